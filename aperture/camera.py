@@ -1,0 +1,121 @@
+"""The camera: a grid of pixels, a lens and a pose."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.errors import Problem
+from aperture.gates.angles import View
+from aperture.gates.grid import Grid
+from aperture.lens.lens import Lens
+
+
+def rotation_from_angles(pan: float, tilt: float, roll: float) -> np.ndarray:
+    """(3, 3) world-from-camera rotation Ry(pan) · Rx(tilt) · Rz(roll), radians."""
+    (cp, sp), (ct, st), (cr, sr) = ((np.cos(a), np.sin(a)) for a in (pan, tilt, roll))
+    ry = np.array([[cp, 0, sp], [0, 1, 0], [-sp, 0, cp]])
+    rx = np.array([[1, 0, 0], [0, ct, -st], [0, st, ct]])
+    rz = np.array([[cr, -sr, 0], [sr, cr, 0], [0, 0, 1]])
+    return ry @ rx @ rz
+
+
+def angles_from_rotation(rotation) -> tuple[float, float, float]:
+    """(pan, tilt, roll) in radians of a world-from-camera rotation; looking straight up or down, roll is 0."""
+    r = np.asarray(rotation, float)
+    tilt = np.arctan2(-r[1, 2], np.hypot(r[0, 2], r[2, 2]))
+    if np.hypot(r[0, 2], r[2, 2]) < 1e-9:
+        return float(np.arctan2(-r[2, 0], r[0, 0])), float(tilt), 0.0
+    return float(np.arctan2(r[0, 2], r[2, 2])), float(tilt), float(np.arctan2(r[1, 0], r[1, 1]))
+
+
+@dataclass(frozen=True, eq=False)
+class Camera:
+    """`world_from_camera`: (4, 4) rigid pose, metres; camera space is X right, Y up, looking down −Z."""
+
+    grid: Grid
+    lens: Lens
+    world_from_camera: np.ndarray
+
+    def __post_init__(self):
+        pose = np.array(self.world_from_camera, float)
+        if pose.shape != (4, 4) or not np.isfinite(pose).all() or np.abs(pose[:3, :3] @ pose[:3, :3].T - np.eye(3)).max() > 1e-6:
+            raise Problem("The camera's pose is not a rotation and a position.")
+        pose.setflags(write=False)
+        object.__setattr__(self, "world_from_camera", pose)
+
+    @classmethod
+    def at(cls, grid: Grid, lens: Lens, position, pan=0.0, tilt=0.0, roll=0.0) -> "Camera":
+        """A camera at `position` (3,) metres, turned by pan, tilt and roll in radians."""
+        pose = np.eye(4)
+        pose[:3, :3], pose[:3, 3] = rotation_from_angles(pan, tilt, roll), position
+        return cls(grid, lens, pose)
+
+    @property
+    def rotation(self) -> np.ndarray:
+        """(3, 3) world-from-camera."""
+        return self.world_from_camera[:3, :3]
+
+    @property
+    def position(self) -> np.ndarray:
+        """(3,) metres."""
+        return self.world_from_camera[:3, 3]
+
+    def to_camera_space(self, points) -> np.ndarray:
+        """(N, 3) camera-space points of world points (N, 3) metres."""
+        return (np.asarray(points, float) - self.position) @ self.rotation
+
+    def project(self, points) -> np.ndarray:
+        """(N, 2) px of world points (N, 3) metres; NaN behind the camera and where the lens forms no picture."""
+        return self.grid.to_px(self.lens.project(self.to_camera_space(points)))
+
+    def project_directions(self, directions) -> np.ndarray:
+        """(N, 2) px of points infinitely far away in the world directions (N, 3)."""
+        return self.grid.to_px(self.lens.project(np.asarray(directions, float) @ self.rotation))
+
+    def rays(self, pixels) -> np.ndarray:
+        """(N, 3) unit world directions through the pixel positions (N, 2); NaN where the lens forms no picture."""
+        rays = self.lens.rays(self.grid.to_mm(pixels))
+        rays /= np.linalg.norm(rays, axis=1, keepdims=True)
+        return rays @ self.rotation.T
+
+    def on_plane(self, pixels, normal=(0.0, 1.0, 0.0), offset: float = 0.0) -> np.ndarray:
+        """(N, 3) world points where the rays of `pixels` (N, 2) meet the plane normal · P = offset; NaN where they don't."""
+        rays, normal = self.rays(pixels), np.asarray(normal, float)
+        with np.errstate(all="ignore"):
+            distance = (offset - normal @ self.position) / (rays @ normal)
+        distance[~(distance > 0)] = np.nan
+        return self.position + rays * distance[:, None]
+
+    @property
+    def focal_px(self) -> tuple[float, float]:
+        """Focal length in pixels, along the rows and along the columns of the picture."""
+        fx, fy = np.abs(self.grid.px_linear @ np.diag(self.lens.scale_mm)).max(axis=1)
+        return float(fx), float(fy)
+
+    @property
+    def principal_point_px(self) -> tuple[float, float]:
+        """Where the lens axis meets the picture, px."""
+        x, y = self.grid.to_px([self.lens.centre_mm])[0]
+        return float(x), float(y)
+
+    @property
+    def view(self) -> View:
+        """Full angles between the middles of opposite sides, and between corners, lens distortion included; NaN where unseen."""
+        w, h = self.grid.width, self.grid.height
+        rays = self.rays([[0, h / 2], [w, h / 2], [w / 2, 0], [w / 2, h], [0, 0], [w, h]])
+        # Between unit vectors, the half angle from the chord: accurate for small angles and for ones near 180°.
+        a, b = rays[0::2], rays[1::2]
+        apart, together = np.sqrt(((a - b) ** 2).sum(axis=1)), np.sqrt(((a + b) ** 2).sum(axis=1))
+        return View(*(2 * np.arctan2(apart, together)).tolist())
+
+    @property
+    def angles(self) -> tuple[float, float, float]:
+        """(pan, tilt, roll), radians."""
+        return angles_from_rotation(self.rotation)
+
+    def intrinsic_matrix(self) -> np.ndarray:
+        """(3, 3) as OpenCV writes it: x right, y down, z forward, origin at the outer corner as everywhere here."""
+        out = np.eye(3)
+        out[:2, :2] = self.grid.px_linear @ np.diag(self.lens.scale_mm)
+        out[:2, 2] = self.principal_point_px
+        return out

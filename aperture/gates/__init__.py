@@ -1,0 +1,1 @@
+"""What area of what sensor made these pixels: grids, standard formats, angles of view, checks."""

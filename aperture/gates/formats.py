@@ -1,0 +1,35 @@
+"""Standard formats and their image areas in millimetres.
+
+Each row names where its size comes from. "From memory" means: written down without the standard at hand, to be checked.
+"""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Format:
+    """`gate_mm`: width, height of the area that is recorded."""
+
+    key: str
+    name: str
+    gate_mm: tuple[float, float]
+    source: str
+
+
+FORMATS = tuple(Format(*row) for row in (
+    ("full-frame-still", "Still, 36 × 24 (full frame)", (36.0, 24.0), "ISO 1007, 135 film; from memory"),
+    ("full-frame-16-9", "Still, 36 × 20.25 (full frame, 16:9)", (36.0, 20.25), "16:9 crop of 36 × 24, computed"),
+    ("aps-c", "Still, 23.6 × 15.7 (APS-C)", (23.6, 15.7), "common practice, no source; bodies differ by 0.3 mm"),
+    ("aps-c-small", "Still, 22.3 × 14.9 (APS-C, smaller)", (22.3, 14.9), "common practice, no source"),
+    ("four-thirds", "Still, 17.3 × 13.0 (4/3 type)", (17.3, 13.0), "common practice, no source"),
+    ("one-inch", "Still, 13.2 × 8.8 (1-inch type)", (13.2, 8.8), "common practice, no source"),
+    ("medium-44-33", "Still, 43.8 × 32.9 (medium format)", (43.8, 32.9), "common practice, no source"),
+    ("two-thirds-inch", "Broadcast, 9.6 × 5.4 (2/3-inch, 16:9)", (9.6, 5.4), "common practice, no source: 11 mm image circle"),
+    ("35-full", "35 mm film, full aperture, 4-perf", (24.89, 18.66), "SMPTE ST 59; from memory"),
+    ("35-academy", "35 mm film, academy", (21.95, 16.0), "SMPTE ST 59; from memory"),
+    ("35-anamorphic", "35 mm film, anamorphic 2×", (21.95, 18.6), "SMPTE ST 59; from memory"),
+    ("35-three-perf", "35 mm film, 3-perf", (24.89, 13.87), "common practice, no source"),
+    ("16-standard", "16 mm film", (10.26, 7.49), "SMPTE ST 7; from memory"),
+    ("16-wide", "16 mm film, wide", (12.35, 7.42), "SMPTE ST 201; from memory"),
+))
+BY_KEY = {row.key: row for row in FORMATS}

@@ -1,0 +1,1 @@
+"""What a lens does between camera space and the sensor's millimetres."""

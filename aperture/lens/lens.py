@@ -1,0 +1,130 @@
+"""The lens: camera space ↔ millimetres on the sensor, with the derivatives that the solver needs.
+
+Every projection in the program (solver, overlay, renderer, exporters) goes through `Lens.project` and `Lens.rays`.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from aperture.errors import Problem
+from aperture.lens import distortion, projections
+
+# The parameters of a lens, in the order of the last axis of the derivatives below.
+PARAMETERS = ("ln_focal", "centre_x", "centre_y") + distortion.NAMES
+
+
+@dataclass(frozen=True)
+class Lens:
+    """`focal_mm` down the picture; `squeeze` ≥ 1 divides it across. `centre_mm`: where the axis meets the sensor.
+
+    `coefficients`: (k1, k2, k3, p1, p2), for rectilinear lenses only. Raises Problem where a value can't be.
+    """
+
+    focal_mm: float
+    squeeze: float = 1.0
+    projection: str = "rectilinear"
+    centre_mm: tuple[float, float] = (0.0, 0.0)
+    coefficients: tuple[float, float, float, float, float] = (0.0, 0.0, 0.0, 0.0, 0.0)
+
+    def __post_init__(self):
+        if not (np.isfinite(self.focal_mm) and self.focal_mm > 0):
+            raise Problem("The focal length must be above zero.")
+        if not (np.isfinite(self.squeeze) and 1 <= self.squeeze <= 4):
+            raise Problem("The squeeze must lie between 1 (none) and 4.")
+        if self.projection not in projections.NAMES:
+            raise Problem(f"There is no projection called “{self.projection}”.")
+        if self.projection != "rectilinear" and any(self.coefficients):
+            raise Problem("Distortion coefficients belong to a rectilinear lens; a curved projection takes none.")
+
+    def with_parameters(self, values) -> "Lens":
+        """The lens whose PARAMETERS are `values` (8,)."""
+        return replace(self, focal_mm=float(np.exp(values[0])), centre_mm=(float(values[1]), float(values[2])),
+                       coefficients=tuple(float(v) for v in values[3:]))
+
+    @property
+    def parameters(self) -> np.ndarray:
+        """(8,) the PARAMETERS."""
+        return np.array([np.log(self.focal_mm), *self.centre_mm, *self.coefficients])
+
+    @property
+    def scale_mm(self) -> np.ndarray:
+        """(2,) millimetres on the sensor of one focal length, across and down."""
+        return np.array([self.focal_mm / self.squeeze, self.focal_mm])
+
+    @property
+    def distorts(self) -> bool:
+        """Whether any coefficient is set."""
+        return any(self.coefficients)
+
+    def project(self, points, derivatives: bool = False):
+        """Sensor positions (N, 2) mm of camera-space points (N, 3); NaN where none.
+
+        With `derivatives` also by the point (N, 2, 3) and by the lens's PARAMETERS (N, 2, 8).
+        """
+        scale = self.scale_mm
+        if not derivatives:
+            q = projections.project(points, self.projection)
+            if self.distorts:
+                q = distortion.distort(q, self.coefficients)
+            return q * scale + self.centre_mm
+        x, by_point = projections.project(points, self.projection, derivatives=True)
+        q = distortion.distort(x, self.coefficients) if self.distorts else x
+        by_lens = np.zeros((len(q), 2, 8))
+        by_lens[:, :, 0] = q * scale
+        by_lens[:, 0, 1] = by_lens[:, 1, 2] = 1
+        if self.projection == "rectilinear":
+            by_lens[:, :, 3:] = distortion.by_coefficients(x) * scale[:, None]
+        if self.distorts:
+            by_point = distortion.jacobian(x, self.coefficients) @ by_point
+        return q * scale + self.centre_mm, by_point * scale[:, None], by_lens
+
+    def rays(self, mm):
+        """Camera-space directions (N, 3), not of length 1, of sensor positions (N, 2) mm; NaN where the lens forms no picture."""
+        q = (np.asarray(mm, float) - self.centre_mm) / self.scale_mm
+        if self.distorts:
+            q = distortion.undistort(q, self.coefficients)
+        return projections.rays(q, self.projection)
+
+    def ray_derivatives(self, mm, free=()):
+        """Rays (N, 3), and A = their derivative by the sensor position (N, 3, 2) per mm; then both by each parameter in `free`.
+
+        `free` holds indices into PARAMETERS; the last two results are (N, 3, F) and (N, 3, 2, F).
+        By the inverse function theorem: undistorting moves by −D⁻¹ ∂D when a coefficient moves.
+        """
+        scale = self.scale_mm
+        xd = (np.asarray(mm, float) - self.centre_mm) / scale
+        distorts = self.distorts or any(index >= 3 for index in free)
+        if distorts:
+            x = distortion.undistort(xd, self.coefficients)
+            slope = distortion.jacobian(x, self.coefficients)
+            with np.errstate(all="ignore"):
+                det = slope[:, 0, 0] * slope[:, 1, 1] - slope[:, 0, 1] * slope[:, 1, 0]
+                inverse = np.empty_like(slope)
+                inverse[:, 0, 0], inverse[:, 1, 1] = slope[:, 1, 1] / det, slope[:, 0, 0] / det
+                inverse[:, 0, 1], inverse[:, 1, 0] = -slope[:, 0, 1] / det, -slope[:, 1, 0] / det
+        else:
+            x, inverse = xd, np.broadcast_to(np.eye(2), (len(xd), 2, 2))
+        rays = projections.rays(x, self.projection)
+        ray_slope = projections.ray_jacobian(x, self.projection)  # by x
+        a = ray_slope @ inverse / scale  # by mm
+        by_lens = np.empty((len(x), 3, len(free)))
+        a_by_lens = np.empty((len(x), 3, 2, len(free)))
+        for column, index in enumerate(free):
+            if index == 0:
+                dxd = -xd
+            elif index in (1, 2):
+                dxd = np.zeros_like(xd)
+                dxd[:, index - 1] = -1 / scale[index - 1]
+            else:
+                dxd = -distortion.by_coefficients(x)[:, :, index - 3]
+            dx = np.einsum("nij,nj->ni", inverse, dxd)
+            by_lens[:, :, column] = np.einsum("nij,nj->ni", ray_slope, dx)
+            d_ray_slope = projections.ray_jacobian_along(x, self.projection, dx) @ inverse
+            if distorts:
+                d_slope = distortion.jacobian_along(x, self.coefficients, dx)
+                if index >= 3:
+                    d_slope = d_slope + distortion.jacobian_by_coefficients(x)[:, :, :, index - 3]
+                d_ray_slope = d_ray_slope - ray_slope @ inverse @ d_slope @ inverse
+            a_by_lens[:, :, :, column] = d_ray_slope / scale - (a if index == 0 else 0)
+        return rays, a, by_lens, a_by_lens

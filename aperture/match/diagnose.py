@@ -1,0 +1,191 @@
+"""Why a match can't be fitted, and which piece of evidence disagrees with the rest.
+
+The statistic for one piece of evidence is the drop of the weighted sum of squares when it is left out (to first order), put
+as the σ of a normal distribution with the same probability; above 3 it is a conflict (Baarda 1968, "A testing procedure for
+use in geodetic networks"; cited from memory).
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.match.document import AXES
+from aperture.match.least_squares import Optimum, Spread
+from aperture.match.system import Block, System
+
+CONFLICT_SIGMAS = 3.0
+
+
+# Which evidence disagrees ---------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Leaving:
+    """What leaving one piece of evidence out would do.
+
+    sigmas: how strongly it disagrees with the rest; step: (size,) change of the parameters; residual: its weighted
+    residuals (rows,) against a fit made without it.
+    """
+
+    block: Block
+    drop: float
+    sigmas: float
+    step: np.ndarray
+    residual: np.ndarray
+
+
+def leave_out(system: System, optimum: Optimum, spread: Spread) -> list[Leaving]:
+    """One Leaving for every mark and fact, in the order of `system.blocks`."""
+    found = _drops(system.blocks, optimum.r, optimum.jacobian, spread.covariance)
+    return [Leaving(block, drop, _as_sigmas(drop, freedom), spread.covariance @ (optimum.jacobian[block.rows].T @ residual), residual)
+            for block, (drop, freedom, residual, _) in zip(system.blocks, found)]
+
+
+def _drops(blocks, r, jacobian, covariance) -> list[tuple]:
+    """For each block: drop of the sum of squares, degrees of freedom, (I − H)⁺ r, and (I − H)⁺, H being its share of the hat matrix."""
+    out = [None] * len(blocks)
+    heights = np.array([block.rows.stop - block.rows.start for block in blocks])
+    for height in np.unique(heights):  # blocks of one size together: one call instead of dozens
+        which = np.flatnonzero(heights == height)
+        rows = np.array([block.rows.start for block in blocks])[which][:, None] + np.arange(height)
+        own, jac = r[rows], jacobian[rows]
+        values, vectors = np.linalg.eigh(np.eye(height) - jac @ covariance @ jac.transpose(0, 2, 1))
+        keep = values > 1e-6
+        inverse = (vectors * np.where(keep, 1 / np.where(keep, values, 1), 0)[:, None, :]) @ vectors.transpose(0, 2, 1)
+        residual = np.einsum("bij,bj->bi", inverse, own)
+        drop = np.einsum("bi,bi->b", own, residual)
+        for index, block in enumerate(which):
+            out[block] = (float(drop[index]), int(keep[index].sum()), residual[index], inverse[index])
+    return out
+
+
+def _as_sigmas(drop: float, freedom: int) -> float:
+    if freedom == 0 or drop <= 0:
+        return 0.0
+    if freedom == 1:
+        return float(np.sqrt(drop))
+    if drop > 200:  # the tail is beyond double precision; this is its asymptote
+        return float(np.sqrt(drop - (freedom - 2) * np.log(drop / freedom + 1)))
+    from scipy.special import chdtrc, ndtri
+
+    return float(max(0.0, -ndtri(max(chdtrc(freedom, drop) / 2, 1e-300))))
+
+
+def conflicts(leavings: list[Leaving], optimum: Optimum, spread: Spread) -> list[tuple[list[Leaving], float]]:
+    """Groups of evidence that contradict each other, with their σ, the strongest first.
+
+    Within a group no member can be told from another by the numbers alone: leaving out any one of them settles it.
+    """
+    remaining = [item for item in leavings if item.sigmas > CONFLICT_SIGMAS]
+    groups, r, covariance = [], optimum.r.copy(), spread.covariance
+    while remaining:
+        top = max(remaining, key=lambda item: item.sigmas)
+        group = [item for item in remaining if item.block.id != top.block.id and item.drop > 0.9 * top.drop]
+        members = list({item.block.id: item for item in [top, *group]}.values())
+        groups.append((members, top.sigmas))
+        # Take the culprit out and look whether the rest still disagrees.
+        jac = optimum.jacobian[top.block.rows]
+        inverse = _drops([top.block], r, optimum.jacobian, covariance)[0][3]
+        r = r + optimum.jacobian @ (covariance @ (jac.T @ (inverse @ r[top.block.rows])))
+        covariance = covariance + covariance @ jac.T @ inverse @ jac @ covariance
+        rest = [item for item in remaining if all(item.block.id != member.block.id for member in members)]
+        found = _drops([item.block for item in rest], r, optimum.jacobian, covariance)
+        still = [Leaving(item.block, drop, sigmas, item.step, item.residual) for item, (drop, freedom, _, _) in zip(rest, found)
+                 if (sigmas := _as_sigmas(drop, freedom)) > CONFLICT_SIGMAS]
+        remaining = still
+    return groups
+
+
+# What vanishing points say about the focal length ---------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Vanishing:
+    """The edges of two axes as a closed form: focal² (mm²) with its ±; parallel: axes whose edges meet nowhere in the picture."""
+
+    axes: tuple[int, int]
+    focal2: float
+    plus_minus: float
+    parallel: tuple[int, ...]
+    blame: tuple[tuple[str, float], ...]  # (edge id, px that one end would have to move), least first
+
+
+def vanishing_pairs(system: System, lens) -> list[Vanishing]:
+    """For each two axes with two or more edges each, what their vanishing points alone say about the focal length.
+
+    The directions of two perpendicular edges satisfy va · vb + f² = 0 in the picture, measured from the principal point
+    (Caprile & Torre 1990, "Using vanishing points for camera calibration"; cited from memory).
+    """
+    edges = system.evidence.edges
+    scale = lens.scale_mm / lens.focal_mm
+    rays = lens.rays(system.line_mm[:system.line_starts[len(edges)]])
+    flat = np.stack([rays[:, 0], -rays[:, 1]], -1) / -rays[:, 2:] * lens.focal_mm  # mm, straightened and desqueezed
+    ends, sigmas, axes = [], [], system.edge_axes
+    px = system.grid.mm_per_px[0] / scale[0]
+    for index, edge in enumerate(edges):
+        own = flat[system.line_starts[index]:system.line_starts[index + 1]]
+        middle = own.mean(axis=0)
+        direction = np.linalg.svd(own - middle)[2][0]
+        reach = (own - middle) @ direction
+        ends.append([middle + reach.min() * direction, middle + reach.max() * direction])
+        sigmas.append(edge.sigma_px * px * np.sqrt(2 / len(own)))
+    ends, sigmas = np.array(ends).reshape(-1, 2, 2), np.array(sigmas)
+    if not np.isfinite(ends).all():
+        return []
+    unit = np.hypot(*system.grid.gate_mm) / 2
+    out = []
+    for a, b in ((0, 1), (0, 2), (1, 2)):
+        if (axes == a).sum() < 2 or (axes == b).sum() < 2:
+            continue
+
+        def measure(points, a=a, b=b):
+            va, vb = _vanishing(points[axes == a] / unit), _vanishing(points[axes == b] / unit)
+            with np.errstate(all="ignore"):
+                focal2 = -(va[:2] @ vb[:2]) / (va[2] * vb[2]) * unit**2
+                return np.array([focal2, *(abs(v[2]) / np.linalg.norm(v[:2]) for v in (va, vb))])
+
+        base = measure(ends)
+        slopes = np.zeros((len(edges), 2, 3))
+        for index in range(len(edges)):
+            if axes[index] in (a, b):
+                along = ends[index, 1] - ends[index, 0]
+                across = np.array([-along[1], along[0]]) / max(np.linalg.norm(along), 1e-12)
+                for end in range(2):
+                    moved = ends.copy()
+                    moved[index, end] += across * sigmas[index] * 0.1
+                    with np.errstate(invalid="ignore"):
+                        slopes[index, end] = (measure(moved) - base) / 0.1
+        spread = np.sqrt(np.nansum(slopes**2, axis=(0, 1)))
+        steepest = np.abs(slopes[:, :, 0]).max(axis=1)
+        needed = [(edges[i].id, abs(base[0]) / steepest[i] * sigmas[i] / px) for i in range(len(edges))
+                  if np.isfinite(steepest[i]) and steepest[i] > 0 and np.isfinite(base[0])]
+        out.append(Vanishing((a, b), float(base[0]), float(spread[0]),
+                             tuple(axis for axis, value, sd in zip((a, b), base[1:], spread[1:]) if value < 2.5 * sd),
+                             tuple(sorted(needed, key=lambda item: item[1]))))
+    return out
+
+
+def _vanishing(ends):
+    homogeneous = np.concatenate([ends, np.ones((*ends.shape[:2], 1))], -1)
+    return np.linalg.svd(np.cross(homogeneous[:, 0], homogeneous[:, 1]))[2][2]
+
+
+def negative_square(system: System, lens) -> str | None:
+    """A sentence where the edges alone give a negative squared focal length beyond doubt; None otherwise."""
+    pairs = [pair for pair in vanishing_pairs(system, lens) if not pair.parallel and np.isfinite(pair.plus_minus)]
+    if not pairs or any(pair.focal2 > 2 * pair.plus_minus for pair in pairs):
+        return None
+    worst = min(pairs, key=lambda pair: pair.focal2 / max(pair.plus_minus, 1e-12))
+    if worst.focal2 > -2 * worst.plus_minus:
+        return None
+    names = system.evidence.names
+    blamed = [f"“{names[edge]}” (an end would have to move by {px:.0f} px)" for edge, px in worst.blame[:2]]
+    first, second = (AXES[axis] for axis in worst.axes)
+    return (f"No lens sees these edges at right angles: those {first} and those {second} meet on the same side of the picture's middle, "
+            f"which would make the square of the focal length negative. Most to blame: {' and '.join(blamed)}. "
+            "Check these edges and their axes.")
+
+
+def parallel_axes(system: System, lens) -> list[int]:
+    """Axes whose edges are parallel in the picture, as far as their ± can tell."""
+    return sorted({axis for pair in vanishing_pairs(system, lens) for axis in pair.parallel})

@@ -1,0 +1,209 @@
+"""First guesses for the refinement: from the edges' directions, from spots known in the world, or by trying many."""
+
+import itertools
+
+import numpy as np
+
+from aperture.match.system import State, System, exponential
+
+# Focal lengths to try, as shares of the gate's longer side: a 5 mm to a 400 mm lens on 36 mm.
+FOCAL_SHARES = np.geomspace(0.14, 11, 18)
+
+
+def candidates(system: System) -> list[list[State]]:
+    """Groups of first guesses, the most promising group first; within a group, those that agree on the drawn edges."""
+    groups = []
+    counts = np.bincount(system.edge_axes, minlength=3) if len(system.edge_axes) else np.zeros(3, int)
+    if (counts >= 2).any() and (counts >= 1).sum() >= 2 and counts.sum() >= 3:
+        scored = []
+        for focal in _focals(system):
+            lens = system.lens_with_focal(focal)
+            rotation = _rotation_from_edges(system, lens, counts)
+            if rotation is not None:
+                scored.append((_edge_cost(system, rotation, lens), rotation, lens))
+        scored.sort(key=lambda item: item[0])
+        for _, rotation, lens in scored[:1] + scored[2:5:2]:
+            groups.append([state for turned in _facings(rotation) if (state := with_position(system, turned, lens))])
+    groups += _from_known_spots(system)
+    return [group for group in groups if group]
+
+
+def scattered(system: System, tries: int = 48) -> list[State]:
+    """Guesses all over, for evidence that gives no closed form. Always the same ones: a fit depends on its document alone."""
+    rng = np.random.default_rng(20260101)
+    out = []
+    focals = _focals(system)
+    focals = focals[[len(focals) // 4, len(focals) // 2]] if len(focals) > 2 else focals[:1]
+    for _ in range(tries):
+        q = rng.normal(size=4)
+        w, x, y, z = q / np.linalg.norm(q)
+        rotation = exponential(2 * np.arctan2(np.linalg.norm([x, y, z]), w) * np.array([x, y, z]) / max(np.linalg.norm([x, y, z]), 1e-12))
+        for focal in focals:
+            state = with_position(system, rotation, system.lens_with_focal(float(focal)))
+            if state is not None:
+                out.append(state)
+    return out
+
+
+def _focals(system):
+    focal = system.evidence.focal
+    if focal and focal[1] == 0:
+        return np.array([focal[0]])
+    wide = FOCAL_SHARES * max(system.grid.gate_mm[0] * system.evidence.squeeze, system.grid.gate_mm[1])
+    return np.array([focal[0], *wide]) if focal else wide
+
+
+def _rotation_from_edges(system, lens, counts):
+    """World-from-camera rotation whose axes agree best with the edges, signs left open; None where it can't be had."""
+    rays = lens.rays(system.line_mm[:system.line_starts[len(system.evidence.edges)]])
+    if not np.isfinite(rays).all():
+        return None
+    rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
+    planes = []
+    for index in range(len(system.evidence.edges)):
+        own = rays[system.line_starts[index]:system.line_starts[index + 1]]
+        if len(own) == 2:
+            normal = np.cross(own[0], own[1])
+        else:
+            normal = np.linalg.svd(own, full_matrices=False)[2][-1] * np.linalg.norm(np.cross(own[0], own[-1]))
+        planes.append(normal)  # its length, the sine of the angle the edge spans, weighs it
+    planes = np.array(planes)
+    axes, strength = np.zeros((3, 3)), np.zeros(3)
+    for axis in np.flatnonzero(counts >= 2):
+        _, singular, vt = np.linalg.svd(planes[system.edge_axes == axis])
+        axes[axis] = vt[2]
+        strength[axis] = singular[1]
+    single = np.flatnonzero(counts == 1)
+    for axis in single:
+        other = int(np.argmax(strength))
+        direction = np.cross(axes[other], planes[system.edge_axes == axis][0])
+        length = np.linalg.norm(direction)
+        if length > 1e-9:
+            axes[axis], strength[axis] = direction / length, strength[other] * 0.3
+    have = np.flatnonzero(strength > 0)
+    if len(have) < 2:
+        return None
+    # Signs first, so that the three are near a right-handed frame; then the nearest rotation.
+    if len(have) == 2:
+        a, b = have
+        third = 3 - a - b
+        axes[third] = np.cross(axes[(third + 1) % 3], axes[(third + 2) % 3])
+        strength[third] = strength[have].min()
+    elif np.linalg.det(axes) < 0:
+        axes = -axes
+    u, _, vt = np.linalg.svd((axes * np.maximum(strength, 1e-6)[:, None]))
+    rotation = u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt
+    return rotation  # rows are the world's axes in camera space: world from camera
+
+
+def _edge_cost(system, rotation, lens):
+    state = system.state(rotation, lens)
+    edges = slice(0, int(system.line_starts[len(system.evidence.edges)]))
+    r = np.full(system.row_count, np.nan)
+    system._line_rows(state, r, np.zeros((system.row_count, system.size)))
+    return float(np.nansum(np.minimum(np.abs(r[edges]), 1e4) ** 2))
+
+
+def _facings(rotation):
+    """The four rotations that agree with the same edges, first the one with up upward and across to the right in the picture."""
+    flips = [np.diag(signs) for signs in ((1, 1, 1), (1, -1, -1), (-1, 1, -1), (-1, -1, 1))]
+    turned = [flip @ rotation for flip in flips]
+    return sorted(turned, key=lambda r: (r[1, 1] < 0, r[0, 0] < 0))
+
+
+def with_position(system: System, rotation, lens) -> State | None:
+    """The state with the position, and the unknown coordinates, that agree best with direction and lens; None where spots fall behind."""
+    if not system.has_position:
+        return system.state(rotation, lens)
+    spots, nv = len(system.spots), system.value_count
+    rays = lens.rays(system.grid.to_mm(system.spot_at))
+    rays = rays / np.linalg.norm(rays, axis=1, keepdims=True) @ rotation.T
+    if not np.isfinite(rays).all():
+        return None
+    unknowns = 3 + nv + spots  # camera, coordinates, distances along the rays
+    rows, right = [], []
+
+    def equation(entries, value, weight=1.0):
+        row = np.zeros(unknowns)
+        for column, factor in entries:
+            row[column] += factor * weight
+        rows.append(row)
+        right.append(value * weight)
+
+    known_values = [np.unique(system.known[system.variable[:, axis] < 0, axis]) for axis in range(3)]
+    shift = np.array([values[0] if len(values) else 0.0 for values in known_values])
+    relative = all(len(values) <= 1 for values in known_values)  # nothing placed says how large the world is
+    for index in range(spots):
+        for axis in range(3):
+            entries, value = [(axis, -1.0), (3 + nv + index, -rays[index, axis])], 0.0
+            if system.variable[index, axis] >= 0:
+                entries.append((3 + system.variable[index, axis], 1.0))
+            else:
+                value = -(system.known[index, axis] - shift[axis])
+            equation(entries, value)
+        equation([(3 + nv + index, 1.0)], 1.0, 1e-5)
+    if not relative or not spots:
+        for fact in system.evidence.coordinates:
+            equation([(fact.axis, 1.0)], fact.metres - shift[fact.axis])
+    if spots and relative:
+        first = system.placed[0] if system.placed else 0
+        equation([(3 + nv + first, 1.0)], 1.0, 10.0)
+    solution = np.linalg.lstsq(np.array(rows), np.array(right), rcond=None)[0]
+    if spots and relative:
+        solution = solution * _size(system, solution, shift)
+    if (solution[3 + nv:] <= 0).any():
+        return None
+    values = solution[3:3 + nv].copy()
+    for index, axis in zip(*np.nonzero(system.variable >= 0)):
+        values[system.variable[index, axis]] = solution[3 + system.variable[index, axis]] + shift[axis]
+    return system.state(rotation, lens, solution[:3] + shift, values)
+
+
+def _size(system, solution, shift):
+    """By what to multiply a solution of size 1, from the facts about size; 1 where there are none."""
+    values = solution[3:3 + system.value_count]
+    points = np.where(system.variable >= 0, values[np.maximum(system.variable, 0)] if len(values) else 0, 0.0)
+    sizes = []
+    for length in system.evidence.lengths:
+        apart = points[system.spot_index[length.end]] - points[system.spot_index[length.start]]
+        now = abs(apart[length.axis]) if length.axis is not None else np.linalg.norm(apart)
+        if now > 1e-9:
+            sizes.append((length.plus_minus / length.metres, length.metres / now))
+    for fact in system.evidence.coordinates:
+        now, wanted = solution[fact.axis], fact.metres - shift[fact.axis]
+        if abs(now) > 1e-9 and wanted / now > 0:
+            sizes.append((fact.plus_minus / abs(wanted), wanted / now))
+    return min(sizes)[1] if sizes else 1.0
+
+
+def _from_known_spots(system):
+    """Poses from four or more spots with all coordinates known, by OpenCV's SQPnP (Terzakis & Lourakis 2020) over the focal lengths."""
+    full = [index for index in range(len(system.spots)) if (system.variable[index] < 0).all()]
+    if len(full) < 4:
+        return []
+    import cv2
+
+    world, at = system.known[full], system.spot_at[full]
+    scored = []
+    for focal in _focals(system):
+        lens = system.lens_with_focal(float(focal))
+        rays = lens.rays(system.grid.to_mm(at))
+        if not np.isfinite(rays).all() or (rays[:, 2] > -1e-3).any():
+            continue
+        flat = np.stack([rays[:, 0] / -rays[:, 2], -rays[:, 1] / -rays[:, 2]], -1)
+        try:
+            found, turn, shift = cv2.solvePnP(world, flat, np.eye(3), None, flags=cv2.SOLVEPNP_SQPNP)
+        except cv2.error:
+            continue
+        if not found:
+            continue
+        cv_from_world = cv2.Rodrigues(turn)[0]
+        rotation = (np.diag([1.0, -1.0, -1.0]) @ cv_from_world).T
+        position = -(cv_from_world.T @ shift).ravel()
+        miss = lens.project((world - position) @ rotation)
+        cost = np.nansum(np.minimum(np.linalg.norm(system.grid.to_px(miss) - at, axis=1), 1e4) ** 2)
+        base = with_position(system, rotation, lens)
+        values = base.values if base is not None else np.zeros(system.value_count)
+        scored.append((cost, system.state(rotation, lens, position, values)))
+    scored.sort(key=lambda item: item[0])
+    return [[state] for _, state in itertools.islice(scored, 3)]

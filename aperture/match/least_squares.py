@@ -1,0 +1,125 @@
+"""Levenberg–Marquardt on a System, and what its Jacobian says about the ± of everything.
+
+Damping after Nielsen (1999), "Damping parameter in Marquardt's method", IMM-REP-1999-05; scaling of the columns after
+Moré (1978). Both cited from memory.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.match.system import State, System
+
+# A direction in parameter space counts as undetermined when it changes the residuals less than this share of the
+# strongest direction, columns scaled to unit length. Rounding gives 1e-14; the weakest real evidence about 1e-6.
+NULL_SHARE = 1e-9
+
+
+@dataclass(frozen=True)
+class Optimum:
+    """Where the iteration ended: chi2 is the sum of squared weighted residuals r (M,), J its Jacobian (M, size)."""
+
+    state: State
+    chi2: float
+    r: np.ndarray
+    jacobian: np.ndarray
+    iterations: int
+    converged: bool
+
+
+def minimise(system: System, start: State, most: int = 60, tolerance: float = 1e-10) -> Optimum | None:
+    """Refine `start`; None where it cannot even be evaluated (a spot behind the camera)."""
+    with np.errstate(all="ignore"):
+        r, jac = system.evaluate(start)
+        if not (np.isfinite(r).all() and np.isfinite(jac).all()):
+            return None
+        state, chi2, damping, growth = start, float(r @ r), 1e-4, 2.0
+        scale = np.zeros(system.size)
+        for iteration in range(1, most + 1):
+            normal, gradient = jac.T @ jac, jac.T @ r
+            scale = np.maximum(scale, np.sqrt(np.diag(normal)))
+            safe = np.where(scale > 0, scale, 1.0)
+            scaled, downhill = normal / safe / safe[:, None], gradient / safe
+            while True:
+                try:
+                    step = -np.linalg.solve(scaled + damping * np.eye(system.size), downhill) / safe
+                except np.linalg.LinAlgError:
+                    step = np.full(system.size, np.nan)
+                predicted = -(2 * gradient + normal @ step) @ step
+                if predicted <= tolerance * (1 + 1e-3 * chi2):
+                    return Optimum(state, chi2, r, jac, iteration, True)
+                trial = _try(system, state, step)
+                if trial is not None and (gain := (chi2 - trial[1]) / predicted) > 1e-4:
+                    state, chi2, r, jac = trial
+                    damping *= max(1 / 9, 1 - (2 * gain - 1) ** 3)
+                    growth = 2.0
+                    break
+                damping *= growth
+                growth *= 2
+                if damping > 1e12:
+                    return Optimum(state, chi2, r, jac, iteration, False)
+            damping = max(damping, 1e-12)
+    return Optimum(state, chi2, r, jac, most, False)
+
+
+def _try(system, state, step):
+    if not np.isfinite(step).all() or np.abs(step[system.at["rotation"]]).max() > 1.5:
+        return None
+    if 0 in system.free_lens and abs(step[system.at["lens"]][0]) > 1.5:
+        return None
+    trial = system.moved(state, step)
+    if not 1e-6 < trial.lens.focal_mm / system.grid.gate_mm[1] < 1e6:
+        return None
+    r, jac = system.evaluate(trial)
+    chi2 = float(r @ r)
+    if not np.isfinite(chi2) or not np.isfinite(jac).all():
+        return None
+    return trial, chi2, r, jac
+
+
+@dataclass(frozen=True)
+class Spread:
+    """covariance (size, size) of the parameters within what is determined; null (size, K): directions that are not."""
+
+    covariance: np.ndarray
+    null: np.ndarray
+
+    def determined(self, rows) -> bool:
+        """Whether the linear quantities rows (Q, size) are all free of the undetermined directions."""
+        rows = np.atleast_2d(rows)
+        if not self.null.shape[1]:
+            return True
+        reach = np.abs(rows @ self.null).max(axis=1)
+        return bool((reach <= 1e-5 * np.abs(rows).max(axis=1).clip(1e-30)).all())
+
+    def plus_minus(self, rows) -> np.ndarray:
+        """(Q,) standard deviations of the linear quantities rows (Q, size)."""
+        rows = np.atleast_2d(rows)
+        return np.sqrt(np.einsum("qi,ij,qj->q", rows, self.covariance, rows).clip(0))
+
+
+def spread_of(jacobian: np.ndarray) -> Spread:
+    """Covariance and null space from the singular values of the column-scaled Jacobian."""
+    norms = np.linalg.norm(jacobian, axis=0)
+    safe = np.where(norms > 1e-12, norms, 1.0)
+    _, singular, vt = np.linalg.svd(jacobian / safe, full_matrices=False)
+    if len(singular) < jacobian.shape[1]:  # fewer rows than unknowns
+        full = np.linalg.svd(jacobian / safe, full_matrices=True)[2]
+        vt, singular = full, np.concatenate([singular, np.zeros(jacobian.shape[1] - len(singular))])
+    good = singular > NULL_SHARE * max(singular.max(initial=0.0), 1e-300)
+    basis = vt[good] / singular[good, None] / safe
+    null = (vt[~good] / safe).T
+    lengths = np.linalg.norm(null, axis=0)
+    return Spread(basis.T @ basis, null / np.where(lengths > 0, lengths, 1))
+
+
+def fix_gauge(spread: Spread, free_direction: np.ndarray, gauge: np.ndarray) -> Spread:
+    """The spread once the undetermined `free_direction` (size,) is pinned by holding `gauge` · parameters fixed.
+
+    An S-transformation (Baarda 1973, "S-transformations and criterion matrices"; cited from memory).
+    """
+    transform = np.eye(len(gauge)) - np.outer(free_direction, gauge) / (gauge @ free_direction)
+    null = transform @ spread.null
+    # Keep what is still free: the pinned direction is gone.
+    u, singular, _ = np.linalg.svd(null, full_matrices=False)
+    return Spread(transform @ spread.covariance @ transform.T, u[:, singular > 1e-6])

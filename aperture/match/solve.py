@@ -1,0 +1,184 @@
+"""Solve a match: the one way from a document to a fit, for the page, the command line and the tests alike."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.errors import Problem
+from aperture.lens.lens import Lens
+from aperture.match import diagnose, report
+from aperture.match.document import AXES, Evidence, InvalidDocument, read
+from aperture.match.initial import candidates, scattered
+from aperture.match.least_squares import Optimum, minimise, spread_of
+from aperture.match.system import System
+
+# A focal length known only to this factor (standard deviation of its logarithm), or a direction known only to this angle in
+# radians, isn't known; the answer says so instead of printing a number.
+LEAST_KNOWN_FOCAL = 0.5
+LEAST_KNOWN_DIRECTION = 0.35
+# Weighted sum of squares per degree of freedom up to which a fit is taken without looking for another facing of the room.
+ACCEPTABLE = 6.0
+
+
+@dataclass(frozen=True)
+class Fit:
+    """`document`: the fit as match-document.md specifies, JSON-ready; `camera` is None where ok is false."""
+
+    document: dict
+    camera: Camera | None = None
+
+    @property
+    def ok(self) -> bool:
+        """Whether there is a camera."""
+        return self.document["ok"]
+
+
+def solve(document: dict, warm: dict | None = None, checked: bool = False) -> Fit:
+    """Fit a camera to a match document.
+
+    `warm`: an earlier fit (its JSON) to start from, for edits that change little; the answer agrees with a cold start unless the
+    evidence itself has two answers. `checked`: the document is known to obey its schema. Raises InvalidDocument where it does not.
+    """
+    try:
+        evidence = read(document, checked)
+        system = System(evidence)
+        _require_some(evidence)
+        optimum = (_from_warm(system, warm) if warm else None) or _from_cold(system)
+        return _judge(system, optimum)
+    except InvalidDocument:
+        raise
+    except Problem as problem:
+        return Fit(report.refusal(problem.sentence, problem.place))
+
+
+def camera_of(fit: dict, document: dict) -> Camera:
+    """The camera of a fit's JSON. `document` is the match document it came from. Raises Problem where the fit isn't ok."""
+    if not fit.get("ok"):
+        raise Problem(fit.get("problem", "There is no fit."))
+    evidence = read(document, checked=True)
+    camera, grid = fit["camera"], evidence.grid
+    focal = camera["focal_mm"] if camera["focal_mm"] is not None else camera["focal_px"][1]
+    lens = Lens(focal, evidence.squeeze, evidence.projection, tuple(grid.to_mm([camera["principal_point_px"]])[0]),
+                tuple(camera["distortion"][name] for name in ("k1", "k2", "k3", "p1", "p2")))
+    pose = np.array([[np.nan if v is None else v for v in row] for row in camera["world_from_camera"]], float)
+    return Camera(grid, lens, np.nan_to_num(pose))
+
+
+def _require_some(evidence: Evidence):
+    if not (evidence.edges or evidence.bows or evidence.spots):
+        raise Problem("Nothing is marked on the plate yet. Draw edges that run across, up or along the place, two or more of each of two axes.")
+
+
+def _from_warm(system, warm) -> Optimum | None:
+    if not warm.get("ok"):
+        return None
+    try:
+        camera = warm["camera"]
+        focal = camera["focal_mm"] if system.evidence.gate_mm else camera["focal_px"][1]
+        lens = system.lens_with_focal(focal)
+        values = lens.parameters
+        for column in system.free_lens:
+            if column in (1, 2):
+                values[column] = system.grid.to_mm([camera["principal_point_px"]])[0][column - 1]
+            elif column > 2:
+                values[column] = camera["distortion"][("k1", "k2", "k3", "p1", "p2")[column - 3]]
+        lens = lens.with_parameters(values)
+        pose = np.array([[np.nan if v is None else v for v in row] for row in camera["world_from_camera"]], float)
+        if system.has_position and not np.isfinite(pose).all():
+            return None
+        known = warm.get("spots", {})
+        points = np.zeros(system.value_count)
+        for index, spot in enumerate(system.spots):
+            for axis in np.flatnonzero(system.variable[index] >= 0):
+                points[system.variable[index, axis]] = known[spot.id]["world_m"][axis]
+        state = system.state(pose[:3, :3], lens, pose[:3, 3], points)
+    except (KeyError, TypeError, ValueError):
+        return None
+    optimum = minimise(system, state, most=25)
+    good = optimum is not None and optimum.converged and _is_acceptable(system, optimum)
+    return optimum if good else None
+
+
+def _is_acceptable(system, optimum) -> bool:
+    freedom = max(system.row_count - system.size, 1)
+    return optimum.chi2 / freedom < ACCEPTABLE
+
+
+def _from_cold(system) -> Optimum:
+    best = None
+    for group in candidates(system):
+        for start in group:
+            optimum = minimise(system, start)
+            if optimum is not None and (best is None or optimum.chi2 < 0.98 * best.chi2 - 1e-6):
+                best = optimum
+            if best is optimum is not None and _is_acceptable(system, optimum):
+                return optimum
+    if best is None or not _is_acceptable(system, best):
+        _require_enough(system)
+        if best is None or system.row_count < 40:
+            quick = [optimum for start in scattered(system) if (optimum := minimise(system, start, most=12)) is not None]
+            quick.sort(key=lambda optimum: optimum.chi2)
+            for start in quick[:3]:
+                optimum = minimise(system, start.state, most=100)
+                if optimum is not None and (best is None or optimum.chi2 < 0.9 * best.chi2):
+                    best = optimum
+    if best is None:
+        raise Problem("No camera sees all these marks: check the axes of the edges and the places of the spots.")
+    return best
+
+
+def _require_enough(system):
+    """Raise Problem, in the artist's words, where there is too little evidence to start from."""
+    axes = sorted(set(system.edge_axes.tolist()))
+    placed = sum((system.variable[index] < 0).all() for index in range(len(system.spots)))
+    if placed >= 3 or len(axes) >= 2 and len(system.evidence.edges) >= 3:
+        return
+    if len(axes) == 1:
+        others = " or ".join(AXES[axis] for axis in range(3) if axis not in axes)
+        raise Problem(f"All edges run {AXES[axes[0]]}. One axis alone leaves the lens and the direction open: draw two or more edges {others} as well.")
+    if axes:
+        raise Problem("There are too few edges to find the lens and the direction: draw two or more of each of two axes.")
+    raise Problem("There is too little to find the lens and the direction: draw two or more edges of each of two axes, "
+                  "or place four or more spots whose place in the world is known.")
+
+
+def _judge(system: System, optimum: Optimum) -> Fit:
+    spread = spread_of(optimum.jacobian)
+    identity = np.eye(system.size)
+    turn = identity[system.at["rotation"]]
+    focal_known = direction_known = True
+    if 0 in system.free_lens:
+        row = identity[system.at["lens"]][0]
+        focal_known = spread.determined(row) and spread.plus_minus(row)[0] < LEAST_KNOWN_FOCAL
+    direction_known = spread.determined(turn) and spread.plus_minus(turn).max() < LEAST_KNOWN_DIRECTION
+    lens = optimum.state.lens
+    if 0 in system.free_lens and system.evidence.focal is None and not (focal_known and _is_acceptable(system, optimum)):
+        # The closed form needs no optimum; straightening by a lens of ordinary length keeps it clear of a runaway one.
+        longer = max(system.grid.gate_mm)
+        sane = lens if 0.1 < lens.focal_mm / longer < 30 else system.lens_with_focal(longer)
+        sentence = diagnose.negative_square(system, sane)
+        if sentence:
+            raise Problem(sentence)
+    if not focal_known:
+        return Fit(report.undetermined(system, _focal_sentence(system, lens), focal=False, direction=direction_known))
+    if not direction_known:
+        _require_enough(system)
+        return Fit(report.undetermined(system, "These marks leave the camera's direction open: draw two or more edges of a second axis.",
+                                       focal=True, direction=False))
+    return report.write(system, optimum, spread)
+
+
+def _focal_sentence(system, lens) -> str:
+    if len(system.free_lens) > 1:
+        return ("More of the lens is left free than these marks carry: set the principal point to the centre and the distortion to none, "
+                "or add marks.")
+    parallel = [AXES[axis] for axis in diagnose.parallel_axes(system, lens)]
+    remedy = "Draw edges of another axis that visibly converge, or give the lens's focal length."
+    if parallel:
+        which = " and ".join(parallel)
+        return (f"The focal length can't be determined: the edges {which} are parallel in the picture, so they meet nowhere and "
+                f"nothing tells how wide the lens is. {remedy}")
+    return f"The focal length can't be determined from these marks. {remedy}"
+
+

@@ -1,0 +1,303 @@
+"""The equations of a match: σ-weighted residuals of every mark and fact, and their analytic derivatives.
+
+An edge along a world axis spans, with the camera's centre, a plane whose normal is perpendicular to the axis; one free angle
+says which. Its residuals are the distances, in the picture, of its drawn points from where that plane is imaged: exact where
+lines stay straight, to first order of the residual where the lens bends them (Sampson 1982). A bow's normal is free both ways.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.errors import Problem
+from aperture.lens.lens import Lens
+from aperture.match.document import AXES, Evidence
+
+# For an edge along axis i: the two world axes that span its normal.
+_ACROSS_AXIS = np.array([np.eye(3)[[1, 2]], np.eye(3)[[2, 0]], np.eye(3)[[0, 1]]])
+
+
+@dataclass(frozen=True)
+class State:
+    """One guess at everything unknown.
+
+    rotation: (3, 3) world from camera; position: (3,) metres; lens; angles: (E,) of the edges' normals;
+    bow_normals: (B, 3) unit, camera space; values: (V,) metres, the unknown coordinates of spots.
+    """
+
+    rotation: np.ndarray
+    position: np.ndarray
+    lens: Lens
+    angles: np.ndarray
+    bow_normals: np.ndarray
+    values: np.ndarray
+
+
+@dataclass(frozen=True)
+class Block:
+    """The rows of one piece of evidence. kind: edge, bow, spot, length, coordinate or lens."""
+
+    id: str
+    kind: str
+    rows: slice
+    axis: int | None = None
+
+
+class System:
+    """The layout of parameters and residuals for one Evidence; evaluates states."""
+
+    def __init__(self, evidence: Evidence):
+        self.evidence = evidence
+        self.grid = evidence.grid
+        self.px_linear = self.grid.px_linear
+        self._lay_out_spots()
+        lines = evidence.edges + evidence.bows
+        self.edge_axes = np.array([edge.axis for edge in evidence.edges], int)
+        counts = [len(edge.points) for edge in lines]
+        self.line_points = np.concatenate([edge.points for edge in lines]) if lines else np.zeros((0, 2))
+        self.line_mm = self.grid.to_mm(self.line_points)
+        self.line_of_point = np.repeat(np.arange(len(lines)), counts)
+        self.line_starts = np.concatenate([[0], np.cumsum(counts)]).astype(int)
+        self.line_sigma = np.repeat([edge.sigma_px for edge in lines], counts) if lines else np.zeros(0)
+        focal_free = evidence.focal is None or evidence.focal[1] > 0
+        self.free_lens = ([0] if focal_free else []) + ([1, 2] if evidence.principal_point is None else []) \
+            + [3 + index for index in evidence.free_coefficients]
+        self.has_position = bool(self.spots) or bool(evidence.coordinates)
+        self._lay_out_parameters()
+        self._lay_out_rows()
+
+    def _lay_out_spots(self):
+        evidence = self.evidence
+        linked = {end for length in evidence.lengths for end in (length.start, length.end)}
+        self.spots = [spot for spot in evidence.spots if np.isfinite(spot.world).any() or spot.id in linked]
+        self.spot_index = {spot.id: index for index, spot in enumerate(self.spots)}
+        self.spot_at = np.array([spot.at for spot in self.spots]).reshape(-1, 2)
+        self.spot_sigma = np.array([spot.sigma_px for spot in self.spots])
+        # Spots that differ along one axis only share their other two coordinates: one unknown, not two and a constraint.
+        parent = {(index, axis): (index, axis) for index in range(len(self.spots)) for axis in range(3)}
+
+        def root(slot):
+            while parent[slot] != slot:
+                slot = parent[slot]
+            return slot
+
+        for length in evidence.lengths:
+            for axis in range(3):
+                if length.axis is not None and axis != length.axis:
+                    parent[root((self.spot_index[length.start], axis))] = root((self.spot_index[length.end], axis))
+        known = {}
+        for index, spot in enumerate(self.spots):
+            for axis in np.flatnonzero(np.isfinite(spot.world)):
+                slot = root((index, int(axis)))
+                value, other = known.setdefault(slot, (spot.world[axis], spot))
+                if abs(value - spot.world[axis]) > 1e-9:
+                    raise Problem(f"“{spot.name}” and “{other.name}” are joined by a length along one axis, so they share their place "
+                                  f"{AXES[axis]}; but one is said to lie at {spot.world[axis]:g} m and the other at {value:g} m.", spot.id)
+        unknown = sorted({root(slot) for slot in parent} - set(known))
+        number = {slot: index for index, slot in enumerate(unknown)}
+        self.known = np.zeros((len(self.spots), 3))
+        self.variable = np.full((len(self.spots), 3), -1)
+        for slot in parent:
+            if root(slot) in known:
+                self.known[slot] = known[root(slot)][0]
+            else:
+                self.variable[slot] = number[root(slot)]
+        self.value_count = len(unknown)
+        self.placed = [index for index in range(len(self.spots)) if (self.variable[index] < 0).any()]
+
+    def _lay_out_parameters(self):
+        sizes = (("rotation", 3), ("position", 3 if self.has_position else 0), ("lens", len(self.free_lens)),
+                 ("angles", len(self.evidence.edges)), ("bows", 2 * len(self.evidence.bows)), ("values", self.value_count))
+        self.at, start = {}, 0
+        for name, size in sizes:
+            self.at[name] = slice(start, start + size)
+            start += size
+        self.size = start
+
+    def _lay_out_rows(self):
+        evidence, self.blocks = self.evidence, []
+        for index, edge in enumerate(evidence.edges + evidence.bows):
+            rows = slice(int(self.line_starts[index]), int(self.line_starts[index + 1]))
+            self.blocks.append(Block(edge.id, "bow" if edge.axis is None else "edge", rows, edge.axis))
+        row = int(self.line_starts[-1])
+        for spot in self.spots:
+            self.blocks.append(Block(spot.id, "spot", slice(row, row + 2)))
+            row += 2
+        for kind, facts in (("length", evidence.lengths), ("coordinate", evidence.coordinates)):
+            for fact in facts:
+                self.blocks.append(Block(fact.id, kind, slice(row, row + 1), fact.axis))
+                row += 1
+        if evidence.focal and 0 in self.free_lens:
+            self.blocks.append(Block("focal length", "lens", slice(row, row + 1)))
+            row += 1
+        self.row_count = row
+
+    # States -----------------------------------------------------------------------------------------------------------
+
+    def lens_with_focal(self, focal_mm: float) -> Lens:
+        """The evidence's lens at a focal length in mm (px across where no gate is known)."""
+        evidence = self.evidence
+        centre = evidence.principal_point if evidence.principal_point is not None else [evidence.width / 2, evidence.height / 2]
+        return Lens(focal_mm, evidence.squeeze, evidence.projection, tuple(self.grid.to_mm([centre])[0]), tuple(evidence.coefficients))
+
+    def normals(self, state: State) -> np.ndarray:
+        """(E + B, 3) unit normals, in camera space, of the planes through the camera that hold the edges and bows."""
+        pairs = _ACROSS_AXIS[self.edge_axes]
+        world = np.cos(state.angles)[:, None] * pairs[:, 0] + np.sin(state.angles)[:, None] * pairs[:, 1]
+        return np.concatenate([world @ state.rotation, state.bow_normals])
+
+    def points(self, state: State) -> np.ndarray:
+        """(S, 3) metres, the spots in play."""
+        if not self.value_count:
+            return self.known
+        return np.where(self.variable >= 0, state.values[np.maximum(self.variable, 0)], self.known)
+
+    def line_up_normals(self, rotation, lens) -> tuple[np.ndarray, np.ndarray]:
+        """The edges' angles (E,) and bows' normals (B, 3) that fit the drawn points best, pose and lens given."""
+        rays = lens.rays(self.line_mm)
+        rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
+        edge_count = len(self.evidence.edges)
+        angles, bows = np.zeros(edge_count), np.zeros((len(self.evidence.bows), 3))
+        for index in range(edge_count + len(bows)):
+            own = rays[self.line_starts[index]:self.line_starts[index + 1]]
+            if index >= edge_count:
+                bows[index - edge_count] = np.linalg.svd(np.nan_to_num(own), full_matrices=True)[2][2]
+                continue
+            a, b = (own @ (rotation.T @ _ACROSS_AXIS[self.edge_axes[index]].T)).T  # parts along the two axes
+            angles[index] = 0.5 * np.arctan2(2 * (a @ b), a @ a - b @ b) + np.pi / 2
+        return angles, bows
+
+    def state(self, rotation, lens, position=None, values=None) -> State:
+        """A state whose edges and bows are lined up with the drawn points."""
+        angles, bows = self.line_up_normals(rotation, lens)
+        return State(rotation, np.zeros(3) if position is None else position, lens, angles, bows,
+                     np.zeros(self.value_count) if values is None else values)
+
+    def moved(self, state: State, step) -> State:
+        """The state after a step (size,): rotations turn in camera space, bow normals on their sphere."""
+        at, bows = self.at, state.bow_normals
+        if len(bows):
+            tangents = _tangents(bows)
+            bows = bows + np.einsum("bij,bi->bj", tangents, step[at["bows"]].reshape(-1, 2))
+            bows = bows / np.linalg.norm(bows, axis=1, keepdims=True)
+        lens = state.lens
+        if self.free_lens:
+            values = lens.parameters
+            values[self.free_lens] += step[at["lens"]]
+            lens = lens.with_parameters(values)
+        return State(state.rotation @ exponential(step[at["rotation"]]),
+                     state.position + step[at["position"]] if self.has_position else state.position,
+                     lens, state.angles + step[at["angles"]], bows, state.values + step[at["values"]])
+
+    # Residuals --------------------------------------------------------------------------------------------------------
+
+    def evaluate(self, state: State) -> tuple[np.ndarray, np.ndarray]:
+        """Weighted residuals (M,) and their Jacobian (M, size). Residuals are NaN where a spot is behind the camera."""
+        r, jac = np.empty(self.row_count), np.zeros((self.row_count, self.size))
+        at = self.at
+        if len(self.line_points):
+            self._line_rows(state, r, jac)
+        row = len(self.line_points)
+        rotation = state.rotation
+        points = self.points(state)
+        if self.spots:
+            count = len(self.spots)
+            local = (points - state.position) @ rotation
+            mm, by_point, by_lens = state.lens.project(local, derivatives=True)
+            miss = (self.grid.to_px(mm) - self.spot_at) / self.spot_sigma[:, None]
+            weight = self.px_linear / self.spot_sigma[:, None, None]
+            by_point = weight @ by_point  # (S, 2, 3), by the camera-space point
+            rows = slice(row, row + 2 * count)
+            r[rows] = miss.ravel()
+            jac[rows, at["rotation"]] = _cross(by_point, local[:, None, :]).reshape(-1, 3)
+            by_world = by_point @ rotation.T
+            jac[rows, at["position"]] = -by_world.reshape(-1, 3)
+            if self.free_lens:
+                jac[rows, at["lens"]] = (weight @ by_lens[:, :, self.free_lens]).reshape(2 * count, -1)
+            spot, axis = np.nonzero(self.variable >= 0)
+            column = at["values"].start + self.variable[spot, axis]
+            for side in range(2):
+                np.add.at(jac, (row + 2 * spot + side, column), by_world[spot, side, axis])
+            row += 2 * count
+        for length in self.evidence.lengths:
+            start, end = self.spot_index[length.start], self.spot_index[length.end]
+            apart = points[end] - points[start]
+            if length.axis is not None:
+                direction = np.zeros(3)
+                direction[length.axis] = 1.0 if apart[length.axis] >= 0 else -1.0
+            else:
+                direction = apart / max(np.linalg.norm(apart), 1e-12)
+            r[row] = (direction @ apart - length.metres) / length.plus_minus
+            for index, sign in ((end, 1), (start, -1)):
+                for axis in range(3):
+                    if self.variable[index, axis] >= 0:
+                        jac[row, at["values"].start + self.variable[index, axis]] += sign * direction[axis] / length.plus_minus
+            row += 1
+        for fact in self.evidence.coordinates:
+            r[row] = (state.position[fact.axis] - fact.metres) / fact.plus_minus
+            jac[row, at["position"].start + fact.axis] = 1 / fact.plus_minus
+            row += 1
+        if row < self.row_count:
+            value, plus_minus = self.evidence.focal
+            r[row] = (state.lens.focal_mm - value) / plus_minus
+            jac[row, at["lens"].start] = state.lens.focal_mm / plus_minus
+        return r, jac
+
+    def _line_rows(self, state, r, jac):
+        at, rows = self.at, slice(0, len(self.line_points))
+        normals = self.normals(state)
+        n = normals[self.line_of_point]
+        rays, by_mm, by_lens, by_mm_by_lens = state.lens.ray_derivatives(self.line_mm, self.free_lens)
+        by_px = by_mm @ self.grid.linear
+        e = np.einsum("mi,mi->m", n, rays)
+        gradient = np.einsum("mij,mi->mj", by_px, n)
+        steep2 = np.einsum("mj,mj->m", gradient, gradient)
+        weight = 1 / (np.sqrt(steep2) * self.line_sigma)
+        r[rows] = e * weight
+        by_normal = (rays - (e / steep2)[:, None] * np.einsum("mij,mj->mi", by_px, gradient)) * weight[:, None]
+        edge_count = len(self.evidence.edges)
+        is_edge = self.line_of_point < edge_count
+        jac[rows, at["rotation"]] = np.where(is_edge[:, None], _cross(by_normal, n), 0)
+        if self.free_lens:
+            d_gradient = np.einsum("mijf,jk,mi->mkf", by_mm_by_lens, self.grid.linear, n)
+            jac[rows, at["lens"]] = (np.einsum("mif,mi->mf", by_lens, n)
+                                     - (e / steep2)[:, None] * np.einsum("mk,mkf->mf", gradient, d_gradient)) * weight[:, None]
+        if edge_count:
+            pairs = _ACROSS_AXIS[self.edge_axes]
+            turned = (-np.sin(state.angles)[:, None] * pairs[:, 0] + np.cos(state.angles)[:, None] * pairs[:, 1]) @ state.rotation
+            point = np.flatnonzero(is_edge)
+            line = self.line_of_point[point]
+            jac[point, at["angles"].start + line] = np.einsum("mi,mi->m", by_normal[point], turned[line])
+        if len(state.bow_normals):
+            tangents = _tangents(state.bow_normals)
+            point = np.flatnonzero(~is_edge)
+            line = self.line_of_point[point] - edge_count
+            for side in range(2):
+                jac[point, at["bows"].start + 2 * line + side] = np.einsum("mi,mi->m", by_normal[point], tangents[line, side])
+
+
+def exponential(w) -> np.ndarray:
+    """(3, 3) rotation by the vector w (Rodrigues)."""
+    angle = np.linalg.norm(w)
+    k = np.array([[0, -w[2], w[1]], [w[2], 0, -w[0]], [-w[1], w[0], 0]])
+    if angle < 1e-8:
+        return np.eye(3) + k + k @ k / 2
+    return np.eye(3) + np.sin(angle) / angle * k + (1 - np.cos(angle)) / angle**2 * (k @ k)
+
+
+def _cross(a, b) -> np.ndarray:
+    """Cross products along the last axis; several times quicker on small arrays than NumPy's general one."""
+    a, b = np.broadcast_arrays(a, b)
+    out = np.empty(a.shape)
+    out[..., 0] = a[..., 1] * b[..., 2] - a[..., 2] * b[..., 1]
+    out[..., 1] = a[..., 2] * b[..., 0] - a[..., 0] * b[..., 2]
+    out[..., 2] = a[..., 0] * b[..., 1] - a[..., 1] * b[..., 0]
+    return out
+
+
+def _tangents(normals) -> np.ndarray:
+    """(B, 2, 3) two unit vectors perpendicular to each normal."""
+    helper = np.where((np.abs(normals[:, :1]) < 0.7), [[1.0, 0, 0]], [[0, 1.0, 0]])
+    first = _cross(normals, helper)
+    first /= np.linalg.norm(first, axis=1, keepdims=True)
+    return np.stack([first, _cross(normals, first)], axis=1)
