@@ -1,0 +1,68 @@
+"""glTF 2.0 (ISO/IEC 12113:2022): the camera (clause 3.10) and the stand-ins, in metres and Y-up as glTF requires.
+
+glTF knows neither an off-centre principal point nor distortion; both are written into `extras`, and `losses` says so.
+"""
+
+import json
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.scene.box import Box
+
+
+def losses(camera: Camera) -> list[str]:
+    """What a glTF camera can't carry of this one, in sentences."""
+    out = []
+    x, y = camera.principal_point_px
+    if max(abs(x - camera.grid.width / 2), abs(y - camera.grid.height / 2)) > 0.01:
+        out.append("glTF has no off-centre lens: the shift is in the extras only.")
+    if camera.lens.distorts:
+        out.append("glTF has no distortion: the coefficients are in the extras only.")
+    return out
+
+
+def write(path, camera: Camera, boxes: dict[str, Box], name: str = "Camera") -> None:
+    """Write one self-contained .gltf with the camera and the boxes."""
+    import pygltflib as g
+
+    fx, fy = camera.focal_px
+    width, height = camera.grid.width, camera.grid.height
+    document = g.GLTF2(asset=g.Asset(version="2.0", generator="Accurate Aperture"), scene=0, scenes=[g.Scene(nodes=[0])])
+    document.cameras = [g.Camera(
+        type="perspective", name=name,
+        perspective=g.Perspective(yfov=2 * float(np.arctan(height / (2 * fy))), aspectRatio=(width / fx) / (height / fy), znear=0.01),
+        extras={"focal_mm": camera.lens.focal_mm, "squeeze": camera.lens.squeeze, "gate_mm": list(camera.grid.gate_mm),
+                "principal_point_px": list(camera.principal_point_px), "brown_conrady": list(camera.lens.coefficients)})]
+    document.nodes = [g.Node(name=name, camera=0, matrix=camera.world_from_camera.T.ravel().tolist())]
+    blob = b""
+    for label, box in boxes.items():
+        vertices, triangles = box.corners().astype(np.float32), box.triangles().astype(np.uint32)
+        for data, target in ((vertices.tobytes(), g.ARRAY_BUFFER), (triangles.tobytes(), g.ELEMENT_ARRAY_BUFFER)):
+            document.bufferViews.append(g.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(data), target=target))
+            blob += data
+        first = len(document.accessors)
+        document.accessors += [
+            g.Accessor(bufferView=first, componentType=g.FLOAT, count=8, type=g.VEC3, min=vertices.min(0).tolist(), max=vertices.max(0).tolist()),
+            g.Accessor(bufferView=first + 1, componentType=g.UNSIGNED_INT, count=triangles.size, type=g.SCALAR)]
+        document.meshes.append(g.Mesh(name=label, primitives=[g.Primitive(attributes=g.Attributes(POSITION=first), indices=first + 1)]))
+        document.scenes[0].nodes.append(len(document.nodes))
+        document.nodes.append(g.Node(name=label, mesh=len(document.meshes) - 1))
+    if blob:
+        document.buffers = [g.Buffer(byteLength=len(blob))]
+        document.set_binary_blob(blob)
+        document.convert_buffers(g.BufferFormat.DATAURI)
+    document.save_json(str(path))
+
+
+def read(path) -> tuple[dict, np.ndarray]:
+    """The first camera node: its perspective as a dict, and world_from_camera (4, 4) metres. Raises ValueError."""
+    import pygltflib as g
+
+    document = g.GLTF2().load_json(str(path))
+    node = next((node for node in document.nodes if node.camera is not None), None)
+    if node is None:
+        raise ValueError("the file has no camera")
+    camera = document.cameras[node.camera]
+    matrix = np.array(node.matrix or np.eye(4).ravel(), float).reshape(4, 4).T
+    return json.loads(camera.perspective.to_json()), matrix

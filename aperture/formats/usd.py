@@ -1,0 +1,94 @@
+"""OpenUSD (.usda): a UsdGeomCamera and the stand-ins as meshes.
+
+OpenUSD gives apertures and focal length in tenths of a scene unit (UsdGeomCamera). The stage is therefore in centimetres
+(metersPerUnit 0.01): a tenth of a unit is then a millimetre, and programs that take the numbers as plain millimetres agree.
+USD has no squeeze: the horizontal aperture is the gate's width times the squeeze, which gives the same rays.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.formats.axes import from_y_up, pose_in
+from aperture.scene.box import FACES, Box
+
+METRES_PER_UNIT = 0.01
+
+
+@dataclass(frozen=True)
+class Aperture:
+    """What a file's camera says: all in mm. Offsets move the window of the picture to the right and up."""
+
+    horizontal: float
+    vertical: float
+    horizontal_offset: float
+    vertical_offset: float
+    focal: float
+
+
+def aperture_of(camera: Camera) -> Aperture:
+    """The aperture that gives a distortion-free renderer the same rays as the camera, its distortion left aside."""
+    fx, fy = camera.focal_px
+    x, y = camera.principal_point_px
+    width, height, focal = camera.grid.width, camera.grid.height, camera.lens.focal_mm
+    return Aperture(width / fx * focal, height / fy * focal, (width / 2 - x) / fx * focal, (y - height / 2) / fy * focal, focal)
+
+
+def write(path, camera: Camera, boxes: dict[str, Box], up_axis: str = "Y", frame: int = 1, name: str = "Camera", notes: str = "") -> None:
+    """Write a stage with the camera under /Shot and its boxes, named by `boxes`' keys."""
+    from pxr import Gf, Sdf, Tf, Usd, UsdGeom
+
+    stage = Usd.Stage.CreateInMemory()
+    stage.SetMetadata("comment", notes)
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z if up_axis == "Z" else UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(stage, METRES_PER_UNIT)
+    stage.SetStartTimeCode(frame)
+    stage.SetEndTimeCode(frame)
+    root = UsdGeom.Xform.Define(stage, "/Shot")
+    stage.SetDefaultPrim(root.GetPrim())
+    prim = UsdGeom.Camera.Define(stage, f"/Shot/{Tf.MakeValidIdentifier(name)}")
+    aperture = aperture_of(camera)
+    prim.CreateProjectionAttr(UsdGeom.Tokens.perspective)
+    prim.CreateHorizontalApertureAttr(aperture.horizontal)
+    prim.CreateVerticalApertureAttr(aperture.vertical)
+    prim.CreateHorizontalApertureOffsetAttr(aperture.horizontal_offset)
+    prim.CreateVerticalApertureOffsetAttr(aperture.vertical_offset)
+    prim.CreateFocalLengthAttr(aperture.focal)
+    prim.CreateClippingRangeAttr(Gf.Vec2f(1.0, 1e6))
+    pose = pose_in(up_axis, camera.world_from_camera)
+    pose[:3, 3] /= METRES_PER_UNIT
+    prim.AddTransformOp().Set(Gf.Matrix4d(*pose.T.ravel().tolist()))  # USD's vectors are rows
+    custom = prim.GetPrim()
+    for key, value in zip(("k1", "k2", "k3", "p1", "p2"), camera.lens.coefficients):
+        custom.CreateAttribute(f"userProperties:brownConrady:{key}", Sdf.ValueTypeNames.Double).Set(float(value))
+    custom.CreateAttribute("userProperties:squeeze", Sdf.ValueTypeNames.Double).Set(camera.lens.squeeze)
+    custom.CreateAttribute("userProperties:resolution", Sdf.ValueTypeNames.Int2).Set(Gf.Vec2i(camera.grid.width, camera.grid.height))
+    for label, box in boxes.items():
+        mesh = UsdGeom.Mesh.Define(stage, f"/Shot/{Tf.MakeValidIdentifier(label)}")
+        points = box.corners() @ from_y_up(up_axis).T / METRES_PER_UNIT
+        mesh.CreatePointsAttr([Gf.Vec3f(*map(float, point)) for point in points])
+        mesh.CreateFaceVertexCountsAttr([4] * len(FACES))
+        mesh.CreateFaceVertexIndicesAttr(FACES.ravel().tolist())
+        mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+        mesh.CreateExtentAttr(UsdGeom.PointBased.ComputeExtent(mesh.GetPointsAttr().Get()))
+    stage.GetRootLayer().Export(str(path))
+
+
+def read(path) -> tuple[Aperture, np.ndarray]:
+    """The first camera of a stage: aperture in mm, and its world_from_camera (4, 4) in metres and Y-up. Raises ValueError."""
+    from pxr import Usd, UsdGeom
+
+    stage = Usd.Stage.Open(str(path))
+    prim = next((prim for prim in stage.Traverse() if prim.IsA(UsdGeom.Camera)), None)
+    if prim is None:
+        raise ValueError("the stage has no camera")
+    metres = UsdGeom.GetStageMetersPerUnit(stage)
+    camera = UsdGeom.Camera(prim).GetCamera(Usd.TimeCode.EarliestTime())
+    mm = metres * 1000 / 10  # tenths of a scene unit
+    pose = np.array(camera.transform).T
+    pose[:3, 3] *= metres
+    turn = np.eye(4)
+    turn[:3, :3] = from_y_up("Z" if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else "Y").T
+    return Aperture(camera.horizontalAperture * mm, camera.verticalAperture * mm, camera.horizontalApertureOffset * mm,
+                    camera.verticalApertureOffset * mm, camera.focalLength * mm), turn @ pose

@@ -1,0 +1,1 @@
+"""Reading pictures: their pixels, their size, what their files know."""

@@ -1,0 +1,106 @@
+"""What a picture's file says about how it was taken: EXIF (CIPA DC-008 / Exif 3.0, tag numbers) and OpenEXR's standard attributes.
+
+Cameras and programs write nonsense into these fields; every one is read by itself, and what can't be read is left out and counted.
+"""
+
+import math
+import re
+from dataclasses import asdict, dataclass, fields
+
+LONGEST_TEXT = 120
+
+
+@dataclass(frozen=True)
+class Metadata:
+    """None where the file doesn't say. exposure_time in s, focal lengths in mm, orientation as EXIF counts it (1 … 8)."""
+
+    maker: str | None = None
+    model: str | None = None
+    lens: str | None = None
+    focal_mm: float | None = None
+    equivalent_mm: float | None = None
+    f_number: float | None = None
+    exposure_time: float | None = None
+    iso: float | None = None
+    date: str | None = None
+    orientation: int | None = None
+
+    def as_dict(self) -> dict:
+        """JSON-ready, without what isn't known."""
+        return {key: value for key, value in asdict(self).items() if value is not None}
+
+
+_EXIF = {"maker": 0x010F, "model": 0x0110, "lens": 0xA434, "focal_mm": 0x920A, "equivalent_mm": 0xA405, "f_number": 0x829D,
+         "exposure_time": 0x829A, "iso": 0x8827, "date": 0x9003, "orientation": 0x0112}
+_OPENEXR = {"maker": "cameraMake", "model": "cameraModel", "lens": "lensModel", "focal_mm": "nominalFocalLength", "f_number": "aperture",
+            "exposure_time": "expTime", "iso": "isoSpeed", "date": "capDate"}
+_RANGES = {"focal_mm": (0.1, 10000), "equivalent_mm": (0.1, 10000), "f_number": (0.1, 512), "exposure_time": (1e-9, 1e6), "iso": (0.1, 1e8)}
+
+
+def from_exif(tags: dict) -> tuple[Metadata, int]:
+    """Metadata from EXIF values by tag number (any IFD), and how many fields were there but unreadable."""
+    return _collect({name: tags[number] for name, number in _EXIF.items() if number in tags})
+
+
+def from_openexr(header: dict) -> tuple[Metadata, int]:
+    """Metadata from an OpenEXR header's standard attributes, and how many were there but unreadable."""
+    return _collect({name: header[key] for name, key in _OPENEXR.items() if key in header})
+
+
+def _collect(found: dict) -> tuple[Metadata, int]:
+    values, spoiled = {}, 0
+    for field in fields(Metadata):
+        if field.name not in found:
+            continue
+        try:
+            value = _READERS.get(field.name, _number)(found[field.name], field.name)
+        except (ValueError, TypeError, ZeroDivisionError, OverflowError, IndexError, UnicodeError):
+            value = None
+            spoiled += 1
+        if value is not None:
+            values[field.name] = value
+    return Metadata(**values), spoiled
+
+
+def _number(raw, name):
+    if isinstance(raw, (tuple, list)):
+        if len(raw) == 2 and all(isinstance(part, int) for part in raw) and name != "iso":
+            raw = raw[0] / raw[1]  # a rational as two integers
+        else:
+            raw = raw[0]
+    value = float(raw)
+    if value == 0:
+        return None  # EXIF writes 0 for "unknown"
+    low, high = _RANGES[name]
+    if not math.isfinite(value) or not low <= value <= high:
+        raise ValueError(name)
+    return round(value, 9)
+
+
+def _text(raw, name):
+    if isinstance(raw, bytes):
+        raw = raw[:4096].decode("utf-8", "replace")
+    text = re.sub(r"[\x00-\x1f\x7f\ufffd]+", " ", str(raw)[:4096]).strip()
+    if text and sum(character.isprintable() for character in text) < len(text):
+        raise ValueError(name)
+    return text[:LONGEST_TEXT] or None
+
+
+def _date(raw, name):
+    text = _text(raw, name) or ""
+    match = re.match(r"(\d{4})[:-](\d\d)[:-](\d\d)[ T](\d\d):(\d\d):(\d\d)", text)
+    if not match:
+        if not text or text.startswith("0000"):
+            return None
+        raise ValueError(name)
+    return "{}-{}-{} {}:{}:{}".format(*match.groups())
+
+
+def _orientation(raw, name):
+    value = int(raw[0] if isinstance(raw, (tuple, list)) else raw)
+    if not 1 <= value <= 8:
+        raise ValueError(name)
+    return value
+
+
+_READERS = {"maker": _text, "model": _text, "lens": _text, "date": _date, "orientation": _orientation}

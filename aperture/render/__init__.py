@@ -1,0 +1,1 @@
+"""The renderer that ships with the program: rays through Camera.rays(), intersections by embree."""

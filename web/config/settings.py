@@ -1,0 +1,64 @@
+"""Settings. The data folder holds everything that is kept: the database, the plates' files, the renders, the secret key."""
+
+import os
+import secrets
+from pathlib import Path
+
+BASE = Path(__file__).resolve().parents[2]
+DATA = Path(os.environ.get("APERTURE_DATA", BASE / "data"))
+DATA.mkdir(parents=True, exist_ok=True)
+
+
+def _secret() -> str:
+    path = DATA / "secret-key"
+    if not path.exists():
+        fresh = path.with_suffix(f".{os.getpid()}")
+        fresh.write_text(secrets.token_urlsafe(50))
+        fresh.chmod(0o600)
+        try:
+            os.link(fresh, path)  # of two servers starting at once, one wins
+        except FileExistsError:
+            pass
+        fresh.unlink()
+    return path.read_text()
+
+
+SECRET_KEY = _secret()
+DEBUG = os.environ.get("APERTURE_DEBUG") == "1"
+ALLOWED_HOSTS = os.environ.get("APERTURE_HOSTS", "127.0.0.1,localhost,testserver").split(",")
+ROOT_URLCONF = "web.config.urls"
+WSGI_APPLICATION = "web.config.wsgi.application"
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+USE_TZ = True
+TIME_ZONE = "UTC"
+LANGUAGE_CODE = "en-gb"
+X_FRAME_OPTIONS = "DENY"
+
+INSTALLED_APPS = [
+    "django.contrib.staticfiles", "django_htmx",
+    "web.ui", "web.shows", "web.plates", "web.gates", "web.match", "web.stage", "web.jobs", "web.lineup", "web.handoff",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware", "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.middleware.common.CommonMiddleware", "django.middleware.csrf.CsrfViewMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware", "django_htmx.middleware.HtmxMiddleware",
+    "web.shows.middleware.SentenceMiddleware",
+]
+TEMPLATES = [{
+    "BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True,
+    "OPTIONS": {"context_processors": ["django.template.context_processors.request"]},
+}]
+DATABASES = {"default": {
+    "ENGINE": "django.db.backends.sqlite3", "NAME": DATA / "aperture.sqlite3",
+    "OPTIONS": {"timeout": 20, "transaction_mode": "IMMEDIATE",
+                "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;"},
+    "TEST": {"NAME": DATA / "test.sqlite3"},  # a file: the browser tests' server runs in a thread of its own
+}}
+STATIC_URL = "static/"
+WHITENOISE_USE_FINDERS = True
+WHITENOISE_AUTOREFRESH = DEBUG
+WHITENOISE_MAX_AGE = 0  # browsers ask every time; an answer that nothing changed is quick
+FILE_UPLOAD_HANDLERS = ["django.core.files.uploadhandler.TemporaryFileUploadHandler"]
+FILE_UPLOAD_TEMP_DIR = DATA / "incoming"
+FILE_UPLOAD_TEMP_DIR.mkdir(exist_ok=True)
+DATA_UPLOAD_MAX_MEMORY_SIZE = 20_000_000

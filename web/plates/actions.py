@@ -1,0 +1,60 @@
+"""Bring a picture in."""
+
+import os
+import shutil
+import tempfile
+from pathlib import Path
+
+from django.conf import settings
+
+from aperture.errors import Problem
+from aperture.plates.proxies import sha256_of, write_proxies
+from aperture.plates.reading import read_picture
+from web.plates.models import Plate
+from web.shows.actions import edit
+from web.shows.models import Shot
+
+
+def bring_in(path: Path, name: str) -> Plate:
+    """The plate of a picture file: read, proxied and stored under its content's hash; the same bytes are stored once.
+
+    Raises Problem with a sentence where it can't be read; nothing half-written is left behind.
+    """
+    name = Path(name).name[:255]
+    digest = sha256_of(path)
+    known = Plate.objects.filter(digest=digest).first()
+    if known and (known.folder / "pixels.npy").exists():
+        return known
+    picture = read_picture(path, name)
+    home = settings.DATA / "plates"
+    home.mkdir(parents=True, exist_ok=True)
+    folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
+    try:
+        write_proxies(picture, folder)
+        original = folder / f"original{Path(name).suffix.lower()}"
+        shutil.copyfile(path, original)
+        with open(original, "rb+") as file:
+            os.fsync(file.fileno())
+        folder.chmod(0o755)
+        try:
+            folder.rename(home / digest)
+        except OSError:  # the same picture came in twice at once
+            if not (home / digest / "pixels.npy").exists():
+                raise
+            shutil.rmtree(folder, ignore_errors=True)
+    except OSError as error:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise Problem(f"“{name}” could not be stored: {error.strerror or error}. Nothing was changed.") from error
+    except BaseException:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+    return Plate.objects.update_or_create(digest=digest, defaults={
+        "name": name, "kind": picture.kind, "depth": picture.depth, "width": picture.width, "height": picture.height,
+        "metadata": picture.metadata.as_dict(), "notes": list(picture.notes)})[0]
+
+
+def take_plate(shot: Shot, plate: Plate, base: int | None = None) -> Shot:
+    """Make `plate` the shot's plate."""
+    def change(state):
+        state["plate"] = {"digest": plate.digest, "name": plate.name, "width": plate.width, "height": plate.height}
+    return edit(shot, f"Plate {plate.name}", change, base)

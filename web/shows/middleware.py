@@ -1,0 +1,34 @@
+"""A Problem that reaches the top becomes a sentence, never a stack of code."""
+
+from django.http import JsonResponse
+from django.shortcuts import render
+
+from aperture.errors import Problem
+from web.shows.actions import Locked, Stale
+
+
+def wants_json(request) -> bool:
+    """Whether the caller is one of our scripts."""
+    return request.headers.get("Accept", "").startswith("application/json")
+
+
+class SentenceMiddleware:
+    """Answers a Problem with its sentence: JSON for scripts, a page otherwise. 409 stale, 423 locked, 422 the rest."""
+
+    def __init__(self, get_response):
+        self.get_response = get_response
+
+    def __call__(self, request):
+        return self.get_response(request)
+
+    def process_exception(self, request, exception):
+        """Django calls this for any exception of a view."""
+        if not isinstance(exception, Problem):
+            return None
+        status = 409 if isinstance(exception, Stale) else 423 if isinstance(exception, Locked) else 422
+        if wants_json(request) or request.htmx:
+            body = {"problem": exception.sentence, "place": exception.place}
+            if isinstance(exception, Stale):
+                body["kept"] = exception.kept.number
+            return JsonResponse(body, status=status)
+        return render(request, "ui/problem.html", {"sentence": exception.sentence, "back": request.headers.get("Referer", "/")}, status=status)

@@ -1,0 +1,36 @@
+"""The eight steps of a shot. Each step's app registers itself here when it is ready, so that no app imports a later one."""
+
+from dataclasses import dataclass
+from typing import Callable
+
+NUMBERED = ("plate", "gate", "match", "set", "expose", "elements", "line-up", "hand-off")
+NAMES = {"plate": "Plate", "gate": "Gate", "match": "Match", "set": "Set", "expose": "Expose", "elements": "Elements",
+         "line-up": "Line-up", "hand-off": "Hand-off"}
+STATES = {"nothing": "nothing yet", "begun": "begun", "settled": "settled", "needs": "needs you"}
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How far a step is: `state` is a key of STATES, `says` a few words."""
+
+    state: str
+    says: str
+
+
+_steps: dict[str, tuple[str, Callable]] = {}
+
+
+def register(key: str, url_name: str, standing: Callable) -> None:
+    """Add a step: where its page is, and `standing(shot)`, which tells how far it is."""
+    _steps[key] = (url_name, standing)
+
+
+def strip(shot, current: str = "") -> list[dict]:
+    """The row of steps for a page or a board, in order; steps that aren't in this version have no address."""
+    out = []
+    for number, key in enumerate(NUMBERED, 1):
+        url_name, standing = _steps.get(key, (None, None))
+        now = standing(shot) if standing else Standing("nothing", "not in this version")
+        out.append({"key": key, "name": NAMES[key], "number": number, "url": shot.url(url_name) if url_name else None,
+                    "current": key == current, "state": now.state, "state_words": STATES[now.state], "says": now.says})
+    return out

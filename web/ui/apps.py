@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class UiConfig(AppConfig):
+    name = "web.ui"
