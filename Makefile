@@ -1,0 +1,39 @@
+# Accurate Aperture. `make help` lists what there is.
+PYTHON ?= python3.11
+PORT ?= 8000
+V := .venv/bin
+STAMP := .venv/.installed
+
+help: ## list these targets
+	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /	/' | expand -t 10
+
+setup: $(STAMP) ## install what running needs, into .venv
+
+$(STAMP): requirements/app.txt
+	@command -v $(PYTHON) >/dev/null || { echo "$(PYTHON) is needed: apt-get install python3.11 python3.11-venv"; exit 1; }
+	test -x $(V)/python || $(PYTHON) -m venv .venv
+	$(V)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/app.txt
+	touch $(STAMP)
+
+demo: $(STAMP) ## start the application with the demo show on 127.0.0.1:8000 (PORT= changes it)
+	@$(V)/python manage.py migrate --verbosity 0
+	@$(V)/python -m demo
+	@echo "Accurate Aperture: http://127.0.0.1:$(PORT)/"
+	@exec $(V)/gunicorn web.config.wsgi --bind 127.0.0.1:$(PORT) --workers 1 --threads 8 --timeout 600 --log-level warning
+
+test: $(STAMP) ## install what tests need and run all of them
+	bash tests/run.sh
+
+bench: $(STAMP) ## print the benchmarks
+	$(V)/python -m bench
+
+assets: ## rebuild styles, fonts and scripts with npm (running needs none of it)
+	npm ci --ignore-scripts
+	bash web/ui/styles/build.sh
+
+lock: ## compile requirements/*.in to pinned files with hashes
+	$(V)/pip install --quiet pip-tools
+	for part in app test; do $(V)/pip-compile --quiet --generate-hashes --allow-unsafe --strip-extras --no-emit-index-url --no-emit-find-links \
+		--no-emit-trusted-host requirements/$$part.in -o requirements/$$part.txt; done
+
+.PHONY: help setup demo test bench assets lock

@@ -1,0 +1,11 @@
+from django.apps import AppConfig
+
+
+class GatesConfig(AppConfig):
+    name = "web.gates"
+
+    def ready(self):
+        from web.gates.gate import standing
+        from web.shows.steps import register
+
+        register("gate", "gate", standing)

@@ -1,0 +1,11 @@
+from django.apps import AppConfig
+
+
+class HandoffConfig(AppConfig):
+    name = "web.handoff"
+
+    def ready(self):
+        from web.handoff.files import standing
+        from web.shows.steps import register
+
+        register("hand-off", "handoff", standing)

@@ -1,0 +1,76 @@
+"""The files of a hand-off, written from the shot as it stands."""
+
+import json
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+from aperture.errors import Problem
+from aperture.formats import gltf, obj, table, usd
+from web.match.fits import camera_of_state, document_of, fit_of
+from web.shows.steps import Standing
+from web.stage.boxes import boxes_of
+
+FRAME = 1  # a photograph is a plate of one frame
+
+
+@dataclass(frozen=True)
+class Kind:
+    """One file of the hand-off."""
+
+    ending: str
+    name: str
+    about: str
+    content_type: str
+
+
+KINDS = {kind.ending: kind for kind in (
+    Kind("usda", "OpenUSD", "camera and boxes; apertures, offsets, focal length, units and up axis declared", "model/vnd.usda"),
+    Kind("gltf", "glTF 2.0", "camera and boxes, in metres, Y up", "model/gltf+json"),
+    Kind("json", "Match and fit", "the evidence, every figure with its ±, solvable again from the command line", "application/json"),
+    Kind("csv", "Camera table", "a row a frame: pose, focal length, gate, principal point, distortion", "text/csv"),
+    Kind("obj", "Boxes", "the stand-ins as a mesh, in the show's unit and up axis", "model/obj"))}
+
+
+def require_camera(shot):
+    """The camera to hand off. Raises Problem where there is none, or where its size is unknown."""
+    camera, fit = camera_of_state(shot.state), fit_of(shot.state)
+    if camera is None:
+        raise Problem("There is no camera to hand off yet: match the plate and place the origin first.")
+    if fit["determined"]["scale"] == "no":
+        raise Problem("The camera's size is unknown: give one length or the camera's height on the Match step, then hand it off.")
+    if shot.state["gate"] is None:
+        raise Problem("The gate is unknown, and a camera file needs it in millimetres: choose it on the Gate step.")
+    return camera
+
+
+def contents(shot, ending: str) -> bytes:
+    """The bytes of one file. Raises Problem."""
+    camera = require_camera(shot)
+    boxes, show = boxes_of(shot.state), shot.show
+    name = f"{shot.code}_camera"
+    if ending == "obj" and not boxes:
+        raise Problem("There are no boxes to write: place one on the Set step.")
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"file.{ending}"
+        if ending == "usda":
+            usd.write(path, camera, boxes, show.up_axis, FRAME, name, notes=f"{show.name}, {shot.code}, revision {shot.head.number}")
+        elif ending == "gltf":
+            gltf.write(path, camera, boxes, name)
+        elif ending == "csv":
+            table.write(path, {FRAME: camera})
+        elif ending == "obj":
+            obj.write(path, boxes, show.length_unit, show.up_axis)
+        else:
+            path.write_text(json.dumps({"show": show.name, "shot": shot.code, "revision": shot.head.number,
+                                        "match": document_of(shot.state), "fit": fit_of(shot.state)}, indent=2))
+        return path.read_bytes()
+
+
+def standing(shot) -> Standing:
+    """Ready once there is a camera in real size."""
+    try:
+        require_camera(shot)
+    except Problem:
+        return Standing("nothing", "no camera yet")
+    return Standing("settled", "ready to write")

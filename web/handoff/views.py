@@ -1,0 +1,65 @@
+"""The Hand-off step: what the next person needs."""
+
+import io
+import zipfile
+
+from django.http import Http404, HttpResponse
+from django.views.decorators.http import require_GET
+
+from aperture.errors import Problem
+from aperture.formats import gltf
+from aperture.formats.usd import aperture_of
+from aperture.units import format_value
+from web.handoff import files
+from web.match import sheet
+from web.match.fits import fit_of
+from web.plates.models import plate_of
+from web.shows.views import find, step_page
+from web.ui.rows import Remark, Row
+
+
+def handoff(request, show, shot):
+    """The camera sheet, and the files."""
+    shot = find(show, shot)
+    fit, remarks, rows = fit_of(shot.state), [], []
+    try:
+        camera = files.require_camera(shot)
+    except Problem as problem:
+        camera = None
+        remarks.append(Remark("Nothing to hand off yet", problem.sentence, "note"))
+    if camera:
+        remarks += [Remark("glTF carries less", loss, "note") for loss in gltf.losses(camera)]
+        if camera.lens.distorts:
+            remarks.append(Remark("OpenUSD carries less", "Its camera has no distortion: the coefficients are custom attributes.", "note"))
+        if fit["conflicts"]:
+            remarks.append(Remark("Evidence still disagrees", fit["conflicts"][0]["says"], "doubt"))
+        aperture = aperture_of(camera)
+        rows = [Row("Horizontal aperture", format_value(aperture.horizontal, unit="mm", places=4)[0], origin=shot.state["gate"]["origin"]),
+                Row("Vertical aperture", format_value(aperture.vertical, unit="mm", places=4)[0], origin=shot.state["gate"]["origin"]),
+                Row("Aperture offsets", f"{aperture.horizontal_offset + 0:.3f}, {aperture.vertical_offset + 0:.3f} mm".replace("-", "−"), origin="assumed"),
+                Row("Up axis, unit", f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}", origin="typed"),
+                Row("Frame", f"{files.FRAME} at {shot.show.rate_text} fps", origin="typed")]
+    kinds = [kind for kind in files.KINDS.values() if kind.ending != "obj" or shot.state["boxes"]]
+    context = {"plate": plate_of(shot), "camera": camera, "kinds": kinds, "rows": rows, "figures": sheet.figures(shot, fit), "remarks": remarks,
+               "evidence": sheet.evidence(shot, fit), "fit": fit}
+    return step_page(request, shot, "hand-off", "handoff/handoff.html", context)
+
+
+@require_GET
+def file(request, show, shot, ending):
+    """One file, or all of them as a zip."""
+    shot = find(show, shot)
+    if ending == "zip":
+        buffer = io.BytesIO()
+        with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+            for kind in files.KINDS:
+                if kind != "obj" or shot.state["boxes"]:
+                    archive.writestr(f"{shot.code}_camera.{kind}", files.contents(shot, kind))
+        return _download(buffer.getvalue(), f"{shot.code}_camera.zip", "application/zip")
+    if ending not in files.KINDS:
+        raise Http404
+    return _download(files.contents(shot, ending), f"{shot.code}_camera.{ending}", files.KINDS[ending].content_type)
+
+
+def _download(data, name, content_type):
+    return HttpResponse(data, content_type=content_type, headers={"Content-Disposition": f'attachment; filename="{name}"'})

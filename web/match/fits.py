@@ -1,0 +1,52 @@
+"""From a shot's state to its match document, fit and camera. Every step that needs the camera asks here."""
+
+import hashlib
+import json
+
+from aperture.camera import Camera
+from aperture.match.document import FORMAT
+from aperture.match.solve import camera_of, solve
+from web.match.models import StoredFit
+
+# Bumped when the solver's answers change, so that stored fits of an older one are made again.
+SOLVER = "1"
+
+
+def document_of(state: dict) -> dict | None:
+    """The match document of a shot's state; None until there is a plate."""
+    plate, gate = state["plate"], state["gate"]
+    if not plate:
+        return None
+    document = {"format": FORMAT, "version": 1, "image": {"width": plate["width"], "height": plate["height"]},
+                "lens": {"projection": "rectilinear", "focal_mm": None, "principal_point": "centre", "distortion": "none"} | state["lens"],
+                "marks": state["marks"], "facts": state["facts"]}
+    if gate:
+        document["gate"] = {"width_mm": gate["width_mm"], "height_mm": gate["height_mm"], "squeeze": gate["squeeze"]}
+    else:
+        document["lens"]["focal_mm"] = None  # millimetres mean nothing without a gate
+    return document
+
+
+def digest_of(document: dict) -> str:
+    """SHA-256 of the document in canonical form, and of the solver's version."""
+    return hashlib.sha256((SOLVER + json.dumps(document, sort_keys=True, separators=(",", ":"))).encode()).hexdigest()
+
+
+def fit_of(state: dict) -> dict | None:
+    """The fit of a shot's state, from the store or solved now, always from a cold start; None without a plate."""
+    document = document_of(state)
+    if document is None:
+        return None
+    digest = digest_of(document)
+    stored = StoredFit.objects.filter(digest=digest).first()
+    if stored is None:
+        stored = StoredFit.objects.get_or_create(digest=digest, defaults={"fit": solve(document).document})[0]
+    return stored.fit
+
+
+def camera_of_state(state: dict) -> Camera | None:
+    """The matched camera with its place in the world; None where the fit has none."""
+    fit = fit_of(state)
+    if not fit or not fit["ok"] or None in fit["camera"]["position_m"]:
+        return None
+    return camera_of(fit, document_of(state))

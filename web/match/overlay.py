@@ -1,0 +1,97 @@
+"""What the Match step draws over the plate, as JSON for the page: paths in plate pixels and labels. Computed by the Camera."""
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.match.document import AXES
+from aperture.scene import overlay
+
+# Residuals are shown longer than they are, or nobody would see them.
+ARROW_FACTOR = 20
+SPACINGS = (0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 25, 50, 100, 250, 500, 1000)
+
+
+def path_of(pieces) -> str:
+    """SVG path data of polylines (N, 2) px."""
+    return "".join("M" + "L".join(f"{x:.2f} {y:.2f}" for x, y in piece) for piece in pieces)
+
+
+def spacing_for(camera: Camera, unit_metres: float) -> float:
+    """A round grid spacing, in whole or simple parts of the show's unit, near a sixth of the camera's distance from the origin."""
+    target = max(float(np.linalg.norm(camera.position)), 1e-6) / 7 / unit_metres
+    return min(SPACINGS, key=lambda s: abs(np.log(s / target))) * unit_metres
+
+
+def draw(camera: Camera | None, fit: dict, marks: list, show) -> dict:
+    """{"paths": [{"class", "d"}], "labels": [{"x", "y", "text", "class"}]} for a fit; empty without a camera."""
+    paths, labels = [], []
+    if camera is None:
+        return {"paths": paths, "labels": labels}
+    placed = None not in fit["camera"]["position_m"]
+    if placed and fit["determined"]["position"] != "no" or placed and fit["determined"]["scale"] == "no":
+        paths += _ground(camera, fit, show, labels)
+    if pieces := overlay.horizon(camera):
+        paths.append({"class": "horizon", "d": path_of(pieces)})
+        middle = max(pieces, key=len)
+        labels.append(_label(middle[np.argmin(np.abs(middle[:, 0] - camera.grid.width * 0.04))], "horizon", "quiet"))
+    size = np.array([camera.grid.width, camera.grid.height])
+    for axis, point in overlay.vanishing_points(camera).items():
+        if (np.abs(point - size / 2) < 0.5 * size + 0.15 * size.max()).all():
+            x, y = point
+            r = size.max() / 160
+            paths.append({"class": f"vanishing {AXES[axis]}", "d": f"M{x - r:.1f} {y:.1f}h{2 * r:.1f}M{x:.1f} {y - r:.1f}v{2 * r:.1f}"})
+            labels.append(_label(point, f"{'XYZ'[axis]} vanishes", "quiet"))
+    paths += _arrows(camera, marks)
+    return {"paths": paths, "labels": labels}
+
+
+def _label(point, text, kind):
+    return {"x": float(point[0]), "y": float(point[1]), "text": text, "class": kind}
+
+
+def _ground(camera, fit, show, labels) -> list[dict]:
+    from aperture.units import METRES
+
+    scaled = fit["determined"]["scale"] != "no"
+    unit = METRES[show.length_unit] if scaled else 1.0
+    spacing = spacing_for(camera, unit)
+    paths = [{"class": "floor", "d": path_of(overlay.floor_grid(camera, spacing, 12))}]
+    for axis in range(3):
+        end = np.eye(3)[axis] * spacing
+        pieces = overlay.polyline(camera, [0, 0, 0], end)
+        if pieces:
+            paths.append({"class": f"axis {AXES[axis]}", "d": path_of(pieces)})
+            labels.append(_label(pieces[-1][-1], "XYZ"[axis], f"tag {AXES[axis]}"))
+    origin = camera.project([[0, 0, 0]])[0]
+    if np.isfinite(origin).all():
+        text = f"grid {spacing / unit:g} {show.length_unit}" if scaled else "grid, size unknown"
+        labels.append(_label(origin, text, "grid"))
+    return paths
+
+
+def _arrows(camera, marks) -> list[dict]:
+    from aperture.scene.overlay import edge_misses
+
+    d = ""
+    for mark in marks:
+        if mark.get("off"):
+            continue
+        if mark["kind"] == "edge":
+            points = np.array(mark["points"], float)
+            if np.linalg.norm(points[0] - points[-1]) < 1e-6:
+                continue
+            for point, foot in zip(points, edge_misses(camera, points, AXES.index(mark["axis"]))):
+                d += _arrow(point, foot)
+        elif mark["kind"] == "spot" and mark.get("world") and None not in mark["world"]:
+            d += _arrow(np.array(mark["at"], float), camera.project([mark["world"]])[0])
+    return [{"class": "arrows", "d": d}] if d else []
+
+
+def _arrow(start, foot) -> str:
+    step = (foot - start) * ARROW_FACTOR
+    if not np.isfinite(step).all() or np.linalg.norm(step) < 0.5 or np.linalg.norm(step) > 4000:
+        return ""
+    side = np.array([-step[1], step[0]]) * 0.16
+    tip = start + step
+    head = [tip - step * 0.28 + side, tip, tip - step * 0.28 - side]
+    return path_of([np.array([start, tip]), np.array(head)])

@@ -1,0 +1,11 @@
+from django.apps import AppConfig
+
+
+class StageConfig(AppConfig):
+    name = "web.stage"
+
+    def ready(self):
+        from web.shows.steps import register
+        from web.stage.boxes import standing
+
+        register("set", "set", standing)

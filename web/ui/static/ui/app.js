@@ -1,0 +1,86 @@
+// What every page has: talking to the server, undo and redo, the sheet of keys, sentences that must be seen.
+
+export const csrf = document.querySelector("meta[name=csrf]").content;
+
+/** POST to the server and get JSON back. Throws an Error with the server's sentence; `kept` is set where a stale version was kept. */
+export async function post(url, body) {
+  let response;
+  try {
+    response = await fetch(url, {
+      method: "POST", body: JSON.stringify(body),
+      headers: {"X-CSRFToken": csrf, "Content-Type": "application/json", Accept: "application/json"},
+    });
+  } catch {
+    throw new Error("The server does not answer. What you drew is still here; try again when it runs.");
+  }
+  const answer = await response.json().catch(() => ({problem: "The server could not do that."}));
+  if (!response.ok) throw Object.assign(new Error(answer.problem || "The server could not do that."), {kept: answer.kept, status: response.status});
+  return answer;
+}
+
+/** Show a sentence until it is put away; with `kept`, offer the version that was kept aside. */
+export function notice(text, kind = "bad", kept = null) {
+  document.querySelector(".notice")?.remove();
+  const box = document.createElement("div");
+  box.className = `notice ${kind}`;
+  box.setAttribute("role", "alert");
+  box.append(Object.assign(document.createElement("span"), {textContent: text}));
+  const button = (label, act) => {
+    const b = Object.assign(document.createElement("button"), {className: "button small", textContent: label});
+    b.addEventListener("click", act);
+    box.append(b);
+  };
+  if (kept !== null && kept !== undefined) {
+    button("Show the newer", () => location.reload());
+    button("Take mine instead", () => {
+      const url = document.querySelector(".frame").dataset.restore.replace(/0$/, kept);
+      post(url, {}).then(() => location.reload(), error => notice(error.message));
+    });
+  } else button("Close", () => box.remove());
+  document.body.append(box);
+}
+
+/** Whether keys now belong to a field that is being typed in. */
+export const typing = event => event.target.closest?.("input:not([type=range]), textarea, select, dialog[open]");
+
+async function move(which) {
+  const frame = document.querySelector(".frame");
+  if (!frame) return;
+  try {
+    const {says} = await post(frame.dataset[which], {});
+    sessionStorage.setItem("says", says);
+    location.reload();
+  } catch (error) { notice(error.message); }
+}
+
+document.addEventListener("click", event => {
+  const history = event.target.closest("[data-history]");
+  if (history) move(history.dataset.history);
+  if (event.target.closest("[data-keys]")) document.getElementById("keys").showModal();
+});
+document.addEventListener("keydown", event => {
+  if (typing(event)) return;
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z") {
+    event.preventDefault();
+    move(event.shiftKey ? "redo" : "undo");
+  } else if (event.key === "?") document.getElementById("keys").showModal();
+});
+
+document.addEventListener("htmx:beforeSwap", event => {
+  // Sentences beside fields come with status 200; anything else is a Problem as JSON.
+  const {xhr} = event.detail;
+  if (xhr.status >= 400) {
+    event.detail.shouldSwap = false;
+    let answer = {};
+    try { answer = JSON.parse(xhr.responseText); } catch { /* not ours */ }
+    notice(answer.problem || "The server could not do that.", "bad", answer.kept);
+  }
+});
+document.addEventListener("htmx:sendError", () => notice("The server does not answer. Try again when it runs."));
+
+const says = sessionStorage.getItem("says");
+if (says) {
+  sessionStorage.removeItem("says");
+  notice(says, "good");
+  setTimeout(() => document.querySelector(".notice.good")?.remove(), 2500);
+}

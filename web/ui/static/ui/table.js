@@ -1,0 +1,234 @@
+// The light table: a plate that can be panned and zoomed, its real pixels, and a loupe. Knows pixels, and nothing of the job.
+
+import {typing} from "./app.js";
+
+const TILE = 256;
+const LOUPE_ZOOM = 8;
+
+export class LightTable {
+  constructor(root = document.getElementById("light-table")) {
+    this.root = root;
+    this.width = +root.dataset.width;
+    this.height = +root.dataset.height;
+    this.image = root.querySelector("img.plate");
+    this.canvas = root.querySelector("canvas.tiles");
+    this.over = root.querySelector("#over");
+    this.loupe = document.getElementById("loupe");
+    this.tiles = new Map();
+    this.listeners = [];
+    this.scale = 1; this.x = 0; this.y = 0;
+    this.loupeOn = false;
+    this.key = `view:${root.dataset.proxy}`;
+    this.laid = [];
+    this.#listen();
+    const view = JSON.parse(sessionStorage.getItem(this.key) || "null");
+    if (view) { Object.assign(this, view); this.#apply(); } else this.fit();
+    new ResizeObserver(() => (this.fitted ? this.fit() : this.#apply())).observe(root);
+  }
+
+  /** Call `listener` whenever pan or zoom change. */
+  onView(listener) { this.listeners.push(listener); listener(); }
+  toScreen([x, y]) { return [x * this.scale + this.x, y * this.scale + this.y]; }
+  toPlate(event) {
+    const box = this.root.getBoundingClientRect();
+    return [(event.clientX - box.left - this.x) / this.scale, (event.clientY - box.top - this.y) / this.scale];
+  }
+
+  fit() {
+    const w = this.root.clientWidth, h = this.root.clientHeight;
+    if (!w || !h) return;
+    this.scale = Math.min((w - 24) / this.width, (h - 24) / this.height);
+    this.x = (w - this.width * this.scale) / 2;
+    this.y = (h - this.height * this.scale) / 2;
+    this.fitted = true;
+    this.#apply();
+  }
+
+  zoom(factor, cx = this.root.clientWidth / 2, cy = this.root.clientHeight / 2) {
+    const scale = Math.min(64, Math.max(0.01, this.scale * factor));
+    this.x = cx - (cx - this.x) * scale / this.scale;
+    this.y = cy - (cy - this.y) * scale / this.scale;
+    this.scale = scale;
+    this.fitted = false;
+    this.#apply();
+  }
+
+  #apply() {
+    for (const image of [this.image, ...this.laid]) {
+      image.style.width = `${this.width}px`;
+      image.style.height = `${this.height}px`;
+      image.style.transform = `translate(${this.x}px, ${this.y}px) scale(${this.scale})`;
+      image.style.imageRendering = this.scale >= 3 ? "pixelated" : "auto";
+    }
+    this.over.setAttribute("transform", `translate(${this.x} ${this.y}) scale(${this.scale})`);
+    sessionStorage.setItem(this.key, JSON.stringify({scale: this.scale, x: this.x, y: this.y, fitted: this.fitted}));
+    const zoom = document.getElementById("zoom");
+    if (zoom) zoom.textContent = `${(this.scale * 100).toFixed(this.scale < 0.1 ? 1 : 0)} %`;
+    this.#drawTiles();
+    for (const listener of this.listeners) listener();
+  }
+
+  /** Lay another picture of the plate's size over it. */
+  lay(url) {
+    const image = Object.assign(document.createElement("img"), {className: "laid", src: url, alt: "", draggable: false});
+    this.canvas.after(image);
+    this.laid.push(image);
+    this.#apply();
+    return image;
+  }
+
+  // Real pixels: where the proxy is smaller than what is on screen, and in the loupe.
+  #tile(column, row) {
+    const key = `${column}/${row}`;
+    if (!this.tiles.has(key)) {
+      if (this.tiles.size > 400) this.tiles.delete(this.tiles.keys().next().value);
+      const image = new Image();
+      image.src = this.root.dataset.tiles.replace("0/0.png", `${key}.png`);
+      image.addEventListener("load", () => { this.#drawTiles(); this.#drawLoupe(); });
+      this.tiles.set(key, image);
+    }
+    return this.tiles.get(key);
+  }
+
+  #paint(context, left, top, scale, width, height) {
+    context.imageSmoothingEnabled = scale < 1;
+    const first = [Math.max(0, Math.floor(left / TILE)), Math.max(0, Math.floor(top / TILE))];
+    const last = [Math.min(Math.ceil(this.width / TILE) - 1, Math.floor((left + width / scale) / TILE)),
+      Math.min(Math.ceil(this.height / TILE) - 1, Math.floor((top + height / scale) / TILE))];
+    for (let row = first[1]; row <= last[1]; row++)
+      for (let column = first[0]; column <= last[0]; column++) {
+        const tile = this.#tile(column, row);
+        if (!tile.complete || !tile.naturalWidth) continue;
+        const w = Math.min(TILE, this.width - column * TILE), h = Math.min(TILE, this.height - row * TILE);
+        context.drawImage(tile, 0, 0, w, h, (column * TILE - left) * scale, (row * TILE - top) * scale, w * scale, h * scale);
+      }
+  }
+
+  #drawTiles() {
+    const {canvas} = this, ratio = devicePixelRatio || 1;
+    const w = Math.round(this.root.clientWidth * ratio), h = Math.round(this.root.clientHeight * ratio);
+    if (canvas.width !== w || canvas.height !== h) { canvas.width = w; canvas.height = h; }
+    const context = canvas.getContext("2d");
+    context.clearRect(0, 0, w, h);
+    const needed = this.scale >= 1 || this.scale * ratio > this.image.naturalWidth / this.width && this.image.naturalWidth < this.width;
+    if (needed && this.scale >= 0.25) this.#paint(context, -this.x / this.scale, -this.y / this.scale, this.scale * ratio, w, h);
+  }
+
+  /** Show the loupe around a plate point, beside the pointer and never under it. */
+  showLoupe(at, event) {
+    this.loupeAt = at;
+    this.loupe.style.display = "block";
+    const box = this.root.parentElement.getBoundingClientRect(), size = 176, away = 34;
+    const px = event.clientX - box.left, py = event.clientY - box.top;
+    this.loupe.style.left = `${px + away + size > box.width ? px - away - size : px + away}px`;
+    this.loupe.style.top = `${py - away - size < 0 ? py + away : py - away - size}px`;
+    this.#drawLoupe();
+  }
+  hideLoupe() { this.loupeAt = null; this.loupe.style.display = "none"; }
+
+  #drawLoupe() {
+    if (!this.loupeAt) return;
+    const context = this.loupe.getContext("2d"), size = this.loupe.width, scale = LOUPE_ZOOM * size / 172;
+    context.fillStyle = "#5A5B5C";
+    context.fillRect(0, 0, size, size);
+    context.save();
+    this.#paint(context, this.loupeAt[0] - size / 2 / scale, this.loupeAt[1] - size / 2 / scale, scale, size, size);
+    context.restore();
+    for (const [style, width] of [["#101416", 5], ["#ffffff", 2]]) {
+      context.strokeStyle = style;
+      context.lineWidth = width;
+      context.beginPath();
+      for (const [a, b] of [[0.12, 0.45], [0.55, 0.88]]) {
+        context.moveTo(size * a, size / 2); context.lineTo(size * b, size / 2);
+        context.moveTo(size / 2, size * a); context.lineTo(size / 2, size * b);
+      }
+      context.stroke();
+    }
+  }
+
+  #listen() {
+    const {root} = this;
+    root.addEventListener("wheel", event => {
+      event.preventDefault();
+      const box = root.getBoundingClientRect();
+      this.zoom(Math.exp(-event.deltaY * 0.0015), event.clientX - box.left, event.clientY - box.top);
+    }, {passive: false});
+    root.addEventListener("pointerdown", event => {
+      if (event.button !== 1 && !this.space && !this.panWithLeft?.(event)) return;
+      event.preventDefault();
+      event.stopImmediatePropagation();
+      root.setPointerCapture(event.pointerId);
+      root.classList.add("panning");
+      this.panning = [event.clientX - this.x, event.clientY - this.y];
+    }, true);
+    root.addEventListener("pointermove", event => {
+      const at = this.toPlate(event), label = document.getElementById("at");
+      if (label) label.textContent = `x ${at[0].toFixed(1)}  y ${at[1].toFixed(1)} px`;
+      if (this.loupeOn && !this.panning) this.showLoupe(at, event);
+      if (!this.panning) return;
+      this.x = event.clientX - this.panning[0];
+      this.y = event.clientY - this.panning[1];
+      this.fitted = false;
+      this.#apply();
+    });
+    const release = () => { this.panning = null; root.classList.remove("panning"); };
+    root.addEventListener("pointerup", release);
+    root.addEventListener("pointercancel", release);
+    root.addEventListener("pointerleave", () => { if (this.loupeOn) this.hideLoupe(); });
+    this.image.addEventListener("load", () => this.#drawTiles());
+    document.addEventListener("keydown", event => {
+      if (typing(event) || event.ctrlKey || event.metaKey) return;
+      if (event.key === " ") { this.space = true; event.preventDefault(); }
+      else if (event.key.toLowerCase() === "f") this.fit();
+      else if (event.key === "1") this.zoom(1 / this.scale);
+      else if (event.key === "+" || event.key === "=") this.zoom(1.25);
+      else if (event.key === "-") this.zoom(0.8);
+    });
+    document.addEventListener("keyup", event => { if (event.key === " ") this.space = false; });
+    document.querySelectorAll("[data-view]").forEach(button => button.addEventListener("click", () => {
+      if (button.dataset.view === "fit") this.fit();
+      if (button.dataset.view === "one") this.zoom(1 / this.scale);
+      if (button.dataset.view === "loupe") this.toggleLoupe();
+    }));
+  }
+
+  toggleLoupe() {
+    this.loupeOn = !this.loupeOn;
+    document.querySelector("[data-view=loupe]")?.setAttribute("aria-pressed", this.loupeOn);
+    if (!this.loupeOn) this.hideLoupe();
+  }
+}
+
+/** An SVG element with attributes. */
+export function svg(name, attributes, parent) {
+  const element = document.createElementNS("http://www.w3.org/2000/svg", name);
+  for (const [key, value] of Object.entries(attributes)) element.setAttribute(key, value);
+  parent?.append(element);
+  return element;
+}
+
+/** Draw the server's paths (plate pixels) into the overlay; axes and vanishing points get a dark casing. */
+export function drawPaths(table, paths) {
+  table.over.replaceChildren();
+  for (const path of paths) {
+    if (/axis|vanishing|arrows/.test(path.class)) svg("path", {d: path.d, class: "casing"}, table.over);
+    svg("path", {d: path.d, class: path.class}, table.over);
+  }
+}
+
+/** Runs `send(value)` for the newest value only, one at a time: a drag never queues up. */
+export function newestOnly(send) {
+  let waiting = null, busy = false;
+  const run = async () => {
+    busy = true;
+    while (waiting) {
+      const value = waiting;
+      waiting = null;
+      try { await send(value); } catch { /* the next one may do better; saving speaks up */ }
+    }
+    busy = false;
+  };
+  const push = value => { waiting = value; if (!busy) run(); };
+  push.clear = () => { waiting = null; };
+  return push;
+}
