@@ -14,9 +14,10 @@ METRES = {"m": 1.0, "cm": 0.01, "mm": 0.001, "ft": 0.3048, "in": 0.0254}
 LENGTH_UNITS = {"m": "metres", "cm": "centimetres", "mm": "millimetres", "ft": "feet", "in": "inches"}
 _ALIASES = {"'": "ft", "′": "ft", '"': "in", "″": "in", "metre": "m", "metres": "m", "meter": "m", "meters": "m",
             "foot": "ft", "feet": "ft", "inch": "in", "inches": "in"}
-_NUMBER = r"[+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+-]?\d+)?"
+_UNSIGNED = r"(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+-]?\d+)?"
+_NUMBER = rf"[+-]?{_UNSIGNED}"
 _FRACTION = re.compile(rf"({_NUMBER})\s*/\s*({_NUMBER})")
-_TERM = re.compile(rf"\s*({_NUMBER}(?:\s*/\s*{_NUMBER})?)\s*([a-zA-Z'\"′″]*)")
+_TERM = re.compile(rf"\s*({_UNSIGNED}(?:\s*/\s*{_UNSIGNED})?)\s*([a-zA-Z'\"′″]*)")
 # The rates that are written in decimals but mean a ratio of 1001.
 _DECIMAL_RATES = {"23.976": Fraction(24000, 1001), "23.98": Fraction(24000, 1001), "29.97": Fraction(30000, 1001),
                   "47.952": Fraction(48000, 1001), "59.94": Fraction(60000, 1001), "119.88": Fraction(120000, 1001)}
@@ -58,7 +59,7 @@ def parse_length(text: str, unit: str = "m", name: str = "The length") -> float:
             position += 1
     if previous is None:
         raise Problem(f"{name} is empty: type a number and a unit, for example 1.33 m.")
-    return sign * total
+    return sign * round(total, 12)  # 203 cm are 2.03 m, not 2.0300000000000002
 
 
 def parse_angle(text: str, name: str = "The angle") -> float:

@@ -18,13 +18,14 @@ EDGES = (
     ("Bench corner", "up", (BENCH["left"] + 0.06, 0.10, BENCH["front"] - 0.06), (BENCH["left"] + 0.06, 0.84, BENCH["front"] - 0.06)),
     ("Post, left wall", "up", (-2.44, 0.15, 3.64), (-2.44, 2.7, 3.64)),
     ("Crate, floor edge", "along", (-0.95, 0.0, 0.55), (-0.95, 0.0, 1.20)),
-    ("Floor plank", "along", (1.88, 0.0, 1.0), (1.88, 0.0, 6.6)),
-    ("Floor plank, middle", "along", (0.705, 0.0, 1.2), (0.705, 0.0, 6.0)),
+    ("Floor plank", "along", (1.88, 0.0, 1.0), (1.88, 0.0, 4.6)),
+    ("Floor plank, middle", "along", (0.705, 0.0, 1.2), (0.705, 0.0, 4.2)),
     ("Chest, top", "along", (-1.60, 0.42, 3.4), (-1.60, 0.42, 4.3)),
 )
 DRAWN_SIGMA_PX = 0.4
 BOXES = (
-    ("Stand-in, workbench", ((BENCH["left"] + BENCH["right"]) / 2, 0.0, BENCH["front"] / 2), (BENCH["right"] - BENCH["left"], BENCH["height"], BENCH["front"]), 0.0),
+    ("Stand-in, workbench", ((BENCH["left"] + BENCH["right"]) / 2, 0.0, BENCH["front"] / 2),
+     (BENCH["right"] - BENCH["left"], BENCH["height"], BENCH["front"]), 0.0),
     ("New crate", (1.9, 0.0, 3.3), (0.8, 0.6, 0.6), 24.0),
 )
 

@@ -91,7 +91,7 @@ def _rotation_from_edges(system, lens, counts):
         strength[third] = strength[have].min()
     elif np.linalg.det(axes) < 0:
         axes = -axes
-    u, _, vt = np.linalg.svd((axes * np.maximum(strength, 1e-6)[:, None]))
+    u, _, vt = np.linalg.svd(axes * np.maximum(strength, 1e-6)[:, None])
     rotation = u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt
     return rotation  # rows are the world's axes in camera space: world from camera
 

@@ -86,7 +86,8 @@ def _from_warm(system, warm) -> Optimum | None:
         lens = lens.with_parameters(values)
         pose = np.array([[np.nan if v is None else v for v in row] for row in camera["world_from_camera"]], float)
         if system.has_position and not np.isfinite(pose).all():
-            return None
+            return None  # the earlier fit had no place in the world to start from
+        pose = np.nan_to_num(pose)
         known = warm.get("spots", {})
         points = np.zeros(system.value_count)
         for index, spot in enumerate(system.spots):

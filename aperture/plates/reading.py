@@ -189,7 +189,7 @@ def _read_tiff(path, name, kind):
         pixels = page.asarray()
         if page.planarconfig.name == "SEPARATE" and pixels.ndim == 3:
             pixels = pixels.transpose(1, 2, 0)
-        notes = []
+        notes = ["The file holds several pictures; the first was taken."] if len(file.pages) > 1 else []
         if page.photometric.name == "MINISWHITE":
             pixels = pixels.max() - pixels if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max - pixels
     if pixels.dtype == bool:
@@ -198,8 +198,6 @@ def _read_tiff(path, name, kind):
         pixels = pixels.astype(np.float32)
     if pixels.dtype.name not in ("uint8", "uint16", "float16", "float32"):
         raise Problem(f"“{name}” holds {pixels.dtype} samples; TIFF pictures of 8 or 16 bit, or float, can be read.")
-    if len(file.pages) > 1:
-        notes.append("The file holds several pictures; the first was taken.")
     return _finish(kind, pixels, name, metadata, spoiled, notes, linear=pixels.dtype.kind == "f")
 
 

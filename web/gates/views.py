@@ -16,7 +16,6 @@ from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
 
-
 @require_http_methods(["GET", "POST"])
 def gate(request, show, shot):
     """Gate, angles, and whether gate and picture can both be true."""

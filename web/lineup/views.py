@@ -25,7 +25,8 @@ def lineup(request, show, shot):
     if job and job.state in (Job.FAILED, Job.CANCELLED):
         remarks.append(Remark("The last render did not finish", job.says, "bad" if job.state == Job.FAILED else "note"))
     if stale:
-        remarks.append(Remark("This render is old", f"It was made from revision {render.revision}; the camera or the boxes have changed since.", "doubt", again))
+        remarks.append(Remark("This render is old", f"It was made from revision {render.revision}; the camera or the boxes have "
+                              "changed since.", "doubt", again))
     if render is None and not (job and job.state == Job.RUNNING):
         remarks.append(Remark("Nothing rendered yet", "Render the boxes of the Set step through the matched camera, at the plate’s exact size.", "note", again))
     rows = [Row("Size", f"{render.width} × {render.height} px"), Row("From revision", str(render.revision)),

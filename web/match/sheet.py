@@ -79,7 +79,7 @@ def _conflict_remedies(shot, conflict):
     named = {item["id"]: item.get("name") or item["id"] for item in shot.state["marks"] + shot.state["facts"]}
     for id_ in [id_ for id_ in conflict["of"] if id_ in named][:2]:
         out.append((f"Leave out {named[id_]}", {"action": shot.url("match-switch", id_), "fields": {"off": "1", "base": base}}))
-        out.append((f"Widen its ± ×3", {"action": shot.url("match-widen", id_), "fields": {"base": base}}))
+        out.append(("Widen its ± ×3", {"action": shot.url("match-widen", id_), "fields": {"base": base}}))
     return tuple(out)
 
 

@@ -14,6 +14,7 @@ from web.match.fits import document_of, fit_of
 from web.match.forms import FocalForm, HeightForm, LengthForm, MarkForm
 from web.match.overlay import draw
 from web.plates.models import plate_of
+from web.shows import steps
 from web.shows.actions import edit, next_revision
 from web.shows.models import Shot
 from web.shows.views import find, step_page
@@ -38,23 +39,29 @@ def _overlay(shot, state, fit):
     return draw(camera, fit or {}, state["marks"], shot.show)
 
 
-def _report_context(shot, forms=None, fit=None, selected=None) -> dict:
-    fit = fit or fit_of(shot.state)
+def _report_context(shot, forms=None) -> dict:
+    fit = fit_of(shot.state)
     spots = [mark for mark in shot.state["marks"] if mark["kind"] == "spot"]
     base, focal = {"base": shot.head.number}, shot.state["lens"].get("focal_mm")
     plate = plate_of(shot)
     said = plate.metadata.get("focal_mm") if plate else None
-    ready = {"length": LengthForm(show=shot.show, spots=spots, initial=base | ({"start": spots[0]["id"], "end": spots[-1]["id"]} if spots else {}), prefix="length"),
-             "height": HeightForm(show=shot.show, initial=base, prefix="height"),
-             "focal": FocalForm(initial=base | ({"focal": f"{focal['value']:g} mm", "focal_plus_minus": f"{focal['plus_minus']:g} mm"} if focal else {}), prefix="focal")}
+    ends = {"start": spots[0]["id"], "end": spots[-1]["id"]} if spots else {}
+    given = {"focal": f"{focal['value']:g} mm", "focal_plus_minus": f"{focal['plus_minus']:g} mm"} if focal else {}
+    ready = {"length": LengthForm(show=shot.show, spots=spots, initial=base | ends, prefix="length"),
+             "height": HeightForm(show=shot.show, initial=base, prefix="height"), "focal": FocalForm(initial=base | given, prefix="focal")}
     return {"shot": shot, "show": shot.show, "fit": fit, "figures": sheet.figures(shot, fit), "remarks": sheet.remarks(shot, fit), "file_focal": said,
-            "evidence": sheet.evidence(shot, fit), "forms": ready | (forms or {}), "spot_count": len(spots), "selected": selected,
+            "evidence": sheet.evidence(shot, fit), "forms": ready | (forms or {}), "spot_count": len(spots),
             "undoable": shot.head.parent, "redoable": next_revision(shot)}
 
 
-def _answer(request, shot, forms=None, status=200):
+def _whole_report(request, shot, forms=None):
+    """The report with what else on the page an edit changes: the history and the row of steps."""
+    return render(request, "match/_report.html", _report_context(shot, forms) | {"fresh_history": True, "steps": steps.strip(shot, "match")})
+
+
+def _answer(request, shot, forms=None):
     """The report anew; the page's script is told to fetch the marks."""
-    response = render(request, "match/_report.html", _report_context(shot, forms), status=status)
+    response = _whole_report(request, shot, forms)
     response["HX-Trigger"] = "evidence-changed"
     return response
 
@@ -91,7 +98,7 @@ def save(request, show, shot):
     shot = find(show, shot)
     marks, base, label = _marks_from(request)
     shot = actions.set_marks(shot, marks, label, base)
-    return JsonResponse(_page_data(shot) | {"report": render(request, "match/_report.html", _report_context(shot)).content.decode()})
+    return JsonResponse(_page_data(shot) | {"report": _whole_report(request, shot).content.decode()})
 
 
 @require_GET

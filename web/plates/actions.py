@@ -9,7 +9,7 @@ from django.conf import settings
 
 from aperture.errors import Problem
 from aperture.plates.proxies import sha256_of, write_proxies
-from aperture.plates.reading import read_picture
+from aperture.plates.reading import kind_of, read_picture
 from web.plates.models import Plate
 from web.shows.actions import edit
 from web.shows.models import Shot
@@ -21,6 +21,7 @@ def bring_in(path: Path, name: str) -> Plate:
     Raises Problem with a sentence where it can't be read; nothing half-written is left behind.
     """
     name = Path(name).name[:255]
+    kind_of(path, name)
     digest = sha256_of(path)
     known = Plate.objects.filter(digest=digest).first()
     if known and (known.folder / "pixels.npy").exists():

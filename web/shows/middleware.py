@@ -19,6 +19,7 @@ class SentenceMiddleware:
         self.get_response = get_response
 
     def __call__(self, request):
+        """Nothing to do on the way in or out."""
         return self.get_response(request)
 
     def process_exception(self, request, exception):

@@ -40,6 +40,7 @@ class Show(models.Model):
         return format_length(metres, self.length_unit, plus_minus, places)
 
     def get_absolute_url(self):
+        """The show's board."""
         return reverse("show", args=[self.slug])
 
 

@@ -1,7 +1,7 @@
 """The eight steps of a shot. Each step's app registers itself here when it is ready, so that no app imports a later one."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Callable
 
 NUMBERED = ("plate", "gate", "match", "set", "expose", "elements", "line-up", "hand-off")
 NAMES = {"plate": "Plate", "gate": "Gate", "match": "Match", "set": "Set", "expose": "Expose", "elements": "Elements",

@@ -168,6 +168,8 @@ def place(request, show, shot):
         raise Problem(errors[0], field)
     point = handles.on_floor(camera, _at(data))
     item = form.cleaned_data["box"]
+    if not form.cleaned_data["name"]:
+        item["name"] = f"Box {len(shot.state['boxes']) + 1}"
     placed = json_from(item, Box(tuple(item["size"]), tuple(point.tolist()), math.radians(item["turn_deg"])))
     base = data.get("base")
     shot = actions.add_box(shot, placed, base if isinstance(base, int) else None)

@@ -90,10 +90,8 @@ function start() {
         const answer = await post(sheet.dataset.save, {marks: wanted, base: revision, label});
         take(answer);
         sheet.innerHTML = answer.report;
-        for (const stale of document.querySelectorAll("header #history")) {
-          const fresh = sheet.querySelector("#history");
-          if (fresh) stale.replaceWith(fresh);
-        }
+        document.querySelector("header #history").replaceWith(sheet.querySelector("#history"));
+        document.querySelector(".frame > #steps").replaceWith(sheet.querySelector("#steps"));
         window.htmx?.process(sheet);
         showMark();
       } catch (error) {

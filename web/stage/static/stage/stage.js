@@ -6,10 +6,8 @@ import {notice, post, typing} from "../ui/app.js";
 import {drawPaths, LightTable, newestOnly, svg} from "../ui/table.js";
 
 const root = document.getElementById("light-table");
-if (root) start(JSON.parse(document.getElementById("page-data").textContent));
-
 function start(page) {
-  const table = new LightTable(root), layer = document.getElementById("marks"), labels = document.getElementById("labels");
+  const table = new LightTable(root), layer = document.getElementById("marks");
   const form = document.getElementById("box-form");
   const setView = page.world ? new SetView(document.getElementById("set-view"), page.world) : null;
   const TITLES = {move: "move", corner: "width and depth", top: "height", turn: "turn"};
@@ -17,7 +15,6 @@ function start(page) {
 
   function redraw() {
     layer.replaceChildren();
-    labels.replaceChildren();
     for (const box of page.lens) {
       const transform = table.over.getAttribute("transform");
       const group = svg("g", {transform}, layer);
@@ -33,8 +30,6 @@ function start(page) {
         : name === "top" ? svg("path", {d: `M${x - 8} ${y + 5}L${x} ${y - 8}L${x + 8} ${y + 5}Z`, class: "handle", "data-handle": name}, layer)
         : svg("rect", {x: x - 6, y: y - 6, width: 12, height: 12, class: "handle", "data-handle": name, ...(name === "corner" ? {transform: `rotate(45 ${x} ${y})`} : {})}, layer);
       svg("title", {}, shape).textContent = TITLES[name];
-      const label = svg("text", {x: x + 11, y: y + 4, class: "text-label quiet"}, labels);
-      label.textContent = TITLES[name];
     }
   }
   function take(answer) {
@@ -138,9 +133,10 @@ class SetView {
     const up = new THREE.Vector3(...(world.up === "Z" ? [0, 0, 1] : [0, 1, 0]));
     this.view.up.copy(up);
     const card = world.card.map(corner => new THREE.Vector3(...corner));
-    const middle = eye.clone().add(card[0]).add(card[2]).multiplyScalar(1 / 3);
-    const side = new THREE.Vector3(...world.right);
-    this.view.position.copy(middle).addScaledVector(side, reach * 1.25).addScaledVector(up, reach * 0.95).addScaledVector(new THREE.Vector3().crossVectors(side, up).negate(), reach * 0.75);
+    const ball = new THREE.Sphere().setFromPoints([eye, ...card]), middle = ball.center;
+    const side = new THREE.Vector3(...world.right), back = new THREE.Vector3().crossVectors(side, up);
+    const from = new THREE.Vector3().addScaledVector(side, 0.75).addScaledVector(up, 0.75).addScaledVector(back, 0.55).normalize();
+    this.view.position.copy(middle).addScaledVector(from, ball.radius * 3);
     this.controls = new OrbitControls(this.view, this.renderer.domElement);
     this.controls.target.copy(middle);
     this.controls.addEventListener("change", () => this.draw());
@@ -199,3 +195,5 @@ class SetView {
   }
   draw() { this.renderer.render(this.scene, this.view); }
 }
+
+if (root) start(JSON.parse(document.getElementById("page-data").textContent));

@@ -1,0 +1,187 @@
+"""`make bench`: figures, each with the reference it was measured against in the same run. Seeds are fixed; timings are of this machine, now."""
+
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+from bench.simulated import NAMES, case, scores
+
+
+def accuracy(count=500):
+    """Errors over their own ± on simulated photographs."""
+    print(f"\nAccuracy: {count} simulated photographs, seed 20261124; error over its own ±: wanted 0.9–1.1, and 92–98 % within 1.96")
+    found = scores(count, 20261124)
+    print(f"  without a camera: {int(np.isnan(found[:, 0]).sum())}")
+    found = found[~np.isnan(found[:, 0])]
+    for name, column in zip(NAMES, found.T):
+        print(f"  {name:16} standard deviation {column.std():.3f}   within 95 % {np.mean(np.abs(column) < 1.96):6.1%}")
+
+
+def warm_solve(rounds=80):
+    """A warm solve of 12 edges, 6 spots and 3 facts, against SciPy with a numerical Jacobian on the same residuals."""
+    from scipy.optimize import least_squares
+
+    from aperture.match.document import read
+    from aperture.match.solve import solve
+    from aperture.match.system import System
+
+    document, fit = _twelve_edges()
+    ours, theirs, shift = [], [], 0.3
+    for index in range(rounds):
+        document["marks"][0]["points"][0][0] += shift * (-1) ** index
+        began = time.perf_counter()
+        found = solve(document, fit, checked=True).document
+        ours.append(time.perf_counter() - began)
+        if index % 8 == 0:
+            system = System(read(document, checked=True))
+            start = _state(system, fit)
+            began = time.perf_counter()
+            result = least_squares(lambda step, system=system, start=start: system.evaluate(system.moved(start, step))[0], np.zeros(system.size), x_scale="jac")
+            theirs.append(time.perf_counter() - began)
+            ended = system.moved(start, result.x)
+            assert abs(ended.lens.focal_mm - found["camera"]["focal_mm"]) < 0.02, "the two do not agree"
+    ours, theirs = np.median(ours), np.median(theirs)
+    print(f"\nWarm solve, 12 edges, 6 spots, 3 facts, whole report: {ours * 1e3:.1f} ms median (wanted 10)")
+    print(f"  scipy.optimize.least_squares, numerical Jacobian, residuals only: {theirs * 1e3:.1f} ms; ours takes {ours / theirs:.3f} of it")
+
+
+def _twelve_edges():
+    from aperture.match.solve import solve
+
+    rng = np.random.default_rng(3)
+    while True:
+        document, camera = case(rng)
+        if sum(mark["kind"] == "edge" for mark in document["marks"]) == 12:
+            break
+    for index in range(4):
+        at = np.array([500 + 300 * index, 1500 - 200 * index])
+        point = camera.position + camera.rays([at])[0] * 3
+        document["marks"].append({"id": f"s{index}", "kind": "spot", "at": (at + rng.normal(size=2) * 0.5).tolist(), "sigma_px": 0.5,
+                                  "world": [float(point[0]), None, float(point[2])]})
+    apart = float(np.linalg.norm(camera.rays([[800, 1300]])[0] * 3 - camera.rays([[500, 1500]])[0] * 3))
+    document["facts"] += [{"id": "h", "kind": "camera_height", "metres": float(camera.position[1]), "plus_minus": 0.01},
+                          {"id": "l2", "kind": "length", "from": "s0", "to": "s1", "metres": apart, "plus_minus": 0.02}]
+    return document, solve(document).document
+
+
+def _state(system, fit):
+    pose = np.array(fit["camera"]["world_from_camera"])
+    values = np.zeros(system.value_count)
+    for index, spot in enumerate(system.spots):
+        for axis in np.flatnonzero(system.variable[index] >= 0):
+            values[system.variable[index, axis]] = fit["spots"][spot.id]["world_m"][axis]
+    return system.state(pose[:3, :3], system.lens_with_focal(fit["camera"]["focal_mm"]), pose[:3, 3], values)
+
+
+def overlay_while_dragging(moves=60):
+    """From pointer move to redrawn overlay, in a real browser against a running server with the demo show."""
+    from playwright.sync_api import sync_playwright
+
+    with _server() as address, sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-background-networking"])
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(f"{address}/shows/the-lantern-tide/LT010/match")
+        page.wait_for_load_state("networkidle")
+        page.evaluate("window.times = []; addEventListener('previewed', event => times.push(event.detail))")
+        end = page.locator("circle.end").nth(3).bounding_box()
+        x, y = end["x"] + end["width"] / 2, end["y"] + end["height"] / 2
+        page.mouse.move(x, y)
+        page.mouse.down()
+        for index in range(moves):
+            page.mouse.move(x + 3 * np.sin(index / 5), y + 2 * np.cos(index / 7))
+            page.wait_for_timeout(60)
+        times = page.evaluate("times")
+        page.mouse.up()
+        browser.close()
+    print(f"\nPointer move to redrawn overlay, {len(times)} drags of an edge on the demo shot: median {np.median(times):.0f} ms, "
+          f"95th percentile {np.percentile(times, 95):.0f} ms (wanted 80); {np.percentile(times, 95) / 80:.2f} of what is wanted")
+
+
+class _server:
+    """A server with the demo show, in a folder of its own."""
+
+    def __enter__(self):
+        import socket
+        import urllib.request
+
+        self.folder = tempfile.TemporaryDirectory()
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        environment = os.environ | {"APERTURE_DATA": self.folder.name}
+        for command in (["manage.py", "migrate", "-v", "0"], ["-m", "demo"]):
+            subprocess.run([sys.executable, *command], env=environment, check=True, stdout=subprocess.DEVNULL)
+        self.process = subprocess.Popen([str(Path(sys.executable).parent / "gunicorn"), "web.config.wsgi", "--bind", f"127.0.0.1:{port}", "--threads", "8",
+                                         "--log-level", "error"], env=environment)
+        address = f"http://127.0.0.1:{port}"
+        for _ in range(100):
+            try:
+                urllib.request.urlopen(address, timeout=2)
+                return address
+            except OSError:
+                time.sleep(0.1)
+        raise RuntimeError("the server did not start")
+
+    def __exit__(self, *_):
+        self.process.terminate()
+        self.process.wait()
+        self.folder.cleanup()
+
+
+def large_import():
+    """A 45-megapixel 16-bit TIFF, in a process of its own; the reference is tifffile reading its pixels and nothing more."""
+    import tifffile
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "large.tif"
+        rng = np.random.default_rng(1)
+        tifffile.imwrite(path, rng.integers(0, 65535, (5464, 8192, 3), np.uint16), photometric="rgb")
+        reference = None
+        for name, code in (("tifffile alone", "import tifffile; tifffile.imread(path)"), ("import", (
+                "import django; django.setup()\nfrom django.core.management import call_command; call_command('migrate', verbosity=0)\n"
+                "from web.plates.actions import bring_in\nbegan = time.perf_counter(); bring_in(path, 'large.tif')"))):
+            script = (f"import time, resource; from pathlib import Path; path = Path({str(path)!r}); began = time.perf_counter()\n{code}\n"
+                      "print(time.perf_counter() - began, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6)")
+            environment = os.environ | {"APERTURE_DATA": folder, "DJANGO_SETTINGS_MODULE": "web.config.settings"}
+            seconds, gigabytes = map(float, subprocess.run([sys.executable, "-c", script], env=environment, check=True, capture_output=True).stdout.split())
+            if name == "import":
+                print(f"\nImport of a 45-megapixel 16-bit TIFF: {seconds:.1f} s (wanted 8), {gigabytes:.2f} GB of memory (wanted 1.5); "
+                      f"{seconds / reference[0]:.1f} × the time and {gigabytes / reference[1]:.1f} × the memory of tifffile alone")
+            reference = seconds, gigabytes
+
+
+def render():
+    """The stand-in renderer against embree called bare on the same rays."""
+    from aperture.render.stand_ins import render_boxes
+    from aperture.scene.box import Box, mesh_of
+    from demo.plates import PLATES, camera_for
+
+    camera, box = camera_for(next(iter(PLATES.values()))), Box((2.85, 0.92, 0.78), (3.4, 0, 0.4))
+    began = time.perf_counter()
+    pixels = render_boxes(camera, [box], samples=3).rgba
+    whole = time.perf_counter() - began
+    low, high = camera.project(box.corners()).min(axis=0), camera.project(box.corners()).max(axis=0)
+    x, y = np.meshgrid(np.arange(low[0], high[0], 1 / 3), np.arange(low[1], high[1], 1 / 3))
+    rays = camera.rays(np.stack([x.ravel(), y.ravel()], -1))
+    origins, mesh = np.broadcast_to(camera.position, rays.shape), mesh_of([box])
+    mesh.ray.intersects_first(origins[:10], rays[:10])
+    began = time.perf_counter()
+    mesh.ray.intersects_first(origins, rays)
+    bare = time.perf_counter() - began
+    print(f"\nRender of the workbench stand-in, 1920 × 1080, 9 samples ({int((pixels[..., 3] > 0).sum())} px covered): {whole:.2f} s; "
+          f"{whole / bare:.1f} × embree called bare on its {len(rays)} rays")
+
+
+if __name__ == "__main__":
+    accuracy()
+    warm_solve()
+    render()
+    large_import()
+    overlay_while_dragging()
+    print(f"\nThis process at its largest: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.2f} GB")

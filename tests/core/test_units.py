@@ -1,0 +1,45 @@
+"""Numbers as people type and read them."""
+
+import math
+from fractions import Fraction
+from unittest import TestCase
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from aperture.errors import Problem
+from aperture.units import METRES, format_length, format_value, parse_angle, parse_length, parse_number, parse_rate
+
+
+class Units(TestCase):
+    def test_lengths_as_typed_on_set(self):
+        for text, metres in (("52.5 in", 1.3335), ("1.33 m", 1.33), ("24 mm", 0.024), ("6 ft 2 in", 1.8796), ("6'2\"", 1.8796), ("1,5", 1.5),
+                             ("-3 cm", -0.03), ("−3cm", -0.03), ("6 ft 1/2 in", 6 * 0.3048 + 0.0127)):
+            self.assertAlmostEqual(parse_length(text, "m"), metres, places=9, msg=text)
+
+    def test_what_cannot_be_read_gets_a_sentence(self):
+        for text in ("", "tall", "1 m 2", "nan", "1e999", "3 parsec", "1 in 2 ft", "--1"):
+            with self.assertRaises(Problem, msg=text):
+                parse_length(text)
+        for text in ("inf", "1/0", "", "x" * 500):
+            with self.assertRaises(Problem, msg=text):
+                parse_number(text)
+
+    def test_rates_are_exact(self):
+        self.assertEqual(parse_rate("23.976 fps"), Fraction(24000, 1001))
+        self.assertEqual(parse_rate("30000/1001"), Fraction(30000, 1001))
+        for text in ("0", "-24", "fast", "1/0"):
+            with self.assertRaises(Problem):
+                parse_rate(text)
+        self.assertAlmostEqual(parse_angle("90°"), math.pi / 2)
+
+    def test_a_value_and_its_plus_minus_round_to_the_same_place(self):
+        self.assertEqual(format_value(27.3128, 0.2401, "mm"), ("27.31 mm", "± 0.24"))
+        self.assertEqual(format_value(-3.5, 0.11, "°"), ("−3.50°", "± 0.11"))
+        self.assertEqual(format_value(-0.0001, 0.3, ""), ("0.0", "± 0.3"))
+        self.assertEqual(format_length(1.5513, "cm", 0.012), ("155.1 cm", "± 1.2"))
+
+    @given(st.floats(-1e6, 1e6), st.sampled_from(sorted(METRES)))
+    def test_what_is_shown_reads_back(self, metres, unit):
+        text, _ = format_length(metres, unit, places=9)
+        self.assertAlmostEqual(parse_length(text), metres, delta=1e-8)

@@ -1,0 +1,73 @@
+"""Files read back with somebody else's library."""
+
+import csv
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import numpy as np
+import OpenImageIO
+import trimesh
+from PIL import Image
+
+from aperture.camera import Camera
+from aperture.formats import gltf, obj, table
+from aperture.gates.grid import Grid
+from aperture.lens.lens import Lens
+from aperture.plates.colour import decode_srgb
+from aperture.render.stand_ins import render_boxes, write_exr, write_png
+from aperture.scene.box import Box
+
+CAMERA = Camera.at(Grid.from_gate(320, 180, 36, 20.25), Lens(24), (3, 1.7, 6), 0.4, -0.12, 0.03)
+BOXES = {"Crate": Box((1.2, 0.9, 0.7), (0.4, 0, 0.8), 0.3), "Bench": Box((2, 0.5, 0.6), (-1, 0, -0.5))}
+
+
+class Files(TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def test_gltf_in_trimesh(self):
+        gltf.write(self.folder / "a.gltf", CAMERA, BOXES)
+        scene = trimesh.load(self.folder / "a.gltf")
+        for name, box in BOXES.items():
+            np.testing.assert_allclose(sorted(scene.geometry[name].vertices.tolist()), sorted(box.corners().tolist()), atol=1e-6)
+            self.assertGreater(scene.geometry[name].volume, 0)  # faces look outward
+        perspective, pose = gltf.read(self.folder / "a.gltf")
+        np.testing.assert_allclose(pose, CAMERA.world_from_camera)
+        # glTF 2.0, clause 3.10.3.1: the projection matrix of a perspective camera.
+        tangent = np.tan(perspective["yfov"] / 2)
+        local = CAMERA.to_camera_space([[0.5, 0.4, 0.3]])[0]
+        ndc = np.array([local[0] / (tangent * perspective["aspectRatio"]), local[1] / tangent]) / -local[2]
+        np.testing.assert_allclose(CAMERA.project([[0.5, 0.4, 0.3]])[0], [(ndc[0] + 1) * 160, (1 - ndc[1]) * 90], atol=1e-9)
+
+    def test_obj_in_trimesh(self):
+        obj.write(self.folder / "a.obj", BOXES, "cm", "Z")
+        mesh = trimesh.load(self.folder / "a.obj", force="mesh")
+        self.assertAlmostEqual(mesh.volume, (1.2 * 0.9 * 0.7 + 2 * 0.5 * 0.6) * 1e6, delta=1)
+        self.assertAlmostEqual(mesh.bounds[1][2], 90)  # the higher box's 0.9 m, up along Z
+
+    def test_csv_with_the_standard_library(self):
+        table.write(self.folder / "a.csv", {1001: CAMERA})
+        with open(self.folder / "a.csv", newline="") as file:
+            row = next(csv.DictReader(file))
+        matrix = np.array([[float(row[f"m{r}{c}"]) for c in range(4)] for r in range(4)])
+        np.testing.assert_array_equal(matrix, CAMERA.world_from_camera)
+        self.assertEqual((row["frame"], float(row["focal_mm"]), float(row["principal_x_px"])), ("1001", 24.0, 160.0))
+        np.testing.assert_array_equal(table.read(self.folder / "a.csv")[1001]["world_from_camera"], matrix)
+        (self.folder / "b.csv").write_text((self.folder / "a.csv").read_text().replace("24.0", "wide"))
+        with self.assertRaisesRegex(ValueError, "line 2"):
+            table.read(self.folder / "b.csv")
+
+    def test_pictures_in_openimageio_and_pillow(self):
+        render = render_boxes(CAMERA, list(BOXES.values()))
+        write_exr(self.folder / "a.exr", render)
+        write_png(self.folder / "a.png", render)
+        read = OpenImageIO.ImageBuf(str(self.folder / "a.exr"))
+        self.assertEqual(read.spec().channelnames, ("R", "G", "B", "A"))
+        self.assertEqual(read.spec().format, OpenImageIO.HALF)
+        np.testing.assert_allclose(read.get_pixels(OpenImageIO.FLOAT), render.rgba, atol=1e-3)
+        png = np.asarray(Image.open(self.folder / "a.png")) / 255
+        self.assertEqual(png.shape, (180, 320, 4))
+        np.testing.assert_allclose(decode_srgb(png[..., :3]) * png[..., 3:], render.rgba[..., :3], atol=0.006)
