@@ -1,5 +1,6 @@
 """`make bench`: figures, each with the reference it was measured against in the same run. Seeds are fixed; timings are of this machine, now."""
 
+
 import os
 import resource
 import subprocess
@@ -10,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
+from bench.server import Server
 from bench.simulated import NAMES, case, scores
 
 
@@ -83,10 +85,10 @@ def overlay_while_dragging(moves=60):
     """From pointer move to redrawn overlay, in a real browser against a running server with the demo show."""
     from playwright.sync_api import sync_playwright
 
-    with _server() as address, sync_playwright() as playwright:
+    with tempfile.TemporaryDirectory() as folder, Server(folder) as server, sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-background-networking"])
         page = browser.new_page(viewport={"width": 1280, "height": 800})
-        page.goto(f"{address}/shows/the-lantern-tide/LT010/match")
+        page.goto(f"{server.address}/shows/the-lantern-tide/LT010/match")
         page.wait_for_load_state("networkidle")
         page.evaluate("window.times = []; addEventListener('previewed', event => times.push(event.detail))")
         end = page.locator("circle.end").nth(3).bounding_box()
@@ -101,37 +103,6 @@ def overlay_while_dragging(moves=60):
         browser.close()
     print(f"\nPointer move to redrawn overlay, {len(times)} drags of an edge on the demo shot: median {np.median(times):.0f} ms, "
           f"95th percentile {np.percentile(times, 95):.0f} ms (wanted 80); {np.percentile(times, 95) / 80:.2f} of what is wanted")
-
-
-class _server:
-    """A server with the demo show, in a folder of its own."""
-
-    def __enter__(self):
-        import socket
-        import urllib.request
-
-        self.folder = tempfile.TemporaryDirectory()
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
-        environment = os.environ | {"APERTURE_DATA": self.folder.name}
-        for command in (["manage.py", "migrate", "-v", "0"], ["-m", "demo"]):
-            subprocess.run([sys.executable, *command], env=environment, check=True, stdout=subprocess.DEVNULL)
-        self.process = subprocess.Popen([str(Path(sys.executable).parent / "gunicorn"), "web.config.wsgi", "--bind", f"127.0.0.1:{port}", "--threads", "8",
-                                         "--log-level", "error"], env=environment)
-        address = f"http://127.0.0.1:{port}"
-        for _ in range(100):
-            try:
-                urllib.request.urlopen(address, timeout=2)
-                return address
-            except OSError:
-                time.sleep(0.1)
-        raise RuntimeError("the server did not start")
-
-    def __exit__(self, *_):
-        self.process.terminate()
-        self.process.wait()
-        self.folder.cleanup()
 
 
 def large_import():

@@ -51,6 +51,7 @@ class Walk(StaticLiveServerTestCase):
         page.click("text=Make the show")
         page.fill("#id_code", "LT900")
         page.click("text=Make the shot")
+        page.wait_for_load_state("networkidle")
         page.set_input_files("#id_picture", picture)
         page.wait_for_selector("#light-table")
         self.shot_url = page.url.rsplit("/", 1)[0]
@@ -136,9 +137,9 @@ class Walk(StaticLiveServerTestCase):
         page.wait_for_load_state("networkidle")
         self.assertEqual(self.state()["boxes"][0]["size"], [0.7, 1.0, 1.0])
         top = page.locator("[data-handle=top]").bounding_box()
-        page.mouse.move(top["x"] + 8, top["y"] + 8)
+        page.mouse.move(top["x"] + top["width"] / 2, top["y"] + top["height"] / 2)
         page.mouse.down()
-        page.mouse.move(top["x"] + 8, top["y"] - 20, steps=4)
+        page.mouse.move(top["x"] + top["width"] / 2, top["y"] - 20, steps=4)
         with page.expect_response(lambda response: response.url.endswith("/drag") and '"done":true' in response.request.post_data):
             page.mouse.up()
         self.assertGreater(self.state()["boxes"][0]["size"][1], 1.1)

@@ -27,7 +27,9 @@ def figures(shot, fit: dict | None) -> list[tuple[str, list[Row]]]:
     for name, key in (("Across", "horizontal"), ("Down", "vertical"), ("Diagonal", "diagonal")):
         lens.append(Row(f"Angle {name.lower()}", *format_value(view[key], pm[f"{key}_deg"], "°"), tag("focal")))
     lens.append(Row("Gate", f"{gate['width_mm']:.2f} × {gate['height_mm']:.2f}", "", gate["origin"]) if gate else Row("Gate", "not known"))
-    lens.append(Row("Centre of lens", "middle", "", "assumed"))
+    wanted = shot.state["lens"].get("principal_point", "centre")
+    lens.append(Row("Centre of lens", "middle", "", "assumed") if wanted == "centre" else
+                Row("Centre of lens", "{:.1f}, {:.1f} px".format(*camera["principal_point_px"]), "", "solved" if wanted == "free" else "typed"))
     position, spread = camera["position_m"], pm["position_m"]
     scaled = known["scale"] != "no"
     where = []

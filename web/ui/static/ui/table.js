@@ -71,7 +71,7 @@ export class LightTable {
   /** Lay another picture of the plate's size over it. */
   lay(url) {
     const image = Object.assign(document.createElement("img"), {className: "laid", src: url, alt: "", draggable: false});
-    this.canvas.after(image);
+    this.root.querySelector("svg").before(image);
     this.laid.push(image);
     this.#apply();
     return image;

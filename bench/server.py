@@ -1,0 +1,43 @@
+"""The application as it is really served, in a process of its own, for the benchmarks and the test of sudden death."""
+
+import os
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+
+class Server:
+    """A server with the demo show and its data in `folder`; `kill` ends it as a power cut would."""
+
+    def __init__(self, folder: str):
+        self.environment = os.environ | {"APERTURE_DATA": str(folder)}
+
+    def __enter__(self):
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        for command in (["manage.py", "migrate", "-v", "0"], ["-m", "demo"]):
+            subprocess.run([sys.executable, *command], env=self.environment, check=True, stdout=subprocess.DEVNULL)
+        self.address = f"http://127.0.0.1:{port}"
+        self.process = subprocess.Popen([str(Path(sys.executable).parent / "gunicorn"), "web.config.wsgi", "--bind", f"127.0.0.1:{port}",
+                                         "--threads", "8", "--log-level", "critical"], env=self.environment, start_new_session=True)
+        for _ in range(200):
+            try:
+                urllib.request.urlopen(self.address, timeout=5).close()
+                return self
+            except OSError:
+                time.sleep(0.1)
+        raise RuntimeError("the server did not start")
+
+    def kill(self):
+        """SIGKILL to the server and its workers."""
+        os.killpg(self.process.pid, 9)
+        self.process.wait()
+
+    def __exit__(self, *_):
+        if self.process.poll() is None:
+            self.process.terminate()
+            self.process.wait()
