@@ -11,7 +11,8 @@ setup: $(STAMP) ## install what running needs, into .venv
 
 $(STAMP): requirements/app.txt
 	@command -v $(PYTHON) >/dev/null || { echo "$(PYTHON) is needed: apt-get install python3.11 python3.11-venv"; exit 1; }
-	test -x $(V)/python || $(PYTHON) -m venv .venv
+	@test -x $(V)/pip || $(PYTHON) -m venv .venv || { rm -rf .venv; apt-get update -qq && apt-get install -y -qq python3.11-venv && $(PYTHON) -m venv .venv; } \
+		|| { echo "A virtual environment is needed: apt-get install python3.11-venv"; exit 1; }
 	$(V)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/app.txt
 	touch $(STAMP)
 

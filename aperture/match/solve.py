@@ -117,13 +117,13 @@ def _from_cold(system) -> Optimum:
                 return optimum
     if best is None or not _is_acceptable(system, best):
         _require_enough(system)
-        if best is None or system.row_count < 40:
-            quick = [optimum for start in scattered(system) if (optimum := minimise(system, start, most=12)) is not None]
-            quick.sort(key=lambda optimum: optimum.chi2)
-            for start in quick[:3]:
-                optimum = minimise(system, start.state, most=100)
-                if optimum is not None and (best is None or optimum.chi2 < 0.9 * best.chi2):
-                    best = optimum
+    if best is None:  # no closed form for this evidence: try all over
+        quick = [optimum for start in scattered(system) if (optimum := minimise(system, start, most=12)) is not None]
+        quick.sort(key=lambda optimum: optimum.chi2)
+        for start in quick[:3]:
+            optimum = minimise(system, start.state, most=100)
+            if optimum is not None and (best is None or optimum.chi2 < 0.9 * best.chi2):
+                best = optimum
     if best is None:
         raise Problem("No camera sees all these marks: check the axes of the edges and the places of the spots.")
     return best

@@ -5,6 +5,7 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.match.document import AXES
 from aperture.scene import overlay
+from aperture.units import METRES
 
 # Residuals are shown longer than they are, or nobody would see them.
 ARROW_FACTOR = 20
@@ -26,7 +27,7 @@ def draw(camera: Camera | None, fit: dict, marks: list, show) -> dict:
     """{"paths": [{"class", "d"}], "labels": [{"x", "y", "text", "class"}]} for a fit; empty without a camera."""
     paths, labels = [], []
     if camera is None:
-        return {"paths": paths, "labels": labels}
+        return {"paths": paths, "labels": labels, "says": ""}
     placed = None not in fit["camera"]["position_m"]
     if placed and fit["determined"]["position"] != "no" or placed and fit["determined"]["scale"] == "no":
         paths += _ground(camera, fit, show, labels)
@@ -42,7 +43,7 @@ def draw(camera: Camera | None, fit: dict, marks: list, show) -> dict:
             paths.append({"class": f"vanishing {AXES[axis]}", "d": f"M{x - r:.1f} {y:.1f}h{2 * r:.1f}M{x:.1f} {y - r:.1f}v{2 * r:.1f}"})
             labels.append(_label(point, f"{'XYZ'[axis]} vanishes", "quiet"))
     paths += _arrows(camera, marks)
-    return {"paths": paths, "labels": labels}
+    return {"paths": paths, "labels": labels, "says": f"arrows show residuals × {ARROW_FACTOR}" if any(p["class"] == "arrows" for p in paths) else ""}
 
 
 def _label(point, text, kind):
@@ -50,8 +51,6 @@ def _label(point, text, kind):
 
 
 def _ground(camera, fit, show, labels) -> list[dict]:
-    from aperture.units import METRES
-
     scaled = fit["determined"]["scale"] != "no"
     unit = METRES[show.length_unit] if scaled else 1.0
     spacing = spacing_for(camera, unit)
@@ -70,8 +69,6 @@ def _ground(camera, fit, show, labels) -> list[dict]:
 
 
 def _arrows(camera, marks) -> list[dict]:
-    from aperture.scene.overlay import edge_misses
-
     d = ""
     for mark in marks:
         if mark.get("off"):
@@ -80,7 +77,7 @@ def _arrows(camera, marks) -> list[dict]:
             points = np.array(mark["points"], float)
             if np.linalg.norm(points[0] - points[-1]) < 1e-6:
                 continue
-            for point, foot in zip(points, edge_misses(camera, points, AXES.index(mark["axis"]))):
+            for point, foot in zip(points, overlay.edge_misses(camera, points, AXES.index(mark["axis"]))):
                 d += _arrow(point, foot)
         elif mark["kind"] == "spot" and mark.get("world") and None not in mark["world"]:
             d += _arrow(np.array(mark["at"], float), camera.project([mark["world"]])[0])

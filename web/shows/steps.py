@@ -34,3 +34,15 @@ def strip(shot, current: str = "") -> list[dict]:
         out.append({"key": key, "name": NAMES[key], "number": number, "url": shot.url(url_name) if url_name else None,
                     "current": key == current, "state": now.state, "state_words": STATES[now.state], "says": now.says})
     return out
+
+
+def tally(shots) -> list[dict]:
+    """For each step that is in this version: how many of the shots have settled it, and whether one needs the artist."""
+    rows = [strip(shot) for shot in shots]
+    out = []
+    for column in zip(*rows):
+        if column[0]["url"]:
+            states = [item["state"] for item in column]
+            state = "needs" if "needs" in states else "settled" if set(states) == {"settled"} else "begun" if set(states) != {"nothing"} else "nothing"
+            out.append({"name": column[0]["name"], "state": state, "state_words": STATES[state], "says": f"{states.count('settled')} of {len(states)}"})
+    return out

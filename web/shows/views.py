@@ -30,7 +30,9 @@ def shows(request):
         return redirect(form.save())
     listed = Show.objects.annotate(shot_count=Count("shots"))
     for show in listed:
-        first = next((shot for shot in show.shots.with_head() if shot.state["plate"]), None)
+        shots = list(show.shots.with_head())
+        show.steps = steps.tally(shots)
+        first = next((shot for shot in shots if shot.state["plate"]), None)
         show.thumbnail = first.state["plate"]["digest"] if first else None
     return render(request, "shows/shows.html", {"shows": listed, "form": form}, status=422 if form.errors else 200)
 

@@ -31,8 +31,12 @@ function start() {
     labels.replaceChildren();
     table.over.style.display = guides ? "" : "none";
     if (guides) for (const label of overlay.labels) text(label.x, label.y, label.text, label.class, 7, -5);
+    hint();
     for (const mark of marks) mark.kind === "spot" ? drawSpot(mark) : drawLine(mark);
     document.querySelectorAll("#evidence [data-id]").forEach(row => row.classList.toggle("chosen", row.dataset.id === chosen));
+  }
+  function hint() {
+    document.getElementById("hint").textContent = [HINTS[tool], guides && overlay.says].filter(Boolean).join(" · ");
   }
   function text(x, y, content, kind, dx = 0, dy = 0) {
     const [sx, sy] = table.toScreen([x, y]);
@@ -120,7 +124,7 @@ function start() {
     tool = next;
     document.querySelectorAll("[data-tool]").forEach(button => button.setAttribute("aria-pressed", button.dataset.tool === tool));
     root.classList.toggle("drawing", tool !== "choose");
-    document.getElementById("hint").textContent = HINTS[tool];
+    hint();
     if (tool === "choose") table.hideLoupe();
   }
   function choose(id, which = 0) {
