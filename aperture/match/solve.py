@@ -118,15 +118,25 @@ def _from_cold(system) -> Optimum:
     if best is None or not _is_acceptable(system, best):
         _require_enough(system)
     if best is None:  # no closed form for this evidence: try all over
-        quick = [optimum for start in scattered(system) if (optimum := minimise(system, start, most=12)) is not None]
-        quick.sort(key=lambda optimum: optimum.chi2)
-        for start in quick[:3]:
-            optimum = minimise(system, start.state, most=100)
-            if optimum is not None and (best is None or optimum.chi2 < 0.9 * best.chi2):
-                best = optimum
+        best = _only_one(system, [optimum for start in scattered(system) if (optimum := minimise(system, start, most=15)) is not None])
     if best is None:
         raise Problem("No camera sees all these marks: check the axes of the edges and the places of the spots.")
     return best
+
+
+def _only_one(system, quick) -> Optimum | None:
+    """The best of many scattered tries. Raises Problem where others, seeing another room, explain the marks as well."""
+    quick.sort(key=lambda optimum: optimum.chi2)
+    found = sorted((end for start in quick[:24] if (end := minimise(system, start.state, most=100)) is not None), key=lambda optimum: optimum.chi2)
+    if not system.placed or sum((system.variable[index] < 0).all() for index in system.placed) < 2:
+        # Nothing but the rule says which way the room faces: up points up, across points to the right.
+        found = [optimum for optimum in found if optimum.state.rotation[1, 1] > 0 and optimum.state.rotation[0, 0] > 0] or found
+    for other in found[1:]:
+        turned = np.arccos(np.clip((np.trace(other.state.rotation.T @ found[0].state.rotation) - 1) / 2, -1, 1))
+        if other.chi2 < found[0].chi2 + 9 and turned > 0.02:
+            raise Problem("These marks allow more than one camera, and nothing tells which is right: draw another edge, or place another spot "
+                          "whose place is known.")
+    return found[0] if found else None
 
 
 def _require_enough(system):

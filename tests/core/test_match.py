@@ -129,6 +129,22 @@ class Honesty(TestCase):
         self.assertIn("“d”", answer["problem"])
         self.assertIn("left free", fit([*CORNER, ORIGIN], principal_point="free", distortion={"free": ["k1"]})["problem"])
 
+    def test_an_ambiguous_answer_is_not_given(self):
+        three = [CORNER[0], CORNER[2], edge("u", "up", (950, 300), (955, 800))]
+        answer = fit([*three, ORIGIN], [HEIGHT], focal_mm={"value": 22.7, "plus_minus": 0})
+        self.assertTrue(answer["ok"] or "more than one camera" in answer["problem"])
+        points = np.array([[0, 0, 0], [1, 0, 0], [0, 2, 0.0]])
+        _, camera = case(np.random.default_rng(2))
+        spots = [{"id": f"s{i}", "kind": "spot", "at": at.tolist(), "world": point.tolist()}
+                 for i, (at, point) in enumerate(zip(camera.project(points), points))]
+        data = empty(3000, 2000) | {"gate": {"width_mm": 36, "height_mm": 24}, "marks": spots}
+        data["lens"]["focal_mm"] = {"value": camera.lens.focal_mm, "plus_minus": 0}
+        answer = solve(data).document  # three points: up to four cameras (Grunert 1841)
+        if answer["ok"]:
+            np.testing.assert_allclose(answer["camera"]["position_m"], camera.position, rtol=0.05)
+        else:
+            self.assertIn("more than one camera", answer["problem"])
+
     def test_facts_that_disagree_are_named_and_not_resolved(self):
         top = {"id": "t", "kind": "spot", "at": [950, 300]}
         door = {"id": "door", "name": "Doorway", "kind": "length", "from": "o", "to": "t", "metres": 2.0, "plus_minus": 0.005, "along": "up"}
