@@ -111,12 +111,8 @@ def evidence(shot, fit: dict | None) -> list[dict]:
 
 def describe(fact: dict, names: dict, show) -> str:
     """A fact in a line."""
-    if fact["kind"] == "length":
-        value, _ = show.length(fact["metres"])
-        pm, _ = show.length(fact["plus_minus"])
-        return f"{fact.get('name') or names.get(fact['from'], '?') + ' – ' + names.get(fact['to'], '?')}, {value} ± {pm.split()[0]}"
-    if fact["kind"] == "camera_height":
-        value, _ = show.length(fact["metres"])
-        pm, _ = show.length(fact["plus_minus"])
-        return f"Camera height {value} ± {pm.split()[0]}"
+    if fact["kind"] in ("length", "camera_height"):
+        value, plus_minus = show.length(fact["metres"], fact["plus_minus"])
+        ends = names.get(fact.get("from"), "?") + " – " + names.get(fact.get("to"), "?")
+        return f"Camera height {value} {plus_minus}" if fact["kind"] == "camera_height" else f"{fact.get('name') or ends}, {value} {plus_minus}"
     return fact.get("name") or "Camera position"
