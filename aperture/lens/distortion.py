@@ -24,9 +24,10 @@ def growth_radius(k) -> float:
     k1, k2, k3 = k[:3]
     if not (k1 or k2 or k3):
         return np.inf
-    roots = np.roots([7 * k3, 5 * k2, 3 * k1, 1.0])
-    real = roots.real[(np.abs(roots.imag) < 1e-9) & (roots.real > 0)]
-    return float(np.sqrt(real.min())) if real.size else np.inf
+    # In s = 1/r² the polynomial is monic, so that coefficients next to nothing do no harm.
+    roots = np.roots([1.0, 3 * k1, 5 * k2, 7 * k3])
+    real = roots.real[(np.abs(roots.imag) < 1e-9 * (1 + np.abs(roots.real))) & (roots.real > 1e-12)]
+    return float(1 / np.sqrt(real.max())) if real.size else np.inf
 
 
 def distort(x, k) -> np.ndarray:

@@ -1,0 +1,84 @@
+"""Renders and long work: progress, cancelling, a server that is gone, an old render."""
+
+import time
+
+import numpy as np
+from django.test import TransactionTestCase
+from PIL import Image
+
+from demo.plates import PLATES, truth
+from demo.show import FACTS, marks_for
+from tests.web.test_shots import FOLDER, NAME  # noqa: I001
+from web.jobs import runner
+from web.jobs.models import Job
+from web.lineup import actions
+from web.match.actions import add_fact, set_marks
+from web.plates.actions import bring_in, take_plate
+from web.shows.actions import create_shot, edit
+from web.shows.models import Shot, Show
+from web.stage.actions import add_box
+
+
+class LineUp(TransactionTestCase):
+    def setUp(self):
+        show = Show.objects.create(name="The Lantern Tide", slug="tide")
+        shot = take_plate(create_shot(show, "LT900"), bring_in(FOLDER / f"{NAME}.jpg", f"{NAME}.jpg"))
+        self.assertIn(NAME, PLATES)
+        self.bare = shot
+        shot = edit(shot, "gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
+        shot = set_marks(shot, marks_for(truth(NAME)), "Marks", None)
+        self.shot = add_fact(shot, dict(FACTS[0]), None)
+
+    def get(self):
+        return self.client.get("/shows/tide/LT900/line-up").content.decode()
+
+    def wait(self):
+        for _ in range(300):
+            job = Job.objects.first()
+            if job.state != Job.RUNNING:
+                return job
+            time.sleep(0.1)
+        self.fail("the job did not end")
+
+    def test_a_render_lines_up_and_grows_old(self):
+        self.assertEqual(self.client.post("/shows/tide/LT900/line-up/render").status_code, 422)  # nothing stands there yet
+        add_box(self.shot, {"name": "Crate", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24}, None)
+        self.client.post("/shows/tide/LT900/line-up/render")
+        self.assertEqual(self.wait().state, Job.DONE)
+        shot = Shot.objects.with_head().get()
+        render = shot.renders.get()
+        with Image.open(render.folder / "alpha.png") as alpha:
+            self.assertEqual(alpha.size, (1920, 1080))
+            rows, columns = np.nonzero(np.asarray(alpha))
+        # Where the true camera sees the box, to a few pixels of the match's ±.
+        x, y = truth(NAME).project([[1.9, 0.3, 3.3]])[0]
+        np.testing.assert_allclose([columns.mean(), rows.mean()], [x, y], atol=25)
+        self.assertNotIn("is old", self.get())
+        for name in ("render.png", "render.exr", "alpha.png"):
+            self.assertEqual(self.client.get(f"/shows/tide/LT900/line-up/{render.pk}/{name}").status_code, 200)
+        self.assertEqual(self.client.get(f"/shows/tide/LT900/line-up/{render.pk}/secret-key").status_code, 404)
+        self.client.post("/shows/tide/LT900/match/remove/e1")
+        self.assertIn("This render is old", self.get())
+
+    def test_cancelled_failed_and_orphaned_work_is_told(self):
+        def slow(progress):
+            for step in range(200):
+                progress(step / 200)
+                time.sleep(0.05)
+
+        runner.start(self.shot, actions.KIND, slow)
+        self.assertIn("Stop the render", self.get())
+        self.assertEqual(self.client.get("/shows/tide/LT900/line-up/progress").json()["state"], "running")
+        self.client.post("/shows/tide/LT900/line-up/cancel")
+        self.assertEqual(self.wait().state, Job.CANCELLED)
+        self.assertIn("Stopped. Nothing was kept", self.get())
+
+        def full(progress):
+            raise OSError(28, "No space left on device")
+
+        runner.start(self.shot, actions.KIND, full)
+        self.assertEqual(self.wait().state, Job.FAILED)
+        self.assertIn("No space left on device", self.get())
+        Job.objects.create(shot=self.shot, kind=actions.KIND, owner="a server that is gone")
+        self.assertIn("The server was stopped while this ran", self.get())
+        self.assertEqual(self.shot.renders.count(), 0)

@@ -1,0 +1,111 @@
+"""The pages' edges: other addresses, other methods, forged posts, units and axes of the show."""
+
+import json
+
+import numpy as np
+from django.test import Client
+
+from aperture.formats import usd
+from demo.plates import truth
+from demo.show import marks_for
+from tests.web.test_shots import NAME, WithShot
+from web.match.fits import camera_of_state, fit_of
+from web.match.models import StoredFit
+from web.shows.actions import edit
+
+
+class Pages(WithShot):
+    def test_addresses_that_are_none(self):
+        for address in ("/shows/tide/NONE/match", "/shows/none/LT900/plate", "/plates/" + "0" * 64 + "/proxy.jpg", self.url("hand-off/camera.exe"),
+                        self.url("line-up/9/render.png"), "/plates/" + "0" * 64 + "/tile/0/0.png"):
+            self.assertEqual(self.client.get(address).status_code, 404, address)
+        for address in ("undo", "lock", "match/save", "match/preview", "set/drag", "line-up/render", "match/remove/e1"):
+            self.assertEqual(self.client.get(self.url(address)).status_code, 405, address)
+
+    def test_forged_posts_are_refused(self):
+        strict = Client(enforce_csrf_checks=True)
+        self.assertEqual(strict.post(self.url("undo")).status_code, 403)
+        self.assertEqual(strict.post(self.url("match/save"), "{}", content_type="application/json").status_code, 403)
+
+    def test_without_a_plate_nothing_can_be_marked(self):
+        answer = self.post_json("match/save", marks=[{"id": "s1", "kind": "spot", "at": [1, 1]}], base=None)
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("plate", answer.json()["problem"])
+        self.assertEqual(self.state()["marks"], [])
+
+    def test_tiles_are_the_pictures_pixels(self):
+        self.upload()
+        digest = self.state()["plate"]["digest"]
+        self.assertEqual(self.client.get(f"/plates/{digest}/tile/7/4.png").status_code, 200)
+        self.assertEqual(self.client.get(f"/plates/{digest}/tile/8/0.png").status_code, 404)
+        self.assertIn("immutable", self.client.get(f"/plates/{digest}/thumb.jpg")["Cache-Control"])
+
+    def test_the_shows_unit_and_up_axis_reach_page_and_file(self):
+        self.show.length_unit, self.show.up_axis = "ft", "Z"
+        self.show.save()
+        self.ready()
+        height = camera_of_state(self.state()).position[1]
+        self.assertContains(self.client.get(self.url("match")), f"{height / 0.3048:.2f} ft")
+        path = self.enterContext(__import__("tempfile").TemporaryDirectory()) + "/camera.usda"
+        with open(path, "wb") as file:
+            file.write(self.client.get(self.url("hand-off/camera.usda")).content)
+        aperture, pose = usd.read(path)
+        np.testing.assert_allclose(pose, camera_of_state(self.state()).world_from_camera, atol=1e-9)
+        self.assertAlmostEqual(aperture.horizontal, 36.0, places=4)
+        with open(path) as file:
+            self.assertIn('upAxis = "Z"', file.read())
+
+    def test_a_fit_is_solved_once_for_each_document(self):
+        self.ready()
+        before = StoredFit.objects.count()
+        fit_of(self.state())
+        edit(self.shot, "box", lambda state: state["boxes"].append({"id": "b1", "name": "x", "size": [1, 1, 1], "base": [0, 0, 0], "turn_deg": 0}))
+        fit_of(self.state())
+        self.assertEqual(StoredFit.objects.count(), before)
+
+    def test_a_match_document_can_be_saved_and_loaded(self):
+        from django.core.files.uploadedfile import SimpleUploadedFile
+
+        self.ready()
+        saved = self.client.get(self.url("match/document.json")).content
+        self.client.post(self.url("match/remove/e3"))
+        changed = self.state()
+        self.client.post(self.url("match/load"), {"document": SimpleUploadedFile("m.json", saved)})
+        self.assertEqual([mark["id"] for mark in self.state()["marks"]], [mark["id"] for mark in marks_for(truth(NAME))])
+        for bad in (b"{", b"{}", json.dumps(json.loads(saved) | {"image": {"width": 64, "height": 48}}).encode()):
+            before = self.state()
+            self.assertEqual(self.client.post(self.url("match/load"), {"document": SimpleUploadedFile("m.json", bad)}).status_code, 422)
+            self.assertEqual(self.state(), before)
+        self.assertNotEqual(changed, before)
+
+    def test_conflicts_come_with_remedies_that_work(self):
+        self.ready()
+        self.client.post(self.url("match/fact/height"), {"height-value": "1.2 m", "height-plus_minus": "1 cm"})
+        page = self.client.get(self.url("match")).content.decode()
+        self.assertIn("Evidence disagrees", page)
+        height = next(fact["id"] for fact in self.state()["facts"] if fact["kind"] == "camera_height")
+        self.assertIn(f"match/switch/{height}", page)
+        self.client.post(self.url(f"match/widen/{height}"))
+        self.assertAlmostEqual(self.state()["facts"][-1]["plus_minus"], 0.03)
+        self.client.post(self.url(f"match/switch/{height}"), {"off": "1"})
+        self.assertNotIn("Evidence disagrees", self.client.get(self.url("match")).content.decode())
+        self.client.post(self.url(f"match/switch/{height}"), {"off": "0"})
+        self.assertNotIn("off", self.state()["facts"][-1])
+
+    def test_the_file_hints_at_the_sensor_and_its_hint_can_be_taken(self):
+        self.upload()
+        self.assertContains(self.client.get(self.url("gate")), "Take 36.00 × 20.25 mm")
+        self.client.post(self.url("gate"), {"width": "36.0", "height": "20.25", "squeeze": "1", "origin": "file"})
+        self.assertEqual(self.state()["gate"]["origin"], "file")
+        self.assertContains(self.client.get(self.url("gate")), "67.38°")  # 27 mm on 36 mm, from the file's focal length
+
+    def test_numbers_left_as_shown_keep_their_exact_value(self):
+        self.ready()
+        exact = self.state()["marks"][0]["points"]
+        mark = self.client.get(self.url("match/mark/e1")).content.decode()
+        self.assertIn(f"{exact[0][0]:.2f}", mark)
+        fields = {f"{axis}{i}": f"{exact[i]['xy'.index(axis)]:.2f}" for i in range(2) for axis in "xy"}
+        self.client.post(self.url("match/mark/e1"), fields | {"sigma_px": "0.7", "axis": "across"})
+        self.assertEqual(self.state()["marks"][0]["points"], exact)
+        self.assertContains(self.client.post(self.url("match/mark/e1"), fields | {"x0": "left"}), "can&#x27;t be read")
+        self.assertContains(self.client.post(self.url("match/mark/e1"), fields | {"sigma_px": "0"}), "above 0 px")
