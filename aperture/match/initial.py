@@ -97,11 +97,8 @@ def _rotation_from_edges(system, lens, counts):
 
 
 def _edge_cost(system, rotation, lens):
-    state = system.state(rotation, lens)
-    edges = slice(0, int(system.line_starts[len(system.evidence.edges)]))
-    r = np.full(system.row_count, np.nan)
-    system._line_rows(state, r, np.zeros((system.row_count, system.size)))
-    return float(np.nansum(np.minimum(np.abs(r[edges]), 1e4) ** 2))
+    r = system.edge_residuals(system.state(rotation, lens))
+    return float(np.nansum(np.minimum(np.abs(r), 1e4) ** 2))
 
 
 def _facings(rotation):

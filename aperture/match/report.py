@@ -37,10 +37,8 @@ def undetermined(system: System, problem: str, focal: bool, direction: bool) -> 
     return refusal(problem) | {"determined": determined, "missing": missing}
 
 
-def write(system: System, optimum: Optimum, spread: Spread):
-    """The Fit of an optimum whose direction and focal length are known."""
-    from aperture.match.solve import Fit
-
+def write(system: System, optimum: Optimum, spread: Spread) -> tuple[dict, Camera]:
+    """The fit's document and its camera, for an optimum whose direction and focal length are known."""
     evidence, at = system.evidence, system.at
     state, spread, scale = _fixed_scale(system, optimum, spread)
     identity = np.eye(system.size)
@@ -106,7 +104,7 @@ def write(system: System, optimum: Optimum, spread: Spread):
                       for members, sigmas in diagnose.conflicts(leavings, optimum, spread)],
         "spots": _spots(system, state, spread),
     }
-    return Fit(document, camera)
+    return document, camera
 
 
 def _number(value) -> float | None:

@@ -177,7 +177,7 @@ def _judge(system: System, optimum: Optimum) -> Fit:
         _require_enough(system)
         return Fit(report.undetermined(system, "These marks leave the camera's direction open: draw two or more edges of a second axis.",
                                        focal=True, direction=False))
-    return report.write(system, optimum, spread)
+    return Fit(*report.write(system, optimum, spread))
 
 
 def _focal_sentence(system, lens) -> str:

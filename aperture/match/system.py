@@ -243,6 +243,12 @@ class System:
             jac[row, at["lens"].start] = state.lens.focal_mm / plus_minus
         return r, jac
 
+    def edge_residuals(self, state: State) -> np.ndarray:
+        """The weighted residuals of the edges' points alone; NaN where the lens forms no picture."""
+        r = np.full(self.row_count, np.nan)
+        self._line_rows(state, r, np.zeros((self.row_count, self.size)))
+        return r[:self.line_starts[len(self.evidence.edges)]]
+
     def _line_rows(self, state, r, jac):
         at, rows = self.at, slice(0, len(self.line_points))
         normals = self.normals(state)

@@ -109,3 +109,6 @@ class Pages(WithShot):
         self.assertEqual(self.state()["marks"][0]["points"], exact)
         self.assertContains(self.client.post(self.url("match/mark/e1"), fields | {"x0": "left"}), "can&#x27;t be read")
         self.assertContains(self.client.post(self.url("match/mark/e1"), fields | {"sigma_px": "0"}), "above 0 px")
+        before, point = self.state(), {"x0": "5", "y0": "5", "x1": "5", "y1": "5"}
+        self.assertContains(self.client.post(self.url("match/mark/e1"), point), "has no length")
+        self.assertEqual(self.state(), before)

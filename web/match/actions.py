@@ -1,20 +1,20 @@
 """The verbs of the Match step: each is one undoable edit."""
 
 from aperture.errors import Problem
-from aperture.match.document import validate
+from aperture.match.document import read
 from web.match.fits import document_of
 from web.shows.actions import edit
 from web.shows.models import Shot
 
 
 def _checked(shot, label, change, base):
-    """`edit`, refusing what would break the document's schema."""
+    """`edit`, refusing what would break the document's schema, and marks that can't be used (an edge of no length)."""
     def change_and_check(state):
         change(state)
         document = document_of(state)
         if document is None:
             raise Problem("Bring in a plate before marking it.")
-        validate(document)
+        read(document)
     return edit(shot, label, change_and_check, base)
 
 

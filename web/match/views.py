@@ -15,7 +15,7 @@ from web.match.forms import FocalForm, HeightForm, LengthForm, MarkForm
 from web.match.overlay import draw
 from web.plates.models import plate_of
 from web.shows import steps
-from web.shows.actions import edit, next_revision
+from web.shows.actions import Locked, Stale, edit, next_revision
 from web.shows.models import Shot
 from web.shows.views import find, step_page
 
@@ -157,8 +157,12 @@ def mark(request, show, shot, id_):
     initial = {"name": current.get("name", ""), "axis": current.get("axis"), "sigma_px": f"{current.get('sigma_px', 0.5):g}", "base": shot.head.number}
     form = MarkForm(request.POST or None, mark=current, show=shot.show, initial=initial)
     if request.method == "POST" and form.is_valid():
-        shot = actions.set_mark(shot, form.cleaned_data["mark"], form.cleaned_data["base"])
-        return _answer(request, shot)
+        try:
+            return _answer(request, actions.set_mark(shot, form.cleaned_data["mark"], form.cleaned_data["base"]))
+        except (Locked, Stale):
+            raise
+        except Problem as problem:
+            form.add_error(None, problem.sentence)
     points = [(index + 1, form[x], form[y]) for index, (x, y) in enumerate(form.point_fields)]
     world = [form[axis] for axis in ("across", "up", "along")] if current["kind"] == "spot" else []
     response = render(request, "match/_mark.html", {"shot": shot, "mark": current, "form": form, "points": points, "world": world})
