@@ -6,6 +6,7 @@ from aperture.camera import Camera
 from aperture.scene.box import EDGES, Box
 
 NEAR_M = 1e-3
+BENT_STEPS = 24
 
 
 def outline_points(box: Box, steps: int = 9) -> np.ndarray:
@@ -15,41 +16,42 @@ def outline_points(box: Box, steps: int = 9) -> np.ndarray:
     return np.concatenate([corners[a] * (1 - t) + corners[b] * t for a, b in EDGES])
 
 
-def polyline(camera: Camera, start, end, steps: int = 1, margin: float = 4.0) -> list[np.ndarray]:
+def polyline(camera: Camera, start, end, margin: float = 4.0) -> list[np.ndarray]:
     """The world segment start → end on the plate: pieces (N, 2) px, without what is behind the camera or far outside.
 
-    Straight lenses need one step; `steps` > 1 follows the bend. `margin`: how far outside to go on, in picture sizes.
+    Follows the bend of lenses that bend. `margin`: how far outside to go on, in picture sizes.
     """
-    ends = np.array([start, end], float)
-    depth = -camera.to_camera_space(ends)[:, 2]
+    return polylines(camera, [start], [end], margin)
+
+
+def polylines(camera: Camera, starts, ends, margin: float = 4.0) -> list[np.ndarray]:
+    """`polyline` for many segments, (N, 3) to (N, 3) metres, at once."""
+    ends = np.stack([np.asarray(starts, float), np.asarray(ends, float)], axis=1)  # (N, 2, 3)
     if camera.lens.projection == "rectilinear":
-        if (depth < NEAR_M).all():
-            return []
-        near = max(NEAR_M, 1e-3 * abs(depth).max())
-        for index in (0, 1):
-            if depth[index] < near:
-                share = (near - depth[index]) / (depth[1 - index] - depth[index])
-                ends[index] = ends[index] + share * (ends[1 - index] - ends[index])
-    if camera.lens.distorts or camera.lens.projection != "rectilinear":
-        steps = max(steps, 24)
-    t = np.linspace(0, 1, steps + 1)[:, None]
-    points = camera.project(ends[0] * (1 - t) + ends[1] * t)
+        depth = -camera.to_camera_space(ends)[:, :, 2]
+        near = np.maximum(NEAR_M, 1e-3 * np.abs(depth).max(axis=1))
+        keep = (depth >= near[:, None]).any(axis=1)
+        ends, depth, near = ends[keep], depth[keep], near[keep]
+        for index in (0, 1):  # cut in front of the camera
+            cut = depth[:, index] < near
+            share = (near[cut] - depth[cut, index]) / (depth[cut, 1 - index] - depth[cut, index])
+            ends[cut, index] += share[:, None] * (ends[cut, 1 - index] - ends[cut, index])
+    bends = camera.lens.distorts or camera.lens.projection != "rectilinear"
+    t = np.linspace(0, 1, BENT_STEPS + 1 if bends else 2)[:, None]
+    along = ends[:, :1] * (1 - t) + ends[:, 1:] * t
+    points = camera.project(along.reshape(-1, 3)).reshape(*along.shape[:2], 2)
     size = np.array([camera.grid.width, camera.grid.height])
-    inside = np.isfinite(points).all(axis=1)
-    if steps > 1:
-        inside &= (np.abs(points - size / 2) < (margin + 0.5) * size).all(axis=1)
-    elif inside.all():
-        clipped = _clip(points, -margin * size, (1 + margin) * size)
-        return [clipped] if clipped is not None else []
-    pieces, current = [], []
-    for point, ok in zip(points, inside):
-        if ok:
-            current.append(point)
-        elif current:
-            pieces.append(current)
-            current = []
-    pieces.append(current)
-    return [np.array(piece) for piece in pieces if len(piece) > 1]
+    if not bends:
+        clipped = (_clip(segment, -margin * size, (1 + margin) * size) for segment in points if np.isfinite(segment).all())
+        return [segment for segment in clipped if segment is not None]
+    inside = np.isfinite(points).all(axis=2) & (np.abs(points - size / 2) < (margin + 0.5) * size).all(axis=2)
+    return [piece for line, seen in zip(points, inside) for piece in _runs(line, seen)]
+
+
+def _runs(points, seen) -> list[np.ndarray]:
+    """The stretches of two or more points in a row that are seen."""
+    runs = np.split(np.arange(len(points)), np.flatnonzero(~seen))
+    return [points[run[seen[run]]] for run in runs if seen[run].sum() > 1]
 
 
 def _clip(segment, low, high):
@@ -70,12 +72,13 @@ def _clip(segment, low, high):
 
 def floor_grid(camera: Camera, spacing: float, reach: int = 10, origin=(0.0, 0.0)) -> list[np.ndarray]:
     """Lines of a floor grid at y = 0, every `spacing` metres, `reach` cells each way around `origin` (across, along)."""
-    half, lines = spacing * reach, []
-    for i in range(-reach, reach + 1):
-        at = i * spacing
-        lines += polyline(camera, [origin[0] + at, 0, origin[1] - half], [origin[0] + at, 0, origin[1] + half])
-        lines += polyline(camera, [origin[0] - half, 0, origin[1] + at], [origin[0] + half, 0, origin[1] + at])
-    return lines
+    half, at = spacing * reach, np.arange(-reach, reach + 1) * spacing
+    starts, ends = np.zeros((2, 2, len(at), 3))
+    for lines, sign in ((starts, -1), (ends, 1)):
+        lines[0, :, 0] = lines[1, :, 2] = at
+        lines[0, :, 2] = lines[1, :, 0] = sign * half
+    shift = np.array([origin[0], 0, origin[1]])
+    return polylines(camera, starts.reshape(-1, 3) + shift, ends.reshape(-1, 3) + shift)
 
 
 def horizon(camera: Camera) -> list[np.ndarray]:
@@ -85,8 +88,7 @@ def horizon(camera: Camera) -> list[np.ndarray]:
     points = camera.project_directions(np.stack([-np.sin(azimuth), np.zeros_like(azimuth), -np.cos(azimuth)], -1))
     size = np.array([camera.grid.width, camera.grid.height])
     inside = np.isfinite(points).all(axis=1) & (np.abs(points - size / 2) < 3 * size).all(axis=1)
-    runs = np.split(np.arange(len(points)), np.flatnonzero(~inside))
-    return [points[run[inside[run]]] for run in runs if inside[run].sum() > 1]
+    return _runs(points, inside)
 
 
 def vanishing_points(camera: Camera) -> dict[int, np.ndarray]:
