@@ -108,7 +108,16 @@ def schema() -> dict:
 
 
 @cache
+def _quick():
+    """A compiled validator that only says yes or no: a document under the pointer is checked at every move."""
+    import jsonschema_rs
+
+    return jsonschema_rs.Draft202012Validator(schema())
+
+
+@cache
 def _validator():
+    """The validator that can say where and why."""
     from jsonschema import Draft202012Validator
 
     return Draft202012Validator(schema())
@@ -136,7 +145,7 @@ def loads(text: str | bytes) -> dict:
 def validate(data) -> None:
     """Raise InvalidDocument at the first place where `data` breaks the schema."""
     _refuse_infinite(data, "", 0)
-    error = next(iter(sorted(_validator().iter_errors(data), key=lambda e: (len(e.absolute_path), str(e.absolute_path)))), None)
+    error = None if _quick().is_valid(data) else next(iter(sorted(_validator().iter_errors(data), key=lambda e: (len(e.absolute_path), str(e.absolute_path)))), None)
     if error is not None:
         while error.context:  # the most telling of several alternatives
             error = max(error.context, key=lambda e: len(e.absolute_path))

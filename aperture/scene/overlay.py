@@ -50,8 +50,8 @@ def polylines(camera: Camera, starts, ends, margin: float = 4.0) -> list[np.ndar
 
 def _runs(points, seen) -> list[np.ndarray]:
     """The stretches of two or more points in a row that are seen."""
-    runs = np.split(np.arange(len(points)), np.flatnonzero(~seen))
-    return [points[run[seen[run]]] for run in runs if seen[run].sum() > 1]
+    at = np.flatnonzero(seen)
+    return [points[run] for run in np.split(at, np.flatnonzero(np.diff(at) > 1) + 1) if len(run) > 1]
 
 
 def _clip(segment, low, high):
