@@ -145,7 +145,8 @@ def loads(text: str | bytes) -> dict:
 def validate(data) -> None:
     """Raise InvalidDocument at the first place where `data` breaks the schema."""
     _refuse_infinite(data, "", 0)
-    error = None if _quick().is_valid(data) else next(iter(sorted(_validator().iter_errors(data), key=lambda e: (len(e.absolute_path), str(e.absolute_path)))), None)
+    errors = () if _quick().is_valid(data) else _validator().iter_errors(data)
+    error = min(errors, key=lambda e: (len(e.absolute_path), str(e.absolute_path)), default=None)
     if error is not None:
         while error.context:  # the most telling of several alternatives
             error = max(error.context, key=lambda e: len(e.absolute_path))

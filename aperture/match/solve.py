@@ -19,6 +19,8 @@ LEAST_KNOWN_FOCAL = 0.5
 LEAST_KNOWN_DIRECTION = 0.35
 # Weighted sum of squares per degree of freedom up to which a fit is taken without looking for another facing of the room.
 ACCEPTABLE = 6.0
+# The same for a fit that started from an earlier one: a mark dragged through wrong places is off by tens of σ, and the facing stays.
+WARM_ACCEPTABLE = 1000.0
 
 
 @dataclass(frozen=True)
@@ -97,13 +99,13 @@ def _from_warm(system, warm) -> Optimum | None:
     except (KeyError, TypeError, ValueError):
         return None
     optimum = minimise(system, state, most=25)
-    good = optimum is not None and optimum.converged and _is_acceptable(system, optimum)
+    good = optimum is not None and optimum.converged and _is_acceptable(system, optimum, WARM_ACCEPTABLE)
     return optimum if good else None
 
 
-def _is_acceptable(system, optimum) -> bool:
+def _is_acceptable(system, optimum, most=ACCEPTABLE) -> bool:
     freedom = max(system.row_count - system.size, 1)
-    return optimum.chi2 / freedom < ACCEPTABLE
+    return optimum.chi2 / freedom < most
 
 
 def _from_cold(system) -> Optimum:

@@ -103,11 +103,20 @@ def vanishing_points(camera: Camera) -> dict[int, np.ndarray]:
     return out
 
 
-def edge_misses(camera: Camera, points, axis: int) -> np.ndarray:
-    """For the drawn points (N, 2) px of an edge along a world axis: the nearest points (N, 2) px on the line the camera gives it."""
-    rays = camera.rays(points)
-    basis = np.eye(3)[[(axis + 1) % 3, (axis + 2) % 3]]
-    a, b = (rays @ basis.T).T
-    angle = 0.5 * np.arctan2(2 * (a @ b), a @ a - b @ b) + np.pi / 2
-    normal = np.cos(angle) * basis[0] + np.sin(angle) * basis[1]
-    return camera.project_directions(rays - (rays @ normal)[:, None] * normal)
+def edge_misses(camera: Camera, edges) -> list[np.ndarray]:
+    """For each edge (points (N, 2) px, world axis): the nearest points (N, 2) px on the line that the camera gives it."""
+    if not edges:
+        return []
+    counts = [len(points) for points, _ in edges]
+    rays = camera.rays(np.concatenate([points for points, _ in edges]))
+    starts, normals = np.cumsum([0, *counts]), []
+    for index, (_, axis) in enumerate(edges):
+        b, c = (axis + 1) % 3, (axis + 2) % 3
+        x, y = rays[starts[index]:starts[index + 1], b], rays[starts[index]:starts[index + 1], c]
+        angle = 0.5 * np.arctan2(2 * (x @ y), x @ x - y @ y) + np.pi / 2
+        normal = np.zeros(3)
+        normal[b], normal[c] = np.cos(angle), np.sin(angle)
+        normals.append(normal)
+    normal = np.repeat(normals, counts, axis=0)
+    feet = camera.project_directions(rays - np.einsum("ni,ni->n", rays, normal)[:, None] * normal)
+    return np.split(feet, starts[1:-1])

@@ -176,7 +176,8 @@ class Overlay(TestCase):
     def test_residual_feet_lie_on_lines_through_the_vanishing_point(self):
         seen = camera()
         points = np.array([[400.0, 300.0], [700.0, 330.0], [1000.0, 335.0]])
-        feet = overlay.edge_misses(seen, points, 0)
+        feet, other = overlay.edge_misses(seen, [(points, 0), (points[:2], 1)])
+        self.assertEqual(other.shape, (2, 2))
         vanishing = overlay.vanishing_points(seen)[0]
         a, b = feet[0] - vanishing, feet[2] - vanishing
         self.assertAlmostEqual((a[0] * b[1] - a[1] * b[0]) / np.linalg.norm(a) / np.linalg.norm(b), 0, places=9)

@@ -50,6 +50,7 @@ TEMPLATES = [{
 }]
 DATABASES = {"default": {
     "ENGINE": "django.db.backends.sqlite3", "NAME": DATA / "aperture.sqlite3",
+    "CONN_MAX_AGE": None,  # a connection a thread: opening one costs as much as several queries
     "OPTIONS": {"timeout": 20, "transaction_mode": "IMMEDIATE",
                 "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;"},
     "TEST": {"NAME": DATA / "test.sqlite3"},  # a file: the browser tests' server runs in a thread of its own

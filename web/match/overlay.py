@@ -69,18 +69,12 @@ def _ground(camera, fit, show, labels) -> list[dict]:
 
 
 def _arrows(camera, marks) -> list[dict]:
-    d = ""
-    for mark in marks:
-        if mark.get("off"):
-            continue
-        if mark["kind"] == "edge":
-            points = np.array(mark["points"], float)
-            if np.linalg.norm(points[0] - points[-1]) < 1e-6:
-                continue
-            for point, foot in zip(points, overlay.edge_misses(camera, points, AXES.index(mark["axis"]))):
-                d += _arrow(point, foot)
-        elif mark["kind"] == "spot" and mark.get("world") and None not in mark["world"]:
-            d += _arrow(np.array(mark["at"], float), camera.project([mark["world"]])[0])
+    used = [mark for mark in marks if not mark.get("off")]
+    edges = [(np.array(mark["points"], float), AXES.index(mark["axis"])) for mark in used if mark["kind"] == "edge"]
+    d = "".join(_arrow(point, foot) for (points, _), feet in zip(edges, overlay.edge_misses(camera, edges)) for point, foot in zip(points, feet))
+    spots = [mark for mark in used if mark["kind"] == "spot" and None not in mark.get("world", [None])]
+    if spots:
+        d += "".join(_arrow(np.array(mark["at"], float), foot) for mark, foot in zip(spots, camera.project([mark["world"] for mark in spots])))
     return [{"class": "arrows", "d": d}] if d else []
 
 
