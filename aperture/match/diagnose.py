@@ -5,7 +5,9 @@ as the σ of a normal distribution with the same probability; above 3 it is a co
 use in geodetic networks"; cited from memory).
 """
 
+import math
 from dataclasses import dataclass
+from statistics import NormalDist
 
 import numpy as np
 
@@ -66,9 +68,26 @@ def _as_sigmas(drop: float, freedom: int) -> float:
         return float(np.sqrt(drop))
     if drop > 200:  # the tail is beyond double precision; this is its asymptote
         return float(np.sqrt(drop - (freedom - 2) * np.log(drop / freedom + 1)))
-    from scipy.special import chdtrc, ndtri
+    return max(0.0, -NormalDist().inv_cdf(max(chi2_tail(drop, freedom) / 2, 1e-300)))
 
-    return float(max(0.0, -ndtri(max(chdtrc(freedom, drop) / 2, 1e-300))))
+
+def chi2_tail(x: float, freedom: int) -> float:
+    """Probability that a chi-squared variable of integer `freedom` exceeds x.
+
+    Abramowitz & Stegun 1964, 26.4.4 (odd) and 26.4.5 (even). Written out here because SciPy, which has it, is as large as a fifth of the application.
+    """
+    half, total = x / 2, 0.0
+    if freedom % 2 == 0:
+        term = 1.0
+        for j in range(freedom // 2):
+            total += term
+            term *= half / (j + 1)
+        return math.exp(-half) * total
+    term = 1.0
+    for j in range((freedom - 1) // 2):
+        total += term
+        term *= x / (2 * j + 3)
+    return math.erfc(math.sqrt(half)) + math.sqrt(2 * x / math.pi) * math.exp(-half) * total
 
 
 def conflicts(leavings: list[Leaving], optimum: Optimum, spread: Spread) -> list[tuple[list[Leaving], float]]:

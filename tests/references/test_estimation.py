@@ -5,10 +5,12 @@ from unittest import TestCase
 import cv2
 import numpy as np
 from scipy.optimize import least_squares
+from scipy.stats import chi2
 
 from aperture.camera import Camera
 from aperture.gates.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.match.diagnose import chi2_tail
 from aperture.match.document import empty, read
 from aperture.match.solve import solve
 from aperture.match.system import System
@@ -52,6 +54,11 @@ class AgainstOpenCV(TestCase):
 
 
 class AgainstScipy(TestCase):
+    def test_the_tail_of_chi_squared(self):
+        for freedom in range(1, 12):
+            for x in (0.01, 0.7, 3.0, 11.5, 60.0, 190.0):
+                self.assertAlmostEqual(chi2_tail(x, freedom) / chi2.sf(x, freedom), 1.0, places=9)
+
     def test_the_optimum_and_its_covariance(self):
         """scipy.optimize.least_squares with a numerical Jacobian, started at the truth, ends where we end and with the same ±."""
         document, truth = case(np.random.default_rng(14))
