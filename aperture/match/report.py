@@ -37,7 +37,7 @@ def undetermined(system: System, problem: str, focal: bool, direction: bool) -> 
     return refusal(problem) | {"determined": determined, "missing": missing}
 
 
-def write(system: System, optimum: Optimum, spread: Spread) -> tuple[dict, Camera]:
+def write(system: System, optimum: Optimum, spread: Spread, explain: bool = True) -> tuple[dict, Camera]:
     """The fit's document and its camera, for an optimum whose direction and focal length are known."""
     evidence, at = system.evidence, system.at
     state, spread, scale = _fixed_scale(system, optimum, spread)
@@ -100,7 +100,7 @@ def write(system: System, optimum: Optimum, spread: Spread) -> tuple[dict, Camer
         },
         "determined": determined, "missing": missing,
         "residuals": _residuals(system, optimum, leavings),
-        "conflicts": [_conflict(system, optimum, members, sigmas, gate)
+        "conflicts": [_conflict(system, optimum, members, sigmas, gate, explain)
                       for members, sigmas in diagnose.conflicts(leavings, optimum, spread)],
         "spots": _spots(system, state, spread),
     }
@@ -216,10 +216,10 @@ def _spots(system, state, spread) -> dict:
 # Conflicts, in sentences ----------------------------------------------------------------------------------------------
 
 
-def _conflict(system, optimum, members, sigmas, gate) -> dict:
+def _conflict(system, optimum, members, sigmas, gate, explain) -> dict:
     evidence = system.evidence
     members = sorted(members, key=lambda item: item.block.kind in ("edge", "bow", "spot"))  # facts first: they can be looked up
-    told = [text for item in members[:3] if (text := _without(system, optimum, item, gate))]
+    told = [text for item in (members[:3] if explain else ()) if (text := _without(system, optimum, item, gate))]
     names = [f"“{evidence.names.get(item.block.id, item.block.id)}”" if item.block.kind != "lens" else "the given focal length" for item in members]
     if len(names) > 4:
         names = [*names[:3], f"{len(names) - 3} others"]

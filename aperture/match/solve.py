@@ -36,18 +36,19 @@ class Fit:
         return self.document["ok"]
 
 
-def solve(document: dict, warm: dict | None = None, checked: bool = False) -> Fit:
+def solve(document: dict, warm: dict | None = None, checked: bool = False, explain: bool = True) -> Fit:
     """Fit a camera to a match document.
 
     `warm`: an earlier fit (its JSON) to start from, for edits that change little; the answer agrees with a cold start unless the
-    evidence itself has two answers. `checked`: the document is known to obey its schema. Raises InvalidDocument where it does not.
+    evidence itself has two answers. `checked`: the document is known to obey its schema. `explain` False leaves out of the conflicts'
+    sentences what the rest of the evidence says, which costs a fit for each piece. Raises InvalidDocument where the schema is broken.
     """
     try:
         evidence = read(document, checked)
         system = System(evidence)
         _require_some(evidence)
         optimum = (_from_warm(system, warm) if warm else None) or _from_cold(system)
-        return _judge(system, optimum)
+        return _judge(system, optimum, explain)
     except InvalidDocument:
         raise
     except Problem as problem:
@@ -156,7 +157,7 @@ def _require_enough(system):
                   "or place four or more spots whose place in the world is known.")
 
 
-def _judge(system: System, optimum: Optimum) -> Fit:
+def _judge(system: System, optimum: Optimum, explain: bool) -> Fit:
     spread = spread_of(optimum.jacobian)
     identity = np.eye(system.size)
     turn = identity[system.at["rotation"]]
@@ -179,7 +180,7 @@ def _judge(system: System, optimum: Optimum) -> Fit:
         _require_enough(system)
         return Fit(report.undetermined(system, "These marks leave the camera's direction open: draw two or more edges of a second axis.",
                                        focal=True, direction=False))
-    return Fit(*report.write(system, optimum, spread))
+    return Fit(*report.write(system, optimum, spread, explain))
 
 
 def _focal_sentence(system, lens) -> str:

@@ -84,7 +84,7 @@ def preview(request, show, shot):
     if document is None:
         raise Problem("Bring in a plate before marking it.")
     validate(document)
-    fit = solve(document, warm=fit_of(shot.state), checked=True).document
+    fit = solve(document, warm=fit_of(shot.state), checked=True, explain=False).document
     shot.head.state = state  # for the report's functions only; never saved
     context = {"figures": sheet.figures(shot, fit), "remarks": sheet.remarks(shot, fit), "fit": fit, "shot": shot, "request": request}
     html = render(request, "match/_figures.html", context).content.decode()

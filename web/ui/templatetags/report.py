@@ -1,7 +1,7 @@
 """Tags for the sheets of facts."""
 
 from django import template
-from django.utils.html import format_html, format_html_join
+from django.utils.html import format_html
 
 register = template.Library()
 
@@ -16,12 +16,6 @@ def rows(items):
 def remarks(context, items):
     """Remarks with their remedies; each remedy is a form that posts."""
     return {"remarks": items, "request": context.get("request"), "csrf_token": context.get("csrf_token"), "shot": context.get("shot")}
-
-
-@register.simple_tag
-def attributes(values):
-    """HTML attributes from a dict."""
-    return format_html_join(" ", '{}="{}"', values.items())
 
 
 @register.simple_tag

@@ -20,6 +20,7 @@ export class LightTable {
     this.loupeOn = false;
     this.key = `view:${root.dataset.proxy}`;
     this.laid = [];
+    this.loupe.width = this.loupe.height = 172 * Math.ceil(devicePixelRatio || 1);
     this.#listen();
     const view = JSON.parse(sessionStorage.getItem(this.key) || "null");
     if (view) { Object.assign(this, view); this.#apply(); } else this.fit();
@@ -120,8 +121,8 @@ export class LightTable {
     this.loupe.style.display = "block";
     const box = this.root.parentElement.getBoundingClientRect(), size = 176, away = 34;
     const px = event.clientX - box.left, py = event.clientY - box.top;
-    this.loupe.style.left = `${px + away + size > box.width ? px - away - size : px + away}px`;
-    this.loupe.style.top = `${py - away - size < 0 ? py + away : py - away - size}px`;
+    const left = px + away + size > box.width ? px - away - size : px + away, top = py - away - size < 0 ? py + away : py - away - size;
+    this.loupe.style.transform = `translate(${Math.round(left)}px, ${Math.round(top)}px)`;
     this.#drawLoupe();
   }
   hideLoupe() { this.loupeAt = null; this.loupe.style.display = "none"; }
@@ -134,7 +135,7 @@ export class LightTable {
     context.save();
     this.#paint(context, this.loupeAt[0] - size / 2 / scale, this.loupeAt[1] - size / 2 / scale, scale, size, size);
     context.restore();
-    for (const [style, width] of [["#101416", 5], ["#ffffff", 2]]) {
+    for (const [style, width] of [["#101416", size / 70], ["#ffffff", size / 172]]) {
       context.strokeStyle = style;
       context.lineWidth = width;
       context.beginPath();
