@@ -110,6 +110,12 @@ def format_value(value: float | None, plus_minus: float | None = None, unit: str
     return f"{number}{space}{unit}", pm
 
 
+def format_number(value: float, most: int = 2) -> str:
+    """A plain number with as many decimals as it needs, at most `most`."""
+    text = f"{value:.{most}f}"
+    return (text.rstrip("0").rstrip(".") if "." in text else text).replace("-", "−")
+
+
 def format_length(metres: float | None, unit: str, plus_minus: float | None = None, places: int | None = None) -> tuple[str, str]:
     """`format_value` for a length in metres shown in `unit`."""
     scale = METRES[unit]

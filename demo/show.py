@@ -1,11 +1,12 @@
 """Build the show The Lantern Tide through the same verbs that the pages use."""
 
 import copy
+from pathlib import Path
 
 import numpy as np
 
 from demo.boathouse import BENCH, DOOR, WINDOW
-from demo.plates import FOLDER, GATE_MM, PLATES, truth
+from demo.plates import FOLDER, PLATES, truth
 
 SLUG = "the-lantern-tide"
 # What an artist would trace: a name, the axis, and two world points on the edge (metres).
@@ -50,8 +51,7 @@ FACTS = [{"id": "f1", "kind": "length", "name": "Doorway", "from": "s1", "to": "
 
 def build() -> None:
     """Make the show unless it is there: one matched shot, and one that waits for the newcomer."""
-    from aperture.gates.formats import BY_KEY
-    from web.gates.actions import set_gate
+    from web.gates.actions import take_mode
     from web.match.actions import add_fact, set_marks
     from web.plates.actions import bring_in, take_plate
     from web.shows.actions import create_shot
@@ -61,12 +61,12 @@ def build() -> None:
     if Show.objects.filter(slug=SLUG).exists():
         return
     print("Building the demo show, once.", flush=True)
+    bodies, lenses = catalogue()
     show = Show.objects.create(name="The Lantern Tide", slug=SLUG)
-    still = BY_KEY["full-frame-16-9"]
     for name, about in zip(PLATES, ("Boathouse, morning", "Toward the slipway, not matched yet")):
         shot = create_shot(show, name.split("_")[0], about)
         shot = take_plate(shot, bring_in(FOLDER / f"{name}.jpg", f"{name}.jpg"))
-        shot = set_gate(shot, *GATE_MM, 1.0, "catalogue", still.name)
+        shot = take_mode(shot, bodies["Saltmarsh One"], bodies["Saltmarsh One"]["modes"][1])
         if name.startswith("LT010"):
             shot = set_marks(shot, marks_for(truth(name)), "Marks", None)
             for fact in copy.deepcopy(FACTS):
@@ -74,6 +74,16 @@ def build() -> None:
             for label, base, size, turn in BOXES:
                 shot = add_box(shot, {"name": label, "base": list(base), "size": list(size), "turn_deg": turn}, None)
             _render(shot)
+
+
+def catalogue() -> tuple[dict, dict]:
+    """The invented bodies and lenses, by name; brought into the catalogue, where they stay beside the artist's own."""
+    from aperture.formats.catalogue import read
+    from web.catalogue.actions import bring_in as take_in
+
+    document = read((Path(__file__).parent / "catalogue.json").read_bytes())
+    take_in(document)
+    return tuple({entry["name"]: entry for entry in document[kind]} for kind in ("bodies", "lenses"))
 
 
 def _render(shot) -> None:

@@ -81,10 +81,15 @@ class Grid:
         x, y = self.to_mm([[self.width / 2, self.height / 2]])[0]
         return float(x), float(y)
 
+    def shown_gate_mm(self, squeeze: float = 1.0) -> tuple[float, float]:
+        """Width and height of the gate with the squeeze undone, mm. The squeeze acts along the sensor's width, however the picture is turned."""
+        across, down = np.hypot(*(np.diag([squeeze, 1.0]) @ self.linear))
+        return float(across) * self.width, float(down) * self.height
+
     def pixel_aspect(self, squeeze: float = 1.0) -> float:
         """Width over height of one pixel as it should be shown, once the squeeze is undone."""
-        across, down = self.mm_per_px
-        return across * squeeze / down
+        width, height = self.shown_gate_mm(squeeze)
+        return width / self.width / (height / self.height)
 
     # Operations -----------------------------------------------------------------------------------------------------
 

@@ -9,7 +9,6 @@ from hypothesis import strategies as st
 
 from aperture.errors import Problem
 from aperture.gates.angles import equivalent_focal, focal_for, view_of
-from aperture.gates.checks import check_aspect
 from aperture.gates.grid import Grid
 
 STEPS = st.lists(st.one_of(
@@ -42,22 +41,6 @@ class Grids(TestCase):
         for arguments in ((0, 10, 1, 1), (10, 10, 0, 1), (10, 10, -2, 1), (10, 10, math.nan, 1), (10, 10, math.inf, 1)):
             with self.assertRaises(Problem):
                 Grid.from_gate(*arguments)
-
-    def test_aspects_and_their_remedies(self):
-        self.assertTrue(check_aspect(1920, 1080, (36.0, 20.25)).agrees)
-        wide = check_aspect(1920, 1080, (36.0, 24.0))
-        self.assertAlmostEqual(wide.error_px, -300)  # 1.5 instead of 1.7778 of 1080 lines: 1620 px
-        self.assertEqual([r.key for r in wide.remedies], ["crop-top-bottom"])
-        self.assertAlmostEqual(wide.remedies[0].gate_mm[1], 20.25)
-        # Common practice, no source: 36.70 × 25.54 mm through squeeze 2 is 2.87:1, so a delivery of 2.39 crops its sides.
-        scope = check_aspect(2048, 858, (36.70, 25.54), 2.0)
-        self.assertAlmostEqual(scope.gate_aspect, 2.87, delta=0.005)
-        self.assertIn("crop-sides", [r.key for r in scope.remedies])
-        forgotten = check_aspect(2048, 858, (21.95, 18.39))
-        self.assertIn("squeeze-2", [r.key for r in forgotten.remedies])
-        for remedy in (r for r in (*wide.remedies, *scope.remedies) if r.key.startswith("crop")):
-            size = (1920, 1080) if remedy in wide.remedies else (2048, 858)
-            self.assertTrue(check_aspect(*size, remedy.gate_mm, remedy.squeeze).agrees, remedy.key)
 
     def test_squeeze_widens_only_across(self):
         # Common practice, no source: 50 mm with squeeze 2 is as wide as 25 mm and as tall as 50 mm.

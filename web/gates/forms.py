@@ -1,22 +1,36 @@
-"""What may come in as a gate."""
+"""What may come in on the Gate step."""
 
 from django import forms
 
 from aperture.errors import Problem
 from aperture.gates.formats import BY_KEY, FORMATS
-from aperture.units import parse_length, parse_number
+from aperture.gates.steps import FLIPS, KINDS, TURNS
+from aperture.gates.typed import parse_aspect, parse_shape, shape_text
+from aperture.units import format_number, format_rate, parse_length, parse_number, parse_rate
 
 
 class GateForm(forms.Form):
-    """A standard format, or a typed width and height; and the squeeze. `cleaned_data` has millimetres."""
+    """A standard format, or a typed width and height; photosites, squeeze and rate. `cleaned_data` has millimetres."""
 
     format = forms.ChoiceField(label="Standard format", required=False,
                                choices=[("", "typed below")] + [(row.key, row.name) for row in FORMATS])
     width = forms.CharField(label="Width", required=False, max_length=40)
     height = forms.CharField(label="Height", required=False, max_length=40)
     squeeze = forms.CharField(label="Squeeze", required=False, max_length=20)
+    rate = forms.CharField(label="Frame rate", required=False, max_length=20)
+    photosites = forms.CharField(label="Photosites or scan, px", required=False, max_length=40)
     origin = forms.ChoiceField(required=False, choices=[(o, o) for o in ("", "typed", "file", "assumed")], widget=forms.HiddenInput)
     base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+
+    @staticmethod
+    def initial_of(gate: dict | None, base: int) -> dict:
+        """What the form shows of a gate document."""
+        if not gate:
+            return {"squeeze": "1", "base": base}
+        rate = gate.get("rate")
+        return {"format": next((f.key for f in FORMATS if f.name == gate["name"]), ""), "width": f"{format_number(gate['width_mm'], 6)} mm",
+                "height": f"{format_number(gate['height_mm'], 6)} mm", "squeeze": f"{gate['squeeze']:g}", "rate": format_rate(parse_rate(rate)) if rate else "",
+                "photosites": "{} × {}".format(*gate["photosites"]) if gate.get("photosites") else "", "base": base}
 
     def clean(self):
         """Sizes above zero, in mm; a sentence beside the field otherwise."""
@@ -27,19 +41,172 @@ class GateForm(forms.Form):
         else:
             data["name"], data["origin"] = "", data.get("origin") or "typed"
             for side in ("width", "height"):
-                self._side(data, side)
-        try:
-            data["squeeze"] = parse_number(data.get("squeeze") or "1", "The squeeze")
-            if not 1 <= data["squeeze"] <= 4:
-                raise Problem("The squeeze must lie between 1 (a spherical lens) and 4.")
-        except Problem as problem:
-            self.add_error("squeeze", problem.sentence)
+                self._put(side, lambda side=side: data.update({f"{side}_mm": self._side(data.get(side) or "", side)}))
+        self._put("squeeze", lambda: data.update(squeeze=self._squeeze(data.get("squeeze") or "1")))
+        self._put("rate", lambda: data.update(rate=str(parse_rate(data["rate"])) if data.get("rate") else ""))
+        self._put("photosites", lambda: data.update(sites=_sites(data["photosites"]) if data.get("photosites") else None))
         return data
 
-    def _side(self, data, side):
+    def _put(self, field, read):
         try:
-            data[f"{side}_mm"] = parse_length(data.get(side) or "", "mm", f"The gate's {side}") * 1000
-            if not 0.1 <= data[f"{side}_mm"] <= 1000:
-                raise Problem(f"The gate's {side} must lie between 0.1 mm and 1000 mm.")
+            read()
         except Problem as problem:
-            self.add_error(side, problem.sentence)
+            self.add_error(field, problem.sentence)
+
+    @staticmethod
+    def _side(text, side):
+        value = parse_length(text, "mm", f"The gate's {side}") * 1000
+        if not 0.1 <= value <= 1000:
+            raise Problem(f"The gate's {side} must lie between 0.1 mm and 1000 mm.")
+        return value
+
+    @staticmethod
+    def _squeeze(text):
+        value = parse_number(text, "The squeeze")
+        if not 1 <= value <= 4:
+            raise Problem("The squeeze must lie between 1 (a spherical lens) and 4.")
+        return value
+
+
+def _sites(text):
+    shape = parse_shape(text, ("px",))
+    return [shape["width"], shape["height"]]
+
+
+SHAPES = {"window": ("aspect", "px", "mm"), "pad": ("aspect", "px"), "resize": ("px", "side", "scale")}
+HINTS = {"window": "2.39, 4096 × 1716, or 21.95 × 16 mm", "pad": "16:9, or 2048 × 1152", "resize": "1920 × 1080, 1920 wide, or 50 %",
+         "extract": "2.39"}
+
+
+class StepForm(forms.Form):
+    """The parameters of one kind of step. `step` holds them once the form is valid."""
+
+    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+
+    def __init__(self, *args, do: str, now: dict | None = None, **kwargs):
+        self.do, self.now = do, now
+        super().__init__(*args, **kwargs)
+        text, hint = (lambda label, required=True: forms.CharField(label=label, required=required, max_length=60)), HINTS.get(do, "")
+        fields = {
+            "window": {"size": text(f"What is kept: {hint}"), "left": text("Left, px", False), "top": text("Top, px", False),
+                       "multiple": text("Whole multiples of, px", False)},
+            "bin": {"by": text("Photosites in a row")}, "resize": {"size": text(f"To: {hint}")},
+            "turn": {"quarters": forms.ChoiceField(label="Turn", choices=[(str(n), name) for n, name in TURNS.items()])},
+            "flip": {"way": forms.ChoiceField(label="Mirror", choices=list(FLIPS.items()))},
+            "desqueeze": {"by": text("By, empty for the lens’s squeeze", False),
+                          "keep": forms.ChoiceField(label="Keeping", required=False, choices=[("height", "the height"), ("width", "the width")])},
+            "pad": {"size": text(f"To: {hint}")},
+            "straighten": {"enlarge": forms.BooleanField(label="Enlarge to hold all of the picture", required=False, initial=True)},
+            "overscan": {"how": forms.ChoiceField(label="How much", choices=[("percent", "percent"), ("sides", "px on each side"),
+                                                                             ("distortion", "as much as the distortion needs")]),
+                         "percent": text("Percent in all", False), "left": text("Left, px", False), "right": text("Right, px", False),
+                         "top": text("Top, px", False), "bottom": text("Bottom, px", False)},
+            "extract": {"aspect": text(f"Aspect: {hint}"), "size": text("Brought to: 2048 × 858, or 2048 wide", False),
+                        "multiple": text("Cut in multiples of, px", False)},
+            "return": {},
+        }[do]
+        self.fields |= fields
+        if not self.is_bound:
+            self.initial |= self._initial(now or {"do": do})
+
+    def _initial(self, step):
+        plain = ("left", "top", "right", "bottom", "by", "quarters", "way", "keep", "multiple", "percent")
+        values = {key: str(step[key]) for key in plain if step.get(key) is not None}
+        if self.do in SHAPES:
+            values["size"] = shape_text(step)
+        if self.do == "extract":
+            values["aspect"] = format_number(step["aspect"], 6) if "aspect" in step else ""
+            values["size"] = shape_text({key: step[key] for key in ("width", "height") if key in step})
+        if self.do == "straighten":
+            values["enlarge"] = step.get("enlarge", True)
+        if self.do == "overscan":
+            values["how"] = "distortion" if step.get("for") else "sides" if "left" in step else "percent"
+            values.setdefault("percent", "10" if len(step) == 1 else "")
+        if self.do == "bin":
+            values.setdefault("by", "2")
+        return values
+
+    def clean(self):
+        """`step`: the document of the step."""
+        data = super().clean()
+        self.step = {"do": self.do} | ({"id": self.now["id"]} if self.now else {})
+        if self.now and self.now.get("from"):
+            self.step["from"] = self.now["from"]
+        for name in self.fields:
+            if name != "base" and name not in self.errors:
+                try:
+                    self._read(name, data.get(name), data)
+                except Problem as problem:
+                    self.add_error(name, problem.sentence)
+        return data
+
+    def _read(self, name, value, data):
+        step, label = self.step, self.fields[name].label
+        if self.do == "overscan" and not self._wanted(name, data):
+            return
+        if name == "size":
+            if value:
+                step |= parse_shape(value, SHAPES.get(self.do, ("px", "side")))
+        elif name == "aspect":
+            if value:
+                step["aspect"] = parse_aspect(value)
+        elif name in ("left", "top", "right", "bottom", "multiple", "quarters") or name == "by" and self.do == "bin":
+            if value or self.do == "overscan":
+                step[name] = self._whole(value or "0", label)
+            if name in ("left", "top") and value and "width" not in step and self.do == "window":
+                raise Problem("A corner needs a size in px beside it.")
+        elif name == "by":
+            if value:
+                step["by"] = parse_number(value, "The squeeze")
+        elif name == "percent":
+            step["percent"] = parse_number((value or "").rstrip("% "), "The percentage")
+        elif name == "how":
+            if value == "distortion":
+                step["for"] = "distortion"
+        elif name == "enlarge":
+            step["enlarge"] = bool(value)
+        elif value and not (name == "keep" and value == "height"):
+            step[name] = value
+
+    @staticmethod
+    def _wanted(name, data):
+        return name == "how" or (name == "percent" and data.get("how") == "percent") or (name not in ("how", "percent") and data.get("how") == "sides")
+
+    @staticmethod
+    def _whole(text, label):
+        value = parse_number(text, label)
+        if value != int(value) or not 0 <= value <= 200000:
+            raise Problem(f"{label.split(',')[0]} must be a whole number of at least 0.")
+        return int(value)
+
+    @property
+    def title(self):
+        """What the step is called."""
+        return KINDS[self.do]
+
+
+def guides_from(data: dict) -> dict:
+    """The guides document of what the page sent. Raises Problem where an aspect or colour can't be."""
+    frames = []
+    for item in data.get("frames", [])[:12]:
+        aspect, colour, opacity = parse_aspect(str(item.get("aspect"))), str(item.get("colour", "#000000")), item.get("opacity", 0.6)
+        if len(colour) != 7 or colour[0] != "#" or any(letter not in "0123456789abcdefABCDEF" for letter in colour[1:]):
+            raise Problem("The mask's colour must be like #000000.")
+        if not isinstance(opacity, int | float) or not 0 <= opacity <= 1:
+            raise Problem("The mask's opacity must lie between 0 and 1.")
+        frames.append({"aspect": aspect, "opacity": opacity, "colour": colour})
+    return {"frames": frames} | {key: bool(data.get(key)) for key in ("centre", "thirds", "areas")}
+
+
+class ClaimForm(forms.Form):
+    """What somebody quotes of a lens."""
+
+    angle = forms.CharField(label="Angle of view", required=False, max_length=20)
+    basis = forms.ChoiceField(label="Measured", required=False,
+                              choices=[("", "nobody says"), ("horizontal", "across"), ("vertical", "down"), ("diagonal", "diagonal")])
+    focal = forms.CharField(label="Focal length", required=False, max_length=20)
+    kind = forms.ChoiceField(label="which is", required=False, choices=[("true", "the lens’s own"), ("width", "an equivalent, by 36 mm width"),
+                                                                       ("diagonal", "an equivalent, by 43.27 mm diagonal")])
+    sensor = forms.CharField(label="Sensor", required=False, max_length=40)
+    aspect = forms.CharField(label="Picture’s aspect", required=False, max_length=20)
+

@@ -1,24 +1,93 @@
 """The gate of a shot's state, read once for every step that needs it."""
 
-from aperture.gates.checks import AspectCheck, check_aspect
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from aperture.gates.chain import Chain, build
+from aperture.gates.checks import AspectCheck
 from aperture.gates.grid import Grid
+from aperture.lens.distortion import NAMES
+from aperture.lens.lens import Lens
 from web.shows.steps import Standing
+
+
+@dataclass(frozen=True)
+class FoundLens:
+    """The lens a gate's figures are computed with, and where its focal length comes from (an origin)."""
+
+    lens: Lens
+    origin: str
+
+
+_match: list[Callable] = []
+
+
+def register_lens(provider: Callable) -> None:
+    """The Match step tells here how the matched lens of a state is found: `provider(state)` gives a FoundLens or None.
+
+    Registered and not imported: no step imports a later one.
+    """
+    _match[:] = [provider]
+
+
+def lens_of(state: dict, metadata: dict | None = None) -> FoundLens | None:
+    """The matched lens; else one of the typed focal length; else of the file's (`metadata` of the plate)."""
+    if not state["gate"]:
+        return None
+    found = _match[0](state) if _match and state["plate"] else None
+    if found:
+        return found
+    given = state["lens"].get("focal_mm")
+    focal, origin = (given["value"], "catalogue" if state["lens"].get("name") else "typed") if given else ((metadata or {}).get("focal_mm"), "file")
+    if not focal:
+        return None
+    wanted, projection = state["lens"].get("distortion", "none"), state["lens"].get("projection", "rectilinear")
+    known = wanted if isinstance(wanted, dict) and projection == "rectilinear" else {}
+    chain = chain_of(state)
+    width, height, squeeze = chain.match_gate
+    x, y = chain.axis_px
+    grid = chain.plate_grid
+    centre = (x / grid.width - 0.5) * width, (y / grid.height - 0.5) * height
+    return FoundLens(Lens(focal, squeeze, projection, centre, tuple(float(known.get(name, 0.0)) for name in NAMES)), origin)
+
+
+def chain_of(state: dict, lens: Lens | None = None) -> Chain | None:
+    """The gate chain; None until there is a gate. With a lens, what it bends is followed too."""
+    plate, gate = state["plate"], state["gate"]
+    return build(gate, (plate["width"], plate["height"]) if plate else None, lens) if gate else None
 
 
 def grid_of(state: dict) -> Grid | None:
     """The plate's grid; None until there are a plate and a gate."""
-    plate, gate = state["plate"], state["gate"]
-    if not plate or not gate:
-        return None
-    return Grid.from_gate(plate["width"], plate["height"], gate["width_mm"], gate["height_mm"])
+    return chain_of(state).plate_grid if state["plate"] and state["gate"] else None
+
+
+def plate_origin(state: dict) -> str:
+    """Where the plate's gate comes from, as an origin; empty without a gate."""
+    chain = chain_of(state)
+    return chain.origin(chain.plate, state["gate"]["origin"]) if chain else ""
+
+
+def for_match(state: dict) -> dict:
+    """What the gate tells a match document: `gate`, and in `lens` where the axis meets a plate cut off-centre. Empty without a gate."""
+    if not state["gate"]:
+        return {}
+    chain = chain_of(state)
+    width, height, squeeze = (round(value, 9) for value in chain.match_gate)
+    grid, (x, y) = chain.plate_grid, chain.axis_px
+    out = {"gate": {"width_mm": width, "height_mm": height, "squeeze": squeeze}, "lens": {}}
+    if abs(x - grid.width / 2) > 1e-6 or abs(y - grid.height / 2) > 1e-6:
+        out["lens"]["principal_point"] = [round(x, 6), round(y, 6)]
+    if chain.stages[chain.plate].straight:
+        out["lens"]["distortion"] = "none"
+    return out
 
 
 def aspect_of(state: dict) -> AspectCheck | None:
     """Whether gate and picture agree; None until there are both."""
-    plate, gate = state["plate"], state["gate"]
-    if not plate or not gate:
+    if not state["plate"] or not state["gate"]:
         return None
-    return check_aspect(plate["width"], plate["height"], (gate["width_mm"], gate["height_mm"]), gate["squeeze"])
+    return AspectCheck(chain_of(state), state["gate"])
 
 
 def standing(shot) -> Standing:
@@ -28,4 +97,5 @@ def standing(shot) -> Standing:
         return Standing("nothing", "no gate")
     if check and not check.agrees:
         return Standing("needs", f"{abs(check.error_px):.0f} px off")
-    return Standing("settled", f"{gate['width_mm']:.2f} × {gate['height_mm']:.2f} mm")
+    width, height = check.chain.plate_grid.gate_mm if check else (gate["width_mm"], gate["height_mm"])
+    return Standing("settled", f"{width:.2f} × {height:.2f} mm")

@@ -1,5 +1,24 @@
 from django.urls import path
 
-from web.gates import views
+from web.gates import across, claims, views
 
-urlpatterns = [path("gate", views.gate, name="gate")]
+urlpatterns = [
+    path("gate", views.gate, name="gate"),
+    path("gate/mode", views.take_mode, name="gate-mode"),
+    path("gate/lens", views.take_lens, name="gate-lens"),
+    path("gate/database-camera", views.take_database_camera, name="gate-database-camera"),
+    path("gate/database-lens", views.take_database_lens, name="gate-database-lens"),
+    path("gate/step", views.put_step, name="gate-step"),
+    path("gate/step/<str:step_id>/<str:verb>", views.step_verb, name="gate-step-verb"),
+    path("gate/remedy", views.remedy, name="gate-remedy"),
+    path("gate/render", views.render_size, name="gate-render"),
+    path("gate/guides", views.guides, name="gate-guides"),
+    path("gate/follow", views.follow, name="gate-follow"),
+    path("gate/ledger.csv", views.ledger_file, name="gate-ledger"),
+    path("gate/claims", claims.claims, name="gate-claims"),
+    path("gate/claims/take", claims.take, name="gate-claims-take"),
+]
+show_patterns = [
+    path("cameras", across.cameras, name="cameras"),
+    path("cameras/align/<slug:shot>", across.align, name="cameras-align"),
+]

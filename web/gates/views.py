@@ -1,119 +1,360 @@
-"""The Gate step: what area of what sensor made these pixels."""
+"""The Gate step: what area of what sensor made these pixels, and what is made of them."""
 
-import math
-
+import numpy as np
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect
-from django.views.decorators.http import require_http_methods
+from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
-from aperture.gates.angles import FULL_FRAME_MM, equivalent_focal, view_of
+from aperture.errors import Problem
+from aperture.formats import ledger
+from aperture.gates.angles import FULL_FRAME_MM
 from aperture.gates.formats import FORMATS
-from aperture.units import format_value
-from web.gates import actions
-from web.gates.forms import GateForm
-from web.gates.gate import aspect_of, grid_of
+from aperture.gates.guides import ASPECTS
+from aperture.gates.steps import ABOUT, KINDS
+from aperture.gates.typed import parse_shape
+from aperture.lens import database as lens_database
+from aperture.match.document import loads
+from web.catalogue import lens_profiles
+from web.catalogue.models import Body, CatalogueLens
+from web.gates import actions, page
+from web.gates.forms import GateForm, StepForm, guides_from
+from web.gates.gate import chain_of, lens_of
 from web.plates.models import plate_of
+from web.shows.actions import Locked, Stale, next_revision
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
+
+STEP_VERBS = (("up", "↑", "Move up"), ("down", "↓", "Move down"), ("remove", "✕", "Remove"))
+GUIDE_KINDS = (("centre", "Centre cross"), ("thirds", "Thirds"), ("areas", "Action and title areas"))
 
 
 @require_http_methods(["GET", "POST"])
 def gate(request, show, shot):
-    """Gate, angles, and whether gate and picture can both be true."""
+    """The chain to scale and as a ledger, the plate with its guides; POST sets the sensor by its size."""
     shot = find(show, shot)
-    now = shot.state["gate"]
-    initial = {"format": next((f.key for f in FORMATS if now and f.name == now["name"]), ""), "width": f"{now['width_mm']:g} mm" if now else "",
-               "height": f"{now['height_mm']:g} mm" if now else "", "squeeze": f"{now['squeeze']:g}" if now else "1", "base": shot.head.number}
-    form = GateForm(request.POST or None, initial=initial)
+    form = GateForm(request.POST or None, initial=GateForm.initial_of(shot.state["gate"], shot.head.number))
     if request.method == "POST" and form.is_valid():
         data = form.cleaned_data
-        actions.set_gate(shot, data["width_mm"], data["height_mm"], data["squeeze"], data["origin"], data["name"], data["base"])
+        actions.set_gate(shot, data["width_mm"], data["height_mm"], data["squeeze"], data["origin"], data["name"], data["base"], data["sites"], data["rate"])
         return redirect(shot.url("gate"))
+    return _page(request, shot, form=form)
+
+
+def _page(request, shot, form=None, step_form=None, opened=""):
     plate = plate_of(shot)
-    context = {"form": form, "plate": plate, "rows": _rows(shot, plate), "angle_rows": _angle_rows(shot, plate),
-               "remarks": _remarks(shot, plate), "drawing": _drawing(shot), "formats": FORMATS}
-    return step_page(request, shot, "gate", "gates/gate.html", context, status=422 if form.errors else 200)
+    form = form or GateForm(initial=GateForm.initial_of(shot.state["gate"], shot.head.number))
+    found = lens_of(shot.state, plate.metadata if plate else None)
+    chain = chain_of(shot.state, found.lens if found else None)
+    context = {"form": form, "plate": plate, "formats": FORMATS, "remarks": _remarks(shot, plate), "opened": opened or request.GET.get("open", ""),
+               "bodies": Body.objects.offered(), "lenses": CatalogueLens.objects.offered(), "lens_name": shot.state["lens"].get("name", ""),
+               "guides": page.NO_GUIDES | (shot.state.get("guides") or {}), "guide_aspects": ASPECTS, "guide_shapes": page.guide_shapes(shot),
+               "database": _database(request, shot, plate), "changed": _changed(shot), "step_verbs": STEP_VERBS, "guide_kinds": GUIDE_KINDS}
+    if chain:
+        selected = _selected(request, chain)
+        state_gate, lens_origin = shot.state["gate"], found.origin if found else ""
+        rows = page.ledger(chain, selected)
+        context |= {"chain": chain, "selected": selected, "ledger": rows, "off_centre": any(row["centre"] != "middle" for row in rows),
+                    "drawing": page.drawing(chain, selected),
+                    "rows": page.figure_rows(chain, selected, state_gate["origin"], lens_origin), "render": page.render_table(chain, selected),
+                    "sensor_rows": _sensor_rows(shot, state_gate), "stage": chain.stages[selected], "plate_index": chain.plate,
+                    "step_choices": [(key, name, ABOUT[key]) for key, name in page.step_choices(selected < chain.plate)],
+                    "after": _index_after(state_gate, chain, selected), "before_plate": selected < chain.plate,
+                    "step_form": step_form or _step_form(request, shot, chain), "rate": state_gate.get("rate"), "render_size": state_gate.get("render")}
+    failed = form.errors or (step_form and step_form.errors)
+    return step_page(request, shot, "gate", "gates/gate.html", context, status=422 if failed else 200)
 
 
-def _rows(shot, plate) -> list[Row]:
-    now, grid = shot.state["gate"], grid_of(shot.state)
-    if not now:
-        return [Row("Gate", "–")]
-    origin = now["origin"]
-    rows = [Row("Format", now["name"] or "typed size", origin=origin), Row("Width", format_value(now["width_mm"], unit="mm", places=3)[0], origin=origin),
-            Row("Height", format_value(now["height_mm"], unit="mm", places=3)[0], origin=origin),
-            Row("Diagonal", format_value(math.hypot(now["width_mm"], now["height_mm"]), unit="mm", places=3)[0], origin=origin),
-            Row("Squeeze", f"{now['squeeze']:g}", origin=origin)]
-    if grid:
-        check = aspect_of(shot.state)
-        across, down = grid.mm_per_px
-        rows += [Row("Gate aspect, unsqueezed", f"{check.gate_aspect:.4f}", origin=origin), Row("Picture aspect", f"{check.picture_aspect:.4f}", origin="file"),
-                 Row("Pixel pitch", f"{across * 1000:.3f} × {down * 1000:.3f} µm", origin=origin)]
+def _changed(shot) -> bool:
+    """Whether the last edit was one of this step's, so that the page says what it did beside its undo."""
+    before = shot.head.parent
+    return bool(before) and any(before.state.get(key) != shot.state.get(key) for key in ("gate", "lens", "guides"))
+
+
+def _selected(request, chain) -> int:
+    wanted = request.GET.get("grid", request.POST.get("grid", ""))
+    return min(int(wanted), len(chain.stages) - 1) if wanted.isdecimal() else chain.plate
+
+
+def _index_after(state_gate, chain, selected) -> int:
+    """Where in the list of steps a new one goes that follows the selected grid."""
+    steps, at = state_gate.get("steps", []), state_gate.get("plate_at", len(state_gate.get("steps", [])))
+    keys = [step["id"] for step in steps]
+    key = chain.stages[selected].key
+    return keys.index(key) + 1 if key in keys else at if selected >= chain.plate else 0
+
+
+def _step_form(request, shot, chain):
+    """The form that the address asks for: ?edit=<id>, or ?add=<kind>."""
+    edited, added = request.GET.get("edit"), request.GET.get("add")
+    base = {"base": shot.head.number}
+    now = next((step for step in shot.state["gate"].get("steps", []) if step["id"] == edited), None)
+    if now:
+        return StepForm(do=now["do"], now=now, initial=base)
+    return StepForm(do=added, initial=base) if added in KINDS else None
+
+
+def _sensor_rows(shot, now) -> list[Row]:
+    lens = shot.state["lens"]
+    rows = [Row("Sensor", now["name"] or "typed size", origin=now["origin"]),
+            Row("Photosites", "{} × {}".format(*now["photosites"]) if now.get("photosites") else "–", origin=now["origin"] if now.get("photosites") else ""),
+            Row("Squeeze", f"{now['squeeze']:g}", origin=now["origin"])]
+    if lens.get("name"):
+        rows.append(Row("Lens", lens["name"], origin="catalogue"))
+    if lens.get("projection", "rectilinear") != "rectilinear":
+        rows.append(Row("Projection", lens["projection"], origin="catalogue" if lens.get("name") else "typed"))
     return rows
 
 
-def _angle_rows(shot, plate) -> list[Row]:
-    now = shot.state["gate"]
-    if not now:
-        return []
-    given = shot.state["lens"].get("focal_mm")
-    focal, origin = (given["value"], "typed") if given else ((plate.metadata.get("focal_mm"), "file") if plate else (None, ""))
-    if not focal:
-        return [Row("Focal length", "–", title="Neither the file nor you say it; the match will solve it.")]
-    gate_mm = (now["width_mm"], now["height_mm"])
-    view = view_of(gate_mm, focal, now["squeeze"])
-    same = equivalent_focal(gate_mm, focal, now["squeeze"])
-    return [Row("Focal length", format_value(focal, unit="mm", places=2)[0], origin=origin)] + [
-        Row(name, format_value(math.degrees(angle), unit="°", places=2)[0], origin=origin)
-        for name, angle in (("Across", view.horizontal), ("Down", view.vertical), ("Diagonal", view.diagonal))] + [
-        Row("Equivalent by 36 mm width", format_value(same["width"], unit="mm", places=2)[0], origin=origin),
-        Row("Equivalent by 43.27 mm diagonal", format_value(same["diagonal"], unit="mm", places=2)[0], origin=origin)]
-
-
-def _post(url, label, **fields):
-    return label, {"action": url, "fields": fields}
-
-
 def _remarks(shot, plate) -> list[Remark]:
-    remarks, now, url, base = [], shot.state["gate"], shot.url("gate"), shot.head.number
-    check = aspect_of(shot.state)
-    if check and not check.agrees:
-        wide = "wider" if check.error_px > 0 else "narrower"
-        says = (f"The gate, unsqueezed, is {check.gate_aspect:.3f} : 1 and the picture {check.picture_aspect:.3f} : 1. The gate is {wide} by "
-                f"{abs(check.error_px):.0f} px over the picture's width of {plate.width}. One of these would explain it:")
-        remarks.append(Remark("Gate and picture can’t both be true", says, "doubt", tuple(
-            _post(url, r.label, width=repr(r.gate_mm[0]), height=repr(r.gate_mm[1]), squeeze=repr(r.squeeze), origin="assumed", base=base)
-            for r in check.remedies)))
-    elif check:
-        remarks.append(Remark("Gate and picture agree", f"Within half a pixel over the width: off by {abs(check.error_px):.2f} px.", "good"))
-    if plate and not now:
-        data = plate.metadata
-        if data.get("focal_mm") and data.get("equivalent_mm"):
-            width = FULL_FRAME_MM[0] * data["focal_mm"] / data["equivalent_mm"]
-            height = width * plate.height / plate.width
-            remarks.append(Remark("The file hints at the sensor", f"Its focal length of {data['focal_mm']:g} mm and full-frame equivalent of "
-                                  f"{data['equivalent_mm']:g} mm, if meant by width, make a gate {width:.2f} × {height:.2f} mm. "
-                                  "Files round the equivalent to whole millimetres, so this is near, not exact.", "note",
-                                  (_post(url, f"Take {width:.2f} × {height:.2f} mm", width=f"{width:.4f}", height=f"{height:.4f}", squeeze="1",
-                                         origin="file", base=base),)))
-        else:
-            remarks.append(Remark("No gate yet", "Choose the format the camera recorded, or type its width and height. Without it, the match "
-                                  "solves the lens in pixels only.", "note"))
+    remarks = [page.remark_of(shot, finding) for finding in page.findings(shot, plate)]
+    if plate and not shot.state["gate"]:
+        remarks += _without_gate(shot, plate)
     if not plate:
         remarks.append(Remark("No plate yet", "Bring in a picture first; then the gate can be checked against it.", "note"))
     return remarks
 
 
-def _drawing(shot) -> dict | None:
-    """Gate and picture as two rectangles to scale, in an SVG of 520 units across."""
-    now, plate = shot.state["gate"], shot.state["plate"]
-    if not now:
-        return None
-    width, height = now["width_mm"] * now["squeeze"], now["height_mm"]
-    boxes = [("gate", width, height)]
-    if plate:
-        aspect = plate["width"] / plate["height"]
-        boxes.append(("picture", *((width, width / aspect) if aspect > width / height else (height * aspect, height))))
-    scale = min(440 / max(w for _, w, _ in boxes), 300 / max(h for _, _, h in boxes))
-    return {"rects": [{"kind": kind, "x": 260 - w * scale / 2, "y": 190 - h * scale / 2, "w": w * scale, "h": h * scale} for kind, w, h in boxes],
-            "width": f"{now['width_mm']:.2f} mm" + (f" × {now['squeeze']:g}" if now["squeeze"] != 1 else ""), "height": f"{height:.2f} mm",
-            "top": 180 - height * scale / 2, "left": 250 - width * scale / 2}
+def _without_gate(shot, plate):
+    data, base = plate.metadata, shot.head.number
+    if data.get("focal_mm") and data.get("equivalent_mm"):
+        width = FULL_FRAME_MM[0] * data["focal_mm"] / data["equivalent_mm"]
+        height = width * plate.height / plate.width
+        take = (f"Take {width:.2f} × {height:.2f} mm", {"action": shot.url("gate"), "fields": {
+            "width": f"{width:.4f}", "height": f"{height:.4f}", "squeeze": "1", "origin": "file", "base": base}})
+        return [Remark("The file hints at the sensor", f"Its focal length of {data['focal_mm']:g} mm and full-frame equivalent of "
+                       f"{data['equivalent_mm']:g} mm, if meant by width, make a gate {width:.2f} × {height:.2f} mm. Files round the equivalent to whole "
+                       "millimetres, so this is near, not exact.",
+                       "note", (take,))]
+    return [Remark("No gate yet", "Choose the mode the camera recorded, a standard format, or type its width and height. Without it, the match solves the lens "
+                   "in pixels only.", "note")]
+
+
+# Choosing ----------------------------------------------------------------------------------------------------------------
+
+
+def _base(request) -> int | None:
+    base = request.POST.get("base", "")
+    return int(base) if base.isdecimal() else None
+
+
+@require_POST
+def take_mode(request, show, shot):
+    """A sensor mode of the catalogue: `mode` is the body's number and the mode's index."""
+    shot = find(show, shot)
+    body_pk, _, index = request.POST.get("mode", "").partition(":")
+    body = Body.objects.filter(pk=int(body_pk)).first() if body_pk.isdecimal() else None
+    if body is None or not index.isdecimal() or int(index) >= len(body.data["modes"]):
+        raise Problem("Choose a sensor mode from the list.")
+    actions.take_mode(shot, body.data, body.data["modes"][int(index)], _base(request))
+    return redirect(shot.url("gate"))
+
+
+@require_POST
+def take_lens(request, show, shot):
+    """A lens of the catalogue."""
+    shot = find(show, shot)
+    pk = request.POST.get("lens", "")
+    lens = CatalogueLens.objects.filter(pk=int(pk)).first() if pk.isdecimal() else None
+    if lens is None:
+        raise Problem("Choose a lens from the list.")
+    actions.take_lens(shot, lens.data, _base(request))
+    return redirect(shot.url("gate"))
+
+
+def _native_aspects(aspect):
+    """A picture that isn't 3:2 or 4:3 was most likely cut from one that is."""
+    if min(abs(aspect / native - 1) for native in (3 / 2, 4 / 3)) < 0.01:
+        return [("", aspect)]
+    return [("all of the sensor", aspect), ("cut from 3:2", 1.5), ("cut from 4:3", 4 / 3)]
+
+
+def _database(request, shot, plate) -> dict:
+    """The open lens database: what the plate's file names, and what was searched for."""
+    text = request.GET.get("q", "").strip()[:120]
+    out = {"text": text, "offer": None, "cameras": [], "lenses": [], "own": None, "own_lens": None}
+    if plate and not (shot.state["gate"] or {}).get("body"):
+        maker, model = plate.metadata.get("maker"), plate.metadata.get("model")
+        out["own"] = Body.objects.offered().filter(name__iexact=model).first() if model else None
+        known = None if out["own"] else lens_database.camera_of_file(maker, model)
+        out["offer"] = _sizes(known, plate) if known else None
+    if plate and shot.state["gate"] and plate.metadata.get("lens") and not shot.state["lens"].get("name"):
+        out["own_lens"] = CatalogueLens.objects.offered().filter(name__iexact=plate.metadata["lens"]).first()
+    if text and plate:
+        out["cameras"] = [_sizes(camera, plate) for camera in lens_database.search_cameras(text, 8)]
+        out["lenses"] = lens_database.search_lenses(text, 12)
+    return out
+
+
+def _sizes(camera, plate):
+    aspect = plate.width / plate.height
+    choices = []
+    for label, native in _native_aspects(max(aspect, 1 / aspect)):
+        width, height, plus_minus = camera.sensor_mm(native)
+        choices.append({"label": label, "native": f"{native:.6f}", "says": f"{width:.2f} × {height:.2f} mm ± {plus_minus:.2f}"})
+    return {"camera": camera, "choices": choices}
+
+
+@require_POST
+def take_database_camera(request, show, shot):
+    """A camera of the open lens database: an approximate sensor from its crop factor, and the window that the plate's shape leaves of it."""
+    shot = find(show, shot)
+    plate = plate_of(shot)
+    camera = lens_database.camera_of_file(request.POST.get("maker"), request.POST.get("model"))
+    if camera is None or plate is None:
+        raise Problem("That camera isn't in the database any more.")
+    native = float(request.POST.get("native") or 1.5)
+    if not 1 <= native <= 3:
+        raise Problem("The sensor's aspect must lie between 1 and 3.")
+    width, height, plus_minus = camera.sensor_mm(native)
+    name = f"{camera.model}, from crop factor {camera.crop_factor:g}, ± {plus_minus:.2f} mm"
+    gate = {"width_mm": round(width, 4), "height_mm": round(height, 4), "squeeze": 1.0, "origin": "catalogue", "name": name[:120], "steps": [], "plate_at": 0}
+    if plate.height > plate.width:
+        gate = gate | {"steps": [{"id": "g1", "do": "turn", "quarters": 1}], "plate_at": 1}
+    aspect = max(plate.width / plate.height, plate.height / plate.width)
+    if abs(native / aspect - 1) > 1e-4:
+        gate = gate | {"steps": [{"id": "g2", "do": "window", "aspect": round(aspect, 6)}, *gate["steps"]], "plate_at": gate["plate_at"] + 1}
+    actions.set_document(shot, gate, f"{camera.model}, approximate: {width:.2f} × {height:.2f} mm", _base(request))
+    return redirect(shot.url("gate"))
+
+
+@require_POST
+def take_database_lens(request, show, shot):
+    """A lens of the open lens database: its distortion as a start, at the shot's focal length and over the plate's gate."""
+    shot = find(show, shot)
+    plate = plate_of(shot)
+    found = lens_of(shot.state, plate.metadata if plate else None)
+    if found is None:
+        raise Problem("A lens's distortion depends on its focal length and on the gate: give both first.")
+    key = request.POST.get("key", "")
+    lens = lens_database.lens_by_key(key)
+    low, high = lens.focal_mm
+    focal = min(max(found.lens.focal_mm, low), high)
+    chain = chain_of(shot.state)
+    converted = lens_profiles.converted(key, focal, chain.shown_gate(chain.plate))
+    error = converted.largest_error_mm / chain.plate_grid.mm_per_px[0] if converted else 0
+    coefficients = {name: round(value, 8) for name, value in zip(("k1", "k2", "k3"), converted.coefficients)} if converted else {}
+    says = f", largest error {error:.2f} px" if converted else ""
+    actions.take_profile(shot, f"{lens.model} at {focal:g} mm{says}"[:150], lens.projection, coefficients, _base(request))
+    return redirect(shot.url("gate"))
+
+
+# The chain ---------------------------------------------------------------------------------------------------------------
+
+
+@require_POST
+def put_step(request, show, shot):
+    """Add a step, or change one."""
+    shot = find(show, shot)
+    do, step_id = request.POST.get("do", ""), request.POST.get("id", "")
+    now = next((step for step in (shot.state["gate"] or {}).get("steps", []) if step["id"] == step_id), None)
+    if do not in KINDS or (step_id and now is None):
+        raise Problem("That step is gone already." if step_id else "Choose a step from the list.")
+    form = StepForm(request.POST, do=do, now=now)
+    if form.is_valid():
+        after = request.POST.get("after", "")
+        try:
+            shot = actions.put_step(shot, form.step, int(after) if after.isdecimal() else None, request.POST.get("before_plate") == "1",
+                                    form.cleaned_data["base"])
+            chain = chain_of(shot.state)
+            keys = [stage.key for stage in chain.stages]
+            wanted = form.step.get("id") or shot.state["gate"]["steps"][int(after) if after.isdecimal() else -1]["id"]
+            return redirect(shot.url("gate") + (f"?grid={keys.index(wanted)}" if wanted in keys else ""))
+        except (Locked, Stale):
+            raise
+        except Problem as problem:
+            form.add_error(None, problem.sentence)
+    return _page(request, shot, step_form=form)
+
+
+@require_POST
+def step_verb(request, show, shot, step_id, verb):
+    """Remove a step, or move it."""
+    shot = find(show, shot)
+    if verb == "remove":
+        actions.remove_step(shot, step_id, _base(request))
+    elif verb in ("up", "down"):
+        actions.move_step(shot, step_id, -1 if verb == "up" else 1, _base(request))
+    else:
+        raise Http404
+    return redirect(shot.url("gate"))
+
+
+@require_POST
+def remedy(request, show, shot):
+    """Take a remedy of a remark: found again by its key, so that what is taken is what was offered."""
+    shot = find(show, shot)
+    key = request.POST.get("key", "")
+    for finding in page.findings(shot, plate_of(shot)):
+        for one in finding.remedies:
+            if one.key == key:
+                actions.set_document(shot, one.gate | {"origin": one.gate.get("origin", "assumed")}, one.label[:200], _base(request))
+                return redirect(shot.url("gate"))
+    raise Problem("That remedy no longer applies: the gate has changed since. Look at the remarks again.")
+
+
+@require_POST
+def render_size(request, show, shot):
+    """The size of the renders, to be checked against the chain."""
+    shot = find(show, shot)
+    text = request.POST.get("size", "").strip()
+    shape = parse_shape(text, ("px",)) if text else None
+    actions.set_render(shot, [shape["width"], shape["height"]] if shape else None, _base(request))
+    return redirect(shot.url("gate") + "?open=render")
+
+
+@require_POST
+def guides(request, show, shot):
+    """Save the guides and answer with their shapes."""
+    shot = find(show, shot)
+    data = loads(request.body)
+    if not isinstance(data, dict) or not isinstance(data.get("frames", []), list) or not all(isinstance(item, dict) for item in data.get("frames", [])):
+        raise Problem("The page sent no guides.")
+    base = data.get("base")
+    shot = actions.set_guides(shot, guides_from(data), base if isinstance(base, int) else None)
+    redoable = next_revision(shot)
+    return JsonResponse({"shapes": page.guide_shapes(shot), "revision": shot.head.number, "undo_label": shot.head.label, "redoable": bool(redoable)})
+
+
+@require_GET
+def follow(request, show, shot):
+    """Where one position lies on every grid and on the sensor: `x`, `y` in px of `grid`, or in mm of the sensor where `grid` is `sensor`."""
+    shot = find(show, shot)
+    plate = plate_of(shot)
+    found = lens_of(shot.state, plate.metadata if plate else None)
+    chain = chain_of(shot.state, found.lens if found else None)
+    if chain is None:
+        raise Problem("Choose the sensor first.")
+    try:
+        at = np.array([[float(request.GET["x"]), float(request.GET["y"])]])
+    except (KeyError, ValueError):
+        raise Problem("Type a position as two numbers.") from None
+    grid = request.GET.get("grid", str(chain.plate))
+    if grid == "sensor":
+        stage, at = chain.plate, chain.plate_grid.to_px(at)
+    elif grid.isdecimal() and int(grid) < len(chain.stages):
+        stage = int(grid)
+    else:
+        raise Problem("There is no such grid.")
+    places = chain.follow(at, stage)
+
+    def told(point, index):
+        one = chain.stages[index]
+        return "–" if one.unsized or not np.isfinite(point).all() else f"{point[0]:.1f}, {point[1]:.1f}".replace("-", "−")
+    mm = chain.sensor_mm(at, stage)[0]
+    drawn = [float(v) for v in mm] if np.isfinite(mm).all() else None
+    return JsonResponse({"places": [told(place[0], index) for index, place in enumerate(places)], "mm": drawn,
+                         "says": f"{mm[0]:+.4f}, {mm[1]:+.4f} mm".replace("-", "−") if drawn else "nowhere on the sensor"})
+
+
+@require_GET
+def ledger_file(request, show, shot):
+    """The ledger as CSV: a row a grid, every figure in full."""
+    shot = find(show, shot)
+    plate = plate_of(shot)
+    found = lens_of(shot.state, plate.metadata if plate else None)
+    chain = chain_of(shot.state, found.lens if found else None)
+    if chain is None:
+        raise Http404
+    response = HttpResponse(content_type="text/csv", headers={"Content-Disposition": f'attachment; filename="{shot.code}_gate_chain.csv"'})
+    ledger.write(response, chain)
+    return response

@@ -10,6 +10,7 @@ from aperture.errors import Problem
 from aperture.formats import gltf
 from aperture.formats.usd import aperture_of
 from aperture.units import format_value
+from web.gates.gate import plate_origin
 from web.handoff import files
 from web.match import sheet
 from web.match.fits import fit_of
@@ -34,8 +35,8 @@ def handoff(request, show, shot):
         if fit["conflicts"]:
             remarks.append(Remark("Evidence still disagrees", fit["conflicts"][0]["says"], "doubt"))
         aperture = aperture_of(camera)
-        rows = [Row("Horizontal aperture", format_value(aperture.horizontal, unit="mm", places=4)[0], origin=shot.state["gate"]["origin"]),
-                Row("Vertical aperture", format_value(aperture.vertical, unit="mm", places=4)[0], origin=shot.state["gate"]["origin"]),
+        rows = [Row("Horizontal aperture", format_value(aperture.horizontal, unit="mm", places=4)[0], origin=plate_origin(shot.state)),
+                Row("Vertical aperture", format_value(aperture.vertical, unit="mm", places=4)[0], origin=plate_origin(shot.state)),
                 Row("Aperture offsets", f"{aperture.horizontal_offset + 0:.3f}, {aperture.vertical_offset + 0:.3f} mm".replace("-", "−"), origin="assumed"),
                 Row("Up axis, unit", f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}", origin="typed"),
                 Row("Frame", f"{files.FRAME} at {shot.show.rate_text} fps", origin="typed")]

@@ -5,7 +5,10 @@ class MatchConfig(AppConfig):
     name = "web.match"
 
     def ready(self):
+        from web.gates.gate import register_lens
+        from web.match.fits import lens_of_match
         from web.match.standing import standing
         from web.shows.steps import register
 
         register("match", "match", standing)
+        register_lens(lens_of_match)

@@ -6,6 +6,7 @@ import json
 from aperture.camera import Camera
 from aperture.match.document import FORMAT
 from aperture.match.solve import camera_of, solve
+from web.gates.gate import FoundLens, for_match
 from web.match.models import StoredFit
 
 # Bumped when the solver's answers change, so that stored fits of an older one are made again.
@@ -14,14 +15,21 @@ SOLVER = "1"
 
 def document_of(state: dict) -> dict | None:
     """The match document of a shot's state; None until there is a plate."""
-    plate, gate = state["plate"], state["gate"]
+    plate = state["plate"]
     if not plate:
         return None
+    gate = for_match(state)
+    lens = {key: value for key, value in state["lens"].items() if key != "name"}
+    if lens.get("principal_point", "centre") == "centre":
+        lens.pop("principal_point", None)
+        lens |= {key: value for key, value in gate.get("lens", {}).items() if key == "principal_point"}
+    if "distortion" in gate.get("lens", {}):
+        lens["distortion"] = gate["lens"]["distortion"]
     document = {"format": FORMAT, "version": 1, "image": {"width": plate["width"], "height": plate["height"]},
-                "lens": {"projection": "rectilinear", "focal_mm": None, "principal_point": "centre", "distortion": "none"} | state["lens"],
+                "lens": {"projection": "rectilinear", "focal_mm": None, "principal_point": "centre", "distortion": "none"} | lens,
                 "marks": state["marks"], "facts": state["facts"]}
     if gate:
-        document["gate"] = {"width_mm": gate["width_mm"], "height_mm": gate["height_mm"], "squeeze": gate["squeeze"]}
+        document["gate"] = gate["gate"]
     else:
         document["lens"]["focal_mm"] = None  # millimetres mean nothing without a gate
     return document
@@ -50,3 +58,12 @@ def camera_of_state(state: dict) -> Camera | None:
     if not fit or not fit["ok"] or None in fit["camera"]["position_m"]:
         return None
     return camera_of(fit, document_of(state))
+
+
+def lens_of_match(state: dict) -> FoundLens | None:
+    """The matched lens, for the Gate step's figures; None where the fit has none, or the gate isn't known."""
+    fit = fit_of(state)
+    if not fit or not fit["ok"] or not state["gate"] or fit["determined"]["focal"] == "no":
+        return None
+    given = "catalogue" if state["lens"].get("name") else "typed"
+    return FoundLens(camera_of(fit, document_of(state)).lens, "solved" if fit["determined"]["focal"] == "solved" else given)

@@ -4,6 +4,7 @@ import math
 
 from aperture.match.document import AXES
 from aperture.units import format_value
+from web.gates.gate import for_match, plate_origin
 from web.ui.rows import Remark, Row
 
 QUANTITIES = {"focal": "The focal length", "direction": "The direction", "position": "The position", "scale": "The size of things",
@@ -26,10 +27,16 @@ def figures(shot, fit: dict | None) -> list[tuple[str, list[Row]]]:
     lens = [Row("Focal length", *focal, tag("focal"))]
     for name, key in (("Across", "horizontal"), ("Down", "vertical"), ("Diagonal", "diagonal")):
         lens.append(Row(f"Angle {name.lower()}", *format_value(view[key], pm[f"{key}_deg"], "°"), tag("focal")))
-    lens.append(Row("Gate", f"{gate['width_mm']:.2f} × {gate['height_mm']:.2f}", "", gate["origin"]) if gate else Row("Gate", "not known"))
+    known_gate = for_match(shot.state)
+    size = "{width_mm:.2f} × {height_mm:.2f}".format(**known_gate["gate"]) if gate else "not known"
+    lens.append(Row("Gate", size, "", plate_origin(shot.state)))
     wanted = shot.state["lens"].get("principal_point", "centre")
-    lens.append(Row("Centre of lens", "middle", "", "assumed") if wanted == "centre" else
-                Row("Centre of lens", "{:.1f}, {:.1f} px".format(*camera["principal_point_px"]), "", "solved" if wanted == "free" else "typed"))
+    at = "{:.1f}, {:.1f} px".format(*camera["principal_point_px"])
+    if wanted == "centre" and "principal_point" in known_gate.get("lens", {}):
+        lens.append(Row("Centre of lens", at, "", plate_origin(shot.state), "where the middle of the sensor lies on this plate, by the gate chain"))
+    else:
+        lens.append(Row("Centre of lens", "middle", "", "assumed") if wanted == "centre" else
+                    Row("Centre of lens", at, "", "solved" if wanted == "free" else "typed"))
     position, spread = camera["position_m"], pm["position_m"]
     scaled = known["scale"] != "no"
     where = []

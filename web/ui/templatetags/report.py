@@ -22,3 +22,9 @@ def remarks(context, items):
 def sign(state):
     """The sign for a step's state, beside its words."""
     return format_html("{}", {"settled": "✓", "needs": "!", "begun": "…", "nothing": ""}.get(state, ""))
+
+
+@register.filter
+def key(mapping, name):
+    """An entry of a dictionary."""
+    return mapping.get(name)

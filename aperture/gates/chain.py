@@ -1,0 +1,289 @@
+"""The gate chain: from a sensor's photosites, step by step, to the plate, the working pictures and the delivery.
+
+A chain is described by a plain document (docs/formats.md, "Gate chain"), so that it can be kept and sent:
+
+    {"width_mm", "height_mm", "squeeze", "photosites": [w, h] or absent, "steps": [{"id", "do", …}], "plate_at": n}
+
+The first `plate_at` steps lead to the plate; the rest is made from it. `build` turns the document into stages, each a Grid with
+its exact map to the sensor. A stage may be *straight*: its pixels are those of a lens without distortion, so that between it and
+the bent ones a position goes through the lens and not only through the maps.
+"""
+
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.errors import Problem
+from aperture.gates.angles import FULL_FRAME_MM, View, equivalent_focal
+from aperture.gates.grid import Grid
+from aperture.gates.steps import KINDS, Source, describe, make
+from aperture.lens.lens import Lens
+
+# A sensor without known photosites is laid out this much finer than the plate, so that rounding to pixels does no harm.
+FINER = 16
+
+
+@dataclass(frozen=True)
+class Stage:
+    """One grid of the chain and how it came about. `step` is None for the sensor and for the plate's adoption."""
+
+    key: str
+    name: str
+    says: str
+    grid: Grid
+    straight: bool = False
+    unsized: bool = False  # the number of pixels is not known, only the millimetres
+    step: dict | None = None
+    notes: tuple[str, ...] = ()
+    cut: tuple[int, int] | None = None
+    off_centre: bool = False
+
+    @property
+    def size_text(self) -> str:
+        """`1920 × 1080`, or a dash where pixels aren't known."""
+        return "–" if self.unsized else f"{self.grid.width} × {self.grid.height}"
+
+
+@dataclass(frozen=True)
+class RenderFit:
+    """What to type into a renderer that fits its gate to the picture in one way; see `Chain.render_fits`."""
+
+    fit: str
+    gate_mm: tuple[float, float]
+    angle: float
+    angle_of: str
+    fixed_focal_mm: float
+
+
+@dataclass(frozen=True)
+class Figures:
+    """All that is known of one stage. Angles in radians, None where no focal length is known; lengths in mm."""
+
+    gate_mm: tuple[float, float]
+    diagonal_mm: float
+    centre_mm: tuple[float, float]
+    pitch_um: tuple[float, float]
+    pixel_aspect: float
+    aspect: float
+    view: View | None
+    focal_px: tuple[float, float] | None
+    equivalent: dict[str, float] | None
+
+
+@dataclass(frozen=True)
+class Chain:
+    """`plate` is the index of the plate's stage. `lens` works in the lens's millimetres, see `lens_from_mm`."""
+
+    stages: tuple[Stage, ...]
+    plate: int
+    squeeze: float
+    lens: Lens | None
+    predicted: Grid
+    problems: tuple[tuple[str, str], ...] = ()  # (id, sentence) of each step that can't be made
+
+    @property
+    def plate_grid(self) -> Grid:
+        """The grid of the picture at hand."""
+        return self.stages[self.plate].grid
+
+    @property
+    def lens_from_mm(self) -> np.ndarray:
+        """(2, 2): sensor millimetres → the millimetres in which the plate's lens is described: along its rows and columns.
+
+        A squeezing lens on a camera turned on its side squeezes down the plate; the factor is then put here, and the lens has none.
+        """
+        linear = self.plate_grid.linear
+        upright = np.linalg.inv(linear / np.linalg.norm(linear, axis=0))
+        return np.diag([1.0, self.squeeze]) @ upright if self.turned else upright
+
+    @property
+    def turned(self) -> bool:
+        """Whether the plate's rows run along the sensor's columns."""
+        return bool(abs(self.plate_grid.linear[0, 0]) < abs(self.plate_grid.linear[1, 0]))
+
+    @property
+    def match_gate(self) -> tuple[float, float, float]:
+        """(width, height in mm, squeeze) of the plate, as a match document wants them."""
+        width, height = self.plate_grid.gate_mm
+        return (width, height * self.squeeze, 1.0) if self.turned else (width, height, self.squeeze)
+
+    @property
+    def axis_px(self) -> tuple[float, float]:
+        """Where the middle of the sensor, and with it the axis of a lens that isn't shifted, meets the plate, px."""
+        x, y = self.plate_grid.to_px([[0.0, 0.0]])[0]
+        return float(x), float(y)
+
+    def origin(self, stage: int, sensor: str) -> str:
+        """Where a stage's figures come from: the `sensor`'s origin, unless a step on the way was typed in or, weaker still, assumed."""
+        steps = [one.step for one in self.stages[:stage + 1] if one.step]
+        if any(step["do"] == "return" for step in steps):
+            return self.origin(self.plate, sensor)
+        told = {step.get("origin") or ("catalogue" if step.get("from") == "mode" else "typed") for step in steps}
+        return next((origin for origin in ("assumed", "typed") if origin in told), sensor)
+
+    def follow(self, points, stage: int) -> list[np.ndarray]:
+        """Points (N, 2) px of one stage, on every stage (N, 2) px; NaN where a lens leads nowhere."""
+        return [self._px(self._between(self.stages[stage].grid.to_mm(points), self.stages[stage].straight, other.straight), other)
+                for other in self.stages]
+
+    def sensor_mm(self, points, stage: int) -> np.ndarray:
+        """Where light of points (N, 2) px of a stage fell on the sensor, (N, 2) mm."""
+        return self._between(self.stages[stage].grid.to_mm(points), self.stages[stage].straight, False)
+
+    @staticmethod
+    def _px(mm, stage):
+        return stage.grid.to_px(mm)
+
+    def _between(self, mm, from_straight, to_straight):
+        if from_straight == to_straight or not bends(self.lens):
+            return mm
+        to_lens = self.lens_from_mm
+        old, new = (straight(self.lens), self.lens) if from_straight else (self.lens, straight(self.lens))
+        return new.project(old.rays(mm @ to_lens.T)) @ np.linalg.inv(to_lens).T
+
+    def camera(self, stage: int) -> Camera:
+        """The camera of a stage at the origin, looking along −Z. Raises Problem where no lens is known."""
+        if self.lens is None:
+            raise Problem("No focal length is known yet.")
+        one = self.stages[stage]
+        affine = self.lens_from_mm @ np.array(one.grid.mm_from_px, float)
+        grid = Grid(one.grid.width, one.grid.height, tuple(tuple(float(v) for v in row) for row in affine))
+        return Camera.at(grid, straight(self.lens) if one.straight else self.lens, (0, 0, 0))
+
+    def shown_gate(self, stage: int) -> tuple[float, float]:
+        """The gate with its squeeze undone, along the stage's rows and columns, mm."""
+        grid = self.stages[stage].grid
+        return grid.shown_gate_mm(self.squeeze)
+
+    def figures(self, stage: int) -> Figures:
+        """Everything that follows from a stage's map and the lens."""
+        grid = self.stages[stage].grid
+        width, height = grid.gate_mm
+        across, down = grid.mm_per_px
+        shown = self.shown_gate(stage)
+        camera = self.camera(stage) if self.lens else None
+        focal = self.lens.focal_mm if self.lens else None
+        return Figures((width, height), math.hypot(width, height), grid.centre_mm, (across * 1000, down * 1000), grid.pixel_aspect(self.squeeze),
+                       shown[0] / shown[1],
+                       camera.view if camera else None, camera.focal_px if camera else None,
+                       equivalent_focal(shown, focal) if focal else None)
+
+    def render_fits(self, stage: int) -> list[RenderFit]:
+        """What a renderer needs for this stage, for each way of fitting its gate to the picture.
+
+        `gate_mm` is the gate to type, squeeze undone, with the true focal length; `angle` the angle of view in radians that says the
+        same where angles are typed; `fixed_focal_mm` the focal length for a renderer whose gate can't be changed from 36 × 24 mm.
+        "fill" lets the gate's overhanging side be cut: for a 36 × 24 mm gate the picture's shape decides which. Off-centre gates
+        need the lens shift of `figures().centre_mm` as well. Raises Problem where no lens is known.
+        """
+        if self.lens is None:
+            raise Problem("No focal length is known yet.")
+        width, height = self.shown_gate(stage)
+        focal = self.lens.focal_mm
+        across, down = (2 * math.atan(side / 2 / focal) for side in (width, height))
+        fixed = {"width": focal * FULL_FRAME_MM[0] / width, "height": focal * FULL_FRAME_MM[1] / height}
+        filled = "width" if width / height >= FULL_FRAME_MM[0] / FULL_FRAME_MM[1] else "height"
+        named = {"width": (across, "across"), "height": (down, "down")}
+        return [RenderFit(fit, (width, height), *named[side], fixed[side])
+                for fit, side in (("width", "width"), ("height", "height"), ("fill", filled))]
+
+
+def straight(lens: Lens) -> Lens:
+    """The lens without its distortion: straight, of the same focal length, squeeze and centre."""
+    return replace(lens, projection="rectilinear", coefficients=(0.0,) * 5)
+
+
+def bends(lens: Lens | None) -> bool:
+    """Whether the lens draws straight lines bent."""
+    return lens is not None and (lens.distorts or lens.projection != "rectilinear")
+
+
+def build(gate: dict, plate: tuple[int, int] | None = None, lens: Lens | None = None, strict: bool = False) -> Chain:
+    """The chain of a gate document for a plate of (width, height) px.
+
+    `lens` is described in the plate's rows and columns, as a match document has it, its centre measured from the plate's middle;
+    a lens without focal length isn't one: pass None. A step that can't be made (any more: the lens may have changed) is passed over and
+    told of in `problems`; `strict` raises Problem instead, with the step's id as its place.
+    """
+    problems = []
+    steps, at = gate.get("steps", []), int(gate.get("plate_at", len(gate.get("steps", []))))
+    squeeze = float(gate.get("squeeze", 1.0))
+    sites = gate.get("photosites")
+    if sites:
+        sensor = Grid.from_gate(*(int(n) for n in sites), gate["width_mm"], gate["height_mm"])
+        before = _run(sensor, steps[:at], squeeze, problems if not strict else None)
+    else:
+        across = FINER * (plate[0] if plate else 4096)
+        for _ in range(2):  # the second time as fine as what the first left of the width wants
+            sensor = Grid.from_gate(across, max(1, round(across * gate["height_mm"] / gate["width_mm"])), gate["width_mm"], gate["height_mm"])
+            problems.clear()
+            before = _run(sensor, steps[:at], squeeze, problems if not strict else None, unsized=True)
+            if not plate or before[-1].straight or not before[-1].unsized:
+                break
+            across = min(max(FINER, round(across * FINER * plate[0] / before[-1].grid.width)), 4_000_000)
+    predicted = before[-1]
+    before[0] = replace(before[0], says=gate.get("name") or "typed size")
+    stages = before
+    if plate and (predicted.unsized or plate != (predicted.grid.width, predicted.grid.height)):
+        grid = predicted.grid.resize(*plate)
+        stages = [*before, Stage("plate", "Plate", "the picture at hand", grid, predicted.straight)]
+    index = len(stages) - 1
+    chain = Chain(tuple(stages), index, squeeze, None, predicted.grid)
+    if lens is not None:
+        half = chain.lens_from_mm @ np.array(chain.plate_grid.centre_mm)
+        lens = replace(lens, centre_mm=(lens.centre_mm[0] + float(half[0]), lens.centre_mm[1] + float(half[1])))
+        chain = replace(chain, lens=lens)
+    for number, step in enumerate(steps[at:], at + 1):
+        made = _tried(chain.stages[-1], step, number, squeeze, chain, None if strict else problems)
+        chain = replace(chain, stages=(*chain.stages, *made))
+    return replace(chain, problems=tuple(problems))
+
+
+def _run(sensor, steps, squeeze, problems, unsized=False):
+    stages = [Stage("sensor", "Sensor", "", sensor, unsized=unsized)]
+    for number, step in enumerate(steps, 1):
+        stages += _tried(stages[-1], step, number, squeeze, None, problems)
+    return stages
+
+
+def _tried(before, step, number, squeeze, chain, problems):
+    try:
+        return [_stage(before, step, number, squeeze, chain)]
+    except Problem as problem:
+        if problems is None:
+            raise
+        problems.append((problem.place, problem.sentence))
+        return []
+
+
+def _stage(before: Stage, step: dict, number: int, squeeze: float, chain: Chain | None) -> Stage:
+    after_plate = (chain.plate_grid, chain.stages[chain.plate].straight, _cover(chain, before)) if chain else ()
+    source = Source(before.grid, before.straight, before.unsized, squeeze, *after_plate)
+    try:
+        made = make(step, source)
+    except Problem as problem:
+        raise Problem(f"Step {number}, {KINDS.get(step.get('do'), 'unknown')}: {problem.sentence}", step.get("id", "")) from None
+    return Stage(step.get("id", f"step-{number}"), KINDS[step["do"]], describe(step, before.grid, made.grid), made.grid, made.straight, made.unsized,
+                 step, made.notes, made.cut, made.off_centre)
+
+
+def _cover(chain: Chain, before: Stage):
+    """What tells a step how far the straightened picture reaches: a function giving (left, top, right, bottom) in px of `before`'s grid.
+
+    The picture is the last bent one of the chain: the plate, or what was cut from it. None where the lens bends nothing, or isn't known.
+    """
+    bent = next((stage for stage in reversed(chain.stages[chain.plate:]) if not stage.straight), None)
+    if not bends(chain.lens) or bent is None:
+        return None
+
+    def cover():
+        u = np.linspace(0, 1, 129)
+        zero, one = np.zeros_like(u), np.ones_like(u)
+        border = np.concatenate([np.stack(pair, -1) for pair in ((u, zero), (u, one), (zero, u), (one, u))]) * (bent.grid.width, bent.grid.height)
+        reached = before.grid.to_px(chain._between(bent.grid.to_mm(border), False, True))
+        if not np.isfinite(reached).all():
+            raise Problem("the lens bends part of the picture's edge further than a straight picture can reach: no enlargement is enough.")
+        return (*reached.min(axis=0), *reached.max(axis=0))
+    return cover

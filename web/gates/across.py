@@ -1,0 +1,82 @@
+"""Across the show: every shot's camera in one table, so that the one that differs stands out before the cut does."""
+
+from collections import Counter
+
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET, require_POST
+
+from aperture.errors import Problem
+from aperture.units import format_rate, parse_rate
+from web.gates.gate import chain_of
+from web.shows.actions import edit
+from web.shows.models import Shot, Show
+from web.shows.views import find
+
+# What one shot may take over from the others. Plate sizes can't be: they are the pictures'.
+COLUMNS = (("sensor", "Sensor mode"), ("gate", "Gate at the plate"), ("squeeze", "Squeeze"), ("rate", "Frame rate"),
+           ("plate", "Plate"), ("delivery", "Delivery"))
+
+
+def _facts(shot: Shot) -> dict[str, str] | None:
+    state = shot.state
+    gate, plate = state["gate"], state["plate"]
+    if not gate:
+        return None
+    try:
+        chain = chain_of(state)
+    except Problem:
+        return None
+    last = chain.stages[-1]
+    rate = f"{format_rate(parse_rate(gate['rate']))} fps" if gate.get("rate") else f"{shot.show.rate_text} fps, the show’s"
+    return {"sensor": gate["name"] or f"typed, {gate['width_mm']:.2f} × {gate['height_mm']:.2f} mm",
+            "gate": "{:.2f} × {:.2f} mm".format(*chain.plate_grid.gate_mm),
+            "squeeze": f"{gate['squeeze']:g}", "rate": rate,
+            "plate": f"{plate['width']} × {plate['height']}" if plate else "–",
+            "delivery": last.size_text if len(chain.stages) - 1 > chain.plate else "as the plate"}
+
+
+def usual(facts: list[dict]) -> dict[str, str]:
+    """For each column the value that more than half of the shots share; no entry where there is none."""
+    out = {}
+    for key, _ in COLUMNS:
+        value, count = Counter(one[key] for one in facts).most_common(1)[0] if facts else ("", 0)
+        if count * 2 > len(facts) and len(facts) > 1:
+            out[key] = value
+    return out
+
+
+@require_GET
+def cameras(request, show):
+    """The table."""
+    show = get_object_or_404(Show, slug=show)
+    shots = list(show.shots.with_head())
+    known = [(shot, _facts(shot)) for shot in shots]
+    common = usual([facts for _, facts in known if facts])
+    rows = []
+    for shot, facts in known:
+        cells = [{"says": (facts or {}).get(key, "–"), "differs": bool(facts) and key in common and facts[key] != common[key]} for key, _ in COLUMNS]
+        alignable = [key for (key, _), cell in zip(COLUMNS, cells) if cell["differs"] and key != "plate"]
+        rows.append({"shot": shot, "cells": cells, "differs": any(cell["differs"] for cell in cells), "alignable": alignable, "gate": bool(facts)})
+    context = {"show": show, "rows": rows, "columns": [name for _, name in COLUMNS], "odd": sum(row["differs"] for row in rows),
+               "common": [common.get(key, "–") for key, _ in COLUMNS]}
+    return render(request, "gates/cameras.html", context)
+
+
+@require_POST
+def align(request, show, shot):
+    """Bring one shot into line: it takes sensor, squeeze, rate and delivery from a shot that has what most have."""
+    shot = find(show, shot)
+    others = [(other, facts) for other in shot.show.shots.with_head().exclude(pk=shot.pk) if (facts := _facts(other))]
+    mine = _facts(shot)
+    common = usual([facts for _, facts in others] + ([mine] if mine else []))
+    wanted = [key for key in common if key != "plate" and (mine or {}).get(key) != common[key]]
+    models = [other for other, facts in others if all(facts[key] == common[key] for key in common if key != "plate")] or \
+             [other for other, facts in others if all(facts[key] == common[key] for key in wanted)]
+    if not wanted or not models:
+        raise Problem("Most shots don't agree on what this one should take, so nothing was changed.")
+    gate = dict(models[0].state["gate"])
+
+    def change(state):
+        state["gate"] = gate
+    edit(shot, f"Brought into line with {models[0].code}: {', '.join(dict(COLUMNS)[key].lower() for key in wanted)}", change)
+    return redirect("cameras", shot.show.slug)
