@@ -1,6 +1,5 @@
 """`make bench`: figures, each with the reference it was measured against in the same run. Seeds are fixed; timings are of this machine, now."""
 
-
 import os
 import resource
 import subprocess
@@ -11,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
+from bench.gates import gate_page
 from bench.server import Server
 from bench.simulated import NAMES, case, scores
 
@@ -153,6 +153,7 @@ if __name__ == "__main__":
     accuracy()
     warm_solve()
     render()
+    gate_page()
     large_import()
     overlay_while_dragging()
     print(f"\nThis process at its largest: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.2f} GB")

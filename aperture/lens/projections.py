@@ -7,7 +7,9 @@ cited from memory). A camera-space point (X, Y, Z) looks down −Z; turning Y up
 
 import numpy as np
 
-NAMES = ("rectilinear", "equidistant", "equisolid", "stereographic", "orthographic")
+# Those that a match document can name; the last has no answer beyond 90° and no lens in use that needs it.
+MATCHED = ("rectilinear", "equidistant", "equisolid", "stereographic")
+NAMES = (*MATCHED, "orthographic")
 
 
 def project(points, projection: str = "rectilinear", derivatives: bool = False):

@@ -1,18 +1,14 @@
 """The walk of an artist, with pointer and keys, in a real browser."""
 
 import json
-import shutil
 
 import numpy as np
-from axe_core_python.sync_playwright import Axe
 from django.conf import settings
-from django.contrib.staticfiles.testing import StaticLiveServerTestCase
-from playwright.sync_api import sync_playwright
 from sklearn.datasets import load_sample_image
 
 from demo.boathouse import BENCH, WINDOW
 from demo.plates import FOLDER, PLATES, truth
-from web.shows.models import Shot
+from tests.browser.browsing import Browsing
 
 NAME = next(name for name in PLATES if name.startswith("LT020"))
 EDGES = (("x", (WINDOW[0] - 0.075, WINDOW[3] + 0.075, 0.035), (WINDOW[1] + 0.075, WINDOW[3] + 0.075, 0.035)),
@@ -21,61 +17,7 @@ EDGES = (("x", (WINDOW[0] - 0.075, WINDOW[3] + 0.075, 0.035), (WINDOW[1] + 0.075
          ("z", (5.6, 2.75, 1.2), (5.6, 2.75, 2.6)), ("z", (1.88, 0, 0.9), (1.88, 0, 2.6)))
 
 
-class Walk(StaticLiveServerTestCase):
-    @classmethod
-    def setUpClass(cls):
-        super().setUpClass()
-        cls.playwright = sync_playwright().start()
-        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium", args=[
-            "--no-sandbox", "--disable-background-networking", "--use-gl=swiftshader", "--enable-unsafe-swiftshader"])
-
-    @classmethod
-    def tearDownClass(cls):
-        cls.browser.close()
-        cls.playwright.stop()
-        super().tearDownClass()
-        for name in ("plates", "renders"):
-            shutil.rmtree(settings.DATA / name, ignore_errors=True)
-
-    def setUp(self):
-        self.page = self.browser.new_page(viewport={"width": 1280, "height": 800})
-        self.addCleanup(self.page.close)
-        self.errors, self.outside = [], []
-        self.page.on("pageerror", lambda error: self.errors.append(str(error)))
-        self.page.on("request", lambda request: request.url.startswith((self.live_server_url, "blob:", "data:")) or self.outside.append(request.url))
-
-    def make_shot(self, picture):
-        page = self.page
-        page.goto(self.live_server_url)
-        page.fill("#id_name", "The Lantern Tide")
-        page.click("text=Make the show")
-        page.fill("#id_code", "LT900")
-        page.click("text=Make the shot")
-        page.wait_for_load_state("networkidle")
-        page.set_input_files("#id_picture", picture)
-        page.wait_for_selector("#light-table")
-        self.shot_url = page.url.rsplit("/", 1)[0]
-
-    def go(self, step):
-        self.page.goto(f"{self.shot_url}/{step}")
-        self.page.wait_for_load_state("networkidle")
-
-    def on_screen(self, at):
-        a, b, scale = self.page.evaluate("document.querySelector('#over').getAttribute('transform').match(/-?[\\d.]+/g).map(Number)")[:3]
-        box = self.page.locator("#light-table").bounding_box()
-        return box["x"] + a + at[0] * scale, box["y"] + b + at[1] * scale
-
-    def saving(self):
-        return self.page.expect_response(lambda response: response.url.endswith("/match/save"))
-
-    def state(self):
-        return Shot.objects.with_head().get(code="LT900").state
-
-    def accessible(self):
-        result = Axe().run(self.page, options={"runOnly": ["wcag2a", "wcag2aa"]})
-        found = [(v["id"], v["nodes"][0]["html"][:160], len(v["nodes"])) for v in result["violations"]]
-        self.assertEqual(found, [], self.page.url)
-
+class Walk(Browsing):
     def test_from_a_plate_to_a_camera_that_lines_up(self):
         page, camera = self.page, truth(NAME)
         self.make_shot(FOLDER / f"{NAME}.jpg")

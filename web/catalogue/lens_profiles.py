@@ -6,6 +6,7 @@ from aperture.errors import Problem
 from aperture.gates.angles import FULL_FRAME_DIAGONAL_MM
 from aperture.lens.database import lens_by_key, profile_of
 from aperture.lens.profiles import Converted, convert
+from aperture.lens.projections import MATCHED
 
 # As many pixels across as the error is told for where no plate says how many there are.
 USUAL_WIDTH_PX = 6000
@@ -14,8 +15,8 @@ USUAL_WIDTH_PX = 6000
 def converted(key: str, focal_mm: float, gate_mm: tuple[float, float]) -> Converted | None:
     """A lens's distortion at a focal length, over a gate, in this program's coefficients; None where it has none. Raises Problem."""
     lens = lens_by_key(key)
-    if lens.projection is None:
-        raise Problem(f"“{lens.model}” draws by a projection that this program doesn't have.")
+    if lens.projection not in MATCHED:
+        raise Problem(f"“{lens.model}” draws by a projection that a match can't use; it can use {', '.join(MATCHED)}.")
     profile = profile_of(key, focal_mm) if lens.projection == "rectilinear" else None
     return convert(profile, gate_mm) if profile else None
 

@@ -54,7 +54,8 @@ def cameras(request, show):
     common = usual([facts for _, facts in known if facts])
     rows = []
     for shot, facts in known:
-        cells = [{"says": (facts or {}).get(key, "–"), "differs": bool(facts) and key in common and facts[key] != common[key]} for key, _ in COLUMNS]
+        told = facts or {"sensor": "no gate yet"}
+        cells = [{"says": told.get(key, "–"), "differs": key in told and key in common and told[key] != common[key]} for key, _ in COLUMNS]
         alignable = [key for (key, _), cell in zip(COLUMNS, cells) if cell["differs"] and key != "plate"]
         rows.append({"shot": shot, "cells": cells, "differs": any(cell["differs"] for cell in cells), "alignable": alignable, "gate": bool(facts)})
     context = {"show": show, "rows": rows, "columns": [name for _, name in COLUMNS], "odd": sum(row["differs"] for row in rows),

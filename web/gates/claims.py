@@ -9,6 +9,7 @@ from aperture.errors import Problem
 from aperture.gates.angles import FULL_FRAME_DIAGONAL_MM, FULL_FRAME_MM
 from aperture.gates.claims import AGREES, BASES, Claim, Reading, curves, equivalent_sensor, lay_out
 from aperture.gates.typed import parse_aspect, parse_shape
+from aperture.lens.projections import MATCHED
 from aperture.units import format_number, parse_angle, parse_length, parse_number
 from web.gates import actions
 from web.gates.forms import ClaimForm
@@ -78,7 +79,7 @@ def _table(claim, readings: list[Reading], scale: float | None):
         else:
             cell = {"says": f"{reading.side_mm:.2f} mm", "agrees": False, "off": "side of the sensor"}
         stated = reading.agrees if claim.focal_mm else claim.basis in (None, reading.basis)
-        if claim.angle and claim.sensor_mm and stated and cell["says"] != "none" and reading.projection != "orthographic" and scale:
+        if claim.angle and claim.sensor_mm and stated and cell["says"] != "none" and reading.projection in MATCHED and scale:
             cell["take"] = {"projection": reading.projection, "focal": repr(reading.focal_mm * scale)}
         rows.setdefault(reading.projection, []).append(cell)
     return [{"projection": name, "cells": cells} for name, cells in rows.items()]
@@ -99,12 +100,12 @@ def _chart(claim):
     top = 2.2
     x = lambda degrees: 46 + degrees / 120 * (WIDE - 60)  # noqa: E731
     y = lambda r: HIGH - 36 - r / top * (HIGH - 56)  # noqa: E731
-    lines = []
+    lines, half = [], math.degrees(claim.angle) / 2 if claim.angle else 999
     for name, curve in curves(math.radians(120)).items():
         inside = [(math.degrees(theta), r) for theta, r in curve if r == r and r <= top]
         lines.append({"name": name, "dash": DASHES[name], "d": "M" + "L".join(f"{x(a):.1f} {y(b):.1f}" for a, b in inside),
-                      "x": x(inside[-1][0]), "y": y(inside[-1][1])})
-    marks, half = [], math.degrees(claim.angle) / 2 if claim.angle else 999
+                      "x": x(inside[-1][0]), "y": y(inside[-1][1]), "left": 0 < half - inside[-1][0] < 25})
+    marks = []
     if claim.sensor_mm and claim.focal_mm:
         for basis in BASES:
             side = {"horizontal": claim.sensor_mm[0], "vertical": claim.sensor_mm[1], "diagonal": math.hypot(*claim.sensor_mm)}[basis] / 2 / claim.focal_mm
@@ -123,7 +124,7 @@ def take(request, show, shot):
     shot = find(show, shot)
     base = request.POST.get("base", "")
     projection = request.POST.get("projection", "")
-    if projection not in ("rectilinear", "equidistant", "equisolid", "stereographic"):
+    if projection not in MATCHED:
         raise Problem("Choose a reading from the table.")
     actions.take_claim(shot, projection, parse_number(request.POST.get("focal", ""), "The focal length"), int(base) if base.isdecimal() else None)
     return redirect(shot.url("gate"))

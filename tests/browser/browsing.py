@@ -1,0 +1,68 @@
+"""What every test in a real browser needs: Chromium, a served application, a shot with a plate, what screen readers would stumble over."""
+
+import shutil
+
+from axe_core_python.sync_playwright import Axe
+from django.conf import settings
+from django.contrib.staticfiles.testing import StaticLiveServerTestCase
+from playwright.sync_api import sync_playwright
+
+from web.shows.models import Shot
+
+
+class Browsing(StaticLiveServerTestCase):
+    """A page of 1280 × 800; errors of its scripts and requests to other hosts are collected."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.playwright = sync_playwright().start()
+        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium", args=[
+            "--no-sandbox", "--disable-background-networking", "--use-gl=swiftshader", "--enable-unsafe-swiftshader"])
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.browser.close()
+        cls.playwright.stop()
+        super().tearDownClass()
+        for name in ("plates", "renders"):
+            shutil.rmtree(settings.DATA / name, ignore_errors=True)
+
+    def setUp(self):
+        self.page = self.browser.new_page(viewport={"width": 1280, "height": 800})
+        self.addCleanup(self.page.close)
+        self.errors, self.outside = [], []
+        self.page.on("pageerror", lambda error: self.errors.append(str(error)))
+        self.page.on("request", lambda request: request.url.startswith((self.live_server_url, "blob:", "data:")) or self.outside.append(request.url))
+
+    def make_shot(self, picture):
+        page = self.page
+        page.goto(self.live_server_url)
+        page.fill("#id_name", "The Lantern Tide")
+        page.click("text=Make the show")
+        page.fill("#id_code", "LT900")
+        page.click("text=Make the shot")
+        page.wait_for_load_state("networkidle")
+        page.set_input_files("#id_picture", picture)
+        page.wait_for_selector("#light-table")
+        self.shot_url = page.url.rsplit("/", 1)[0]
+
+    def go(self, step):
+        self.page.goto(f"{self.shot_url}/{step}")
+        self.page.wait_for_load_state("networkidle")
+
+    def on_screen(self, at):
+        a, b, scale = self.page.evaluate("document.querySelector('#over').getAttribute('transform').match(/-?[\\d.]+/g).map(Number)")[:3]
+        box = self.page.locator("#light-table").bounding_box()
+        return box["x"] + a + at[0] * scale, box["y"] + b + at[1] * scale
+
+    def saving(self):
+        return self.page.expect_response(lambda response: response.url.endswith("/match/save"))
+
+    def state(self):
+        return Shot.objects.with_head().get(code="LT900").state
+
+    def accessible(self):
+        result = Axe().run(self.page, options={"runOnly": ["wcag2a", "wcag2aa"]})
+        found = [(v["id"], v["nodes"][0]["html"][:160], len(v["nodes"])) for v in result["violations"]]
+        self.assertEqual(found, [], self.page.url)
