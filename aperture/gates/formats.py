@@ -38,6 +38,7 @@ FORMATS = tuple(Format(*row) for row in (
     ("65-five-perf", "65 mm film, 5-perf", (52.48, 23.01), "SMPTE ST 215; from memory"),
     ("65-fifteen-perf", "65 mm film, 15-perf, horizontal", (70.41, 52.63), "common practice, no source"),
     ("8-standard", "8 mm film", (4.8, 3.5), "common practice, no source"),
+    ("8-super", "8 mm film, super", (5.79, 4.01), "SMPTE ST 157; from memory"),
     ("16-standard", "16 mm film", (10.26, 7.49), "SMPTE ST 7; from memory"),
     ("16-wide", "16 mm film, wide", (12.35, 7.42), "SMPTE ST 201; from memory"),
 ))

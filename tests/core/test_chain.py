@@ -60,7 +60,8 @@ class Maps(TestCase):
         there = chain.follow(points, chain.plate)
         for index, reached in enumerate(there):
             if np.isfinite(reached).all():
-                np.testing.assert_allclose(chain.follow(reached, index)[chain.plate], points, atol=1e-9 * max(1, grid.width, grid.height) ** 1.0)
+                # px; with a lens that bends, what it is undone to: 1e-10 of the focal length
+                np.testing.assert_allclose(chain.follow(reached, index)[chain.plate], points, atol=1e-6 if any(k) else 1e-9)
 
     @settings(deadline=None, max_examples=60)
     @given(AFTER)

@@ -30,15 +30,18 @@ def register_lens(provider: Callable) -> None:
     _match[:] = [provider]
 
 
-def lens_of(state: dict, metadata: dict | None = None) -> FoundLens | None:
-    """The matched lens; else one of the typed focal length; else of the file's (`metadata` of the plate)."""
+def lens_of(state: dict, plate=None) -> FoundLens | None:
+    """The matched lens; else one of the typed focal length; else of the file's, which the `plate` knows."""
     if not state["gate"]:
         return None
     found = _match[0](state) if _match and state["plate"] else None
     if found:
         return found
     given = state["lens"].get("focal_mm")
-    focal, origin = (given["value"], "catalogue" if state["lens"].get("name") else "typed") if given else ((metadata or {}).get("focal_mm"), "file")
+    if given:
+        focal, origin = given["value"], "catalogue" if state["lens"].get("name") else "typed"
+    else:
+        focal, origin = plate.metadata.get("focal_mm") if plate else None, "file"
     if not focal:
         return None
     wanted, projection = state["lens"].get("distortion", "none"), state["lens"].get("projection", "rectilinear")
@@ -55,6 +58,12 @@ def chain_of(state: dict, lens: Lens | None = None) -> Chain | None:
     """The gate chain; None until there is a gate. With a lens, what it bends is followed too."""
     plate, gate = state["plate"], state["gate"]
     return build(gate, (plate["width"], plate["height"]) if plate else None, lens) if gate else None
+
+
+def bent_chain(state: dict, plate=None) -> tuple[Chain | None, FoundLens | None]:
+    """The chain with the lens that is known of it, and that lens; what it bends is followed through it."""
+    found = lens_of(state, plate)
+    return chain_of(state, found.lens if found else None), found
 
 
 def grid_of(state: dict) -> Grid | None:

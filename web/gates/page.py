@@ -10,7 +10,7 @@ from aperture.gates.checks import Finding, check_aspect, check_file_focal, check
 from aperture.gates.grid import Grid
 from aperture.gates.steps import KINDS
 from aperture.units import format_number, format_value
-from web.gates.gate import chain_of, lens_of
+from web.gates.gate import bent_chain, chain_of
 from web.ui.rows import Remark, Row
 
 
@@ -84,8 +84,7 @@ def findings(shot, plate) -> list[Finding]:
     gate = state["gate"]
     if not gate:
         return []
-    found = lens_of(state, plate.metadata if plate else None)
-    chain = chain_of(state, found.lens if found else None)
+    chain, _ = bent_chain(state, plate)
     out = [Finding(f"broken-{key}", "A step can’t be made", sentence, "bad") for key, sentence in chain.problems]
     if plate:
         out.append(check_aspect(chain, gate))

@@ -18,7 +18,7 @@ from web.catalogue import lens_profiles
 from web.catalogue.models import Body, CatalogueLens
 from web.gates import actions, page
 from web.gates.forms import GateForm, StepForm, guides_from
-from web.gates.gate import chain_of, lens_of
+from web.gates.gate import bent_chain, chain_of, lens_of
 from web.plates.models import plate_of
 from web.shows.actions import Locked, Stale, next_revision
 from web.shows.views import find, step_page
@@ -43,8 +43,7 @@ def gate(request, show, shot):
 def _page(request, shot, form=None, step_form=None, opened=""):
     plate = plate_of(shot)
     form = form or GateForm(initial=GateForm.initial_of(shot.state["gate"], shot.head.number))
-    found = lens_of(shot.state, plate.metadata if plate else None)
-    chain = chain_of(shot.state, found.lens if found else None)
+    chain, found = bent_chain(shot.state, plate)
     context = {"form": form, "plate": plate, "formats": FORMATS, "remarks": _remarks(shot, plate), "opened": opened or request.GET.get("open", ""),
                "bodies": Body.objects.offered(), "lenses": CatalogueLens.objects.offered(), "lens_name": shot.state["lens"].get("name", ""),
                "guides": page.NO_GUIDES | (shot.state.get("guides") or {}), "guide_aspects": ASPECTS, "guide_shapes": page.guide_shapes(shot),
@@ -221,8 +220,7 @@ def take_database_camera(request, show, shot):
 def take_database_lens(request, show, shot):
     """A lens of the open lens database: its distortion as a start, at the shot's focal length and over the plate's gate."""
     shot = find(show, shot)
-    plate = plate_of(shot)
-    found = lens_of(shot.state, plate.metadata if plate else None)
+    found = lens_of(shot.state, plate_of(shot))
     if found is None:
         raise Problem("A lens's distortion depends on its focal length and on the gate: give both first.")
     key = request.POST.get("key", "")
@@ -319,9 +317,7 @@ def guides(request, show, shot):
 def follow(request, show, shot):
     """Where one position lies on every grid and on the sensor: `x`, `y` in px of `grid`, or in mm of the sensor where `grid` is `sensor`."""
     shot = find(show, shot)
-    plate = plate_of(shot)
-    found = lens_of(shot.state, plate.metadata if plate else None)
-    chain = chain_of(shot.state, found.lens if found else None)
+    chain, _ = bent_chain(shot.state, plate_of(shot))
     if chain is None:
         raise Problem("Choose the sensor first.")
     try:
@@ -350,9 +346,7 @@ def follow(request, show, shot):
 def ledger_file(request, show, shot):
     """The ledger as CSV: a row a grid, every figure in full."""
     shot = find(show, shot)
-    plate = plate_of(shot)
-    found = lens_of(shot.state, plate.metadata if plate else None)
-    chain = chain_of(shot.state, found.lens if found else None)
+    chain, _ = bent_chain(shot.state, plate_of(shot))
     if chain is None:
         raise Http404
     response = HttpResponse(content_type="text/csv", headers={"Content-Disposition": f'attachment; filename="{shot.code}_gate_chain.csv"'})
