@@ -28,6 +28,15 @@ def angles_from_rotation(rotation) -> tuple[float, float, float]:
     return float(np.arctan2(r[0, 2], r[2, 2])), float(tilt), float(np.arctan2(r[1, 0], r[1, 1]))
 
 
+def exponential(w) -> np.ndarray:
+    """(3, 3) rotation by the vector w, radians (Rodrigues)."""
+    angle = np.linalg.norm(w)
+    k = np.array([[0, -w[2], w[1]], [w[2], 0, -w[0]], [-w[1], w[0], 0]])
+    if angle < 1e-8:
+        return np.eye(3) + k + k @ k / 2
+    return np.eye(3) + np.sin(angle) / angle * k + (1 - np.cos(angle)) / angle**2 * (k @ k)
+
+
 @dataclass(frozen=True, eq=False)
 class Camera:
     """`world_from_camera`: (4, 4) rigid pose, metres; camera space is X right, Y up, looking down −Z."""

@@ -59,18 +59,6 @@ def equivalent_sensor(aspect: float = 1.5, basis: str = "diagonal") -> tuple[flo
     return width, width / aspect
 
 
-def radius(theta: float, projection: str) -> float:
-    """Distance from the picture's middle in focal lengths of a ray at `theta` radians from the axis; NaN where there is none."""
-    point = [[math.sin(theta), 0.0, -math.cos(theta)]]
-    return float(projections.project(point, projection)[0, 0])
-
-
-def half_angle(r: float, projection: str) -> float:
-    """The angle from the axis, radians, imaged at `r` focal lengths from the middle; NaN where there is none."""
-    x, _, z = projections.rays(np.array([[r, 0.0]]), projection)[0]
-    return float(math.atan2(x, -z))
-
-
 def lay_out(claim: Claim) -> list[Reading]:
     """Every projection × basis, with what the quoted numbers imply and whether they agree (within 2 %)."""
     out = []
@@ -78,14 +66,14 @@ def lay_out(claim: Claim) -> list[Reading]:
         for basis in BASES:
             side = _side(claim.sensor_mm, basis) if claim.sensor_mm else math.nan
             focal = claim.focal_mm or math.nan
-            angle = 2 * half_angle(side / 2 / focal, projection) if claim.sensor_mm and claim.focal_mm else math.nan
+            angle = 2 * projections.angle_at(side / 2 / focal, projection) if claim.sensor_mm and claim.focal_mm else math.nan
             if claim.sensor_mm and claim.focal_mm and claim.angle is not None:
                 off = angle - claim.angle
                 agrees = abs(off) <= AGREES * claim.angle and claim.basis in (None, basis)
                 out.append(Reading(projection, basis, angle, focal, side, off, bool(agrees)))
                 continue
             if claim.angle is not None:
-                angle, r = claim.angle, radius(claim.angle / 2, projection)
+                angle, r = claim.angle, projections.radius_at(claim.angle / 2, projection)
                 r = r if r > 0 else math.nan
                 if claim.sensor_mm:
                     focal = side / 2 / r

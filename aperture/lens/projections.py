@@ -119,3 +119,14 @@ def ray_jacobian_along(q, projection: str, dq) -> np.ndarray:
                                    + (s1 * drho if i == j else 0))
         out[:, 2, j] = -2 * (dq[:, j] * c1 + q[:, j] * c2 * drho)
     return out
+
+
+def radius_at(theta: float, projection: str) -> float:
+    """Distance from the picture's middle in focal lengths of a ray at `theta` radians from the axis; NaN where there is none."""
+    return float(project([[np.sin(theta), 0.0, -np.cos(theta)]], projection)[0, 0])
+
+
+def angle_at(radius: float, projection: str) -> float:
+    """The angle from the axis, radians, imaged at `radius` focal lengths from the middle; NaN where there is none."""
+    x, _, z = rays(np.array([[radius, 0.0]]), projection)[0]
+    return float(np.arctan2(x, -z))

@@ -6,12 +6,12 @@ use in geodetic networks"; cited from memory).
 """
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from statistics import NormalDist
 
 import numpy as np
 
-from aperture.match.document import AXES
+from aperture.match.facts import AXES
 from aperture.match.least_squares import Optimum, Spread
 from aperture.match.system import Block, System
 
@@ -34,22 +34,49 @@ class Leaving:
     sigmas: float
     step: np.ndarray
     residual: np.ndarray
+    inverse: np.ndarray  # (rows, rows): (I − H)⁺
+    freedom: int
 
 
 def leave_out(system: System, optimum: Optimum, spread: Spread) -> list[Leaving]:
     """One Leaving for every mark and fact, in the order of `system.blocks`."""
     found = _drops(system.blocks, optimum.r, optimum.jacobian, spread.covariance)
-    return [Leaving(block, drop, _as_sigmas(drop, freedom), spread.covariance @ (optimum.jacobian[block.rows].T @ residual), residual)
-            for block, (drop, freedom, residual, _) in zip(system.blocks, found)]
+    return [Leaving(block, drop, _as_sigmas(drop, freedom), spread.covariance @ (optimum.jacobian[block.rows].T @ residual), residual, inverse, freedom)
+            for block, (drop, freedom, residual, inverse) in zip(system.blocks, found)]
+
+
+def leverages(system: System, optimum: Optimum, leavings: list[Leaving], spread: Spread) -> list[float]:
+    """For each, how much the camera leans on it, 0 to 1.
+
+    Of all quantities of the camera (direction, position, lens, and what is made of them), the one that leans on it most: the share
+    of what is known of that quantity, as one over its variance, that would be lost with it. 1: without it something would be open.
+    """
+    camera = np.r_[system.at["rotation"], system.at["position"], system.at["lens"]]
+    used = optimum.jacobian != 0
+    everywhere = used.sum(axis=0)
+    own_covariance = spread.covariance[np.ix_(camera, camera)]
+    out = []
+    for leaving in leavings:
+        rows = leaving.block.rows
+        # Unknowns that only this piece speaks of (an edge's own angle) go with it and are no loss.
+        own = int(((used[rows].sum(axis=0) == everywhere) & (everywhere > 0)).sum())
+        if len(rows) - leaving.freedom > own:
+            out.append(1.0)
+            continue
+        reach = spread.covariance[camera] @ optimum.jacobian[rows].T
+        loss = reach @ leaving.inverse @ reach.T
+        share = np.linalg.eigvals(np.linalg.pinv(own_covariance + loss, rcond=1e-14, hermitian=True) @ loss)
+        out.append(float(np.clip(share.real.max(), 0, 1)))
+    return out
 
 
 def _drops(blocks, r, jacobian, covariance) -> list[tuple]:
     """For each block: drop of the sum of squares, degrees of freedom, (I − H)⁺ r, and (I − H)⁺, H being its share of the hat matrix."""
     out = [None] * len(blocks)
-    heights = np.array([block.rows.stop - block.rows.start for block in blocks])
+    heights = np.array([len(block.rows) for block in blocks], int)
     for height in np.unique(heights):  # blocks of one size together: one call instead of dozens
         which = np.flatnonzero(heights == height)
-        rows = np.array([block.rows.start for block in blocks])[which][:, None] + np.arange(height)
+        rows = np.array([blocks[index].rows for index in which])
         own, jac = r[rows], jacobian[rows]
         values, vectors = np.linalg.eigh(np.eye(height) - jac @ covariance @ jac.transpose(0, 2, 1))
         keep = values > 1e-6
@@ -109,7 +136,7 @@ def conflicts(leavings: list[Leaving], optimum: Optimum, spread: Spread) -> list
         covariance = covariance + covariance @ jac.T @ inverse @ jac @ covariance
         rest = [item for item in remaining if all(item.block.id != member.block.id for member in members)]
         found = _drops([item.block for item in rest], r, optimum.jacobian, covariance)
-        still = [Leaving(item.block, drop, sigmas, item.step, item.residual) for item, (drop, freedom, _, _) in zip(rest, found)
+        still = [replace(item, drop=drop, sigmas=sigmas) for item, (drop, freedom, _, _) in zip(rest, found)
                  if (sigmas := _as_sigmas(drop, freedom)) > CONFLICT_SIGMAS]
         remaining = still
     return groups

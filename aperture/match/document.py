@@ -6,17 +6,16 @@ what a schema can't say (an edge of no length, a length between spots that aren'
 
 import json
 import math
-from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
 
 import numpy as np
 
 from aperture.errors import Problem
-from aperture.gates.grid import Grid
 from aperture.lens.distortion import NAMES as COEFFICIENTS
+from aperture.match.evidence import Edge, Evidence, Spot
+from aperture.match.facts import ANGLES, AXES, BASES, AngleOfView, CameraAngle, CameraCoordinate, Fact, FocalLength, FocalRange, Length
 
-AXES = ("across", "up", "along")
 FORMAT = "accurate-aperture/match"
 DEFAULT_SIGMA_PX = 0.5
 # A fact that is said to be exact still gets a thousandth of a millimetre: nothing is forced.
@@ -25,80 +24,6 @@ LEAST_PLUS_MINUS = 1e-6
 
 class InvalidDocument(Problem):
     """The document breaks its schema; `place` is the JSON pointer of what is wrong (RFC 6901)."""
-
-
-@dataclass(frozen=True)
-class Edge:
-    """A straight edge along a world axis (index in AXES), or along none: then it is a bow. points: (N, 2) px."""
-
-    id: str
-    name: str
-    axis: int | None
-    points: np.ndarray
-    sigma_px: float
-
-
-@dataclass(frozen=True)
-class Spot:
-    """at: (2,) px; world: (3,) metres, NaN for what isn't known."""
-
-    id: str
-    name: str
-    at: np.ndarray
-    sigma_px: float
-    world: np.ndarray
-
-
-@dataclass(frozen=True)
-class Length:
-    """The distance in metres between two spots; with `axis` they differ in that direction only."""
-
-    id: str
-    name: str
-    start: str
-    end: str
-    metres: float
-    plus_minus: float
-    axis: int | None
-
-
-@dataclass(frozen=True)
-class CameraCoordinate:
-    """One known coordinate (index in AXES) of the camera's position. A position fact makes up to three of these."""
-
-    id: str
-    name: str
-    axis: int
-    metres: float
-    plus_minus: float
-
-
-@dataclass(frozen=True)
-class Evidence:
-    """A match document as values. Only what is switched on is in `edges`, `bows`, `spots`, `lengths` and `coordinates`."""
-
-    width: int
-    height: int
-    gate_mm: tuple[float, float] | None
-    squeeze: float
-    projection: str
-    focal: tuple[float, float] | None  # value, ± in mm
-    principal_point: np.ndarray | None  # px; None: free
-    principal_point_given: bool
-    coefficients: np.ndarray
-    free_coefficients: tuple[int, ...]
-    edges: tuple[Edge, ...]
-    bows: tuple[Edge, ...]
-    spots: tuple[Spot, ...]
-    lengths: tuple[Length, ...]
-    coordinates: tuple[CameraCoordinate, ...]
-    names: dict = field(default_factory=dict, compare=False)
-
-    @property
-    def grid(self) -> Grid:
-        """The picture's grid; where no gate is known, one 'millimetre' is one pixel."""
-        width_mm, height_mm = self.gate_mm or (self.width, self.height)
-        return Grid.from_gate(self.width, self.height, width_mm, height_mm)
 
 
 @cache
@@ -154,12 +79,16 @@ def validate(data) -> None:
         message = error.message if len(error.message) < 300 else error.message[:297] + "…"
         raise InvalidDocument(f"The match document breaks its schema at {place or 'its top level'}: {message}.", place)
     seen = set()
-    for part in ("marks", "facts"):
+    for part in ("marks", "facts", "planes"):
         for index, item in enumerate(data.get(part, ())):
             if item["id"] in seen:
-                raise InvalidDocument(f"Two marks or facts are called “{item['id']}”; each needs an id of its own.", f"/{part}/{index}/id")
+                raise InvalidDocument(f"Two marks, facts or planes are called “{item['id']}”; each needs an id of its own.", f"/{part}/{index}/id")
             seen.add(item["id"])
     spots = {mark["id"] for mark in data.get("marks", ()) if mark["kind"] == "spot"}
+    planes = {plane["id"] for plane in data.get("planes", ())}
+    for index, mark in enumerate(data.get("marks", ())):
+        if mark.get("on", None) not in (None, *planes):
+            raise InvalidDocument(f"The spot “{label(mark)}” lies on “{mark['on']}”, and there is no such plane.", f"/marks/{index}/on")
     for index, fact in enumerate(data.get("facts", ())):
         for end in ("from", "to") if fact["kind"] == "length" else ():
             if fact[end] not in spots:
@@ -197,41 +126,65 @@ def read(data: dict, checked: bool = False) -> Evidence:
     projection = lens.get("projection", "rectilinear")
     if wanted and projection != "rectilinear" and (coefficients.any() or wanted.get("free")):
         raise Problem("Distortion coefficients belong to a rectilinear lens; a curved projection takes none.", "lens")
-    edges, bows, spots, lengths, coordinates, names = [], [], [], [], [], {}
-    active_spots = {m["id"] for m in data.get("marks", ()) if m["kind"] == "spot" and not m.get("off")}
-    for mark in data.get("marks", ()):
-        names[mark["id"]] = label(mark)
-        if mark.get("off"):
-            continue
-        sigma = float(mark.get("sigma_px", DEFAULT_SIGMA_PX))
-        if mark["kind"] == "spot":
-            world = np.array([np.nan if v is None else v for v in mark.get("world", (None,) * 3)], float)
-            spots.append(Spot(mark["id"], label(mark), np.array(mark["at"], float), sigma, world))
-            continue
-        points = np.array(mark["points"], float)
-        if np.linalg.norm(points - points[0], axis=1).max() < 1e-6:
-            raise Problem(f"The {mark['kind']} “{label(mark)}” has no length: draw its ends apart.", mark["id"])
-        axis = AXES.index(mark["axis"]) if mark["kind"] == "edge" else None
-        (bows if axis is None else edges).append(Edge(mark["id"], label(mark), axis, points, sigma))
-    for fact in data.get("facts", ()):
-        names[fact["id"]] = label(fact)
-        if fact.get("off"):
-            continue
-        plus_minus = max(float(fact["plus_minus"]), LEAST_PLUS_MINUS)
-        if fact["kind"] == "length":
-            if fact["from"] == fact["to"]:
-                raise Problem(f"The length “{label(fact)}” begins and ends at the same spot.", fact["id"])
-            if {fact["from"], fact["to"]} <= active_spots:
-                axis = AXES.index(fact["along"]) if "along" in fact else None
-                lengths.append(Length(fact["id"], label(fact), fact["from"], fact["to"], float(fact["metres"]), plus_minus, axis))
-            continue
-        values = [None, fact["metres"], None] if fact["kind"] == "camera_height" else fact["metres"]
-        coordinates += [CameraCoordinate(fact["id"], label(fact), axis, float(value), plus_minus)
-                        for axis, value in enumerate(values) if value is not None]
+    names = {item["id"]: label(item) for part in ("marks", "facts") for item in data.get(part, ())}
+    active = [mark for mark in data.get("marks", ()) if not mark.get("off")]
+    lines = [_line(mark) for mark in active if mark["kind"] != "spot"]
+    planes = {plane["id"]: plane for plane in data.get("planes", ())}
+    spots = [_spot(mark, planes) for mark in active if mark["kind"] == "spot"]
+    shared = [(AXES.index(plane["axis"]), ids) for plane in planes.values() if plane["metres"] is None
+              and len(ids := tuple(mark["id"] for mark in active if mark.get("on") == plane["id"])) > 1]
+    present = {spot.id for spot in spots}
+    facts = [one for fact in data.get("facts", ()) if not fact.get("off") for one in _facts(fact, present, gate)]
+    given = FocalLength("focal length", "the given focal length", max(float(focal["plus_minus"]), 1e-9), float(focal["value"])) if focal else None
+    if given and focal["plus_minus"] > 0:
+        facts.append(given)
     return Evidence(
-        width, height, (float(gate["width_mm"]), float(gate["height_mm"])) if gate else None,
-        float(gate.get("squeeze", 1.0)) if gate else 1.0, projection,
-        (float(focal["value"]), float(focal["plus_minus"])) if focal else None,
-        None if point == "free" else np.array([width / 2, height / 2] if point == "centre" else point, float),
-        not isinstance(point, str), coefficients, tuple(sorted(COEFFICIENTS.index(name) for name in wanted.get("free", ()))),
-        tuple(edges), tuple(bows), tuple(spots), tuple(lengths), tuple(coordinates), names)
+        width, height, (float(gate["width_mm"]), float(gate["height_mm"])) if gate else None, float(gate.get("squeeze", 1.0)) if gate else 1.0, projection,
+        given, None if point == "free" else np.array([width / 2, height / 2] if point == "centre" else point, float),
+        coefficients, tuple(sorted(COEFFICIENTS.index(name) for name in wanted.get("free", ()))),
+        tuple(line for line in lines if line.axis is not None), tuple(line for line in lines if line.axis is None), tuple(spots), tuple(facts),
+        tuple(shared), names)
+
+
+def _line(mark: dict) -> Edge:
+    points = np.array(mark["points"], float)
+    if np.linalg.norm(points - points[0], axis=1).max() < 1e-6:
+        raise Problem(f"The {mark['kind']} “{label(mark)}” has no length: draw its ends apart.", mark["id"])
+    return Edge(mark["id"], label(mark), AXES.index(mark["axis"]) if mark["kind"] == "edge" else None, points, float(mark.get("sigma_px", DEFAULT_SIGMA_PX)))
+
+
+def _spot(mark: dict, planes: dict) -> Spot:
+    world = np.array([np.nan if v is None else v for v in mark.get("world", (None,) * 3)], float)
+    plane = planes.get(mark.get("on"))
+    if plane and plane["metres"] is not None:
+        axis = AXES.index(plane["axis"])
+        if np.isfinite(world[axis]) and abs(world[axis] - plane["metres"]) > 1e-9:
+            raise Problem(f"“{label(mark)}” is said to lie on “{label(plane)}”, {plane['axis']} {plane['metres']:g} m, and at {world[axis]:g} m as well.",
+                          mark["id"])
+        world[axis] = plane["metres"]
+    return Spot(mark["id"], label(mark), np.array(mark["at"], float), float(mark.get("sigma_px", DEFAULT_SIGMA_PX)), world,
+                float(mark.get("world_plus_minus", 0.0)))
+
+
+def _facts(fact: dict, present: set, gate) -> list[Fact]:
+    """The equations of one fact: none for a length whose spots are switched off, up to three for a position."""
+    kind, plus_minus = fact["kind"], max(float(fact.get("plus_minus", 0.0)), LEAST_PLUS_MINUS)
+    head = (fact["id"], label(fact), plus_minus)
+    if kind == "length":
+        if fact["from"] == fact["to"]:
+            raise Problem(f"The length “{label(fact)}” begins and ends at the same spot.", fact["id"])
+        axis = AXES.index(fact["along"]) if "along" in fact else None
+        return [Length(*head, fact["from"], fact["to"], float(fact["metres"]), axis)] if {fact["from"], fact["to"]} <= present else []
+    if kind in ("camera_angle", "angle_of_view"):
+        head = (*head[:2], max(math.radians(plus_minus), 1e-9))
+        if kind == "camera_angle":
+            return [CameraAngle(*head, math.radians(fact["degrees"]), ANGLES.index(fact["of"]))]
+        return [AngleOfView(*head, math.radians(fact["degrees"]), BASES.index(fact["basis"]))]
+    if kind == "focal_range":
+        if not gate:
+            raise Problem("A range of focal lengths in millimetres means nothing without the gate: give the gate's size.", fact["id"])
+        if fact["from_mm"] > fact["to_mm"]:
+            raise Problem(f"The range “{label(fact)}” must begin with its shorter end.", fact["id"])
+        return [FocalRange(*head, float(fact["from_mm"]), float(fact["to_mm"]))]
+    values = [None, fact["metres"], None] if kind == "camera_height" else fact["metres"]
+    return [CameraCoordinate(*head, float(value), axis) for axis, value in enumerate(values) if value is not None]

@@ -4,7 +4,10 @@ import itertools
 
 import numpy as np
 
-from aperture.match.system import State, System, exponential
+from aperture.camera import exponential
+from aperture.lens import projections
+from aperture.match.facts import AngleOfView, FocalRange
+from aperture.match.system import State, System
 
 # Focal lengths to try, as shares of the gate's longer side: a 5 mm to a 400 mm lens on 36 mm.
 FOCAL_SHARES = np.geomspace(0.14, 11, 18)
@@ -25,6 +28,8 @@ def candidates(system: System) -> list[list[State]]:
         for _, rotation, lens in scored[:1] + scored[2:5:2]:
             groups.append([state for turned in _facings(rotation) if (state := with_position(system, turned, lens))])
     groups += _from_known_spots(system)
+    if not groups and system.evidence.bows and not (system.evidence.edges or system.spots):
+        groups.append([system.state(np.eye(3), system.lens_with_focal(focal)) for focal in _focals(system)[:1]])
     return [group for group in groups if group]
 
 
@@ -46,11 +51,17 @@ def scattered(system: System, tries: int = 48) -> list[State]:
 
 
 def _focals(system):
-    focal = system.evidence.focal
-    if focal and focal[1] == 0:
-        return np.array([focal[0]])
-    wide = FOCAL_SHARES * max(system.grid.gate_mm[0] * system.evidence.squeeze, system.grid.gate_mm[1])
-    return np.array([focal[0], *wide]) if focal else wide
+    focal, (width, height) = system.evidence.focal, system.grid.shown_gate_mm(system.evidence.squeeze)
+    if focal and 0 not in system.free_lens:
+        return np.array([focal.mm])
+    known = [focal.mm] if focal else []
+    for fact in system.evidence.facts:
+        if isinstance(fact, AngleOfView):
+            side = (width, height, np.hypot(width, height))[fact.basis]
+            known.append(side / 2 / projections.radius_at(fact.radians / 2, system.evidence.projection))
+        elif isinstance(fact, FocalRange):
+            known.append(np.sqrt(fact.mm * fact.longest_mm))
+    return np.array([*(f for f in known if np.isfinite(f) and f > 0), *(FOCAL_SHARES * max(width, height))])
 
 
 def _rotation_from_edges(system, lens, counts):
@@ -127,16 +138,16 @@ def with_position(system: System, rotation, lens) -> State | None:
         rows.append(row)
         right.append(value * weight)
 
-    known_values = [np.unique(system.known[system.variable[:, axis] < 0, axis]) for axis in range(3)]
+    known_values = [np.unique(system.guess[system.held[:, axis], axis]) for axis in range(3)]
     shift = np.array([values[0] if len(values) else 0.0 for values in known_values])
     relative = all(len(values) <= 1 for values in known_values)  # nothing placed says how large the world is
     for index in range(spots):
         for axis in range(3):
             entries, value = [(axis, -1.0), (3 + nv + index, -rays[index, axis])], 0.0
-            if system.variable[index, axis] >= 0:
-                entries.append((3 + system.variable[index, axis], 1.0))
+            if system.held[index, axis]:
+                value = -(system.guess[index, axis] - shift[axis])
             else:
-                value = -(system.known[index, axis] - shift[axis])
+                entries.append((3 + system.variable[index, axis], 1.0))
             equation(entries, value)
         equation([(3 + nv + index, 1.0)], 1.0, 1e-5)
     if not relative or not spots:
@@ -152,7 +163,8 @@ def with_position(system: System, rotation, lens) -> State | None:
         return None
     values = solution[3:3 + nv].copy()
     for index, axis in zip(*np.nonzero(system.variable >= 0)):
-        values[system.variable[index, axis]] = solution[3 + system.variable[index, axis]] + shift[axis]
+        held = system.held[index, axis]
+        values[system.variable[index, axis]] = system.guess[index, axis] if held else solution[3 + system.variable[index, axis]] + shift[axis]
     return system.state(rotation, lens, solution[:3] + shift, values)
 
 
@@ -175,12 +187,12 @@ def _size(system, solution, shift):
 
 def _from_known_spots(system):
     """Poses from four or more spots with all coordinates known, by OpenCV's SQPnP (Terzakis & Lourakis 2020) over the focal lengths."""
-    full = [index for index in range(len(system.spots)) if (system.variable[index] < 0).all()]
+    full = [index for index in range(len(system.spots)) if system.held[index].all()]
     if len(full) < 4:
         return []
     import cv2
 
-    world, at = system.known[full], system.spot_at[full]
+    world, at = system.guess[full], system.spot_at[full]
     scored = []
     for focal in _focals(system):
         lens = system.lens_with_focal(float(focal))

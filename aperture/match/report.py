@@ -4,14 +4,15 @@ from dataclasses import replace
 
 import numpy as np
 
-from aperture.camera import Camera, angles_from_rotation
+from aperture.camera import Camera
 from aperture.lens.distortion import NAMES as COEFFICIENTS
 from aperture.match import diagnose
-from aperture.match.document import AXES
+from aperture.match.facts import FocalLength, angle_slopes, view_slopes
 from aperture.match.least_squares import Optimum, Spread, fix_gauge, minimise
-from aperture.match.system import System, exponential
+from aperture.match.system import System
 
 FIT_FORMAT = "accurate-aperture/fit"
+UNIT_NAMES = {"m": "metres", "rad": "degrees", "mm": "mm"}
 SETTLES = {
     "focal": "edges of two axes that visibly converge in the picture, or the lens's focal length",
     "direction": "two or more edges of a second axis",
@@ -35,6 +36,21 @@ def undetermined(system: System, problem: str, focal: bool, direction: bool) -> 
                   for name in ("focal", "direction", "position", "scale")}
     missing = [{"quantity": name, "would_settle": SETTLES[name]} for name, ok in known.items() if not ok]
     return refusal(problem) | {"determined": determined, "missing": missing}
+
+
+def lens_alone(system: System, optimum: Optimum, spread: Spread) -> dict | None:
+    """What bows tell of the lens where nothing tells of the direction; None where they tell nothing."""
+    rows = np.eye(system.size)[system.at["lens"]]
+    if not system.evidence.bows or not len(rows) or not all(spread.determined(row) for row in rows):
+        return None
+    state, sd = optimum.state, np.zeros(8)
+    sd[system.free_lens] = spread.plus_minus(rows)
+    camera = Camera(system.grid, state.lens, np.eye(4))
+    return {"focal_px": [_number(v) for v in camera.focal_px], "principal_point_px": [_number(v) for v in camera.principal_point_px],
+            "distortion": dict(zip(COEFFICIENTS, map(_number, state.lens.coefficients))),
+            "plus_minus": {"principal_point_px": [_number(v) for v in sd[1:3] / np.array(system.grid.mm_per_px)],
+                           "distortion": {COEFFICIENTS[index]: _number(sd[3 + index]) for index in system.evidence.free_coefficients}},
+            "residuals": _residuals(system, optimum, diagnose.leave_out(system, optimum, spread))}
 
 
 def write(system: System, optimum: Optimum, spread: Spread, explain: bool = True) -> tuple[dict, Camera]:
@@ -104,6 +120,8 @@ def write(system: System, optimum: Optimum, spread: Spread, explain: bool = True
                       for members, sigmas in diagnose.conflicts(leavings, optimum, spread)],
         "spots": _spots(system, state, spread),
     }
+    if explain:
+        document["evidence"] = _weights(system, optimum, leavings, spread, placed=scale == "solved" and all(position_known))
     return document, camera
 
 
@@ -150,53 +168,49 @@ def _fixed_scale(system, optimum, spread):
 
 def _angle_rows(system, state) -> np.ndarray:
     """(3, size) derivative of pan, tilt and roll by the parameters."""
-    rows, h = np.zeros((3, system.size)), 1e-6
-    for axis in range(3):
-        turn = np.eye(3)[axis] * h
-        difference = np.subtract(angles_from_rotation(state.rotation @ exponential(turn)), angles_from_rotation(state.rotation @ exponential(-turn)))
-        rows[:, axis] = ((difference + np.pi) % (2 * np.pi) - np.pi) / (2 * h)
+    rows = np.zeros((3, system.size))
+    rows[:, system.at["rotation"]] = angle_slopes(state.rotation)
     return rows
 
 
 def _view_rows(system, camera) -> np.ndarray:
     """(3, size) derivative of the angles of view by the parameters."""
-    rows, h = np.zeros((3, system.size)), 1e-6
-    for offset, column in enumerate(system.free_lens):
-        sides = []
-        for sign in (1, -1):
-            values = camera.lens.parameters
-            values[column] += sign * h
-            view = Camera(camera.grid, camera.lens.with_parameters(values), camera.world_from_camera).view
-            sides.append(np.array([view.horizontal, view.vertical, view.diagonal]))
-        rows[:, system.at["lens"].start + offset] = np.nan_to_num((sides[0] - sides[1]) / (2 * h))
+    rows = np.zeros((3, system.size))
+    rows[:, system.at["lens"]] = view_slopes(camera.grid, camera.lens, system.free_lens)
     return rows
 
 
 def _residuals(system, optimum, leavings) -> dict:
-    evidence, marks, facts, squares, count = system.evidence, {}, {}, 0.0, 0
-    sigma_px = {mark.id: mark.sigma_px for mark in evidence.edges + evidence.bows + evidence.spots}
-    sigmas = {}
-    for item in leavings:
-        block, r = item.block, optimum.r[item.block.rows]
-        if block.kind in ("edge", "bow", "spot"):
-            px = r * sigma_px[block.id]
-            off = float(np.linalg.norm(px)) if block.kind == "spot" else float(np.sqrt(np.mean(px**2)))
-            marks[block.id], sigmas[block.id] = off, item.sigmas
-            squares, count = squares + float(px @ px), count + (1 if block.kind == "spot" else len(px))
-    values = {fact.id: fact for fact in evidence.lengths}
-    for item in leavings:
-        if item.block.kind == "length":
-            weighted = float(optimum.r[item.block.rows][0])
-            facts[item.block.id] = {"metres": weighted * values[item.block.id].plus_minus, "sigmas": weighted}
-    own = {}
-    for item in (item for item in leavings if item.block.kind == "coordinate"):
-        own.setdefault(item.block.id, []).append(item)
-    for id_, items in own.items():
-        weighted = [float(optimum.r[item.block.rows][0]) for item in items]
-        worst = weighted[int(np.argmax(np.abs(weighted)))]
-        plus_minus = next(fact.plus_minus for fact in evidence.coordinates if fact.id == id_)
-        facts[id_] = {"metres": worst * plus_minus, "sigmas": worst}
+    marks, facts, squares, count, sigmas = {}, {}, 0.0, 0, {}
+    for leaving in leavings:
+        block, item = leaving.block, leaving.block.item
+        if block.is_fact:
+            weighted = float(optimum.r[block.rows[0]])
+            if item.id not in facts or abs(weighted) > abs(facts[item.id]["sigmas"]):  # of a position, the coordinate that is furthest off
+                facts[item.id] = {UNIT_NAMES[item.unit]: weighted * item.plus_minus * (np.degrees(1) if item.unit == "rad" else 1), "sigmas": weighted}
+            continue
+        spot = hasattr(item, "world")
+        px = optimum.r[block.rows[:2] if spot else block.rows] * item.sigma_px
+        marks[item.id], sigmas[item.id] = float(np.linalg.norm(px)) if spot else float(np.sqrt(np.mean(px**2))), leaving.sigmas
+        squares, count = squares + float(px @ px), count + (1 if spot else len(px))
+    facts.pop("focal length", None)
     return {"rms_px": float(np.sqrt(squares / max(count, 1))), "marks": marks, "facts": facts, "mark_sigmas": sigmas}
+
+
+def _weights(system, optimum, leavings, spread, placed) -> dict:
+    """For each mark and fact: how strongly it disagrees, how much the camera leans on it, and what the camera would be without it, to first order."""
+    out = {}
+    for leaving, lean in zip(leavings, diagnose.leverages(system, optimum, leavings, spread)):
+        own = {"sigmas": leaving.sigmas, "leverage": _number(lean)}
+        if lean < 1 - 1e-9:
+            if 0 in system.free_lens:
+                change = np.clip(leaving.step[system.at["lens"].start], -3, 3)
+                own["focal_mm" if system.evidence.gate_mm else "focal_px"] = _number(optimum.state.lens.focal_mm * np.exp(change))
+            if placed:
+                own["position_m"] = [_number(v) for v in optimum.state.position + leaving.step[system.at["position"]]]
+        if leaving.block.id not in out or lean > out[leaving.block.id]["leverage"]:
+            out[leaving.block.id] = own
+    return out
 
 
 def _spots(system, state, spread) -> dict:
@@ -217,10 +231,10 @@ def _spots(system, state, spread) -> dict:
 
 
 def _conflict(system, optimum, members, sigmas, gate, explain) -> dict:
-    evidence = system.evidence
-    members = sorted(members, key=lambda item: item.block.kind in ("edge", "bow", "spot"))  # facts first: they can be looked up
-    told = [text for item in (members[:3] if explain else ()) if (text := _without(system, optimum, item, gate))]
-    names = [f"“{evidence.names.get(item.block.id, item.block.id)}”" if item.block.kind != "lens" else "the given focal length" for item in members]
+    members = sorted(members, key=lambda item: not item.block.is_fact)  # facts first: they can be looked up
+    told = [text for item in (members[:3] if explain else ()) if (text := _without(system, optimum, item.block, gate))]
+    names = [member.block.item.name if isinstance(member.block.item, FocalLength) and member.block.id == "focal length" else f"“{member.block.item.name}”"
+             for member in members]
     if len(names) > 4:
         names = [*names[:3], f"{len(names) - 3} others"]
     if len(members) == 1:
@@ -232,29 +246,19 @@ def _conflict(system, optimum, members, sigmas, gate, explain) -> dict:
             "says": f"{opening}{': ' if told else ''}{'; '.join(told)}. {remedy}"}
 
 
-def _without(system, optimum, item, gate) -> str:
+def _without(system, optimum, block, gate) -> str:
     """What the other evidence says about one piece of it, from a fit in which that piece weighs next to nothing."""
-    evidence, block = system.evidence, item.block
-    lighter = minimise(System(_lightened(evidence, block)), optimum.state, most=40)
+    item = block.item
+    lighter = minimise(System(_lightened(system.evidence, item)), optimum.state, most=40)
     if lighter is None or not lighter.converged:
         return ""
-    state, points = lighter.state, system.points(lighter.state)
-    name = evidence.names.get(block.id, block.id)
-    if block.kind == "length":
-        fact = next(fact for fact in evidence.lengths if fact.id == block.id)
-        apart = points[system.spot_index[fact.end]] - points[system.spot_index[fact.start]]
-        implied = abs(apart[fact.axis]) if fact.axis is not None else np.linalg.norm(apart)
-        return f"by the rest “{name}” would be {implied:.3f} m long, not {fact.metres:.3f}"
-    if block.kind == "coordinate":
-        fact = next(fact for fact in evidence.coordinates if fact.id == block.id and fact.axis == block.axis)
-        what = "the camera's height" if block.axis == 1 else f"the camera's place {AXES[block.axis]}"
-        return f"without “{name}” {what} would be {state.position[fact.axis]:.3f} m, not {fact.metres:.3f}"
-    if block.kind == "lens":
-        return f"without it the focal length would be {state.lens.focal_mm:.2f} mm, not {evidence.focal[0]:.2f}"
-    r = lighter.r[block.rows] * LIGHTER
-    sigma = next(mark.sigma_px for mark in evidence.edges + evidence.bows + evidence.spots if mark.id == block.id)
-    off = (np.linalg.norm(r) if block.kind == "spot" else np.abs(r).max()) * sigma
-    text = f"“{name}” lies {off:.1f} px from where the rest puts it"
+    state = lighter.state
+    if block.is_fact:
+        return item.says(item.value(system, state, system.points(state)))
+    spot = hasattr(item, "world")
+    r = lighter.r[block.rows[:2] if spot else block.rows] * LIGHTER * item.sigma_px
+    off = np.linalg.norm(r) if spot else np.abs(r).max()
+    text = f"“{item.name}” lies {off:.1f} px from where the rest puts it"
     ratio = state.lens.focal_mm / optimum.state.lens.focal_mm
     if 0 in system.free_lens and 0.2 < ratio < 5 and abs(ratio - 1) > 0.001:
         text += f", and without it the focal length is {state.lens.focal_mm:.2f} {'mm' if gate else 'px'}"
@@ -265,11 +269,8 @@ def _without(system, optimum, item, gate) -> str:
 LIGHTER = 1e4
 
 
-def _lightened(evidence, block):
-    if block.kind == "lens":
-        return replace(evidence, focal=(evidence.focal[0], evidence.focal[1] * LIGHTER))
-    field = {"edge": "edges", "bow": "bows", "spot": "spots", "length": "lengths", "coordinate": "coordinates"}[block.kind]
-    weight = "sigma_px" if block.kind in ("edge", "bow", "spot") else "plus_minus"
-    return replace(evidence, **{field: tuple(
-        replace(item, **{weight: getattr(item, weight) * LIGHTER}) if item.id == block.id and getattr(item, "axis", None) == block.axis else item
-        for item in getattr(evidence, field))})
+def _lightened(evidence, item):
+    weight = "sigma_px" if hasattr(item, "sigma_px") else "plus_minus"
+    lighter = replace(item, **{weight: getattr(item, weight) * LIGHTER})
+    return replace(evidence, **{field: tuple(lighter if other is item else other for other in getattr(evidence, field))
+                                for field in ("edges", "bows", "spots", "facts")})

@@ -8,8 +8,10 @@ from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.lens.lens import Lens
 from aperture.match import diagnose, report
-from aperture.match.document import AXES, Evidence, InvalidDocument, read
-from aperture.match.initial import candidates, scattered
+from aperture.match.document import InvalidDocument, read
+from aperture.match.evidence import Evidence
+from aperture.match.facts import AXES
+from aperture.match.initial import candidates, scattered, with_position
 from aperture.match.least_squares import Optimum, minimise, spread_of
 from aperture.match.system import System
 
@@ -44,15 +46,22 @@ def solve(document: dict, warm: dict | None = None, checked: bool = False, expla
     sentences what the rest of the evidence says, which costs a fit for each piece. Raises InvalidDocument where the schema is broken.
     """
     try:
-        evidence = read(document, checked)
-        system = System(evidence)
-        _require_some(evidence)
-        optimum = (_from_warm(system, warm) if warm else None) or _from_cold(system)
-        return _judge(system, optimum, explain)
+        return _judge(*find(document, warm, checked), explain)
     except InvalidDocument:
         raise
     except Problem as problem:
         return Fit(report.refusal(problem.sentence, problem.place))
+
+
+def find(document: dict, warm: dict | None = None, checked: bool = False) -> tuple[System, Optimum]:
+    """The equations of a match document and where they are met best, for `solve` and for what else is asked of a fit.
+
+    Raises InvalidDocument where the schema is broken, Problem where nothing explains the marks.
+    """
+    evidence = read(document, checked)
+    system = System(evidence)
+    _require_some(evidence)
+    return system, (_from_warm(system, warm) if warm else None) or _from_cold(system)
 
 
 def camera_of(fit: dict, document: dict) -> Camera:
@@ -92,10 +101,18 @@ def _from_warm(system, warm) -> Optimum | None:
             return None  # the earlier fit had no place in the world to start from
         pose = np.nan_to_num(pose)
         known = warm.get("spots", {})
+        fresh = None
         points = np.zeros(system.value_count)
         for index, spot in enumerate(system.spots):
             for axis in np.flatnonzero(system.variable[index] >= 0):
-                points[system.variable[index, axis]] = known[spot.id]["world_m"][axis]
+                slot = system.variable[index, axis]
+                if spot.id in known:
+                    points[slot] = known[spot.id]["world_m"][axis]
+                    continue
+                fresh = fresh or with_position(system, pose[:3, :3], lens)  # a spot that the earlier fit hadn't
+                if fresh is None:
+                    return None
+                points[slot] = fresh.values[slot]
         state = system.state(pose[:3, :3], lens, pose[:3, 3], points)
     except (KeyError, TypeError, ValueError):
         return None
@@ -131,7 +148,7 @@ def _only_one(system, quick) -> Optimum | None:
     """The best of many scattered tries. Raises Problem where others, seeing another room, explain the marks as well."""
     quick.sort(key=lambda optimum: optimum.chi2)
     found = sorted((end for start in quick[:24] if (end := minimise(system, start.state, most=100)) is not None), key=lambda optimum: optimum.chi2)
-    if not system.placed or sum((system.variable[index] < 0).all() for index in system.placed) < 2:
+    if sum(system.held[index].all() for index in system.placed) < 2:
         # Nothing but the rule says which way the room faces: up points up, across points to the right.
         found = [optimum for optimum in found if optimum.state.rotation[1, 1] > 0 and optimum.state.rotation[0, 0] > 0] or found
     for other in found[1:]:
@@ -145,7 +162,7 @@ def _only_one(system, quick) -> Optimum | None:
 def _require_enough(system):
     """Raise Problem, in the artist's words, where there is too little evidence to start from."""
     axes = sorted(set(system.edge_axes.tolist()))
-    placed = sum((system.variable[index] < 0).all() for index in range(len(system.spots)))
+    placed = sum(system.held[index].all() for index in range(len(system.spots)))
     if placed >= 3 or len(axes) >= 2 and len(system.evidence.edges) >= 3:
         return
     if len(axes) == 1:
@@ -175,8 +192,15 @@ def _judge(system: System, optimum: Optimum, explain: bool) -> Fit:
         if sentence:
             raise Problem(sentence)
     if not focal_known:
-        return Fit(report.undetermined(system, _focal_sentence(system, lens), focal=False, direction=direction_known))
+        only_bows = not system.evidence.edges and not system.spots
+        sentence = "Bows alone tell only how the lens bends for its focal length: give the focal length, or draw edges." if only_bows else \
+            _focal_sentence(system, lens)
+        return Fit(report.undetermined(system, sentence, focal=False, direction=direction_known))
     if not direction_known:
+        bend = report.lens_alone(system, optimum, spread)
+        if bend:
+            return Fit(report.undetermined(system, "The bows tell how the lens bends; where the camera looks they don't tell: draw two or more edges of "
+                                           "each of two axes.", focal=True, direction=False) | {"lens": bend})
         _require_enough(system)
         return Fit(report.undetermined(system, "These marks leave the camera's direction open: draw two or more edges of a second axis.",
                                        focal=True, direction=False))
@@ -194,5 +218,3 @@ def _focal_sentence(system, lens) -> str:
         return (f"The focal length can't be determined: the edges {which} are parallel in the picture, so they meet nowhere and "
                 f"nothing tells how wide the lens is. {remedy}")
     return f"The focal length can't be determined from these marks. {remedy}"
-
-

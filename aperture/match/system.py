@@ -9,9 +9,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from aperture.camera import exponential
 from aperture.errors import Problem
 from aperture.lens.lens import Lens
-from aperture.match.document import AXES, Evidence
+from aperture.match.evidence import Edge, Evidence, Spot
+from aperture.match.facts import AXES, Fact
 
 # For an edge along axis i: the two world axes that span its normal.
 _ACROSS_AXIS = np.array([np.eye(3)[[1, 2]], np.eye(3)[[2, 0]], np.eye(3)[[0, 1]]])
@@ -33,14 +35,22 @@ class State:
     values: np.ndarray
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Block:
-    """The rows of one piece of evidence. kind: edge, bow, spot, length, coordinate or lens."""
+    """One piece of evidence and the indices of its rows; of a spot, the two in the picture come first, then those of its known place."""
 
-    id: str
-    kind: str
-    rows: slice
-    axis: int | None = None
+    item: Edge | Spot | Fact
+    rows: np.ndarray
+
+    @property
+    def id(self) -> str:
+        """The mark's or fact's."""
+        return self.item.id
+
+    @property
+    def is_fact(self) -> bool:
+        """Whether it was known on the set; else it was drawn."""
+        return isinstance(self.item, Fact)
 
 
 class System:
@@ -59,7 +69,7 @@ class System:
         self.line_of_point = np.repeat(np.arange(len(lines)), counts)
         self.line_starts = np.concatenate([[0], np.cumsum(counts)]).astype(int)
         self.line_sigma = np.repeat([edge.sigma_px for edge in lines], counts) if lines else np.zeros(0)
-        focal_free = evidence.focal is None or evidence.focal[1] > 0
+        focal_free = evidence.focal is None or evidence.focal in evidence.facts
         self.free_lens = ([0] if focal_free else []) + ([1, 2] if evidence.principal_point is None else []) \
             + [3 + index for index in evidence.free_coefficients]
         self.has_position = bool(self.spots) or bool(evidence.coordinates)
@@ -68,12 +78,13 @@ class System:
 
     def _lay_out_spots(self):
         evidence = self.evidence
-        linked = {end for length in evidence.lengths for end in (length.start, length.end)}
+        linked = {end for length in evidence.lengths for end in (length.start, length.end)} | {id_ for _, ids in evidence.shared for id_ in ids}
         self.spots = [spot for spot in evidence.spots if np.isfinite(spot.world).any() or spot.id in linked]
         self.spot_index = {spot.id: index for index, spot in enumerate(self.spots)}
         self.spot_at = np.array([spot.at for spot in self.spots]).reshape(-1, 2)
         self.spot_sigma = np.array([spot.sigma_px for spot in self.spots])
         # Spots that differ along one axis only share their other two coordinates: one unknown, not two and a constraint.
+        # So do spots on a plane whose place isn't known.
         parent = {(index, axis): (index, axis) for index in range(len(self.spots)) for axis in range(3)}
 
         def root(slot):
@@ -85,25 +96,38 @@ class System:
             for axis in range(3):
                 if length.axis is not None and axis != length.axis:
                     parent[root((self.spot_index[length.start], axis))] = root((self.spot_index[length.end], axis))
-        known = {}
+        for axis, ids in evidence.shared:
+            for id_ in ids[1:]:
+                parent[root((self.spot_index[id_], axis))] = root((self.spot_index[ids[0]], axis))
+        known, guesses, self.priors = {}, {}, []
         for index, spot in enumerate(self.spots):
             for axis in np.flatnonzero(np.isfinite(spot.world)):
                 slot = root((index, int(axis)))
+                if spot.world_sigma > 0:  # surveyed: an unknown with a measured place
+                    guesses.setdefault(slot, spot.world[axis])
+                    self.priors.append((index, int(axis), float(spot.world[axis]), spot.world_sigma))
+                    continue
                 value, other = known.setdefault(slot, (spot.world[axis], spot))
                 if abs(value - spot.world[axis]) > 1e-9:
-                    raise Problem(f"“{spot.name}” and “{other.name}” are joined by a length along one axis, so they share their place "
-                                  f"{AXES[axis]}; but one is said to lie at {spot.world[axis]:g} m and the other at {value:g} m.", spot.id)
+                    raise Problem(f"“{spot.name}” and “{other.name}” share their place {AXES[axis]}, by a length along one axis or a plane; but one is "
+                                  f"said to lie at {spot.world[axis]:g} m and the other at {value:g} m.", spot.id)
         unknown = sorted({root(slot) for slot in parent} - set(known))
         number = {slot: index for index, slot in enumerate(unknown)}
         self.known = np.zeros((len(self.spots), 3))
         self.variable = np.full((len(self.spots), 3), -1)
+        # Where a spot is held in the world, exactly or by a survey, and where that is.
+        self.held = np.zeros((len(self.spots), 3), bool)
+        self.guess = np.zeros((len(self.spots), 3))
         for slot in parent:
             if root(slot) in known:
-                self.known[slot] = known[root(slot)][0]
+                self.known[slot] = self.guess[slot] = known[root(slot)][0]
+                self.held[slot] = True
             else:
                 self.variable[slot] = number[root(slot)]
+                if root(slot) in guesses:
+                    self.guess[slot], self.held[slot] = guesses[root(slot)], True
         self.value_count = len(unknown)
-        self.placed = [index for index in range(len(self.spots)) if (self.variable[index] < 0).any()]
+        self.placed = [index for index in range(len(self.spots)) if self.held[index].any()]
 
     def _lay_out_parameters(self):
         sizes = (("rotation", 3), ("position", 3 if self.has_position else 0), ("lens", len(self.free_lens)),
@@ -117,20 +141,15 @@ class System:
     def _lay_out_rows(self):
         evidence, self.blocks = self.evidence, []
         for index, edge in enumerate(evidence.edges + evidence.bows):
-            rows = slice(int(self.line_starts[index]), int(self.line_starts[index + 1]))
-            self.blocks.append(Block(edge.id, "bow" if edge.axis is None else "edge", rows, edge.axis))
+            self.blocks.append(Block(edge, np.arange(self.line_starts[index], self.line_starts[index + 1])))
         row = int(self.line_starts[-1])
-        for spot in self.spots:
-            self.blocks.append(Block(spot.id, "spot", slice(row, row + 2)))
-            row += 2
-        for kind, facts in (("length", evidence.lengths), ("coordinate", evidence.coordinates)):
-            for fact in facts:
-                self.blocks.append(Block(fact.id, kind, slice(row, row + 1), fact.axis))
-                row += 1
-        if evidence.focal and 0 in self.free_lens:
-            self.blocks.append(Block("focal length", "lens", slice(row, row + 1)))
-            row += 1
-        self.row_count = row
+        self.prior_start = row + 2 * len(self.spots)
+        for index, spot in enumerate(self.spots):
+            own = [self.prior_start + number for number, prior in enumerate(self.priors) if prior[0] == index]
+            self.blocks.append(Block(spot, np.array([row + 2 * index, row + 2 * index + 1, *own])))
+        self.fact_start = self.prior_start + len(self.priors)
+        self.blocks += [Block(fact, np.array([self.fact_start + number])) for number, fact in enumerate(evidence.facts)]
+        self.row_count = self.fact_start + len(evidence.facts)
 
     # States -----------------------------------------------------------------------------------------------------------
 
@@ -218,29 +237,14 @@ class System:
             column = at["values"].start + self.variable[spot, axis]
             for side in range(2):
                 np.add.at(jac, (row + 2 * spot + side, column), by_world[spot, side, axis])
-            row += 2 * count
-        for length in self.evidence.lengths:
-            start, end = self.spot_index[length.start], self.spot_index[length.end]
-            apart = points[end] - points[start]
-            if length.axis is not None:
-                direction = np.zeros(3)
-                direction[length.axis] = 1.0 if apart[length.axis] >= 0 else -1.0
-            else:
-                direction = apart / max(np.linalg.norm(apart), 1e-12)
-            r[row] = (direction @ apart - length.metres) / length.plus_minus
-            for index, sign in ((end, 1), (start, -1)):
-                for axis in range(3):
-                    if self.variable[index, axis] >= 0:
-                        jac[row, at["values"].start + self.variable[index, axis]] += sign * direction[axis] / length.plus_minus
-            row += 1
-        for fact in self.evidence.coordinates:
-            r[row] = (state.position[fact.axis] - fact.metres) / fact.plus_minus
-            jac[row, at["position"].start + fact.axis] = 1 / fact.plus_minus
-            row += 1
-        if row < self.row_count:
-            value, plus_minus = self.evidence.focal
-            r[row] = (state.lens.focal_mm - value) / plus_minus
-            jac[row, at["lens"].start] = state.lens.focal_mm / plus_minus
+        for number, (spot, axis, metres, sigma) in enumerate(self.priors):
+            r[self.prior_start + number] = (points[spot, axis] - metres) / sigma
+            jac[self.prior_start + number, at["values"].start + self.variable[spot, axis]] = 1 / sigma
+        for row, fact in enumerate(self.evidence.facts, self.fact_start):
+            value = fact.value(self, state, points)
+            r[row] = (value - fact.wanted(value)) / fact.plus_minus
+            fact.slopes(self, state, points, jac[row])
+            jac[row] /= fact.plus_minus
         return r, jac
 
     def edge_residuals(self, state: State) -> np.ndarray:
@@ -280,15 +284,6 @@ class System:
             line = self.line_of_point[point] - edge_count
             for side in range(2):
                 jac[point, at["bows"].start + 2 * line + side] = np.einsum("mi,mi->m", by_normal[point], tangents[line, side])
-
-
-def exponential(w) -> np.ndarray:
-    """(3, 3) rotation by the vector w (Rodrigues)."""
-    angle = np.linalg.norm(w)
-    k = np.array([[0, -w[2], w[1]], [w[2], 0, -w[0]], [-w[1], w[0], 0]])
-    if angle < 1e-8:
-        return np.eye(3) + k + k @ k / 2
-    return np.eye(3) + np.sin(angle) / angle * k + (1 - np.cos(angle)) / angle**2 * (k @ k)
 
 
 def _cross(a, b) -> np.ndarray:

@@ -1,0 +1,212 @@
+"""Facts from the set, each one an equation: what it measures, what was measured, and how that hangs on the unknowns of a match.
+
+Every fact gives one residual, (value − wanted) / ±. Values are in metres, radians or millimetres, as `unit` says. To add a kind of fact:
+a class here, its shape in schema/match.schema.json, and a line in `document.read`.
+"""
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from aperture.camera import Camera, angles_from_rotation, exponential
+from aperture.lens.lens import Lens
+
+AXES = ("across", "up", "along")
+ANGLES = ("pan", "tilt", "roll")
+BASES = ("horizontal", "vertical", "diagonal")
+
+
+@dataclass(frozen=True)
+class Fact:
+    """`name` is what it is called in a sentence; `plus_minus` in the fact's unit."""
+
+    id: str
+    name: str
+    plus_minus: float
+    unit: ClassVar[str] = "m"
+
+    def value(self, system, state, points) -> float:
+        """What a state says of it; `points` (S, 3) are the state's spots."""
+        raise NotImplementedError
+
+    def wanted(self, value: float) -> float:
+        """What was measured."""
+        raise NotImplementedError
+
+    def slopes(self, system, state, points, row) -> None:
+        """Add the derivative of `value` by every unknown to `row` (size,)."""
+        raise NotImplementedError
+
+    def says(self, value: float) -> str:
+        """What the rest of the evidence says of it, for a sentence."""
+        raise NotImplementedError
+
+
+@dataclass(frozen=True)
+class Length(Fact):
+    """The distance between two spots; with `axis` they differ in that direction only."""
+
+    start: str
+    end: str
+    metres: float
+    axis: int | None = None
+
+    def _apart(self, system, points):
+        start, end = system.spot_index[self.start], system.spot_index[self.end]
+        apart = points[end] - points[start]
+        if self.axis is None:
+            return start, end, apart, apart / max(np.linalg.norm(apart), 1e-12)
+        direction = np.zeros(3)
+        direction[self.axis] = 1.0 if apart[self.axis] >= 0 else -1.0
+        return start, end, apart, direction
+
+    def value(self, system, state, points):
+        _, _, apart, direction = self._apart(system, points)
+        return direction @ apart
+
+    def wanted(self, value):
+        return self.metres
+
+    def slopes(self, system, state, points, row):
+        start, end, _, direction = self._apart(system, points)
+        for index, sign in ((end, 1), (start, -1)):
+            for axis in range(3):
+                if system.variable[index, axis] >= 0:
+                    row[system.at["values"].start + system.variable[index, axis]] += sign * direction[axis]
+
+    def says(self, value):
+        return f"by the rest “{self.name}” would be {abs(value):.3f} m long, not {self.metres:.3f}"
+
+
+@dataclass(frozen=True)
+class CameraCoordinate(Fact):
+    """One known coordinate (index in AXES) of the camera's position. A position fact makes up to three of these."""
+
+    metres: float
+    axis: int = 1
+
+    def value(self, system, state, points):
+        return state.position[self.axis]
+
+    def wanted(self, value):
+        return self.metres
+
+    def slopes(self, system, state, points, row):
+        row[system.at["position"].start + self.axis] += 1
+
+    def says(self, value):
+        what = "the camera's height" if self.axis == 1 else f"the camera's place {AXES[self.axis]}"
+        return f"without “{self.name}” {what} would be {value:.3f} m, not {self.metres:.3f}"
+
+
+@dataclass(frozen=True)
+class CameraAngle(Fact):
+    """Pan, tilt or roll (index in ANGLES), radians: a camera that stood level has roll 0."""
+
+    unit: ClassVar[str] = "rad"
+    radians: float
+    of: int
+
+    def value(self, system, state, points):
+        angle = angles_from_rotation(state.rotation)[self.of]
+        return self.radians + (angle - self.radians + np.pi) % (2 * np.pi) - np.pi
+
+    def wanted(self, value):
+        return self.radians
+
+    def slopes(self, system, state, points, row):
+        row[system.at["rotation"]] += angle_slopes(state.rotation)[self.of]
+
+    def says(self, value):
+        return f"without “{self.name}” the camera's {ANGLES[self.of]} would be {np.degrees(value):.2f}°, not {np.degrees(self.radians):.2f}°"
+
+
+@dataclass(frozen=True)
+class AngleOfView(Fact):
+    """The full angle, radians, across, down or on the diagonal (index in BASES), the lens's distortion included."""
+
+    unit: ClassVar[str] = "rad"
+    radians: float
+    basis: int
+
+    def value(self, system, state, points):
+        return _view(system.grid, state.lens)[self.basis]
+
+    def wanted(self, value):
+        return self.radians
+
+    def slopes(self, system, state, points, row):
+        row[system.at["lens"]] += view_slopes(system.grid, state.lens, system.free_lens)[self.basis]
+
+    def says(self, value):
+        return f"without “{self.name}” the angle would be {np.degrees(value):.2f}°, not {np.degrees(self.radians):.2f}°"
+
+
+@dataclass(frozen=True)
+class FocalLength(Fact):
+    """The lens's focal length, mm."""
+
+    unit: ClassVar[str] = "mm"
+    mm: float
+
+    def value(self, system, state, points):
+        return state.lens.focal_mm
+
+    def wanted(self, value):
+        return self.mm
+
+    def slopes(self, system, state, points, row):
+        if 0 in system.free_lens:
+            row[system.at["lens"].start] += state.lens.focal_mm * self._weight(state.lens.focal_mm)
+
+    def _weight(self, value):
+        return 1.0
+
+    def says(self, value):
+        return f"without it the focal length would be {value:.2f} mm, not {self.mm:.2f}"
+
+
+@dataclass(frozen=True)
+class FocalRange(FocalLength):
+    """A zoom's range, mm: inside it every focal length is as good as another, outside it costs by the distance from its end."""
+
+    mm: float  # the shorter end
+    longest_mm: float = 0.0
+
+    def wanted(self, value):
+        return min(max(value, self.mm), self.longest_mm)
+
+    def _weight(self, value):
+        return 0.0 if self.mm <= value <= self.longest_mm else 1.0
+
+    def says(self, value):
+        return f"without “{self.name}” the focal length would be {value:.2f} mm, outside {self.mm:g}–{self.longest_mm:g}"
+
+
+def angle_slopes(rotation) -> np.ndarray:
+    """(3, 3) derivative of pan, tilt and roll by a turn in camera space."""
+    rows, h = np.zeros((3, 3)), 1e-6
+    for axis in range(3):
+        turn = np.eye(3)[axis] * h
+        difference = np.subtract(angles_from_rotation(rotation @ exponential(turn)), angles_from_rotation(rotation @ exponential(-turn)))
+        rows[:, axis] = ((difference + np.pi) % (2 * np.pi) - np.pi) / (2 * h)
+    return rows
+
+
+def view_slopes(grid, lens: Lens, free) -> np.ndarray:
+    """(3, F) derivative of the horizontal, vertical and diagonal angle of view by the lens's free parameters (indices in PARAMETERS)."""
+    rows, h = np.zeros((3, len(free))), 1e-6
+    for offset, column in enumerate(free):
+        sides = []
+        for sign in (1, -1):
+            values = lens.parameters
+            values[column] += sign * h
+            sides.append(_view(grid, lens.with_parameters(values)))
+        rows[:, offset] = np.nan_to_num((sides[0] - sides[1]) / (2 * h))
+    return rows
+
+
+def _view(grid, lens) -> np.ndarray:
+    view = Camera(grid, lens, np.eye(4)).view
+    return np.array([view.horizontal, view.vertical, view.diagonal])
