@@ -16,6 +16,14 @@ from aperture.match.least_squares import Optimum, Spread
 from aperture.match.system import Block, System
 
 CONFLICT_SIGMAS = 3.0
+# Among many pieces of evidence one is 3 σ off by chance soon enough: the threshold rises so that a document without any mistake
+# raises an alarm in one case of a hundred (Bonferroni).
+FALSE_ALARMS = 0.01
+
+
+def threshold(count: int) -> float:
+    """The σ above which one of `count` pieces of evidence is a conflict."""
+    return max(CONFLICT_SIGMAS, -NormalDist().inv_cdf(FALSE_ALARMS / 2 / max(count, 1)))
 
 
 # Which evidence disagrees ---------------------------------------------------------------------------------------------
@@ -36,6 +44,12 @@ class Leaving:
     residual: np.ndarray
     inverse: np.ndarray  # (rows, rows): (I − H)⁺
     freedom: int
+
+    @property
+    def redundancy(self) -> float:
+        """Of its own information, the share that the rest repeats, 0 to 1: how much of an error in it can show. Baarda's redundancy number."""
+        values = np.linalg.eigvalsh(self.inverse)
+        return float(1 / values.max()) if self.freedom else 0.0
 
 
 def leave_out(system: System, optimum: Optimum, spread: Spread) -> list[Leaving]:
@@ -122,7 +136,8 @@ def conflicts(leavings: list[Leaving], optimum: Optimum, spread: Spread) -> list
 
     Within a group no member can be told from another by the numbers alone: leaving out any one of them settles it.
     """
-    remaining = [item for item in leavings if item.sigmas > CONFLICT_SIGMAS]
+    limit = threshold(len(leavings))
+    remaining = [item for item in leavings if item.sigmas > limit]
     groups, r, covariance = [], optimum.r.copy(), spread.covariance
     while remaining:
         top = max(remaining, key=lambda item: item.sigmas)
@@ -137,7 +152,7 @@ def conflicts(leavings: list[Leaving], optimum: Optimum, spread: Spread) -> list
         rest = [item for item in remaining if all(item.block.id != member.block.id for member in members)]
         found = _drops([item.block for item in rest], r, optimum.jacobian, covariance)
         still = [replace(item, drop=drop, sigmas=sigmas) for item, (drop, freedom, _, _) in zip(rest, found)
-                 if (sigmas := _as_sigmas(drop, freedom)) > CONFLICT_SIGMAS]
+                 if (sigmas := _as_sigmas(drop, freedom)) > limit]
         remaining = still
     return groups
 

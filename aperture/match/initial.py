@@ -120,7 +120,11 @@ def _facings(rotation):
 
 
 def with_position(system: System, rotation, lens) -> State | None:
-    """The state with the position, and the unknown coordinates, that agree best with direction and lens; None where spots fall behind."""
+    """The state with the position, and the unknown coordinates, that agree best with direction and lens; None where spots fall behind.
+
+    Linear in camera, coordinates and the spots' distances along their rays; lengths along an axis are too, once their sense is known.
+    What that leaves open, the size above all, is settled by the other lengths, or else by putting the first placed spot at distance 1.
+    """
     if not system.has_position:
         return system.state(rotation, lens)
     spots, nv = len(system.spots), system.value_count
@@ -138,51 +142,88 @@ def with_position(system: System, rotation, lens) -> State | None:
         rows.append(row)
         right.append(value * weight)
 
-    known_values = [np.unique(system.guess[system.held[:, axis], axis]) for axis in range(3)]
-    shift = np.array([values[0] if len(values) else 0.0 for values in known_values])
-    relative = all(len(values) <= 1 for values in known_values)  # nothing placed says how large the world is
+    def coordinate(index, axis):
+        """A spot's coordinate as (entries, value): one of the unknowns, or where it is held."""
+        if system.held[index, axis]:
+            return [], system.guess[index, axis]
+        return [(3 + system.variable[index, axis], 1.0)], 0.0
+
     for index in range(spots):
         for axis in range(3):
-            entries, value = [(axis, -1.0), (3 + nv + index, -rays[index, axis])], 0.0
-            if system.held[index, axis]:
-                value = -(system.guess[index, axis] - shift[axis])
-            else:
-                entries.append((3 + system.variable[index, axis], 1.0))
-            equation(entries, value)
-        equation([(3 + nv + index, 1.0)], 1.0, 1e-5)
-    if not relative or not spots:
-        for fact in system.evidence.coordinates:
-            equation([(fact.axis, 1.0)], fact.metres - shift[fact.axis])
-    if spots and relative:
-        first = system.placed[0] if system.placed else 0
-        equation([(3 + nv + first, 1.0)], 1.0, 10.0)
-    solution = np.linalg.lstsq(np.array(rows), np.array(right), rcond=None)[0]
-    if spots and relative:
-        solution = solution * _size(system, solution, shift)
-    if (solution[3 + nv:] <= 0).any():
+            entries, value = coordinate(index, axis)
+            equation([(axis, -1.0), (3 + nv + index, -rays[index, axis]), *entries], -value)
+    for fact in system.evidence.coordinates:
+        equation([(fact.axis, 1.0)], fact.metres, _trust(fact))
+    for length in system.evidence.lengths:
+        start, end = system.spot_index[length.start], system.spot_index[length.end]
+        sense = _sense(rays[start], rays[end], length.axis) if length.axis is not None else 0
+        if sense:
+            (first, from_), (second, to) = coordinate(start, length.axis), coordinate(end, length.axis)
+            if first or second:
+                equation([*second, *((column, -factor) for column, factor in first)], sense * length.metres - to + from_, _trust(length))
+    solution = _settled(system, np.array(rows).reshape(-1, unknowns), np.array(right))
+    if solution is None or (solution[3 + nv:] <= 0).any():
         return None
     values = solution[3:3 + nv].copy()
-    for index, axis in zip(*np.nonzero(system.variable >= 0)):
-        held = system.held[index, axis]
-        values[system.variable[index, axis]] = system.guess[index, axis] if held else solution[3 + system.variable[index, axis]] + shift[axis]
-    return system.state(rotation, lens, solution[:3] + shift, values)
+    for index, axis in zip(*np.nonzero((system.variable >= 0) & system.held)):
+        values[system.variable[index, axis]] = system.guess[index, axis]
+    return system.state(rotation, lens, solution[:3], values)
 
 
-def _size(system, solution, shift):
-    """By what to multiply a solution of size 1, from the facts about size; 1 where there are none."""
-    values = solution[3:3 + system.value_count]
-    points = np.where(system.variable >= 0, values[np.maximum(system.variable, 0)] if len(values) else 0, 0.0)
-    sizes = []
-    for length in system.evidence.lengths:
-        apart = points[system.spot_index[length.end]] - points[system.spot_index[length.start]]
-        now = abs(apart[length.axis]) if length.axis is not None else np.linalg.norm(apart)
-        if now > 1e-9:
-            sizes.append((length.plus_minus / length.metres, length.metres / now))
-    for fact in system.evidence.coordinates:
-        now, wanted = solution[fact.axis], fact.metres - shift[fact.axis]
-        if abs(now) > 1e-9 and wanted / now > 0:
-            sizes.append((fact.plus_minus / abs(wanted), wanted / now))
-    return min(sizes)[1] if sizes else 1.0
+def _trust(fact) -> float:
+    """A weight for a first guess: a fact known to a hundredth weighs like a ray."""
+    return float(np.clip(abs(fact.metres) / fact.plus_minus / 100, 0.1, 10))
+
+
+def _sense(first, second, axis) -> int:
+    """Whether the second of two spots that differ along one axis lies toward its plus (1) or minus (−1), from their rays (3,); 0 where it can't be told."""
+    distances = np.linalg.lstsq(np.stack([-first, second], -1), np.eye(3)[axis], rcond=None)[0]
+    return int(np.sign(distances[0])) if distances[0] * distances[1] > 0 else 0
+
+
+def _settled(system, matrix, right) -> np.ndarray | None:
+    """The least-squares solution; along a direction that the equations leave open, as lengths want it, or with the first placed spot at distance 1."""
+    nv = system.value_count
+    _, singular, vt = np.linalg.svd(matrix, full_matrices=True)
+    rank = int((singular > 1e-9 * singular[0]).sum())
+    solution = np.linalg.lstsq(matrix, right, rcond=1e-9)[0]
+    null = vt[rank:]
+    if not len(null) or not system.spots:
+        return solution
+    # Of the open directions, the one along which the spots move away from the camera together: the size of the world.
+    growing = null.T @ (null[:, 3 + nv:].sum(axis=1))
+    if not np.any(growing):
+        return solution
+    share = _by_lengths(system, solution, growing)
+    if share is None:
+        first = 3 + nv + (system.placed[0] if system.placed else 0)
+        if abs(growing[first]) < 1e-12:
+            return solution
+        share = (1.0 - solution[first]) / growing[first]
+    return solution + share * growing
+
+
+def _by_lengths(system, solution, growing) -> float | None:
+    """How far along `growing` the best known straight length comes out right, the spots before the camera; None where no length tells."""
+    nv, best = system.value_count, None
+
+    def points(vector, held):
+        own = np.where(system.held, system.guess if held else 0.0, 0.0)
+        values = vector[3:3 + nv]
+        return np.where((system.variable >= 0) & ~system.held, values[np.maximum(system.variable, 0)] if nv else 0.0, own)
+
+    at, slope = points(solution, True), points(growing, False)
+    for length in sorted(system.evidence.lengths, key=lambda fact: fact.plus_minus / fact.metres):
+        start, end = system.spot_index[length.start], system.spot_index[length.end]
+        a, b = at[end] - at[start], slope[end] - slope[start]
+        roots = np.roots([b @ b, 2 * a @ b, a @ a - length.metres**2]) if b @ b > 1e-18 else []
+        for root in (float(root.real) for root in roots if abs(root.imag) < 1e-9 * (1 + abs(root.real))):
+            behind = int(((solution + root * growing)[3 + nv:] <= 0).sum())
+            if best is None or behind < best[0]:
+                best = behind, root
+        if best is not None:
+            return best[1]
+    return None
 
 
 def _from_known_spots(system):

@@ -201,7 +201,7 @@ def _weights(system, optimum, leavings, spread, placed) -> dict:
     """For each mark and fact: how strongly it disagrees, how much the camera leans on it, and what the camera would be without it, to first order."""
     out = {}
     for leaving, lean in zip(leavings, diagnose.leverages(system, optimum, leavings, spread)):
-        own = {"sigmas": leaving.sigmas, "leverage": _number(lean)}
+        own = {"sigmas": leaving.sigmas, "leverage": _number(lean), "redundancy": _number(leaving.redundancy)}
         if lean < 1 - 1e-9:
             if 0 in system.free_lens:
                 change = np.clip(leaving.step[system.at["lens"].start], -3, 3)
