@@ -1,0 +1,71 @@
+"""Round values: the lens that falls out of a match is nearly one of the case. What would it cost to take that one?"""
+
+import math
+from dataclasses import dataclass
+
+from aperture.match.least_squares import spread_of
+from aperture.match.report import write
+from aperture.match.solve import find
+
+# How well an engraved focal length, or a rounded angle, is kept: common practice, no source.
+ENGRAVED_SHARE = 0.01
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One value near the solved one. `costs_px`: growth of the residuals' rms; `sigmas`: how far it lies from what the marks say.
+
+    `fact`: what taking it adds to the document; `focal`: or the lens's given focal length.
+    """
+
+    says: str
+    focal_mm: float
+    costs_px: float
+    sigmas: float
+    focal: dict | None = None
+    fact: dict | None = None
+
+
+def choices(document: dict, fit: dict, lenses=()) -> list[Choice]:
+    """The nearest lenses of the kit, the nearest whole millimetre and whole degree, the nearest first.
+
+    `lenses`: (name, shortest, longest focal length in mm). `fit`: the document's, with the gate known and the focal length solved from the
+    marks, whatever focal length was given before. Empty where it wasn't.
+    """
+    free = document | {"lens": document.get("lens", {}) | {"focal_mm": None},
+                       "facts": [fact for fact in document.get("facts", ()) if fact["kind"] not in ("angle_of_view", "focal_range")]}
+    system, optimum = find(free, fit)
+    if not fit.get("ok") or system.evidence.gate_mm is None:
+        return []
+    solved, _ = write(system, optimum, spread_of(optimum.jacobian), explain=False)
+    value, across = solved["camera"]["focal_mm"], solved["camera"]["field_of_view_deg"]["horizontal"]
+    primes = sorted({(low, name) for name, low, high in lenses if low == high}, key=lambda one: abs(math.log(one[0] / value)))[:3]
+    wanted = [(name, mm, {"value": mm, "plus_minus": round(mm * ENGRAVED_SHARE, 4)}, None) for mm, name in primes]
+    whole = max(1, round(value))
+    if whole not in [mm for mm, _ in primes]:
+        wanted.append((f"{whole} mm, the nearest whole one", float(whole), {"value": whole, "plus_minus": round(whole * ENGRAVED_SHARE, 4)}, None))
+    degree = round(across)
+    focal = _focal_for(system, optimum.state.lens, degree)
+    if focal:
+        wanted.append((f"{degree}° across, the nearest whole degree", focal, None,
+                       {"kind": "angle_of_view", "basis": "horizontal", "degrees": degree, "plus_minus": 0.3, "name": f"{degree}° across"}))
+    out = []
+    for says, mm, given, fact in wanted:
+        fixed, end = find(free | {"lens": free["lens"] | {"focal_mm": {"value": mm, "plus_minus": 0}}}, solved)
+        report, _ = write(fixed, end, spread_of(end.jacobian), explain=False)
+        out.append(Choice(says, mm, report["residuals"]["rms_px"] - solved["residuals"]["rms_px"], math.sqrt(max(0.0, end.chi2 - optimum.chi2)), given, fact))
+    return sorted(out, key=lambda choice: abs(math.log(choice.focal_mm / value)))
+
+
+def zooms_that_reach(focal_mm: float, lenses) -> list[str]:
+    """The names of the zooms whose range holds a focal length."""
+    return [name for name, low, high in lenses if low < high and low <= focal_mm <= high]
+
+
+def _focal_for(system, lens, degrees) -> float | None:
+    """The focal length, mm, at which the picture is so many degrees wide, the lens's distortion left out."""
+    from aperture.lens.projections import radius_at
+
+    width, _ = system.grid.shown_gate_mm(system.evidence.squeeze)
+    radius = radius_at(math.radians(degrees) / 2, lens.projection) if 0 < degrees < 360 else math.nan
+    return width / 2 / radius if radius > 0 else None

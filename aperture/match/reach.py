@@ -1,0 +1,93 @@
+"""How far a fit can be trusted away from its marks: on the floor, at a surveyed point not placed yet; and how level the floor is.
+
+All from the covariance of the unknowns at the optimum, carried to first order through the projection.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.match import diagnose
+from aperture.match.least_squares import Optimum, Spread, spread_of
+from aperture.match.system import System
+
+
+@dataclass(frozen=True)
+class Reach:
+    """The camera of an optimum and the spread of its unknowns; `camera_covariance` (C, C) in the order of `columns`."""
+
+    system: System
+    camera: Camera
+    spread: Spread
+
+    @classmethod
+    def of(cls, system: System, optimum: Optimum) -> "Reach":
+        """For an optimum with a known place in the world. Nothing is said of size here: ask the fit whether scale is determined."""
+        state = optimum.state
+        pose = np.eye(4)
+        pose[:3, :3], pose[:3, 3] = state.rotation, state.position
+        return cls(system, Camera(system.grid, state.lens, pose), spread_of(optimum.jacobian))
+
+    def _rows(self, points) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Pixels (N, 2) of world points (N, 3), their derivative by the unknowns (N, 2, size) and by the point (N, 2, 3)."""
+        camera, system = self.camera, self.system
+        local = camera.to_camera_space(points)
+        mm, by_point, by_lens = camera.lens.project(local, derivatives=True)
+        by_point = system.px_linear @ by_point
+        by_world = by_point @ camera.rotation.T
+        rows = np.zeros((len(local), 2, system.size))
+        rows[:, :, system.at["rotation"]] = np.cross(by_point, local[:, None, :])
+        if system.has_position:
+            rows[:, :, system.at["position"]] = -by_world
+        if system.free_lens:
+            rows[:, :, system.at["lens"]] = (system.px_linear @ by_lens)[:, :, system.free_lens]
+        return system.grid.to_px(mm), rows, by_world
+
+    def expected(self, points, plus_minus) -> tuple[np.ndarray, np.ndarray]:
+        """Where world points (N, 3) m known to `plus_minus` (N,) m should be seen: (N, 2) px and their covariances (N, 2, 2) px²."""
+        at, rows, by_world = self._rows(np.asarray(points, float))
+        covariance = rows @ self.spread.covariance @ rows.transpose(0, 2, 1)
+        return at, covariance + (np.asarray(plus_minus, float) ** 2)[:, None, None] * (by_world @ by_world.transpose(0, 2, 1))
+
+    def on_floor(self, pixels) -> dict[str, np.ndarray]:
+        """For pixels (N, 2): the floor's points `world` (N, 3) m seen there; `px` (N,) by how far such a point may be seen elsewhere, and
+        `metres` (N,) by how far the pixel may lie elsewhere on the floor: each the longer half-axis of the one-σ ellipse; NaN above the horizon."""
+        pixels = np.asarray(pixels, float)
+        world = self.camera.on_plane(pixels)
+        seen = np.flatnonzero(np.isfinite(world).all(axis=1))
+        px, metres = np.full(len(pixels), np.nan), np.full(len(pixels), np.nan)
+        if len(seen):
+            _, rows, by_world = self._rows(world[seen])
+            with np.errstate(all="ignore"):
+                covariance = rows @ self.spread.covariance @ rows.transpose(0, 2, 1)
+                px[seen] = longest(covariance)
+                inverse = np.linalg.pinv(by_world[:, :, [0, 2]])  # from px to the floor's two directions
+                metres[seen] = longest(inverse @ covariance @ inverse.transpose(0, 2, 1))
+        return {"world": world, "px": px, "metres": metres}
+
+    def floor_tilt(self, optimum: Optimum) -> tuple[float, list[tuple[str, float]]]:
+        """By how much the floor may be tilted about the steepest of its directions, radians (1 σ), and what carries it: (id, share) of each
+        mark and fact, the share of what is known of that tilt, as one over its variance, that would be lost without it; the most first."""
+        turn = np.zeros((2, self.system.size))
+        turn[:, self.system.at["rotation"]] = self.camera.rotation[[0, 2]]  # turns about the world's across and along
+        values, vectors = np.linalg.eigh(turn @ self.spread.covariance @ turn.T)
+        row = vectors[:, 1] @ turn
+        carriers = {}
+        for leaving in diagnose.leave_out(self.system, optimum, self.spread):
+            reach = row @ self.spread.covariance @ optimum.jacobian[leaving.block.rows].T
+            loss = float(reach @ leaving.inverse @ reach)
+            carriers[leaving.block.id] = max(carriers.get(leaving.block.id, 0.0), loss / max(values[1] + loss, 1e-300))
+        return float(np.sqrt(values[1])), sorted(carriers.items(), key=lambda one: -one[1])
+
+
+def longest(covariance) -> np.ndarray:
+    """(N,) the longer half-axis of the ellipses of covariances (N, 2, 2)."""
+    a, b, c = covariance[:, 0, 0], covariance[:, 0, 1], covariance[:, 1, 1]
+    return np.sqrt(np.maximum((a + c) / 2 + np.sqrt(((a - c) / 2) ** 2 + b**2), 0))
+
+
+def ellipse(covariance) -> tuple[float, float, float]:
+    """(longer half-axis, shorter, angle in degrees of the longer from the x axis) of one covariance (2, 2), 1 σ."""
+    values, vectors = np.linalg.eigh(covariance)
+    return float(np.sqrt(max(values[1], 0))), float(np.sqrt(max(values[0], 0))), float(np.degrees(np.arctan2(vectors[1, 1], vectors[0, 1])))
