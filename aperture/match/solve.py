@@ -90,7 +90,7 @@ def _from_warm(system, warm) -> Optimum | None:
     try:
         camera = warm["camera"]
         focal = camera["focal_mm"] if system.evidence.gate_mm else camera["focal_px"][1]
-        lens = system.lens_with_focal(focal)
+        lens = system.lens_with_focal(focal if 0 in system.free_lens else system.evidence.focal.mm)
         values = lens.parameters
         for column in system.free_lens:
             if column in (1, 2):

@@ -45,10 +45,10 @@ def polylines(camera: Camera, starts, ends, margin: float = 4.0) -> list[np.ndar
         clipped = (_clip(segment, -margin * size, (1 + margin) * size) for segment in points if np.isfinite(segment).all())
         return [segment for segment in clipped if segment is not None]
     inside = np.isfinite(points).all(axis=2) & (np.abs(points - size / 2) < (margin + 0.5) * size).all(axis=2)
-    return [piece for line, seen in zip(points, inside) for piece in _runs(line, seen)]
+    return [piece for line, seen in zip(points, inside) for piece in runs(line, seen)]
 
 
-def _runs(points, seen) -> list[np.ndarray]:
+def runs(points, seen) -> list[np.ndarray]:
     """The stretches of two or more points in a row that are seen."""
     at = np.flatnonzero(seen)
     return [points[run] for run in np.split(at, np.flatnonzero(np.diff(at) > 1) + 1) if len(run) > 1]
@@ -88,7 +88,7 @@ def horizon(camera: Camera) -> list[np.ndarray]:
     points = camera.project_directions(np.stack([-np.sin(azimuth), np.zeros_like(azimuth), -np.cos(azimuth)], -1))
     size = np.array([camera.grid.width, camera.grid.height])
     inside = np.isfinite(points).all(axis=1) & (np.abs(points - size / 2) < 3 * size).all(axis=1)
-    return _runs(points, inside)
+    return runs(points, inside)
 
 
 def vanishing_points(camera: Camera) -> dict[int, np.ndarray]:

@@ -10,7 +10,7 @@ from web.gates.gate import FoundLens, for_match
 from web.match.models import StoredFit
 
 # Bumped when the solver's answers change, so that stored fits of an older one are made again.
-SOLVER = "1"
+SOLVER = "2"
 
 
 def document_of(state: dict) -> dict | None:
@@ -28,6 +28,8 @@ def document_of(state: dict) -> dict | None:
     document = {"format": FORMAT, "version": 1, "image": {"width": plate["width"], "height": plate["height"]},
                 "lens": {"projection": "rectilinear", "focal_mm": None, "principal_point": "centre", "distortion": "none"} | lens,
                 "marks": state["marks"], "facts": state["facts"]}
+    if state.get("planes"):
+        document["planes"] = state["planes"]
     if gate:
         document["gate"] = gate["gate"]
     else:

@@ -1,71 +1,10 @@
-"""What may come in as typed evidence. Lengths are text with units, in the show's unit where bare."""
+"""What may come in about a mark, the focal length and a survey. Lengths are text with units, in the show's unit where bare."""
 
 from django import forms
 
 from aperture.errors import Problem
-from aperture.units import parse_length, parse_number
-
-AXIS_CHOICES = [("across", "across"), ("up", "up"), ("along", "along")]
-
-
-class MeasuredForm(forms.Form):
-    """A value and its ± in lengths; subclasses add what it is about."""
-
-    value = forms.CharField(max_length=40, required=False)
-    plus_minus = forms.CharField(max_length=40, required=False)
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
-    value_name, positive = "The length", True
-
-    def __init__(self, *args, show, **kwargs):
-        super().__init__(*args, **kwargs)
-        self.show = show
-
-    def clean(self):
-        """Metres above zero; ± above zero."""
-        data = super().clean()
-        try:
-            data["metres"] = parse_length(data.get("value") or "", self.show.length_unit, self.value_name)
-            if self.positive and data["metres"] <= 0:
-                raise Problem(f"{self.value_name} must be above zero.")
-        except Problem as problem:
-            self.add_error("value", problem.sentence)
-        try:
-            text = data.get("plus_minus") or ""
-            data["plus_minus_m"] = parse_length(text, self.show.length_unit, "The ±") if text.strip() else max(abs(data.get("metres", 1)) * 0.005, 0.001)
-            if data["plus_minus_m"] <= 0:
-                raise Problem("The ± must be above zero: nothing is measured exactly.")
-        except Problem as problem:
-            self.add_error("plus_minus", problem.sentence)
-        return data
-
-
-class LengthForm(MeasuredForm):
-    """A length between two spots."""
-
-    start = forms.ChoiceField(required=True)
-    end = forms.ChoiceField(required=True)
-    along = forms.ChoiceField(required=False, choices=[("", "straight"), *AXIS_CHOICES])
-    name = forms.CharField(required=False, max_length=60)
-
-    def __init__(self, *args, spots, **kwargs):
-        super().__init__(*args, **kwargs)
-        choices = [(spot["id"], spot.get("name") or spot["id"]) for spot in spots]
-        for field in ("start", "end"):
-            self.fields[field].choices = choices
-            self.fields[field].error_messages["required"] = "Choose a spot. Draw two with S first."
-
-    def clean(self):
-        """Two different spots."""
-        data = super().clean()
-        if data.get("start") and data.get("start") == data.get("end"):
-            self.add_error("end", "A length needs two different spots.")
-        return data
-
-
-class HeightForm(MeasuredForm):
-    """The camera's height above the floor."""
-
-    value_name, positive = "The camera's height", False
+from aperture.units import LENGTH_UNITS, parse_length, parse_number
+from web.match.fact_forms import AXIS_CHOICES
 
 
 class FocalForm(forms.Form):
@@ -102,7 +41,7 @@ class MarkForm(forms.Form):
     sigma_px = forms.CharField(required=False, max_length=20)
     base = forms.IntegerField(required=False, widget=forms.HiddenInput)
 
-    def __init__(self, *args, mark, show, **kwargs):
+    def __init__(self, *args, mark, show, planes=(), **kwargs):
         super().__init__(*args, **kwargs)
         self.mark, self.show = mark, show
         points = [mark["at"]] if mark["kind"] == "spot" else mark["points"]
@@ -115,6 +54,12 @@ class MarkForm(forms.Form):
             for axis, value in zip(("across", "up", "along"), mark.get("world") or [None] * 3):
                 self.fields[axis] = forms.CharField(max_length=30, required=False)
                 self.initial[axis] = "" if value is None else show.length(value, places=4)[0]
+            self.fields["world_plus_minus"] = forms.CharField(max_length=30, required=False)
+            self.initial["world_plus_minus"] = show.length(mark["world_plus_minus"], places=4)[0] if mark.get("world_plus_minus") else ""
+            self.fields["on"] = forms.ChoiceField(required=False, choices=[("", "no plane"), ("floor", "the floor"),
+                                                                           *((plane["id"], plane.get("name") or plane["id"]) for plane in planes)])
+            floor = (mark.get("world") or [None] * 3)[1] == 0 and (mark.get("world") or [None])[0] is None
+            self.initial["on"] = mark.get("on", "floor" if floor else "")
 
     def clean(self):
         """`cleaned_data["mark"]` is the mark as it should become."""
@@ -137,6 +82,8 @@ class MarkForm(forms.Form):
             mark["at"] = points[0]
             mark["world"] = [read(axis, parse_length, self.show.length_unit, "The place") if (data.get(axis) or "").strip() else None
                              for axis in ("across", "up", "along")]
+            spread = read("world_plus_minus", parse_length, self.show.length_unit, "The ±") if (data.get("world_plus_minus") or "").strip() else 0.0
+            self._lay(mark, spread, data.get("on") or "")
         else:
             mark["points"] = points
             if mark["kind"] == "edge" and data.get("axis"):
@@ -144,9 +91,76 @@ class MarkForm(forms.Form):
         data["mark"] = mark
         return data
 
+    def _lay(self, mark, spread, on):
+        if spread is not None and spread < 0:
+            self.add_error("world_plus_minus", "The ± must not be below zero.")
+        for key in ("world_plus_minus", "on"):
+            mark.pop(key, None)
+        if spread:
+            mark["world_plus_minus"] = spread
+        if on == "floor":
+            mark["world"][1] = 0.0
+        elif on:
+            mark["on"] = on
+        elif self.initial["on"] == "floor" and mark["world"] == [None, 0, None]:
+            mark["world"] = [None] * 3  # taken off the floor again
+
     def _kept(self, field, read, index, i):
         """The typed coordinate; the exact stored one where the text was left as it was shown."""
         stored = (self.mark["at"] if self.mark["kind"] == "spot" else self.mark["points"][i])[index]
         if self.cleaned_data.get(field) == self.initial[field]:
             return stored
         return read(field, parse_number, "The coordinate")
+
+
+class PlaneForm(forms.Form):
+    """A plane that spots may lie on: a table top, a wall. Its place may be left open."""
+
+    name = forms.CharField(label="Plane", max_length=60, error_messages={"required": "Give the plane a name, for example Table top."})
+    axis = forms.ChoiceField(label="at one place", choices=AXIS_CHOICES, initial="up")
+    metres = forms.CharField(label="of, empty: not known", max_length=30, required=False)
+    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+
+    def __init__(self, *args, show, **kwargs):
+        super().__init__(*args, **kwargs)
+        self.show = show
+
+    def clean(self):
+        """Metres, or None."""
+        data = super().clean()
+        try:
+            text = (data.get("metres") or "").strip()
+            data["place"] = parse_length(text, self.show.length_unit, "The place") if text else None
+        except Problem as problem:
+            self.add_error("metres", problem.sentence)
+        return data
+
+
+class SurveyForm(forms.Form):
+    """A table of points, pasted or as a file."""
+
+    text = forms.CharField(label="Paste: name, x, y, z, ±", required=False, widget=forms.Textarea(attrs={"rows": 4}), max_length=2_000_000)
+    file = forms.FileField(label="or a CSV, OBJ or PLY file", required=False)
+    unit = forms.ChoiceField(label="Unit", choices=list(LENGTH_UNITS.items()))
+    up_axis = forms.ChoiceField(label="Up is", choices=[("Y", "Y"), ("Z", "Z")])
+    plus_minus = forms.CharField(label="±, where none is given", required=False, max_length=30)
+    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+
+    def clean(self):
+        """`points`: what `aperture.formats.survey` reads."""
+        from aperture.formats import survey
+
+        data = super().clean()
+        upload, text = data.get("file"), (data.get("text") or "").strip()
+        if not upload and not text:
+            self.add_error("text", "Paste a table, or choose a file.")
+            return data
+        if self.errors:
+            return data
+        try:
+            spread = parse_length(data["plus_minus"], data["unit"], "The ±") if (data.get("plus_minus") or "").strip() else None
+            raw = upload.read(50_000_000) if upload else text.encode()
+            data["points"] = survey.read(raw, upload.name if upload else "pasted.csv", data["unit"], data["up_axis"], spread)
+        except Problem as problem:
+            self.add_error("file" if upload else "text", problem.sentence)
+        return data

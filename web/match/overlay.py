@@ -23,7 +23,7 @@ def spacing_for(camera: Camera, unit_metres: float) -> float:
     return min(SPACINGS, key=lambda s: abs(np.log(s / target))) * unit_metres
 
 
-def draw(camera: Camera | None, fit: dict, marks: list, show) -> dict:
+def draw(camera: Camera | None, fit: dict, marks: list, show, residuals: bool = True) -> dict:
     """{"paths": [{"class", "d"}], "labels": [{"x", "y", "text", "class"}]} for a fit; empty without a camera."""
     paths, labels = [], []
     if camera is None:
@@ -34,19 +34,21 @@ def draw(camera: Camera | None, fit: dict, marks: list, show) -> dict:
     if pieces := overlay.horizon(camera):
         paths.append({"class": "horizon", "d": path_of(pieces)})
         middle = max(pieces, key=len)
-        labels.append(_label(middle[np.argmin(np.abs(middle[:, 0] - camera.grid.width * 0.04))], "horizon", "quiet"))
+        labels.append(label(middle[np.argmin(np.abs(middle[:, 0] - camera.grid.width * 0.04))], "horizon", "quiet"))
     size = np.array([camera.grid.width, camera.grid.height])
     for axis, point in overlay.vanishing_points(camera).items():
         if (np.abs(point - size / 2) < 0.5 * size + 0.15 * size.max()).all():
             x, y = point
             r = size.max() / 160
             paths.append({"class": f"vanishing {AXES[axis]}", "d": f"M{x - r:.1f} {y:.1f}h{2 * r:.1f}M{x:.1f} {y - r:.1f}v{2 * r:.1f}"})
-            labels.append(_label(point, f"{'XYZ'[axis]} vanishes", "quiet"))
-    paths += _arrows(camera, marks)
+            labels.append(label(point, f"{'XYZ'[axis]} vanishes", "quiet"))
+    if residuals:
+        paths += _arrows(camera, marks)
     return {"paths": paths, "labels": labels, "says": f"arrows show residuals × {ARROW_FACTOR}" if any(p["class"] == "arrows" for p in paths) else ""}
 
 
-def _label(point, text, kind):
+def label(point, text, kind):
+    """Text at a point of the plate, px."""
     return {"x": float(point[0]), "y": float(point[1]), "text": text, "class": kind}
 
 
@@ -60,11 +62,11 @@ def _ground(camera, fit, show, labels) -> list[dict]:
         pieces = overlay.polyline(camera, [0, 0, 0], end)
         if pieces:
             paths.append({"class": f"axis {AXES[axis]}", "d": path_of(pieces)})
-            labels.append(_label(pieces[-1][-1], "XYZ"[axis], f"tag {AXES[axis]}"))
+            labels.append(label(pieces[-1][-1], "XYZ"[axis], f"tag {AXES[axis]}"))
     origin = camera.project([[0, 0, 0]])[0]
     if np.isfinite(origin).all():
         text = f"grid {spacing / unit:g} {show.length_unit}" if scaled else "grid, size unknown"
-        labels.append(_label(origin, text, "grid"))
+        labels.append(label(origin, text, "grid"))
     return paths
 
 

@@ -2,9 +2,12 @@
 
 import math
 
-from aperture.match.document import AXES
+from aperture.match.facts import AXES
+from aperture.match.solve import camera_of
+from aperture.scene import overlay
 from aperture.units import format_value
 from web.gates.gate import for_match, plate_origin
+from web.match.fits import document_of
 from web.ui.rows import Remark, Row
 
 QUANTITIES = {"focal": "The focal length", "direction": "The direction", "position": "The position", "scale": "The size of things",
@@ -36,7 +39,13 @@ def figures(shot, fit: dict | None) -> list[tuple[str, list[Row]]]:
         lens.append(Row("Centre of lens", at, "", plate_origin(shot.state), "where the middle of the sensor lies on this plate, by the gate chain"))
     else:
         lens.append(Row("Centre of lens", "middle", "", "assumed") if wanted == "centre" else
-                    Row("Centre of lens", at, "", "solved" if wanted == "free" else "typed"))
+                    Row("Centre of lens", at, "±{:.1f}, {:.1f}".format(*pm["principal_point_px"]) if wanted == "free" else "",
+                        "solved" if wanted == "free" else "typed"))
+    for name, value in camera["distortion"].items():
+        if name in pm["distortion"]:
+            lens.append(Row(f"Distortion {name}", *format_value(value, pm["distortion"][name]), "solved"))
+        elif value:
+            lens.append(Row(f"Distortion {name}", f"{value:.4g}".replace("-", "−"), "", "catalogue" if shot.state["lens"].get("name") else "typed"))
     position, spread = camera["position_m"], pm["position_m"]
     scaled = known["scale"] != "no"
     where = []
@@ -66,7 +75,12 @@ def remarks(shot, fit: dict | None) -> list[Remark]:
         return [Remark("No plate yet", "Bring in a picture on the Plate step.", "note")]
     if not fit["ok"]:
         empty = not shot.state["marks"]
-        return [Remark("Begin with edges" if empty else "No camera yet", fit["problem"], "note" if empty else "bad")]
+        out = [Remark("Begin with edges" if empty else "No camera yet", fit["problem"], "note" if empty else "bad", () if empty else _holds(shot))]
+        if fit.get("lens"):
+            bend = "; ".join(f"{name} {' '.join(format_value(fit['lens']['distortion'][name], spread))}"
+                             for name, spread in fit["lens"]["plus_minus"]["distortion"].items())
+            out.append(Remark("What the bows tell", f"{bend}, with residuals of {fit['lens']['residuals']['rms_px']:.2f} px.", "note"))
+        return out
     out = [Remark("Evidence disagrees", conflict["says"], "doubt", _conflict_remedies(shot, conflict)) for conflict in fit["conflicts"]]
     axes = sorted({mark["axis"] for mark in shot.state["marks"] if mark["kind"] == "edge" and not mark.get("off")}, key=AXES.index)
     for item in fit["missing"]:
@@ -75,17 +89,62 @@ def remarks(shot, fit: dict | None) -> list[Remark]:
             says += " " + item["says"]
         if item["quantity"] == "scale" and any(other["quantity"] == "position" for other in fit["missing"]):
             continue
+        if item["quantity"] in ("principal_point", "distortion"):
+            holds = tuple(hold for hold in _holds(shot) if ("centre" in hold[0]) == (item["quantity"] == "principal_point"))
+            out.append(Remark("More is left free than the marks carry", says, "doubt", holds))
+            continue
         title = "No size yet" if fit["determined"]["scale"] == "no" and item["quantity"] == "position" else "Still open"
         out.append(Remark(title, says, "note"))
+    out += _next_to_nothing(shot, fit)
     if len(axes) == 2:
         third = next(axis for axis in AXES if axis not in axes)
         out.append(Remark("The third axis is deduced", f"Edges {axes[0]} and {axes[1]} are drawn; {third} follows, at right angles to both.", "note"))
     return out
 
 
+def _free(shot) -> tuple[bool, list[str]]:
+    """Whether the centre is left free, and which coefficients."""
+    lens = shot.state["lens"]
+    bend = lens.get("distortion", "none")
+    return lens.get("principal_point") == "free", [] if bend == "none" else list(bend.get("free", ()))
+
+
+def _hold(shot, what, label):
+    return label, {"action": shot.url("match-hold", what), "fields": {"base": shot.head.number}}
+
+
+def _holds(shot) -> tuple:
+    """Remedies for a lens of which too much is left free."""
+    centre, bend = _free(shot)
+    out = [_hold(shot, "centre", "Hold the centre in the middle")] if centre else []
+    if len(bend) > 1:
+        out.append(_hold(shot, bend[-1], f"Hold {bend[-1]}"))
+    return tuple([*out, _hold(shot, "distortion", "Free no distortion")] if bend else out)
+
+
+def _next_to_nothing(shot, fit) -> list[Remark]:
+    """Freed coefficients that the evidence can't tell from zero."""
+    centre, bend = _free(shot)
+    out = []
+    for name in bend:
+        value, spread = fit["camera"]["distortion"][name], fit["plus_minus"]["distortion"].get(name)
+        given = shot.state["lens"]["distortion"].get(name, 0)
+        if spread and not given and abs(value) < spread and fit["determined"]["distortion"] == "solved":
+            out.append(Remark(f"{name} can’t be told from zero", f"{name} is {' '.join(format_value(value, spread))}. Free, it only widens the other ±; held "
+                              "at zero it costs next to nothing.", "note", (_hold(shot, name, f"Hold {name}"),)))
+    if centre and fit["determined"]["principal_point"] == "solved":
+        spread = max(fit["plus_minus"]["principal_point_px"])
+        if spread > 0.03 * shot.state["plate"]["width"]:
+            out.append(Remark("The centre is hardly known", f"The lens’s centre is known to ±{spread:.0f} px only, and the focal length and the direction are "
+                              "as loose. Draw edges of all three axes, or hold it.", "doubt", (_hold(shot, "centre", "Hold the centre in the middle"),)))
+    return out
+
+
 def _conflict_remedies(shot, conflict):
     base, out = shot.head.number, []
     named = {item["id"]: item.get("name") or item["id"] for item in shot.state["marks"] + shot.state["facts"]}
+    if "focal length" in conflict["of"]:
+        out.append(("Let the focal length be solved", {"action": shot.url("match-remove", "lens"), "fields": {"base": base}}))
     for id_ in [id_ for id_ in conflict["of"] if id_ in named][:2]:
         out.append((f"Leave out {named[id_]}", {"action": shot.url("match-switch", id_), "fields": {"off": "1", "base": base}}))
         out.append(("Widen its ± ×3", {"action": shot.url("match-widen", id_), "fields": {"base": base}}))
@@ -93,33 +152,86 @@ def _conflict_remedies(shot, conflict):
 
 
 def evidence(shot, fit: dict | None) -> list[dict]:
-    """Marks and facts, with residuals where there is a fit; the largest first among what is on."""
-    residuals = fit["residuals"] if fit and fit["ok"] else {"marks": {}, "facts": {}, "mark_sigmas": {}}
-    rows = []
+    """Marks and facts, with what is known of each where there is a fit."""
+    ok = bool(fit and fit["ok"])
+    residuals = fit["residuals"] if ok else (fit or {}).get("lens", {}).get("residuals", {"marks": {}, "facts": {}, "mark_sigmas": {}})
+    weights = fit.get("evidence", {}) if ok else {}
     names = {mark["id"]: mark.get("name") or mark["id"] for mark in shot.state["marks"]}
-    for mark in shot.state["marks"]:
-        off = residuals["marks"].get(mark["id"])
-        kind = mark.get("axis") or mark["kind"]
-        rows.append({"id": mark["id"], "name": mark.get("name") or mark["id"], "kind": kind, "letter": {"across": "X", "up": "Y", "along": "Z"}.get(kind, "+"),
-                     "off": mark.get("off"), "residual": "" if off is None else f"{off:.1f}", "unit": "px",
-                     "bar": 0 if off is None else min(100, 100 * off / 4), "bad": residuals["mark_sigmas"].get(mark["id"], 0) > 3, "fact": False})
-    for fact in shot.state["facts"]:
-        own = residuals["facts"].get(fact["id"])
-        sigmas = None if own is None else abs(own["sigmas"])
-        rows.append({"id": fact["id"], "name": describe(fact, names, shot.show), "kind": "fact", "letter": "↕", "off": fact.get("off"),
-                     "residual": "" if sigmas is None else f"{sigmas:.1f}", "unit": "σ", "bar": 0 if sigmas is None else min(100, 100 * sigmas / 4),
-                     "bad": sigmas is not None and sigmas > 3, "fact": True})
+    rows = []
+    for item in shot.state["marks"] + shot.state["facts"]:
+        fact = item["kind"] not in ("edge", "spot", "bow")
+        own = residuals["facts"].get(item["id"]) if fact else None
+        amount = abs(own["sigmas"]) if own else residuals["marks"].get(item["id"])
+        sigmas = abs(own["sigmas"]) if own else residuals["mark_sigmas"].get(item["id"], 0.0)
+        kind = "fact" if fact else item.get("axis") or item["kind"]
+        rows.append({"id": item["id"], "name": describe(item, names, shot.show) if fact else names[item["id"]], "kind": kind, "fact": fact,
+                     "letter": {"across": "X", "up": "Y", "along": "Z", "bow": "⌒", "spot": "+", "fact": "↕"}[kind], "off": item.get("off"),
+                     "residual": "" if amount is None else f"{amount:.1f}", "unit": "σ" if fact else "px", "amount": amount or 0.0, "sigmas": sigmas,
+                     "bar": 0 if amount is None else min(100, 100 * amount / 4), "bad": sigmas > 3,
+                     "leverage": weights.get(item["id"], {}).get("leverage", 0.0)})
     lens = shot.state["lens"].get("focal_mm")
     if lens:
         rows.append({"id": "lens", "name": f"Focal length {lens['value']:g} mm ± {lens['plus_minus']:g}", "kind": "fact", "letter": "f", "off": False,
-                     "residual": "", "unit": "", "bar": 0, "bad": False, "fact": True})
+                     "residual": "", "unit": "", "bar": 0, "bad": False, "fact": True, "fixed": True, "amount": 0.0, "sigmas": 0.0,
+                     "leverage": weights.get("focal length", {}).get("leverage", 0.0)})
     return rows
 
 
 def describe(fact: dict, names: dict, show) -> str:
     """A fact in a line."""
-    if fact["kind"] in ("length", "camera_height"):
+    name, kind = fact.get("name"), fact["kind"]
+    if kind in ("length", "camera_height"):
         value, plus_minus = show.length(fact["metres"], fact["plus_minus"])
         ends = names.get(fact.get("from"), "?") + " – " + names.get(fact.get("to"), "?")
-        return f"Camera height {value} {plus_minus}" if fact["kind"] == "camera_height" else f"{fact.get('name') or ends}, {value} {plus_minus}"
-    return fact.get("name") or "Camera position"
+        return f"{name or 'Camera height'} {value} {plus_minus}" if kind == "camera_height" else f"{name or ends}, {value} {plus_minus}"
+    if kind == "camera_position":
+        told = ", ".join(f"{axis} {show.length(value, fact['plus_minus'])[0]}" for axis, value in zip(AXES, fact["metres"]) if value is not None)
+        return f"{name or 'Camera'} {told}"
+    if kind == "focal_range":
+        return f"{name or 'Zoom'} {fact['from_mm']:g}–{fact['to_mm']:g} mm"
+    value, plus_minus = format_value(fact["degrees"], fact["plus_minus"], "°")
+    basis = {"horizontal": "across", "vertical": "down", "diagonal": "on the diagonal"}
+    return f"{name or (fact['of'].capitalize() if kind == 'camera_angle' else 'Angle ' + basis[fact['basis']])} {value} {plus_minus}"
+
+
+def does(shot, fit: dict | None, id_: str) -> list[tuple[str, str]]:
+    """What one mark or fact does to the fit: (name, words) pairs; empty without a camera."""
+    if not fit or not fit["ok"] or id_ not in fit.get("evidence", {}):
+        return []
+    own = fit["evidence"][id_]
+    lean = own["leverage"]
+    wholly = "wholly: something would be open without it"
+    out = [("The rest disagrees by", f"{own['sigmas']:.1f} σ"), ("The fit leans on it", wholly if lean > 1 - 1e-6 else f"{lean:.0%}")]
+    camera, unit = fit["camera"], "mm" if fit["camera"]["focal_mm"] is not None else "px"
+    without = own.get("focal_mm", own.get("focal_px"))
+    if without is not None:
+        now = camera["focal_mm"] if unit == "mm" else camera["focal_px"][1]
+        out.append(("Focal length without it", f"{without:.2f} {unit} ({without - now:+.2f})".replace("-", "−")))
+    if own.get("position_m") and None not in camera["position_m"]:
+        moved = math.dist(own["position_m"], camera["position_m"])
+        out.append(("The camera would move by", shot.show.length(moved, max(moved / 20, 1e-6))[0]))
+    return out
+
+
+def vanishing_map(shot, fit: dict | None) -> dict | None:
+    """Where the world's axes vanish, drawn small around the plate: {"box", "plate", "points"} in px of the plate; None without a camera."""
+    if not fit or not fit["ok"]:
+        return None
+    camera = camera_of(fit, document_of(shot.state))
+    points = overlay.vanishing_points(camera)
+    width, height = camera.grid.width, camera.grid.height
+    most = 6 * width
+    shown = []
+    for axis, (x, y) in points.items():
+        away = max(abs(x - width / 2), abs(y - height / 2), 1.0)
+        share = min(1.0, most / away)
+        shown.append({"axis": AXES[axis], "letter": "XYZ"[axis], "far": away > most, "x": width / 2 + (x - width / 2) * share,
+                      "y": height / 2 + (y - height / 2) * share})
+    xs, ys = [0, width, *(point["x"] for point in shown)], [0, height, *(point["y"] for point in shown)]
+    pad = 0.06 * max(max(xs) - min(xs), max(ys) - min(ys))
+    left, top, right, bottom = min(xs) - pad, min(ys) - pad, max(xs) + pad, max(ys) + pad
+    scale = 340 / max(right - left, 2.2 * (bottom - top))
+    for point in shown:
+        point["x"], point["y"] = (point["x"] - left) * scale, (point["y"] - top) * scale
+    return {"width": (right - left) * scale, "height": (bottom - top) * scale, "points": shown,
+            "plate": {"x": -left * scale, "y": -top * scale, "width": width * scale, "height": height * scale}}

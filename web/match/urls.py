@@ -1,6 +1,6 @@
 from django.urls import path
 
-from web.match import views
+from web.match import evidence, tools, views
 
 urlpatterns = [
     path("match", views.match, name="match"),
@@ -9,10 +9,27 @@ urlpatterns = [
     path("match/state", views.state, name="match-state"),
     path("match/document.json", views.document, name="match-document"),
     path("match/load", views.load, name="match-load"),
-    path("match/fact/<slug:kind>", views.add_fact, name="match-fact"),
-    path("match/focal", views.set_focal, name="match-focal"),
-    path("match/mark/<str:id_>", views.mark, name="match-mark"),
-    path("match/switch/<str:id_>", views.switch, name="match-switch"),
-    path("match/widen/<str:id_>", views.widen, name="match-widen"),
-    path("match/remove/<str:id_>", views.remove, name="match-remove"),
+    path("match/fact/<slug:kind>", evidence.add_fact, name="match-fact"),
+    path("match/focal", evidence.set_focal, name="match-focal"),
+    path("match/lens", evidence.set_lens, name="match-lens"),
+    path("match/hold/<slug:what>", evidence.hold, name="match-hold"),
+    path("match/plane", evidence.put_plane, name="match-plane"),
+    path("match/plane/<str:id_>/remove", evidence.remove_plane, name="match-plane-remove"),
+    path("match/mark/<str:id_>", evidence.mark, name="match-mark"),
+    path("match/switch/<str:id_>", evidence.switch, name="match-switch"),
+    path("match/widen/<str:id_>", evidence.widen, name="match-widen"),
+    path("match/remove/<str:id_>", evidence.remove, name="match-remove"),
+    path("match/refine", tools.refine_marks, name="match-refine"),
+    path("match/proposals", tools.propose, name="match-proposals"),
+    path("match/take", tools.take, name="match-take"),
+    path("match/survey", tools.survey, name="match-survey"),
+    path("match/place", tools.place, name="match-place"),
+    path("match/kit", tools.kit, name="match-kit"),
+    path("match/kit/take", tools.take_kit, name="match-kit-take"),
+    path("match/advice", tools.advice, name="match-advice"),
+    path("match/floor", tools.floor, name="match-floor"),
+    path("match/straight.jpg", tools.straight_plate, name="match-straight"),
+    path("match/draft/<slug:verb>", tools.draft, name="match-draft"),
+    path("match/beside", tools.beside, name="match-beside"),
+    path("match/revisions", tools.revisions, name="match-revisions"),
 ]

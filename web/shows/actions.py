@@ -8,9 +8,10 @@ from django.db.models import Max
 from aperture.errors import Problem
 from web.shows.models import Revision, Shot, Show
 
-EMPTY = {"plate": None, "gate": None, "lens": {"focal_mm": None}, "marks": [], "facts": [], "boxes": []}
+EMPTY = {"plate": None, "gate": None, "lens": {"focal_mm": None}, "marks": [], "facts": [], "planes": [], "survey": [], "draft": "First", "drafts": {},
+         "boxes": []}
 # Parts of the state that make the camera: a locked shot refuses to change these.
-CAMERA_PARTS = ("plate", "gate", "lens", "marks", "facts")
+CAMERA_PARTS = ("plate", "gate", "lens", "marks", "facts", "planes", "draft")
 
 
 class Locked(Problem):
@@ -48,7 +49,7 @@ def edit(shot: Shot, label: str, change, base: int | None = None) -> Shot:
             from_revision = shot.revisions.filter(number=base).first() or shot.head
         state = copy.deepcopy(from_revision.state)
         change(state)
-        if shot.locked and any(state[part] != from_revision.state[part] for part in CAMERA_PARTS):
+        if shot.locked and _camera(state) != _camera(from_revision.state):
             raise Locked("The camera of this shot is locked. Unlock it to change its plate, gate, marks or facts.")
         if state == from_revision.state:
             return shot
@@ -57,6 +58,11 @@ def edit(shot: Shot, label: str, change, base: int | None = None) -> Shot:
             _move_head(shot, revision)
             return shot
     raise Stale(revision)
+
+
+def _camera(state: dict) -> dict:
+    """The parts that make the camera; revisions of an earlier version lack some."""
+    return {part: state.get(part, EMPTY[part]) for part in CAMERA_PARTS}
 
 
 def undo(shot: Shot) -> str:
@@ -103,7 +109,7 @@ def _move_head(shot, revision):
 
 
 def _require_unlocked(shot, target):
-    if shot.locked and any(target.state[part] != shot.head.state[part] for part in CAMERA_PARTS):
+    if shot.locked and _camera(target.state) != _camera(shot.head.state):
         raise Locked("The camera of this shot is locked. Unlock it to undo or redo its edits.")
 
 

@@ -1,0 +1,264 @@
+"""The Match step's helpers: refining, proposals, the survey, the kit, what to measure next, the straightened plate, drafts."""
+
+from functools import lru_cache
+
+import numpy as np
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_GET, require_POST
+
+from aperture.errors import Problem
+from aperture.gates.grid import Grid
+from aperture.lens.lens import Lens
+from aperture.match import proposals, refine
+from aperture.match.document import loads
+from aperture.match.solve import camera_of
+from web.gates.gate import for_match, lens_of
+from web.match import actions, leaves, page
+from web.match.evidence import base_of
+from web.match.fits import document_of, fit_of
+from web.match.forms import SurveyForm
+from web.match.overlay import draw
+from web.match.views import saved
+from web.plates.models import plate_of
+from web.shows.views import find
+
+
+def _pixels(shot):
+    plate = plate_of(shot)
+    if plate is None:
+        raise Problem("Bring in a plate first.")
+    return plate, np.load(plate.folder / "pixels.npy", mmap_mode="r")
+
+
+def _message(request) -> dict:
+    data = loads(request.body)
+    if not isinstance(data, dict):
+        raise Problem("The page sent nothing that can be read.")
+    return data
+
+
+# Refining and proposals --------------------------------------------------------------------------------------------------
+
+
+def _refined(pixels, mark: dict) -> tuple[dict, float]:
+    """The mark at the picture's gradient, and by how far it moved, px. Raises Problem where there is none."""
+    if mark["kind"] == "spot":
+        found = refine.refine_spot(pixels, mark["at"])
+        return mark | {"at": [round(float(v), 3) for v in found.points[0]], "sigma_px": round(found.sigma_px, 3)}, found.moved
+    found = refine.refine_edge(pixels, mark["points"])
+    return mark | {"points": [[round(float(v), 3) for v in point] for point in found.points], "sigma_px": round(found.sigma_px, 3)}, found.moved
+
+
+@require_POST
+def refine_marks(request, show, shot):
+    """Refine marks by id; those that can't be are left, and said."""
+    shot = find(show, shot)
+    data = _message(request)
+    wanted, base = set(map(str, data.get("ids") or [])), data.get("base")
+    marks = [mark for mark in shot.state["marks"] if mark["id"] in wanted]
+    if not marks:
+        raise Problem("Choose a mark first, then refine it.")
+    _, pixels = _pixels(shot)
+    done, refused, furthest = {}, [], 0.0
+    for mark in marks:
+        try:
+            done[mark["id"]], moved = _refined(pixels, mark)
+            furthest = max(furthest, moved)
+        except Problem as problem:
+            refused.append(f"“{mark.get('name') or mark['id']}” stays as it is: {problem.sentence}")
+    if done:
+        shot = actions.replace_marks(shot, done, f"Refined {len(done)} mark{'s' if len(done) > 1 else ''}", base if isinstance(base, int) else None)
+    response = saved(request, shot)
+    told = [f"Refined {len(done)} of {len(marks)}, moved by at most {furthest:.2f} px."] if done else []
+    return JsonResponse(loads(response.content) | {"says": " ".join(told + refused[:3] + ([f"And {len(refused) - 3} more."] if len(refused) > 3 else []))})
+
+
+@lru_cache(maxsize=8)
+def _proposed(digest, folder, principal, bend):
+    """Once for each plate and lens; the arguments are what the answer depends on."""
+    pixels = np.load(folder / "pixels.npy", mmap_mode="r")
+    grid = lens = None
+    if bend:
+        gate, lens_values = bend
+        grid = Grid.from_gate(pixels.shape[1], pixels.shape[0], *gate)
+        lens = Lens(*lens_values)
+    return proposals.propose(pixels, grid, lens, principal)
+
+
+def _proposals(shot):
+    plate, _ = _pixels(shot)
+    told = for_match(shot.state)
+    principal = tuple(told.get("lens", {}).get("principal_point", ())) or None
+    given = shot.state["lens"].get("principal_point")
+    principal = tuple(given) if isinstance(given, list) else principal
+    found, bend = lens_of(shot.state, plate), None
+    if found and (found.lens.distorts or found.lens.projection != "rectilinear" or found.lens.squeeze != 1):
+        lens = found.lens
+        bend = ((told["gate"]["width_mm"], told["gate"]["height_mm"]), (lens.focal_mm, lens.squeeze, lens.projection, lens.centre_mm, lens.coefficients))
+    return _proposed(plate.digest, plate.folder, principal, bend)
+
+
+@require_GET
+def propose(request, show, shot):
+    """The segments of the plate, by direction."""
+    found = _proposals(find(show, shot))
+    counts = {axis: sum(one.axis == axis for one in found.segments) for axis in ("across", "up", "along")}
+    return JsonResponse({"segments": [{"points": np.round(one.points, 2).tolist(), "axis": one.axis} for one in found.segments], "counts": counts})
+
+
+@require_POST
+def take(request, show, shot):
+    """Take proposals as edges, refined where the picture allows: one by its `index`, or the best of a direction (`axis`), or of `all`."""
+    shot = find(show, shot)
+    data = _message(request)
+    found, base = _proposals(shot), data.get("base")
+    index, axis = data.get("index"), data.get("axis")
+    if isinstance(index, int) and 0 <= index < len(found.segments) and found.segments[index].axis:
+        chosen = [found.segments[index]]
+    elif axis in ("across", "up", "along", "all"):
+        chosen = [one for one in proposals.choose(found.segments) if axis in ("all", one.axis)]
+    else:
+        raise Problem("That segment belongs to no direction: draw the edge by hand.")
+    if not chosen:
+        raise Problem(f"No segments of the picture run {axis}.")
+    _, pixels = _pixels(shot)
+    marks = []
+    for one in chosen:
+        mark = {"kind": "edge", "axis": one.axis, "points": np.round(one.points, 2).tolist(), "sigma_px": 0.7}
+        try:
+            better, moved = _refined(pixels, mark)
+            # One segment's end may lie on another edge nearby: then the segment itself is better.
+            marks.append(better | {"sigma_px": max(better["sigma_px"], 0.15)} if moved < 2 and len(better["points"]) == 2 else mark)
+        except Problem:
+            marks.append(mark)
+    label = f"Took {len(marks)} proposal{'s' if len(marks) > 1 else ''}"
+    return saved(request, actions.add_marks(shot, marks, label, base if isinstance(base, int) else None))
+
+
+# Survey ------------------------------------------------------------------------------------------------------------------
+
+
+@require_POST
+def survey(request, show, shot):
+    """Take a table of points in, or with `clear` let it go."""
+    shot = find(show, shot)
+    if request.POST.get("clear"):
+        return page.answer(request, actions.set_survey(shot, [], base_of(request)))
+    form = SurveyForm(request.POST, request.FILES, prefix="survey")
+    if not form.is_valid():
+        return page.answer(request, shot, {"survey": form})
+    return page.answer(request, actions.set_survey(shot, form.cleaned_data["points"], form.cleaned_data["base"]))
+
+
+@require_POST
+def place(request, show, shot):
+    """Place a surveyed point on the plate."""
+    shot = find(show, shot)
+    data = _message(request)
+    at, base = data.get("at"), data.get("base")
+    if not isinstance(at, list) or len(at) != 2 or not all(isinstance(v, int | float) and np.isfinite(v) for v in at):
+        raise Problem("A position in the picture is two numbers.")
+    return saved(request, actions.place_surveyed(shot, str(data.get("name")), at, base if isinstance(base, int) else None))
+
+
+# Kit and advice ----------------------------------------------------------------------------------------------------------
+
+
+@require_GET
+def kit(request, show, shot):
+    """Round values near the solved lens."""
+    shot = find(show, shot)
+    return render(request, "match/_kit.html", leaves.kit_choices(shot) | {"shot": shot, "show": shot.show})
+
+
+@require_POST
+def take_kit(request, show, shot):
+    """Take one of the kit's values: as the given focal length, or as a fact."""
+    shot = find(show, shot)
+    wanted = request.POST.get("says", "")
+    one = next((one for one in leaves.kit_choices(shot).get("choices", ()) if one["says"] == wanted), None)
+    if one is None:
+        raise Problem("That value isn't on the list any more: the match has changed.")
+    if one["fact"]:
+        return page.answer(request, actions.add_fact(shot, one["fact"], base_of(request)))
+    return page.answer(request, actions.set_focal(shot, one["given"], base_of(request)))
+
+
+@require_GET
+def advice(request, show, shot):
+    """What to measure next."""
+    shot = find(show, shot)
+    return render(request, "match/_advice.html", leaves.advice(shot, request.GET.get("quantity", "position")) | {"shot": shot, "show": shot.show})
+
+
+@require_GET
+def floor(request, show, shot):
+    """Where a pixel's ray meets the floor: [across, along] in metres, or null."""
+    shot = find(show, shot)
+    fit = fit_of(shot.state)
+    try:
+        at = [[float(request.GET["x"]), float(request.GET["y"])]]
+    except (KeyError, ValueError):
+        raise Problem("A position in the picture is two numbers.") from None
+    if not fit or not fit["ok"] or None in fit["camera"]["position_m"]:
+        raise Problem("There is no floor yet: match the camera and place the origin first.")
+    point = camera_of(fit, document_of(shot.state)).on_plane(at)[0]
+    if not np.isfinite(point).all():
+        raise Problem("That lies above the horizon: click on the floor.")
+    return JsonResponse({"at": [float(point[0]), float(point[2])]})
+
+
+@require_GET
+def straight_plate(request, show, shot):
+    """The plate as a lens without distortion would have drawn it, of the same focal length; JPEG of the proxy's size."""
+    import cv2
+
+    shot = find(show, shot)
+    plate, fit = plate_of(shot), fit_of(shot.state)
+    if not fit or not fit["ok"]:
+        raise Problem("There is no lens yet to straighten the plate by.")
+    camera = camera_of(fit, document_of(shot.state))
+    proxy = cv2.imread(str(plate.folder / "proxy.jpg"))
+    height, width = proxy.shape[:2]
+    from aperture.plates.straighten import straighten_map
+
+    x, y = straighten_map(camera, (width, height))
+    out = cv2.remap(proxy, x, y, cv2.INTER_LINEAR, borderValue=(0x5C, 0x5B, 0x5A))
+    return HttpResponse(cv2.imencode(".jpg", out, [cv2.IMWRITE_JPEG_QUALITY, 90])[1].tobytes(), content_type="image/jpeg",
+                        headers={"Cache-Control": "private, no-store"})
+
+
+# Drafts ------------------------------------------------------------------------------------------------------------------
+
+
+@require_POST
+def draft(request, show, shot, verb):
+    """Keep, continue, remove, lock, unlock a draft."""
+    shot, name, base = find(show, shot), request.POST.get("name", ""), base_of(request)
+    act = {"keep": actions.keep_draft, "continue": actions.continue_draft, "remove": actions.remove_draft,
+           "lock": lambda shot, name, base: actions.lock_draft(shot, name, True, base),
+           "unlock": lambda shot, name, base: actions.lock_draft(shot, name, False, base)}.get(verb)
+    if act is None:
+        raise Problem("There is no such verb for a draft.")
+    act(shot, name, base)
+    return HttpResponse(status=302, headers={"Location": shot.url("match")})
+
+
+@require_GET
+def beside(request, show, shot):
+    """Another draft laid beside: its overlay, and its figures against those on screen."""
+    shot, name = find(show, shot), request.GET.get("name", "")
+    other = leaves.state_of_draft(shot, name)
+    fit = fit_of(other)
+    drawn = draw(camera_of(fit, document_of(other)) if fit and fit["ok"] else None, fit or {}, other["marks"], shot.show, residuals=False)
+    html = render(request, "match/_beside.html", {"rows": leaves.compared(shot, other), "name": name, "current": shot.state.get("draft", "First")})
+    return JsonResponse({"overlay": drawn, "marks": other["marks"], "html": html.content.decode()})
+
+
+@require_GET
+def revisions(request, show, shot):
+    """Every revision, the newest first."""
+    shot = find(show, shot)
+    listed = shot.revisions.defer("state").order_by("-number")[:200]
+    return render(request, "match/_revisions.html", {"revisions": listed, "shot": shot, "show": shot.show})
