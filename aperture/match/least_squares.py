@@ -17,7 +17,10 @@ NULL_SHARE = 1e-9
 
 @dataclass(frozen=True)
 class Optimum:
-    """Where the iteration ended: chi2 is the sum of squared weighted residuals r (M,), J its Jacobian (M, size)."""
+    """Where the iteration ended: chi2 is the sum of squared weighted residuals r (M,), J its Jacobian (M, size).
+
+    `rival`: another state that explains the evidence about as well, where one was met on the way.
+    """
 
     state: State
     chi2: float
@@ -25,6 +28,7 @@ class Optimum:
     jacobian: np.ndarray
     iterations: int
     converged: bool
+    rival: State | None = None
 
 
 def minimise(system: System, start: State, most: int = 60, tolerance: float = 1e-10) -> Optimum | None:

@@ -120,9 +120,21 @@ def write(system: System, optimum: Optimum, spread: Spread, explain: bool = True
                       for members, sigmas in diagnose.conflicts(leavings, optimum, spread)],
         "spots": _spots(system, state, spread),
     }
+    if optimum.rival is not None:
+        document["rival"] = _rival(system, optimum.rival, gate)
     if explain:
         document["evidence"] = _weights(system, optimum, leavings, spread, placed=scale == "solved" and all(position_known))
     return document, camera
+
+
+def _rival(system, state, gate) -> dict:
+    """Another camera that explains the evidence about as well, and what would tell the two apart."""
+    names = " and ".join(f"“{length.name}”" for length in system.evidence.lengths if length.axis is None)
+    focal = f", {state.lens.focal_mm:.2f} {'mm' if gate else 'px'}" if 0 in system.free_lens else ""
+    place = ", ".join(f"{value:.2f}" for value in state.position)
+    return {"position_m": [_number(v) for v in state.position], "focal_mm": _number(state.lens.focal_mm) if gate else None,
+            "says": f"Another camera, at {place} m{focal}, explains this about as well: {names} can be met in two ways. Another known coordinate of "
+                    "its spots, or another length, would tell them apart."}
 
 
 def _number(value) -> float | None:

@@ -23,6 +23,10 @@ LEAST_KNOWN_DIRECTION = 0.35
 ACCEPTABLE = 6.0
 # A lens freed by stages that explains the marks as well as this needs no other try.
 SETTLED = 2.0
+# Probability of a sum of squares as large by chance, above which nothing is looked for behind it.
+PLAINLY_GOOD = 0.3
+# Two cameras whose sums of squares differ by less can't be told from each other: 3 σ.
+RIVAL = 9.0
 # The same for a fit that started from an earlier one: a mark dragged through wrong places is off by tens of σ, and the facing stays.
 WARM_ACCEPTABLE = 1000.0
 
@@ -63,7 +67,7 @@ def find(document: dict, warm: dict | None = None, checked: bool = False) -> tup
     evidence = read(document, checked)
     system = System(evidence)
     _require_some(evidence)
-    return system, (_from_warm(system, warm) if warm else None) or _from_cold(system)
+    return system, (_from_warm(system, warm) if warm else None) or _round_lengths(system, _from_cold(system))
 
 
 def camera_of(fit: dict, document: dict) -> Camera:
@@ -144,6 +148,27 @@ def _from_cold(system) -> Optimum:
     if best is None:
         raise Problem("No camera sees all these marks: check the axes of the edges and the places of the spots.")
     return best
+
+
+def _round_lengths(system, optimum) -> Optimum:
+    """The optimum, or a better one on the other side of a straight length.
+
+    Two spots at a distance from each other can often stand in two ways along their rays; from the wrong one the length looks like a
+    contradiction. So where the fit isn't plainly good, it is found once without those lengths and then again with them.
+    """
+    evidence = system.evidence
+    bent = tuple(fact for fact in evidence.lengths if fact.axis is None)
+    if not bent or diagnose.chi2_tail(optimum.chi2, max(system.row_count - system.size, 1)) > PLAINLY_GOOD:
+        return optimum
+    loose = System(replace(evidence, facts=tuple(replace(fact, plus_minus=fact.plus_minus * 1e4) if fact in bent else fact for fact in evidence.facts)))
+    around = minimise(loose, optimum.state)
+    other = minimise(system, around.state) if around else None
+    best = _better(optimum, other)
+    second = other if best is optimum else optimum
+    if second is None or second.chi2 > best.chi2 + RIVAL:
+        return best
+    apart = np.linalg.norm(second.state.position - best.state.position) / max(np.linalg.norm(best.state.position), 1e-9)
+    return replace(best, rival=second.state) if apart > 0.002 else best
 
 
 def _by_stages(system) -> Optimum | None:

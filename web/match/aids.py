@@ -13,7 +13,7 @@ from aperture.units import METRES
 from web.match.overlay import label, path_of, spacing_for
 
 MOST = 12
-MAP_ACROSS = 9
+MAP_ACROSS = 7
 
 
 def wanted_from(data) -> dict:
@@ -78,5 +78,5 @@ def floor_map(camera, document, show) -> dict:
         r = min(px * 10, step * 0.45)
         paths.append({"class": "trust", "d": f"M{at[0] - r:.1f} {at[1]:.1f}a{r:.1f} {r:.1f} 0 1 0 {2 * r:.1f} 0a{r:.1f} {r:.1f} 0 1 0 {-2 * r:.1f} 0"})
         value = show.length(metres)[0] if show.length_unit in ("ft", "in") else f"{metres * 100:.1f} cm" if metres < 1 else f"{metres:.1f} m"
-        labels.append(label(at, f"{px:.1f} px · {value}", "trust"))
+        labels += [label(at, f"{px:.1f} px", "trust"), label(at, value, "trust below")]
     return {"paths": paths, "labels": labels}

@@ -34,7 +34,7 @@ def _told(quantity, value, show):
         return f"{value:.2%}"
     if quantity == "direction":
         return format_value(math.degrees(value), unit="°", places=3)[0]
-    return show.length(value, value)[1].removeprefix("±").strip() or show.length(value, places=3)[0]
+    return show.length(value, value / 30)[0]
 
 
 def advice(shot, quantity: str) -> dict:

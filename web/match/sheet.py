@@ -95,6 +95,8 @@ def remarks(shot, fit: dict | None) -> list[Remark]:
             continue
         title = "No size yet" if fit["determined"]["scale"] == "no" and item["quantity"] == "position" else "Still open"
         out.append(Remark(title, says, "note"))
+    if fit.get("rival"):
+        out.append(Remark("Two cameras are possible", fit["rival"]["says"], "doubt"))
     out += _next_to_nothing(shot, fit)
     if len(axes) == 2:
         third = next(axis for axis in AXES if axis not in axes)
@@ -220,7 +222,7 @@ def vanishing_map(shot, fit: dict | None) -> dict | None:
     camera = camera_of(fit, document_of(shot.state))
     points = overlay.vanishing_points(camera)
     width, height = camera.grid.width, camera.grid.height
-    most = 6 * width
+    most = 1.9 * width
     shown = []
     for axis, (x, y) in points.items():
         away = max(abs(x - width / 2), abs(y - height / 2), 1.0)

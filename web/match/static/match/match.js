@@ -2,165 +2,223 @@
 
 import {notice, post, typing} from "../ui/app.js";
 import {drawPaths, LightTable, newestOnly, svg} from "../ui/table.js";
+import {Aids} from "./aids.js";
+import {Drawing, kindOf, nameOf, pointsOf} from "./drawing.js";
+import {Leaves} from "./leaves.js";
 
 const data = JSON.parse(document.getElementById("page-data").textContent);
 const sheet = document.getElementById("sheet"), root = document.getElementById("light-table");
 const HINTS = {
-  choose: "drag a point to move it, drag the table to pan", across: "drag along an edge that runs across", up: "drag along an edge that runs up",
-  along: "drag along an edge that runs along", origin: "click where 0, 0, 0 is", spot: "click on a point",
+  choose: "drag a point to move it, drag the table to pan", across: "drag along an edge that runs across, or click its points", up: "drag along an edge that runs up, or click its points",
+  along: "drag along an edge that runs along, or click its points", bow: "click along something straight, Enter ends it", origin: "click where 0, 0, 0 is",
+  spot: "click on a point", survey: "click where the surveyed point is seen", figure: "click on the floor", cube: "click on the floor", room: "drag from one corner of the floor to the far one",
 };
-const REACH = 11;
+const LINES = ["across", "up", "along", "bow"], ON_FLOOR = ["figure", "cube", "room"], REACH = 11;
 
 if (root) start();
 
 function start() {
-  const table = new LightTable(root);
-  const layer = document.getElementById("marks"), labels = document.getElementById("labels");
-  let {marks, overlay, residuals, revision, locked} = data;
-  let tool = "choose", chosen = null, point = 0, drag = null, guides = true, saving = Promise.resolve();
+  const table = new LightTable(root), drawing = new Drawing(table);
+  let {marks, overlay, residuals, revision, locked, survey} = data;
+  let tool = "choose", chosen = new Set(), point = 0, drag = null, line = null, saving = Promise.resolve(), proposals = null, shown = false, beside = null, wanted = null;
 
-  const pointsOf = mark => mark.kind === "spot" ? [mark.at] : mark.points;
   const find = id => marks.find(mark => mark.id === id);
+  const only = () => chosen.size === 1 ? find([...chosen][0]) : null;
   const clone = value => structuredClone(value);
-  const freshId = letter => { for (let n = 1; ; n++) if (!marks.some(mark => mark.id === letter + n)) return letter + n; };
-  const nameOf = mark => mark.name || mark.id;
+  const freshId = letter => { for (let n = 1; ; n++) if (![...marks, ...data.facts].some(item => item.id === letter + n)) return letter + n; };
+  const aids = new Aids(table, () => refresh());
+  const leaves = new Leaves(sheet, {hiddenChanged: redraw});
 
   // Drawing ---------------------------------------------------------------------------------------------------------
   function redraw() {
-    layer.replaceChildren();
-    labels.replaceChildren();
-    table.over.style.display = guides ? "" : "none";
-    if (guides) for (const label of overlay.labels) text(label.x, label.y, label.text, label.class, 7, -5);
+    drawing.clear();
+    table.over.style.display = aids.guides ? "" : "none";
+    if (aids.guides) for (const label of overlay.labels) {
+      const trust = label.class.startsWith("trust");
+      drawing.text(label.x, label.y, label.text, label.class, trust ? 0 : 7, trust ? (label.class.endsWith("below") ? 13 : -1) : -5);
+    }
     hint();
-    for (const mark of marks) mark.kind === "spot" ? drawSpot(mark) : drawLine(mark);
-    document.querySelectorAll("#evidence [data-id]").forEach(row => row.classList.toggle("chosen", row.dataset.id === chosen));
+    if (!aids.straight) {
+      if (shown && proposals) drawing.proposals(proposals.segments);
+      for (const mark of marks) if (!leaves.hidden.has(kindOf(mark))) drawing.mark(mark, {chosen: chosen.has(mark.id), point, residual: residuals[mark.id]});
+      for (const one of survey) if (one.ellipse && (tool === "survey" || leaves.open === "survey")) drawing.expected(one, one.name === wanted);
+    }
+    document.querySelectorAll("#evidence [data-id]").forEach(row => row.classList.toggle("chosen", chosen.has(row.dataset.id)));
+    document.querySelectorAll("[data-survey]").forEach(button => button.setAttribute("aria-pressed", button.dataset.survey === wanted));
   }
   function hint() {
-    document.getElementById("hint").textContent = [HINTS[tool], guides && overlay.says].filter(Boolean).join(" · ");
+    const told = tool === "survey" && wanted ? `click where ${wanted} is seen` : HINTS[tool];
+    document.getElementById("hint").textContent = [told, chosen.size > 1 && `${chosen.size} marks chosen`, aids.guides && overlay.says].filter(Boolean).join(" · ");
   }
-  function text(x, y, content, kind, dx = 0, dy = 0) {
-    const [sx, sy] = table.toScreen([x, y]);
-    svg("text", {x: sx + dx, y: sy + dy, class: `text-label ${kind || ""}`}, labels).textContent = content;
-  }
-  function drawLine(mark) {
-    const group = svg("g", {class: mark.off ? "is-off-mark" : ""}, layer);
-    const d = "M" + mark.points.map(p => table.toScreen(p).join(" ")).join("L");
-    if (mark.id === chosen) svg("path", {d, class: "casing chosen-line"}, group);
-    svg("path", {d, class: "casing"}, group);
-    svg("path", {d, class: `edge ${mark.axis || "bow"}`}, group);
-    svg("path", {d, class: "hit", "data-mark": mark.id}, group);
-    mark.points.forEach((p, index) => {
-      const [cx, cy] = table.toScreen(p);
-      svg("circle", {cx, cy, r: mark.id === chosen && index === point ? 7 : 5, class: `end ${mark.axis || ""}`, "data-mark": mark.id, "data-point": index}, group);
-    });
-    const [a, b] = [mark.points[0], mark.points.at(-1)];
-    const off = residuals[mark.id], letter = {across: "X", up: "Y", along: "Z"}[mark.axis];
-    text((a[0] + b[0]) / 2, (a[1] + b[1]) / 2, `${letter} ${off === undefined || mark.off ? "" : off.toFixed(1)}`, "res", 5, -7);
-  }
-  function drawSpot(mark) {
-    const [x, y] = table.toScreen(mark.at), d = `M${x - 9} ${y}h18M${x} ${y - 9}v18`;
-    const group = svg("g", {class: mark.off ? "is-off-mark" : ""}, layer);
-    if (mark.id === chosen) svg("circle", {cx: x, cy: y, r: 13, class: "casing chosen-line"}, group);
-    svg("path", {d, class: "spot-case"}, group);
-    svg("path", {d, class: "spot-mark"}, group);
-    svg("circle", {cx: x, cy: y, r: 10, class: "hit", fill: "transparent", "data-mark": mark.id, "data-point": 0}, group);
-    text(mark.at[0], mark.at[1], nameOf(mark), "", 11, 16);
+  function paint() {
+    drawPaths(table, overlay.paths);
+    if (beside && !aids.straight) for (const path of beside.overlay.paths) svg("path", {d: path.d, class: `${path.class} beside`}, table.over);
+    redraw();
   }
   function take(answer) {
-    ({marks, overlay, residuals, revision, locked} = answer);
-    if (chosen && !find(chosen)) chosen = null;
-    drawPaths(table, overlay.paths);
-    redraw();
+    ({marks, overlay, residuals, revision, locked, survey} = answer);
+    data.facts = answer.facts;
+    chosen = new Set([...chosen].filter(find));
+    if (wanted && survey.find(one => one.name === wanted)?.placed) wanted = nextSurveyed();
+    paint();
   }
 
   // Talking to the server -------------------------------------------------------------------------------------------
-  const preview = newestOnly(async wanted => {
+  const preview = newestOnly(async wish => {
     const began = performance.now();
-    const answer = await post(sheet.dataset.preview, {marks: wanted});
+    const answer = await post(sheet.dataset.preview, {marks: wish, aids: aids.wish});
     if (!drag) return;
     overlay = answer.overlay;
     residuals = answer.residuals;
-    drawPaths(table, overlay.paths);
-    redraw();
+    paint();
     const figures = document.getElementById("figures");
     if (figures) figures.outerHTML = answer.figures;
     window.dispatchEvent(new CustomEvent("previewed", {detail: performance.now() - began}));
   });
-  function save(label) {
+  function renew(answer) {
+    take(answer);
+    sheet.innerHTML = answer.report;
+    document.querySelector("header #history").replaceWith(sheet.querySelector("#history"));
+    document.querySelector(".frame > #steps").replaceWith(sheet.querySelector("#steps"));
+    window.htmx?.process(sheet);
+    leaves.settle();
+    showMark();
+    redraw();
+    if (answer.says) notice(answer.says, "good");
+  }
+  /** Ask the server for an edit, after those that are still under way. */
+  function ask(url, body) {
     preview.clear();
-    const wanted = clone(marks);
     saving = saving.then(async () => {
       try {
-        const answer = await post(sheet.dataset.save, {marks: wanted, base: revision, label});
-        take(answer);
-        sheet.innerHTML = answer.report;
-        document.querySelector("header #history").replaceWith(sheet.querySelector("#history"));
-        document.querySelector(".frame > #steps").replaceWith(sheet.querySelector("#steps"));
-        window.htmx?.process(sheet);
-        showMark();
+        renew(await post(url, {...body(), base: revision, aids: aids.wish}));
       } catch (error) {
         notice(error.message, "bad", error.kept);
-        if (error.kept === undefined) reload();
+        if (error.kept === undefined) await refresh();
       }
     });
     return saving;
   }
-  async function reload() {
-    take(await (await fetch(sheet.dataset.state)).json());
-    showMark();
+  const save = label => { const wish = clone(marks); return ask(sheet.dataset.save, () => ({marks: wish, label})); };
+  async function refresh() {
+    try {
+      take(await post(sheet.dataset.state, {aids: aids.wish, straight: aids.straight}));
+    } catch (error) { notice(error.message); }
   }
   function showMark() {
-    const place = document.getElementById("mark");
+    const place = document.getElementById("mark"), mark = [...chosen].at(-1);
     if (!place) return;
     place.replaceChildren();
-    if (chosen && find(chosen)) window.htmx?.ajax("GET", sheet.dataset.mark.replace("ID", chosen), {target: "#mark", swap: "innerHTML"});
+    if (mark && chosen.size === 1) window.htmx?.ajax("GET", sheet.dataset.mark.replace("ID", mark), {target: "#mark", swap: "innerHTML"});
   }
-  document.body.addEventListener("evidence-changed", reload);
+  document.body.addEventListener("evidence-changed", () => refresh().then(showMark));
   window.addEventListener("load", () => showMark());
 
   // Tools -----------------------------------------------------------------------------------------------------------
   function setTool(next) {
-    if (locked && next !== "choose") return notice("The camera of this shot is locked. Unlock it to draw.");
+    if (locked && next !== "choose" && !ON_FLOOR.includes(next)) return notice("This camera or draft is locked. Unlock it to draw.");
+    if (line) endLine();
+    if (aids.straight && next !== "choose") aids.set("straight", false);
     tool = next;
     document.querySelectorAll("[data-tool]").forEach(button => button.setAttribute("aria-pressed", button.dataset.tool === tool));
     root.classList.toggle("drawing", tool !== "choose");
-    hint();
+    redraw();
     if (tool === "choose") table.hideLoupe();
   }
-  function choose(id, which = 0) {
-    const changed = id !== chosen;
-    chosen = id; point = which;
+  function choose(id, which = 0, more = false) {
+    if (more) chosen.has(id) ? chosen.delete(id) : chosen.add(id);
+    else if (!chosen.has(id) || chosen.size > 1) chosen = new Set([id]);
+    point = which;
     redraw();
-    if (changed) showMark();
+    showMark();
   }
   function setPoint(mark, index, at) {
     if (mark.kind === "spot") mark.at = at; else mark.points[index] = at;
   }
-  table.panWithLeft = event => event.button === 0 && tool === "choose" && !event.target.closest("[data-mark]");
+  function newLine(at) {
+    const bow = tool === "bow", mark = {id: freshId(bow ? "b" : "e"), kind: bow ? "bow" : "edge", ...(bow ? {} : {axis: tool}), points: [at, [...at]], sigma_px: 0.5};
+    marks.push(mark);
+    chosen = new Set([mark.id]);
+    return mark;
+  }
+  /** A line drawn by clicks: its last point follows the pointer until Enter or a double click. */
+  function endLine() {
+    const {mark, before} = line, points = mark.points.slice(0, -1).filter((p, i, all) => !i || Math.hypot(p[0] - all[i - 1][0], p[1] - all[i - 1][1]) > 0.5);
+    line = null;
+    const least = mark.kind === "bow" ? 3 : 2;
+    if (points.length < least) {
+      marks = before;
+      chosen = new Set();
+      redraw();
+      return notice(mark.kind === "bow" ? "A bow needs three points or more: click along the thing that is straight in life." :
+        "That edge has no length: press at one end, drag to the other, and let go.");
+    }
+    mark.points = points;
+    return save(`Drew ${mark.id} ${mark.axis || "bow"}`).then(showMark);
+  }
+  const nextSurveyed = () => (survey.find(one => !one.placed && one.ellipse) || survey.find(one => !one.placed))?.name || null;
+  function placeNext(name = nextSurveyed()) {
+    if (!survey.length) return notice("There is no survey yet: take a table on the Survey leaf.");
+    if (!name) return notice("Every point of the survey is placed.", "good");
+    wanted = name;
+    setTool("survey");
+  }
+  async function onFloor(at) { return (await (await fetch(`${sheet.dataset.floor}?x=${at[0]}&y=${at[1]}`, {headers: {Accept: "application/json"}})).json()); }
+  const dragRoom = newestOnly(async at => {
+    const {at: corner} = await onFloor(at);
+    if (!corner || !aids.wish.room) return;
+    aids.wish.room = {...aids.wish.room, to: corner, height: aids.height};
+    await refresh();
+  });
+  async function aidAt(at) {
+    const answer = await onFloor(at);
+    if (!answer.at) return notice(answer.problem);
+    if (tool === "room") aids.wish.room = {from: answer.at, to: answer.at, height: aids.height};
+    else aids.wish[tool === "figure" ? "figures" : "cubes"].push(answer.at);
+    await refresh();
+  }
+  table.panWithLeft = event => event.button === 0 && tool === "choose" && !event.target.closest("[data-mark], [data-proposal]");
 
+  // Pointer ---------------------------------------------------------------------------------------------------------
   root.addEventListener("pointerdown", event => {
     if (event.button !== 0) return;
     root.focus({preventScroll: true});
     const at = table.toPlate(event), before = clone(marks);
+    if (ON_FLOOR.includes(tool)) {
+      aidAt(at);
+      if (tool === "room") { drag = {room: true}; root.setPointerCapture(event.pointerId); }
+      return;
+    }
+    const offered = event.target.closest("[data-proposal]");
+    if (offered && tool === "choose") return void ask(sheet.dataset.take, () => ({index: +offered.dataset.proposal}));
     const hit = event.target.closest("[data-mark]");
     if (tool === "choose") {
       if (!hit) return;
-      const mark = find(hit.dataset.mark);
-      choose(mark.id, hit.dataset.point === undefined ? point : +hit.dataset.point);
+      const mark = find(hit.dataset.mark), which = hit.dataset.point === undefined ? point : +hit.dataset.point;
+      if (event.altKey && mark.kind !== "spot") return addPoint(mark, at);
+      if (event.shiftKey) return choose(mark.id, which, true);
+      const several = chosen.has(mark.id) && chosen.size > 1;
+      if (!several) choose(mark.id, which);
       if (locked) return;
-      drag = hit.dataset.point === undefined
-        ? {mark, whole: clone(pointsOf(mark)), from: at, before, label: `Moved ${nameOf(mark)}`}
+      const together = several ? marks.filter(m => chosen.has(m.id)) : [mark];
+      drag = several || hit.dataset.point === undefined
+        ? {together, whole: together.map(m => clone(pointsOf(m))), from: at, before, label: several ? `Moved ${together.length} marks` : `Moved ${nameOf(mark)}`}
         : {mark, index: +hit.dataset.point, before, label: `Moved ${nameOf(mark)}`};
+    } else if (line) {
+      line.mark.points.push([...at]);
+      line.mark.points[line.mark.points.length - 2] = at;
+      drag = {clicking: true};
+    } else if (tool === "survey") {
+      if (wanted) drag = {survey: wanted, at};
     } else if (tool === "origin" || tool === "spot") {
       const origin = tool === "origin" ? marks.find(m => m.kind === "spot" && m.world?.every(v => v === 0)) : null;
       const mark = origin || {id: freshId("s"), kind: "spot", at, sigma_px: 0.5, ...(tool === "origin" ? {name: "origin", world: [0, 0, 0]} : {})};
       if (!origin) marks.push(mark); else mark.at = at;
-      chosen = mark.id; point = 0;
+      chosen = new Set([mark.id]); point = 0;
       drag = {mark, index: 0, before, fresh: true, label: tool === "origin" ? "Placed the origin" : `Placed ${nameOf(mark)}`};
     } else {
-      const mark = {id: freshId("e"), kind: "edge", axis: tool, points: [at, [...at]], sigma_px: 0.5};
-      marks.push(mark);
-      chosen = mark.id; point = 1;
+      const mark = newLine(at);
+      point = 1;
       drag = {mark, index: 1, before, fresh: true, drawing: true, label: `Drew ${mark.id} ${tool}`};
     }
     root.setPointerCapture(event.pointerId);
@@ -170,72 +228,146 @@ function start() {
   root.addEventListener("pointermove", event => {
     if (table.panning) return;
     const at = table.toPlate(event);
-    if (!drag) { if (tool !== "choose") table.showLoupe(at, event); return; }
-    if (drag.whole) pointsOf(drag.mark).forEach((p, i) => setPoint(drag.mark, i, drag.whole[i].map((v, k) => v + at[k] - drag.from[k])));
+    if (drag?.room) return void dragRoom(at);
+    if (line && !drag) line.mark.points[line.mark.points.length - 1] = at;
+    if (!drag || drag.clicking) {
+      if (tool !== "choose" && !ON_FLOOR.includes(tool)) table.showLoupe(at, event);
+      if (line) redraw();
+      return;
+    }
+    if (drag.survey) drag.at = at;
+    else if (drag.together) drag.together.forEach((mark, m) => pointsOf(mark).forEach((_, i) => setPoint(mark, i, drag.whole[m][i].map((v, k) => v + at[k] - drag.from[k]))));
     else setPoint(drag.mark, drag.index, at);
     drag.moved = true;
     table.showLoupe(at, event);
     redraw();
-    if (!drag.drawing || length(drag.mark) > REACH) preview(marks);
+    if (!drag.survey && (!drag.drawing || length(drag.mark) > REACH) && drag.mark?.kind !== "bow") preview(marks);
   });
   const length = mark => Math.hypot(...[0, 1].map(k => (mark.points[0][k] - mark.points.at(-1)[k]) * table.scale));
   root.addEventListener("pointerup", () => {
     if (!drag) return;
     const done = drag;
     drag = null;
+    if (done.room || done.clicking) return;
     if (tool === "choose") table.hideLoupe();
-    if (done.drawing && length(done.mark) < REACH) {
-      marks = done.before;
-      chosen = null;
+    if (done.survey) return void ask(sheet.dataset.place, () => ({name: done.survey, at: done.at}));
+    if (done.drawing && (length(done.mark) < REACH || done.mark.kind === "bow")) {  // a click: the line is drawn point by point
+      line = {mark: done.mark, before: done.before};
+      if (length(done.mark) >= REACH) line.mark.points.push([...line.mark.points.at(-1)]);
       redraw();
-      notice("That edge has no length: press at one end, drag to the other, and let go.");
       return;
     }
     if (done.moved || done.fresh) save(done.label).then(() => { if (done.fresh) showMark(); });
   });
-  root.addEventListener("pointercancel", () => { if (drag) { marks = drag.before; drag = null; redraw(); } });
+  root.addEventListener("dblclick", () => { if (line) { line.mark.points.pop(); endLine(); } });
+  root.addEventListener("pointercancel", () => { if (drag?.before) marks = drag.before; drag = null; redraw(); });
   root.addEventListener("pointerleave", () => { if (!drag) table.hideLoupe(); });
+
+  function addPoint(mark, at) {
+    if (locked) return;
+    const distance = i => {
+      const [a, b] = [mark.points[i], mark.points[i + 1]], d = [b[0] - a[0], b[1] - a[1]];
+      const t = Math.min(1, Math.max(0, ((at[0] - a[0]) * d[0] + (at[1] - a[1]) * d[1]) / (d[0] ** 2 + d[1] ** 2 || 1)));
+      return Math.hypot(a[0] + t * d[0] - at[0], a[1] + t * d[1] - at[1]);
+    };
+    const nearest = [...mark.points.keys()].slice(0, -1).sort((i, j) => distance(i) - distance(j))[0];
+    mark.points.splice(nearest + 1, 0, at);
+    chosen = new Set([mark.id]);
+    point = nearest + 1;
+    save(`Point put into ${nameOf(mark)}`);
+  }
+
+  // Buttons ---------------------------------------------------------------------------------------------------------
   document.querySelectorAll("[data-tool]").forEach(button => button.addEventListener("click", () => setTool(button.dataset.tool)));
-  sheet.addEventListener("click", event => {
-    const pick = event.target.closest("[data-pick]");
-    if (pick) choose(pick.dataset.pick);
+  document.querySelector("[data-act=refine]").addEventListener("click", refine);
+  document.querySelector("[data-act=proposals]").addEventListener("click", propose);
+  sheet.addEventListener("click", async event => {
+    const pick = event.target.closest("[data-pick]"), surveyed = event.target.closest("[data-survey]"), other = event.target.closest("button[data-beside]");
+    if (pick) choose(pick.dataset.pick, 0, event.shiftKey);
+    if (surveyed) placeNext(surveyed.dataset.survey);
+    if (event.target.closest("[data-leaf]")) redraw();
+    if (other) {
+      const on = other.getAttribute("aria-pressed") !== "true";
+      sheet.querySelectorAll("button[data-beside]").forEach(button => button.setAttribute("aria-pressed", on && button === other));
+      const response = on ? await fetch(`${sheet.dataset.besideUrl}?name=${encodeURIComponent(other.dataset.beside)}`, {headers: {Accept: "application/json"}}) : null;
+      beside = response?.ok ? await response.json() : null;
+      document.getElementById("beside").innerHTML = beside?.html || "";
+      paint();
+    }
   });
-  document.getElementById("ghost").addEventListener("input", event => { table.image.style.opacity = event.target.value; table.canvas.style.opacity = event.target.value; });
+  function refine() {
+    if (!chosen.size) return notice("Choose a mark first (Shift + click for several), then refine it.");
+    if (locked) return notice("This camera or draft is locked. Unlock it to refine.");
+    const ids = [...chosen];
+    return ask(sheet.dataset.refine, () => ({ids}));
+  }
+  async function propose() {
+    shown = !shown;
+    document.querySelector("[data-act=proposals]").setAttribute("aria-pressed", shown);
+    const bar = document.getElementById("proposal-bar"), says = document.getElementById("proposal-says"), groups = document.getElementById("proposal-groups");
+    bar.hidden = !shown;
+    if (shown) {
+      says.textContent = "Looking for straight edges …";
+      groups.replaceChildren();
+      const response = await fetch(sheet.dataset.proposals, {headers: {Accept: "application/json"}}), answer = await response.json();
+      if (!response.ok) says.textContent = answer.problem;
+      else {
+        proposals = answer;
+        says.textContent = "Click a segment, or take the best of";
+        for (const [axis, words] of [["across", "X"], ["up", "Y"], ["along", "Z"], ["all", ""]]) {
+          const button = Object.assign(document.createElement("button"), {className: "button small", textContent: `${words} ${axis}${answer.counts[axis] === undefined ? "" : ` (${answer.counts[axis]})`}`});
+          button.addEventListener("click", () => { if (shown) propose(); ask(sheet.dataset.take, () => ({axis})); });
+          groups.append(button);
+        }
+      }
+    }
+    redraw();
+  }
+  function zoomTo() {
+    const some = marks.filter(mark => chosen.has(mark.id)).flatMap(pointsOf);
+    if (some.length) table.frame(some);
+  }
 
   // Keys ------------------------------------------------------------------------------------------------------------
-  const toolKeys = {x: "across", y: "up", z: "along", o: "origin", s: "spot", escape: "choose"};
+  const toolKeys = {x: "across", y: "up", z: "along", b: "bow", o: "origin", s: "spot", escape: "choose"};
+  const otherKeys = {g: () => aids.toggle("guides"), w: () => aids.toggle("walls"), m: () => aids.toggle("map"), u: () => aids.toggle("straight"), r: refine, p: propose, v: () => placeNext(), c: zoomTo};
   let nudging = null;
   document.addEventListener("keydown", event => {
     if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
-    const key = event.key.toLowerCase(), mark = chosen && find(chosen);
-    if (key === "escape" && drag) { marks = drag.before; drag = null; table.hideLoupe(); redraw(); return; }
+    const key = event.key.toLowerCase();
+    if (key === "enter" && line) { event.preventDefault(); return endLine(); }
+    if (key === "escape" && (drag?.before || line)) { marks = (drag || line).before; drag = line = null; chosen = new Set(); table.hideLoupe(); return redraw(); }
     if (toolKeys[key]) return setTool(toolKeys[key]);
-    if (key === "g") { guides = !guides; return redraw(); }
+    if (otherKeys[key]) return otherKeys[key]();
     if (key === "[" || key === "]") {
       if (!marks.length) return;
-      const at = marks.findIndex(m => m.id === chosen), step = key === "]" ? 1 : -1;
+      const at = marks.findIndex(m => chosen.has(m.id)), step = key === "]" ? 1 : -1;
+      chosen = new Set();
       return choose(marks[(at + step + marks.length) % marks.length].id);
     }
-    if (!mark) return;
-    if (key === "tab" && document.activeElement === root && mark.kind !== "spot") { event.preventDefault(); point = (point + 1) % mark.points.length; return redraw(); }
-    if (locked && (key.startsWith("arrow") || key === "delete")) { event.preventDefault(); return notice("The camera of this shot is locked. Unlock it to change its marks."); }
+    const those = marks.filter(mark => chosen.has(mark.id));
+    if (!those.length) return;
+    const mark = only();
+    if (key === "tab" && document.activeElement === root && mark && mark.kind !== "spot") { event.preventDefault(); point = (point + 1) % mark.points.length; return redraw(); }
+    if (locked && (key.startsWith("arrow") || key === "delete")) { event.preventDefault(); return notice("This camera or draft is locked. Unlock it to change its marks."); }
     if (key === "delete" || key === "backspace") {
-      marks = marks.filter(m => m !== mark);
-      chosen = null;
-      return save(`Removed ${nameOf(mark)}`).then(showMark);
+      marks = marks.filter(m => !chosen.has(m.id));
+      chosen = new Set();
+      return save(those.length > 1 ? `Removed ${those.length} marks` : `Removed ${nameOf(those[0])}`).then(showMark);
     }
     const way = {arrowleft: [-1, 0], arrowright: [1, 0], arrowup: [0, -1], arrowdown: [0, 1]}[key];
     if (!way) return;
     event.preventDefault();
-    const step = event.shiftKey ? 0.1 : 1, old = pointsOf(mark)[point] || pointsOf(mark)[0];
-    setPoint(mark, point, old.map((v, k) => +(v + way[k] * step).toFixed(4)));
+    const step = event.shiftKey ? 0.1 : 1, moved = old => old.map((v, k) => +(v + way[k] * step).toFixed(4));
+    if (mark) setPoint(mark, point, moved(pointsOf(mark)[point] || pointsOf(mark)[0]));
+    else those.forEach(one => pointsOf(one).forEach((old, i) => setPoint(one, i, moved(old))));
     redraw();
     clearTimeout(nudging); // a run of nudges is one edit
-    nudging = setTimeout(() => { nudging = null; save(`Nudged ${nameOf(mark)}`); }, 250);
+    nudging = setTimeout(() => { nudging = null; save(mark ? `Nudged ${nameOf(mark)}` : `Nudged ${those.length} marks`); }, 250);
   });
   window.addEventListener("pagehide", () => { if (nudging) save("Nudged"); });
 
   setTool("choose");
-  drawPaths(table, overlay.paths);
+  paint();
   table.onView(redraw);
 }

@@ -45,6 +45,17 @@ export class LightTable {
     this.#apply();
   }
 
+  /** Zoom so that some plate points fill the middle of the table. */
+  frame(points) {
+    const xs = points.map(p => p[0]), ys = points.map(p => p[1]), w = this.root.clientWidth, h = this.root.clientHeight;
+    const [left, right, top, bottom] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)];
+    this.scale = Math.min(8, 0.7 * w / Math.max(right - left, 24), 0.7 * h / Math.max(bottom - top, 24));
+    this.x = w / 2 - (left + right) / 2 * this.scale;
+    this.y = h / 2 - (top + bottom) / 2 * this.scale;
+    this.fitted = false;
+    this.#apply();
+  }
+
   zoom(factor, cx = this.root.clientWidth / 2, cy = this.root.clientHeight / 2) {
     const scale = Math.min(64, Math.max(0.01, this.scale * factor));
     this.x = cx - (cx - this.x) * scale / this.scale;

@@ -1,0 +1,73 @@
+// The leaves of the report: which is open, how evidence is listed, what is hidden on the plate. Survives each renewal of the report.
+
+const KEY = "aperture-match-leaf";
+
+export class Leaves {
+  constructor(sheet, {hiddenChanged}) {
+    this.sheet = sheet;
+    this.hidden = new Set();
+    this.sort = "drawn";
+    this.hiddenChanged = hiddenChanged;
+    this.open = sessionStorage.getItem(KEY) || "fit";
+    sheet.addEventListener("click", event => {
+      const leaf = event.target.closest("[data-leaf]"), kind = event.target.closest("[data-kind]");
+      if (leaf) this.show(leaf.dataset.leaf);
+      if (kind) {
+        const name = kind.dataset.kind;
+        this.hidden.has(name) ? this.hidden.delete(name) : this.hidden.add(name);
+        this.settle();
+        this.hiddenChanged();
+      }
+    });
+    sheet.addEventListener("keydown", event => {
+      const leaf = event.target.closest("[data-leaf]"), step = {ArrowRight: 1, ArrowLeft: -1}[event.key];
+      if (!leaf || !step) return;
+      event.preventDefault();
+      event.stopPropagation();
+      const all = [...sheet.querySelectorAll("[data-leaf]")], next = all[(all.indexOf(leaf) + step + all.length) % all.length];
+      this.show(next.dataset.leaf);
+      next.focus();
+    });
+    sheet.addEventListener("change", event => {
+      if (event.target.id !== "sort") return;
+      this.sort = event.target.value;
+      this.settle();
+    });
+    document.addEventListener("htmx:afterSwap", event => { if (event.target === sheet) this.settle(); });
+    this.settle();
+  }
+
+  show(name) {
+    this.open = name;
+    sessionStorage.setItem(KEY, name);
+    this.settle();
+  }
+
+  /** Put a fresh report into the state that this remembers. */
+  settle() {
+    const {sheet} = this;
+    if (!sheet.querySelector(`[data-leaf="${this.open}"]`)) this.open = "fit";
+    sheet.querySelectorAll("[data-leaf]").forEach(button => {
+      button.setAttribute("aria-selected", button.dataset.leaf === this.open);
+      button.tabIndex = button.dataset.leaf === this.open ? 0 : -1;
+    });
+    sheet.querySelectorAll("[data-leaf-of]").forEach(leaf => { leaf.hidden = leaf.dataset.leafOf !== this.open; });
+    // A problem beside a field must be seen, on whichever leaf it stands.
+    const wrong = sheet.querySelector("[data-leaf-of] .error");
+    if (wrong && wrong.closest("[data-leaf-of]").hidden) return this.show(wrong.closest("[data-leaf-of]").dataset.leafOf);
+    sheet.querySelectorAll(`[data-leaf-of="${this.open}"] [data-lazy]`).forEach(part => {
+      if (part.dataset.asked) return;
+      part.dataset.asked = "1";
+      window.htmx?.trigger(part, "leaf-shown");
+    });
+    const sort = sheet.querySelector("#sort"), list = sheet.querySelector("#evidence");
+    if (sort) sort.value = this.sort;
+    if (list) {
+      const key = {amount: row => -row.dataset.amount, sigmas: row => -row.dataset.sigmas, leverage: row => -row.dataset.leverage, drawn: row => +row.dataset.order}[this.sort];
+      const rows = [...list.querySelectorAll("[data-id]")];
+      rows.sort(key ? (a, b) => key(a) - key(b) : (a, b) => a.textContent.localeCompare(b.textContent));
+      rows.forEach(row => list.append(row));
+    }
+    sheet.querySelectorAll("[data-kind]").forEach(button => button.setAttribute("aria-pressed", !this.hidden.has(button.dataset.kind)));
+  }
+}
