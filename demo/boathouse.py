@@ -15,6 +15,27 @@ SLIPWAY = (1.2, 8.2, 0.0, 2.75)  # nearest the back, nearest the front, bottom, 
 BENCH = {"left": 2.0, "right": 4.85, "front": 0.78, "height": 0.92}
 
 
+@dataclass(frozen=True, eq=False)
+class Place:
+    """What is photographed: triangles with a material each, the inside of the room, and the openings through which daylight falls in.
+
+    openings: (low corner, high corner, outward normal, strength). """
+
+    mesh: trimesh.Trimesh
+    materials: np.ndarray
+    room: dict
+    openings: tuple
+
+
+def opening(axis, at, span, strength=1.0, outward=1):
+    """An opening in a wall perpendicular to `axis` at `at`; span: (low, high, bottom, top)."""
+    low, high, out = np.zeros(3), np.zeros(3), np.zeros(3)
+    low[axis] = high[axis] = at
+    low[2 - axis], high[2 - axis], low[1], high[1] = span
+    out[axis] = outward
+    return low, high, out, strength
+
+
 @dataclass(frozen=True)
 class Material:
     """colour: linear reflectance. Planks of `width` run along `run` and are laid side by side along `lay` (axis indices); 0: no planks."""
@@ -42,6 +63,10 @@ MATERIALS = {
     "buoy": Material((0.420, 0.090, 0.045), 0, 1, 0.0, 0.1),
     "rope": Material((0.330, 0.270, 0.180), 0, 1, 0.0, 0.1),
     "cloth": Material((0.110, 0.190, 0.210), 0, 1, 0.0, 0.1),
+    "stone": Material((0.245, 0.235, 0.215), 0, 1, 0.34, 0.16),
+    "stone side": Material((0.235, 0.225, 0.205), 2, 1, 0.34, 0.16),
+    "flags": Material((0.150, 0.145, 0.140), 2, 0, 0.52, 0.22),
+    "lime": Material((0.420, 0.405, 0.370), 0, 1, 0.0, 0.05),
 }
 NAMES = list(MATERIALS)
 
@@ -86,8 +111,8 @@ class Builder:
         return trimesh.util.concatenate(self.meshes), np.concatenate(self.materials)
 
 
-def build():
-    """The boathouse: (mesh, material index of each triangle)."""
+def build() -> Place:
+    """The boathouse."""
     b, room = Builder(), ROOM
     left, right, front, height = room["left"], room["right"], room["front"], room["height"]
     b.block([left, -0.1, -0.2], [right, 0, front], "floor")
@@ -133,7 +158,7 @@ def build():
     lantern.apply_translation([1.52, 2.22, 2.1])
     b.add(lantern, "iron")
     b.add(trimesh.creation.cylinder(radius=0.006, segment=[[1.52, 2.34, 2.1], [1.52, 2.88, 2.1]], sections=12), "iron")
-    return b.finish()
+    return Place(*b.finish(), room, (opening(2, -0.141, DOOR, outward=-1), opening(2, -0.141, WINDOW, outward=-1), opening(0, right + 0.141, SLIPWAY, 0.42)))
 
 
 def _frame(b, hole, wide, sill):

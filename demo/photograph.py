@@ -1,4 +1,4 @@
-"""Photograph the boathouse: rays through the program's own Camera, daylight through its openings, and what a real lens and sensor add."""
+"""Photograph a place of the demo: rays through the program's own Camera, daylight through its openings, and what a real lens and sensor add."""
 
 import numpy as np
 
@@ -16,10 +16,9 @@ LIGHT_SAMPLES = 2
 BLOCK_ROWS = 60
 
 
-def photograph(camera: Camera, seed: int, exposure: float = 1.0, blur: float = 1.0, noise: float = 1.0, progress=None) -> np.ndarray:
+def photograph(camera: Camera, place: boathouse.Place, seed: int, exposure: float = 1.0, blur: float = 1.0, noise: float = 1.0, progress=None) -> np.ndarray:
     """(H, W, 3) uint8 sRGB. The optical blur grows toward the corners; the noise is that of photons and of reading out."""
     rng = np.random.default_rng(seed)
-    mesh, materials = boathouse.build()
     width, height = camera.grid.width, camera.grid.height
     linear = np.empty((height, width, 3), np.float32)
     offsets = (np.arange(SAMPLES) + 0.5) / SAMPLES
@@ -28,14 +27,15 @@ def photograph(camera: Camera, seed: int, exposure: float = 1.0, blur: float = 1
         ys = (top + np.arange(rows)[:, None] + offsets).ravel()
         xs = (np.arange(width)[:, None] + offsets).ravel()
         pixels = np.stack(np.meshgrid(xs, ys), -1).reshape(-1, 2)
-        light = _light(mesh, materials, camera, camera.rays(pixels), rng)
+        light = _light(place, camera, camera.rays(pixels), rng)
         linear[top:top + rows] = light.reshape(rows, SAMPLES, width, SAMPLES, 3).mean(axis=(1, 3))
         if progress:
             progress(min(1.0, (top + rows) / height))
     return _develop(linear * exposure, rng, blur, noise)
 
 
-def _light(mesh, materials, camera, directions, rng):
+def _light(place, camera, directions, rng):
+    mesh, materials = place.mesh, place.materials
     origin = np.broadcast_to(camera.position, directions.shape)
     face = mesh.ray.intersects_first(origin, directions)
     out = _outside(directions)
@@ -48,11 +48,11 @@ def _light(mesh, materials, camera, directions, rng):
     normal = np.where(facing[:, None] > 0, -normal, normal)
     albedo = _albedo(points, materials[face[hit]])
     start = points + normal * 2e-3
-    received = np.tile(INDIRECT, (len(hit), 1)) * (0.62 + 0.38 * normal[:, 1:2]) * _corners_darken(points)
+    received = np.tile(INDIRECT, (len(hit), 1)) * (0.62 + 0.38 * normal[:, 1:2]) * _corners_darken(points, place.room)
     sunny = np.flatnonzero(normal @ SUN > 0)
     lit = sunny[~mesh.ray.intersects_any(start[sunny], np.broadcast_to(SUN, (len(sunny), 3)))]
     received[lit] += SUN_LIGHT * (normal[lit] @ SUN)[:, None] / np.pi
-    for low, high, out_normal, strength in _openings():
+    for low, high, out_normal, strength in place.openings:
         for _ in range(LIGHT_SAMPLES):
             at = low + rng.random((len(hit), 3)) * (high - low)
             way = at - start
@@ -80,15 +80,7 @@ def _outside(directions):
     return np.where((((up >= 0) & (up < shore)) | tower & (up >= 0))[:, None], np.array([0.245, 0.265, 0.28]), out)
 
 
-def _openings():
-    door, window, slip, right = boathouse.DOOR, boathouse.WINDOW, boathouse.SLIPWAY, boathouse.ROOM["right"]
-    for hole in (door, window):
-        yield np.array([hole[0], hole[2], -0.141]), np.array([hole[1], hole[3], -0.141]), np.array([0, 0, -1.0]), 1.0
-    yield np.array([right + 0.141, slip[2], slip[0]]), np.array([right + 0.141, slip[3], slip[1]]), np.array([1.0, 0, 0]), 0.42
-
-
-def _corners_darken(points):
-    room = boathouse.ROOM
+def _corners_darken(points, room):
     near = np.stack([points[:, 0] - room["left"], room["right"] - points[:, 0], points[:, 1], room["height"] - points[:, 1], points[:, 2]], -1)
     near = np.sort(np.maximum(near, 0), axis=1)[:, 1]  # the second nearest surface: how deep in a corner
     return (1 - 0.55 * np.exp(-near / 0.45))[:, None]

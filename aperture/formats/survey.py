@@ -70,7 +70,7 @@ def _table(data, unit):
     spread = next((columns.index(one) for one in SPREADS if one in columns), None) if header else 4
     out = []
     for number, row in enumerate(rows[1 if header else 0:], 2 if header else 1):
-        if not header and len(row) == 3:  # three numbers and no name
+        if not header and len(row) == 3 and row[0].strip()[:1] in "+-.0123456789":  # three numbers and no name
             row = ["", *row]
         if len(row) <= max(where.values()):
             raise Problem(f"Line {number} has {len(row)} cells: a name, x, y and z are wanted, and where known the ±.")

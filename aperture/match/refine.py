@@ -19,6 +19,7 @@ STEP = 0.5
 LEAST_SIGMA_PX = 0.02
 WINDOW_PX = 3.0  # of the blurred step, each way
 SPOT_PX = 7
+WIDEST_GAP_PX = 4.5  # two opposite steps nearer than this are the sides of one gap
 
 
 @dataclass(frozen=True)
@@ -133,14 +134,20 @@ def _line(sampler, ends) -> _Line:
     noise = _noise(profiles) / np.sqrt(count / blocks)
     smooth = _smoothed(profile, 1.0 / STEP)
     # The border of a surface is a step; a gap between planks or a painted line is a ridge, whose middle is meant.
-    found = []
-    for model, response in ((STEP_MODEL, np.gradient(smooth, STEP, axis=1)), (RIDGE_MODEL, smooth - _smoothed(profile, 3.0 / STEP))):
+    found, gradient = [], np.gradient(smooth, STEP, axis=1)
+    for model, response in ((STEP_MODEL, gradient), (RIDGE_MODEL, smooth - _smoothed(profile, 3.0 / STEP))):
         first, last, strength = _strongest(response, at, offsets)
         if strength > 4 * noise / np.sqrt(blocks) and strength > 1e-4:
-            found.append(_blurred(profile, offsets, first + at * (last - first), noise, model))
+            centre = first + at * (last - first)
+            found.append((*_blurred(profile, offsets, centre, noise, model), model, centre))
     if not found:
         raise Problem("There is no edge here in the picture: nothing stands out from the noise. Leave it as it is, or widen its ±.")
-    place, sigma, _ = max(found, key=lambda one: one[2])
+    place, sigma, _, model, centre = max(found, key=lambda one: one[2])
+    if model is STEP_MODEL and (other := _other_side(gradient, offsets, centre)) is not None:
+        far, far_sigma, _ = _blurred(profile, offsets, centre + other, noise, model)
+        middle = (place + far) / 2
+        if abs(np.nanmean(middle)) < 0.6 * min(abs(np.nanmean(place)), abs(np.nanmean(far))):  # it was drawn along the middle
+            place, sigma = middle, np.sqrt(sigma**2 + far_sigma**2) / 2
     return _through(ends, normal, at, place, sigma, blocks)
 
 
@@ -169,6 +176,18 @@ def _strongest(gradient, at, offsets):
     nearness = np.exp(-(first**2 + last**2) / (2 * (0.8 * SEARCH_PX) ** 2))
     best = np.unravel_index(np.argmax(np.abs(mean) * nearness), mean.shape)
     return tries[best[0]], tries[best[1]], float(abs(mean[best]))
+
+
+def _other_side(gradient, offsets, centre) -> float | None:
+    """How far beside a step its opposite lies, px, where the two are the sides of a narrow gap or line; None where there is none."""
+    shifts = np.concatenate([-np.arange(1.5, WIDEST_GAP_PX + 0.1, STEP), np.arange(1.5, WIDEST_GAP_PX + 0.1, STEP)])
+
+    def mean(shift):
+        index = np.clip(np.round((centre + shift - offsets[0]) / STEP).astype(int), 0, len(offsets) - 1)
+        return float(gradient[np.arange(len(gradient)), index].mean())
+    here = mean(0.0)
+    strengths = np.array([-mean(shift) * np.sign(here) for shift in shifts])
+    return float(shifts[strengths.argmax()]) if strengths.max() > 0.6 * abs(here) else None
 
 
 def _blurred(profile, offsets, centre, noise, model):

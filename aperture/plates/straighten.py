@@ -5,7 +5,7 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.gates.chain import straight
 
-STEP = 16
+STEP = 8
 
 
 def straighten_map(camera: Camera, size: tuple[int, int]) -> tuple[np.ndarray, np.ndarray]:
