@@ -170,21 +170,26 @@ def _lost(grid: Grid, picture: float) -> tuple[float, float]:
 
 
 def check_file_focal(chain: Chain, gate: dict, focal_mm: float | None, equivalent_mm: float | None) -> Finding | None:
-    """Does the sensor that the file's focal length and its full-frame equivalent imply look like the plate's gate?
+    """Does the sensor that the file's focal length and its full-frame equivalent imply look like a gate on the way to the plate?
 
-    Files give the equivalent in whole mm, so that half a mm either way is no disagreement. None where the file says too little.
+    The camera wrote them for what it recorded, so a crop made later is no disagreement. Files give the equivalent in whole mm, so that
+    half a mm either way is none either. None where the file says too little.
     """
     if not focal_mm or not equivalent_mm:
         return None
-    width, height = chain.shown_gate(chain.plate)
-    actual = {"width": width, "diagonal": math.hypot(width, height)}
     full = {"width": FULL_FRAME_MM[0], "diagonal": FULL_FRAME_DIAGONAL_MM}
     implied = {basis: full[basis] * focal_mm / equivalent_mm for basis in full}
     slack = {basis: implied[basis] * (0.5 / equivalent_mm + 0.5 * 10 ** -_decimals(focal_mm) / focal_mm + 0.005) for basis in full}
-    if any(abs(implied[basis] - actual[basis]) <= slack[basis] for basis in full):
-        basis = min(full, key=lambda b: abs(implied[b] - actual[b]))
-        return Finding("file-focal", "The file’s focal lengths fit the gate", f"{focal_mm:g} mm and the equivalent of {equivalent_mm:g} mm, by {basis}, imply "
-                       f"{implied[basis]:.2f} mm; the gate’s {basis} is {actual[basis]:.2f} mm.", "good")
+    for index in range(chain.plate, -1, -1):
+        width, height = chain.shown_gate(index)
+        actual = {"width": width, "diagonal": math.hypot(width, height)}
+        basis = min(full, key=lambda b, actual=actual: abs(implied[b] - actual[b]))
+        if abs(implied[basis] - actual[basis]) <= slack[basis]:
+            whose = "the gate’s" if index == chain.plate else f"grid {index + 1}’s, before the plate was cut,"
+            return Finding("file-focal", "The file’s focal lengths fit the gate", f"{focal_mm:g} mm and the equivalent of {equivalent_mm:g} mm, by {basis}, "
+                           f"imply {implied[basis]:.2f} mm; {whose} {basis} is {actual[basis]:.2f} mm.", "good")
+    width, height = chain.shown_gate(chain.plate)
+    actual = {"width": width, "diagonal": math.hypot(width, height)}
     ratio = implied["diagonal"] / actual["diagonal"]
     says = (f"The file’s {focal_mm:g} mm and full-frame equivalent of {equivalent_mm:g} mm imply a sensor {implied['width']:.2f} mm wide, or "
             f"{implied['diagonal']:.2f} mm on the diagonal; the gate is {actual['width']:.2f} mm wide and {actual['diagonal']:.2f} mm on the diagonal "

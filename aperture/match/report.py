@@ -7,7 +7,7 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.lens.distortion import NAMES as COEFFICIENTS
 from aperture.match import diagnose
-from aperture.match.facts import FocalLength, angle_slopes, view_slopes
+from aperture.match.facts import angle_slopes, view_slopes
 from aperture.match.least_squares import Optimum, Spread, fix_gauge, minimise
 from aperture.match.system import System
 
@@ -244,15 +244,19 @@ def _spots(system, state, spread) -> dict:
 
 def _conflict(system, optimum, members, sigmas, gate, explain) -> dict:
     members = sorted(members, key=lambda item: not item.block.is_fact)  # facts first: they can be looked up
-    told = [text for item in (members[:3] if explain else ()) if (text := _without(system, optimum, item.block, gate))]
-    names = [member.block.item.name if isinstance(member.block.item, FocalLength) and member.block.id == "focal length" else f"“{member.block.item.name}”"
-             for member in members]
+    facts = [item for item in members if item.block.is_fact]
+    # Where facts contradict each other, the marks that they hang on would settle it as well, but are hardly meant.
+    named = facts if len(facts) > 1 else members
+    told = [text for item in (named[:3] if explain else ()) if (text := _without(system, optimum, item.block, gate))]
+    names = [item.block.item.name if item.block.id == "focal length" else f"“{item.block.item.name}”" for item in named]
     if len(names) > 4:
         names = [*names[:3], f"{len(names) - 3} others"]
-    if len(members) == 1:
+    if len(named) == 1:
         opening, remedy = f"{names[0]} disagrees with the rest by {sigmas:.1f} σ", "Check it, leave it out or widen its ±."
     else:
         opening, remedy = f"{', '.join(names[:-1])} and {names[-1]} disagree with each other by {sigmas:.1f} σ", "Turn one off or widen its ±."
+    if hang := len(members) - len(named):
+        remedy = remedy[:-1] + f", or check the {'mark' if hang == 1 else f'{hang} marks'} they hang on."
     opening = opening[0].upper() + opening[1:]
     return {"of": [item.block.id for item in members], "sigmas": sigmas,
             "says": f"{opening}{': ' if told else ''}{'; '.join(told)}. {remedy}"}

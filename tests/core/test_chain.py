@@ -153,6 +153,8 @@ class Checks(TestCase):
     def test_the_files_focal_length_against_the_mode(self):
         chain = build(gate(), (4448, 3096))
         self.assertEqual(checks.check_file_focal(chain, gate(), 35.0, 34.0).kind, "good")  # 36.7 mm is wider than 36: the equivalent is shorter
+        cut = build(gate([{"do": "window", "left": 9, "top": 9, "width": 2000, "height": 1200}]), (2000, 1200))
+        self.assertEqual(checks.check_file_focal(cut, gate(), 35.0, 34.0).kind, "good")  # the camera knew nothing of the crop
         wrong = checks.check_file_focal(chain, gate(), 8.8, 24.0)  # a sensor 13.2 mm wide
         self.assertIn("13.20 mm wide", wrong.says)
         widths = {remedy.key: build(remedy.gate, (4448, 3096)).plate_grid.gate_mm[0] for remedy in wrong.remedies}

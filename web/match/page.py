@@ -78,7 +78,7 @@ def context(shot, forms=None) -> dict:
               "survey": SurveyForm(initial=base | {"unit": shot.show.length_unit, "up_axis": shot.show.up_axis}, prefix="survey")}
     ready |= forms or {}
     return {"shot": shot, "show": shot.show, "leaves": LEAVES, "kinds": KINDS, "fit": fit, "figures": sheet.figures(shot, fit),
-            "remarks": sheet.remarks(shot, fit),
+            "remarks": sheet.sorted_remarks(shot, fit),
             "file_focal": plate.metadata.get("focal_mm") if plate else None, "evidence": sheet.evidence(shot, fit), "forms": ready,
             "more_facts": [(name, ready[name]) for name in ("position", "angle", "view", "range")], "opened": next(iter(forms or {}), ""),
             "spot_count": len(spots), "planes": shot.state.get("planes", []), "survey": survey(shot, fit), "drafts": leaves.drafts(shot),

@@ -69,6 +69,13 @@ def figures(shot, fit: dict | None) -> list[tuple[str, list[Row]]]:
     return [("Lens", lens), ("Where it stood", where)]
 
 
+def sorted_remarks(shot, fit: dict | None) -> dict[str, list[Remark]]:
+    """`pressing`: what needs the artist, above the figures; `notes`: what is good to know, below them."""
+    found = remarks(shot, fit)
+    return {"pressing": [one for one in found if one.kind in ("bad", "doubt") or not (fit and fit["ok"])],
+            "notes": [one for one in found if one.kind not in ("bad", "doubt") and fit and fit["ok"]]}
+
+
 def remarks(shot, fit: dict | None) -> list[Remark]:
     """What needs the artist, the worst first."""
     if fit is None:

@@ -48,7 +48,7 @@ def preview(request, show, shot):
     validate(document)
     fit = solve(document, warm=fit_of(shot.state), checked=True, explain=False).document
     shot.head.state = state  # for the report's functions only; never saved
-    context = {"figures": sheet.figures(shot, fit), "remarks": sheet.remarks(shot, fit), "fit": fit, "shot": shot, "request": request}
+    context = {"figures": sheet.figures(shot, fit), "remarks": sheet.sorted_remarks(shot, fit), "fit": fit, "shot": shot, "request": request}
     html = render(request, "match/_figures.html", context).content.decode()
     return JsonResponse({"overlay": page.overlay(shot, state, fit, wished | {"map": False}), "figures": html,
                          "residuals": fit["residuals"]["marks"] if fit["ok"] else {}, "ok": fit["ok"]})
