@@ -13,6 +13,7 @@ from aperture.errors import Problem
 from aperture.gates.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.match.facts import AXES
+from aperture.match.solve import solve
 
 SIDE_PX = 1800  # the longer side at which segments are looked for
 LEAST_SHARE = 0.022  # of the diagonal: shorter segments point anywhere
@@ -88,6 +89,23 @@ def choose(segments, most: int = 14) -> list[Proposal]:
                 break
         out += taken
     return out
+
+
+def agreeing(document: dict, marks: list[dict]) -> list[dict]:
+    """Of marks made from proposals, those that don't contradict a document's evidence or each other: the furthest off go first.
+
+    The program made them, so it may leave them; what the artist drew stays and is spoken of.
+    """
+    kept = [{"id": f"proposal{index}", **mark} for index, mark in enumerate(marks)]
+    for _ in range(len(marks)):
+        fit = solve(document | {"marks": [*document["marks"], *kept]}, explain=False).document
+        blamed = {id_ for conflict in fit.get("conflicts", ()) for id_ in conflict["of"]}
+        own = [mark for mark in kept if mark["id"] in blamed]
+        if not own:
+            break
+        worst = max(own, key=lambda mark: fit["residuals"]["mark_sigmas"][mark["id"]])
+        kept = [mark for mark in kept if mark is not worst]
+    return [{key: value for key, value in mark.items() if key != "id"} for mark in kept]
 
 
 def _small(pixels):

@@ -44,6 +44,7 @@ class Walk(Browsing):
         with self.saving():
             page.mouse.click(*self.on_screen(camera.project([[0, 0, 0]])[0]))
         page.wait_for_selector("text=No size yet")
+        page.click("[data-leaf=evidence]")
         page.fill("#id_height-value", "1.348 m")
         page.fill("#id_height-plus_minus", "2 cm")
         page.click("text=Add the height")
@@ -132,8 +133,9 @@ class Walk(Browsing):
             other.click("text=Take mine instead")
         self.assertNotEqual(self.state()["marks"], first)
         self.assertEqual(len(self.state()["marks"]), 1)
-        # A press without a drag is no edge, and says so.
+        # A click begins a line of several points; ended at once it is no edge, and says so.
         other.keyboard.press("x")
         other.mouse.click(500, 400)
+        other.keyboard.press("Enter")
         other.wait_for_selector("text=That edge has no length")
         self.assertEqual(len(self.state()["marks"]), 1)

@@ -132,6 +132,8 @@ def take(request, show, shot):
             marks.append(better | {"sigma_px": max(better["sigma_px"], 0.15)} if moved < 2 and len(better["points"]) == 2 else mark)
         except Problem:
             marks.append(mark)
+    if axis:
+        marks = proposals.agreeing(document_of(shot.state), marks)
     label = f"Took {len(marks)} proposal{'s' if len(marks) > 1 else ''}"
     return saved(request, actions.add_marks(shot, marks, label, base if isinstance(base, int) else None))
 
