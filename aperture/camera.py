@@ -37,6 +37,12 @@ def exponential(w) -> np.ndarray:
     return np.eye(3) + np.sin(angle) / angle * k + (1 - np.cos(angle)) / angle**2 * (k @ k)
 
 
+def border_points(grid: Grid) -> np.ndarray:
+    """(6, 2) px: the middles of left and right, of top and bottom, and two opposite corners; between them lie the angles of view."""
+    w, h = grid.width, grid.height
+    return np.array([[0, h / 2], [w, h / 2], [w / 2, 0], [w / 2, h], [0, 0], [w, h]])
+
+
 @dataclass(frozen=True, eq=False)
 class Camera:
     """`world_from_camera`: (4, 4) rigid pose, metres; camera space is X right, Y up, looking down −Z."""
@@ -110,8 +116,7 @@ class Camera:
     @property
     def view(self) -> View:
         """Full angles between the middles of opposite sides, and between corners, lens distortion included; NaN where unseen."""
-        w, h = self.grid.width, self.grid.height
-        rays = self.rays([[0, h / 2], [w, h / 2], [w / 2, 0], [w / 2, h], [0, 0], [w, h]])
+        rays = self.rays(border_points(self.grid))
         # Between unit vectors, the half angle from the chord: accurate for small angles and for ones near 180°.
         a, b = rays[0::2], rays[1::2]
         apart, together = np.sqrt(((a - b) ** 2).sum(axis=1)), np.sqrt(((a + b) ** 2).sum(axis=1))

@@ -1,0 +1,5 @@
+"""Benchmarks with their references; `python -m bench`. One BLAS thread, as the server has."""
+
+import os
+
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")

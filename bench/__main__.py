@@ -10,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
+from bench import chessboards, mixed, pictures, speed
 from bench.gates import gate_page
 from bench.server import Server
 from bench.simulated import NAMES, case, scores
@@ -151,7 +152,11 @@ def render():
 
 if __name__ == "__main__":
     accuracy()
+    mixed.report()
+    chessboards.report()
+    pictures.report()
     warm_solve()
+    speed.report()
     render()
     gate_page()
     large_import()

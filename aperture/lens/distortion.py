@@ -5,9 +5,12 @@ Brown, D. C., "Close-range camera calibration", Photogrammetric Engineering 37 (
 Coefficients are passed as one array k = (k1, k2, k3, p1, p2); this order is ours, OpenCV's is (k1, k2, p1, p2, k3).
 """
 
+from functools import lru_cache
+
 import numpy as np
 
 NAMES = ("k1", "k2", "k3", "p1", "p2")
+CLOSE = 1e-7
 
 
 def opencv_order(k) -> np.ndarray:
@@ -21,7 +24,11 @@ def growth_radius(k) -> float:
 
     Beyond it the model folds back and has no meaning.
     """
-    k1, k2, k3 = k[:3]
+    return _growth_radius(*(float(value) for value in k[:3]))
+
+
+@lru_cache(maxsize=256)
+def _growth_radius(k1, k2, k3):
     if not (k1 or k2 or k3):
         return np.inf
     # In s = 1/r² the polynomial is monic, so that coefficients next to nothing do no harm.
@@ -82,9 +89,22 @@ def by_coefficients(x) -> np.ndarray:
 
 
 def jacobian_by_coefficients(x) -> np.ndarray:
-    """(N, 2, 2, 5) derivative of `jacobian` by (k1, k2, k3, p1, p2): `jacobian` is linear in them."""
-    identity = jacobian(x, np.zeros(5))
-    return np.stack([jacobian(x, unit) - identity for unit in np.eye(5)], axis=-1)
+    """(N, 2, 2, 5) derivative of `jacobian` by (k1, k2, k3, p1, p2)."""
+    u, v = x[:, 0], x[:, 1]
+    r2 = u * u + v * v
+    out = np.empty((len(x), 2, 2, 5))
+    power, slope = np.ones_like(r2), np.ones_like(r2)  # r^(2n − 2), and n times that: the slope of r^2n by r²
+    for column in range(3):
+        slope = (column + 1) * power
+        power = power * r2
+        out[:, 0, 0, column] = power + 2 * u * u * slope
+        out[:, 0, 1, column] = out[:, 1, 0, column] = 2 * u * v * slope
+        out[:, 1, 1, column] = power + 2 * v * v * slope
+    out[:, 0, 0, 3], out[:, 1, 1, 3] = 2 * v, 6 * v
+    out[:, 0, 1, 3] = out[:, 1, 0, 3] = 2 * u
+    out[:, 0, 0, 4], out[:, 1, 1, 4] = 6 * u, 2 * u
+    out[:, 0, 1, 4] = out[:, 1, 0, 4] = 2 * v
+    return out
 
 
 def undistort(xd, k, tolerance: float = 1e-10, iterations: int = 60) -> np.ndarray:
@@ -99,18 +119,33 @@ def undistort(xd, k, tolerance: float = 1e-10, iterations: int = 60) -> np.ndarr
         radius = np.linalg.norm(x, axis=1)
         x *= np.minimum(1.0, 0.7 * limit / np.maximum(radius, 1e-12))[:, None]
     with np.errstate(all="ignore"):
+        u, v = x.T
         for _ in range(iterations):
-            raw = _distort_anywhere(x, k) - xd
-            step = _solve2(jacobian(x, k), raw)
-            length = np.linalg.norm(step, axis=1)
-            step *= np.minimum(1.0, 0.3 / np.maximum(length, 1e-12))[:, None]
-            x = x - step
-            if not (length > tolerance * 1e-3).any():
+            du, dv, uu, uv, vv = _with_slope(u, v, k)
+            du, dv = du - xd[:, 0], dv - xd[:, 1]
+            det = uu * vv - uv * uv
+            su, sv = (vv * du - uv * dv) / det, (uu * dv - uv * du) / det
+            length = np.hypot(su, sv)
+            share = np.minimum(1.0, 0.3 / np.maximum(length, 1e-12))
+            u, v = u - share * su, v - share * sv
+            if not (length > CLOSE).any():  # Newton's next step would be of the square of this
                 break
+        x = np.stack([u, v], -1)
         miss = np.linalg.norm(_distort_anywhere(x, k) - xd, axis=1)
-        bad = ~(miss <= tolerance) | (np.linalg.norm(x, axis=1) >= limit)
+        bad = ~(miss <= tolerance) | (u * u + v * v >= limit**2)
     x[bad] = np.nan
     return x
+
+
+def _with_slope(u, v, k):
+    """The distorted (N,), (N,) and the three different entries of `jacobian`, for positions as two arrays."""
+    k1, k2, k3, p1, p2 = k
+    r2 = u * u + v * v
+    radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
+    slope = 2 * (k1 + r2 * (2 * k2 + r2 * 3 * k3))
+    uv, pu, pv = u * v, 2 * p1 * u, 2 * p2 * v
+    return (u * radial + 2 * p1 * uv + p2 * (r2 + 2 * u * u), v * radial + p1 * (r2 + 2 * v * v) + 2 * p2 * uv,
+            radial + u * u * slope + 2 * p1 * v + 6 * p2 * u, uv * slope + pu + pv, radial + v * v * slope + 6 * p1 * v + 2 * p2 * u)
 
 
 def _distort_anywhere(x, k):
@@ -119,9 +154,3 @@ def _distort_anywhere(x, k):
     r2 = u * u + v * v
     radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
     return np.stack([u * radial + 2 * p1 * u * v + p2 * (r2 + 2 * u * u), v * radial + p1 * (r2 + 2 * v * v) + 2 * p2 * u * v], -1)
-
-
-def _solve2(matrix, right):
-    a, b, c, d = matrix[:, 0, 0], matrix[:, 0, 1], matrix[:, 1, 0], matrix[:, 1, 1]
-    det = a * d - b * c
-    return np.stack([d * right[:, 0] - b * right[:, 1], a * right[:, 1] - c * right[:, 0]], -1) / det[:, None]

@@ -108,6 +108,8 @@ class Lens:
         rays = projections.rays(x, self.projection)
         ray_slope = projections.ray_jacobian(x, self.projection)  # by x
         a = ray_slope @ inverse / scale  # by mm
+        by_coefficients = distortion.by_coefficients(x) if any(index >= 3 for index in free) else None
+        slope_by_coefficients = distortion.jacobian_by_coefficients(x) if by_coefficients is not None else None
         by_lens = np.empty((len(x), 3, len(free)))
         a_by_lens = np.empty((len(x), 3, 2, len(free)))
         for column, index in enumerate(free):
@@ -117,14 +119,14 @@ class Lens:
                 dxd = np.zeros_like(xd)
                 dxd[:, index - 1] = -1 / scale[index - 1]
             else:
-                dxd = -distortion.by_coefficients(x)[:, :, index - 3]
+                dxd = -by_coefficients[:, :, index - 3]
             dx = np.einsum("nij,nj->ni", inverse, dxd)
             by_lens[:, :, column] = np.einsum("nij,nj->ni", ray_slope, dx)
             d_ray_slope = projections.ray_jacobian_along(x, self.projection, dx) @ inverse
             if distorts:
                 d_slope = distortion.jacobian_along(x, self.coefficients, dx)
                 if index >= 3:
-                    d_slope = d_slope + distortion.jacobian_by_coefficients(x)[:, :, :, index - 3]
+                    d_slope = d_slope + slope_by_coefficients[:, :, :, index - 3]
                 d_ray_slope = d_ray_slope - ray_slope @ inverse @ d_slope @ inverse
             a_by_lens[:, :, :, column] = d_ray_slope / scale - (a if index == 0 else 0)
         return rays, a, by_lens, a_by_lens

@@ -33,17 +33,19 @@ def threshold(count: int) -> float:
 class Leaving:
     """What leaving one piece of evidence out would do.
 
-    sigmas: how strongly it disagrees with the rest; step: (size,) change of the parameters; residual: its weighted
-    residuals (rows,) against a fit made without it.
+    sigmas: how strongly it disagrees with the rest; residual: its weighted residuals (rows,) against a fit made without it.
     """
 
     block: Block
     drop: float
     sigmas: float
-    step: np.ndarray
     residual: np.ndarray
     inverse: np.ndarray  # (rows, rows): (I − H)⁺
     freedom: int
+
+    def step(self, optimum: Optimum, spread: Spread) -> np.ndarray:
+        """(size,) by how much the parameters would change without it, to first order."""
+        return spread.covariance @ (optimum.jacobian[self.block.rows].T @ self.residual)
 
     @property
     def redundancy(self) -> float:
@@ -55,7 +57,7 @@ class Leaving:
 def leave_out(system: System, optimum: Optimum, spread: Spread) -> list[Leaving]:
     """One Leaving for every mark and fact, in the order of `system.blocks`."""
     found = _drops(system.blocks, optimum.r, optimum.jacobian, spread.covariance)
-    return [Leaving(block, drop, _as_sigmas(drop, freedom), spread.covariance @ (optimum.jacobian[block.rows].T @ residual), residual, inverse, freedom)
+    return [Leaving(block, drop, _as_sigmas(drop, freedom), residual, inverse, freedom)
             for block, (drop, freedom, residual, inverse) in zip(system.blocks, found)]
 
 
@@ -88,11 +90,13 @@ def _drops(blocks, r, jacobian, covariance) -> list[tuple]:
     """For each block: drop of the sum of squares, degrees of freedom, (I − H)⁺ r, and (I − H)⁺, H being its share of the hat matrix."""
     out = [None] * len(blocks)
     heights = np.array([len(block.rows) for block in blocks], int)
+    reach = jacobian @ covariance if len(blocks) > 3 else None  # one large product instead of many small ones
     for height in np.unique(heights):  # blocks of one size together: one call instead of dozens
         which = np.flatnonzero(heights == height)
         rows = np.array([blocks[index].rows for index in which])
         own, jac = r[rows], jacobian[rows]
-        values, vectors = np.linalg.eigh(np.eye(height) - jac @ covariance @ jac.transpose(0, 2, 1))
+        hat = (reach[rows] if reach is not None else jac @ covariance) @ jac.transpose(0, 2, 1)
+        values, vectors = np.linalg.eigh(np.eye(height) - hat)
         keep = values > 1e-6
         inverse = (vectors * np.where(keep, 1 / np.where(keep, values, 1), 0)[:, None, :]) @ vectors.transpose(0, 2, 1)
         residual = np.einsum("bij,bj->bi", inverse, own)

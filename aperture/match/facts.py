@@ -9,7 +9,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from aperture.camera import Camera, angles_from_rotation, exponential
+from aperture.camera import Camera, angles_from_rotation, border_points
 from aperture.lens.lens import Lens
 
 AXES = ("across", "up", "along")
@@ -185,26 +185,27 @@ class FocalRange(FocalLength):
 
 
 def angle_slopes(rotation) -> np.ndarray:
-    """(3, 3) derivative of pan, tilt and roll by a turn in camera space."""
-    rows, h = np.zeros((3, 3)), 1e-6
-    for axis in range(3):
-        turn = np.eye(3)[axis] * h
-        difference = np.subtract(angles_from_rotation(rotation @ exponential(turn)), angles_from_rotation(rotation @ exponential(-turn)))
-        rows[:, axis] = ((difference + np.pi) % (2 * np.pi) - np.pi) / (2 * h)
-    return rows
+    """(3, 3) derivative of pan, tilt and roll by a turn in camera space.
+
+    The turn that a change of each makes, seen from the camera, inverted; looking straight up or down, where pan and roll can't be told
+    apart, the nearest answer.
+    """
+    _, tilt, roll = angles_from_rotation(rotation)
+    (ct, st), (cr, sr) = (np.cos(tilt), np.sin(tilt)), (np.cos(roll), np.sin(roll))
+    turns = np.array([[ct * sr, cr, 0.0], [ct * cr, -sr, 0.0], [-st, 0.0, 1.0]])
+    return np.linalg.inv(turns) if abs(ct) > 1e-6 else np.linalg.pinv(turns)
 
 
 def view_slopes(grid, lens: Lens, free) -> np.ndarray:
     """(3, F) derivative of the horizontal, vertical and diagonal angle of view by the lens's free parameters (indices in PARAMETERS)."""
-    rows, h = np.zeros((3, len(free))), 1e-6
-    for offset, column in enumerate(free):
-        sides = []
-        for sign in (1, -1):
-            values = lens.parameters
-            values[column] += sign * h
-            sides.append(_view(grid, lens.with_parameters(values)))
-        rows[:, offset] = np.nan_to_num((sides[0] - sides[1]) / (2 * h))
-    return rows
+    rays, _, by_lens, _ = lens.ray_derivatives(grid.to_mm(border_points(grid)), free)
+    length = np.linalg.norm(rays, axis=1)
+    unit = rays / length[:, None]
+    slopes = (by_lens - unit[:, :, None] * np.einsum("ni,nif->nf", unit, by_lens)[:, None, :]) / length[:, None, None]
+    a, b, da, db = unit[0::2], unit[1::2], slopes[0::2], slopes[1::2]
+    sine = np.linalg.norm(np.cross(a, b), axis=1)
+    with np.errstate(all="ignore"):
+        return np.nan_to_num(-(np.einsum("ni,nif->nf", b, da) + np.einsum("ni,nif->nf", a, db)) / np.maximum(sine, 1e-12)[:, None])
 
 
 def _view(grid, lens) -> np.ndarray:

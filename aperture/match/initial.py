@@ -1,6 +1,6 @@
 """First guesses for the refinement: from the edges' directions, from spots known in the world, or by trying many."""
 
-import itertools
+from collections.abc import Iterable
 
 import numpy as np
 
@@ -13,8 +13,8 @@ from aperture.match.system import State, System
 FOCAL_SHARES = np.geomspace(0.14, 11, 18)
 
 
-def candidates(system: System) -> list[list[State]]:
-    """Groups of first guesses, the most promising group first; within a group, those that agree on the drawn edges."""
+def candidates(system: System) -> list[Iterable[State]]:
+    """Groups of first guesses, the most promising group first; within a group, those that agree on the drawn edges. Made as they are asked for."""
     groups = []
     counts = np.bincount(system.edge_axes, minlength=3) if len(system.edge_axes) else np.zeros(3, int)
     if (counts >= 2).any() and (counts >= 1).sum() >= 2 and counts.sum() >= 3:
@@ -26,11 +26,18 @@ def candidates(system: System) -> list[list[State]]:
                 scored.append((_edge_cost(system, rotation, lens), rotation, lens))
         scored.sort(key=lambda item: item[0])
         for _, rotation, lens in scored[:1] + scored[2:5:2]:
-            groups.append([state for turned in _facings(rotation) if (state := with_position(system, turned, lens))])
+            groups.append(_placed(system, ((turned, lens) for turned in _facings(rotation))))
     groups += _from_known_spots(system)
     if not groups and system.evidence.bows and not (system.evidence.edges or system.spots):
         groups.append([system.state(np.eye(3), system.lens_with_focal(focal)) for focal in _focals(system)[:1]])
-    return [group for group in groups if group]
+    return groups
+
+
+def _placed(system, guesses):
+    """States of (rotation, lens) pairs, where a position can be had."""
+    for rotation, lens in guesses:
+        if state := with_position(system, rotation, lens):
+            yield state
 
 
 def scattered(system: System, tries: int = 48) -> list[State]:
@@ -70,15 +77,7 @@ def _rotation_from_edges(system, lens, counts):
     if not np.isfinite(rays).all():
         return None
     rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
-    planes = []
-    for index in range(len(system.evidence.edges)):
-        own = rays[system.line_starts[index]:system.line_starts[index + 1]]
-        if len(own) == 2:
-            normal = np.cross(own[0], own[1])
-        else:
-            normal = np.linalg.svd(own, full_matrices=False)[2][-1] * np.linalg.norm(np.cross(own[0], own[-1]))
-        planes.append(normal)  # its length, the sine of the angle the edge spans, weighs it
-    planes = np.array(planes)
+    planes = system.plane_normals(rays)  # its length, the sine of the angle the edge spans, weighs each
     axes, strength = np.zeros((3, 3)), np.zeros(3)
     for axis in np.flatnonzero(counts >= 2):
         _, singular, vt = np.linalg.svd(planes[system.edge_axes == axis])
@@ -252,8 +251,12 @@ def _from_known_spots(system):
         position = -(cv_from_world.T @ shift).ravel()
         miss = lens.project((world - position) @ rotation)
         cost = np.nansum(np.minimum(np.linalg.norm(system.grid.to_px(miss) - at, axis=1), 1e4) ** 2)
-        base = with_position(system, rotation, lens)
-        values = base.values if base is not None else np.zeros(system.value_count)
-        scored.append((cost, system.state(rotation, lens, position, values)))
+        scored.append((cost, rotation, lens, position))
     scored.sort(key=lambda item: item[0])
-    return [[state] for _, state in itertools.islice(scored, 3)]
+    return [_with_values(system, *guess) for _, *guess in scored[:3]]
+
+
+def _with_values(system, rotation, lens, position):
+    """One state at a pose from known spots, the unknown coordinates as they agree best with it."""
+    base = with_position(system, rotation, lens)
+    yield system.state(rotation, lens, position, base.values if base is not None else np.zeros(system.value_count))

@@ -13,6 +13,8 @@ from aperture.match.system import State, System
 # A direction in parameter space counts as undetermined when it changes the residuals less than this share of the
 # strongest direction, columns scaled to unit length. Rounding gives 1e-14; the weakest real evidence about 1e-6.
 NULL_SHARE = 1e-9
+# Condition of the normal matrix up to which nothing is near to undetermined, and its inverse is good to six digits and more.
+WELL_KNOWN = 1e9
 
 
 @dataclass(frozen=True)
@@ -106,6 +108,15 @@ def spread_of(jacobian: np.ndarray) -> Spread:
     """Covariance and null space from the singular values of the column-scaled Jacobian."""
     norms = np.linalg.norm(jacobian, axis=0)
     safe = np.where(norms > 1e-12, norms, 1.0)
+    if (norms > 1e-12).all() and len(jacobian) >= jacobian.shape[1]:  # where nothing is near to open, the inverse will do, and is much quicker
+        scaled = jacobian / safe
+        normal = scaled.T @ scaled
+        try:
+            inverse = np.linalg.inv(normal)
+        except np.linalg.LinAlgError:
+            inverse = None
+        if inverse is not None and np.abs(normal).sum(axis=0).max() * np.abs(inverse).sum(axis=0).max() < WELL_KNOWN:
+            return Spread((inverse + inverse.T) / 2 / safe / safe[:, None], np.zeros((jacobian.shape[1], 0)))
     _, singular, vt = np.linalg.svd(jacobian / safe, full_matrices=False)
     if len(singular) < jacobian.shape[1]:  # fewer rows than unknowns
         full = np.linalg.svd(jacobian / safe, full_matrices=True)[2]

@@ -1,5 +1,6 @@
 """The fit as JSON (match-document.md): every number with its ±, what is determined, what is missing, what contradicts."""
 
+import math
 from dataclasses import replace
 
 import numpy as np
@@ -194,17 +195,19 @@ def _view_rows(system, camera) -> np.ndarray:
 
 def _residuals(system, optimum, leavings) -> dict:
     marks, facts, squares, count, sigmas = {}, {}, 0.0, 0, {}
+    r = optimum.r.tolist()  # a few numbers at a time: plain floats are quicker than arrays
     for leaving in leavings:
         block, item = leaving.block, leaving.block.item
         if block.is_fact:
-            weighted = float(optimum.r[block.rows[0]])
+            weighted = r[block.rows[0]]
             if item.id not in facts or abs(weighted) > abs(facts[item.id]["sigmas"]):  # of a position, the coordinate that is furthest off
                 facts[item.id] = {UNIT_NAMES[item.unit]: weighted * item.plus_minus * (np.degrees(1) if item.unit == "rad" else 1), "sigmas": weighted}
             continue
         spot = hasattr(item, "world")
-        px = optimum.r[block.rows[:2] if spot else block.rows] * item.sigma_px
-        marks[item.id], sigmas[item.id] = float(np.linalg.norm(px)) if spot else float(np.sqrt(np.mean(px**2))), leaving.sigmas
-        squares, count = squares + float(px @ px), count + (1 if spot else len(px))
+        rows = block.rows[:2] if spot else block.rows
+        square = sum(r[row] ** 2 for row in rows) * item.sigma_px**2
+        marks[item.id], sigmas[item.id] = math.sqrt(square if spot else square / len(rows)), leaving.sigmas
+        squares, count = squares + square, count + (1 if spot else len(rows))
     facts.pop("focal length", None)
     return {"rms_px": float(np.sqrt(squares / max(count, 1))), "marks": marks, "facts": facts, "mark_sigmas": sigmas}
 
@@ -215,27 +218,27 @@ def _weights(system, optimum, leavings, spread, placed) -> dict:
     for leaving, lean in zip(leavings, diagnose.leverages(system, optimum, leavings, spread)):
         own = {"sigmas": leaving.sigmas, "leverage": _number(lean), "redundancy": _number(leaving.redundancy)}
         if lean < 1 - 1e-9:
+            step = leaving.step(optimum, spread)
             if 0 in system.free_lens:
-                change = np.clip(leaving.step[system.at["lens"].start], -3, 3)
+                change = np.clip(step[system.at["lens"].start], -3, 3)
                 own["focal_mm" if system.evidence.gate_mm else "focal_px"] = _number(optimum.state.lens.focal_mm * np.exp(change))
             if placed:
-                own["position_m"] = [_number(v) for v in optimum.state.position + leaving.step[system.at["position"]]]
+                own["position_m"] = [_number(v) for v in optimum.state.position + step[system.at["position"]]]
         if leaving.block.id not in out or lean > out[leaving.block.id]["leverage"]:
             out[leaving.block.id] = own
     return out
 
 
 def _spots(system, state, spread) -> dict:
-    points, out, identity = system.points(state), {}, np.eye(system.size)
+    points, out, start = system.points(state), {}, system.at["values"].start
+    deviation = np.sqrt(np.diag(spread.covariance).clip(0))
+    # An unknown is open where it takes part in an undetermined direction.
+    open_ = np.abs(spread.null).max(axis=1, initial=0.0) > 1e-5
     for index, spot in enumerate(system.spots):
-        free = [axis for axis in range(3) if system.variable[index, axis] >= 0]
-        if not free:
-            continue
-        rows = np.zeros((3, system.size))
-        for axis in free:
-            rows[axis] = identity[system.at["values"].start + system.variable[index, axis]]
-        if spread.determined(rows[free]):
-            out[spot.id] = {"world_m": [_number(v) for v in points[index]], "plus_minus_m": [_number(v) for v in spread.plus_minus(rows)]}
+        free = system.variable[index] >= 0
+        columns = start + np.maximum(system.variable[index], 0)
+        if free.any() and not open_[columns[free]].any():
+            out[spot.id] = {"world_m": [_number(v) for v in points[index]], "plus_minus_m": [_number(v) for v in np.where(free, deviation[columns], 0.0)]}
     return out
 
 

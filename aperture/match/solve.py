@@ -25,6 +25,8 @@ ACCEPTABLE = 6.0
 SETTLED = 2.0
 # Probability of a sum of squares as large by chance, above which nothing is looked for behind it.
 PLAINLY_GOOD = 0.3
+# How much a further step may still lower the sum of squares where a warm start ends: a thousandth of a σ.
+WARM_TOLERANCE = 1e-6
 # Two cameras whose sums of squares differ by less can't be told from each other: 3 σ.
 RIVAL = 9.0
 # The same for a fit that started from an earlier one: a mark dragged through wrong places is off by tens of σ, and the facing stays.
@@ -122,7 +124,7 @@ def _from_warm(system, warm) -> Optimum | None:
         state = system.state(pose[:3, :3], lens, pose[:3, 3], points)
     except (KeyError, TypeError, ValueError):
         return None
-    optimum = minimise(system, state, most=25)
+    optimum = minimise(system, state, most=25, tolerance=WARM_TOLERANCE)
     good = optimum is not None and optimum.converged and _is_acceptable(system, optimum, WARM_ACCEPTABLE)
     return optimum if good else None
 
@@ -184,6 +186,8 @@ def _by_stages(system) -> Optimum | None:
             found = _better(best, minimise(simple, start, most=25))
             if found is not best:
                 best, end = found, _better(end, minimise(system, found.state))
+                if end is not None and _is_acceptable(system, end, SETTLED):
+                    return end
     return end
 
 

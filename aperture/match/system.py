@@ -144,10 +144,13 @@ class System:
             self.blocks.append(Block(edge, np.arange(self.line_starts[index], self.line_starts[index + 1])))
         row = int(self.line_starts[-1])
         self.prior_start = row + 2 * len(self.spots)
+        own = {}
+        for number, prior in enumerate(self.priors):
+            own.setdefault(prior[0], []).append(self.prior_start + number)
         for index, spot in enumerate(self.spots):
-            own = [self.prior_start + number for number, prior in enumerate(self.priors) if prior[0] == index]
-            self.blocks.append(Block(spot, np.array([row + 2 * index, row + 2 * index + 1, *own])))
+            self.blocks.append(Block(spot, np.array([row + 2 * index, row + 2 * index + 1, *own.get(index, ())])))
         self.fact_start = self.prior_start + len(self.priors)
+        self.prior_columns = tuple(np.array(column) for column in zip(*self.priors))
         self.blocks += [Block(fact, np.array([self.fact_start + number])) for number, fact in enumerate(evidence.facts)]
         self.row_count = self.fact_start + len(evidence.facts)
 
@@ -171,19 +174,31 @@ class System:
             return self.known
         return np.where(self.variable >= 0, state.values[np.maximum(self.variable, 0)], self.known)
 
+    def plane_normals(self, rays) -> np.ndarray:
+        """(E, 3) normals of the planes that the edges' unit rays lie in best, as long as the sine of the angle each edge spans."""
+        count = len(self.evidence.edges)
+        first, last = rays[self.line_starts[:count]], rays[self.line_starts[1:count + 1] - 1]
+        normals = _cross(first, last)
+        for index in np.flatnonzero(np.diff(self.line_starts[:count + 1]) > 2):
+            own = rays[self.line_starts[index]:self.line_starts[index + 1]]
+            normals[index] = np.linalg.svd(own, full_matrices=False)[2][-1] * np.linalg.norm(normals[index])
+        return normals
+
     def line_up_normals(self, rotation, lens) -> tuple[np.ndarray, np.ndarray]:
         """The edges' angles (E,) and bows' normals (B, 3) that fit the drawn points best, pose and lens given."""
         rays = lens.rays(self.line_mm)
         rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
         edge_count = len(self.evidence.edges)
-        angles, bows = np.zeros(edge_count), np.zeros((len(self.evidence.bows), 3))
-        for index in range(edge_count + len(bows)):
-            own = rays[self.line_starts[index]:self.line_starts[index + 1]]
-            if index >= edge_count:
-                bows[index - edge_count] = np.linalg.svd(np.nan_to_num(own), full_matrices=True)[2][2]
-                continue
-            a, b = (own @ (rotation.T @ _ACROSS_AXIS[self.edge_axes[index]].T)).T  # parts along the two axes
-            angles[index] = 0.5 * np.arctan2(2 * (a @ b), a @ a - b @ b) + np.pi / 2
+        of = self.line_of_point[:self.line_starts[edge_count]]
+        # Each point's parts along the two world axes that span its edge's normal.
+        parts = np.einsum("mi,ij,mkj->mk", rays[:len(of)], rotation.T, _ACROSS_AXIS[self.edge_axes[of]]) if edge_count else np.zeros((0, 2))
+        a, b = parts.T
+
+        def total(values):
+            return np.bincount(of, values, edge_count)
+        angles = 0.5 * np.arctan2(2 * total(a * b), total(a * a) - total(b * b)) + np.pi / 2
+        bows = np.array([np.linalg.svd(np.nan_to_num(rays[self.line_starts[index]:self.line_starts[index + 1]]), full_matrices=True)[2][2]
+                         for index in range(edge_count, edge_count + len(self.evidence.bows))]).reshape(-1, 3)
         return angles, bows
 
     def state(self, rotation, lens, position=None, values=None) -> State:
@@ -235,11 +250,13 @@ class System:
                 jac[rows, at["lens"]] = (weight @ by_lens[:, :, self.free_lens]).reshape(2 * count, -1)
             spot, axis = np.nonzero(self.variable >= 0)
             column = at["values"].start + self.variable[spot, axis]
-            for side in range(2):
-                np.add.at(jac, (row + 2 * spot + side, column), by_world[spot, side, axis])
-        for number, (spot, axis, metres, sigma) in enumerate(self.priors):
-            r[self.prior_start + number] = (points[spot, axis] - metres) / sigma
-            jac[self.prior_start + number, at["values"].start + self.variable[spot, axis]] = 1 / sigma
+            for side in range(2):  # a spot's three coordinates are never the same unknown
+                jac[row + 2 * spot + side, column] = by_world[spot, side, axis]
+        if self.priors:
+            spot, axis, metres, sigma = self.prior_columns
+            rows = np.arange(self.prior_start, self.fact_start)
+            r[rows] = (points[spot, axis] - metres) / sigma
+            jac[rows, at["values"].start + self.variable[spot, axis]] = 1 / sigma
         for row, fact in enumerate(self.evidence.facts, self.fact_start):
             value = fact.value(self, state, points)
             r[row] = (value - fact.wanted(value)) / fact.plus_minus
@@ -269,7 +286,7 @@ class System:
         is_edge = self.line_of_point < edge_count
         jac[rows, at["rotation"]] = np.where(is_edge[:, None], _cross(by_normal, n), 0)
         if self.free_lens:
-            d_gradient = np.einsum("mijf,jk,mi->mkf", by_mm_by_lens, self.grid.linear, n)
+            d_gradient = np.einsum("jk,mjf->mkf", self.grid.linear, np.einsum("mijf,mi->mjf", by_mm_by_lens, n))
             jac[rows, at["lens"]] = (np.einsum("mif,mi->mf", by_lens, n)
                                      - (e / steep2)[:, None] * np.einsum("mk,mkf->mf", gradient, d_gradient)) * weight[:, None]
         if edge_count:

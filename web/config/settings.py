@@ -4,6 +4,8 @@ import os
 import secrets
 from pathlib import Path
 
+# The server has threads of its own; the solver's matrices are too small to gain from more of them, and lose by waiting.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 BASE = Path(__file__).resolve().parents[2]
 DATA = Path(os.environ.get("APERTURE_DATA", BASE / "data"))
 DATA.mkdir(parents=True, exist_ok=True)
