@@ -75,8 +75,10 @@ def propose(pixels, grid: Grid | None = None, lens: Lens | None = None, principa
 def choose(segments, most: int = 14) -> list[Proposal]:
     """Of each direction the longest, spread over the picture: those worth taking together."""
     out = []
+    # Short ones point anywhere: leaves and cars make them too.
+    least = 0.25 * max((one.length for one in segments if one.axis), default=0.0)
     for axis in AXES:
-        own = [one for one in segments if one.axis == axis]
+        own = [one for one in segments if one.axis == axis and one.length > least]
         taken: list[Proposal] = []
         for one in sorted(own, key=lambda one: -one.length):
             middle = one.points.mean(axis=0)

@@ -103,6 +103,10 @@ class Tools(WithShot):
         self.assertIn("Kittiwake 27 mm", page)
         self.client.post(self.url("match/kit/take"), {"says": "Saltmarsh Kittiwake 27 mm f/2.8"})
         self.assertEqual(self.state()["lens"]["focal_mm"], {"value": 27, "plus_minus": 0.27})
+        for off, wanted in (("1", None), ("0", {"value": 27, "plus_minus": 0.27})):  # switched off it is kept, not used
+            self.client.post(self.url("match/switch/lens"), {"off": off})
+            self.assertEqual(self.state()["lens"]["focal_mm"], wanted)
+            self.assertContains(self.client.get(self.url("match")), "Focal length 27 mm")
         self.assertEqual(self.client.post(self.url("match/kit/take"), {"says": "gone"}, headers={"Accept": "application/json"}).status_code, 422)
         self.assertContains(self.client.get(self.url("match/advice"), {"quantity": "height"}), "the camera&#x27;s height above the floor")
         self.assertContains(self.client.get(self.url("match/advice"), {"quantity": "colour"}), "is none of")

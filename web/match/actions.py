@@ -72,7 +72,7 @@ def change_fact(shot: Shot, id_: str, fact: dict, base: int | None) -> Shot:
 def set_lens(shot: Shot, lens: dict, label: str, base: int | None) -> Shot:
     """Projection, centre and distortion; the given focal length and the lens's name stay."""
     def change(state):
-        state["lens"] = {key: value for key, value in state["lens"].items() if key in ("focal_mm", "name")} | lens
+        state["lens"] = {key: value for key, value in state["lens"].items() if key in ("focal_mm", "focal_kept", "name")} | lens
     return _checked(shot, label, change, base)
 
 
@@ -183,6 +183,7 @@ def lock_draft(shot: Shot, name: str, locked: bool, base: int | None) -> Shot:
 def set_focal(shot: Shot, focal: dict | None, base: int | None) -> Shot:
     """The focal length as evidence; None to have it solved."""
     def change(state):
+        state["lens"].pop("focal_kept", None)
         state["lens"]["focal_mm"] = focal
     return _checked(shot, "Focal length to be solved" if focal is None else f"Focal length {focal['value']:g} mm", change, base)
 
@@ -190,8 +191,13 @@ def set_focal(shot: Shot, focal: dict | None, base: int | None) -> Shot:
 def change_item(shot: Shot, id_: str, label: str, alter, base: int | None) -> Shot:
     """Alter one mark or fact by id; `alter(item)` returns it, or None to take it out. Raises Problem where there is none."""
     def change(state):
-        if id_ == "lens":
-            state["lens"]["focal_mm"] = None
+        if id_ == "lens":  # the given focal length: switched off it is kept, not used
+            lens = state["lens"]
+            focal = lens.pop("focal_kept", None) or lens.get("focal_mm")
+            new = alter({"focal": focal}) if focal else None
+            lens["focal_mm"] = focal if new and not new.get("off") else None
+            if new and new.get("off"):
+                lens["focal_kept"] = focal
             return
         if not any(item["id"] == id_ for item in state["marks"] + state["facts"]):
             raise Problem("That mark or fact is gone already.")

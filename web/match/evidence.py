@@ -73,7 +73,7 @@ def set_lens(request, show, shot):
 def hold(request, show, shot, what):
     """A remedy: hold what the marks don't determine. The centre in the middle, or the lens straight (or as given)."""
     shot = find(show, shot)
-    lens = {key: value for key, value in shot.state["lens"].items() if key not in ("focal_mm", "name")}
+    lens = {key: value for key, value in shot.state["lens"].items() if key not in ("focal_mm", "focal_kept", "name")}
     if what == "centre":
         lens["principal_point"] = "centre"
     elif what in ("k1", "k2", "k3", "p1", "p2", "distortion"):

@@ -19,7 +19,7 @@ def document_of(state: dict) -> dict | None:
     if not plate:
         return None
     gate = for_match(state)
-    lens = {key: value for key, value in state["lens"].items() if key != "name"}
+    lens = {key: value for key, value in state["lens"].items() if key not in ("name", "focal_kept")}
     if lens.get("principal_point", "centre") == "centre":
         lens.pop("principal_point", None)
         lens |= {key: value for key, value in gate.get("lens", {}).items() if key == "principal_point"}

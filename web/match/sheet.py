@@ -178,9 +178,9 @@ def evidence(shot, fit: dict | None) -> list[dict]:
                      "residual": "" if amount is None else f"{amount:.1f}", "unit": "σ" if fact else "px", "amount": amount or 0.0, "sigmas": sigmas,
                      "bar": 0 if amount is None else min(100, 100 * amount / 4), "bad": sigmas > 3,
                      "leverage": weights.get(item["id"], {}).get("leverage", 0.0)})
-    lens = shot.state["lens"].get("focal_mm")
-    if lens:
-        rows.append({"id": "lens", "name": f"Focal length {lens['value']:g} mm ± {lens['plus_minus']:g}", "kind": "fact", "letter": "f", "off": False,
+    given, kept = shot.state["lens"].get("focal_mm"), shot.state["lens"].get("focal_kept")
+    if lens := given or kept:
+        rows.append({"id": "lens", "name": f"Focal length {lens['value']:g} mm ± {lens['plus_minus']:g}", "kind": "fact", "letter": "f", "off": not given,
                      "residual": "", "unit": "", "bar": 0, "bad": False, "fact": True, "fixed": True, "amount": 0.0, "sigmas": 0.0,
                      "leverage": weights.get("focal length", {}).get("leverage", 0.0)})
     return rows
@@ -210,7 +210,9 @@ def does(shot, fit: dict | None, id_: str) -> list[tuple[str, str]]:
     own = fit["evidence"][id_]
     lean = own["leverage"]
     wholly = "wholly: something would be open without it"
-    out = [("The rest disagrees by", f"{own['sigmas']:.1f} σ"), ("The fit leans on it", wholly if lean > 1 - 1e-6 else f"{lean:.0%}")]
+    residual = fit["residuals"]["facts"].get(id_)
+    out = [("Residual", _own_unit(residual, shot.show))] if residual else []
+    out += [("The rest disagrees by", f"{own['sigmas']:.1f} σ"), ("The fit leans on it", wholly if lean > 1 - 1e-6 else f"{lean:.0%}")]
     camera, unit = fit["camera"], "mm" if fit["camera"]["focal_mm"] is not None else "px"
     without = own.get("focal_mm", own.get("focal_px"))
     if without is not None:
@@ -220,6 +222,16 @@ def does(shot, fit: dict | None, id_: str) -> list[tuple[str, str]]:
         moved = math.dist(own["position_m"], camera["position_m"])
         out.append(("The camera would move by", shot.show.length(moved, max(moved / 20, 1e-6))[0]))
     return out
+
+
+def _own_unit(residual, show) -> str:
+    """A fact's residual in its own unit, and in σ."""
+    if "metres" in residual:
+        told = show.length(residual["metres"], max(abs(residual["metres"]) / 30, 1e-5))[0]
+    else:
+        unit = "°" if "degrees" in residual else "mm"
+        told = format_value(residual.get("degrees", residual.get("mm")), unit=unit, places=3)[0]
+    return f"{told} ({residual['sigmas']:+.1f} σ)".replace("-", "−")
 
 
 def vanishing_map(shot, fit: dict | None) -> dict | None:
