@@ -107,7 +107,7 @@ def jacobian_by_coefficients(x) -> np.ndarray:
     return out
 
 
-def undistort(xd, k, tolerance: float = 1e-10, iterations: int = 60) -> np.ndarray:
+def undistort(xd, k, tolerance: float = 1e-10, iterations: int = 30) -> np.ndarray:
     """Undistorted positions (N, 2) of distorted ones (N, 2), by Newton's method to `tolerance`; NaN where there is none."""
     xd = np.asarray(xd, float)
     k = np.asarray(k, float)

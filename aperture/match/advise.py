@@ -48,10 +48,13 @@ class Advice:
 
 
 def advise(document: dict, quantity: str, warm: dict | None = None) -> list[Advice]:
-    """Candidates for a match document, best first. Raises Problem where there is no fit to start from, or no such quantity."""
+    """Candidates for a match document, best first. `warm`: its fit, where it is at hand.
+
+    Raises Problem where there is no fit to start from, or no such quantity.
+    """
     if quantity not in QUANTITIES:
         raise Problem(f"“{quantity}” is none of {', '.join(QUANTITIES)}.")
-    system, optimum = find(document, warm)
+    system, optimum = find(document, warm, own=True)
     before = _spread(system, optimum.state, spread_of(optimum.jacobian), quantity)
     out = []
     for says, plus_minus, addition, part in _candidates(document, system, optimum.state):

@@ -26,16 +26,16 @@ def candidates(system: System) -> list[Iterable[State]]:
                 scored.append((_edge_cost(system, rotation, lens), rotation, lens))
         scored.sort(key=lambda item: item[0])
         for _, rotation, lens in scored[:1] + scored[2:5:2]:
-            groups.append(_placed(system, ((turned, lens) for turned in _facings(rotation))))
+            groups.append(_placed(system, _facings(rotation), lens))
     groups += _from_known_spots(system)
     if not groups and system.evidence.bows and not (system.evidence.edges or system.spots):
         groups.append([system.state(np.eye(3), system.lens_with_focal(focal)) for focal in _focals(system)[:1]])
     return groups
 
 
-def _placed(system, guesses):
-    """States of (rotation, lens) pairs, where a position can be had."""
-    for rotation, lens in guesses:
+def _placed(system, rotations, lens):
+    """States of several rotations and one lens, where a position can be had."""
+    for rotation in rotations:
         if state := with_position(system, rotation, lens):
             yield state
 

@@ -39,7 +39,7 @@ def minimise(system: System, start: State, most: int = 60, tolerance: float = 1e
         r, jac = system.evaluate(start)
         if not (np.isfinite(r).all() and np.isfinite(jac).all()):
             return None
-        state, chi2, damping, growth = start, float(r @ r), 1e-4, 2.0
+        state, chi2, damping, growth, tries = start, float(r @ r), 1e-4, 2.0, 0
         scale = np.zeros(system.size)
         for iteration in range(1, most + 1):
             normal, gradient = jac.T @ jac, jac.T @ r
@@ -62,7 +62,8 @@ def minimise(system: System, start: State, most: int = 60, tolerance: float = 1e
                     break
                 damping *= growth
                 growth *= 2
-                if damping > 1e12:
+                tries += 1
+                if damping > 1e12 or tries > most:  # a start from which so much goes wrong leads nowhere
                     return Optimum(state, chi2, r, jac, iteration, False)
             damping = max(damping, 1e-12)
     return Optimum(state, chi2, r, jac, most, False)

@@ -21,8 +21,9 @@ LEAST_KNOWN_FOCAL = 0.5
 LEAST_KNOWN_DIRECTION = 0.35
 # Weighted sum of squares per degree of freedom up to which a fit is taken without looking for another facing of the room.
 ACCEPTABLE = 6.0
-# A lens freed by stages that explains the marks as well as this needs no other try.
-SETTLED = 2.0
+# Probability of a sum of squares as large by chance, above which a fit is taken without another try: below it there may be a better one
+# elsewhere, or the evidence contradicts itself.
+SETTLED = 1e-3
 # Probability of a sum of squares as large by chance, above which nothing is looked for behind it.
 PLAINLY_GOOD = 0.3
 # How much a further step may still lower the sum of squares where a warm start ends: a thousandth of a σ.
@@ -61,15 +62,17 @@ def solve(document: dict, warm: dict | None = None, checked: bool = False, expla
         return Fit(report.refusal(problem.sentence, problem.place))
 
 
-def find(document: dict, warm: dict | None = None, checked: bool = False) -> tuple[System, Optimum]:
+def find(document: dict, warm: dict | None = None, checked: bool = False, own: bool = False) -> tuple[System, Optimum]:
     """The equations of a match document and where they are met best, for `solve` and for what else is asked of a fit.
+
+    `warm`: a fit to start from; `own`: it is this document's, so that however badly it fits, it is the answer.
 
     Raises InvalidDocument where the schema is broken, Problem where nothing explains the marks.
     """
     evidence = read(document, checked)
     system = System(evidence)
     _require_some(evidence)
-    return system, (_from_warm(system, warm) if warm else None) or _round_lengths(system, _from_cold(system))
+    return system, (_from_warm(system, warm, own) if warm else None) or _round_lengths(system, _from_cold(system))
 
 
 def camera_of(fit: dict, document: dict) -> Camera:
@@ -90,7 +93,7 @@ def _require_some(evidence: Evidence):
         raise Problem("Nothing is marked on the plate yet. Draw edges that run across, up or along the place, two or more of each of two axes.")
 
 
-def _from_warm(system, warm) -> Optimum | None:
+def _from_warm(system, warm, own=False) -> Optimum | None:
     if not warm.get("ok"):
         return None
     try:
@@ -125,7 +128,7 @@ def _from_warm(system, warm) -> Optimum | None:
     except (KeyError, TypeError, ValueError):
         return None
     optimum = minimise(system, state, most=25, tolerance=WARM_TOLERANCE)
-    good = optimum is not None and optimum.converged and _is_acceptable(system, optimum, WARM_ACCEPTABLE)
+    good = optimum is not None and (own or optimum.converged and _is_acceptable(system, optimum, WARM_ACCEPTABLE))
     return optimum if good else None
 
 
@@ -134,15 +137,22 @@ def _is_acceptable(system, optimum, most=ACCEPTABLE) -> bool:
     return optimum.chi2 / freedom < most
 
 
+def _likely(system, optimum) -> float:
+    """The probability that chance alone makes a sum of squares as large as an optimum's."""
+    return diagnose.chi2_tail(optimum.chi2, max(system.row_count - system.size, 1)) if optimum.chi2 < 5000 else 0.0
+
+
 def _from_cold(system) -> Optimum:
     best = _by_stages(system)
-    if best is not None and _is_acceptable(system, best, SETTLED):
+    if best is not None and _likely(system, best) > SETTLED:
         return best
     for group in candidates(system):
         for start in group:
             best = _better(best, optimum := minimise(system, start))
             if best is optimum is not None and _is_acceptable(system, optimum):
-                return optimum
+                if _likely(system, optimum) > SETTLED:
+                    return optimum
+                break  # good enough for this facing; another group may do better
     if best is None or not _is_acceptable(system, best):
         _require_enough(system)
     if best is None:  # no closed form for this evidence: try all over
@@ -160,7 +170,7 @@ def _round_lengths(system, optimum) -> Optimum:
     """
     evidence = system.evidence
     bent = tuple(fact for fact in evidence.lengths if fact.axis is None)
-    if not bent or diagnose.chi2_tail(optimum.chi2, max(system.row_count - system.size, 1)) > PLAINLY_GOOD:
+    if not bent or _likely(system, optimum) > PLAINLY_GOOD:
         return optimum
     loose = System(replace(evidence, facts=tuple(replace(fact, plus_minus=fact.plus_minus * 1e4) if fact in bent else fact for fact in evidence.facts)))
     around = minimise(loose, optimum.state)
@@ -186,7 +196,7 @@ def _by_stages(system) -> Optimum | None:
             found = _better(best, minimise(simple, start, most=25))
             if found is not best:
                 best, end = found, _better(end, minimise(system, found.state))
-                if end is not None and _is_acceptable(system, end, SETTLED):
+                if end is not None and _likely(system, end) > SETTLED:
                     return end
     return end
 
@@ -201,7 +211,9 @@ def _better(first: Optimum | None, second: Optimum | None) -> Optimum | None:
 def _only_one(system, quick) -> Optimum | None:
     """The best of many scattered tries. Raises Problem where others, seeing another room, explain the marks as well."""
     quick.sort(key=lambda optimum: optimum.chi2)
-    found = sorted((end for start in quick[:24] if (end := minimise(system, start.state, most=100)) is not None), key=lambda optimum: optimum.chi2)
+    hopeless = 1e3 * quick[0].chi2 + 100 * system.row_count if quick else 0.0
+    found = sorted((end for start in quick[:24] if start.chi2 < hopeless and (end := minimise(system, start.state, most=50)) is not None),
+                   key=lambda optimum: optimum.chi2)
     if sum(system.held[index].all() for index in system.placed) < 2:
         # Nothing but the rule says which way the room faces: up points up, across points to the right.
         found = [optimum for optimum in found if optimum.state.rotation[1, 1] > 0 and optimum.state.rotation[0, 0] > 0] or found

@@ -32,7 +32,15 @@ def _facts(shot: Shot) -> dict[str, str] | None:
             "gate": "{:.2f} × {:.2f} mm".format(*chain.plate_grid.gate_mm),
             "squeeze": f"{gate['squeeze']:g}", "rate": rate,
             "plate": f"{plate['width']} × {plate['height']}" if plate else "–",
-            "delivery": last.size_text if len(chain.stages) - 1 > chain.plate else "as the plate"}
+            "delivery": "as the plate" if len(chain.stages) - 1 == chain.plate else "as the lens needs" if _by_lens(gate) else last.size_text}
+
+
+def _by_lens(gate: dict) -> bool:
+    """Whether the last size hangs on how the lens bends, which this table doesn't look up for every shot."""
+    late = gate.get("steps", [])[gate.get("plate_at", 0):]
+    sized = next((step for step in reversed(late) if step["do"] in ("extract", "resize", "return") or "width" in step), None)
+    after = late[late.index(sized) + 1:] if sized else late
+    return any(step["do"] == "straighten" and step.get("enlarge", True) or step.get("for") == "distortion" for step in after)
 
 
 def usual(facts: list[dict]) -> dict[str, str]:

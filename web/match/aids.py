@@ -59,18 +59,18 @@ def draw(camera, fit, wanted, show, document) -> dict:
             told = " × ".join(show.length(value, places=2)[0] for value in (across, along, room["height"])) if scaled else "size unknown"
             labels.append(label(pieces[-1][-1], told, "grid"))
     if wanted["map"] and scaled:
-        more = floor_map(camera, document, show)
+        more = floor_map(camera, fit, document, show)
         paths, labels = paths + more["paths"], labels + more["labels"]
     return {"paths": paths, "labels": labels}
 
 
-def floor_map(camera, document, show) -> dict:
+def floor_map(camera, fit, document, show) -> dict:
     """Over a raster of the plate: how far the floor's point that is seen there may be off, in px as a circle's radius × 10 and in words with cm."""
     width, height = camera.grid.width, camera.grid.height
     step = width / MAP_ACROSS
     x, y = np.meshgrid((np.arange(MAP_ACROSS) + 0.5) * step, np.arange(step / 2, height, step))
     pixels = np.stack([x.ravel(), y.ravel()], -1)
-    found = Reach.of(*find(document)).on_floor(pixels)
+    found = Reach.of(*find(document, fit, own=True)).on_floor(pixels)
     paths, labels = [], []
     for at, px, metres in zip(pixels, found["px"], found["metres"]):
         if not np.isfinite(px) or metres > 1000:

@@ -62,7 +62,7 @@ def floor_tilt(shot, fit) -> dict | None:
     if not fit or not fit["ok"]:
         return None
     try:
-        system, optimum = find(document_of(shot.state), fit)
+        system, optimum = find(document_of(shot.state), fit, own=True)
     except Problem:
         return None
     tilt, carriers = Reach.of(system, optimum).floor_tilt(optimum)

@@ -49,7 +49,7 @@ def survey(shot, fit) -> list[dict]:
     if not fit or not fit["ok"] or fit["determined"]["scale"] == "no" or None in fit["camera"]["position_m"]:
         return out
     try:
-        reach = Reach.of(*find(document_of(shot.state), fit))
+        reach = Reach.of(*find(document_of(shot.state), fit, own=True))
     except Problem:
         return out
     world, spread = np.array([point["world"] for point in points]), np.array([point["plus_minus"] for point in points])
