@@ -70,20 +70,20 @@ def leverages(system: System, optimum: Optimum, leavings: list[Leaving], spread:
     camera = np.r_[system.at["rotation"], system.at["position"], system.at["lens"]]
     used = optimum.jacobian != 0
     everywhere = used.sum(axis=0)
-    own_covariance = spread.covariance[np.ix_(camera, camera)]
-    out = []
-    for leaving in leavings:
+    values, vectors = np.linalg.eigh(spread.covariance[np.ix_(camera, camera)])
+    known = values > 1e-14 * values.max(initial=1e-300)
+    # In these coordinates what is known of the camera is the same in all directions; the columns are what each row tells of it.
+    tells = (vectors[:, known] / np.sqrt(values[known])).T @ (spread.covariance[camera] @ optimum.jacobian.T)
+    losses = np.zeros((len(leavings), known.sum(), known.sum()))
+    whole = np.zeros(len(leavings), bool)
+    for index, leaving in enumerate(leavings):
         rows = leaving.block.rows
         # Unknowns that only this piece speaks of (an edge's own angle) go with it and are no loss.
         own = int(((used[rows].sum(axis=0) == everywhere) & (everywhere > 0)).sum())
-        if len(rows) - leaving.freedom > own:
-            out.append(1.0)
-            continue
-        reach = spread.covariance[camera] @ optimum.jacobian[rows].T
-        loss = reach @ leaving.inverse @ reach.T
-        share = np.linalg.eigvals(np.linalg.pinv(own_covariance + loss, rcond=1e-14, hermitian=True) @ loss)
-        out.append(float(np.clip(share.real.max(), 0, 1)))
-    return out
+        whole[index] = len(rows) - leaving.freedom > own
+        losses[index] = tells[:, rows] @ leaving.inverse @ tells[:, rows].T
+    most = np.linalg.eigvalsh(losses)[:, -1].clip(0) if known.any() and len(leavings) else np.zeros(len(leavings))
+    return np.where(whole, 1.0, most / (1 + most)).tolist()
 
 
 def _drops(blocks, r, jacobian, covariance) -> list[tuple]:

@@ -120,6 +120,7 @@ function start() {
     if (line) endLine();
     if (aids.straight && next !== "choose") aids.set("straight", false);
     tool = next;
+    document.querySelector(".aids").open = false;
     document.querySelectorAll("[data-tool]").forEach(button => button.setAttribute("aria-pressed", button.dataset.tool === tool));
     root.classList.toggle("drawing", tool !== "choose");
     redraw();
