@@ -199,6 +199,9 @@ def _settled(system, matrix, right) -> np.ndarray | None:
         if abs(growing[first]) < 1e-12:
             return solution
         share = (1.0 - solution[first]) / growing[first]
+        reach, grows = solution[3 + nv:], growing[3 + nv:]
+        if (reach + share * grows <= 0).any() and (grows > 1e-9).all():  # far enough for all spots to be in front
+            share = max(share, 1.5 * float((-reach / grows).max()) + 0.1 * abs(share))
     return solution + share * growing
 
 
