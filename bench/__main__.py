@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bench import chessboards, mixed, pictures, speed
+from bench import chessboards, mixed, pictures, speed, surveys
 from bench.gates import gate_page
 from bench.server import Server
 from bench.simulated import NAMES, case, scores
@@ -154,6 +154,7 @@ if __name__ == "__main__":
     accuracy()
     mixed.report()
     chessboards.report()
+    surveys.report()
     pictures.report()
     warm_solve()
     speed.report()

@@ -7,6 +7,7 @@ import json
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
+from PIL import Image
 
 from aperture.formats import catalogue as files
 from demo.show import catalogue as demo_catalogue
@@ -120,6 +121,23 @@ class Catalogue(WithShot):
         page = self.client.get(self.url("gate")).content.decode()
         self.assertIn("The file names its camera", page)
         self.assertIn("16:9, recorded at 1920: 36.0 × 20.25 mm", page)
+
+    def test_a_camera_that_the_open_database_knows_is_offered(self):
+        """A file whose metadata names a body of the database: its sensor, approximate, in one click; on its side where the picture is."""
+        from aperture.lens.database import search_cameras
+
+        known, data, exif = search_cameras("d300s")[0], io.BytesIO(), Image.Exif()
+        exif[0x010F], exif[0x0110] = known.maker, known.model
+        Image.new("RGB", (240, 360), (90, 90, 90)).save(data, "JPEG", exif=exif)
+        self.upload("upright.jpg", data.getvalue())
+        page = self.client.get(self.url("gate")).content.decode()
+        self.assertIn("The file’s camera is known, approximately", page)
+        self.client.post(self.url("gate/database-camera"), {"maker": known.maker, "model": known.model, "native": "1.5"})
+        self.assertEqual(self.steps(), ["turn"])
+        self.assertContains(self.client.get(self.url("gate")), "Gate and picture agree")
+
+    def steps(self):
+        return [step["do"] for step in self.state()["gate"]["steps"]]
 
     def test_the_lens_databases_camera_and_distortion(self):
         self.client.post(self.url("gate"), {"format": "aps-c", "squeeze": "1"})
