@@ -100,6 +100,13 @@ class Proposing(TestCase):
         focal = camera.focal_px[0] / camera.grid.width
         self.assertLess(abs(straight.focal_share / focal - 1), min(0.01, abs(bent.focal_share / focal - 1)))
 
+    def test_a_squeezed_plate_is_desqueezed_first(self):
+        name = "LT010_boathouse_morning"
+        camera, pixels = truth(name), read_picture(FOLDER / f"{name}.jpg").pixels
+        squeezed = cv2.resize(pixels, (960, 1080), interpolation=cv2.INTER_AREA)
+        found = propose(squeezed, Grid.from_gate(960, 1080, 18, 20.25), Lens(99.0, 2.0))  # whatever its focal length
+        self.assertAlmostEqual(found.focal_share * 960 / camera.focal_px[1], 1, delta=0.01)
+
     def test_a_plain_picture_says_so(self):
         with self.assertRaisesRegex(Problem, "draw them by hand"):
             propose(np.full((300, 400, 3), 90, np.uint8))

@@ -93,8 +93,10 @@ def _proposals(shot):
     given = shot.state["lens"].get("principal_point")
     principal = tuple(given) if isinstance(given, list) else principal
     found, bend = lens_of(shot.state, plate), None
-    if found and (found.lens.distorts or found.lens.projection != "rectilinear" or found.lens.squeeze != 1):
-        lens = found.lens
+    lens = found.lens if found else None
+    if lens is None and told and told["gate"]["squeeze"] != 1:  # no focal length is needed to undo a squeeze
+        lens = Lens(told["gate"]["width_mm"], told["gate"]["squeeze"])
+    if lens and (lens.distorts or lens.projection != "rectilinear" or lens.squeeze != 1):
         bend = ((told["gate"]["width_mm"], told["gate"]["height_mm"]), (lens.focal_mm, lens.squeeze, lens.projection, lens.centre_mm, lens.coefficients))
     return _proposed(plate.digest, plate.folder, principal, bend)
 
