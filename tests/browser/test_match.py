@@ -90,6 +90,31 @@ class Match(Browsing):
         page.wait_for_selector("#beside >> text=apart by")
         self.assertEqual((self.errors, self.outside), ([], []))
 
+    def test_nothing_is_lost_while_the_server_is_slow(self):
+        """Typed figures survive a renewed report; a form waits for a save under way; two lines drawn in a row are both kept."""
+        page, name = self.page, "LT020_toward_the_slipway"
+        camera = truth(name)
+        self.make_shot(FOLDER / f"{name}.jpg")
+        self.go("match")
+        page.route("**/match/save", lambda route: (page.wait_for_timeout(700), route.continue_()))
+        page.click("[data-leaf=evidence]")
+        page.fill("#id_height-value", "1.348 m")
+        page.keyboard.press("Escape")
+        page.locator("#light-table").focus()
+        for key, ends in (("y", [(-0.085, 0.2, 0.035), (-0.085, 2.1, 0.035)]), ("y", [(5.6, 0.3, 1.2), (5.6, 2.7, 1.2)])):
+            page.keyboard.press(key)
+            (ax, ay), (zx, zy) = (self.on_screen(at) for at in camera.project(ends))
+            page.mouse.move(ax, ay)
+            page.mouse.down()
+            page.mouse.move(zx, zy, steps=3)
+            page.mouse.up()
+        page.click("text=Add the height")
+        page.wait_for_selector("#evidence >> text=Camera height 1.348 m")
+        self.assertEqual([mark["axis"] for mark in self.state()["marks"]], ["up", "up"])
+        self.assertEqual(self.state()["facts"][0]["metres"], 1.348)
+        self.assertEqual(page.locator(".notice.bad").all_inner_texts(), [])
+        self.assertEqual(self.errors, [])
+
     def test_surveyed_points_are_placed_one_after_another(self):
         page, name = self.page, "LT060_boathouse_surveyed"
         camera = truth(name)

@@ -5,6 +5,7 @@ import {drawPaths, LightTable, newestOnly, svg} from "../ui/table.js";
 import {Aids} from "./aids.js";
 import {Drawing, kindOf, nameOf, pointsOf} from "./drawing.js";
 import {Leaves} from "./leaves.js";
+import {putBack, queueBehind, typedIn} from "./typed.js";
 
 const data = JSON.parse(document.getElementById("page-data").textContent);
 const sheet = document.getElementById("sheet"), root = document.getElementById("light-table");
@@ -21,6 +22,8 @@ function start() {
   const table = new LightTable(root), drawing = new Drawing(table);
   let {marks, overlay, residuals, revision, locked, survey} = data;
   let tool = "choose", chosen = new Set(), point = 0, drag = null, line = null, saving = Promise.resolve(), proposals = null, shown = false, beside = null, wanted = null;
+  let known = new Set([...marks, ...data.facts].map(item => item.id)); // marks that the server has
+  let pending = 0, busy = false; // edits on their way; whether one of them makes marks of its own
 
   const find = id => marks.find(mark => mark.id === id);
   const only = () => chosen.size === 1 ? find([...chosen][0]) : null;
@@ -58,7 +61,8 @@ function start() {
   function take(answer) {
     ({marks, overlay, residuals, revision, locked, survey} = answer);
     data.facts = answer.facts;
-    chosen = new Set([...chosen].filter(find));
+    known = new Set([...(answer.saved || marks), ...answer.facts].map(item => item.id));
+    chosen = new Set([...chosen].filter(id => find(id) || data.facts.some(fact => fact.id === id)));
     if (wanted && survey.find(one => one.name === wanted)?.placed) wanted = nextSurveyed();
     paint();
   }
@@ -76,8 +80,12 @@ function start() {
     window.dispatchEvent(new CustomEvent("previewed", {detail: performance.now() - began}));
   });
   function renew(answer) {
-    take(answer);
+    // What was drawn since it was sent is not in the answer, and is on its way or under the pointer.
+    const newer = !busy && (drag || line || pending > 1);
+    take(newer ? {...answer, marks, saved: answer.marks} : answer);
+    const typed = typedIn(sheet);
     sheet.innerHTML = answer.report;
+    putBack(sheet, typed);
     document.querySelector("header #history").replaceWith(sheet.querySelector("#history"));
     document.querySelector(".frame > #steps").replaceWith(sheet.querySelector("#steps"));
     window.htmx?.process(sheet);
@@ -86,20 +94,27 @@ function start() {
     redraw();
     if (answer.says) notice(answer.says, "good");
   }
-  /** Ask the server for an edit, after those that are still under way. */
-  function ask(url, body) {
+  /** Ask the server for an edit, after those that are still under way. `own`: the marks are already here as they will be. */
+  function ask(url, body, own = false) {
     preview.clear();
+    pending += 1;
+    if (!own) { busy = true; root.classList.add("waiting"); }
     saving = saving.then(async () => {
       try {
         renew(await post(url, {...body(), base: revision, aids: aids.wish}));
       } catch (error) {
         notice(error.message, "bad", error.kept);
         if (error.kept === undefined) await refresh();
+      } finally {
+        pending -= 1;
+        if (!own) { busy = false; root.classList.remove("waiting"); }
       }
     });
     return saving;
   }
-  const save = label => { const wish = clone(marks); return ask(sheet.dataset.save, () => ({marks: wish, label})); };
+  const save = label => { const wish = clone(marks); return ask(sheet.dataset.save, () => ({marks: wish, label}), true); };
+  const held = () => { if (busy) notice("One moment: the last step is still under way.", "good"); return busy; };
+  queueBehind(sheet, () => pending > 0, () => saving);
   async function refresh() {
     try {
       take(await post(sheet.dataset.state, {aids: aids.wish, straight: aids.straight}));
@@ -109,7 +124,7 @@ function start() {
     const place = document.getElementById("mark"), mark = [...chosen].at(-1);
     if (!place) return;
     place.replaceChildren();
-    if (mark && chosen.size === 1) window.htmx?.ajax("GET", sheet.dataset.mark.replace("ID", mark), {target: "#mark", swap: "innerHTML"});
+    if (mark && chosen.size === 1 && known.has(mark)) window.htmx?.ajax("GET", sheet.dataset.mark.replace("ID", mark), {target: "#mark", swap: "innerHTML"});
   }
   document.body.addEventListener("evidence-changed", () => refresh().then(showMark));
   window.addEventListener("load", () => showMark());
@@ -184,6 +199,7 @@ function start() {
   root.addEventListener("pointerdown", event => {
     if (event.button !== 0) return;
     root.focus({preventScroll: true});
+    if (held()) return;
     const at = table.toPlate(event), before = clone(marks);
     if (ON_FLOOR.includes(tool)) {
       aidAt(at);
@@ -352,6 +368,7 @@ function start() {
     if (key === "tab" && document.activeElement === root && mark && mark.kind !== "spot") { event.preventDefault(); point = (point + 1) % mark.points.length; return redraw(); }
     if (locked && (key.startsWith("arrow") || key === "delete")) { event.preventDefault(); return notice("This camera or draft is locked. Unlock it to change its marks."); }
     if (key === "delete" || key === "backspace") {
+      if (held()) return;
       marks = marks.filter(m => !chosen.has(m.id));
       chosen = new Set();
       return save(those.length > 1 ? `Removed ${those.length} marks` : `Removed ${nameOf(those[0])}`).then(showMark);
@@ -359,6 +376,7 @@ function start() {
     const way = {arrowleft: [-1, 0], arrowright: [1, 0], arrowup: [0, -1], arrowdown: [0, 1]}[key];
     if (!way) return;
     event.preventDefault();
+    if (held()) return;
     const step = event.shiftKey ? 0.1 : 1, moved = old => old.map((v, k) => +(v + way[k] * step).toFixed(4));
     if (mark) setPoint(mark, point, moved(pointsOf(mark)[point] || pointsOf(mark)[0]));
     else those.forEach(one => pointsOf(one).forEach((old, i) => setPoint(one, i, moved(old))));
