@@ -70,6 +70,14 @@ class Scene:
             if np.isfinite(point).all():
                 return point
 
+    def across_the_ray(self, axis):
+        """A point whose coordinate `axis` is worth knowing: it isn't seen along the plane of that coordinate, where a pixel moves it by metres."""
+        while True:
+            point = self.seen()
+            away = point - self.camera.position
+            if abs(away[axis]) > 0.2 * np.linalg.norm(away):
+                return point
+
     def line(self, axis, count, longest=1.0):
         """Points of space along an axis (or any direction), all within the picture."""
         size = np.array(SIZE)
@@ -115,7 +123,7 @@ class Scene:
                 point = self.seen()
                 self.spot(f"t{index}", [point[0], height, point[2]], on="p1", world=[float(point[0]), None, float(point[2])] if index else [None] * 3)
         if rng.random() < 0.5:
-            a, b = self.seen(), self.seen()
+            a, b = self.across_the_ray(0), self.across_the_ray(1)
             self.spot("a", a, world=[float(a[0]), None, None])
             self.spot("b", b, world=[None, float(b[1]), None])
             self.fact("length", np.linalg.norm(b - a), 0.01, **{"from": "a", "to": "b"})

@@ -147,23 +147,41 @@ def with_position(system: System, rotation, lens) -> State | None:
             return [], system.guess[index, axis]
         return [(3 + system.variable[index, axis], 1.0)], 0.0
 
-    for index in range(spots):
-        for axis in range(3):
-            entries, value = coordinate(index, axis)
-            equation([(axis, -1.0), (3 + nv + index, -rays[index, axis]), *entries], -value)
-    for fact in system.evidence.coordinates:
-        equation([(fact.axis, 1.0)], fact.metres, _trust(fact))
-    for length in system.evidence.lengths:
-        start, end = system.spot_index[length.start], system.spot_index[length.end]
-        sense = _sense(rays[start], rays[end], length.axis) if length.axis is not None else 0
-        if sense:
-            (first, from_), (second, to) = coordinate(start, length.axis), coordinate(end, length.axis)
-            if first or second:
-                equation([*second, *((column, -factor) for column, factor in first)], sense * length.metres - to + from_, _trust(length))
-    solution = _settled(system, np.array(rows).reshape(-1, unknowns), np.array(right))
-    if solution is None or (solution[3 + nv:] <= 0).any():
-        return None
+    def solved(without):
+        rows.clear()
+        right.clear()
+        for index in (index for index in range(spots) if index not in without):
+            for axis in range(3):
+                entries, value = coordinate(index, axis)
+                equation([(axis, -1.0), (3 + nv + index, -rays[index, axis]), *entries], -value)
+        for fact in system.evidence.coordinates:
+            equation([(fact.axis, 1.0)], fact.metres, _trust(fact))
+        for length in system.evidence.lengths:
+            start, end = system.spot_index[length.start], system.spot_index[length.end]
+            sense = _sense(rays[start], rays[end], length.axis) if length.axis is not None else 0
+            if sense and not {start, end} & without:
+                (first, from_), (second, to) = coordinate(start, length.axis), coordinate(end, length.axis)
+                if first or second:
+                    equation([*second, *((column, -factor) for column, factor in first)], sense * length.metres - to + from_, _trust(length))
+        return _settled(system, np.array(rows).reshape(-1, unknowns), np.array(right))
+
+    # A spot of which little is known may come out behind the camera by a pixel's error: then it has no say in where the camera stands.
+    without: set[int] = set()
+    while True:
+        solution = solved(without)
+        if solution is None:
+            return None
+        behind = {index for index in range(spots) if index not in without and solution[3 + nv + index] <= 0}
+        if not behind:
+            break
+        without |= behind
+        if len(without) == spots or any(system.held[index].all() for index in behind):
+            return None
+    far = np.median([solution[3 + nv + index] for index in range(spots) if index not in without]) if without else 0.0
     values = solution[3:3 + nv].copy()
+    for index in without:
+        for axis in np.flatnonzero((system.variable[index] >= 0) & ~system.held[index]):
+            values[system.variable[index, axis]] = solution[axis] + far * rays[index, axis]
     for index, axis in zip(*np.nonzero((system.variable >= 0) & system.held)):
         values[system.variable[index, axis]] = system.guess[index, axis]
     return system.state(rotation, lens, solution[:3], values)

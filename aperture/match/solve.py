@@ -24,7 +24,7 @@ ACCEPTABLE = 6.0
 # Probability of a sum of squares as large by chance, above which a fit is taken without another try: below it there may be a better one
 # elsewhere, or the evidence contradicts itself.
 SETTLED = 1e-3
-# Probability of a sum of squares as large by chance, above which nothing is looked for behind it.
+# Probability of a sum of squares as large by chance, above which nothing is looked for behind it where there are many lengths.
 PLAINLY_GOOD = 0.3
 # How much a further step may still lower the sum of squares where a warm start ends: a thousandth of a σ.
 WARM_TOLERANCE = 1e-6
@@ -166,11 +166,11 @@ def _round_lengths(system, optimum) -> Optimum:
     """The optimum, or a better one on the other side of a straight length.
 
     Two spots at a distance from each other can often stand in two ways along their rays; from the wrong one the length looks like a
-    contradiction. So where the fit isn't plainly good, it is found once without those lengths and then again with them.
+    contradiction. So the fit is found once without those lengths and then again with them; where many agree, only if it isn't plainly good.
     """
     evidence = system.evidence
     bent = tuple(fact for fact in evidence.lengths if fact.axis is None)
-    if not bent or _likely(system, optimum) > PLAINLY_GOOD:
+    if not bent or len(bent) > 3 and _likely(system, optimum) > PLAINLY_GOOD:
         return optimum
     loose = System(replace(evidence, facts=tuple(replace(fact, plus_minus=fact.plus_minus * 1e4) if fact in bent else fact for fact in evidence.facts)))
     around = minimise(loose, optimum.state)
