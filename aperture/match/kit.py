@@ -3,6 +3,7 @@
 import math
 from dataclasses import dataclass
 
+from aperture.lens.projections import radius_at
 from aperture.match.least_squares import spread_of
 from aperture.match.report import write
 from aperture.match.solve import find
@@ -64,8 +65,6 @@ def zooms_that_reach(focal_mm: float, lenses) -> list[str]:
 
 def _focal_for(system, lens, degrees) -> float | None:
     """The focal length, mm, at which the picture is so many degrees wide, the lens's distortion left out."""
-    from aperture.lens.projections import radius_at
-
     width, _ = system.grid.shown_gate_mm(system.evidence.squeeze)
     radius = radius_at(math.radians(degrees) / 2, lens.projection) if 0 < degrees < 360 else math.nan
     return width / 2 / radius if radius > 0 else None

@@ -5,6 +5,7 @@ import math
 from django import forms
 
 from aperture.errors import Problem
+from aperture.lens.projections import MATCHED
 from aperture.match.facts import AXES
 from aperture.units import parse_angle, parse_length, parse_number
 
@@ -235,8 +236,6 @@ class LensForm(forms.Form):
     COEFFICIENTS = ("k1", "k2", "k3", "p1", "p2")
 
     def __init__(self, *args, **kwargs):
-        from aperture.lens.projections import MATCHED
-
         super().__init__(*args, **kwargs)
         self.fields["projection"].choices = [(name, name) for name in MATCHED]
 

@@ -13,6 +13,7 @@ from aperture.lens.lens import Lens
 from aperture.match import proposals, refine
 from aperture.match.document import loads
 from aperture.match.solve import camera_of
+from aperture.plates.straighten import straighten_map
 from web.gates.gate import for_match, lens_of
 from web.match import actions, leaves, page
 from web.match.evidence import base_of
@@ -225,8 +226,6 @@ def straight_plate(request, show, shot):
     camera = camera_of(fit, document_of(shot.state))
     proxy = cv2.imread(str(plate.folder / "proxy.jpg"))
     height, width = proxy.shape[:2]
-    from aperture.plates.straighten import straighten_map
-
     x, y = straighten_map(camera, (width, height))
     out = cv2.remap(proxy, x, y, cv2.INTER_LINEAR, borderValue=(0x5C, 0x5B, 0x5A))
     return HttpResponse(cv2.imencode(".jpg", out, [cv2.IMWRITE_JPEG_QUALITY, 90])[1].tobytes(), content_type="image/jpeg",
