@@ -5,6 +5,7 @@ Brown, D. C., "Close-range camera calibration", Photogrammetric Engineering 37 (
 Coefficients are passed as one array k = (k1, k2, k3, p1, p2); this order is ours, OpenCV's is (k1, k2, p1, p2, k3).
 """
 
+import math
 from functools import lru_cache
 
 import numpy as np
@@ -31,6 +32,14 @@ def growth_radius(k) -> float:
 def _growth_radius(k1, k2, k3):
     if not (k1 or k2 or k3):
         return np.inf
+    if not k3:  # by far the most frequent: 1 + 3 k1 r² + 5 k2 r⁴ = 0, the smallest r² above zero
+        root = 9 * k1 * k1 - 20 * k2
+        if root < 0:
+            return np.inf
+        # Citardauq's form of the quadratic's roots: good where k2 is next to nothing.
+        below = [-3 * k1 + math.sqrt(root), -3 * k1 - math.sqrt(root)]
+        squares = [2 / value for value in below if value > 0]
+        return math.sqrt(min(squares)) if squares else np.inf
     # In s = 1/r² the polynomial is monic, so that coefficients next to nothing do no harm.
     roots = np.roots([1.0, 3 * k1, 5 * k2, 7 * k3])
     real = roots.real[(np.abs(roots.imag) < 1e-9 * (1 + np.abs(roots.real))) & (roots.real > 1e-12)]
@@ -81,7 +90,9 @@ def by_coefficients(x) -> np.ndarray:
     u, v = x[:, 0], x[:, 1]
     r2 = u * u + v * v
     out = np.empty((len(x), 2, 5))
-    for column, power in enumerate((r2, r2**2, r2**3)):
+    power = np.ones_like(r2)
+    for column in range(3):
+        power = power * r2
         out[:, :, column] = x * power[:, None]
     out[:, 0, 3], out[:, 1, 3] = 2 * u * v, r2 + 2 * v * v
     out[:, 0, 4], out[:, 1, 4] = r2 + 2 * u * u, 2 * u * v
@@ -118,6 +129,10 @@ def undistort(xd, k, tolerance: float = 1e-10, iterations: int = 30) -> np.ndarr
     if np.isfinite(limit):  # start inside, on the branch that means something
         radius = np.linalg.norm(x, axis=1)
         x *= np.minimum(1.0, 0.7 * limit / np.maximum(radius, 1e-12))[:, None]
+        # Farther out than the model reaches there is nothing to find: not to be searched for over and over.
+        r2 = limit**2
+        reach = abs(limit * (1 + r2 * (k[0] + r2 * (k[1] + r2 * k[2]))))
+        x[radius > reach + 3 * (abs(k[3]) + abs(k[4])) * r2] = np.nan
     with np.errstate(all="ignore"):
         u, v = x.T
         for _ in range(iterations):
@@ -129,10 +144,12 @@ def undistort(xd, k, tolerance: float = 1e-10, iterations: int = 30) -> np.ndarr
             share = np.minimum(1.0, 0.3 / np.maximum(length, 1e-12))
             u, v = u - share * su, v - share * sv
             if not (length > CLOSE).any():  # Newton's next step would be of the square of this
+                bad = ~(length <= CLOSE) | (u * u + v * v >= limit**2)
                 break
-        x = np.stack([u, v], -1)
-        miss = np.linalg.norm(_distort_anywhere(x, k) - xd, axis=1)
-        bad = ~(miss <= tolerance) | (u * u + v * v >= limit**2)
+        else:
+            miss = np.linalg.norm(_distort_anywhere(np.stack([u, v], -1), k) - xd, axis=1)
+            bad = ~(miss <= tolerance) | (u * u + v * v >= limit**2)
+    x = np.stack([u, v], -1)
     x[bad] = np.nan
     return x
 

@@ -106,27 +106,31 @@ class Lens:
         else:
             x, inverse = xd, np.broadcast_to(np.eye(2), (len(xd), 2, 2))
         rays = projections.rays(x, self.projection)
-        ray_slope = projections.ray_jacobian(x, self.projection)  # by x
-        a = ray_slope @ inverse / scale  # by mm
-        by_coefficients = distortion.by_coefficients(x) if any(index >= 3 for index in free) else None
-        slope_by_coefficients = distortion.jacobian_by_coefficients(x) if by_coefficients is not None else None
-        by_lens = np.empty((len(x), 3, len(free)))
-        a_by_lens = np.empty((len(x), 3, 2, len(free)))
+        by_xd = projections.ray_jacobian(x, self.projection) @ inverse
+        a = by_xd / scale  # by mm
+        free = np.asarray(free, int)
+        shape = len(free), len(x)
+        coefficients = np.flatnonzero(free >= 3)
+        dxd = np.zeros((*shape, 2))  # how the distorted position moves with each parameter, the place on the sensor held
         for column, index in enumerate(free):
             if index == 0:
-                dxd = -xd
+                dxd[column] = -xd
             elif index in (1, 2):
-                dxd = np.zeros_like(xd)
-                dxd[:, index - 1] = -1 / scale[index - 1]
-            else:
-                dxd = -by_coefficients[:, :, index - 3]
-            dx = np.einsum("nij,nj->ni", inverse, dxd)
-            by_lens[:, :, column] = np.einsum("nij,nj->ni", ray_slope, dx)
-            d_ray_slope = projections.ray_jacobian_along(x, self.projection, dx) @ inverse
-            if distorts:
-                d_slope = distortion.jacobian_along(x, self.coefficients, dx)
-                if index >= 3:
-                    d_slope = d_slope + slope_by_coefficients[:, :, :, index - 3]
-                d_ray_slope = d_ray_slope - ray_slope @ inverse @ d_slope @ inverse
-            a_by_lens[:, :, :, column] = d_ray_slope / scale - (a if index == 0 else 0)
+                dxd[column, :, index - 1] = -1 / scale[index - 1]
+        if len(coefficients):
+            dxd[coefficients] = -np.moveaxis(distortion.by_coefficients(x), -1, 0)[free[coefficients] - 3]
+        dx = np.stack([inverse[:, 0, 0] * dxd[..., 0] + inverse[:, 0, 1] * dxd[..., 1], inverse[:, 1, 0] * dxd[..., 0] + inverse[:, 1, 1] * dxd[..., 1]], -1)
+        by_lens = by_xd @ dxd.transpose(1, 2, 0)
+        # All parameters at once: the arrays are small, and every call costs more than what it computes.
+        along, everywhere = dx.reshape(-1, 2), np.tile(x, (len(free), 1))
+        bent = np.zeros((*shape, 3, 2))
+        if self.projection != "rectilinear":
+            bent = projections.ray_jacobian_along(everywhere, self.projection, along).reshape(*shape, 3, 2) @ inverse
+        if distorts:
+            d_slope = distortion.jacobian_along(everywhere, self.coefficients, along).reshape(*shape, 2, 2)
+            if len(coefficients):
+                d_slope[coefficients] += np.moveaxis(distortion.jacobian_by_coefficients(x), -1, 0)[free[coefficients] - 3]
+            bent = bent - by_xd @ d_slope @ inverse
+        a_by_lens = np.moveaxis(bent / scale, 0, -1)
+        a_by_lens[..., free == 0] -= a[..., None]
         return rays, a, by_lens, a_by_lens

@@ -55,7 +55,7 @@ def advise(document: dict, quantity: str, warm: dict | None = None) -> list[Advi
     if quantity not in QUANTITIES:
         raise Problem(f"“{quantity}” is none of {', '.join(QUANTITIES)}.")
     system, optimum = find(document, warm, own=True)
-    before = _spread(system, optimum.state, spread_of(optimum.jacobian), quantity)
+    before = _spread(system, optimum.state, optimum.spread, quantity)
     out = []
     for says, plus_minus, addition, part in _candidates(document, system, optimum.state):
         more = copy.copy(document) | {part: [*document.get(part, ()), addition]}

@@ -19,11 +19,12 @@ CONFLICT_SIGMAS = 3.0
 # Among many pieces of evidence one is 3 σ off by chance soon enough: the threshold rises so that a document without any mistake
 # raises an alarm in one case of a hundred (Bonferroni).
 FALSE_ALARMS = 0.01
+NORMAL = NormalDist()
 
 
 def threshold(count: int) -> float:
     """The σ above which one of `count` pieces of evidence is a conflict."""
-    return max(CONFLICT_SIGMAS, -NormalDist().inv_cdf(FALSE_ALARMS / 2 / max(count, 1)))
+    return max(CONFLICT_SIGMAS, -NORMAL.inv_cdf(FALSE_ALARMS / 2 / max(count, 1)))
 
 
 # Which evidence disagrees ---------------------------------------------------------------------------------------------
@@ -95,14 +96,14 @@ def _drops(blocks, r, jacobian, covariance) -> list[tuple]:
         which = np.flatnonzero(heights == height)
         rows = np.array([blocks[index].rows for index in which])
         own, jac = r[rows], jacobian[rows]
-        hat = (reach[rows] if reach is not None else jac @ covariance) @ jac.transpose(0, 2, 1)
+        hat = np.einsum("bik,bjk->bij", reach[rows] if reach is not None else jac @ covariance, jac)
         values, vectors = np.linalg.eigh(np.eye(height) - hat)
         keep = values > 1e-6
         inverse = (vectors * np.where(keep, 1 / np.where(keep, values, 1), 0)[:, None, :]) @ vectors.transpose(0, 2, 1)
-        residual = np.einsum("bij,bj->bi", inverse, own)
-        drop = np.einsum("bi,bi->b", own, residual)
-        for index, block in enumerate(which):
-            out[block] = (float(drop[index]), int(keep[index].sum()), residual[index], inverse[index])
+        residual = (inverse @ own[:, :, None])[:, :, 0]
+        drop, freedom = (own * residual).sum(axis=1).tolist(), keep.sum(axis=1).tolist()
+        for index, block in enumerate(which.tolist()):
+            out[block] = (drop[index], freedom[index], residual[index], inverse[index])
     return out
 
 
@@ -113,7 +114,7 @@ def _as_sigmas(drop: float, freedom: int) -> float:
         return float(np.sqrt(drop))
     if drop > 200:  # the tail is beyond double precision; this is its asymptote
         return float(np.sqrt(drop - (freedom - 2) * np.log(drop / freedom + 1)))
-    return max(0.0, -NormalDist().inv_cdf(max(chi2_tail(drop, freedom) / 2, 1e-300)))
+    return max(0.0, -NORMAL.inv_cdf(max(chi2_tail(drop, freedom) / 2, 1e-300)))
 
 
 def chi2_tail(x: float, freedom: int) -> float:

@@ -148,7 +148,7 @@ def read(data: dict, checked: bool = False) -> Evidence:
 
 def _line(mark: dict) -> Edge:
     points = np.array(mark["points"], float)
-    if np.linalg.norm(points - points[0], axis=1).max() < 1e-6:
+    if np.abs(points - points[0]).max() < 1e-6:
         raise Problem(f"The {mark['kind']} “{label(mark)}” has no length: draw its ends apart.", mark["id"])
     return Edge(mark["id"], label(mark), AXES.index(mark["axis"]) if mark["kind"] == "edge" else None, points, float(mark.get("sigma_px", DEFAULT_SIGMA_PX)))
 

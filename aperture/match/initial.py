@@ -1,6 +1,6 @@
 """First guesses for the refinement: from the edges' directions, from spots known in the world, or by trying many."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 import numpy as np
 
@@ -13,9 +13,9 @@ from aperture.match.system import State, System
 FOCAL_SHARES = np.geomspace(0.14, 11, 18)
 
 
-def candidates(system: System) -> list[Iterable[State]]:
+def candidates(system: System) -> Iterator[Iterable[State]]:
     """Groups of first guesses, the most promising group first; within a group, those that agree on the drawn edges. Made as they are asked for."""
-    groups = []
+    none = True
     counts = np.bincount(system.edge_axes, minlength=3) if len(system.edge_axes) else np.zeros(3, int)
     if (counts >= 2).any() and (counts >= 1).sum() >= 2 and counts.sum() >= 3:
         scored = []
@@ -26,11 +26,13 @@ def candidates(system: System) -> list[Iterable[State]]:
                 scored.append((_edge_cost(system, rotation, lens), rotation, lens))
         scored.sort(key=lambda item: item[0])
         for _, rotation, lens in scored[:1] + scored[2:5:2]:
-            groups.append(_placed(system, _facings(rotation), lens))
-    groups += _from_known_spots(system)
-    if not groups and system.evidence.bows and not (system.evidence.edges or system.spots):
-        groups.append([system.state(np.eye(3), system.lens_with_focal(focal)) for focal in _focals(system)[:1]])
-    return groups
+            none = False
+            yield _placed(system, _facings(rotation), lens)
+    for group in _from_known_spots(system):
+        none = False
+        yield group
+    if none and system.evidence.bows and not (system.evidence.edges or system.spots):
+        yield [system.state(np.eye(3), system.lens_with_focal(focal)) for focal in _focals(system)[:1]]
 
 
 def _placed(system, rotations, lens):

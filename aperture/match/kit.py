@@ -4,7 +4,6 @@ import math
 from dataclasses import dataclass
 
 from aperture.lens.projections import radius_at
-from aperture.match.least_squares import spread_of
 from aperture.match.report import write
 from aperture.match.solve import find
 
@@ -38,7 +37,7 @@ def choices(document: dict, fit: dict, lenses=()) -> list[Choice]:
     system, optimum = find(free, fit)
     if not fit.get("ok") or system.evidence.gate_mm is None:
         return []
-    solved, _ = write(system, optimum, spread_of(optimum.jacobian), explain=False)
+    solved, _ = write(system, optimum, optimum.spread, explain=False)
     value, across = solved["camera"]["focal_mm"], solved["camera"]["field_of_view_deg"]["horizontal"]
     primes = sorted({(low, name) for name, low, high in lenses if low == high}, key=lambda one: abs(math.log(one[0] / value)))[:3]
     wanted = [(name, mm, {"value": mm, "plus_minus": round(mm * ENGRAVED_SHARE, 4)}, None) for mm, name in primes]
@@ -53,7 +52,7 @@ def choices(document: dict, fit: dict, lenses=()) -> list[Choice]:
     out = []
     for says, mm, given, fact in wanted:
         fixed, end = find(free | {"lens": free["lens"] | {"focal_mm": {"value": mm, "plus_minus": 0}}}, solved)
-        report, _ = write(fixed, end, spread_of(end.jacobian), explain=False)
+        report, _ = write(fixed, end, end.spread, explain=False)
         out.append(Choice(says, mm, report["residuals"]["rms_px"] - solved["residuals"]["rms_px"], math.sqrt(max(0.0, end.chi2 - optimum.chi2)), given, fact))
     return sorted(out, key=lambda choice: abs(math.log(choice.focal_mm / value)))
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.match import diagnose
-from aperture.match.least_squares import Optimum, Spread, spread_of
+from aperture.match.least_squares import Optimum, Spread
 from aperture.match.system import System
 
 
@@ -27,7 +27,7 @@ class Reach:
         state = optimum.state
         pose = np.eye(4)
         pose[:3, :3], pose[:3, 3] = state.rotation, state.position
-        return cls(system, Camera(system.grid, state.lens, pose), spread_of(optimum.jacobian))
+        return cls(system, Camera(system.grid, state.lens, pose), optimum.spread)
 
     def _rows(self, points) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Pixels (N, 2) of world points (N, 3), their derivative by the unknowns (N, 2, size) and by the point (N, 2, 3)."""

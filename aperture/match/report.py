@@ -13,6 +13,8 @@ from aperture.match.least_squares import Optimum, Spread, fix_gauge, minimise
 from aperture.match.system import System
 
 FIT_FORMAT = "accurate-aperture/fit"
+# Of so many conflicts, the strongest, the report says what the rest of the evidence has to say; with more there is nothing to trust in anyway.
+EXPLAINED = 5
 UNIT_NAMES = {"m": "metres", "rad": "degrees", "mm": "mm"}
 SETTLES = {
     "focal": "edges of two axes that visibly converge in the picture, or the lens's focal length",
@@ -117,30 +119,34 @@ def write(system: System, optimum: Optimum, spread: Spread, explain: bool = True
         },
         "determined": determined, "missing": missing,
         "residuals": _residuals(system, optimum, leavings),
-        "conflicts": [_conflict(system, optimum, members, sigmas, gate, explain)
-                      for members, sigmas in diagnose.conflicts(leavings, optimum, spread)],
+        "conflicts": [_conflict(system, optimum, members, sigmas, gate, explain and number < EXPLAINED)
+                      for number, (members, sigmas) in enumerate(diagnose.conflicts(leavings, optimum, spread))],
         "spots": _spots(system, state, spread),
     }
     if optimum.rival is not None:
-        document["rival"] = _rival(system, optimum.rival, gate)
+        document["rival"] = _rival(system, state, optimum.rival, gate)
     if explain:
         document["evidence"] = _weights(system, optimum, leavings, spread, placed=scale == "solved" and all(position_known))
     return document, camera
 
 
-def _rival(system, state, gate) -> dict:
-    """Another camera that explains the evidence about as well, and what would tell the two apart."""
+def _rival(system, ours, state, gate) -> dict:
+    """Another camera that explains the evidence about as well, the spot that stands elsewhere for it, and what would tell the two apart."""
     names = " and ".join(f"“{length.name}”" for length in system.evidence.lengths if length.axis is None)
     focal = f", {state.lens.focal_mm:.2f} {'mm' if gate else 'px'}" if 0 in system.free_lens else ""
-    place = ", ".join(f"{value:.2f}" for value in state.position)
+    points = system.points(state)
+    moved = int(np.linalg.norm(points - system.points(ours), axis=1).argmax())
+
+    def place(point):
+        return ", ".join(f"{value:.2f}" for value in point)
     return {"position_m": [_number(v) for v in state.position], "focal_mm": _number(state.lens.focal_mm) if gate else None,
-            "says": f"Another camera, at {place} m{focal}, explains this about as well: {names} can be met in two ways. Another known coordinate of "
-                    "its spots, or another length, would tell them apart."}
+            "says": f"Another camera, at {place(state.position)} m{focal}, with “{system.spots[moved].name}” at {place(points[moved])} m, explains this about "
+                    f"as well: {names} can be met in two ways. Another known coordinate of its spots, or another length, would tell them apart."}
 
 
 def _number(value) -> float | None:
     value = float(value)
-    return value + 0.0 if np.isfinite(value) else None
+    return value + 0.0 if math.isfinite(value) else None
 
 
 def _fixed_scale(system, optimum, spread):
@@ -234,11 +240,11 @@ def _spots(system, state, spread) -> dict:
     deviation = np.sqrt(np.diag(spread.covariance).clip(0))
     # An unknown is open where it takes part in an undetermined direction.
     open_ = np.abs(spread.null).max(axis=1, initial=0.0) > 1e-5
-    for index, spot in enumerate(system.spots):
-        free = system.variable[index] >= 0
-        columns = start + np.maximum(system.variable[index], 0)
-        if free.any() and not open_[columns[free]].any():
-            out[spot.id] = {"world_m": [_number(v) for v in points[index]], "plus_minus_m": [_number(v) for v in np.where(free, deviation[columns], 0.0)]}
+    free, columns = system.variable >= 0, start + np.maximum(system.variable, 0)
+    told = free.any(axis=1) & ~(open_[columns] & free).any(axis=1) if system.value_count else np.zeros(len(system.spots), bool)
+    for index in np.flatnonzero(told):
+        out[system.spots[index].id] = {"world_m": [_number(v) for v in points[index].tolist()],
+                                       "plus_minus_m": np.where(free[index], deviation[columns[index]], 0.0).tolist()}
     return out
 
 

@@ -1,6 +1,7 @@
 """Solve a match: the one way from a document to a fit, for the page, the command line and the tests alike."""
 
 from dataclasses import dataclass, replace
+from itertools import islice
 
 import numpy as np
 
@@ -12,7 +13,8 @@ from aperture.match.document import InvalidDocument, read
 from aperture.match.evidence import Evidence
 from aperture.match.facts import AXES
 from aperture.match.initial import candidates, scattered, with_position
-from aperture.match.least_squares import Optimum, minimise, spread_of
+from aperture.match.least_squares import Optimum, minimise
+from aperture.match.rivals import better, round_lengths
 from aperture.match.system import System
 
 # A focal length known only to this factor (standard deviation of its logarithm), or a direction known only to this angle in
@@ -24,13 +26,13 @@ ACCEPTABLE = 6.0
 # Probability of a sum of squares as large by chance, above which a fit is taken without another try: below it there may be a better one
 # elsewhere, or the evidence contradicts itself.
 SETTLED = 1e-3
-# Probability of a sum of squares as large by chance, above which nothing is looked for behind it where there are many lengths.
+# Probability of a sum of squares as large by chance, above which nothing better is looked for where there are many lengths.
 PLAINLY_GOOD = 0.3
-# How much a further step may still lower the sum of squares where a warm start ends: a thousandth of a σ.
-WARM_TOLERANCE = 1e-6
-# Two cameras whose sums of squares differ by less can't be told from each other: 3 σ.
-RIVAL = 9.0
-# The same for a fit that started from an earlier one: a mark dragged through wrong places is off by tens of σ, and the facing stays.
+# How much the last step, taken without looking again, may lower the sum of squares where a warm start ends: a hundredth of a σ.
+WARM_TOLERANCE = 1e-4
+# The same where another stage goes on from there.
+ROUGHLY = 0.1
+# As ACCEPTABLE, for a fit that started from an earlier one: a mark dragged through wrong places is off by tens of σ, and the facing stays.
 WARM_ACCEPTABLE = 1000.0
 
 
@@ -72,7 +74,11 @@ def find(document: dict, warm: dict | None = None, checked: bool = False, own: b
     evidence = read(document, checked)
     system = System(evidence)
     _require_some(evidence)
-    return system, (_from_warm(system, warm, own) if warm else None) or _round_lengths(system, _from_cold(system))
+    found = _from_warm(system, warm, own) if warm else None
+    if found is None:
+        found = _from_cold(system)
+        found = round_lengths(system, found, _likely(system, found) > PLAINLY_GOOD)
+    return system, found
 
 
 def camera_of(fit: dict, document: dict) -> Camera:
@@ -148,7 +154,7 @@ def _from_cold(system) -> Optimum:
         return best
     for group in candidates(system):
         for start in group:
-            best = _better(best, optimum := minimise(system, start))
+            best = better(best, optimum := minimise(system, start))
             if best is optimum is not None and _is_acceptable(system, optimum):
                 if _likely(system, optimum) > SETTLED:
                     return optimum
@@ -162,27 +168,6 @@ def _from_cold(system) -> Optimum:
     return best
 
 
-def _round_lengths(system, optimum) -> Optimum:
-    """The optimum, or a better one on the other side of a straight length.
-
-    Two spots at a distance from each other can often stand in two ways along their rays; from the wrong one the length looks like a
-    contradiction. So the fit is found once without those lengths and then again with them; where many agree, only if it isn't plainly good.
-    """
-    evidence = system.evidence
-    bent = tuple(fact for fact in evidence.lengths if fact.axis is None)
-    if not bent or len(bent) > 3 and _likely(system, optimum) > PLAINLY_GOOD:
-        return optimum
-    loose = System(replace(evidence, facts=tuple(replace(fact, plus_minus=fact.plus_minus * 1e4) if fact in bent else fact for fact in evidence.facts)))
-    around = minimise(loose, optimum.state)
-    other = minimise(system, around.state) if around else None
-    best = _better(optimum, other)
-    second = other if best is optimum else optimum
-    if second is None or second.chi2 > best.chi2 + RIVAL:
-        return best
-    apart = np.linalg.norm(second.state.position - best.state.position) / max(np.linalg.norm(best.state.position), 1e-9)
-    return replace(best, rival=second.state) if apart > 0.002 else best
-
-
 def _by_stages(system) -> Optimum | None:
     """First the lens as simple as can be, then with its centre and its distortion freed: from far away they lead astray. None where they aren't free."""
     if not any(column > 0 for column in system.free_lens):
@@ -191,21 +176,14 @@ def _by_stages(system) -> Optimum | None:
     centre = np.array([evidence.width / 2, evidence.height / 2])
     simple = System(replace(evidence, free_coefficients=(), principal_point=centre if evidence.principal_point is None else evidence.principal_point))
     best = end = None
-    for group in candidates(simple)[:2]:
+    for group in islice(candidates(simple), 2):
         for start in group:
-            found = _better(best, minimise(simple, start, most=25))
+            found = better(best, minimise(simple, start, most=25, tolerance=ROUGHLY))
             if found is not best:
-                best, end = found, _better(end, minimise(system, found.state))
+                best, end = found, better(end, minimise(system, found.state))
                 if end is not None and _likely(system, end) > SETTLED:
                     return end
     return end
-
-
-def _better(first: Optimum | None, second: Optimum | None) -> Optimum | None:
-    """The second where it explains the marks clearly better; else the first, which faces as the rule for facings wants."""
-    if first is None or second is None:
-        return first or second
-    return second if second.chi2 < 0.98 * first.chi2 - 1e-6 else first
 
 
 def _only_one(system, quick) -> Optimum | None:
@@ -241,7 +219,7 @@ def _require_enough(system):
 
 
 def _judge(system: System, optimum: Optimum, explain: bool) -> Fit:
-    spread = spread_of(optimum.jacobian)
+    spread = optimum.spread
     identity = np.eye(system.size)
     turn = identity[system.at["rotation"]]
     focal_known = direction_known = True

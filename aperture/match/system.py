@@ -177,11 +177,11 @@ class System:
     def plane_normals(self, rays) -> np.ndarray:
         """(E, 3) normals of the planes that the edges' unit rays lie in best, as long as the sine of the angle each edge spans."""
         count = len(self.evidence.edges)
-        first, last = rays[self.line_starts[:count]], rays[self.line_starts[1:count + 1] - 1]
-        normals = _cross(first, last)
-        for index in np.flatnonzero(np.diff(self.line_starts[:count + 1]) > 2):
-            own = rays[self.line_starts[index]:self.line_starts[index + 1]]
-            normals[index] = np.linalg.svd(own, full_matrices=False)[2][-1] * np.linalg.norm(normals[index])
+        starts = self.line_starts[:count + 1]
+        normals = _cross(rays[starts[:-1]], rays[starts[1:] - 1])
+        several = np.flatnonzero(np.diff(starts) > 2)
+        if len(several):
+            normals[several] = _thinnest(rays, starts)[several] * np.linalg.norm(normals[several], axis=1, keepdims=True)
         return normals
 
     def line_up_normals(self, rotation, lens) -> tuple[np.ndarray, np.ndarray]:
@@ -197,8 +197,7 @@ class System:
         def total(values):
             return np.bincount(of, values, edge_count)
         angles = 0.5 * np.arctan2(2 * total(a * b), total(a * a) - total(b * b)) + np.pi / 2
-        bows = np.array([np.linalg.svd(np.nan_to_num(rays[self.line_starts[index]:self.line_starts[index + 1]]), full_matrices=True)[2][2]
-                         for index in range(edge_count, edge_count + len(self.evidence.bows))]).reshape(-1, 3)
+        bows = _thinnest(np.nan_to_num(rays), self.line_starts[edge_count:])
         return angles, bows
 
     def state(self, rotation, lens, position=None, values=None) -> State:
@@ -266,8 +265,10 @@ class System:
 
     def edge_residuals(self, state: State) -> np.ndarray:
         """The weighted residuals of the edges' points alone; NaN where the lens forms no picture."""
-        r = np.full(self.row_count, np.nan)
-        self._line_rows(state, r, np.zeros((self.row_count, self.size)))
+        n = self.normals(state)[self.line_of_point]
+        rays, by_mm, _, _ = state.lens.ray_derivatives(self.line_mm)
+        gradient = (n[:, None] @ by_mm @ self.grid.linear)[:, 0]
+        r = np.einsum("mi,mi->m", n, rays) / (np.sqrt(np.einsum("mj,mj->m", gradient, gradient)) * self.line_sigma)
         return r[:self.line_starts[len(self.evidence.edges)]]
 
     def _line_rows(self, state, r, jac):
@@ -277,18 +278,19 @@ class System:
         rays, by_mm, by_lens, by_mm_by_lens = state.lens.ray_derivatives(self.line_mm, self.free_lens)
         by_px = by_mm @ self.grid.linear
         e = np.einsum("mi,mi->m", n, rays)
-        gradient = np.einsum("mij,mi->mj", by_px, n)
+        gradient = (n[:, None] @ by_px)[:, 0]
         steep2 = np.einsum("mj,mj->m", gradient, gradient)
         weight = 1 / (np.sqrt(steep2) * self.line_sigma)
         r[rows] = e * weight
-        by_normal = (rays - (e / steep2)[:, None] * np.einsum("mij,mj->mi", by_px, gradient)) * weight[:, None]
+        by_normal = (rays - (e / steep2)[:, None] * (by_px @ gradient[:, :, None])[:, :, 0]) * weight[:, None]
         edge_count = len(self.evidence.edges)
         is_edge = self.line_of_point < edge_count
         jac[rows, at["rotation"]] = np.where(is_edge[:, None], _cross(by_normal, n), 0)
         if self.free_lens:
-            d_gradient = np.einsum("jk,mjf->mkf", self.grid.linear, np.einsum("mijf,mi->mjf", by_mm_by_lens, n))
-            jac[rows, at["lens"]] = (np.einsum("mif,mi->mf", by_lens, n)
-                                     - (e / steep2)[:, None] * np.einsum("mk,mkf->mf", gradient, d_gradient)) * weight[:, None]
+            # By each parameter: of n · ray, and of the gradient along itself.
+            toward = n[:, :, None] * (gradient @ self.grid.linear.T)[:, None, :]
+            steeper = toward.reshape(-1, 1, 6) @ by_mm_by_lens.reshape(len(n), 6, -1)
+            jac[rows, at["lens"]] = ((n[:, None] @ by_lens) - (e / steep2)[:, None, None] * steeper)[:, 0] * weight[:, None]
         if edge_count:
             pairs = _ACROSS_AXIS[self.edge_axes]
             turned = (-np.sin(state.angles)[:, None] * pairs[:, 0] + np.cos(state.angles)[:, None] * pairs[:, 1]) @ state.rotation
@@ -301,6 +303,16 @@ class System:
             line = self.line_of_point[point] - edge_count
             for side in range(2):
                 jac[point, at["bows"].start + 2 * line + side] = np.einsum("mi,mi->m", by_normal[point], tangents[line, side])
+
+
+def _thinnest(rays, starts) -> np.ndarray:
+    """(L, 3) for each run of unit rays, from one of `starts` (L + 1,) to the next, the direction in which they extend least."""
+    if len(starts) < 2:
+        return np.zeros((0, 3))
+    products = np.add.reduceat(rays[:, :, None] * rays[:, None, :], starts[:-1])
+    if len(rays) > starts[-1]:  # the last sum ran on to the end
+        products[-1] = np.einsum("mi,mj->ij", rays[starts[-2]:starts[-1]], rays[starts[-2]:starts[-1]])
+    return np.linalg.eigh(products)[1][:, :, 0]
 
 
 def _cross(a, b) -> np.ndarray:
