@@ -216,9 +216,8 @@ def study(count: int = 1000, seed: int = 20261125) -> dict:
             found = solve(document).document
             named += found["ok"] and bool(found["conflicts"]) and culprit in found["conflicts"][0]["of"]
             wrong += found["ok"] and any(culprit not in conflict["of"] for conflict in found["conflicts"])
-    return {"normalised": np.array(normalised), "linear": np.array(linear), "own": np.array(own), "alarms": alarms / max(len(own), 1), "failed": failed, "rivals": rivals,
-            "could": could,
-            "named": named / max(could, 1), "beside": wrong / max(could, 1)}
+    return {"normalised": np.array(normalised), "linear": np.array(linear), "own": np.array(own), "alarms": alarms / max(len(own), 1),
+            "failed": failed, "rivals": rivals, "could": could, "named": named / max(could, 1), "beside": wrong / max(could, 1)}
 
 
 def efficiency(found: dict, columns: slice) -> tuple[float, float, float]:

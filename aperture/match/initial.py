@@ -1,12 +1,16 @@
 """First guesses for the refinement: from the edges' directions, from spots known in the world, or by trying many."""
 
 from collections.abc import Iterable, Iterator
+from copy import copy
+from dataclasses import replace
 
 import numpy as np
 
 from aperture.camera import exponential
-from aperture.lens import projections
-from aperture.match.facts import AngleOfView, FocalRange
+from aperture.lens import distortion, projections
+from aperture.lens.lens import Lens
+from aperture.match.facts import AngleOfView, CameraAngle, FocalLength, FocalRange
+from aperture.match.least_squares import minimise
 from aperture.match.system import State, System
 
 # Focal lengths to try, as shares of the gate's longer side: a 5 mm to a 400 mm lens on 36 mm.
@@ -15,24 +19,94 @@ FOCAL_SHARES = np.geomspace(0.14, 11, 18)
 
 def candidates(system: System) -> Iterator[Iterable[State]]:
     """Groups of first guesses, the most promising group first; within a group, those that agree on the drawn edges. Made as they are asked for."""
-    none = True
-    counts = np.bincount(system.edge_axes, minlength=3) if len(system.edge_axes) else np.zeros(3, int)
-    if (counts >= 2).any() and (counts >= 1).sum() >= 2 and counts.sum() >= 3:
-        scored = []
-        for focal in _focals(system):
-            lens = system.lens_with_focal(focal)
-            rotation = _rotation_from_edges(system, lens, counts)
-            if rotation is not None:
-                scored.append((_edge_cost(system, rotation, lens), rotation, lens))
-        scored.sort(key=lambda item: item[0])
-        for _, rotation, lens in scored[:1] + scored[2:5:2]:
-            none = False
-            yield _placed(system, _facings(rotation), lens)
+    none, scored = True, _by_edges(system)
+    for _, facings, lens in scored[:1] + scored[2:5:2]:
+        none = False
+        yield _placed(system, facings, lens)
     for group in _from_known_spots(system):
         none = False
         yield group
     if none and system.evidence.bows and not (system.evidence.edges or system.spots):
         yield [system.state(np.eye(3), system.lens_with_focal(focal)) for focal in _focals(system)[:1]]
+
+
+def farther(system: System) -> Iterator[State]:
+    """First guesses where none of `candidates` led anywhere: edges that hardly converge mislead about the lens. Of every length tried a short way, the best."""
+    short = [found for _, facings, lens in _by_edges(system) for start in _placed(system, facings[:2], lens)
+             if (found := minimise(system, start, most=6)) is not None]
+    yield from (found.state for found in sorted(short, key=lambda found: found.chi2)[:3])
+
+
+def _by_edges(system) -> list[tuple]:
+    """For each focal length (cost in σ², rotations, lens) as the edges and what is told want them, the best first; nothing where there are too few."""
+    counts = np.bincount(system.edge_axes, minlength=3) if len(system.edge_axes) else np.zeros(3, int)
+    if not ((counts >= 2).any() and (counts >= 1).sum() >= 2 and counts.sum() >= 3):
+        return []
+    scored, bend = [], bend_of_lines(system)
+    straight = _straightened(system, bend)  # once for all focal lengths
+    for focal in _focals(system):
+        lens = system.lens_with_focal(focal)
+        rotation = _rotation_from_edges(straight, lens, counts)
+        if rotation is not None:
+            facings = _facings(system, rotation, lens)
+            scored.append((_edge_cost(straight, rotation, lens) + _told(system, facings[0], lens), facings, _bent(system, focal, bend)))
+    return sorted(scored, key=lambda item: item[0])
+
+
+def lines_tell_bend(system: System) -> bool:
+    """Whether k1 is free and there are lines of three points or more, which tell it whatever else may be."""
+    return 0 in system.evidence.free_coefficients and bool((np.diff(system.line_starts) > 2).any())
+
+
+def bend_of_lines(system: System) -> float:
+    """k1, for a focal length of half the gate's diagonal, that straightens edges and bows best, nothing else known; 0 where it isn't free or they don't tell.
+
+    Lines straight in space have to be straight in the picture (Brown 1971); for another focal length it grows with that length's square.
+    """
+    if not lines_tell_bend(system):
+        return 0.0
+    evidence, counts = system.evidence, np.diff(system.line_starts)
+    lens = system.lens_with_focal(np.hypot(*system.grid.gate_mm) / 2)
+    flat = (system.line_mm - lens.centre_mm) / lens.scale_mm
+    weights = (system.grid.mm_per_px[1] / lens.scale_mm[1] * np.array([line.sigma_px for line in evidence.edges + evidence.bows])) ** -2.0
+    use = np.flatnonzero(counts > 2)
+
+    def crooked(k1):
+        straight = distortion.undistort(flat, (k1, 0.0, 0.0, 0.0, 0.0))
+        if not np.isfinite(straight).all():
+            return np.inf
+        sums = np.add.reduceat(np.concatenate([straight, straight**2, straight[:, :1] * straight[:, 1:]], axis=1), system.line_starts[:-1])[use]
+        mean = sums[:, :2] / counts[use, None]
+        xx, yy = (sums[:, 2:4] - mean * sums[:, :2]).T
+        xy = sums[:, 4] - mean[:, 0] * sums[:, 1]
+        return float((weights[use] * ((xx + yy) / 2 - np.hypot((xx - yy) / 2, xy))).sum())  # the smaller eigenvalue of the points' scatter
+
+    as_drawn = crooked(0.0)
+    best, least = 0.0, as_drawn
+    for step in (0.16, 0.08, 0.04, 0.02, 0.01):  # one valley: by halves
+        for value in (best - step, best + step):
+            if (cost := crooked(value)) < least:
+                best, least = value, cost
+    return best if least < 0.9 * as_drawn else 0.0
+
+
+def _straightened(system, bend) -> System:
+    """The system with its lines drawn as a lens without that bend would show them."""
+    if not bend:
+        return system
+    lens = _bent(system, np.hypot(*system.grid.gate_mm) / 2, bend)
+    straight = copy(system)
+    straight.line_mm = distortion.undistort((system.line_mm - lens.centre_mm) / lens.scale_mm, lens.coefficients) * lens.scale_mm + lens.centre_mm
+    return straight
+
+
+def _bent(system, focal, bend) -> Lens:
+    """The lens at a focal length with as much bend as the lines have."""
+    lens = system.lens_with_focal(focal)
+    if not bend:
+        return lens
+    k1 = bend * (lens.focal_mm / (np.hypot(*system.grid.gate_mm) / 2)) ** 2
+    return replace(lens, coefficients=(k1, *lens.coefficients[1:]))
 
 
 def _placed(system, rotations, lens):
@@ -113,11 +187,23 @@ def _edge_cost(system, rotation, lens):
     return float(np.nansum(np.minimum(np.abs(r), 1e4) ** 2))
 
 
-def _facings(rotation):
-    """The four rotations that agree with the same edges, first the one with up upward and across to the right in the picture."""
+def _told(system, rotation, lens):
+    """What the facts about direction and lens have against a guess, in σ²."""
+    state = State(rotation, np.zeros(3), lens, np.zeros(0), np.zeros((0, 3)), np.zeros(0))
+    told = [fact for fact in system.evidence.facts if isinstance(fact, (CameraAngle, AngleOfView, FocalLength))]
+    misses = [(value - fact.wanted(value)) / fact.plus_minus for fact in told if np.isfinite(value := fact.value(system, state, None))]
+    return float(np.sum(np.square(misses)))
+
+
+def _facings(system, rotation, lens):
+    """The four rotations that agree with the same edges.
+
+    First those that the facts about the direction allow; of them, the one with up upward and across to the right in the picture.
+    """
     flips = [np.diag(signs) for signs in ((1, 1, 1), (1, -1, -1), (-1, 1, -1), (-1, -1, 1))]
     turned = [flip @ rotation for flip in flips]
-    return sorted(turned, key=lambda r: (r[1, 1] < 0, r[0, 0] < 0))
+    against = [_told(system, r, lens) for r in turned] if any(isinstance(fact, CameraAngle) for fact in system.evidence.facts) else [0.0] * 4
+    return [r for _, r in sorted(zip(against, turned), key=lambda item: (item[0] > 4 * min(against) + 100, item[1][1, 1] < 0, item[1][0, 0] < 0))]
 
 
 def with_position(system: System, rotation, lens) -> State | None:

@@ -12,7 +12,7 @@ from aperture.match import diagnose, report
 from aperture.match.document import InvalidDocument, read
 from aperture.match.evidence import Evidence
 from aperture.match.facts import AXES
-from aperture.match.initial import candidates, scattered, with_position
+from aperture.match.initial import candidates, farther, lines_tell_bend, scattered, with_position
 from aperture.match.least_squares import Optimum, minimise
 from aperture.match.rivals import better, round_lengths
 from aperture.match.system import System
@@ -154,12 +154,16 @@ def _from_cold(system) -> Optimum:
         return best
     for group in candidates(system):
         for start in group:
-            best = better(best, optimum := minimise(system, start))
+            best = better(best, optimum := _pursued(system, start, best))
             if best is optimum is not None and _is_acceptable(system, optimum):
                 if _likely(system, optimum) > SETTLED:
                     return optimum
                 break  # good enough for this facing; another group may do better
     if best is None or not _is_acceptable(system, best):
+        for start in farther(system):
+            best = better(best, minimise(system, start))
+            if best is not None and _is_acceptable(system, best):
+                return best
         _require_enough(system)
     if best is None:  # no closed form for this evidence: try all over
         best = _only_one(system, [optimum for start in scattered(system) if (optimum := minimise(system, start, most=15)) is not None])
@@ -168,17 +172,29 @@ def _from_cold(system) -> Optimum:
     return best
 
 
+def _pursued(system, start, best: Optimum | None, **how) -> Optimum | None:
+    """Where a start leads; only a short way where it comes nowhere near the best so far: wrong facings can take long to end."""
+    if best is None:
+        return minimise(system, start, **how)
+    near = minimise(system, start, **how | {"most": 6})
+    return minimise(system, near.state, **how) if near is not None and near.chi2 < 20 * best.chi2 + 300 else near
+
+
 def _by_stages(system) -> Optimum | None:
-    """First the lens as simple as can be, then with its centre and its distortion freed: from far away they lead astray. None where they aren't free."""
+    """First the lens as simple as can be, then with its centre and its distortion freed: from far away they lead astray. None where they aren't free.
+
+    Its bend, where lines of several points tell it whatever else may be, is there from the start.
+    """
     if not any(column > 0 for column in system.free_lens):
         return None
     evidence = system.evidence
     centre = np.array([evidence.width / 2, evidence.height / 2])
-    simple = System(replace(evidence, free_coefficients=(), principal_point=centre if evidence.principal_point is None else evidence.principal_point))
+    simple = System(replace(evidence, free_coefficients=(0,) if lines_tell_bend(system) else (),
+                            principal_point=centre if evidence.principal_point is None else evidence.principal_point))
     best = end = None
     for group in islice(candidates(simple), 2):
         for start in group:
-            found = better(best, minimise(simple, start, most=25, tolerance=ROUGHLY))
+            found = better(best, _pursued(simple, start, best, most=25, tolerance=ROUGHLY))
             if found is not best:
                 best, end = found, better(end, minimise(system, found.state))
                 if end is not None and _likely(system, end) > SETTLED:
