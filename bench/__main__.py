@@ -130,15 +130,15 @@ def large_import():
 
 def render():
     """The stand-in renderer against embree called bare on the same rays."""
-    from aperture.render.stand_ins import render_boxes
-    from aperture.scene.box import Box, mesh_of
+    from aperture.render.stand_ins import render_stand_ins
+    from aperture.scene.stand_in import StandIn, mesh_of
     from demo.plates import PLATES, camera_for
 
-    camera, box = camera_for(next(iter(PLATES.values()))), Box((2.85, 0.92, 0.78), (3.4, 0, 0.4))
+    camera, box = camera_for(next(iter(PLATES.values()))), StandIn((2.85, 0.92, 0.78), (3.4, 0, 0.4))
     began = time.perf_counter()
-    pixels = render_boxes(camera, [box], samples=3).rgba
+    pixels = render_stand_ins(camera, [box], samples=3).rgba
     whole = time.perf_counter() - began
-    low, high = camera.project(box.corners()).min(axis=0), camera.project(box.corners()).max(axis=0)
+    low, high = camera.project(box.bounds()).min(axis=0), camera.project(box.bounds()).max(axis=0)
     x, y = np.meshgrid(np.arange(low[0], high[0], 1 / 3), np.arange(low[1], high[1], 1 / 3))
     rays = camera.rays(np.stack([x.ravel(), y.ravel()], -1))
     origins, mesh = np.broadcast_to(camera.position, rays.shape), mesh_of([box])

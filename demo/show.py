@@ -153,7 +153,7 @@ def build() -> None:
     from web.plates.actions import bring_in, take_plate
     from web.shows.actions import create_shot, edit
     from web.shows.models import Show
-    from web.stage.actions import add_box
+    from web.stage.actions import add_stand_in
 
     if Show.objects.filter(slug=SLUG).exists():
         return
@@ -173,7 +173,7 @@ def build() -> None:
             shot = edit(shot, "Marks and facts", lambda state, found=found: state.update(copy.deepcopy(found)))
         if code == "LT010":
             for label, base, size, turn in BOXES:
-                shot = add_box(shot, {"name": label, "base": list(base), "size": list(size), "turn_deg": turn}, None)
+                shot = add_stand_in(shot, {"name": label, "base": list(base), "size": list(size), "turn_deg": turn}, None)
             _render(shot)
         if code == "LT030":  # the bent plate, the straight working picture, and the render with the overscan that the bend needs
             shot = put_step(shot, {"do": "straighten"}, None, False)

@@ -8,7 +8,7 @@ import json
 import numpy as np
 
 from aperture.camera import Camera
-from aperture.scene.box import Box
+from aperture.scene.stand_in import StandIn
 
 
 def losses(camera: Camera) -> list[str]:
@@ -22,8 +22,8 @@ def losses(camera: Camera) -> list[str]:
     return out
 
 
-def write(path, camera: Camera, boxes: dict[str, Box], name: str = "Camera") -> None:
-    """Write one self-contained .gltf with the camera and the boxes."""
+def write(path, camera: Camera, stand_ins: dict[str, StandIn], name: str = "Camera") -> None:
+    """Write one self-contained .gltf with the camera and the stand-ins."""
     import pygltflib as g
 
     fx, fy = camera.focal_px
@@ -36,14 +36,14 @@ def write(path, camera: Camera, boxes: dict[str, Box], name: str = "Camera") -> 
                 "principal_point_px": list(camera.principal_point_px), "brown_conrady": list(camera.lens.coefficients)})]
     document.nodes = [g.Node(name=name, camera=0, matrix=camera.world_from_camera.T.ravel().tolist())]
     blob = b""
-    for label, box in boxes.items():
-        vertices, triangles = box.corners().astype(np.float32), box.triangles().astype(np.uint32)
+    for label, item in stand_ins.items():
+        vertices, triangles = item.vertices().astype(np.float32), item.solid.triangles.astype(np.uint32)
         for data, target in ((vertices.tobytes(), g.ARRAY_BUFFER), (triangles.tobytes(), g.ELEMENT_ARRAY_BUFFER)):
             document.bufferViews.append(g.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(data), target=target))
             blob += data
         first = len(document.accessors)
         document.accessors += [
-            g.Accessor(bufferView=first, componentType=g.FLOAT, count=8, type=g.VEC3, min=vertices.min(0).tolist(), max=vertices.max(0).tolist()),
+            g.Accessor(bufferView=first, componentType=g.FLOAT, count=len(vertices), type=g.VEC3, min=vertices.min(0).tolist(), max=vertices.max(0).tolist()),
             g.Accessor(bufferView=first + 1, componentType=g.UNSIGNED_INT, count=triangles.size, type=g.SCALAR)]
         document.meshes.append(g.Mesh(name=label, primitives=[g.Primitive(attributes=g.Attributes(POSITION=first), indices=first + 1)]))
         document.scenes[0].nodes.append(len(document.nodes))

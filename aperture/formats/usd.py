@@ -11,7 +11,7 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.formats.axes import from_y_up, pose_in
-from aperture.scene.box import FACES, Box
+from aperture.scene.stand_in import StandIn
 
 METRES_PER_UNIT = 0.01
 
@@ -35,8 +35,8 @@ def aperture_of(camera: Camera) -> Aperture:
     return Aperture(width / fx * focal, height / fy * focal, (width / 2 - x) / fx * focal, (y - height / 2) / fy * focal, focal)
 
 
-def write(path, camera: Camera, boxes: dict[str, Box], up_axis: str = "Y", frame: int = 1, name: str = "Camera", notes: str = "") -> None:
-    """Write a stage with the camera under /Shot and its boxes, named by `boxes`' keys."""
+def write(path, camera: Camera, stand_ins: dict[str, StandIn], up_axis: str = "Y", frame: int = 1, name: str = "Camera", notes: str = "") -> None:
+    """Write a stage with the camera under /Shot and its stand-ins, named by their keys."""
     from pxr import Gf, Sdf, Tf, Usd, UsdGeom
 
     stage = Usd.Stage.CreateInMemory()
@@ -64,12 +64,12 @@ def write(path, camera: Camera, boxes: dict[str, Box], up_axis: str = "Y", frame
         custom.CreateAttribute(f"userProperties:brownConrady:{key}", Sdf.ValueTypeNames.Double).Set(float(value))
     custom.CreateAttribute("userProperties:squeeze", Sdf.ValueTypeNames.Double).Set(camera.lens.squeeze)
     custom.CreateAttribute("userProperties:resolution", Sdf.ValueTypeNames.Int2).Set(Gf.Vec2i(camera.grid.width, camera.grid.height))
-    for label, box in boxes.items():
+    for label, item in stand_ins.items():
         mesh = UsdGeom.Mesh.Define(stage, f"/Shot/{Tf.MakeValidIdentifier(label)}")
-        points = box.corners() @ from_y_up(up_axis).T / METRES_PER_UNIT
+        points = item.vertices() @ from_y_up(up_axis).T / METRES_PER_UNIT
         mesh.CreatePointsAttr([Gf.Vec3f(*map(float, point)) for point in points])
-        mesh.CreateFaceVertexCountsAttr([4] * len(FACES))
-        mesh.CreateFaceVertexIndicesAttr(FACES.ravel().tolist())
+        mesh.CreateFaceVertexCountsAttr([len(face) for face in item.solid.faces])
+        mesh.CreateFaceVertexIndicesAttr([index for face in item.solid.faces for index in face])
         mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
         mesh.CreateExtentAttr(UsdGeom.PointBased.ComputeExtent(mesh.GetPointsAttr().Get()))
     stage.GetRootLayer().Export(str(path))

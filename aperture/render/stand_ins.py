@@ -5,8 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from aperture.camera import Camera
-from aperture.scene.box import mesh_of
 from aperture.scene.overlay import outline_points
+from aperture.scene.stand_in import mesh_of
 
 BLOCK_ROWS = 128
 
@@ -18,18 +18,18 @@ class Render:
     rgba: np.ndarray
 
 
-def render_boxes(camera: Camera, boxes, samples: int = 3, sun=(0.45, 0.8, 0.4), progress=None) -> Render:
-    """Render boxes at the camera's grid size with samples × samples rays a pixel.
+def render_stand_ins(camera: Camera, stand_ins, samples: int = 3, sun=(0.45, 0.8, 0.4), progress=None) -> Render:
+    """Render stand-ins at the camera's grid size with samples × samples rays a pixel.
 
     Plain matte grey, lit by a sun from direction `sun` and an even sky; alpha is the share of a pixel that is covered.
     `progress(done)` is called with 0 … 1 and may raise to stop.
     """
     width, height = camera.grid.width, camera.grid.height
     rgba = np.zeros((height, width, 4), np.float32)
-    rows, columns = _touched(camera, boxes, width, height)
-    if not boxes or rows[1] <= rows[0] or columns[1] <= columns[0]:
+    rows, columns = _touched(camera, stand_ins, width, height)
+    if not stand_ins or rows[1] <= rows[0] or columns[1] <= columns[0]:
         return Render(rgba)
-    mesh = mesh_of(boxes)
+    mesh = mesh_of(stand_ins)
     caster = mesh.ray  # embree, where trimesh finds it
     normals = mesh.face_normals
     sun = np.asarray(sun, float) / np.linalg.norm(sun)
@@ -55,12 +55,12 @@ def render_boxes(camera: Camera, boxes, samples: int = 3, sun=(0.45, 0.8, 0.4), 
     return Render(rgba)
 
 
-def _touched(camera, boxes, width, height):
-    """Pixel rows and columns that the boxes can reach; everything where a corner isn't imaged."""
-    if not boxes:
+def _touched(camera, stand_ins, width, height):
+    """Pixel rows and columns that the stand-ins can reach; everything where a corner isn't imaged."""
+    if not stand_ins:
         return (0, 0), (0, 0)
-    corners = np.concatenate([box.corners() for box in boxes])
-    points = camera.project(np.concatenate([outline_points(box) for box in boxes]))
+    corners = np.concatenate([item.bounds() for item in stand_ins])
+    points = camera.project(np.concatenate([outline_points(item) for item in stand_ins]))
     if (camera.to_camera_space(corners)[:, 2] > -1e-3).any() or not np.isfinite(points).all():
         return (0, height), (0, width)
     low, high = np.floor(points.min(axis=0)).astype(int) - 3, np.ceil(points.max(axis=0)).astype(int) + 3

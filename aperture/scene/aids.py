@@ -3,8 +3,8 @@
 import numpy as np
 
 from aperture.camera import Camera
-from aperture.scene.box import Box
-from aperture.scene.overlay import outline_points, polylines, runs
+from aperture.scene.overlay import polylines, runs, wire
+from aperture.scene.stand_in import StandIn
 
 FIGURE_M = 1.75
 CUBE_M = 1.0
@@ -44,17 +44,11 @@ def figure(camera: Camera, foot, height: float = FIGURE_M) -> list[np.ndarray]:
 
 def cube(camera: Camera, foot, side: float = CUBE_M) -> list[np.ndarray]:
     """A cube standing with the middle of its base at `foot` (3,)."""
-    return box(camera, Box((side, side, side), tuple(np.asarray(foot, float))))
+    return wire(camera, StandIn((side, side, side), tuple(np.asarray(foot, float))))
 
 
 def room(camera: Camera, start, end, height: float) -> list[np.ndarray]:
     """A room or block from one corner of its floor to the far one, (across, along) metres each, and its height."""
     (x0, z0), (x1, z1) = start, end
     size = (max(abs(x1 - x0), 1e-3), max(height, 1e-3), max(abs(z1 - z0), 1e-3))
-    return box(camera, Box(size, ((x0 + x1) / 2, 0.0, (z0 + z1) / 2)))
-
-
-def box(camera: Camera, shape: Box) -> list[np.ndarray]:
-    """Its twelve edges."""
-    points = outline_points(shape, 2).reshape(-1, 2, 3)
-    return polylines(camera, points[:, 0], points[:, 1])
+    return wire(camera, StandIn(size, ((x0 + x1) / 2, 0.0, (z0 + z1) / 2)))

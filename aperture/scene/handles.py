@@ -1,21 +1,27 @@
-"""What dragging a box's handle on the plate does to the box: the camera's ray says where the pointer is in the world."""
+"""What dragging a stand-in's handle on the plate does to it: the camera's ray says where the pointer is in the world."""
+
+from dataclasses import replace
 
 import numpy as np
 
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.scene.box import Box
+from aperture.scene.stand_in import StandIn
 
 HANDLES = ("move", "corner", "top", "turn")
 LEAST_M = 1e-3
+SNAP_PX = 14.0
 
 
-def places(box: Box) -> dict[str, np.ndarray]:
-    """World positions (3,) of a box's handles: its foot, a floor corner, the middle of its top, and a point before its front."""
-    width, height, depth = box.size
-    front = np.array([np.sin(box.turn), 0.0, np.cos(box.turn)])
-    base = np.array(box.base)
-    return {"move": base, "corner": box.corners()[1], "top": base + [0, height, 0], "turn": base + front * (depth / 2 + 0.35 * max(width, depth))}
+def places(item: StandIn) -> dict[str, np.ndarray]:
+    """World positions (3,) of a stand-in's handles: its foot, a floor corner, the middle of its top, and a point before its front."""
+    width, height, depth = item.size
+    front = np.array([np.sin(item.turn), 0.0, np.cos(item.turn)])
+    base = np.array(item.base)
+    out = {"move": base, "turn": base + front * (depth / 2 + 0.35 * max(width, depth))}
+    if not (item.tilt or item.roll):  # leaning, it has no floor corner and no straight up
+        out |= {"corner": item.bounds()[1]} | ({} if item.kind == "plane" else {"top": base + [0, height, 0]})
+    return out
 
 
 def on_floor(camera: Camera, at, height: float = 0.0) -> np.ndarray:
@@ -26,9 +32,51 @@ def on_floor(camera: Camera, at, height: float = 0.0) -> np.ndarray:
     return point
 
 
-def drag(camera: Camera, box: Box, handle: str, at) -> Box:
-    """The box after its `handle` was dragged to the pixel `at` (2,). Raises Problem where the pointer meets no floor."""
-    base = np.array(box.base)
+def on_surface(camera: Camera, at, stand_ins) -> np.ndarray:
+    """(3,) metres where the ray of pixel `at` (2,) first meets one of the stand-ins, or else the floor. Raises Problem where it meets neither."""
+    ray, nearest = camera.rays([at])[0], np.inf
+    for item in stand_ins:
+        a, b, c = (item.vertices()[item.solid.triangles[:, index]] for index in range(3))
+        # Möller & Trumbore 1997, "Fast, minimum storage ray/triangle intersection".
+        ab, ac = b - a, c - a
+        across = np.cross(ray, ac)
+        with np.errstate(all="ignore"):
+            inverse = 1 / (ab * across).sum(axis=1)
+            off = camera.position - a
+            u = (off * across).sum(axis=1) * inverse
+            around = np.cross(off, ab)
+            v = around @ ray * inverse
+            distance = (ac * around).sum(axis=1) * inverse
+            hit = (u >= 0) & (v >= 0) & (u + v <= 1) & (distance > 1e-6)
+        nearest = min(nearest, distance[hit].min(initial=np.inf))
+    try:
+        floor = on_floor(camera, at)
+    except Problem:
+        if not np.isfinite(nearest):
+            raise
+        floor = None
+    if floor is not None and np.linalg.norm(floor - camera.position) < nearest:
+        return floor
+    return camera.position + nearest * ray
+
+
+def snapped(camera: Camera, point, at, stand_ins, reach_px: float = SNAP_PX) -> np.ndarray:
+    """`point` (3,), or the foot of a corner of another stand-in's box that is seen within `reach_px` of the pixel `at` (2,), at the point's height."""
+    feet = [corner for item in stand_ins for corner in item.bounds()[:4]]
+    if not feet:
+        return point
+    feet = np.array(feet)
+    feet[:, 1] = point[1]
+    apart = np.linalg.norm(camera.project(feet) - at, axis=1)
+    return feet[np.nanargmin(apart)] if np.isfinite(apart).any() and np.nanmin(apart) <= reach_px else point
+
+
+def drag(camera: Camera, item: StandIn, handle: str, at, snap_to=()) -> StandIn:
+    """The stand-in after its `handle` was dragged to the pixel `at` (2,); its foot and its corner snap to corners of `snap_to`.
+
+    Raises Problem where the pointer meets no floor.
+    """
+    base = np.array(item.base)
     if handle == "top":
         ray = camera.rays([at])[0]
         up, between = np.array([0.0, 1.0, 0.0]), base - camera.position
@@ -37,17 +85,19 @@ def drag(camera: Camera, box: Box, handle: str, at) -> Box:
         height = (along * (ray @ between) - up @ between) / max(1 - along**2, 1e-9)
         if not np.isfinite(height):
             raise Problem("The lens forms no picture there.")
-        return Box((box.size[0], max(float(height), LEAST_M), box.size[2]), box.base, box.turn)
-    point = on_floor(camera, at, box.base[1])
+        return replace(item, size=(item.size[0], max(float(height), LEAST_M), item.size[2]))
+    point = on_floor(camera, at, item.base[1])
+    if handle in ("move", "corner"):
+        point = snapped(camera, point, at, snap_to)
     if handle == "move":
-        return Box(box.size, tuple(point.tolist()), box.turn)
+        return replace(item, base=tuple(point.tolist()))
     if handle == "turn":
-        return Box(box.size, box.base, float(np.arctan2(point[0] - base[0], point[2] - base[2])))
+        return replace(item, turn=float(np.arctan2(point[0] - base[0], point[2] - base[2])))
     if handle != "corner":
-        raise Problem(f"A box has no handle “{handle}”.")
-    opposite = box.corners()[3]
-    c, s = np.cos(box.turn), np.sin(box.turn)
+        raise Problem(f"A stand-in has no handle “{handle}”.")
+    opposite = item.bounds()[3]
+    c, s = np.cos(item.turn), np.sin(item.turn)
     apart = point - opposite
     width, depth = abs(c * apart[0] - s * apart[2]), abs(s * apart[0] + c * apart[2])
     middle = (point + opposite) / 2
-    return Box((max(float(width), LEAST_M), box.size[1], max(float(depth), LEAST_M)), (float(middle[0]), box.base[1], float(middle[2])), box.turn)
+    return replace(item, size=(max(float(width), LEAST_M), item.size[1], max(float(depth), LEAST_M)), base=(float(middle[0]), item.base[1], float(middle[2])))

@@ -3,17 +3,37 @@
 import numpy as np
 
 from aperture.camera import Camera
-from aperture.scene.box import EDGES, Box
+from aperture.scene.stand_in import StandIn
 
 NEAR_M = 1e-3
 BENT_STEPS = 24
+CREASE = np.cos(np.radians(25))  # faces that meet at a sharper angle show their edge
+BOX_EDGES = np.array([[0, 1], [1, 2], [2, 3], [3, 0], [4, 5], [5, 6], [6, 7], [7, 4], [0, 4], [1, 5], [2, 6], [3, 7]])
 
 
-def outline_points(box: Box, steps: int = 9) -> np.ndarray:
-    """(12 · steps, 3) points along a box's edges."""
-    corners = box.corners()
-    t = np.linspace(0, 1, steps)[:, None]
-    return np.concatenate([corners[a] * (1 - t) + corners[b] * t for a, b in EDGES])
+def drawn_edges(eye, item: StandIn) -> np.ndarray:
+    """(E, 2, 3) metres, the edges of a stand-in that a drawing shows from `eye` (3,): creases, borders, and where it turns away from the eye."""
+    vertices = item.vertices()
+    edges, sides = item.solid.edges
+    normals = item.solid.face_normals(vertices)
+    first = vertices[[face[0] for face in item.solid.faces]]
+    toward = ((np.asarray(eye) - first) * normals).sum(axis=1) > 0
+    a, b = sides.T
+    shown = (b < 0) | (toward[a] != toward[b]) | ((normals[a] * normals[b]).sum(axis=1) < CREASE)
+    return vertices[edges[shown]]
+
+
+def wire(camera: Camera, item: StandIn) -> list[np.ndarray]:
+    """A stand-in's drawn edges on the plate."""
+    ends = drawn_edges(camera.position, item)
+    return polylines(camera, ends[:, 0], ends[:, 1]) if len(ends) else []
+
+
+def outline_points(item: StandIn, steps: int = 9) -> np.ndarray:
+    """(12 · steps, 3) points along the edges of a stand-in's own box."""
+    ends = item.bounds()[BOX_EDGES]
+    t = np.linspace(0, 1, steps)[None, :, None]
+    return (ends[:, :1] * (1 - t) + ends[:, 1:] * t).reshape(-1, 3)
 
 
 def polyline(camera: Camera, start, end, margin: float = 4.0) -> list[np.ndarray]:

@@ -78,19 +78,19 @@ class Walk(Browsing):
         with page.expect_navigation():
             page.mouse.click(*self.on_screen(camera.project([[2.0, 0, 2.0]])[0]))
         page.wait_for_load_state("networkidle")
-        self.assertEqual(self.state()["boxes"][0]["size"], [0.7, 1.0, 1.0])
+        self.assertEqual(self.state()["stand_ins"][0]["size"], [0.7, 1.0, 1.0])
         top = page.locator("[data-handle=top]").bounding_box()
         page.mouse.move(top["x"] + top["width"] / 2, top["y"] + top["height"] / 2)
         page.mouse.down()
         page.mouse.move(top["x"] + top["width"] / 2, top["y"] - 20, steps=4)
         with page.expect_response(lambda response: response.url.endswith("/drag") and '"done":true' in response.request.post_data):
             page.mouse.up()
-        self.assertGreater(self.state()["boxes"][0]["size"][1], 1.1)
+        self.assertGreater(self.state()["stand_ins"][0]["size"][1], 1.1)
         self.assertGreater(page.locator("#set-view canvas").evaluate("canvas => canvas.width"), 100)
         self.accessible()
 
         self.go("line-up")
-        page.click("text=Render the boxes")
+        page.click("text=Render the stand-ins")
         page.wait_for_selector("text=Save the EXR", timeout=60_000)
         page.wait_for_load_state("networkidle")
         page.locator("#wipe").evaluate("wipe => { wipe.value = 0.5; wipe.dispatchEvent(new Event('input')) }")

@@ -9,9 +9,9 @@ from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.gates.grid import Grid
 from aperture.lens.lens import Lens
-from aperture.render.stand_ins import render_boxes
+from aperture.render.stand_ins import render_stand_ins
 from aperture.scene import handles, overlay
-from aperture.scene.box import Box, mesh_of
+from aperture.scene.stand_in import StandIn, mesh_of
 
 
 def camera(lens=None):
@@ -20,15 +20,15 @@ def camera(lens=None):
 
 class Boxes(TestCase):
     def test_mesh_is_closed_and_of_the_typed_size(self):
-        mesh = mesh_of([Box((2, 1, 0.5), (1, 0, -2), 0.7)])
+        mesh = mesh_of([StandIn((2, 1, 0.5), (1, 0, -2), 0.7)])
         self.assertTrue(mesh.is_watertight)
         self.assertAlmostEqual(mesh.volume, 1.0)
         for size in ((0, 1, 1), (1, -1, 1), (math.nan, 1, 1), (1, 1, 1e9)):
             with self.assertRaises(Problem):
-                Box(size)
+                StandIn(size)
 
     def test_dragging_a_handle_takes_it_to_the_pointer(self):
-        seen, box = camera(), Box((0.8, 0.6, 0.5), (0.6, 0, 1.0), 0.4)
+        seen, box = camera(), StandIn((0.8, 0.6, 0.5), (0.6, 0, 1.0), 0.4)
         for handle in handles.HANDLES:
             at = seen.project([handles.places(box)[handle]])[0] + ([0, -9] if handle == "top" else [14, 6])
             moved = handles.drag(seen, box, handle, at)
@@ -40,7 +40,7 @@ class Boxes(TestCase):
                 self.assertAlmostEqual(now[1], at[1], delta=0.3)
             else:
                 np.testing.assert_allclose(now, at, atol=1e-6, err_msg=handle)
-        np.testing.assert_allclose(handles.drag(seen, box, "corner", seen.project([[1.5, 0, 1.6]])[0]).corners()[3], box.corners()[3], atol=1e-9)
+        np.testing.assert_allclose(handles.drag(seen, box, "corner", seen.project([[1.5, 0, 1.6]])[0]).bounds()[3], box.bounds()[3], atol=1e-9)
         with self.assertRaises(Problem):
             handles.drag(seen, box, "move", (10, 5))  # the sky
 
@@ -53,16 +53,16 @@ class Boxes(TestCase):
             self.assertEqual(overlay.polyline(seen, *behind) if lens.projection == "rectilinear" else [], [])
 
     def test_render_covers_what_the_box_covers(self):
-        seen, box = camera(), Box((1.2, 0.9, 0.7), (0.4, 0, 0.8), 0.3)
-        rgba = render_boxes(seen, [box]).rgba
+        seen, box = camera(), StandIn((1.2, 0.9, 0.7), (0.4, 0, 0.8), 0.3)
+        rgba = render_stand_ins(seen, [box]).rgba
         alpha = rgba[..., 3]
         self.assertEqual(alpha.shape, (180, 320))
         import cv2
 
-        outline = cv2.convexHull((seen.project(box.corners())).astype(np.float32))
+        outline = cv2.convexHull((seen.project(box.bounds())).astype(np.float32))
         self.assertAlmostEqual(float(alpha.sum()) / cv2.contourArea(outline), 1.0, delta=0.002)
         self.assertTrue((rgba[alpha == 0] == 0).all())
         self.assertEqual(alpha.max(), 1.0)
         self.assertTrue((rgba[..., :3] <= alpha[..., None] + 1e-6).all())  # premultiplied
         inside = Camera.at(seen.grid, seen.lens, (0.4, 0.4, 0.8))
-        self.assertEqual(render_boxes(inside, [box], samples=1).rgba[..., 3].min(), 1.0)
+        self.assertEqual(render_stand_ins(inside, [box], samples=1).rgba[..., 3].min(), 1.0)

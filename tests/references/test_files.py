@@ -15,11 +15,11 @@ from aperture.formats import gltf, obj, table
 from aperture.gates.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.plates.colour import decode_srgb
-from aperture.render.stand_ins import render_boxes, write_exr, write_png
-from aperture.scene.box import Box
+from aperture.render.stand_ins import render_stand_ins, write_exr, write_png
+from aperture.scene.stand_in import StandIn
 
 CAMERA = Camera.at(Grid.from_gate(320, 180, 36, 20.25), Lens(24), (3, 1.7, 6), 0.4, -0.12, 0.03)
-BOXES = {"Crate": Box((1.2, 0.9, 0.7), (0.4, 0, 0.8), 0.3), "Bench": Box((2, 0.5, 0.6), (-1, 0, -0.5))}
+BOXES = {"Crate": StandIn((1.2, 0.9, 0.7), (0.4, 0, 0.8), 0.3), "Bench": StandIn((2, 0.5, 0.6), (-1, 0, -0.5))}
 
 
 class Files(TestCase):
@@ -32,7 +32,7 @@ class Files(TestCase):
         gltf.write(self.folder / "a.gltf", CAMERA, BOXES)
         scene = trimesh.load(self.folder / "a.gltf")
         for name, box in BOXES.items():
-            np.testing.assert_allclose(sorted(scene.geometry[name].vertices.tolist()), sorted(box.corners().tolist()), atol=1e-6)
+            np.testing.assert_allclose(sorted(scene.geometry[name].vertices.tolist()), sorted(box.bounds().tolist()), atol=1e-6)
             self.assertGreater(scene.geometry[name].volume, 0)  # faces look outward
         perspective, pose = gltf.read(self.folder / "a.gltf")
         np.testing.assert_allclose(pose, CAMERA.world_from_camera)
@@ -61,7 +61,7 @@ class Files(TestCase):
             table.read(self.folder / "b.csv")
 
     def test_pictures_in_openimageio_and_pillow(self):
-        render = render_boxes(CAMERA, list(BOXES.values()))
+        render = render_stand_ins(CAMERA, list(BOXES.values()))
         write_exr(self.folder / "a.exr", render)
         write_png(self.folder / "a.png", render)
         read = OpenImageIO.ImageBuf(str(self.folder / "a.exr"))

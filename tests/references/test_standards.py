@@ -19,7 +19,7 @@ from aperture.lens.lens import Lens
 from aperture.match.document import schema
 from aperture.plates.colour import decode_srgb, encode_srgb
 from aperture.plates.reading import read_picture
-from aperture.scene.box import Box
+from aperture.scene.stand_in import StandIn
 from demo.plates import FOLDER, PLATES, truth
 from demo.show import FACTS, marks_for
 
@@ -65,7 +65,7 @@ class Files(TestCase):
         """OpenUSD's own validators find nothing wrong with the stage."""
         for up_axis in "YZ":
             path = self.folder / f"{up_axis}.usda"
-            usd.write(path, CAMERA, {"Crate 1": Box((1, 1, 1)), "7 Äpfel": Box((1, 2, 1))}, up_axis, name="LT-010 camera")
+            usd.write(path, CAMERA, {"Crate 1": StandIn((1, 1, 1)), "7 Äpfel": StandIn((1, 2, 1))}, up_axis, name="LT-010 camera")
             rules = UsdValidation.ValidationRegistry().GetOrLoadAllValidators()
             self.assertGreater(len(rules), 10)
             found = UsdValidation.ValidationContext(rules).Validate(Usd.Stage.Open(str(path)))
@@ -75,7 +75,7 @@ class Files(TestCase):
         bent = Camera(CAMERA.grid, Lens(24, centre_mm=(0.5, 0), coefficients=(-0.1, 0, 0, 0, 0)), CAMERA.world_from_camera)
         self.assertEqual(gltf.losses(CAMERA), [])
         self.assertEqual(len(gltf.losses(bent)), 2)
-        gltf.write(self.folder / "a.gltf", bent, {"Crate": Box((1, 1, 1))})
+        gltf.write(self.folder / "a.gltf", bent, {"Crate": StandIn((1, 1, 1))})
         data = json.loads((self.folder / "a.gltf").read_text())
         # glTF 2.0, clauses 3.2, 3.6, 3.10: version, positive yfov and znear, bounds on positions, indices within them.
         self.assertEqual(data["asset"]["version"], "2.0")

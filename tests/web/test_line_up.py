@@ -16,7 +16,7 @@ from web.match.actions import add_fact, set_marks
 from web.plates.actions import bring_in, take_plate
 from web.shows.actions import create_shot, edit
 from web.shows.models import Shot, Show
-from web.stage.actions import add_box
+from web.stage.actions import add_stand_in
 
 
 class LineUp(TransactionTestCase):
@@ -42,7 +42,7 @@ class LineUp(TransactionTestCase):
 
     def test_a_render_lines_up_and_grows_old(self):
         self.assertEqual(self.client.post("/shows/tide/LT900/line-up/render").status_code, 422)  # nothing stands there yet
-        add_box(self.shot, {"name": "Crate", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24}, None)
+        add_stand_in(self.shot, {"name": "Crate", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24}, None)
         self.client.post("/shows/tide/LT900/line-up/render")
         self.assertEqual(self.wait().state, Job.DONE)
         shot = Shot.objects.with_head().get()

@@ -59,7 +59,7 @@ class Pages(WithShot):
         self.ready()
         before = StoredFit.objects.count()
         fit_of(self.state())
-        edit(self.shot, "box", lambda state: state["boxes"].append({"id": "b1", "name": "x", "size": [1, 1, 1], "base": [0, 0, 0], "turn_deg": 0}))
+        edit(self.shot, "box", lambda state: state["stand_ins"].append({"id": "b1", "name": "x", "size": [1, 1, 1], "base": [0, 0, 0], "turn_deg": 0}))
         fit_of(self.state())
         self.assertEqual(StoredFit.objects.count(), before)
 

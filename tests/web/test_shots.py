@@ -92,7 +92,7 @@ class Revisions(WithShot):
         self.assertEqual(self.client.post(self.url("undo"), headers={"Accept": "application/json"}).status_code, 423)
         self.assertEqual(self.state(), before)
         self.client.post(self.url("set"), {"width": "1", "height": "1", "depth": "1"})
-        self.assertEqual(len(self.state()["boxes"]), 1)  # the set may still be built
+        self.assertEqual(len(self.state()["stand_ins"]), 1)  # the set may still be built
 
     def test_forms_of_shows_and_shots(self):
         self.assertContains(self.client.post("/", {"name": "", "up_axis": "Y", "length_unit": "m", "rate": "quick"}), "frame rate", status_code=422)
@@ -177,12 +177,12 @@ class Steps(WithShot):
         at = truth(NAME).project([[1.9, 0, 3.3]])[0].tolist()
         placed = self.post_json("set/place", at=at, typed={"width": "80 cm", "height": "60 cm", "depth": "0.6", "name": "Crate", "turn": "24"})
         self.assertEqual(placed.status_code, 200)
-        box = self.state()["boxes"][0]
+        box = self.state()["stand_ins"][0]
         np.testing.assert_allclose(box["base"], [1.9, 0, 3.3], atol=0.08)
         self.assertEqual((box["size"], box["turn_deg"]), ([0.8, 0.6, 0.6], 24.0))
         self.assertEqual(self.post_json("set/place", at=[960, 5], typed={"width": "1", "height": "1", "depth": "1"}).status_code, 422)
         self.assertEqual(self.post_json("set/drag", id="b1", handle="move", at=["x", 2]).status_code, 422)
-        self.assertContains(self.client.post(self.url("set") + "?box=b1", {"width": "0", "height": "-1", "depth": "1"}), "must be above", status_code=422)
+        self.assertContains(self.client.post(self.url("set") + "?item=b1", {"width": "0", "height": "-1", "depth": "1"}), "must be above", status_code=422)
         for ending, word in (("usda", b"horizontalAperture"), ("gltf", b"yfov"), ("csv", b"principal_x_px"), ("obj", b"o Crate"), ("zip", b"PK")):
             self.assertIn(word, self.client.get(self.url(f"hand-off/camera.{ending}")).content)
 

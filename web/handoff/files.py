@@ -9,7 +9,7 @@ from aperture.errors import Problem
 from aperture.formats import gltf, obj, table, usd
 from web.match.fits import camera_of_state, document_of, fit_of
 from web.shows.steps import Standing
-from web.stage.boxes import boxes_of
+from web.stage.stand_ins import stand_ins_of
 
 FRAME = 1  # a photograph is a plate of one frame
 
@@ -25,11 +25,11 @@ class Kind:
 
 
 KINDS = {kind.ending: kind for kind in (
-    Kind("usda", "OpenUSD", "camera and boxes; apertures, offsets, focal length, units and up axis declared", "model/vnd.usda"),
-    Kind("gltf", "glTF 2.0", "camera and boxes, in metres, Y up", "model/gltf+json"),
+    Kind("usda", "OpenUSD", "camera and stand-ins; apertures, offsets, focal length, units and up axis declared", "model/vnd.usda"),
+    Kind("gltf", "glTF 2.0", "camera and stand-ins, in metres, Y up", "model/gltf+json"),
     Kind("json", "Match and fit", "the evidence, every figure with its ±, solvable again from the command line", "application/json"),
     Kind("csv", "Camera table", "a row a frame: pose, focal length, gate, principal point, distortion", "text/csv"),
-    Kind("obj", "Boxes", "the stand-ins as a mesh, in the show's unit and up axis", "model/obj"))}
+    Kind("obj", "Stand-ins", "the stand-ins as a mesh, in the show's unit and up axis", "model/obj"))}
 
 
 def require_camera(shot):
@@ -47,20 +47,20 @@ def require_camera(shot):
 def contents(shot, ending: str) -> bytes:
     """The bytes of one file. Raises Problem."""
     camera = require_camera(shot)
-    boxes, show = boxes_of(shot.state), shot.show
+    stand_ins, show = stand_ins_of(shot.state), shot.show
     name = f"{shot.code}_camera"
-    if ending == "obj" and not boxes:
-        raise Problem("There are no boxes to write: place one on the Set step.")
+    if ending == "obj" and not stand_ins:
+        raise Problem("There are no stand-ins to write: place one on the Set step.")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"file.{ending}"
         if ending == "usda":
-            usd.write(path, camera, boxes, show.up_axis, FRAME, name, notes=f"{show.name}, {shot.code}, revision {shot.head.number}")
+            usd.write(path, camera, stand_ins, show.up_axis, FRAME, name, notes=f"{show.name}, {shot.code}, revision {shot.head.number}")
         elif ending == "gltf":
-            gltf.write(path, camera, boxes, name)
+            gltf.write(path, camera, stand_ins, name)
         elif ending == "csv":
             table.write(path, {FRAME: camera})
         elif ending == "obj":
-            obj.write(path, boxes, show.length_unit, show.up_axis)
+            obj.write(path, stand_ins, show.length_unit, show.up_axis)
         else:
             path.write_text(json.dumps({"show": show.name, "shot": shot.code, "revision": shot.head.number,
                                         "match": document_of(shot.state), "fit": fit_of(shot.state)}, indent=2))

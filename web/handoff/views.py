@@ -40,7 +40,7 @@ def handoff(request, show, shot):
                 Row("Aperture offsets", f"{aperture.horizontal_offset + 0:.3f}, {aperture.vertical_offset + 0:.3f} mm".replace("-", "−"), origin="assumed"),
                 Row("Up axis, unit", f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}", origin="typed"),
                 Row("Frame", f"{files.FRAME} at {shot.show.rate_text} fps", origin="typed")]
-    kinds = [kind for kind in files.KINDS.values() if kind.ending != "obj" or shot.state["boxes"]]
+    kinds = [kind for kind in files.KINDS.values() if kind.ending != "obj" or shot.state["stand_ins"]]
     context = {"plate": plate_of(shot), "camera": camera, "kinds": kinds, "rows": rows, "figures": sheet.figures(shot, fit), "remarks": remarks,
                "evidence": sheet.evidence(shot, fit), "fit": fit}
     return step_page(request, shot, "hand-off", "handoff/handoff.html", context)
@@ -54,7 +54,7 @@ def file(request, show, shot, ending):
         buffer = io.BytesIO()
         with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
             for kind in files.KINDS:
-                if kind != "obj" or shot.state["boxes"]:
+                if kind != "obj" or shot.state["stand_ins"]:
                     archive.writestr(f"{shot.code}_camera.{kind}", files.contents(shot, kind))
         return _download(buffer.getvalue(), f"{shot.code}_camera.zip", "application/zip")
     if ending not in files.KINDS:

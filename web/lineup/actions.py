@@ -17,20 +17,20 @@ from web.jobs import runner
 from web.jobs.models import Job
 from web.lineup.models import Render
 from web.match.fits import camera_of_state, digest_of, document_of
-from web.stage.boxes import boxes_of
+from web.stage.stand_ins import stand_ins_of
 
 KIND = "line-up render"
 
 
 def source_digest(state: dict) -> str:
-    """What a render depends on: the match document and the boxes."""
+    """What a render depends on: the match document and the stand-ins that are shown."""
     document = document_of(state)
-    text = json.dumps([digest_of(document) if document else "", state["boxes"]], sort_keys=True)
+    text = json.dumps([digest_of(document) if document else "", state["stand_ins"]], sort_keys=True)
     return hashlib.sha256(text.encode()).hexdigest()
 
 
 def start_render(shot) -> Job:
-    """Begin a render of the shot as it stands. Raises Problem without a camera or boxes, or while one runs."""
+    """Begin a render of the shot as it stands. Raises Problem without a camera or stand-ins, or while one runs."""
     work = _work(shot)
     running = runner.latest(shot, KIND)
     if running and running.state == Job.RUNNING:
@@ -44,26 +44,26 @@ def render_now(shot) -> None:
 
 
 def _work(shot):
-    camera, boxes = camera_of_state(shot.state), boxes_of(shot.state)
+    camera, stand_ins = camera_of_state(shot.state), stand_ins_of(shot.state)
     if camera is None:
         raise Problem("There is no camera to render through yet: match the plate and place the origin first.")
-    if not boxes:
-        raise Problem("There is nothing to render yet: place a box on the Set step.")
+    if not stand_ins:
+        raise Problem("There is nothing to render yet: place a stand-in on the Set step.")
     digest, revision = source_digest(shot.state), shot.head.number
-    return (lambda progress: _render(shot, camera, list(boxes.values()), digest, revision, progress))
+    return (lambda progress: _render(shot, camera, list(stand_ins.values()), digest, revision, progress))
 
 
-def _render(shot, camera, boxes, digest, revision, progress):
+def _render(shot, camera, stand_ins, digest, revision, progress):
     from PIL import Image
 
-    from aperture.render.stand_ins import render_boxes, write_exr, write_png
+    from aperture.render.stand_ins import render_stand_ins, write_exr, write_png
 
     began = time.monotonic()
     home = settings.DATA / "renders"
     home.mkdir(parents=True, exist_ok=True)
     folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
     try:
-        render = render_boxes(camera, boxes, progress=lambda done: progress(done * 0.9))
+        render = render_stand_ins(camera, stand_ins, progress=lambda done: progress(done * 0.9))
         write_png(folder / "render.png", render)
         write_exr(folder / "render.exr", render)
         Image.fromarray((np.clip(render.rgba[..., 3], 0, 1) * 255 + 0.5).astype(np.uint8), "L").save(folder / "alpha.png")

@@ -7,7 +7,7 @@ from django.db import models
 
 
 class Render(models.Model):
-    """One finished render; its folder holds render.png, render.exr and alpha.png. `digest` is of the camera and boxes it was made from."""
+    """One finished render; its folder holds render.png, render.exr and alpha.png. `digest` is of the camera and stand-ins it was made from."""
 
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="renders")
     digest = models.CharField(max_length=64)

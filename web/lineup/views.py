@@ -21,14 +21,15 @@ def lineup(request, show, shot):
     render, job = shot.renders.first(), runner.latest(shot, actions.KIND)
     stale = render is not None and render.digest != actions.source_digest(shot.state)
     remarks = []
-    again = (("Render the boxes again" if render else "Render the boxes", {"action": shot.url("lineup-render"), "fields": {}}),)
+    again = (("Render the stand-ins again" if render else "Render the stand-ins", {"action": shot.url("lineup-render"), "fields": {}}),)
     if job and job.state in (Job.FAILED, Job.CANCELLED):
         remarks.append(Remark("The last render did not finish", job.says, "bad" if job.state == Job.FAILED else "note"))
     if stale:
-        remarks.append(Remark("This render is old", f"It was made from revision {render.revision}; the camera or the boxes have "
+        remarks.append(Remark("This render is old", f"It was made from revision {render.revision}; the camera or the stand-ins have "
                               "changed since.", "doubt", again))
     if render is None and not (job and job.state == Job.RUNNING):
-        remarks.append(Remark("Nothing rendered yet", "Render the boxes of the Set step through the matched camera, at the plate’s exact size.", "note", again))
+        remarks.append(Remark("Nothing rendered yet", "Render the stand-ins of the Set step through the matched camera, at the plate’s exact size.", "note",
+                              again))
     rows = [Row("Size", f"{render.width} × {render.height} px"), Row("From revision", str(render.revision)),
             Row("Took", f"{render.seconds:.1f} s")] if render else []
     context = {"plate": plate_of(shot), "render": render, "job": job, "remarks": remarks, "rows": rows, "stale": stale}

@@ -9,7 +9,7 @@ from aperture.errors import Problem
 from web.shows.models import Revision, Shot, Show
 
 EMPTY = {"plate": None, "gate": None, "lens": {"focal_mm": None}, "marks": [], "facts": [], "planes": [], "survey": [], "draft": "First", "drafts": {},
-         "boxes": []}
+         "stand_ins": []}
 # Parts of the state that make the camera: a locked shot refuses to change these.
 CAMERA_PARTS = ("plate", "gate", "lens", "marks", "facts", "planes", "draft")
 

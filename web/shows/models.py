@@ -72,7 +72,7 @@ class Shot(models.Model):
 
     @property
     def state(self) -> dict:
-        """The shot's document as it stands: plate, gate, lens, marks, facts, boxes."""
+        """The shot's document as it stands: plate, gate, lens, marks, facts, stand-ins."""
         return self.head.state
 
     def url(self, name: str, *extra) -> str:

@@ -1,34 +1,112 @@
 """The verbs of the Set step."""
 
+import math
+
+import numpy as np
+
 from aperture.errors import Problem
+from aperture.formats.meshes import Mesh
 from web.shows.actions import edit
 from web.shows.models import Shot
-from web.stage.boxes import box_from
+from web.stage import meshes
+from web.stage.stand_ins import extra, free_name, json_from, new, stand_in_from
+
+BESIDE = 0.25  # a copy stands beside what it was made from, by this share of its width
 
 
-def add_box(shot: Shot, item: dict, base: int | None) -> Shot:
-    """A new box with an id of its own."""
-    box_from(item)
+def add_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
+    """A new stand-in with an id of its own."""
+    stand_in_from(item)
 
     def change(state):
-        taken = {box["id"] for box in state["boxes"]}
-        state["boxes"].append({"id": next(f"b{n}" for n in range(1, 100000) if f"b{n}" not in taken), **item})
+        state["stand_ins"].append({"id": _free_id(state), **item})
     return edit(shot, f"Placed {item['name']}", change, base)
 
 
-def set_box(shot: Shot, item: dict, base: int | None) -> Shot:
-    """A changed box."""
-    box_from(item)
+def bring_in_mesh(shot: Shot, name: str, mesh: Mesh, base: int | None) -> Shot:
+    """A stand-in from a file's mesh, where the file has it."""
+    digest = meshes.keep(mesh.vertices, mesh.triangles)
+    return add_stand_in(shot, new("mesh", free_name(shot.state, name), size=list(mesh.size), base=list(mesh.base), mesh=digest), base)
+
+
+def set_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
+    """A changed stand-in; what hangs on it moves and turns along. Raises Problem where it is locked or gone, or hangs on itself."""
+    placed = stand_in_from(item)
 
     def change(state):
-        if not any(box["id"] == item["id"] for box in state["boxes"]):
-            raise Problem("That box is gone already.")
-        state["boxes"] = [item if box["id"] == item["id"] else box for box in state["boxes"]]
+        before = _find(state, item["id"])
+        if extra(before, "locked") and extra(item, "locked"):
+            raise Problem(f"“{before['name']}” is locked. Unlock it first.")
+        if item["id"] in (above := _above(state, extra(item, "parent"))):
+            raise Problem(f"“{item['name']}” can't hang on what hangs on it: {' → '.join(_find(state, id_)['name'] for id_ in above)}.", "parent")
+        was = stand_in_from(before)
+        turn = placed.rotation @ was.rotation.T
+        still = np.allclose(turn, np.eye(3), atol=1e-12) and np.allclose(placed.base, was.base, atol=1e-9)
+        below = set() if still else _below(state, item["id"])
+        state["stand_ins"] = [item if other["id"] == item["id"] else
+                              json_from(other, stand_in_from(other).moved(turn, was.base, placed.base)) if other["id"] in below else other
+                              for other in state["stand_ins"]]
     return edit(shot, f"Changed {item['name']}", change, base)
 
 
-def remove_box(shot: Shot, id_: str, base: int | None) -> Shot:
-    """Take a box out."""
+def flag(shot: Shot, id_: str, name: str, base: int | None) -> Shot:
+    """Turn one of hidden, locked or part_of_plate over."""
+    words = {"hidden": ("Showed", "Hid"), "locked": ("Unlocked", "Locked"), "part_of_plate": ("Took as an element", "Took as part of the plate")}
+    if name not in words:
+        raise Problem("A stand-in has no such switch.")
+    item = _find(shot.state, id_)
+
     def change(state):
-        state["boxes"] = [box for box in state["boxes"] if box["id"] != id_]
-    return edit(shot, "Removed a box", change, base)
+        found = _find(state, id_)
+        found[name] = not extra(found, name)
+    return edit(shot, f"{words[name][not extra(item, name)]} {item['name']}", change, base)
+
+
+def duplicate(shot: Shot, id_: str, base: int | None) -> Shot:
+    """A copy beside it, its number counted on."""
+    item = _find(shot.state, id_)
+
+    def change(state):
+        found = _find(state, id_)
+        aside = found["size"][0] * (1 + BESIDE)
+        turn = math.radians(found.get("turn_deg", 0.0))
+        across, up, along = found["base"]
+        copy = found | {"id": _free_id(state), "name": free_name(state, found["name"]), "locked": False,
+                        "base": [round(across + aside * math.cos(turn), 5), up, round(along - aside * math.sin(turn), 5)]}
+        state["stand_ins"].append(copy)
+    return edit(shot, f"Duplicated {item['name']}", change, base)
+
+
+def remove_stand_in(shot: Shot, id_: str, base: int | None) -> Shot:
+    """Take a stand-in out; what hung on it stays where it is."""
+    def change(state):
+        if any(item["id"] == id_ and extra(item, "locked") for item in state["stand_ins"]):
+            raise Problem(f"“{_find(state, id_)['name']}” is locked. Unlock it first.")
+        state["stand_ins"] = [item | ({"parent": None} if extra(item, "parent") == id_ else {}) for item in state["stand_ins"] if item["id"] != id_]
+    return edit(shot, "Removed a stand-in", change, base)
+
+
+def _find(state, id_) -> dict:
+    item = next((item for item in state["stand_ins"] if item["id"] == id_), None)
+    if item is None:
+        raise Problem("That stand-in is gone already.")
+    return item
+
+
+def _free_id(state) -> str:
+    taken = {item["id"] for item in state["stand_ins"]}
+    return next(id_ for number in range(1, 100000) if (id_ := f"b{number}") not in taken)
+
+
+def _above(state, id_) -> list[str]:
+    """The ids from one up to what hangs on nothing."""
+    parents, out = {item["id"]: extra(item, "parent") for item in state["stand_ins"]}, []
+    while id_ in parents and id_ not in out:
+        out.append(id_)
+        id_ = parents[id_]
+    return out
+
+
+def _below(state, id_) -> set[str]:
+    """The ids of all that hangs on one, directly or not."""
+    return {item["id"] for item in state["stand_ins"] if id_ in _above(state, item["id"])[1:]}

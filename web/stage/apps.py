@@ -6,6 +6,6 @@ class StageConfig(AppConfig):
 
     def ready(self):
         from web.shows.steps import register
-        from web.stage.boxes import standing
+        from web.stage.stand_ins import standing
 
         register("set", "set", standing)

@@ -6,5 +6,8 @@ urlpatterns = [
     path("set", views.stage, name="set"),
     path("set/drag", views.drag, name="set-drag"),
     path("set/place", views.place, name="set-place"),
-    path("set/remove/<str:id_>", views.remove, name="set-remove"),
+    path("set/plan", views.plan, name="set-plan"),
+    path("set/mesh", views.mesh, name="set-mesh"),
+    path("set/card", views.card, name="set-card"),
+    path("set/<str:id_>/<str:name>", views.verb, name="set-verb"),
 ]

@@ -2,6 +2,7 @@
 
 import json
 import math
+from dataclasses import replace
 
 import numpy as np
 from django.http import JsonResponse
@@ -9,107 +10,69 @@ from django.shortcuts import redirect
 from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
-from aperture.formats.axes import from_y_up
-from aperture.scene import handles, overlay
-from aperture.scene.box import EDGES, Box
-from aperture.units import METRES
-from web.match.fits import camera_of_state, fit_of
-from web.match.overlay import path_of, spacing_for
+from aperture.formats import meshes
+from aperture.scene import handles
+from aperture.scene.solids import KINDS
+from aperture.units import parse_length
+from web.match.fits import camera_of_state
 from web.plates.models import plate_of
+from web.shows.actions import edit
 from web.shows.views import find, step_page
 from web.stage import actions
-from web.stage.boxes import box_from, json_from
-from web.stage.forms import FIELDS, BoxForm
-from web.ui.rows import Remark, Row
+from web.stage.forms import ANGLES, FIELDS, MeshForm, StandInForm
+from web.stage.page import card_distance, card_rows, item_rows, page_data, remarks
+from web.stage.stand_ins import extra, free_name, json_from, new, shown, stand_in_from
 
 
-def stage(request, show, shot):
-    """Lens view and set view, and the boxes' sheets."""
+def stage(request, show, shot, mesh_form=None, status=200):
+    """Lens view and set view, and the stand-ins' sheets."""
     shot = find(show, shot)
-    state, chosen = shot.state, request.GET.get("box") or (shot.state["boxes"][-1]["id"] if shot.state["boxes"] else None)
-    item = next((box for box in state["boxes"] if box["id"] == chosen), None)
-    form, status = _form(request, shot, item)
+    state, chosen = shot.state, request.GET.get("item")
+    item = next((other for other in state["stand_ins"] if other["id"] == chosen), None)
+    form, ended = (_fresh(shot, item, request.GET.get("kind", "box")), status) if mesh_form or request.method != "POST" else _form(request, shot, item)
     if form is None:
-        return redirect(shot.url("set") + (f"?box={chosen}" if item else ""))
+        return redirect(shot.url("set") + (f"?item={chosen}" if item else f"?item={find(show, shot.code).state['stand_ins'][-1]['id']}"))
     camera = camera_of_state(state)
-    context = {"plate": plate_of(shot), "boxes": state["boxes"], "item": item, "form": form, "camera": camera, "remarks": _remarks(shot, camera, item),
-               "rows": _box_rows(shot, camera, item), "page": page_data(shot, camera) | {"chosen": chosen if item else None}}
-    return step_page(request, shot, "set", "stage/stage.html", context, status=status)
+    defaults = {kind: [shot.show.length(value, places=3)[0] for value in size] for kind, (_, size, _) in KINDS.items()}
+    context = {"plate": plate_of(shot), "items": state["stand_ins"], "item": item, "form": form, "camera": camera, "remarks": remarks(shot, camera, item),
+               "rows": item_rows(shot, camera, item), "kind": item.get("kind", "box") if item else form["kind"].value() or "box",
+               "kinds": [(kind, name) for kind, (name, _, _) in KINDS.items() if kind != "mesh"],
+               "mesh_form": mesh_form or MeshForm(auto_id="mesh_%s", initial={"unit": shot.show.length_unit, "up_axis": shot.show.up_axis,
+                                                                              "base": shot.head.number}),
+               "card": shot.show.length(card_distance(shot, camera)) if camera else None, "card_rows": card_rows(shot, camera) if camera else [],
+               "verbs": _verbs(item) if item else [],
+               "page": page_data(shot, camera) | {"chosen": chosen if item else None, "sizes": defaults,
+                                                  "card": card_distance(shot, camera) if camera else None}}
+    return step_page(request, shot, "set", "stage/stage.html", context, status=ended)
+
+
+def _verbs(item):
+    """What can be done to one: the address's name, and what the button says."""
+    return [("duplicate", "Duplicate it", ""), *((name, extra(item, name) and again, first) for name, first, again in (
+        ("locked", "Lock it", "Unlock it"), ("part_of_plate", "Take it as part of the plate", "Take it as an element")))]
+
+
+def _fresh(shot, item, kind):
+    if item:
+        return StandInForm(show=shot.show, item=item, others=shot.state["stand_ins"], initial={"base": shot.head.number})
+    kind = kind if kind in KINDS else "box"
+    name, size, _ = KINDS[kind]
+    starting = dict(zip(("width", "height", "depth"), (shot.show.length(value, places=3)[0] for value in size)))
+    return StandInForm(show=shot.show, others=shot.state["stand_ins"], initial=starting | {
+        "name": free_name(shot.state, name), "kind": kind, "turn": "0°", "base": shot.head.number})
 
 
 def _form(request, shot, item):
-    if request.method != "POST":
-        starting = {"name": f"Box {len(shot.state['boxes']) + 1}", "width": shot.show.length(1.0)[0], "height": shot.show.length(1.0)[0],
-                    "depth": shot.show.length(1.0)[0], "turn": "0°", "base": shot.head.number}
-        return BoxForm(show=shot.show, item=item, initial={"base": shot.head.number} if item else starting), 200
-    form = BoxForm(request.POST, show=shot.show, item=item)
-    if not form.is_valid():
-        return form, 422
-    if item:
-        actions.set_box(shot, form.cleaned_data["box"], form.cleaned_data["base"])
-    else:
-        actions.add_box(shot, form.cleaned_data["box"], form.cleaned_data["base"])
-    return None, 302
-
-
-def page_data(shot, camera, boxes=None) -> dict:
-    """What the script draws: lens view in px, set view in metres of the show's up axis."""
-    boxes = shot.state["boxes"] if boxes is None else boxes
-    out = {"revision": shot.head.number, "boxes": boxes, "lens": [], "handles": {}, "paths": [], "world": None}
-    if camera is None:
-        return out
-    spacing = spacing_for(camera, METRES[shot.show.length_unit])
-    out["paths"] = [{"class": "floor", "d": path_of(overlay.floor_grid(camera, spacing, 12))}]
-    turn = from_y_up(shot.show.up_axis)
-    for item in boxes:
-        box = box_from(item)
-        corners = box.corners()
-        pieces = [piece for a, b in EDGES for piece in overlay.polyline(camera, corners[a], corners[b])]
-        out["lens"].append({"id": item["id"], "d": path_of(pieces), "name": item["name"]})
-        out["handles"][item["id"]] = {name: at.tolist() for name, point in handles.places(box).items()
-                                      if np.isfinite(at := camera.project([point])[0]).all()}
-    out["world"] = {"up": shot.show.up_axis, "spacing": spacing, "boxes": {item["id"]: (box_from(item).corners() @ turn.T).tolist() for item in boxes},
-                    **_frustum(camera, turn)}
-    return out
-
-
-def _frustum(camera, turn) -> dict:
-    """The camera's centre, the corners of the plate card at a useful distance, and where the ground's middle is."""
-    width, height = camera.grid.width, camera.grid.height
-    rays = camera.rays([[0, 0], [width, 0], [width, height], [0, height]])
-    if not np.isfinite(rays).all():
-        rays = camera.rays([[width * x, height * y] for x, y in ((.1, .1), (.9, .1), (.9, .9), (.1, .9))])
-    depth = -(rays @ camera.rotation)[:, 2]
-    distance = max(np.linalg.norm(camera.position) * 1.35, 0.5)
-    card = camera.position + rays / depth[:, None] * distance
-    return {"camera": (turn @ camera.position).tolist(), "card": (card @ turn.T).tolist(), "card_distance": float(distance),
-            "right": (turn @ camera.rotation[:, 0]).tolist(), "up_vector": (turn @ camera.rotation[:, 1]).tolist()}
-
-
-def _box_rows(shot, camera, item) -> list[Row]:
-    if item is None or camera is None:
-        return []
-    box = box_from(item)
-    apart = np.linalg.norm(np.array(box.base) - camera.position)
-    px = camera.project(overlay.outline_points(box))
-    rows = [Row("From the camera", *shot.show.length(float(apart)), origin="solved")]
-    if np.isfinite(px).all():
-        size = px.max(axis=0) - px.min(axis=0)
-        rows.append(Row("On the plate", f"{size[0]:.0f} × {size[1]:.0f} px", origin="solved"))
-    return rows
-
-
-def _remarks(shot, camera, item) -> list[Remark]:
-    fit = fit_of(shot.state)
-    if camera is None:
-        return [Remark("No camera yet", "Match the plate and place the origin first: a box needs a floor to stand on.", "note")]
-    if fit["determined"]["scale"] == "no":
-        return [Remark("The size of things is unknown", "Boxes are in units of the distance from the camera to the first placed spot, until a "
-                       "length or the camera’s height is known on the Match step.", "doubt")]
-    if item:
-        if camera.to_camera_space(box_from(item).corners())[:, 2].min() > 0:
-            return [Remark("Behind the camera", f"“{item['name']}” stands behind the camera and can’t be seen on the plate.", "doubt")]
-    return []
+    form = StandInForm(request.POST, show=shot.show, item=item, others=shot.state["stand_ins"])
+    if form.is_valid():
+        try:
+            (actions.set_stand_in if item else actions.add_stand_in)(shot, form.cleaned_data["item"], form.cleaned_data["base"])
+            return None, 302
+        except Problem as problem:
+            if getattr(problem, "kept", None) is not None:
+                raise
+            form.add_error(problem.place if problem.place in form.fields else None, problem.sentence)
+    return form, 422
 
 
 def _body(request) -> dict:
@@ -122,64 +85,124 @@ def _body(request) -> dict:
     return data
 
 
-def _at(data):
-    at = data.get("at")
+def _at(at):
     if not (isinstance(at, list) and len(at) == 2 and all(isinstance(v, (int, float)) and math.isfinite(v) for v in at)):
         raise Problem("The pointer's place must be two finite numbers.")
     return at
 
 
+def _base(value):
+    return value if isinstance(value, int) and not isinstance(value, bool) else int(value) if isinstance(value, str) and value.isdecimal() else None
+
+
 def _camera(shot):
     camera = camera_of_state(shot.state)
     if camera is None:
-        raise Problem("Match the plate and place the origin first: a box needs a floor to stand on.")
+        raise Problem("Match the plate and place the origin first: a stand-in needs a floor to stand on.")
     return camera
 
 
 def _dragged(shot, data):
-    item = next((box for box in shot.state["boxes"] if box["id"] == data.get("id")), None)
+    item = next((other for other in shot.state["stand_ins"] if other["id"] == data.get("id")), None)
     if item is None:
-        raise Problem("That box is gone already.")
+        raise Problem("That stand-in is gone already.")
+    if extra(item, "locked"):
+        raise Problem(f"“{item['name']}” is locked. Unlock it first.")
     camera = _camera(shot)
-    return camera, json_from(item, handles.drag(camera, box_from(item), data.get("handle"), _at(data)))
+    others = [stand_in_from(other) for other in shown(shot.state) if other["id"] != item["id"]] if data.get("snap") else []
+    return camera, json_from(item, handles.drag(camera, stand_in_from(item), data.get("handle"), _at(data.get("at")), others))
 
 
 @require_POST
 def drag(request, show, shot):
-    """Where a drag would take a box; saved when the drag ends (`done`)."""
+    """Where a drag would take a stand-in; saved when the drag ends (`done`)."""
     shot, data = find(show, shot), _body(request)
     camera, moved = _dragged(shot, data)
     if data.get("done"):
-        base = data.get("base")
-        shot = actions.set_box(shot, moved, base if isinstance(base, int) else None)
-    boxes = [moved if box["id"] == moved["id"] else box for box in shot.state["boxes"]]
-    figures = BoxForm(show=shot.show, item=moved).initial
-    return JsonResponse(page_data(shot, camera, boxes) | {"figures": {field: figures[field] for field in (*(f for f, _, _ in FIELDS), "turn")}})
+        shot = actions.set_stand_in(shot, moved, _base(data.get("base")))
+        items = shown(shot.state)
+    else:
+        items = [moved if other["id"] == moved["id"] else other for other in shown(shot.state)]
+    figures = StandInForm(show=shot.show, item=moved).initial
+    return JsonResponse(page_data(shot, camera, items) | {"figures": {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)}})
 
 
 @require_POST
 def place(request, show, shot):
-    """A box of the typed size where the plate was clicked."""
+    """A stand-in of the typed size where the plate was clicked: on the floor, or on the face of another."""
     shot, data = find(show, shot), _body(request)
     camera = _camera(shot)
-    form = BoxForm({key: str(value)[:60] for key, value in (data.get("typed") or {}).items()}, show=shot.show)
+    form = StandInForm({key: str(value)[:60] for key, value in (data.get("typed") or {}).items()}, show=shot.show, others=shot.state["stand_ins"])
     if not form.is_valid():
         field, errors = next(iter(form.errors.items()))
         raise Problem(errors[0], field)
-    point = handles.on_floor(camera, _at(data))
-    item = form.cleaned_data["box"]
-    if not form.cleaned_data["name"]:
-        item["name"] = f"Box {len(shot.state['boxes']) + 1}"
-    placed = json_from(item, Box(tuple(item["size"]), tuple(point.tolist()), math.radians(item["turn_deg"])))
-    base = data.get("base")
-    shot = actions.add_box(shot, placed, base if isinstance(base, int) else None)
-    return JsonResponse({"url": shot.url("set") + f"?box={shot.state['boxes'][-1]['id']}"})
+    item = form.cleaned_data["item"]
+    item["name"] = free_name(shot.state, item["name"])
+    point = handles.on_surface(camera, _at(data.get("at")), [stand_in_from(other) for other in shown(shot.state)])
+    return _added(shot, json_from(item, replace(stand_in_from(item), base=tuple(point.tolist()))), data)
 
 
 @require_POST
-def remove(request, show, shot, id_):
-    """Take a box out; undo brings it back."""
-    shot = find(show, shot)
-    base = request.POST.get("base", "")
-    actions.remove_box(shot, id_, int(base) if base.isdecimal() else None)
+def plan(request, show, shot):
+    """A block or room whose floor corners were clicked one after the other, pulled up to the typed height."""
+    shot, data = find(show, shot), _body(request)
+    camera, corners = _camera(shot), data.get("corners")
+    if not isinstance(corners, list) or not 3 <= len(corners) <= 200:
+        raise Problem("Click three or more corners on the floor, then press Enter.")
+    points = np.array([handles.on_floor(camera, _at(at)) for at in corners])
+    height = parse_length(str(data.get("height") or ""), shot.show.length_unit, "The height")
+    low, high = points.min(axis=0), points.max(axis=0)
+    size = np.maximum(high - low, 1e-3)
+    middle = (low + high) / 2
+    flat = ((points - middle) / size)[:, [0, 2]]
+    kind = "room" if data.get("kind") == "room" else "block"
+    item = new(kind, free_name(shot.state, KINDS[kind][0]), size=[round(float(size[0]), 5), height, round(float(size[2]), 5)],
+               base=[round(float(middle[0]), 5), 0.0, round(float(middle[2]), 5)], corners=np.round(flat, 7).tolist())
+    return _added(shot, item, data)
+
+
+def _added(shot, item, data):
+    shot = actions.add_stand_in(shot, item, _base(data.get("base")))
+    return JsonResponse({"url": shot.url("set") + f"?item={shot.state['stand_ins'][-1]['id']}"})
+
+
+@require_POST
+def mesh(request, show, shot):
+    """A stand-in from a file."""
+    shot, form = find(show, shot), MeshForm(request.POST, request.FILES, auto_id="mesh_%s")
+    if form.is_valid():
+        file = form.cleaned_data["file"]
+        try:
+            found = meshes.read(file.read(), file.name.rsplit(".", 1)[-1], form.cleaned_data["unit"], form.cleaned_data["up_axis"])
+            shot = actions.bring_in_mesh(shot, file.name.rsplit(".", 1)[0][:60] or "Mesh", found, form.cleaned_data["base"])
+            return redirect(shot.url("set") + f"?item={shot.state['stand_ins'][-1]['id']}")
+        except Problem as problem:
+            if getattr(problem, "kept", None) is not None:
+                raise
+            form.add_error("file", problem.sentence)
+    return stage(request, show, shot.code, mesh_form=form, status=422)
+
+
+@require_POST
+def card(request, show, shot):
+    """Put the plate card at a distance along the camera's axis; nothing typed puts it back where it is of use."""
+    shot, text = find(show, shot), request.POST.get("distance", "").strip()
+    metres = parse_length(text, shot.show.length_unit, "The card's distance") if text else None
+    if metres is not None and not 0.01 <= metres <= 1e5:
+        raise Problem("The plate card stands between 1 cm and 100 km from the camera.")
+    edit(shot, "Moved the plate card", lambda state: state.update(card_m=metres), _base(request.POST.get("base")))
     return redirect(shot.url("set"))
+
+
+@require_POST
+def verb(request, show, shot, id_, name):
+    """Hide, lock, take as part of the plate, duplicate or remove one."""
+    shot, base = find(show, shot), _base(request.POST.get("base"))
+    if name == "duplicate":
+        shot = actions.duplicate(shot, id_, base)
+        return redirect(shot.url("set") + f"?item={shot.state['stand_ins'][-1]['id']}")
+    if name == "remove":
+        actions.remove_stand_in(shot, id_, base)
+        return redirect(shot.url("set"))
+    actions.flag(shot, id_, name, base)
+    return redirect(shot.url("set") + f"?item={id_}")

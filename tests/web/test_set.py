@@ -1,0 +1,95 @@
+"""The Set step's verbs: plans, meshes, hanging one on another, locking, hiding, copies, the plate card."""
+
+import json
+import math
+
+import numpy as np
+import trimesh
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import TestCase
+
+from demo.plates import truth
+from demo.show import FACTS, marks_for
+from tests.web.test_shots import FOLDER, NAME
+from web.match.actions import add_fact, set_marks
+from web.plates.actions import bring_in, take_plate
+from web.shows.actions import create_shot, edit
+from web.shows.models import Shot, Show
+
+
+class SetStep(TestCase):
+    def setUp(self):
+        show = Show.objects.create(name="The Lantern Tide", slug="tide", length_unit="m")
+        shot = take_plate(create_shot(show, "LT901"), bring_in(FOLDER / f"{NAME}.jpg", f"{NAME}.jpg"))
+        shot = edit(shot, "gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
+        add_fact(set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None)
+
+    def post(self, name, **data):
+        return self.client.post(f"/shows/tide/LT901/set/{name}", json.dumps(data), content_type="application/json")
+
+    def items(self):
+        return Shot.objects.with_head().get().state["stand_ins"]
+
+    def place(self, point, **typed):
+        at = truth(NAME).project([point])[0].tolist()
+        answer = self.post("place", at=at, typed={"width": "0.8", "height": "0.6", "depth": "0.6"} | typed)
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return self.items()[-1]
+
+    def test_one_stands_on_another_hangs_on_it_and_goes_along(self):
+        crate = self.place((1.9, 0, 3.3), name="Crate", kind="box")
+        lamp = self.place((1.9, 0.6, 3.3), name="Lamp", kind="cylinder", width="0.2", depth="0.2", height="0.3")
+        self.assertAlmostEqual(lamp["base"][1], 0.6, delta=0.02)
+        self.client.post(f"/shows/tide/LT901/set?item={lamp['id']}", {"parent": crate["id"], "name": "Lamp"})
+        before, across = self.items()[1]["base"], self.items()[0]["base"]
+        self.client.post(f"/shows/tide/LT901/set?item={crate['id']}", {"turn": "90", "across": f"{across[0] + 0.5} m", "name": "Crate"})
+        crate, lamp = self.items()
+        self.assertAlmostEqual(lamp["turn_deg"], 90)
+        off = np.subtract(before, across)
+        np.testing.assert_allclose(np.subtract(lamp["base"], crate["base"]), (off[2], off[1], -off[0]), atol=2e-5)
+        answer = self.client.post(f"/shows/tide/LT901/set?item={crate['id']}", {"parent": lamp["id"], "name": "Crate"})
+        self.assertContains(answer, "hang on what hangs on it", status_code=422)
+        self.client.post(f"/shows/tide/LT901/set/{crate['id']}/remove")
+        self.assertIsNone(self.items()[0]["parent"])
+
+    def test_locked_hidden_copied(self):
+        crate = self.place((1.9, 0, 3.3), name="Crate 7", kind="box")
+        self.client.post(f"/shows/tide/LT901/set/{crate['id']}/duplicate")
+        copy = self.items()[-1]
+        self.assertEqual(copy["name"], "Crate 2")
+        self.assertAlmostEqual(math.dist(copy["base"], crate["base"]), 1.0, places=4)
+        self.client.post(f"/shows/tide/LT901/set/{crate['id']}/locked")
+        self.assertEqual(self.post("drag", id=crate["id"], handle="move", at=[900, 800], done=True).status_code, 422)
+        self.assertEqual(self.client.post(f"/shows/tide/LT901/set/{crate['id']}/remove").status_code, 422)
+        self.client.post(f"/shows/tide/LT901/set/{copy['id']}/hidden")
+        page = self.client.get("/shows/tide/LT901/set")
+        self.assertEqual([item["id"] for item in page.context["page"]["items"]], [crate["id"]])
+        self.assertEqual(self.client.post(f"/shows/tide/LT901/set/{copy['id']}/teapot").status_code, 422)
+
+    def test_a_plan_is_pulled_up(self):
+        corners = truth(NAME).project([(0.5, 0, 1), (2.5, 0, 1), (2.5, 0, 3), (1.5, 0, 3), (1.5, 0, 2), (0.5, 0, 2)]).tolist()
+        self.assertEqual(self.post("plan", corners=corners, kind="block", height="40 cm").status_code, 200)
+        block = self.items()[0]
+        np.testing.assert_allclose(block["size"], (2, 0.4, 2), atol=0.05)
+        for wrong in ({"corners": corners[:2]}, {"corners": [corners[i] for i in (0, 2, 1, 3)]}, {"corners": [[1, 2], [3, 4], "x"]}, {"height": "tall"}):
+            self.assertEqual(self.post("plan", **{"corners": corners, "height": "1"} | wrong).status_code, 422, wrong)
+
+    def test_a_mesh_comes_in_and_a_broken_one_is_refused_in_its_place(self):
+        def send(name, data):
+            return self.client.post("/shows/tide/LT901/set/mesh", {"file": SimpleUploadedFile(name, data), "unit": "cm", "up_axis": "Y"})
+
+        self.assertEqual(send("buoy.stl", trimesh.creation.icosphere(3, 25).export(file_type="stl")).status_code, 302)
+        item = self.items()[0]
+        np.testing.assert_allclose(item["size"], [0.5] * 3, atol=0.005)
+        self.assertEqual(item["name"], "buoy")
+        self.assertEqual(len(self.client.get("/shows/tide/LT901/set").context["page"]["world"]["solids"][item["id"]]["faces"]), 3 * 1280)
+        self.assertContains(send("buoy.stl", b"nothing"), "has no faces", status_code=422)
+        self.assertContains(send("buoy.fbx", b"nothing"), "A mesh comes as", status_code=422)
+
+    def test_the_card_grows_with_its_distance_and_hides_what_is_behind_it(self):
+        self.place((1.9, 0, 3.3), name="Crate", kind="box")
+        self.client.post("/shows/tide/LT901/set/card", {"distance": "2 m"})
+        self.assertContains(self.client.get("/shows/tide/LT901/set"), "Behind the plate card")
+        row = self.client.get("/shows/tide/LT901/set").context["card_rows"][0]
+        self.assertAlmostEqual(float(row.value.split(" ")[0]), 2 * 36 / truth(NAME).lens.focal_mm, delta=0.02)
+        self.assertEqual(self.client.post("/shows/tide/LT901/set/card", {"distance": "-3"}).status_code, 422)

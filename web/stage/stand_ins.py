@@ -1,0 +1,76 @@
+"""The stand-ins of a shot's state: their JSON and back."""
+
+import math
+
+from aperture.scene.solids import KINDS
+from aperture.scene.stand_in import StandIn
+from web.shows.steps import Standing
+from web.stage import meshes
+
+# What an item says beyond its shape, and what holds where it doesn't.
+EXTRAS = {"parent": None, "hidden": False, "locked": False, "part_of_plate": False, "material": "matte", "checker_m": 0.25}
+MATERIALS = {"matte": "Matte", "mirror": "Mirror", "plate": "The plate on it", "checker": "Checker"}
+
+
+def new(kind: str, name: str, **more) -> dict:
+    """The JSON of a new stand-in of a kind, at the origin in its kind's size."""
+    return {"name": name, "kind": kind, "size": list(KINDS[kind][1]), "base": [0.0, 0.0, 0.0], "turn_deg": 0.0} | more
+
+
+def stand_in_from(item: dict) -> StandIn:
+    """A StandIn from its JSON. Raises Problem where a value can't be."""
+    angles = (math.radians(float(item.get(f"{name}_deg", 0.0))) for name in ("turn", "tilt", "roll"))
+    kind = item.get("kind", "box")
+    return StandIn(tuple(map(float, item["size"])), tuple(map(float, item["base"])), *angles, kind=kind, steps=int(item.get("steps", 0)),
+                   corners=tuple(map(tuple, item.get("corners", ()))), mesh=meshes.solid(item["mesh"]) if kind == "mesh" else None)
+
+
+def json_from(item: dict, placed: StandIn) -> dict:
+    """The JSON of a changed stand-in, keeping what else its item says; rounded to a hundredth of a millimetre."""
+    out = item | {"size": [round(v, 5) for v in placed.size], "base": [round(v, 5) for v in placed.base]}
+    for name in ("turn", "tilt", "roll"):
+        degrees = round(math.degrees(getattr(placed, name)), 4)
+        if degrees or name == "turn" or f"{name}_deg" in item:
+            out[f"{name}_deg"] = degrees
+    return out
+
+
+def extra(item: dict, name: str):
+    """One of EXTRAS of an item."""
+    return item.get(name, EXTRAS[name])
+
+
+def shown(state: dict) -> list[dict]:
+    """The items that aren't hidden."""
+    return [item for item in state["stand_ins"] if not extra(item, "hidden")]
+
+
+def stand_ins_of(state: dict) -> dict[str, StandIn]:
+    """The stand-ins that aren't hidden by name, each name once."""
+    return {name: stand_in_from(item) for name, item in named(state).items()}
+
+
+def named(state: dict) -> dict[str, dict]:
+    """The items that aren't hidden by name, each name once."""
+    out: dict[str, dict] = {}
+    for item in shown(state):
+        name, number = item["name"], 2
+        while name in out:
+            name, number = f"{item['name']} {number}", number + 1
+        out[name] = item
+    return out
+
+
+def free_name(state: dict, wanted: str) -> str:
+    """The name, with the first free number where it is taken; a number that it ends in is counted on."""
+    taken = {item["name"] for item in state["stand_ins"]}
+    if wanted not in taken:
+        return wanted
+    stem = wanted.rstrip("0123456789").rstrip() or wanted
+    return next(name for number in range(2, 100000) if (name := f"{stem} {number}") not in taken)
+
+
+def standing(shot) -> Standing:
+    """Settled once something stands."""
+    count = len(shot.state["stand_ins"])
+    return Standing("settled", f"{count} stand-in{'s' if count > 1 else ''}") if count else Standing("nothing", "no stand-ins")
