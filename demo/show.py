@@ -63,10 +63,13 @@ SURVEY = (("Door, foot left", (0.0, 0.0, 0.0)), ("Door, head left", (0.0, 2.03, 
           ("Window, upper left", (2.15, 2.05, 0.0)), ("Door, foot right", (0.92, 0.0, 0.0)))
 PLACED = 9  # of them on the demo shot; the rest wait to be placed
 DRAWN_SIGMA_PX = 0.4
-BOXES = (
-    ("Stand-in, workbench", ((BENCH["left"] + BENCH["right"]) / 2, 0.0, BENCH["front"] / 2),
-     (BENCH["right"] - BENCH["left"], BENCH["height"], BENCH["front"]), 0.0),
-    ("New crate", (1.9, 0.0, 3.3), (0.8, 0.6, 0.6), 24.0),
+STAND_INS = (
+    {"name": "Stand-in, workbench", "kind": "box", "base": [(BENCH["left"] + BENCH["right"]) / 2, 0.0, BENCH["front"] / 2], "turn_deg": 0.0,
+     "size": [BENCH["right"] - BENCH["left"], BENCH["height"], BENCH["front"]], "part_of_plate": True},
+    {"name": "Floor", "kind": "plane", "base": [0.4, 0.0, 3.2], "size": [5.6, 0.0, 6.4], "turn_deg": 0.0, "part_of_plate": True},
+    {"name": "New crate", "kind": "box", "base": [1.9, 0.0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24.0},
+    {"name": "Net float", "kind": "sphere", "base": [1.9, 0.6, 3.3], "size": [0.3, 0.3, 0.3], "turn_deg": 0.0, "material": "mirror", "parent": "b3"},
+    {"name": "Deckhand", "kind": "figure", "base": [3.0, 0.0, 2.2], "size": [0.5, 1.75, 0.3], "turn_deg": 30.0},
 )
 FACTS = [{"id": "f1", "kind": "length", "name": "Doorway", "from": "s1", "to": "s2", "metres": 2.03, "plus_minus": 0.005, "along": "up"}]
 ABOUT = {"LT010": "Boathouse, morning", "LT020": "Toward the slipway, not matched yet", "LT030": "Boathouse, the wide zoom and its barrel",
@@ -172,8 +175,8 @@ def build() -> None:
         if found:
             shot = edit(shot, "Marks and facts", lambda state, found=found: state.update(copy.deepcopy(found)))
         if code == "LT010":
-            for label, base, size, turn in BOXES:
-                shot = add_stand_in(shot, {"name": label, "base": list(base), "size": list(size), "turn_deg": turn}, None)
+            for item in STAND_INS:
+                shot = add_stand_in(shot, copy.deepcopy(item), None)
             _render(shot)
         if code == "LT030":  # the bent plate, the straight working picture, and the render with the overscan that the bend needs
             shot = put_step(shot, {"do": "straighten"}, None, False)
@@ -190,6 +193,6 @@ def catalogue() -> tuple[dict, dict]:
 
 
 def _render(shot) -> None:
-    from web.lineup.actions import render_now
+    from web.elements.actions import Order, render_now
 
-    render_now(shot)
+    render_now(shot, Order(("depth", "masks", "lines", "shadow"), samples=2))

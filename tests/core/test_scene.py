@@ -9,7 +9,8 @@ from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.gates.grid import Grid
 from aperture.lens.lens import Lens
-from aperture.render.stand_ins import render_stand_ins
+from aperture.render.passes import Wanted, render
+from aperture.render.tracer import Look
 from aperture.scene import handles, overlay
 from aperture.scene.stand_in import StandIn, mesh_of
 
@@ -54,7 +55,7 @@ class Boxes(TestCase):
 
     def test_render_covers_what_the_box_covers(self):
         seen, box = camera(), StandIn((1.2, 0.9, 0.7), (0.4, 0, 0.8), 0.3)
-        rgba = render_stand_ins(seen, [box]).rgba
+        rgba = render(seen, [(box, Look())]).rgba
         alpha = rgba[..., 3]
         self.assertEqual(alpha.shape, (180, 320))
         import cv2
@@ -65,4 +66,4 @@ class Boxes(TestCase):
         self.assertEqual(alpha.max(), 1.0)
         self.assertTrue((rgba[..., :3] <= alpha[..., None] + 1e-6).all())  # premultiplied
         inside = Camera.at(seen.grid, seen.lens, (0.4, 0.4, 0.8))
-        self.assertEqual(render_stand_ins(inside, [box], samples=1).rgba[..., 3].min(), 1.0)
+        self.assertEqual(render(inside, [(box, Look())], Wanted(samples=1)).rgba[..., 3].min(), 1.0)

@@ -15,7 +15,9 @@ from aperture.formats import gltf, obj, table
 from aperture.gates.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.plates.colour import decode_srgb
-from aperture.render.stand_ins import render_stand_ins, write_exr, write_png
+from aperture.render.files import write_exr, write_png
+from aperture.render.passes import render
+from aperture.render.tracer import Look
 from aperture.scene.stand_in import StandIn
 
 CAMERA = Camera.at(Grid.from_gate(320, 180, 36, 20.25), Lens(24), (3, 1.7, 6), 0.4, -0.12, 0.03)
@@ -61,13 +63,13 @@ class Files(TestCase):
             table.read(self.folder / "b.csv")
 
     def test_pictures_in_openimageio_and_pillow(self):
-        render = render_stand_ins(CAMERA, list(BOXES.values()))
-        write_exr(self.folder / "a.exr", render)
-        write_png(self.folder / "a.png", render)
+        rendered = render(CAMERA, [(item, Look(name)) for name, item in BOXES.items()])
+        write_exr(self.folder / "a.exr", rendered)
+        write_png(self.folder / "a.png", rendered)
         read = OpenImageIO.ImageBuf(str(self.folder / "a.exr"))
         self.assertEqual(read.spec().channelnames, ("R", "G", "B", "A"))
         self.assertEqual(read.spec().format, OpenImageIO.HALF)
-        np.testing.assert_allclose(read.get_pixels(OpenImageIO.FLOAT), render.rgba, atol=1e-3)
+        np.testing.assert_allclose(read.get_pixels(OpenImageIO.FLOAT), rendered.rgba, atol=1e-3)
         png = np.asarray(Image.open(self.folder / "a.png")) / 255
         self.assertEqual(png.shape, (180, 320, 4))
-        np.testing.assert_allclose(decode_srgb(png[..., :3]) * png[..., 3:], render.rgba[..., :3], atol=0.006)
+        np.testing.assert_allclose(decode_srgb(png[..., :3]) * png[..., 3:], rendered.rgba[..., :3], atol=0.006)

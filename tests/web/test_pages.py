@@ -19,7 +19,7 @@ class Pages(WithShot):
         for address in ("/shows/tide/NONE/match", "/shows/none/LT900/plate", "/plates/" + "0" * 64 + "/proxy.jpg", self.url("hand-off/camera.exe"),
                         self.url("line-up/9/render.png"), "/plates/" + "0" * 64 + "/tile/0/0.png"):
             self.assertEqual(self.client.get(address).status_code, 404, address)
-        for address in ("undo", "lock", "match/save", "match/preview", "set/drag", "line-up/render", "match/remove/e1"):
+        for address in ("undo", "lock", "match/save", "match/preview", "set/drag", "elements/again", "match/remove/e1"):
             self.assertEqual(self.client.get(self.url(address)).status_code, 405, address)
 
     def test_forged_posts_are_refused(self):

@@ -38,7 +38,7 @@ X_FRAME_OPTIONS = "DENY"
 
 INSTALLED_APPS = [
     "django.contrib.staticfiles", "django_htmx",
-    "web.ui", "web.catalogue", "web.shows", "web.plates", "web.gates", "web.match", "web.stage", "web.jobs", "web.lineup", "web.handoff",
+    "web.ui", "web.catalogue", "web.shows", "web.plates", "web.gates", "web.match", "web.stage", "web.jobs", "web.elements", "web.lineup", "web.handoff",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware", "whitenoise.middleware.WhiteNoiseMiddleware",

@@ -13,6 +13,7 @@ urlpatterns = [
     path(SHOT, include("web.gates.urls")),
     path(SHOT, include("web.match.urls")),
     path(SHOT, include("web.stage.urls")),
+    path(SHOT, include("web.elements.urls")),
     path(SHOT, include("web.lineup.urls")),
     path(SHOT, include("web.handoff.urls")),
 ]

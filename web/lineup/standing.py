@@ -4,10 +4,10 @@ from web.shows.steps import Standing
 
 
 def standing(shot) -> Standing:
-    """Settled with a render of what stands now; needs the artist where it is of an older camera."""
-    from web.lineup.actions import source_digest
+    """Settled with a render of what stands now to lay over the plate; needs the artist where it is of an older camera."""
+    from web.elements.actions import source_digest
 
-    newest = shot.renders.first()
+    newest = next((one for one in shot.renders.all()[:50] if one.whole), None)
     if newest is None:
         return Standing("nothing", "nothing rendered")
-    return Standing("settled", "rendered") if newest.digest == source_digest(shot.state) else Standing("needs", "render is old")
+    return Standing("settled", "lined up") if newest.digest == source_digest(shot.state) else Standing("needs", "render is old")

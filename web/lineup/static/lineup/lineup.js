@@ -1,9 +1,9 @@
 // The Line-up step: a render over the plate, wiped, ghosted, or its alpha alone.
 
-import {typing} from "../ui/app.js";
+import {typing, watchJob} from "../ui/app.js";
 import {LightTable} from "../ui/table.js";
 
-const root = document.getElementById("light-table"), layers = document.getElementById("layers"), job = document.getElementById("job");
+const root = document.getElementById("light-table"), layers = document.getElementById("layers");
 
 if (root) {
   const table = new LightTable(root);
@@ -33,12 +33,4 @@ if (root) {
   }
 }
 
-if (job) {
-  const bar = job.querySelector("progress");
-  const ask = async () => {
-    const answer = await (await fetch(job.dataset.progress)).json();
-    bar.value = answer.progress;
-    if (answer.state === "running") setTimeout(ask, 400); else location.reload();
-  };
-  setTimeout(ask, 300);
-}
+watchJob();

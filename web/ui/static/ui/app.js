@@ -84,3 +84,15 @@ if (says) {
   notice(says, "good");
   setTimeout(() => document.querySelector(".notice.good")?.remove(), 2500);
 }
+
+/** Where the page shows long work, follow it; when it has ended the page is loaded anew. */
+export function watchJob(job = document.getElementById("job")) {
+  if (!job) return;
+  const bar = job.querySelector("progress");
+  const ask = async () => {
+    const answer = await (await fetch(job.dataset.progress)).json();
+    bar.value = answer.progress;
+    if (answer.state === "running") setTimeout(ask, 400); else location.reload();
+  };
+  setTimeout(ask, 300);
+}

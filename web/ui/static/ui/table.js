@@ -95,7 +95,7 @@ export class LightTable {
     if (!this.tiles.has(key)) {
       if (this.tiles.size > 400) this.tiles.delete(this.tiles.keys().next().value);
       const image = new Image();
-      image.src = this.root.dataset.tiles.replace("0/0.png", `${key}.png`);
+      if (this.root.dataset.tiles) image.src = this.root.dataset.tiles.replace("0/0.png", `${key}.png`); // else its picture is whole already
       image.addEventListener("load", () => { this.#drawTiles(); this.#drawLoupe(); });
       this.tiles.set(key, image);
     }

@@ -9,9 +9,9 @@ from PIL import Image
 from demo.plates import PLATES, truth
 from demo.show import FACTS, marks_for
 from tests.web.test_shots import FOLDER, NAME  # noqa: I001
+from web.elements import actions
 from web.jobs import runner
 from web.jobs.models import Job
-from web.lineup import actions
 from web.match.actions import add_fact, set_marks
 from web.plates.actions import bring_in, take_plate
 from web.shows.actions import create_shot, edit
@@ -41,9 +41,9 @@ class LineUp(TransactionTestCase):
         self.fail("the job did not end")
 
     def test_a_render_lines_up_and_grows_old(self):
-        self.assertEqual(self.client.post("/shows/tide/LT900/line-up/render").status_code, 422)  # nothing stands there yet
+        self.assertEqual(self.client.post("/shows/tide/LT900/elements/again").status_code, 422)  # nothing stands there yet
         add_stand_in(self.shot, {"name": "Crate", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24}, None)
-        self.client.post("/shows/tide/LT900/line-up/render")
+        self.client.post("/shows/tide/LT900/elements/again")
         self.assertEqual(self.wait().state, Job.DONE)
         shot = Shot.objects.with_head().get()
         render = shot.renders.get()
@@ -55,8 +55,8 @@ class LineUp(TransactionTestCase):
         np.testing.assert_allclose([columns.mean(), rows.mean()], [x, y], atol=25)
         self.assertNotIn("is old", self.get())
         for name in ("render.png", "render.exr", "alpha.png"):
-            self.assertEqual(self.client.get(f"/shows/tide/LT900/line-up/{render.pk}/{name}").status_code, 200)
-        self.assertEqual(self.client.get(f"/shows/tide/LT900/line-up/{render.pk}/secret-key").status_code, 404)
+            self.assertEqual(self.client.get(f"/shows/tide/LT900/elements/{render.pk}/{name}").status_code, 200)
+        self.assertEqual(self.client.get(f"/shows/tide/LT900/elements/{render.pk}/secret-key").status_code, 404)
         self.client.post("/shows/tide/LT900/match/remove/e1")
         self.assertIn("This render is old", self.get())
 
@@ -68,8 +68,8 @@ class LineUp(TransactionTestCase):
 
         runner.start(self.shot, actions.KIND, slow)
         self.assertIn("Stop the render", self.get())
-        self.assertEqual(self.client.get("/shows/tide/LT900/line-up/progress").json()["state"], "running")
-        self.client.post("/shows/tide/LT900/line-up/cancel")
+        self.assertEqual(self.client.get("/shows/tide/LT900/elements/progress").json()["state"], "running")
+        self.client.post("/shows/tide/LT900/elements/cancel")
         self.assertEqual(self.wait().state, Job.CANCELLED)
         self.assertIn("Stopped. Nothing was kept", self.get())
 

@@ -1,0 +1,57 @@
+"""The Elements step: what is asked for is what is rendered and kept."""
+
+import OpenImageIO
+from django.test import TransactionTestCase
+
+from demo.plates import truth
+from demo.show import FACTS, marks_for
+from tests.web.test_shots import FOLDER, NAME
+from web.elements.actions import Order, render_now
+from web.match.actions import add_fact, set_marks
+from web.plates.actions import bring_in, take_plate
+from web.shows.actions import create_shot, edit
+from web.shows.models import Shot, Show
+from web.stage.actions import add_stand_in, flag
+
+
+class Elements(TransactionTestCase):
+    def setUp(self):
+        show = Show.objects.create(name="The Lantern Tide", slug="tide", length_unit="cm")
+        shot = take_plate(create_shot(show, "LT902"), bring_in(FOLDER / f"{NAME}.jpg", f"{NAME}.jpg"))
+        shot = edit(shot, "gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
+        shot = add_fact(set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None)
+        shot = add_stand_in(shot, {"name": "Floor", "kind": "plane", "base": [1, 0, 3], "size": [5, 0, 5], "turn_deg": 0, "part_of_plate": True}, None)
+        self.shot = add_stand_in(shot, {"name": "Crate", "kind": "box", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24,
+                                        "material": "plate"}, None)
+
+    def test_overscan_and_layers_are_in_the_file_and_the_plate_lies_on_what_wears_it(self):
+        render_now(self.shot, Order(("depth", "shadow", "masks"), samples=1, size="quarter", overscan=10))
+        row = self.shot.renders.get()
+        self.assertEqual((row.width, row.height), (576, 324))  # 1920 × 1080, a tenth more on every side, a quarter of that
+        spec = OpenImageIO.ImageBuf(str(row.folder / "render.exr")).spec()
+        self.assertTrue({"depth.Z", "shadow.Y", "mask.Crate", "CryptoObject00.R", "A"} <= set(spec.channelnames))
+        render_now(self.shot, Order(samples=2))
+        whole = OpenImageIO.ImageBuf(str(self.shot.renders.first().folder / "render.exr")).get_pixels(OpenImageIO.FLOAT)
+        plate = OpenImageIO.ImageBufAlgo.colorconvert(OpenImageIO.ImageBuf(str(FOLDER / f"{NAME}.jpg")), "sRGB", "linear").get_pixels(OpenImageIO.FLOAT)
+        inside = whole[..., 3] > 0.999
+        self.assertGreater(inside.sum(), 10_000)
+        self.assertLess(abs(whole[..., :3] - plate)[inside].mean(), 0.004)
+
+    def test_the_page_keeps_what_was_typed_and_says_what_is_wrong(self):
+        answer = self.client.post("/shows/tide/LT902/elements/order", {"size": "plate", "samples": "3", "bearing": "10", "height": "95", "sun": "1",
+                                                                       "ambient": "0.2", "occlusion": "soon", "overscan": "150"})
+        self.assertContains(answer, "from −90 to 90", status_code=422)
+        self.assertContains(answer, "from 0 to 100", status_code=422)
+        self.assertContains(answer, 'value="soon"', status_code=422)
+        self.assertEqual(self.shot.renders.count(), 0)
+        order = Order(("depth",), 2, "half", 5.0, 0.4)
+        self.assertEqual(Order.from_json(order.json()), order)
+
+    def test_a_render_is_old_once_what_is_seen_has_changed_and_not_before(self):
+        render_now(self.shot, Order(samples=1, size="quarter"))
+        crate = self.shot.state["stand_ins"][1]["id"]
+        flag(self.shot, crate, "locked", None)
+        self.assertNotContains(self.client.get("/shows/tide/LT902/elements"), "This render is old")
+        flag(Shot.objects.with_head().get(), crate, "hidden", None)
+        self.assertContains(self.client.get("/shows/tide/LT902/elements"), "This render is old")
+        self.assertContains(self.client.get("/shows/tide/LT902/line-up"), "Nothing rendered yet")  # a quarter can't be laid over the plate

@@ -1,0 +1,131 @@
+"""Render the stand-ins through the matched camera."""
+
+import hashlib
+import json
+import os
+import shutil
+import tempfile
+import time
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+
+import numpy as np
+from django.conf import settings
+from django.db import transaction
+
+from aperture.camera import Camera
+from aperture.errors import Problem
+from aperture.render.passes import PASSES, Wanted
+from aperture.render.tracer import Light, Look
+from web.elements.models import Render
+from web.jobs import runner
+from web.jobs.models import Job
+from web.match.fits import camera_of_state, digest_of, document_of
+from web.plates.models import plate_of
+from web.stage.stand_ins import extra, named, shown, stand_in_from
+
+KIND = "render"
+SIZES = {"plate": "The plate’s", "half": "Half the plate’s", "quarter": "A quarter of the plate’s"}
+
+
+@dataclass(frozen=True)
+class Order:
+    """What the artist asks for. overscan: percent of the picture's size on every side."""
+
+    passes: tuple[str, ...] = ()
+    samples: int = 3
+    size: str = "plate"
+    overscan: float = 0.0
+    occlusion_m: float = 1.0
+    light: Light = Light()
+
+    def camera(self, camera: Camera) -> Camera:
+        """The camera with the grid that is asked for."""
+        grid, divided = camera.grid, {"half": 2, "quarter": 4}.get(self.size, 1)
+        if self.overscan:
+            across, down = (round(side * self.overscan / 100) for side in (grid.width, grid.height))
+            grid = grid.overscan(across, across, down, down)
+        if divided > 1:
+            grid = grid.resize(max(1, round(grid.width / divided)), max(1, round(grid.height / divided)))
+        return replace(camera, grid=grid)
+
+    def json(self) -> dict:
+        """As it is kept beside its render."""
+        return asdict(self) | {"passes": list(self.passes)}
+
+    @classmethod
+    def from_json(cls, kept: dict) -> "Order":
+        """What was kept; what it doesn't say is as usual."""
+        light = {name: tuple(value) if isinstance(value, list) else value for name, value in kept.get("light", {}).items()}
+        rest = {name: value for name, value in kept.items() if name not in ("light", "passes")}
+        return cls(**rest, passes=tuple(kept.get("passes", ())), light=Light(**light))
+
+
+def source_digest(state: dict) -> str:
+    """What a render depends on: the match document and the stand-ins that are shown."""
+    document = document_of(state)
+    text = json.dumps([digest_of(document) if document else "", [{key: value for key, value in item.items() if key not in ("locked", "parent", "hidden")}
+                                                                 for item in shown(state)]], sort_keys=True)
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
+def start_render(shot, order: Order | None = None) -> Job:
+    """Begin a render of the shot as it stands. Raises Problem without a camera or stand-ins, or while one runs."""
+    work = _work(shot, order or Order())
+    running = runner.latest(shot, KIND)
+    if running and running.state == Job.RUNNING:
+        raise Problem("A render of this shot is running already.")
+    return runner.start(shot, KIND, work)
+
+
+def render_now(shot, order: Order | None = None) -> None:
+    """Render the shot as it stands, and wait for it."""
+    _work(shot, order or Order())(lambda done: None)
+
+
+def _work(shot, order):
+    camera, items = camera_of_state(shot.state), named(shot.state)
+    if camera is None:
+        raise Problem("There is no camera to render through yet: match the plate and place the origin first.")
+    if not items:
+        raise Problem("There is nothing to render yet: place a stand-in on the Set step.")
+    scene = [(stand_in_from(item), Look(name, extra(item, "material"), extra(item, "checker_m"), extra(item, "part_of_plate"))) for name, item in items.items()]
+    digest, revision, plate = source_digest(shot.state), shot.head.number, plate_of(shot)
+    return (lambda progress: _render(shot, camera, scene, order, plate, digest, revision, progress))
+
+
+def _render(shot, camera, scene, order, plate, digest, revision, progress):
+    from aperture.render.files import write_exr, write_grey, write_looks, write_png
+    from aperture.render.passes import render
+
+    began = time.monotonic()
+    home = settings.DATA / "renders"
+    home.mkdir(parents=True, exist_ok=True)
+    folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
+    try:
+        through = order.camera(camera)
+        worn = _linear(plate) if any(look.material == "plate" for _, look in scene) else None
+        wanted = Wanted(tuple(name for name in PASSES if name in order.passes), order.samples, order.occlusion_m, light=order.light)
+        made = render(through, scene, wanted, worn, camera, progress=lambda done: progress(done * 0.9))
+        write_png(folder / "render.png", made)
+        write_exr(folder / "render.exr", made)
+        write_grey(folder / "alpha.png", made.rgba[..., 3])
+        looks = write_looks(folder, made)
+        for path in folder.iterdir():
+            with open(path, "rb+") as file:
+                os.fsync(file.fileno())
+        folder.chmod(0o755)
+        with transaction.atomic():
+            row = Render.objects.create(shot=shot, digest=digest, revision=revision, width=through.grid.width, height=through.grid.height,
+                                        seconds=time.monotonic() - began, wanted=order.json(), looks=looks)
+            shutil.rmtree(row.folder, ignore_errors=True)
+            folder.rename(row.folder)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _linear(plate) -> np.ndarray:
+    """(H, W, 3) float32, the plate as it is shown, made linear."""
+    from aperture.plates.colour import decode_srgb
+
+    return decode_srgb(np.load(plate.folder / "pixels.npy")[..., :3] / 255).astype(np.float32)

@@ -1,0 +1,37 @@
+"""Renders of a shot's stand-ins."""
+
+from pathlib import Path
+
+from django.conf import settings
+from django.db import models
+
+
+class Render(models.Model):
+    """One finished render; its folder holds render.png, render.exr, alpha.png and the pictures named in `looks`.
+
+    `digest` is of the camera and stand-ins it was made from; `wanted` is how it was asked for; `looks`: [file name, what it is] each.
+    """
+
+    shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="renders")
+    digest = models.CharField(max_length=64)
+    revision = models.PositiveIntegerField()
+    width = models.PositiveIntegerField()
+    height = models.PositiveIntegerField()
+    seconds = models.FloatField()
+    wanted = models.JSONField(default=dict)
+    looks = models.JSONField(default=list)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-id"]
+        db_table = "lineup_render"
+
+    @property
+    def folder(self) -> Path:
+        """Where its files are."""
+        return settings.DATA / "renders" / str(self.pk)
+
+    @property
+    def whole(self) -> bool:
+        """Whether it is of the plate's size and all of it, so that it can be laid over it."""
+        return self.wanted.get("size", "plate") == "plate" and not self.wanted.get("overscan")
