@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bench import chessboards, mixed, pictures, speed, surveys
+from bench import chessboards, mixed, pictures, renders, speed, surveys
 from bench.gates import gate_page
 from bench.server import Server
 from bench.simulated import NAMES, case, scores
@@ -128,28 +128,6 @@ def large_import():
             reference = seconds, gigabytes
 
 
-def render():
-    """The stand-in renderer against embree called bare on the same rays."""
-    from aperture.render.stand_ins import render_stand_ins
-    from aperture.scene.stand_in import StandIn, mesh_of
-    from demo.plates import PLATES, camera_for
-
-    camera, box = camera_for(next(iter(PLATES.values()))), StandIn((2.85, 0.92, 0.78), (3.4, 0, 0.4))
-    began = time.perf_counter()
-    pixels = render_stand_ins(camera, [box], samples=3).rgba
-    whole = time.perf_counter() - began
-    low, high = camera.project(box.bounds()).min(axis=0), camera.project(box.bounds()).max(axis=0)
-    x, y = np.meshgrid(np.arange(low[0], high[0], 1 / 3), np.arange(low[1], high[1], 1 / 3))
-    rays = camera.rays(np.stack([x.ravel(), y.ravel()], -1))
-    origins, mesh = np.broadcast_to(camera.position, rays.shape), mesh_of([box])
-    mesh.ray.intersects_first(origins[:10], rays[:10])
-    began = time.perf_counter()
-    mesh.ray.intersects_first(origins, rays)
-    bare = time.perf_counter() - began
-    print(f"\nRender of the workbench stand-in, 1920 × 1080, 9 samples ({int((pixels[..., 3] > 0).sum())} px covered): {whole:.2f} s; "
-          f"{whole / bare:.1f} × embree called bare on its {len(rays)} rays")
-
-
 if __name__ == "__main__":
     accuracy()
     mixed.report()
@@ -158,7 +136,7 @@ if __name__ == "__main__":
     pictures.report()
     warm_solve()
     speed.report()
-    render()
+    renders.report()
     gate_page()
     large_import()
     overlay_while_dragging()

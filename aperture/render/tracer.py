@@ -110,22 +110,33 @@ class Scene:
         """What rays (N, 3), from the camera or from `origins` (N, 3) measured from it, meet first."""
         n = len(directions)
         scene, meshes, _ = self._all
-        item, prim = np.full(n, MISSED), np.zeros(n, int)
+        item, triangle = np.full(n, MISSED, np.int32), np.zeros(n, np.int32)
         seen = np.isfinite(directions[:, 0])
-        if meshes and seen.any():
-            starts = np.zeros((int(seen.sum()), 3), np.float32) if origins is None else origins[seen].astype(np.float32)
-            found = scene.run(starts, directions[seen].astype(np.float32), output=1)
-            item[seen], prim[seen] = found["geomID"], found["primID"]
-        met = item != MISSED
-        triangle = np.where(met, self.starts[np.maximum(item, 0)] + prim, 0)
+        if meshes and seen.all():
+            item, prim = self._run(scene, directions, origins)
+        elif meshes and seen.any():
+            prim = np.zeros(n, np.int32)
+            item[seen], prim[seen] = self._run(scene, directions[seen], None if origins is None else origins[seen])
+        met = np.flatnonzero(item != MISSED)
         distance, point, normal = np.full(n, np.inf), np.full((n, 3), np.nan), np.zeros((n, 3))
-        flat, ray = self.normals[triangle[met]], directions[met]
-        start = 0.0 if origins is None else origins[met]
-        facing = _dot(ray, flat)
-        along = (self.offsets[triangle[met]] - (0.0 if origins is None else _dot(start, flat))) / facing
-        distance[met], point[met] = along, start + ray * along[:, None]
-        normal[met] = flat * -np.sign(facing)[:, None]
+        if len(met):
+            triangle[met] = which = self.starts[item[met]] + prim[met]
+            flat, ray = self.normals.take(which, axis=0), directions.take(met, axis=0)
+            facing, along = _dot(ray, flat), self.offsets[which]
+            if origins is not None:
+                start = origins.take(met, axis=0)
+                along -= _dot(start, flat)
+            along /= facing
+            flat *= -np.sign(facing)[:, None]
+            ray *= along[:, None]
+            distance[met], point[met], normal[met] = along, ray if origins is None else start + ray, flat
         return Hits(item, triangle, distance, point, normal)
+
+    @staticmethod
+    def _run(scene, directions, origins):
+        starts = np.zeros((len(directions), 3), np.float32) if origins is None else origins.astype(np.float32)
+        found = scene.run(starts, directions.astype(np.float32), output=1)
+        return found["geomID"], found["primID"]
 
     def blocked(self, points, directions, reach=None, by_parts: bool = False) -> np.ndarray:
         """(N,) whether anything (or only what is part of the plate) lies that way from the points; within `reach` (N,) metres where given."""
