@@ -1,8 +1,10 @@
 """Renders and long work: progress, cancelling, a server that is gone, an old render."""
 
+import tempfile
 import time
 
 import numpy as np
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TransactionTestCase
 from PIL import Image
 
@@ -82,3 +84,27 @@ class LineUp(TransactionTestCase):
         Job.objects.create(shot=self.shot, kind=actions.KIND, owner="a server that is gone")
         self.assertIn("The server was stopped while this ran", self.get())
         self.assertEqual(self.shot.renders.count(), 0)
+
+    def test_a_render_brought_back_is_put_right_measured_and_laid_over(self):
+        shot = add_stand_in(self.shot, {"name": "Crate", "kind": "box", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24}, None)
+        actions.render_now(shot, actions.Order(samples=3))
+        picture = np.asarray(Image.open(shot.renders.get().folder / "render.png"))
+        moved = np.roll(picture[::-1], 2, axis=1)  # upside down, and 2 px too far right
+
+        def send(pixels, name="crate.png"):
+            with tempfile.SpooledTemporaryFile() as file:
+                Image.fromarray(pixels).save(file, "png")
+                file.seek(0)
+                return self.client.post("/shows/tide/LT900/line-up/return", {"file": SimpleUploadedFile(name, file.read())}, follow=True)
+
+        page = send(moved)
+        self.assertContains(page, "It is upside down")
+        self.assertContains(page, "px right")
+        row = shot.returned.get()
+        self.assertAlmostEqual(row.offsets["most"], 2, delta=0.1)
+        for name, status in (("render.png", 200), ("alpha.png", 200), ("original.png", 404)):
+            self.assertEqual(self.client.get(f"/shows/tide/LT900/line-up/returned/{row.pk}/{name}").status_code, status)
+        self.assertContains(send(picture[:, 30:]), "Render it at the plate", status_code=422)
+        self.assertContains(send(picture, "crate.bmp"), "comes back as PNG", status_code=422)
+        self.client.post(f"/shows/tide/LT900/line-up/returned/{row.pk}/remove")
+        self.assertFalse(row.folder.exists())

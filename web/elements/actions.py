@@ -95,6 +95,7 @@ def _work(shot, order):
 
 
 def _render(shot, camera, scene, order, plate, digest, revision, progress):
+    from aperture.plates.colour import encode_srgb
     from aperture.render.files import write_exr, write_grey, write_looks, write_png
     from aperture.render.passes import render
 
@@ -111,6 +112,8 @@ def _render(shot, camera, scene, order, plate, digest, revision, progress):
         write_exr(folder / "render.exr", made)
         write_grey(folder / "alpha.png", made.rgba[..., 3])
         looks = write_looks(folder, made)
+        if "shadow" in made.layers:  # what is left of the plate's light, as the page can multiply it
+            write_grey(folder / "shade.png", encode_srgb(1 - made.layers["shadow"]))
         for path in folder.iterdir():
             with open(path, "rb+") as file:
                 os.fsync(file.fileno())

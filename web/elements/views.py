@@ -14,7 +14,7 @@ from web.plates.models import plate_of
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
-ALWAYS = {"render.png": "Beauty", "alpha.png": "Alpha", "render.exr": "All layers"}
+ALWAYS = ("render.png", "alpha.png", "render.exr", "shade.png")
 TYPES = {".png": "image/png", ".exr": "image/x-exr"}
 
 

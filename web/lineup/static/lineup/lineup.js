@@ -1,36 +1,79 @@
-// The Line-up step: a render over the plate, wiped, ghosted, or its alpha alone.
+// The Line-up step: a render over the plate, wiped at any angle, ghosted, flickering, as a difference; its alpha, the wireframe, and what is off.
 
 import {typing, watchJob} from "../ui/app.js";
-import {LightTable} from "../ui/table.js";
+import {LightTable, svg} from "../ui/table.js";
 
-const root = document.getElementById("light-table"), layers = document.getElementById("layers");
+const root = document.getElementById("light-table"), ARROW_SCALE = 20;
 
-if (root) {
-  const table = new LightTable(root);
+function start(page) {
+  const table = new LightTable(root), layer = document.getElementById("marks");
   table.panWithLeft = event => event.button === 0;
-  if (layers) {
-    const render = table.lay(layers.dataset.render), alpha = table.lay(layers.dataset.alpha);
-    const wipe = document.getElementById("wipe"), ghost = document.getElementById("ghost");
-    let look = "over";
-    const update = () => {
-      render.style.visibility = look === "over" ? "" : "hidden";
-      alpha.style.visibility = look === "alpha" ? "" : "hidden";
-      for (const image of [render, alpha]) image.style.clipPath = `inset(0 ${(1 - wipe.value) * 100}% 0 0)`;
-      render.style.opacity = ghost.value;
-      document.querySelectorAll("[data-look]").forEach(button => button.setAttribute("aria-pressed", button.dataset.look === look));
-    };
-    for (const input of [wipe, ghost]) input.addEventListener("input", update);
-    const choose = next => { look = look === next ? "over" : next; update(); };
-    document.querySelectorAll("[data-look]").forEach(button => button.addEventListener("click", () => { look = button.dataset.look; update(); }));
-    document.addEventListener("keydown", event => {
-      if (typing(event) || event.ctrlKey || event.metaKey) return;
-      const key = event.key.toLowerCase();
-      if (key === "a") choose("alpha");
-      if (key === "p") choose("plate");
-      if (key === "," || key === ".") { wipe.value = +wipe.value + (key === "." ? 0.01 : -0.01); update(); }
-    });
+  if (!page.render) return;
+  const shade = page.shade ? table.lay(page.shade) : null, render = table.lay(page.render), alpha = table.lay(page.alpha);
+  if (shade) shade.style.mixBlendMode = "multiply";
+  const [wipe, angle, ghost, rate] = ["wipe", "angle", "ghost", "rate"].map(id => document.getElementById(id));
+  const shown = {wire: false, arrows: page.arrows.length > 0};
+  let look = "over", on = true, timer = null;
+
+  // The half of the picture that the render keeps: a large polygon whose edge stands at the angle and at the wipe's share of the way across.
+  function half() {
+    const turn = +angle.value * Math.PI / 180, [w, h] = [table.width, table.height];
+    const across = [Math.cos(turn), Math.sin(turn)], along = [-across[1], across[0]];
+    const reach = (Math.abs(across[0]) * w + Math.abs(across[1]) * h) / 2, edge = (2 * wipe.value - 1) * reach, far = w + h;
+    const at = (a, b) => `${w / 2 + across[0] * a + along[0] * b}px ${h / 2 + across[1] * a + along[1] * b}px`;
+    return +wipe.value >= 1 ? "none" : `polygon(${at(edge, -far)}, ${at(edge, far)}, ${at(-far, far)}, ${at(-far, -far)})`;
+  }
+  function update() {
+    const visible = {over: on, difference: true, flicker: on, plate: false, alpha: false}[look];
+    for (const image of [render, shade]) if (image) image.style.visibility = visible ? "" : "hidden";
+    alpha.style.visibility = look === "alpha" ? "" : "hidden";
+    render.style.mixBlendMode = look === "difference" ? "difference" : "";
+    for (const image of [render, alpha, shade]) if (image) { image.style.clipPath = half(); image.style.opacity = image === alpha ? 1 : ghost.value; }
+    angle.parentElement.hidden = +wipe.value >= 1;
+    rate.parentElement.hidden = look !== "flicker";
+    document.querySelectorAll("[data-look]").forEach(button => button.setAttribute("aria-pressed", button.dataset.look === look));
+    document.querySelectorAll("[data-layer]").forEach(button => button.setAttribute("aria-pressed", shown[button.dataset.layer]));
+    draw();
+  }
+  function draw() {
+    layer.replaceChildren();
+    if (shown.wire) {
+      const group = svg("g", {transform: table.over.getAttribute("transform")}, layer);
+      for (const d of page.wire) { svg("path", {d, class: "wire-case"}, group); svg("path", {d, class: "wire"}, group); }
+    }
+    if (shown.arrows) {
+      for (const [x, y, dx, dy] of page.arrows) {
+        const [x1, y1] = table.toScreen([x, y]), [x2, y2] = [x1 + dx * ARROW_SCALE, y1 + dy * ARROW_SCALE];
+        svg("line", {x1, y1, x2, y2, class: "miss-case"}, layer);
+        svg("line", {x1, y1, x2, y2, class: "miss"}, layer);
+      }
+    }
+  }
+  function choose(next) {
+    look = look === next && next !== "over" ? "over" : next;
+    clearInterval(timer);
+    on = true;
+    if (look === "flicker") timer = setInterval(() => { on = !on; update(); }, 500 / rate.value);
     update();
   }
+  const toggle = name => { shown[name] = !shown[name]; update(); };
+  for (const input of [wipe, angle, ghost]) input.addEventListener("input", update);
+  rate.addEventListener("input", () => { if (look === "flicker") { look = "over"; choose("flicker"); } });
+  document.querySelectorAll("[data-look]").forEach(button => button.addEventListener("click", () => choose(button.dataset.look)));
+  document.querySelectorAll("[data-layer]").forEach(button => button.addEventListener("click", () => toggle(button.dataset.layer)));
+  const keys = {o: "over", p: "plate", a: "alpha", x: "difference", k: "flicker"}, layers = {w: "wire", m: "arrows"};
+  document.addEventListener("keydown", event => {
+    if (typing(event) || event.ctrlKey || event.metaKey) return;
+    const key = event.key.toLowerCase();
+    if (keys[key]) choose(keys[key]);
+    if (layers[key]) toggle(layers[key]);
+    if (key === "," || key === ".") { wipe.value = +wipe.value + (key === "." ? 0.01 : -0.01); update(); }
+    if (key === "[" || key === "]") { angle.value = +angle.value + (key === "]" ? 5 : -5); update(); }
+  });
+  table.onView(draw);
+  if (page.arrows.length) document.getElementById("hint").textContent = `arrows are ${ARROW_SCALE} times as long as what is off`;
+  update();
 }
 
+if (root) start(JSON.parse(document.getElementById("page-data").textContent));
 watchJob();

@@ -1,0 +1,124 @@
+"""How far a render's outlines lie from where they should: point by point, and as one shift, scale and rotation.
+
+Both pictures are averaged over pixels, so across a clean edge the difference of their sums is the distance between the two edges.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+REACH = 6  # px to each side of an outline that are looked at
+STEP = 0.25
+EVERY = 3.0  # px between the points
+LEAST = 12  # points below which nothing is said
+WORTH_TELLING = 0.5  # px left over; near corners and thin things a measurement is off by some tenths
+HALF = 0.08  # px within which a shift counts as the half pixel of another convention
+
+
+@dataclass(frozen=True, eq=False)
+class Offsets:
+    """at: (N, 2) px on the expected outline; normal: (N, 2) outward; off: (N,) px that the render lies farther out along it.
+
+    shift: (2,) px right and down; scale; rotation, radians, clockwise as seen: what best explains them, about the picture's middle.
+    rest: (N,) px that this leaves.
+    """
+
+    at: np.ndarray
+    normal: np.ndarray
+    off: np.ndarray
+    shift: np.ndarray
+    scale: float
+    rotation: float
+    rest: np.ndarray
+
+    @property
+    def median(self) -> float:
+        """Of the distances, px."""
+        return float(np.median(np.abs(self.off)))
+
+    @property
+    def most(self) -> float:
+        """95th percentile of the distances, px."""
+        return float(np.percentile(np.abs(self.off), 95))
+
+
+def measure(alpha, expected) -> Offsets | None:
+    """Compare two alphas (H, W), the second being right; None where there are too few clean edges."""
+    at, normal = _outline(expected)
+    if not len(at):
+        return None
+    steps = np.arange(-REACH, REACH + STEP / 2, STEP)
+    where = at[:, None] + steps[:, None] * normal[:, None]
+    right, found = (_sampled(picture, where) for picture in (expected, alpha))
+    # A clean edge: full on one side, empty on the other, in both pictures; else another outline is near.
+    clean = np.ones(len(at), bool)
+    for profile in (right, found):
+        clean &= (profile[:, :5] > 0.97).all(axis=1) & (profile[:, -5:] < 0.03).all(axis=1)
+    clean &= (np.abs(np.diff(right, axis=1)).sum(axis=1) < 1.05)
+    at, normal, off = at[clean], normal[clean], (found - right)[clean].sum(axis=1) * STEP
+    if len(at) < LEAST:
+        return None
+    middle, size = np.array(expected.shape[::-1]) / 2, np.hypot(*expected.shape) / 2
+    away = (at - middle) / size
+    rows = np.stack([normal[:, 0], normal[:, 1], (normal * away).sum(axis=1), normal[:, 1] * away[:, 0] - normal[:, 0] * away[:, 1]], -1)
+    weight = np.ones(len(at))
+    for _ in range(8):  # points that something else has moved have less and less of a say
+        answer = np.linalg.lstsq(rows * weight[:, None], off * weight, rcond=1e-6)[0]
+        rest = off - rows @ answer
+        scale = max(1.4826 * float(np.median(np.abs(rest))), 0.01)
+        weight = 1 / np.sqrt(np.maximum(1.0, np.abs(rest) / (2 * scale)))
+    return Offsets(at, normal, off, answer[:2], float(1 + answer[2] / size), float(answer[3] / size), rest)
+
+
+def _outline(expected) -> tuple[np.ndarray, np.ndarray]:
+    """Points along the outline of an alpha, (N, 2) px with the origin at the outer corner, and outward unit normals."""
+    import cv2
+
+    smooth = cv2.GaussianBlur(expected.astype(np.float32), (0, 0), 1.0)
+    contours, _ = cv2.findContours((smooth > 0.5).astype(np.uint8), cv2.RETR_LIST, cv2.CHAIN_APPROX_NONE)
+    points = [contour[:, 0][::int(EVERY)] for contour in contours if len(contour) > 30]
+    if not points:
+        return np.zeros((0, 2)), np.zeros((0, 2))
+    at = np.concatenate(points) + 0.5
+    height, width = expected.shape
+    at = at[(at > REACH + 2).all(axis=1) & (at < (width - REACH - 2, height - REACH - 2)).all(axis=1)]
+    if not len(at):
+        return np.zeros((0, 2)), np.zeros((0, 2))
+    across, down = (cv2.Sobel(smooth, cv2.CV_32F, *which, ksize=3) for which in ((1, 0), (0, 1)))
+    x, y = at.astype(int).T
+    normal = -np.stack([across[y, x], down[y, x]], -1).astype(float)
+    length = np.linalg.norm(normal, axis=1)
+    return at[length > 1e-3], normal[length > 1e-3] / length[length > 1e-3, None]
+
+
+def _sampled(picture, where) -> np.ndarray:
+    """A picture (H, W) at positions (N, K, 2) px, linearly between the pixels' middles."""
+    import cv2
+
+    at = (where - 0.5).astype(np.float32)
+    step = 30_000  # cv2.remap takes pictures of fewer than 32,768 rows
+    return np.concatenate([cv2.remap(picture.astype(np.float32), at[start:start + step, :, 0], at[start:start + step, :, 1], cv2.INTER_LINEAR)
+                           for start in range(0, len(at), step)])
+
+
+def in_words(found: Offsets) -> list[str]:
+    """What explains the offsets, in sentences; the least that is worth saying is a twentieth of a pixel."""
+    out, (x, y) = [], found.shift
+    size = np.abs(found.at - found.at.mean(axis=0)).max()
+    if np.hypot(x, y) >= 0.05:
+        parts = [f"{abs(value):.2f} px {(plus if value > 0 else minus)}" for value, plus, minus in ((x, "right", "left"), (y, "down", "up"))
+                 if abs(value) >= 0.05]
+        half = all(abs(abs(value) - 0.5) < HALF or abs(value) < HALF for value in (x, y)) and max(abs(x), abs(y)) > 0.3
+        why = ": half a pixel is what a program that counts from pixel middles is off by" if half else ""
+        out.append(f"Everything sits {' and '.join(parts)}{why}.")
+    if abs(found.scale - 1) * size >= 0.05:
+        large = "large" if found.scale > 1 else "small"
+        out.append(f"It is {abs(found.scale - 1) * 100:.3f} % too {large}, as with a focal length or a gate that is off by as much.")
+    if abs(found.rotation) * size >= 0.05:
+        out.append(f"It is turned by {abs(np.degrees(found.rotation)):.3f}° {'clockwise' if found.rotation > 0 else 'anticlockwise'}.")
+    left = float(np.percentile(np.abs(found.rest), 95))
+    if not out:
+        out.append("It lies where it should." if left < WORTH_TELLING else "No shift, scale or rotation explains what is off.")
+    elif left >= WORTH_TELLING:
+        out.append(f"That leaves {left:.2f} px at the worst twentieth: there is more to it, such as the lens's distortion or a moved stand-in.")
+    return out

@@ -1,0 +1,30 @@
+"""Renders that came back from other programs."""
+
+from pathlib import Path
+
+from django.conf import settings
+from django.db import models
+
+
+class Returned(models.Model):
+    """One render brought back. Its folder holds the file as it came, and as put right: render.png and alpha.png.
+
+    `digest`: of the camera and stand-ins it was compared with. `findings`: [sentence, mended] each. `offsets`: how far its outlines lie
+    off, with sentences and arrows, or {}. `alpha_says`: sentences.
+    """
+
+    shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="returned")
+    name = models.CharField(max_length=255)
+    digest = models.CharField(max_length=64)
+    findings = models.JSONField(default=list)
+    offsets = models.JSONField(default=dict)
+    alpha_says = models.JSONField(default=list)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-id"]
+
+    @property
+    def folder(self) -> Path:
+        """Where its files are."""
+        return settings.DATA / "returned" / str(self.pk)
