@@ -14,6 +14,7 @@ from aperture.camera import Camera
 from aperture.gates.grid import Grid
 from aperture.lens.distortion import opencv_order
 from aperture.lens.lens import Lens
+from aperture.render.compose import composite, over
 from aperture.render.files import cryptomatte, identity_of, write_exr, write_looks
 from aperture.render.passes import PASSES, Wanted, render
 from aperture.render.tracer import Light, Look
@@ -116,3 +117,22 @@ class Files(TestCase):
         pairs, _ = cryptomatte(np.array([[[0.25, 0.75]]], np.float32), ["a", "b"])
         self.assertEqual(pairs[0, 0, 0, 1], 0.75)
         self.assertEqual(pairs[0, 0, 0, 0], identity_of("b")[1])
+
+
+class Compositing(TestCase):
+    def test_over_by_porter_and_duff(self):
+        """Table of operators in Porter & Duff 1984, worked on paper: half-covered red over half-covered green covers three quarters."""
+        red, green = np.array([[[0.5, 0, 0, 0.5]]]), np.array([[[0, 0.5, 0, 0.5]]])
+        np.testing.assert_allclose(over(red, green), [[[0.5, 0.25, 0, 0.75]]])
+        clear = np.zeros((1, 1, 4))
+        np.testing.assert_array_equal(over(clear, green), green)
+        np.testing.assert_array_equal(over(green, clear), green)
+        plate, shadow = np.full((1, 1, 3), 0.4), np.array([[0.25]])
+        np.testing.assert_allclose(composite("over", plate, red, shadow), [[[0.5 + 0.5 * 0.3, 0.15, 0.15]]])
+        rng = np.random.default_rng(2)
+        front, middle, back = (np.concatenate([rng.random((4, 4, 3)) * a, a], axis=2) for a in rng.random((3, 4, 4, 1)))
+        np.testing.assert_allclose(over(over(front, middle), back), over(front, over(middle, back)))  # associative, as they say
+        read = [OpenImageIO.ImageBuf(picture.astype(np.float32)) for picture in (front, back)]
+        for buffer in read:
+            buffer.specmod().alpha_channel = 3
+        np.testing.assert_allclose(OpenImageIO.ImageBufAlgo.over(*read).get_pixels(OpenImageIO.FLOAT), over(front, back), atol=1e-6)

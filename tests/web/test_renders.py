@@ -108,3 +108,22 @@ class LineUp(TransactionTestCase):
         self.assertContains(send(picture, "crate.bmp"), "comes back as PNG", status_code=422)
         self.client.post(f"/shows/tide/LT900/line-up/returned/{row.pk}/remove")
         self.assertFalse(row.folder.exists())
+
+    def test_a_snapshot_is_the_plate_under_the_render_with_its_facts(self):
+        shot = add_stand_in(self.shot, {"name": "Crate", "kind": "box", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24}, None)
+        self.assertEqual(self.client.post("/shows/tide/LT900/line-up/keep", {"kind": "over"}).status_code, 422)  # nothing is rendered yet
+        actions.render_now(shot, actions.Order(samples=2))
+        for burn_in in ({}, {"burn_in": "on"}):
+            self.client.post("/shows/tide/LT900/line-up/keep", {"kind": "over"} | burn_in)
+        noted, plain = shot.snapshots.all()
+        self.assertRegex(plain.path, r"^tide/LT900/LT900_camera_r\d+/over/\d{4}-")
+        with Image.open(plain.file) as bare, Image.open(noted.file) as burnt, Image.open(FOLDER / f"{NAME}.jpg") as plate:
+            pictures = [np.asarray(one.convert("RGB")).astype(int) for one in (bare, burnt, plate)]
+        alpha = np.asarray(Image.open(shot.renders.get().folder / "alpha.png"))
+        self.assertLessEqual(np.abs(pictures[0] - pictures[2])[alpha == 0].max(), 1)
+        self.assertGreater(np.abs(pictures[0] - pictures[2])[alpha == 255].mean(), 20)
+        changed = np.flatnonzero((pictures[0] != pictures[1]).any(axis=(1, 2)))
+        self.assertTrue(len(changed) > 20 and changed.min() > 900)  # the strip along the foot
+        self.assertContains(self.client.get("/shows/tide/LT900/line-up"), "LT900 camera r")
+        self.client.post(f"/shows/tide/LT900/line-up/snapshots/{plain.pk}/remove")
+        self.assertFalse(plain.file.exists())

@@ -105,7 +105,7 @@ def _render(shot, camera, scene, order, plate, digest, revision, progress):
     folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
     try:
         through = order.camera(camera)
-        worn = _linear(plate) if any(look.material == "plate" for _, look in scene) else None
+        worn = linear_plate(plate) if any(look.material == "plate" for _, look in scene) else None
         wanted = Wanted(tuple(name for name in PASSES if name in order.passes), order.samples, order.occlusion_m, light=order.light)
         made = render(through, scene, wanted, worn, camera, progress=lambda done: progress(done * 0.9))
         write_png(folder / "render.png", made)
@@ -127,7 +127,7 @@ def _render(shot, camera, scene, order, plate, digest, revision, progress):
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def _linear(plate) -> np.ndarray:
+def linear_plate(plate) -> np.ndarray:
     """(H, W, 3) float32, the plate as it is shown, made linear."""
     from aperture.plates.colour import decode_srgb
 

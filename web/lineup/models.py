@@ -1,4 +1,4 @@
-"""Renders that came back from other programs."""
+"""Renders that came back from other programs, and snapshots."""
 
 from pathlib import Path
 
@@ -28,3 +28,23 @@ class Returned(models.Model):
     def folder(self) -> Path:
         """Where its files are."""
         return settings.DATA / "returned" / str(self.pk)
+
+
+class Snapshot(models.Model):
+    """A picture that was kept: its kind, the camera and revision it was taken from, the render that was on the table, and where it is."""
+
+    shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="snapshots")
+    kind = models.CharField(max_length=20)
+    camera = models.CharField(max_length=120)
+    render = models.CharField(max_length=255, blank=True)
+    revision = models.PositiveIntegerField()
+    path = models.CharField(max_length=400)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-id"]
+
+    @property
+    def file(self) -> Path:
+        """The PNG."""
+        return settings.DATA / "snapshots" / self.path

@@ -4,6 +4,9 @@ from web.lineup import views
 
 urlpatterns = [
     path("line-up", views.lineup, name="lineup"),
+    path("line-up/keep", views.keep, name="lineup-keep"),
+    path("line-up/snapshots/<int:number>", views.snapshot, name="lineup-snapshot"),
+    path("line-up/snapshots/<int:number>/remove", views.remove_snapshot, name="lineup-snapshot-remove"),
     path("line-up/return", views.bring_back, name="lineup-return"),
     path("line-up/returned/<int:number>/remove", views.remove, name="lineup-remove"),
     path("line-up/returned/<int:number>/<str:name>", views.file, name="lineup-file"),

@@ -10,13 +10,14 @@ from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
+from aperture.render.compose import KINDS
 from aperture.render.returned import ENDINGS
 from aperture.scene.overlay import wire
 from web.elements.actions import KIND, source_digest
 from web.jobs import runner
 from web.jobs.models import Job
-from web.lineup import actions
-from web.lineup.models import Returned
+from web.lineup import actions, snapshots
+from web.lineup.models import Returned, Snapshot
 from web.match.fits import camera_of_state
 from web.match.overlay import path_of
 from web.plates.models import plate_of
@@ -38,7 +39,7 @@ class ReturnForm(forms.Form):
 def lineup(request, show, shot, form=None, status=200):
     """A render over the plate: our own newest of the plate's size, or one that was brought back."""
     shot = find(show, shot)
-    own = next((one for one in shot.renders.all()[:50] if one.whole), None)
+    own = _own(shot)
     back = list(shot.returned.all()[:30])
     chosen = next((one for one in back if str(one.pk) == request.GET.get("returned")), None)
     job, now = runner.latest(shot, KIND), source_digest(shot.state)
@@ -52,8 +53,14 @@ def lineup(request, show, shot, form=None, status=200):
     context = {"looks": LOOKS, "plate": plate_of(shot), "render": own, "returned": chosen, "all_returned": [(one, one.digest != now) for one in back],
                "job": job,
                "remarks": _returned_remarks(chosen, now) if chosen else _own_remarks(shot, own, job, now), "form": form or ReturnForm(), "page": page,
+               "kinds": KINDS.items(), "snapshots": shot.snapshots.all()[:30],
                "stale": own is not None and own.digest != now, "rows": _rows(own, chosen)}
     return step_page(request, shot, "line-up", "lineup/lineup.html", context, status=status)
+
+
+def _own(shot):
+    """Our newest render of the plate's size."""
+    return next((one for one in shot.renders.all()[:50] if one.whole), None)
 
 
 def _rows(own, chosen) -> list[Row]:
@@ -127,3 +134,34 @@ def file(request, show, shot, number, name):
     if name not in FILES or not path.exists():
         raise Http404
     return FileResponse(open(path, "rb"), content_type=FILES[name])
+
+
+@require_POST
+def keep(request, show, shot):
+    """Keep a snapshot of what is on the table."""
+    shot = find(show, shot)
+    chosen = shot.returned.filter(pk=request.POST["returned"]).first() if request.POST.get("returned", "").isdecimal() else None
+    render = chosen or _own(shot)
+    snapshots.keep(shot, request.POST.get("kind", "over"), request.POST.get("burn_in") == "on", render.folder if render else None,
+                   chosen.name if chosen else "our own")
+    return redirect(shot.url("lineup") + (f"?returned={chosen.pk}" if chosen else ""))
+
+
+@require_GET
+def snapshot(request, show, shot, number):
+    """A snapshot's picture."""
+    found = get_object_or_404(Snapshot, pk=number, shot=find(show, shot))
+    if not found.file.exists():
+        raise Http404
+    return FileResponse(open(found.file, "rb"), content_type="image/png", as_attachment=request.GET.get("save") == "1",
+                        filename=found.path.replace("/", "_"))
+
+
+@require_POST
+def remove_snapshot(request, show, shot, number):
+    """Throw a snapshot away."""
+    shot = find(show, shot)
+    found = get_object_or_404(Snapshot, pk=number, shot=shot)
+    found.file.unlink(missing_ok=True)
+    found.delete()
+    return redirect(shot.url("lineup"))

@@ -1,0 +1,62 @@
+"""Pictures laid over each other in linear light, and words burnt into them.
+
+Porter, T. & Duff, T., "Compositing digital images", SIGGRAPH 1984: A over B is A + (1 − αA) B, for colours multiplied by their alpha.
+"""
+
+from pathlib import Path
+
+import numpy as np
+
+from aperture.plates.colour import encode_srgb
+
+KINDS = {"over": "Render over the plate", "plate": "Plate alone", "render": "Render alone, over black", "difference": "Difference of the two"}
+
+
+def over(front, back) -> np.ndarray:
+    """(H, W, 4) of two such, premultiplied, linear."""
+    return front + (1 - front[..., 3:]) * back
+
+
+def composite(kind: str, plate, render, shadow=None) -> np.ndarray:
+    """(H, W, 3) linear, one of KINDS, of a plate (H, W, 3), a premultiplied render (H, W, 4) and the share of light that it takes away (H, W)."""
+    if kind == "plate":
+        return plate
+    if kind == "render":
+        return render[..., :3]
+    if shadow is not None:
+        plate = plate * (1 - shadow[..., None])
+    whole = over(render, np.concatenate([plate, np.ones_like(plate[..., :1])], axis=2))[..., :3]
+    return np.abs(whole - plate) if kind == "difference" else whole
+
+
+def write_png(path: Path, linear, lines=(), font: Path | None = None) -> None:
+    """8-bit sRGB, with lines of words on a dark strip along its foot."""
+    from PIL import Image, ImageDraw, ImageFont
+
+    picture = Image.fromarray((encode_srgb(np.clip(linear, 0, 1)) * 255 + 0.5).astype(np.uint8), "RGB")
+    if lines:
+        size = max(11, round(picture.height / 54))
+        face = ImageFont.truetype(str(font), size) if font else ImageFont.load_default(size)
+        if font:
+            face.set_variation_by_axes([500])
+        width = picture.width - size
+        rows = [row for line in lines for row in _fitted(line, face, width)]
+        height = round(1.45 * size * len(rows) + 0.8 * size)
+        strip = Image.new("RGBA", (picture.width, height), (16, 20, 22, 190))
+        draw = ImageDraw.Draw(strip)
+        for number, row in enumerate(rows):
+            draw.text((size * 0.7, size * (0.35 + 1.45 * number)), row, font=face, fill=(245, 242, 234, 255))
+        picture.paste(strip, (0, picture.height - height), strip)
+    picture.save(path, compress_level=4)
+
+
+def _fitted(line, face, width) -> list[str]:
+    """The line in rows that fit."""
+    rows = [""]
+    for word in line.split(" "):
+        longer = f"{rows[-1]} {word}".strip()
+        if rows[-1] and face.getlength(longer) > width:
+            rows.append(word)
+        else:
+            rows[-1] = longer
+    return rows
