@@ -58,13 +58,14 @@ def read(data: bytes, ending: str, unit: str = "m", up_axis: str = "Y") -> Mesh:
     size = np.maximum(high - low, 1e-4)
     middle = np.array([(low[0] + high[0]) / 2, low[1], (low[2] + high[2]) / 2])
     # Corners that STL and others store once a face are one corner.
-    merged, index = np.unique(np.round((vertices - middle) / size, 9), axis=0, return_inverse=True)
-    triangles = index.ravel()[triangles]
+    unit = (vertices - middle) / size
+    first, index = trimesh.grouping.unique_rows(unit, digits=9)
+    merged, triangles = unit[first], index[triangles]
     triangles = triangles[(triangles[:, 0] != triangles[:, 1]) & (triangles[:, 1] != triangles[:, 2]) & (triangles[:, 2] != triangles[:, 0])]
     if not len(triangles):
         raise Problem("All faces of this mesh are without area.", "file")
     edges = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
-    open_ = int((np.unique(edges, axis=0, return_counts=True)[1] == 1).sum())
+    open_ = int((np.unique(edges[:, 0] * len(merged) + edges[:, 1], return_counts=True)[1] == 1).sum())
     if open_:
         remarks.append(f"It has holes: {open_:,} edges belong to one face only.")
     return Mesh(merged, triangles, tuple(size.tolist()), tuple(middle.tolist()), tuple(remarks))

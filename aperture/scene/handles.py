@@ -6,22 +6,39 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.errors import Problem
+from aperture.match.facts import AXES
 from aperture.scene.stand_in import StandIn
 
-HANDLES = ("move", "corner", "top", "turn")
+HANDLES = ("move", "corner", "top", "turn", *AXES)
 LEAST_M = 1e-3
 SNAP_PX = 14.0
 
 
 def places(item: StandIn) -> dict[str, np.ndarray]:
-    """World positions (3,) of a stand-in's handles: its foot, a floor corner, the middle of its top, and a point before its front."""
+    """World positions (3,) of a stand-in's handles: its foot, a floor corner, the middle of its top, a point before its front, the tips of its arrows."""
     width, height, depth = item.size
     front = np.array([np.sin(item.turn), 0.0, np.cos(item.turn)])
     base = np.array(item.base)
-    out = {"move": base, "turn": base + front * (depth / 2 + 0.35 * max(width, depth))}
+    out = {name: base + np.eye(3)[index] * arrow_length(item) for index, name in enumerate(AXES)}
+    out |= {"move": base, "turn": base + front * (depth / 2 + 0.35 * max(width, depth))}
     if not (item.tilt or item.roll):  # leaning, it has no floor corner and no straight up
         out |= {"corner": item.bounds()[1]} | ({} if item.kind == "plane" else {"top": base + [0, height, 0]})
     return out
+
+
+def arrow_length(item: StandIn) -> float:
+    """Metres from a stand-in's foot to the tips of the arrows along the world's axes."""
+    return 0.15 + 0.75 * max(item.size)
+
+
+def along_line(camera: Camera, at, point, axis) -> float:
+    """How far along the line point + t · axis (3,), unit, the pixel `at` (2,) points nearest to. Raises Problem where the lens forms no picture."""
+    ray, between = camera.rays([at])[0], np.asarray(point) - camera.position
+    along = ray @ axis
+    answer = (along * (ray @ between) - axis @ between) / max(1 - along**2, 1e-9)
+    if not np.isfinite(answer):
+        raise Problem("The lens forms no picture there.")
+    return float(np.clip(answer, -1e5, 1e5))
 
 
 def on_floor(camera: Camera, at, height: float = 0.0) -> np.ndarray:
@@ -60,9 +77,12 @@ def on_surface(camera: Camera, at, stand_ins) -> np.ndarray:
     return camera.position + nearest * ray
 
 
-def snapped(camera: Camera, point, at, stand_ins, reach_px: float = SNAP_PX) -> np.ndarray:
-    """`point` (3,), or the foot of a corner of another stand-in's box that is seen within `reach_px` of the pixel `at` (2,), at the point's height."""
-    feet = [corner for item in stand_ins for corner in item.bounds()[:4]]
+def snapped(camera: Camera, point, at, stand_ins, spots=(), reach_px: float = SNAP_PX) -> np.ndarray:
+    """`point` (3,), or the foot of a corner of another stand-in's box, or of one of the `spots`, seen within `reach_px` of the pixel `at` (2,).
+
+    At the point's height.
+    """
+    feet = [corner for item in stand_ins for corner in item.bounds()[:4]] + [np.asarray(spot, float) for spot in spots]
     if not feet:
         return point
     feet = np.array(feet)
@@ -71,24 +91,21 @@ def snapped(camera: Camera, point, at, stand_ins, reach_px: float = SNAP_PX) -> 
     return feet[np.nanargmin(apart)] if np.isfinite(apart).any() and np.nanmin(apart) <= reach_px else point
 
 
-def drag(camera: Camera, item: StandIn, handle: str, at, snap_to=()) -> StandIn:
-    """The stand-in after its `handle` was dragged to the pixel `at` (2,); its foot and its corner snap to corners of `snap_to`.
+def drag(camera: Camera, item: StandIn, handle: str, at, snap_to=(), spots=()) -> StandIn:
+    """The stand-in after its `handle` was dragged to the pixel `at` (2,); its foot and its corner snap to corners of `snap_to` and to `spots`, (3,) each.
 
     Raises Problem where the pointer meets no floor.
     """
     base = np.array(item.base)
     if handle == "top":
-        ray = camera.rays([at])[0]
-        up, between = np.array([0.0, 1.0, 0.0]), base - camera.position
-        # The point of the vertical line nearest the ray.
-        along = ray @ up
-        height = (along * (ray @ between) - up @ between) / max(1 - along**2, 1e-9)
-        if not np.isfinite(height):
-            raise Problem("The lens forms no picture there.")
-        return replace(item, size=(item.size[0], max(float(height), LEAST_M), item.size[2]))
+        height = along_line(camera, at, base, np.array([0.0, 1.0, 0.0]))
+        return replace(item, size=(item.size[0], max(height, LEAST_M), item.size[2]))
+    if handle in AXES:
+        axis = np.eye(3)[AXES.index(handle)]
+        return replace(item, base=tuple((base + axis * (along_line(camera, at, base, axis) - arrow_length(item))).tolist()))
     point = on_floor(camera, at, item.base[1])
     if handle in ("move", "corner"):
-        point = snapped(camera, point, at, snap_to)
+        point = snapped(camera, point, at, snap_to, spots)
     if handle == "move":
         return replace(item, base=tuple(point.tolist()))
     if handle == "turn":

@@ -7,12 +7,18 @@ from aperture.scene.stand_in import StandIn
 
 NEAR_M = 1e-3
 BENT_STEPS = 24
+MOST_DRAWN = 60_000
 CREASE = np.cos(np.radians(25))  # faces that meet at a sharper angle show their edge
 BOX_EDGES = np.array([[0, 1], [1, 2], [2, 3], [3, 0], [4, 5], [5, 6], [6, 7], [7, 4], [0, 4], [1, 5], [2, 6], [3, 7]])
 
 
 def drawn_edges(eye, item: StandIn) -> np.ndarray:
-    """(E, 2, 3) metres, the edges of a stand-in that a drawing shows from `eye` (3,): creases, borders, and where it turns away from the eye."""
+    """(E, 2, 3) metres, the edges of a stand-in that a drawing shows from `eye` (3,): creases, borders, and where it turns away from the eye.
+
+    Of a mesh of more than MOST_DRAWN triangles, its box.
+    """
+    if len(item.solid.triangles) > MOST_DRAWN:
+        return item.bounds()[BOX_EDGES]
     vertices = item.vertices()
     edges, sides = item.solid.edges
     normals = item.solid.face_normals(vertices)

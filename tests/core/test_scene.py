@@ -31,13 +31,20 @@ class Boxes(TestCase):
     def test_dragging_a_handle_takes_it_to_the_pointer(self):
         seen, box = camera(), StandIn((0.8, 0.6, 0.5), (0.6, 0, 1.0), 0.4)
         for handle in handles.HANDLES:
-            at = seen.project([handles.places(box)[handle]])[0] + ([0, -9] if handle == "top" else [14, 6])
+            at = seen.project([handles.places(box)[handle]])[0] + ([0, -9] if handle in ("top", "up") else [14, 6])
             moved = handles.drag(seen, box, handle, at)
             now = seen.project([handles.places(moved)[handle]])[0]
             if handle == "turn":  # only its direction follows
                 wanted, got = (p - np.array(box.base) for p in (handles.on_floor(seen, at), handles.places(moved)["turn"]))
                 self.assertAlmostEqual(math.atan2(wanted[0], wanted[2]), math.atan2(got[0], got[2]), places=6)
-            elif handle == "top":
+            elif handle in ("across", "along"):  # along its axis alone, to where the pointer is nearest
+                off = np.subtract(moved.base, box.base)
+                self.assertEqual(np.count_nonzero(np.abs(off) > 1e-9), 1)
+                ray, axis = seen.rays([at])[0], off / np.linalg.norm(off)
+                normal = np.cross(ray, axis)  # the tip is the axis's nearest point to the ray: what joins them stands on both
+                gap = handles.places(moved)[handle] - seen.position
+                np.testing.assert_allclose(gap - (gap @ ray) * ray, (gap @ normal) * normal / (normal @ normal), atol=1e-9)
+            elif handle in ("top", "up"):
                 self.assertAlmostEqual(now[1], at[1], delta=0.3)
             else:
                 np.testing.assert_allclose(now, at, atol=1e-6, err_msg=handle)

@@ -8,6 +8,7 @@ import trimesh
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TestCase
 
+from aperture.scene import handles
 from demo.plates import truth
 from demo.show import FACTS, marks_for
 from tests.web.test_shots import FOLDER, NAME
@@ -15,6 +16,7 @@ from web.match.actions import add_fact, set_marks
 from web.plates.actions import bring_in, take_plate
 from web.shows.actions import create_shot, edit
 from web.shows.models import Shot, Show
+from web.stage.stand_ins import stand_in_from
 
 
 class SetStep(TestCase):
@@ -51,6 +53,15 @@ class SetStep(TestCase):
         self.assertContains(answer, "hang on what hangs on it", status_code=422)
         self.client.post(f"/shows/tide/LT901/set/{crate['id']}/remove")
         self.assertIsNone(self.items()[0]["parent"])
+
+    def test_a_drag_says_how_far_and_snaps_to_a_spot(self):
+        crate = self.place((1.9, 0, 3.3), name="Crate", kind="box")
+        tip = handles.places(stand_in_from(crate))["across"] + (0.5, 0, 0)
+        answer = self.post("drag", id=crate["id"], handle="across", at=truth(NAME).project([tip])[0].tolist()).json()
+        self.assertRegex(answer["moved"], r"^0\.(4[7-9]|5[0-3])\d m across$")
+        near = truth(NAME).project([(0.02, 0, 0.03)])[0].tolist()
+        self.post("drag", id=crate["id"], handle="move", at=near, snap=True, done=True)
+        self.assertEqual(self.items()[0]["base"], [0, 0, 0])  # the doorway's foot
 
     def test_locked_hidden_copied(self):
         crate = self.place((1.9, 0, 3.3), name="Crate 7", kind="box")

@@ -31,7 +31,7 @@ def bring_in_mesh(shot: Shot, name: str, mesh: Mesh, base: int | None) -> Shot:
 
 def set_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
     """A changed stand-in; what hangs on it moves and turns along. Raises Problem where it is locked or gone, or hangs on itself."""
-    placed = stand_in_from(item)
+    stand_in_from(item)
 
     def change(state):
         before = _find(state, item["id"])
@@ -39,14 +39,18 @@ def set_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
             raise Problem(f"“{before['name']}” is locked. Unlock it first.")
         if item["id"] in (above := _above(state, extra(item, "parent"))):
             raise Problem(f"“{item['name']}” can't hang on what hangs on it: {' → '.join(_find(state, id_)['name'] for id_ in above)}.", "parent")
-        was = stand_in_from(before)
-        turn = placed.rotation @ was.rotation.T
-        still = np.allclose(turn, np.eye(3), atol=1e-12) and np.allclose(placed.base, was.base, atol=1e-9)
-        below = set() if still else _below(state, item["id"])
-        state["stand_ins"] = [item if other["id"] == item["id"] else
-                              json_from(other, stand_in_from(other).moved(turn, was.base, placed.base)) if other["id"] in below else other
-                              for other in state["stand_ins"]]
+        state["stand_ins"] = with_what_hangs(state["stand_ins"], item)
     return edit(shot, f"Changed {item['name']}", change, base)
+
+
+def with_what_hangs(items: list[dict], item: dict) -> list[dict]:
+    """The items once one of them is as `item` says: what hangs on it has moved and turned along."""
+    was, placed = stand_in_from(_find({"stand_ins": items}, item["id"])), stand_in_from(item)
+    turn = placed.rotation @ was.rotation.T
+    still = np.allclose(turn, np.eye(3), atol=1e-12) and np.allclose(placed.base, was.base, atol=1e-9)
+    below = set() if still else _below({"stand_ins": items}, item["id"])
+    return [item if other["id"] == item["id"] else
+            json_from(other, stand_in_from(other).moved(turn, was.base, placed.base)) if other["id"] in below else other for other in items]
 
 
 def flag(shot: Shot, id_: str, name: str, base: int | None) -> Shot:

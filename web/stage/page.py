@@ -10,8 +10,6 @@ from web.match.overlay import path_of, spacing_for
 from web.stage.stand_ins import extra, shown, stand_in_from
 from web.ui.rows import Remark, Row
 
-# Meshes of more triangles than this are shown in the set view by their box only.
-MOST_DRAWN = 60_000
 CARD_REACH = 1.35  # where the plate card stands unless told, as a share of the distance from the camera to the origin
 
 
@@ -36,7 +34,7 @@ def page_data(shot, camera, items=None) -> dict:
 
 def _in_set_view(placed, turn) -> dict:
     """Points, triangles and drawn lines as flat lists."""
-    if len(placed.solid.triangles) > MOST_DRAWN:
+    if len(placed.solid.triangles) > overlay.MOST_DRAWN:
         points, faces, lines = placed.bounds(), np.zeros(0, int), overlay.BOX_EDGES
     else:
         points, faces = placed.vertices(), placed.solid.triangles

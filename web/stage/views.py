@@ -11,10 +11,11 @@ from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
 from aperture.formats import meshes
+from aperture.match.facts import AXES
 from aperture.scene import handles
 from aperture.scene.solids import KINDS
 from aperture.units import parse_length
-from web.match.fits import camera_of_state
+from web.match.fits import camera_of_state, fit_of
 from web.plates.models import plate_of
 from web.shows.actions import edit
 from web.shows.views import find, step_page
@@ -110,21 +111,26 @@ def _dragged(shot, data):
         raise Problem(f"“{item['name']}” is locked. Unlock it first.")
     camera = _camera(shot)
     others = [stand_in_from(other) for other in shown(shot.state) if other["id"] != item["id"]] if data.get("snap") else []
-    return camera, json_from(item, handles.drag(camera, stand_in_from(item), data.get("handle"), _at(data.get("at")), others))
+    spots = [spot["world_m"] for spot in fit_of(shot.state).get("spots", {}).values() if None not in spot["world_m"]] if data.get("snap") else []
+    return camera, json_from(item, handles.drag(camera, stand_in_from(item), data.get("handle"), _at(data.get("at")), others, spots))
 
 
 @require_POST
 def drag(request, show, shot):
     """Where a drag would take a stand-in; saved when the drag ends (`done`)."""
     shot, data = find(show, shot), _body(request)
+    before = next((other for other in shot.state["stand_ins"] if other["id"] == data.get("id")), None)
     camera, moved = _dragged(shot, data)
+    by = [f"{shot.show.length(change, places=3)[0]} {name}" for change, name in zip(np.subtract(moved["base"], before["base"]).tolist(), AXES)
+          if abs(change) >= 5e-4]
     if data.get("done"):
         shot = actions.set_stand_in(shot, moved, _base(data.get("base")))
         items = shown(shot.state)
     else:
-        items = [moved if other["id"] == moved["id"] else other for other in shown(shot.state)]
+        items = shown({"stand_ins": actions.with_what_hangs(shot.state["stand_ins"], moved)})
     figures = StandInForm(show=shot.show, item=moved).initial
-    return JsonResponse(page_data(shot, camera, items) | {"figures": {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)}})
+    figures = {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)}
+    return JsonResponse(page_data(shot, camera, items) | {"moved": ", ".join(by), "figures": figures})
 
 
 @require_POST

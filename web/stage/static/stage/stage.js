@@ -7,7 +7,8 @@ import {SetView} from "./set-view.js";
 const root = document.getElementById("light-table");
 const HINTS = {choose: "drag a handle; drag the table to pan", place: "click on the floor or on a face: it stands there",
   plan: "click the floor's corners in order, Enter closes it, Backspace takes one back"};
-const TITLES = {move: "move (with Ctrl: without snapping)", corner: "width and depth", top: "height", turn: "turn"};
+const TITLES = {move: "move (with Ctrl: without snapping)", corner: "width and depth", top: "height", turn: "turn",
+  across: "move across only", up: "move up only", along: "move along only"};
 
 function start(page) {
   const table = new LightTable(root), layer = document.getElementById("marks");
@@ -26,8 +27,20 @@ function start(page) {
       const hit = svg("path", {d: item.d, class: "hit", "data-item": item.id, "vector-effect": "non-scaling-stroke"}, group);
       svg("title", {}, hit).textContent = item.locked ? `${item.name}, locked` : item.name;
     }
-    for (const [name, at] of Object.entries(page.handles[page.chosen] || {})) {
+    const places = page.handles[page.chosen] || {};
+    for (const name of ["across", "up", "along"]) {
+      if (!places[name] || !places.move) continue;
+      const [[x1, y1], [x2, y2]] = [table.toScreen(places.move), table.toScreen(places[name])];
+      svg("line", {x1, y1, x2, y2, class: "wire-case", "stroke-width": 5}, layer);
+      svg("line", {x1, y1, x2, y2, class: `arrow ${name}`}, layer);
+    }
+    for (const [name, at] of Object.entries(places)) {
       const [x, y] = table.toScreen(at);
+      if (["across", "up", "along"].includes(name)) {
+        const tip = svg("circle", {cx: x, cy: y, r: 6, class: `handle arrow-tip ${name}`, "data-handle": name}, layer);
+        svg("title", {}, tip).textContent = TITLES[name];
+        continue;
+      }
       const shape = name === "turn" ? svg("circle", {cx: x, cy: y, r: 7, class: "handle", "data-handle": name}, layer)
         : name === "top" ? svg("path", {d: `M${x - 8} ${y + 5}L${x} ${y - 8}L${x + 8} ${y + 5}Z`, class: "handle", "data-handle": name}, layer)
         : svg("rect", {x: x - 6, y: y - 6, width: 12, height: 12, class: "handle", "data-handle": name, ...(name === "corner" ? {transform: `rotate(45 ${x} ${y})`} : {})}, layer);
@@ -46,6 +59,7 @@ function start(page) {
     document.querySelectorAll("input[name=base]").forEach(input => { input.value = page.revision; });
     const shown = document.getElementById("revision");
     if (shown) shown.textContent = page.revision;
+    if (drag || nudging) document.getElementById("hint").textContent = answer.moved || HINTS.choose;
     drawPaths(table, page.paths);
     redraw();
     setView?.solids(page.world.solids, page.chosen);
