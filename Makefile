@@ -20,7 +20,8 @@ demo: $(STAMP) ## start the application with the demo show on 127.0.0.1:8000 (PO
 	@$(V)/python manage.py migrate --verbosity 0
 	@$(V)/python -m demo
 	@echo "Accurate Aperture: http://127.0.0.1:$(PORT)/"
-	@exec $(V)/gunicorn web.config.wsgi --bind 127.0.0.1:$(PORT) --workers 1 --threads 8 --timeout 600 --log-level warning
+	@$(V)/python manage.py db_worker --interval 0.2 --no-startup-delay -v 0 & worker=$$!; trap "kill $$worker 2>/dev/null" EXIT INT TERM; \
+		$(V)/gunicorn web.config.wsgi --bind 127.0.0.1:$(PORT) --workers 1 --threads 8 --timeout 600 --log-level warning
 
 test: $(STAMP) ## install what tests need and run all of them
 	bash tests/run.sh

@@ -1,11 +1,15 @@
 """Renders and long work: progress, cancelling, a server that is gone, an old render."""
 
 import tempfile
+import threading
 import time
+from datetime import timedelta
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.db import connection
 from django.test import TransactionTestCase
+from django.utils import timezone
 from PIL import Image
 
 from demo.plates import PLATES, truth
@@ -19,6 +23,13 @@ from web.plates.actions import bring_in, take_plate
 from web.shows.actions import create_shot, edit
 from web.shows.models import Shot, Show
 from web.stage.actions import add_stand_in
+
+
+def in_a_thread(pk, work):
+    try:
+        runner.run(pk, work)
+    finally:
+        connection.close()
 
 
 class LineUp(TransactionTestCase):
@@ -37,7 +48,7 @@ class LineUp(TransactionTestCase):
     def wait(self):
         for _ in range(300):
             job = Job.objects.first()
-            if job.state != Job.RUNNING:
+            if not job.under_way:
                 return job
             time.sleep(0.1)
         self.fail("the job did not end")
@@ -68,21 +79,31 @@ class LineUp(TransactionTestCase):
                 progress(step / 200)
                 time.sleep(0.05)
 
-        runner.start(self.shot, actions.KIND, slow)
+        job = Job.objects.create(shot=self.shot, kind=actions.KIND)
+        self.assertIn("Waiting for a worker", self.get())
+        worker = threading.Thread(target=in_a_thread, args=(job.pk, slow))
+        worker.start()
+        while Job.objects.get().state == Job.WAITING:
+            time.sleep(0.02)
         self.assertIn("Stop the render", self.get())
         self.assertEqual(self.client.get("/shows/tide/LT900/elements/progress").json()["state"], "running")
         self.client.post("/shows/tide/LT900/elements/cancel")
+        worker.join()
         self.assertEqual(self.wait().state, Job.CANCELLED)
         self.assertIn("Stopped. Nothing was kept", self.get())
 
         def full(progress):
             raise OSError(28, "No space left on device")
 
-        runner.start(self.shot, actions.KIND, full)
+        runner.run(Job.objects.create(shot=self.shot, kind=actions.KIND).pk, full)
         self.assertEqual(self.wait().state, Job.FAILED)
         self.assertIn("No space left on device", self.get())
-        Job.objects.create(shot=self.shot, kind=actions.KIND, owner="a server that is gone")
-        self.assertIn("The server was stopped while this ran", self.get())
+        waiting = Job.objects.create(shot=self.shot, kind=actions.KIND)
+        self.client.post("/shows/tide/LT900/elements/cancel")
+        runner.run(waiting.pk, full)  # a worker that comes too late leaves it alone
+        self.assertIn("Stopped before it began", self.get())
+        Job.objects.create(shot=self.shot, kind=actions.KIND, state=Job.RUNNING, beat=timezone.now() - timedelta(minutes=1))
+        self.assertIn("The worker was stopped while this ran", self.get())
         self.assertEqual(self.shot.renders.count(), 0)
 
     def test_a_render_brought_back_is_put_right_measured_and_laid_over(self):

@@ -28,6 +28,9 @@ def _secret() -> str:
 SECRET_KEY = _secret()
 DEBUG = os.environ.get("APERTURE_DEBUG") == "1"
 ALLOWED_HOSTS = os.environ.get("APERTURE_HOSTS", "127.0.0.1,localhost,testserver").split(",")
+# Long work waits in the database for a worker (`manage.py db_worker`); tests do it at once.
+TASKS = {"default": {"BACKEND": "django_tasks.backends.immediate.ImmediateBackend" if os.environ.get("APERTURE_TASKS") == "immediate"
+                     else "django_tasks_db.DatabaseBackend"}}
 ROOT_URLCONF = "web.config.urls"
 WSGI_APPLICATION = "web.config.wsgi.application"
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
@@ -37,7 +40,7 @@ LANGUAGE_CODE = "en-gb"
 X_FRAME_OPTIONS = "DENY"
 
 INSTALLED_APPS = [
-    "django.contrib.staticfiles", "django_htmx",
+    "django.contrib.staticfiles", "django_htmx", "django_tasks", "django_tasks_db",
     "web.ui", "web.catalogue", "web.shows", "web.plates", "web.gates", "web.match", "web.stage", "web.jobs", "web.elements", "web.lineup", "web.handoff",
 ]
 MIDDLEWARE = [

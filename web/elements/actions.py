@@ -17,6 +17,7 @@ from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.render.passes import PASSES, Wanted
 from aperture.render.tracer import Light, Look
+from web.elements import tasks
 from web.elements.models import Render
 from web.jobs import runner
 from web.jobs.models import Job
@@ -71,16 +72,17 @@ def source_digest(state: dict) -> str:
 
 def start_render(shot, order: Order | None = None) -> Job:
     """Begin a render of the shot as it stands. Raises Problem without a camera or stand-ins, or while one runs."""
-    work = _work(shot, order or Order())
+    order = order or Order()
+    _work(shot, order)
     running = runner.latest(shot, KIND)
-    if running and running.state == Job.RUNNING:
+    if running and running.under_way:
         raise Problem("A render of this shot is running already.")
-    return runner.start(shot, KIND, work)
+    return runner.start(shot, KIND, tasks.render, shot.pk, shot.head.number, order.json())
 
 
-def render_now(shot, order: Order | None = None) -> None:
-    """Render the shot as it stands, and wait for it."""
-    _work(shot, order or Order())(lambda done: None)
+def render_now(shot, order: Order | None = None, progress=lambda done: None) -> None:
+    """Render the shot as it stands, and wait for it. `progress(done)` is called with 0 … 1 and may raise to stop."""
+    _work(shot, order or Order())(progress)
 
 
 def _work(shot, order):

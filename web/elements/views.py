@@ -40,7 +40,7 @@ def _remarks(shot, render, job, now) -> list[Remark]:
     if render and render.digest != now:
         out.append(Remark("This render is old", f"It was made from revision {render.revision}; the camera or the stand-ins have changed since.", "doubt",
                           (("Render them again", {"action": shot.url("elements-again"), "fields": {}}),)))
-    if render is None and not (job and job.state == Job.RUNNING):
+    if render is None and not (job and job.under_way):
         out.append(Remark("Nothing rendered yet", "Choose the passes and render the stand-ins through the matched camera.", "note"))
     return out
 
@@ -76,7 +76,7 @@ def progress(request, show, shot):
 def cancel(request, show, shot):
     """Ask the running render to stop."""
     shot = find(show, shot)
-    Job.objects.filter(shot=shot, kind=actions.KIND, state=Job.RUNNING).update(cancel_asked=True)
+    runner.cancel(shot, actions.KIND)
     return redirect(request.POST.get("back") if request.POST.get("back", "").startswith("/shows/") else shot.url("elements"))
 
 

@@ -4,17 +4,23 @@ from django.db import models
 
 
 class Job(models.Model):
-    """One piece of long work for a shot. `owner` names the server process that runs it, so that an orphan is recognised."""
+    """One piece of long work for a shot. `beat`: when its worker last gave a sign of life, so that an orphan is recognised."""
 
-    RUNNING, DONE, FAILED, CANCELLED = "running", "done", "failed", "cancelled"
+    WAITING, RUNNING, DONE, FAILED, CANCELLED = "waiting", "running", "done", "failed", "cancelled"
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="jobs")
     kind = models.CharField(max_length=40)
-    state = models.CharField(max_length=10, default=RUNNING)
+    state = models.CharField(max_length=10, default=WAITING)
     progress = models.FloatField(default=0.0)
     says = models.CharField(max_length=300, blank=True)
     cancel_asked = models.BooleanField(default=False)
-    owner = models.CharField(max_length=40)
+    owner = models.CharField(max_length=40, blank=True)
+    beat = models.DateTimeField(null=True)
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering = ["-id"]
+
+    @property
+    def under_way(self) -> bool:
+        """Whether it has yet to end."""
+        return self.state in (self.WAITING, self.RUNNING)

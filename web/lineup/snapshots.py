@@ -46,9 +46,11 @@ def keep(shot, kind: str, burn_in: bool, render=None, name: str = "") -> Snapsho
         shadow = _shadow(render)
     at = timezone.localtime()
     camera = f"{shot.code} camera r{shot.head.number}"
-    place = Path(*map(_safe, (shot.show.slug, shot.code, camera, kind)), f"{at:%Y-%m-%d_%H-%M-%S}.png")
-    path = settings.DATA / "snapshots" / place
-    path.parent.mkdir(parents=True, exist_ok=True)
+    home, place = settings.DATA / "snapshots", Path(*map(_safe, (shot.show.slug, shot.code, camera, kind)))
+    (home / place).mkdir(parents=True, exist_ok=True)
+    stem = f"{at:%Y-%m-%d_%H-%M-%S}"
+    place = next(one for number in range(1, 10000) if not (home / (one := place / f"{stem}{f'_{number}' if number > 1 else ''}.png")).exists())
+    path = home / place
     incoming = path.with_name(f"incoming-{path.name}")
     try:
         compose.write_png(incoming, compose.composite(kind, linear_plate(plate), picture, shadow), facts(shot, at) if burn_in else (), FONT)

@@ -89,7 +89,7 @@ def _own_remarks(shot, own, job, now) -> list[Remark]:
         out.append(Remark("The last render did not finish", job.says, "bad" if job.state == Job.FAILED else "note"))
     if own is not None and own.digest != now:
         out.append(Remark("This render is old", f"It was made from revision {own.revision}; the camera or the stand-ins have changed since.", "doubt", again))
-    if own is None and not (job and job.state == Job.RUNNING):
+    if own is None and not (job and job.under_way):
         out.append(Remark("Nothing rendered yet", "Render the stand-ins of the Set step through the matched camera, at the plate’s exact size.", "note", again))
     return out
 

@@ -92,7 +92,9 @@ export function watchJob(job = document.getElementById("job")) {
   const ask = async () => {
     const answer = await (await fetch(job.dataset.progress)).json();
     bar.value = answer.progress;
-    if (answer.state === "running") setTimeout(ask, 400); else location.reload();
+    job.querySelector("#job-says").textContent = answer.says;
+    if (answer.state === "running") job.querySelector("b").textContent = "Rendering";
+    if (answer.state === "running" || answer.state === "waiting") setTimeout(ask, 400); else location.reload();
   };
   setTimeout(ask, 300);
 }

@@ -1,0 +1,89 @@
+"""A worker in a process of its own: what is asked of it is done; killed in the middle, it leaves nothing half-written, and the job is found."""
+
+import os
+import signal
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from unittest import TestCase
+
+SCENE = """
+import django; django.setup()
+from demo.plates import truth
+from demo.show import FACTS, marks_for
+from tests.web.test_shots import FOLDER, NAME
+from web.match.actions import add_fact, set_marks
+from web.plates.actions import bring_in, take_plate
+from web.shows.actions import create_shot, edit
+from web.shows.models import Show
+from web.stage.actions import add_stand_in
+shot = take_plate(create_shot(Show.objects.create(name="The Lantern Tide", slug="tide"), "LT903"), bring_in(FOLDER / f"{NAME}.jpg", f"{NAME}.jpg"))
+shot = edit(shot, "gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
+shot = add_fact(set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None)
+add_stand_in(shot, {"name": "Floor", "kind": "plane", "base": [1, 0, 3], "size": [6, 0, 6], "turn_deg": 0}, None)
+"""
+ASK = """
+import django; django.setup()
+from web.elements.actions import Order, start_render
+from web.shows.models import Shot
+start_render(Shot.objects.with_head().get(), Order({passes}, samples={samples}))
+"""
+LOOK = """
+import django; django.setup()
+from datetime import timedelta
+from web.elements.actions import KIND
+from web.jobs import runner
+from web.shows.models import Shot
+runner.ORPHANED = timedelta(0)
+job = runner.latest(Shot.objects.get(), KIND)
+print(job.state, job.says)
+"""
+
+
+class Workers(TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.environment = {**os.environ, "APERTURE_DATA": folder.name, "APERTURE_TASKS": "", "DJANGO_SETTINGS_MODULE": "web.config.settings"}
+        self.run_python("manage.py", "migrate", "-v", "0")
+        self.run_python("-c", SCENE)
+
+    def run_python(self, *command):
+        return subprocess.run([sys.executable, *command], env=self.environment, check=True, capture_output=True, text=True).stdout
+
+    def worker(self):
+        process = subprocess.Popen([sys.executable, "manage.py", "db_worker", "--interval", "0.1", "--no-startup-delay", "-v", "0"], env=self.environment)
+        self.addCleanup(process.wait)
+        self.addCleanup(process.kill)
+        return process
+
+    def row(self, words):
+        with sqlite3.connect(self.folder / "aperture.sqlite3") as base:
+            return base.execute(words).fetchone()
+
+    def until(self, state):
+        for _ in range(600):
+            if self.row("select state from jobs_job order by id desc")[0] == state:
+                return
+            time.sleep(0.05)
+        self.fail(f"the job never was {state}: {self.row('select state, says from jobs_job order by id desc')}")
+
+    def test_killed_in_the_middle_and_run_again(self):
+        self.run_python("-c", ASK.format(passes=("occlusion",), samples=6))
+        self.assertEqual(self.row("select state from jobs_job")[0], "waiting")
+        worker = self.worker()
+        self.until("running")
+        time.sleep(0.5)
+        worker.send_signal(signal.SIGKILL)
+        worker.wait()
+        self.assertEqual(self.row("select count(*) from lineup_render")[0], 0)
+        self.assertIn("failed The worker was stopped", self.run_python("-c", LOOK))
+        self.run_python("-c", ASK.format(passes=(), samples=1))
+        self.worker()
+        self.until("done")
+        number, = self.row("select id from lineup_render")
+        self.assertEqual({path.name for path in (self.folder / "renders" / str(number)).iterdir()}, {"render.png", "render.exr", "alpha.png"})
