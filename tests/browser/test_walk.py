@@ -89,6 +89,14 @@ class Walk(Browsing):
         self.assertGreater(page.locator("#set-view canvas").evaluate("canvas => canvas.width"), 100)
         self.accessible()
 
+        self.go("elements")
+        page.locator(".checks input").first.check()  # depth
+        page.click("button:has-text('Render the stand-ins')")
+        page.wait_for_selector("#look", timeout=60_000)
+        page.keyboard.press(".")
+        self.assertEqual(page.locator("img.laid").first.get_attribute("src").rsplit("/", 1)[1], "alpha.png")
+        self.accessible()
+
         self.go("line-up")
         page.click("text=Render the stand-ins")
         page.wait_for_selector("text=Save the EXR", timeout=60_000)

@@ -1,5 +1,6 @@
 """The Elements step: what is asked for is what is rendered and kept."""
 
+import numpy as np
 import OpenImageIO
 from django.test import TransactionTestCase
 
@@ -25,8 +26,12 @@ class Elements(TransactionTestCase):
                                         "material": "plate"}, None)
 
     def test_overscan_and_layers_are_in_the_file_and_the_plate_lies_on_what_wears_it(self):
-        render_now(self.shot, Order(("depth", "shadow", "masks"), samples=1, size="quarter", overscan=10))
+        render_now(self.shot, Order(samples=1, size="quarter", region=(240, 140, 300, 200)))
         row = self.shot.renders.get()
+        rows, columns = np.nonzero(OpenImageIO.ImageBuf(str(row.folder / "alpha.png")).get_pixels(OpenImageIO.FLOAT)[..., 0])
+        self.assertTrue(len(rows) and rows.min() >= 140 and rows.max() < 200 and columns.min() >= 240 and columns.max() < 300 and not row.whole)
+        render_now(self.shot, Order(("depth", "shadow", "masks"), samples=1, size="quarter", overscan=10))
+        row = self.shot.renders.first()
         self.assertEqual((row.width, row.height), (576, 324))  # 1920 × 1080, a tenth more on every side, a quarter of that
         spec = OpenImageIO.ImageBuf(str(row.folder / "render.exr")).spec()
         self.assertTrue({"depth.Z", "shadow.Y", "mask.Crate", "CryptoObject00.R", "A"} <= set(spec.channelnames))
@@ -39,12 +44,13 @@ class Elements(TransactionTestCase):
 
     def test_the_page_keeps_what_was_typed_and_says_what_is_wrong(self):
         answer = self.client.post("/shows/tide/LT902/elements/order", {"size": "plate", "samples": "3", "bearing": "10", "height": "95", "sun": "1",
-                                                                       "ambient": "0.2", "occlusion": "soon", "overscan": "150"})
+                                                                       "ambient": "0.2", "occlusion": "soon", "overscan": "150", "region": "9 9 1 1"})
         self.assertContains(answer, "from −90 to 90", status_code=422)
         self.assertContains(answer, "from 0 to 100", status_code=422)
+        self.assertContains(answer, "four whole numbers", status_code=422)
         self.assertContains(answer, 'value="soon"', status_code=422)
         self.assertEqual(self.shot.renders.count(), 0)
-        order = Order(("depth",), 2, "half", 5.0, 0.4)
+        order = Order(("depth",), 2, "half", 5.0, 0.4, (100, 50, 300, 200))
         self.assertEqual(Order.from_json(order.json()), order)
 
     def test_a_render_is_old_once_what_is_seen_has_changed_and_not_before(self):

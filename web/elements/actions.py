@@ -31,13 +31,15 @@ SIZES = {"plate": "The plate’s", "half": "Half the plate’s", "quarter": "A q
 
 @dataclass(frozen=True)
 class Order:
-    """What the artist asks for. overscan: percent of the picture's size on every side."""
+    """What the artist asks for. overscan: percent of the picture's size on every side; region: left, top, right, bottom px of
+    the render, outside which nothing is traced."""
 
     passes: tuple[str, ...] = ()
     samples: int = 3
     size: str = "plate"
     overscan: float = 0.0
     occlusion_m: float = 1.0
+    region: tuple[int, int, int, int] | None = None
     light: Light = Light()
 
     def camera(self, camera: Camera) -> Camera:
@@ -52,14 +54,15 @@ class Order:
 
     def json(self) -> dict:
         """As it is kept beside its render."""
-        return asdict(self) | {"passes": list(self.passes)}
+        return asdict(self) | {"passes": list(self.passes), "region": list(self.region) if self.region else None}
 
     @classmethod
     def from_json(cls, kept: dict) -> "Order":
         """What was kept; what it doesn't say is as usual."""
         light = {name: tuple(value) if isinstance(value, list) else value for name, value in kept.get("light", {}).items()}
-        rest = {name: value for name, value in kept.items() if name not in ("light", "passes")}
-        return cls(**rest, passes=tuple(kept.get("passes", ())), light=Light(**light))
+        rest = {name: value for name, value in kept.items() if name not in ("light", "passes", "region")}
+        region = tuple(kept["region"]) if kept.get("region") else None
+        return cls(**rest, passes=tuple(kept.get("passes", ())), region=region, light=Light(**light))
 
 
 def source_digest(state: dict) -> str:
@@ -108,7 +111,7 @@ def _render(shot, camera, scene, order, plate, digest, revision, progress):
     try:
         through = order.camera(camera)
         worn = linear_plate(plate) if any(look.material == "plate" for _, look in scene) else None
-        wanted = Wanted(tuple(name for name in PASSES if name in order.passes), order.samples, order.occlusion_m, light=order.light)
+        wanted = Wanted(tuple(name for name in PASSES if name in order.passes), order.samples, order.occlusion_m, light=order.light, region=order.region)
         made = render(through, scene, wanted, worn, camera, progress=lambda done: progress(done * 0.9))
         write_png(folder / "render.png", made)
         write_exr(folder / "render.exr", made)

@@ -1,5 +1,7 @@
 """What may come in about a render."""
 
+import re
+
 from django import forms
 
 from aperture.errors import Problem
@@ -18,6 +20,7 @@ class OrderForm(forms.Form):
     size = forms.ChoiceField(choices=list(SIZES.items()))
     overscan = forms.FloatField(required=False, min_value=0, max_value=100, error_messages={
         name: "The overscan is a number from 0 to 100, in percent of the picture's size." for name in ("min_value", "max_value", "invalid")})
+    region = forms.CharField(required=False, max_length=60)
     samples = forms.TypedChoiceField(choices=list(SAMPLES.items()), coerce=int)
     occlusion = forms.CharField(required=False, max_length=40)
     bearing = forms.FloatField(min_value=-360, max_value=360, error_messages={"invalid": "The sun's bearing is a number of degrees."})
@@ -40,7 +43,7 @@ class OrderForm(forms.Form):
             return show.length(metres, places=2)[0]
         kwargs["initial"] = {
             "passes": list(order.passes), "size": order.size, "overscan": f"{order.overscan:g}", "samples": order.samples,
-            "occlusion": length(order.occlusion_m),
+            "occlusion": length(order.occlusion_m), "region": " ".join(map(str, order.region or ())),
             "bearing": f"{light.sun_bearing:g}", "height": f"{light.sun_height:g}", "sun": f"{light.sun:g}", "ambient": f"{light.ambient:g}",
             "soft": light.shadow_rays > 1, "lamp": f"{light.lamp:g}", "lamp_side": length(light.lamp_m),
             **{f"lamp_{name}": length(value) for name, value in zip(("across", "up", "along"), light.lamp_at)}}
@@ -59,9 +62,14 @@ class OrderForm(forms.Form):
                     raise Problem(f"{label} is above zero and at most 10 km.")
             except Problem as problem:
                 self.add_error(name, problem.sentence)
+        region = [part for part in re.split(r"[\s,;]+", data.get("region") or "") if part]
+        sound = len(region) == 4 and all(part.isdecimal() for part in region) and int(region[0]) < int(region[2]) and int(region[1]) < int(region[3])
+        if region and not sound:
+            self.add_error("region", "A region is four whole numbers of pixels: left, top, right and bottom, such as 400 200 900 700.")
         if not self.errors:
             light = Light(data["bearing"], data["height"], data["sun"], ambient=data["ambient"], lamp=data.get("lamp") or 0.0,
                           lamp_at=(metres["lamp_across"], metres["lamp_up"], metres["lamp_along"]), lamp_m=metres["lamp_side"],
                           shadow_rays=8 if data["soft"] else 1)
-            data["order"] = Order(tuple(data["passes"]), data["samples"], data["size"], data.get("overscan") or 0.0, metres["occlusion"], light)
+            data["order"] = Order(tuple(data["passes"]), data["samples"], data["size"], data.get("overscan") or 0.0, metres["occlusion"],
+                                  tuple(map(int, region)) or None, light)
         return data

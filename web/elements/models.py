@@ -34,4 +34,4 @@ class Render(models.Model):
     @property
     def whole(self) -> bool:
         """Whether it is of the plate's size and all of it, so that it can be laid over it."""
-        return self.wanted.get("size", "plate") == "plate" and not self.wanted.get("overscan")
+        return self.wanted.get("size", "plate") == "plate" and not self.wanted.get("overscan") and not self.wanted.get("region")
