@@ -5,6 +5,7 @@ V=.venv/bin
 need=()
 command -v /usr/bin/chromium >/dev/null || need+=(chromium)
 test -e /usr/share/doc/opencv-doc/examples/data/left01.jpg || need+=(opencv-doc)
+command -v redis-server >/dev/null || need+=(redis-server)
 ldconfig -p | grep -q libEGL.so.1 || need+=(libegl1 libgl1-mesa-dri)  # the reference renderer draws off-screen
 if [ ${#need[@]} -gt 0 ]; then
   as_root=(); [ "$(id -u)" = 0 ] || as_root=(sudo)

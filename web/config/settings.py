@@ -28,9 +28,6 @@ def _secret() -> str:
 SECRET_KEY = _secret()
 DEBUG = os.environ.get("APERTURE_DEBUG") == "1"
 ALLOWED_HOSTS = os.environ.get("APERTURE_HOSTS", "127.0.0.1,localhost,testserver").split(",")
-# Long work waits in the database for a worker (`manage.py db_worker`); tests do it at once.
-TASKS = {"default": {"BACKEND": "django_tasks.backends.immediate.ImmediateBackend" if os.environ.get("APERTURE_TASKS") == "immediate"
-                     else "django_tasks_db.DatabaseBackend"}}
 ROOT_URLCONF = "web.config.urls"
 WSGI_APPLICATION = "web.config.wsgi.application"
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
@@ -43,6 +40,14 @@ INSTALLED_APPS = [
     "django.contrib.staticfiles", "django_htmx", "django_tasks", "django_tasks_db",
     "web.ui", "web.catalogue", "web.shows", "web.plates", "web.gates", "web.match", "web.stage", "web.jobs", "web.elements", "web.lineup", "web.handoff",
 ]
+# Long work waits in the database for a worker (`manage.py db_worker`). With APERTURE_REDIS=redis://… it waits there instead, for any number of
+# workers on any number of machines that share the data folder (`manage.py rqworker --job-class django_tasks_rq.Job`). Tests do it at once.
+REDIS = os.environ.get("APERTURE_REDIS", "")
+TASKS = {"default": {"BACKEND": "django_tasks.backends.immediate.ImmediateBackend" if os.environ.get("APERTURE_TASKS") == "immediate"
+                     else "django_tasks_rq.RQBackend" if REDIS else "django_tasks_db.DatabaseBackend"}}
+if REDIS:
+    INSTALLED_APPS.append("django_rq")
+    RQ_QUEUES = {"default": {"URL": REDIS, "DEFAULT_TIMEOUT": 24 * 3600}}
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware", "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.common.CommonMiddleware", "django.middleware.csrf.CsrfViewMiddleware",
