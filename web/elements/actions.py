@@ -2,12 +2,8 @@
 
 import hashlib
 import json
-import os
-import shutil
-import tempfile
 import time
 from dataclasses import asdict, dataclass, replace
-from pathlib import Path
 
 import numpy as np
 from django.conf import settings
@@ -24,6 +20,7 @@ from web.jobs.models import Job
 from web.match.fits import camera_of_state, digest_of, document_of
 from web.plates.models import plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from
+from web.ui.folders import incoming, settle
 
 KIND = "render"
 SIZES = {"plate": "The plate’s", "half": "Half the plate’s", "quarter": "A quarter of the plate’s"}
@@ -105,10 +102,7 @@ def _render(shot, camera, scene, order, plate, digest, revision, progress):
     from aperture.render.passes import render
 
     began = time.monotonic()
-    home = settings.DATA / "renders"
-    home.mkdir(parents=True, exist_ok=True)
-    folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
-    try:
+    with incoming(settings.DATA / "renders") as folder:
         through = order.camera(camera)
         worn = linear_plate(plate) if any(look.material == "plate" for _, look in scene) else None
         wanted = Wanted(tuple(name for name in PASSES if name in order.passes), order.samples, order.occlusion_m, light=order.light, region=order.region)
@@ -119,17 +113,10 @@ def _render(shot, camera, scene, order, plate, digest, revision, progress):
         looks = write_looks(folder, made)
         if "shadow" in made.layers:  # what is left of the plate's light, as the page can multiply it
             write_grey(folder / "shade.png", encode_srgb(1 - made.layers["shadow"]))
-        for path in folder.iterdir():
-            with open(path, "rb+") as file:
-                os.fsync(file.fileno())
-        folder.chmod(0o755)
         with transaction.atomic():
             row = Render.objects.create(shot=shot, digest=digest, revision=revision, width=through.grid.width, height=through.grid.height,
                                         seconds=time.monotonic() - began, wanted=order.json(), looks=looks)
-            shutil.rmtree(row.folder, ignore_errors=True)
-            folder.rename(row.folder)
-    finally:
-        shutil.rmtree(folder, ignore_errors=True)
+            settle(folder, row.folder)
 
 
 def linear_plate(plate) -> np.ndarray:

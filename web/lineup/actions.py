@@ -1,8 +1,6 @@
 """Bring a render back, check it, put it right and measure it."""
 
-import os
 import shutil
-import tempfile
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +13,7 @@ from web.elements.actions import source_digest
 from web.lineup.models import Returned
 from web.match.fits import camera_of_state
 from web.stage.stand_ins import extra, named, stand_in_from
+from web.ui.folders import incoming, settle
 
 ARROWS = 160  # at most so many are drawn
 
@@ -45,23 +44,13 @@ def bring_back(shot, path: Path, name: str) -> Returned:
     expected = expected_alpha(shot)
     found, findings = returned.put_right(returned.read(path), expected)
     alpha = found.rgba[..., 3]
-    home = settings.DATA / "returned"
-    home.mkdir(parents=True, exist_ok=True)
-    folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
-    try:
+    with incoming(settings.DATA / "returned") as folder:
         shutil.copyfile(path, folder / f"original{Path(name).suffix.lower()}")
         returned.write_shown(folder, found.rgba)
-        for one in folder.iterdir():
-            with open(one, "rb+") as file:
-                os.fsync(file.fileno())
-        folder.chmod(0o755)
         with transaction.atomic():
             row = Returned.objects.create(shot=shot, name=name[:255], digest=source_digest(shot.state), offsets=_measured(alpha, expected),
                                           findings=[[finding.says, finding.mended] for finding in findings], alpha_says=returned.alpha_report(alpha))
-            shutil.rmtree(row.folder, ignore_errors=True)
-            folder.rename(row.folder)
-    finally:
-        shutil.rmtree(folder, ignore_errors=True)
+            settle(folder, row.folder)
     return row
 
 

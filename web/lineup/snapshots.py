@@ -1,6 +1,5 @@
 """Snapshots: what is on the table, kept as a picture, foldered by show, shot, camera, kind and time, with the facts burnt in if wanted."""
 
-import os
 import re
 from pathlib import Path
 
@@ -14,6 +13,7 @@ from web.elements.actions import linear_plate
 from web.lineup.models import Snapshot
 from web.match.fits import camera_of_state
 from web.plates.models import plate_of
+from web.ui.folders import write
 
 FONT = Path(__file__).parents[1] / "ui/static/fonts/atkinson-hyperlegible-mono-latin-wght-normal.woff2"
 FRAME = 1  # a photograph is a plate of one frame
@@ -47,18 +47,10 @@ def keep(shot, kind: str, burn_in: bool, render=None, name: str = "") -> Snapsho
     at = timezone.localtime()
     camera = f"{shot.code} camera r{shot.head.number}"
     home, place = settings.DATA / "snapshots", Path(*map(_safe, (shot.show.slug, shot.code, camera, kind)))
-    (home / place).mkdir(parents=True, exist_ok=True)
     stem = f"{at:%Y-%m-%d_%H-%M-%S}"
     place = next(one for number in range(1, 10000) if not (home / (one := place / f"{stem}{f'_{number}' if number > 1 else ''}.png")).exists())
-    path = home / place
-    incoming = path.with_name(f"incoming-{path.name}")
-    try:
-        compose.write_png(incoming, compose.composite(kind, linear_plate(plate), picture, shadow), facts(shot, at) if burn_in else (), FONT)
-        with open(incoming, "rb+") as file:
-            os.fsync(file.fileno())
-        os.replace(incoming, path)
-    finally:
-        incoming.unlink(missing_ok=True)
+    write(home / place, lambda path: compose.write_png(path, compose.composite(kind, linear_plate(plate), picture, shadow),
+                                                       facts(shot, at) if burn_in else (), FONT))
     return Snapshot.objects.create(shot=shot, kind=kind, camera=camera, render=name[:255], revision=shot.head.number, path=str(place))
 
 

@@ -1,8 +1,6 @@
 """Bring a picture in."""
 
-import os
 import shutil
-import tempfile
 from pathlib import Path
 
 from django.conf import settings
@@ -13,6 +11,7 @@ from aperture.plates.reading import kind_of, read_picture
 from web.plates.models import Plate
 from web.shows.actions import edit
 from web.shows.models import Shot
+from web.ui.folders import incoming, settle
 
 
 def bring_in(path: Path, name: str) -> Plate:
@@ -28,27 +27,14 @@ def bring_in(path: Path, name: str) -> Plate:
         return known
     picture = read_picture(path, name)
     home = settings.DATA / "plates"
-    home.mkdir(parents=True, exist_ok=True)
-    folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
     try:
-        write_proxies(picture, folder)
-        original = folder / f"original{Path(name).suffix.lower()}"
-        shutil.copyfile(path, original)
-        with open(original, "rb+") as file:
-            os.fsync(file.fileno())
-        folder.chmod(0o755)
-        try:
-            folder.rename(home / digest)
-        except OSError:  # the same picture came in twice at once
-            if not (home / digest / "pixels.npy").exists():
-                raise
-            shutil.rmtree(folder, ignore_errors=True)
+        with incoming(home) as folder:
+            write_proxies(picture, folder)
+            shutil.copyfile(path, folder / f"original{Path(name).suffix.lower()}")
+            if not (home / digest / "pixels.npy").exists():  # unless the same picture came in twice at once
+                settle(folder, home / digest)
     except OSError as error:
-        shutil.rmtree(folder, ignore_errors=True)
         raise Problem(f"“{name}” could not be stored: {error.strerror or error}. Nothing was changed.") from error
-    except BaseException:
-        shutil.rmtree(folder, ignore_errors=True)
-        raise
     return Plate.objects.update_or_create(digest=digest, defaults={
         "name": name, "kind": picture.kind, "depth": picture.depth, "width": picture.width, "height": picture.height,
         "metadata": picture.metadata.as_dict(), "notes": list(picture.notes)})[0]

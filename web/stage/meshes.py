@@ -2,8 +2,6 @@
 
 import hashlib
 import io
-import os
-import tempfile
 from functools import lru_cache
 
 import numpy as np
@@ -11,6 +9,7 @@ from django.conf import settings
 
 from aperture.errors import Problem
 from aperture.scene.solids import Solid
+from web.ui.folders import write
 
 
 def keep(vertices, triangles) -> str:
@@ -20,12 +19,7 @@ def keep(vertices, triangles) -> str:
     digest = hashlib.sha256(np.ascontiguousarray(vertices, np.float64).tobytes() + np.ascontiguousarray(triangles, np.int32).tobytes()).hexdigest()
     path = _path(digest)
     if not path.exists():
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with tempfile.NamedTemporaryFile(dir=path.parent, prefix="incoming-", delete=False) as file:
-            file.write(buffer.getvalue())
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(file.name, path)
+        write(path, lambda incoming: incoming.write_bytes(buffer.getvalue()))
     return digest
 
 

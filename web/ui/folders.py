@@ -1,0 +1,46 @@
+"""Folders and files of the data folder: whole or not at all. Written under a temporary name, synced, renamed."""
+
+import os
+import shutil
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+LEFT_BEHIND = 24 * 3600  # seconds after which what a killed process left is thrown away
+
+
+@contextmanager
+def incoming(home: Path) -> Iterator[Path]:
+    """A temporary folder within `home`, gone afterwards unless it was settled."""
+    home.mkdir(parents=True, exist_ok=True)
+    for left in home.glob("incoming-*"):
+        if time.time() - left.stat().st_mtime > LEFT_BEHIND:
+            shutil.rmtree(left, ignore_errors=True)
+    folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def settle(folder: Path, place: Path) -> None:
+    """Sync an incoming folder's files and put it at `place`, instead of what may be there."""
+    for path in folder.iterdir():
+        with open(path, "rb+") as file:
+            os.fsync(file.fileno())
+    folder.chmod(0o755)
+    shutil.rmtree(place, ignore_errors=True)
+    folder.rename(place)
+
+
+def write(place: Path, make) -> None:
+    """Let `make(path)` write a file, and put it at `place` once it is whole."""
+    place.parent.mkdir(parents=True, exist_ok=True)
+    with incoming(place.parent) as folder:
+        path = folder / place.name
+        make(path)
+        with open(path, "rb+") as file:
+            os.fsync(file.fileno())
+        os.replace(path, place)
