@@ -51,8 +51,13 @@ class Leaving:
     @property
     def redundancy(self) -> float:
         """Of its own information, the share that the rest repeats, 0 to 1: how much of an error in it can show. Baarda's redundancy number."""
-        values = np.linalg.eigvalsh(self.inverse)
-        return float(1 / values.max()) if self.freedom else 0.0
+        if not self.freedom:
+            return 0.0
+        if len(self.inverse) > 2:
+            return float(1 / np.linalg.eigvalsh(self.inverse).max())
+        first, last = float(self.inverse[0, 0]), float(self.inverse[-1, -1])  # of one or two rows: the larger eigenvalue on paper
+        across = float(self.inverse[0, -1]) if len(self.inverse) == 2 else 0.0
+        return 1 / ((first + last) / 2 + math.hypot((first - last) / 2, across))
 
 
 def leave_out(system: System, optimum: Optimum, spread: Spread) -> list[Leaving]:
