@@ -1,5 +1,7 @@
 """Wavefront OBJ, the plain text form of a mesh: polygons, an object a stand-in."""
 
+import io
+
 from aperture.formats.axes import from_y_up
 from aperture.scene.stand_in import StandIn
 from aperture.units import METRES
@@ -15,3 +17,21 @@ def write(path, stand_ins: dict[str, StandIn], unit: str = "m", up_axis: str = "
         first += len(item.solid.vertices)
     with open(path, "w", encoding="utf-8") as file:
         file.write("\n".join(lines) + "\n")
+
+
+def textured(name: str, points, at, triangles, picture, unit: str = "m", up_axis: str = "Y") -> dict[str, bytes]:
+    """One mesh that wears a picture, as the bytes of its files by ending: obj, mtl, png.
+
+    points (V, 3) metres; at (V, 2) texture coordinates, right and up from 0 to 1; triangles (T, 3); picture (h, w, 4) 8-bit, whose alpha
+    says where the mesh has no picture. `name` is that of the files.
+    """
+    from PIL import Image
+
+    png = io.BytesIO()
+    Image.fromarray(picture, "RGBA").save(png, "PNG", compress_level=4)
+    lines = [f"# Accurate Aperture: lengths in {unit}, {up_axis} up", f"mtllib {name}.mtl", f"o {name}", "usemtl plate"]
+    lines += ["v {:.7g} {:.7g} {:.7g}".format(*point) for point in points @ from_y_up(up_axis).T / METRES[unit]]
+    lines += ["vt {:.7f} {:.7f}".format(*place) for place in at]
+    lines += ["f " + " ".join(f"{index}/{index}" for index in triangle) for triangle in triangles + 1]
+    mtl = f"newmtl plate\nKa 0 0 0\nKd 1 1 1\nKs 0 0 0\nillum 0\nmap_Kd {name}.png\nmap_d -imfchan m {name}.png\n"
+    return {"obj": ("\n".join(lines) + "\n").encode(), "mtl": mtl.encode(), "png": png.getvalue()}

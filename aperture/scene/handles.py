@@ -7,6 +7,7 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.match.facts import AXES
+from aperture.scene.overlay import BOX_EDGES
 from aperture.scene.stand_in import StandIn
 
 HANDLES = ("move", "corner", "top", "turn", *AXES)
@@ -78,21 +79,33 @@ def on_surface(camera: Camera, at, stand_ins) -> np.ndarray:
 
 
 def snapped(camera: Camera, point, at, stand_ins, spots=(), reach_px: float = SNAP_PX) -> np.ndarray:
-    """`point` (3,), or the foot of a corner of another stand-in's box, or of one of the `spots`, seen within `reach_px` of the pixel `at` (2,).
-
-    At the point's height.
+    """`point` (3,), or what is seen within `reach_px` of the pixel `at` (2,): the foot of a corner of another stand-in's box or one of
+    the `spots`, or else the nearest place on a lower edge of such a box. At the point's height.
     """
+    point = np.asarray(point, float)
     feet = [corner for item in stand_ins for corner in item.bounds()[:4]] + [np.asarray(spot, float) for spot in spots]
     if not feet:
         return point
-    feet = np.array(feet)
-    feet[:, 1] = point[1]
-    apart = np.linalg.norm(camera.project(feet) - at, axis=1)
-    return feet[np.nanargmin(apart)] if np.isfinite(apart).any() and np.nanmin(apart) <= reach_px else point
+    edges = np.array([item.bounds()[BOX_EDGES[:4]] for item in stand_ins]).reshape(-1, 2, 3)
+    for places in (np.array(feet), _nearest_on(edges, point)):
+        places[:, 1] = point[1]
+        apart = np.linalg.norm(camera.project(places) - at, axis=1)
+        if np.isfinite(apart).any() and np.nanmin(apart) <= reach_px:
+            return places[np.nanargmin(apart)]
+    return point
+
+
+def _nearest_on(ends, point) -> np.ndarray:
+    """(N, 3) the places on segments (N, 2, 3) nearest to a point (3,), heights left aside."""
+    along = ends[:, 1] - ends[:, 0]
+    flat = along * [1.0, 0.0, 1.0]
+    share = ((point - ends[:, 0]) * flat).sum(axis=1) / np.maximum((flat**2).sum(axis=1), 1e-12)
+    return ends[:, 0] + np.clip(share, 0, 1)[:, None] * along
 
 
 def drag(camera: Camera, item: StandIn, handle: str, at, snap_to=(), spots=()) -> StandIn:
-    """The stand-in after its `handle` was dragged to the pixel `at` (2,); its foot and its corner snap to corners of `snap_to` and to `spots`, (3,) each.
+    """The stand-in after its `handle` was dragged to the pixel `at` (2,); its foot and its corner snap to corners and edges of `snap_to` and
+    to `spots`, (3,) each.
 
     Raises Problem where the pointer meets no floor.
     """

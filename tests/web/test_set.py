@@ -1,43 +1,19 @@
 """The Set step's verbs: plans, meshes, hanging one on another, locking, hiding, copies, the plate card."""
 
-import json
 import math
 
 import numpy as np
 import trimesh
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.test import TestCase
 
 from aperture.scene import handles
 from demo.plates import truth
-from demo.show import FACTS, marks_for
-from tests.web.test_shots import FOLDER, NAME
-from web.match.actions import add_fact, set_marks
-from web.plates.actions import bring_in, take_plate
-from web.shows.actions import create_shot, edit
-from web.shows.models import Shot, Show
+from tests.web.matched import MatchedShot
+from tests.web.test_shots import NAME
 from web.stage.stand_ins import stand_in_from
 
 
-class SetStep(TestCase):
-    def setUp(self):
-        show = Show.objects.create(name="The Lantern Tide", slug="tide", length_unit="m")
-        shot = take_plate(create_shot(show, "LT901"), bring_in(FOLDER / f"{NAME}.jpg", f"{NAME}.jpg"))
-        shot = edit(shot, "gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
-        add_fact(set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None)
-
-    def post(self, name, **data):
-        return self.client.post(f"/shows/tide/LT901/set/{name}", json.dumps(data), content_type="application/json")
-
-    def items(self):
-        return Shot.objects.with_head().get().state["stand_ins"]
-
-    def place(self, point, **typed):
-        at = truth(NAME).project([point])[0].tolist()
-        answer = self.post("place", at=at, typed={"width": "0.8", "height": "0.6", "depth": "0.6"} | typed)
-        self.assertEqual(answer.status_code, 200, answer.content)
-        return self.items()[-1]
-
+class SetStep(MatchedShot):
     def test_one_stands_on_another_hangs_on_it_and_goes_along(self):
         crate = self.place((1.9, 0, 3.3), name="Crate", kind="box")
         lamp = self.place((1.9, 0.6, 3.3), name="Lamp", kind="cylinder", width="0.2", depth="0.2", height="0.3")
@@ -101,6 +77,6 @@ class SetStep(TestCase):
         self.place((1.9, 0, 3.3), name="Crate", kind="box")
         self.client.post("/shows/tide/LT901/set/card", {"distance": "2 m"})
         self.assertContains(self.client.get("/shows/tide/LT901/set"), "Behind the plate card")
-        row = self.client.get("/shows/tide/LT901/set").context["card_rows"][0]
+        row = self.client.get("/shows/tide/LT901/set?leaf=plate").context["card_rows"][0]
         self.assertAlmostEqual(float(row.value.split(" ")[0]), 2 * 36 / truth(NAME).lens.focal_mm, delta=0.02)
         self.assertEqual(self.client.post("/shows/tide/LT901/set/card", {"distance": "-3"}).status_code, 422)

@@ -66,6 +66,13 @@ def flag(shot: Shot, id_: str, name: str, base: int | None) -> Shot:
     return edit(shot, f"{words[name][not extra(item, name)]} {item['name']}", change, base)
 
 
+def wear(shot: Shot, id_: str, base: int | None) -> Shot:
+    """Put the plate on one, or take it off again."""
+    item = _find(shot.state, id_)
+    on = extra(item, "material") == "plate"
+    return set_stand_in(shot, item | {"material": "matte" if on else "plate"}, base)
+
+
 def duplicate(shot: Shot, id_: str, base: int | None) -> Shot:
     """A copy beside it, its number counted on."""
     item = _find(shot.state, id_)

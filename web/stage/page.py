@@ -1,83 +1,60 @@
-"""What the Set page draws: the lens view in px, the set view in metres of the show's up axis; its rows and remarks."""
+"""What the Set page's lens view draws, px; the sheet's rows and remarks."""
 
 import numpy as np
 
-from aperture.formats.axes import from_y_up
 from aperture.scene import handles, overlay
 from aperture.units import METRES
 from web.match.fits import fit_of
 from web.match.overlay import path_of, spacing_for
+from web.stage.cameras import MATCHED
 from web.stage.stand_ins import extra, shown, stand_in_from
+from web.stage.world import card_corners, card_in, card_left, cut_off, world
 from web.ui.rows import Remark, Row
 
-CARD_REACH = 1.35  # where the plate card stands unless told, as a share of the distance from the camera to the origin
 
-
-def page_data(shot, camera, items=None) -> dict:
-    """Everything the script needs; `items`: as they would be after an edit that isn't saved."""
+def page_data(shot, cameras, through, items=None, plate=None) -> dict:
+    """Everything the script needs. `through`: the camera of the lens view; `items`: as they would be after an edit that isn't saved."""
     items = shown(shot.state) if items is None else items
-    out = {"revision": shot.head.number, "items": items, "lens": [], "handles": {}, "paths": [], "world": None}
-    if camera is None:
+    out = {"revision": shot.head.number, "items": items, "lens": [], "handles": {}, "paths": [], "through": None,
+           "world": world(shot, cameras, items, through, plate)}
+    if through is None:
         return out
+    camera = through.camera
+    out |= {"through": through.id, "picture": [camera.grid.width, camera.grid.height], "plate": [shot.state["plate"]["width"], shot.state["plate"]["height"]]
+            if shot.state["plate"] else None, "card": _card_seen(shot, cameras, through)}
     spacing = spacing_for(camera, METRES[shot.show.length_unit])
     out["paths"] = [{"class": "floor", "d": path_of(overlay.floor_grid(camera, spacing, 12))}]
-    turn, solids = from_y_up(shot.show.up_axis), {}
     for item in items:
         placed = stand_in_from(item)
         out["lens"].append({"id": item["id"], "d": path_of(overlay.wire(camera, placed)), "name": item["name"], "locked": extra(item, "locked")})
         out["handles"][item["id"]] = {name: at.tolist() for name, point in handles.places(placed).items()
                                       if np.isfinite(at := camera.project([point])[0]).all()} if not extra(item, "locked") else {}
-        solids[item["id"]] = _in_set_view(placed, turn)
-    out["world"] = {"up": shot.show.up_axis, "spacing": spacing, "solids": solids, "spots": _spots(shot, turn), **_frustum(camera, turn)}
     return out
 
 
-def _in_set_view(placed, turn) -> dict:
-    """Points, triangles and drawn lines as flat lists."""
-    if len(placed.solid.triangles) > overlay.MOST_DRAWN:
-        points, faces, lines = placed.bounds(), np.zeros(0, int), overlay.BOX_EDGES
-    else:
-        points, faces = placed.vertices(), placed.solid.triangles
-        edges, sides = placed.solid.edges
-        normals = placed.solid.face_normals(points)
-        lines = edges[(sides[:, 1] < 0) | ((normals[sides[:, 0]] * normals[sides[:, 1]]).sum(axis=1) < overlay.CREASE)]
-    return {"points": np.round(points @ turn.T, 5).ravel().tolist(), "faces": faces.ravel().tolist(), "lines": lines.ravel().tolist()}
+def _card_seen(shot, cameras, through):
+    """How the lens view shows the plate: true: filling it; false: not at all; or the map from the plate's px to the picture's, nine
+    numbers row by row, where it hangs in space."""
+    import cv2
 
-
-def _spots(shot, turn) -> list[dict]:
-    """The spots whose place the fit knows, with their ±, for the set view."""
-    fit = fit_of(shot.state)
-    if not fit.get("ok") or fit["determined"]["scale"] == "no":
-        return []
-    names = {mark["id"]: mark.get("name") or mark["id"] for mark in shot.state["marks"]}
-    return [{"name": names.get(id_, id_), "at": (turn @ spot["world_m"]).tolist(), "plus_minus": np.abs(turn @ spot["plus_minus_m"]).tolist()}
-            for id_, spot in fit.get("spots", {}).items() if None not in spot["world_m"]]
-
-
-def card_distance(shot, camera) -> float:
-    """Metres along the axis to the plate card: as chosen, or where it is of use."""
-    return float(shot.state.get("card_m") or max(np.linalg.norm(camera.position) * CARD_REACH, 0.5))
-
-
-def _card(camera, distance):
-    """The corners (4, 3) metres of the plate at a distance along the axis; a lens that forms no picture in the corners gives a smaller one."""
-    width, height = camera.grid.width, camera.grid.height
-    rays = camera.rays([[0, 0], [width, 0], [width, height], [0, height]])
-    if not np.isfinite(rays).all() or ((rays @ camera.rotation)[:, 2] > -0.05).any():
-        rays = camera.rays([[width * x, height * y] for x, y in ((.1, .1), (.9, .1), (.9, .9), (.1, .9))])
-    depth = -(rays @ camera.rotation)[:, 2]
-    return camera.position + rays / depth[:, None] * distance
-
-
-def _frustum(camera, turn) -> dict:
-    return {"camera": (turn @ camera.position).tolist(), "right": (turn @ camera.rotation[:, 0]).tolist(), "up_vector": (turn @ camera.rotation[:, 1]).tolist(),
-            "ahead": (turn @ -camera.rotation[:, 2]).tolist(), "unit_card": ((_card(camera, 1.0) - camera.position) @ turn.T).tolist()}
+    matched = next((one for one in cameras if one.id == MATCHED), None)
+    if card_in(shot) == "set" or matched is None:
+        return False
+    if through.id == MATCHED and card_left(shot) is None:
+        return True
+    if through.id != MATCHED and card_in(shot) == "lens":
+        return False
+    corners = through.camera.project(card_corners(shot, matched.camera))
+    if not np.isfinite(corners).all() or np.abs(corners).max() > 1e5:
+        return False
+    grid = matched.camera.grid
+    plate = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32) * np.float32([grid.width, grid.height])
+    return cv2.getPerspectiveTransform(plate, corners.astype(np.float32)).ravel().tolist()
 
 
 def card_rows(shot, camera) -> list[Row]:
     """How large the plate is where its card stands."""
-    distance = card_distance(shot, camera)
-    corners = _card(camera, distance)
+    corners = card_corners(shot, camera)
     across, down = np.linalg.norm(corners[1] - corners[0]), np.linalg.norm(corners[3] - corners[0])
     return [Row("Plate there", " × ".join(shot.show.length(float(side))[0] for side in (across, down)), origin="solved")]
 
@@ -101,7 +78,8 @@ def remarks(shot, camera, item) -> list[Remark]:
     if camera is None:
         return [Remark("No camera yet", "Match the plate and place the origin first: a stand-in needs a floor to stand on.", "note")]
     out = []
-    if fit_of(shot.state)["determined"]["scale"] == "no":
+    fit = fit_of(shot.state)
+    if fit and fit["ok"] and fit["determined"]["scale"] == "no":
         out.append(Remark("The size of things is unknown", "Stand-ins are in units of the distance from the camera to the first placed spot, until a "
                           "length or the camera’s height is known on the Match step.", "doubt"))
     if item:
@@ -110,11 +88,9 @@ def remarks(shot, camera, item) -> list[Remark]:
             out.append(Remark("Behind the camera", f"“{item['name']}” stands behind the camera and can’t be seen on the plate.", "doubt"))
         if odd := placed.oddity():
             out.append(Remark("Another unit?", odd, "doubt"))
-    distance = card_distance(shot, camera)
-    beyond = [other["name"] for other in shown(shot.state) if (-camera.to_camera_space(stand_in_from(other).bounds())[:, 2]).max() > distance + 1e-6]
-    if beyond:
-        names = " and ".join(f"“{name}”" for name in beyond[:3]) + (f" and {len(beyond) - 3} more" if len(beyond) > 3 else "")
-        reaches = "reaches" if len(beyond) == 1 else "reach"
-        out.append(Remark("Behind the plate card", f"{names} {reaches} beyond the card at {shot.show.length(distance)[0]}, which hides what is behind it in "
-                          "the set view.", "note"))
+    if names := cut_off(shot, camera) if card_in(shot) != "lens" else []:
+        told = " and ".join(f"“{name}”" for name in names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+        reaches = "reaches" if len(names) == 1 else "reach"
+        out.append(Remark("Behind the plate card", f"{told} {reaches} beyond the card, which hides what is behind it. Move it away, or show it in the "
+                          "lens view only.", "note"))
     return out

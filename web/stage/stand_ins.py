@@ -62,8 +62,12 @@ def named(state: dict) -> dict[str, dict]:
 
 
 def free_name(state: dict, wanted: str) -> str:
+    """The name, counted on where a stand-in has it."""
+    return counted(wanted, {item["name"] for item in state["stand_ins"]})
+
+
+def counted(wanted: str, taken: set[str]) -> str:
     """The name, with the first free number where it is taken; a number that it ends in is counted on."""
-    taken = {item["name"] for item in state["stand_ins"]}
     if wanted not in taken:
         return wanted
     stem = wanted.rstrip("0123456789").rstrip() or wanted

@@ -1,8 +1,7 @@
 """The Set step: stand-ins of known size, through the lens and from outside."""
 
-import json
-import math
 from dataclasses import replace
+from urllib.parse import urlencode
 
 import numpy as np
 from django.http import JsonResponse
@@ -14,37 +13,57 @@ from aperture.formats import meshes
 from aperture.match.facts import AXES
 from aperture.scene import handles
 from aperture.scene.solids import KINDS
-from aperture.units import parse_length
-from web.match.fits import camera_of_state, fit_of
+from aperture.units import parse_length, parse_number
+from web.match.fits import fit_of
 from web.plates.models import plate_of
-from web.shows.actions import edit
 from web.shows.views import find, step_page
 from web.stage import actions
+from web.stage.cameras import MATCHED, cameras_of
 from web.stage.forms import ANGLES, FIELDS, MeshForm, StandInForm
-from web.stage.page import card_distance, card_rows, item_rows, page_data, remarks
+from web.stage.page import item_rows, page_data, remarks
+from web.stage.reading import body, point, whole
+from web.stage.sheets import camera_sheet, plate_sheet
 from web.stage.stand_ins import extra, free_name, json_from, new, shown, stand_in_from
 
+LEAVES = (("things", "Stand-ins"), ("cameras", "Cameras"), ("plate", "Plate"))
 
-def stage(request, show, shot, mesh_form=None, status=200):
-    """Lens view and set view, and the stand-ins' sheets."""
-    shot = find(show, shot)
+
+def stage(request, show, shot, forms=None, status=200):
+    """Lens view and set view, and the sheet's leaves. `forms`: such as came in wrong, by name: mesh, camera, looks."""
+    shot, forms = find(show, shot), forms or {}
     state, chosen = shot.state, request.GET.get("item")
     item = next((other for other in state["stand_ins"] if other["id"] == chosen), None)
-    form, ended = (_fresh(shot, item, request.GET.get("kind", "box")), status) if mesh_form or request.method != "POST" else _form(request, shot, item)
+    form, ended = (_fresh(shot, item, request.GET.get("kind", "box")), status) if forms or request.method != "POST" else _form(request, shot, item)
     if form is None:
-        return redirect(shot.url("set") + (f"?item={chosen}" if item else f"?item={find(show, shot.code).state['stand_ins'][-1]['id']}"))
-    camera = camera_of_state(state)
+        return _to(find(show, shot.code), item["id"] if item else None, request.GET.get("through"))
+    cameras, plate = cameras_of(shot), plate_of(shot)
+    through = _through(cameras, request.POST.get("camera") if forms else request.GET.get("through"))
+    matched = next((one.camera for one in cameras if one.id == MATCHED), None)
+    leaf = "cameras" if {"camera", "looks"} & set(forms) else request.GET.get("leaf", "things")
     defaults = {kind: [shot.show.length(value, places=3)[0] for value in size] for kind, (_, size, _) in KINDS.items()}
-    context = {"plate": plate_of(shot), "items": state["stand_ins"], "item": item, "form": form, "camera": camera, "remarks": remarks(shot, camera, item),
-               "rows": item_rows(shot, camera, item), "kind": item.get("kind", "box") if item else form["kind"].value() or "box",
+    context = {"plate": plate, "items": state["stand_ins"], "item": item, "form": form, "camera": through and through.camera, "through": through,
+               "rows": item_rows(shot, through and through.camera, item), "kind": item.get("kind", "box") if item else form["kind"].value() or "box",
                "kinds": [(kind, name) for kind, (name, _, _) in KINDS.items() if kind != "mesh"],
-               "mesh_form": mesh_form or MeshForm(auto_id="mesh_%s", initial={"unit": shot.show.length_unit, "up_axis": shot.show.up_axis,
-                                                                              "base": shot.head.number}),
-               "card": shot.show.length(card_distance(shot, camera)) if camera else None, "card_rows": card_rows(shot, camera) if camera else [],
-               "verbs": _verbs(item) if item else [],
-               "page": page_data(shot, camera) | {"chosen": chosen if item else None, "sizes": defaults,
-                                                  "card": card_distance(shot, camera) if camera else None}}
-    return step_page(request, shot, "set", "stage/stage.html", context, status=ended)
+               "mesh_form": forms.get("mesh") or MeshForm(auto_id="mesh_%s", initial={"unit": shot.show.length_unit, "up_axis": shot.show.up_axis,
+                                                                                      "base": shot.head.number}),
+               "leaf": leaf if leaf in dict(LEAVES) else "things", "leaves": LEAVES, "cameras": cameras, "verbs": _verbs(item) if item else [],
+               "worn": any(extra(other, "material") == "plate" for other in shown(state)),
+               "page": page_data(shot, cameras, through, plate=plate) | {"chosen": chosen if item else None, "sizes": defaults}}
+    if leaf == "cameras":
+        context |= camera_sheet(shot, through, forms)
+    elif leaf == "plate":
+        context |= plate_sheet(shot, matched)
+    return step_page(request, shot, "set", "stage/stage.html", context | {"remarks": context.get("remarks", []) + remarks(shot, matched, item)}, status=ended)
+
+
+def _to(shot, id_, through=None):
+    """The page with a stand-in chosen, the newest where none is told, and the lens view as it was."""
+    return redirect(shot.url("set") + "?" + urlencode({"item": id_ or shot.state["stand_ins"][-1]["id"]} | ({"through": through} if through else {})))
+
+
+def _through(cameras, id_):
+    """The camera that the lens view looks through: the one asked for, the matched one, or any."""
+    return next((one for one in cameras if one.id == id_), None) or next(iter(cameras), None)
 
 
 def _verbs(item):
@@ -76,31 +95,13 @@ def _form(request, shot, item):
     return form, 422
 
 
-def _body(request) -> dict:
-    try:
-        data = json.loads(request.body)
-    except ValueError:
-        data = None
-    if not isinstance(data, dict):
-        raise Problem("The page sent nothing that can be read.")
-    return data
-
-
-def _at(at):
-    if not (isinstance(at, list) and len(at) == 2 and all(isinstance(v, (int, float)) and math.isfinite(v) for v in at)):
-        raise Problem("The pointer's place must be two finite numbers.")
-    return at
-
-
-def _base(value):
-    return value if isinstance(value, int) and not isinstance(value, bool) else int(value) if isinstance(value, str) and value.isdecimal() else None
-
-
-def _camera(shot):
-    camera = camera_of_state(shot.state)
-    if camera is None:
+def _cameras(shot, data):
+    """All cameras, and the one that the page looks through. Raises Problem where there is none."""
+    cameras = cameras_of(shot)
+    through = _through(cameras, data.get("through"))
+    if through is None:
         raise Problem("Match the plate and place the origin first: a stand-in needs a floor to stand on.")
-    return camera
+    return cameras, through
 
 
 def _dragged(shot, data):
@@ -109,53 +110,54 @@ def _dragged(shot, data):
         raise Problem("That stand-in is gone already.")
     if extra(item, "locked"):
         raise Problem(f"“{item['name']}” is locked. Unlock it first.")
-    camera = _camera(shot)
+    cameras, through = _cameras(shot, data)
     others = [stand_in_from(other) for other in shown(shot.state) if other["id"] != item["id"]] if data.get("snap") else []
-    spots = [spot["world_m"] for spot in fit_of(shot.state).get("spots", {}).values() if None not in spot["world_m"]] if data.get("snap") else []
-    return camera, json_from(item, handles.drag(camera, stand_in_from(item), data.get("handle"), _at(data.get("at")), others, spots))
+    found = (fit_of(shot.state) or {}).get("spots", {}) if data.get("snap") else {}
+    spots = [spot["world_m"] for spot in found.values() if None not in spot["world_m"]]
+    return cameras, through, json_from(item, handles.drag(through.camera, stand_in_from(item), data.get("handle"), point(data.get("at")), others, spots))
 
 
 @require_POST
 def drag(request, show, shot):
     """Where a drag would take a stand-in; saved when the drag ends (`done`)."""
-    shot, data = find(show, shot), _body(request)
+    shot, data = find(show, shot), body(request)
     before = next((other for other in shot.state["stand_ins"] if other["id"] == data.get("id")), None)
-    camera, moved = _dragged(shot, data)
+    cameras, through, moved = _dragged(shot, data)
     by = [f"{shot.show.length(change, places=3)[0]} {name}" for change, name in zip(np.subtract(moved["base"], before["base"]).tolist(), AXES)
           if abs(change) >= 5e-4]
     if data.get("done"):
-        shot = actions.set_stand_in(shot, moved, _base(data.get("base")))
+        shot = actions.set_stand_in(shot, moved, whole(data.get("base")))
         items = shown(shot.state)
     else:
         items = shown({"stand_ins": actions.with_what_hangs(shot.state["stand_ins"], moved)})
     figures = StandInForm(show=shot.show, item=moved).initial
     figures = {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)}
-    return JsonResponse(page_data(shot, camera, items) | {"moved": ", ".join(by), "figures": figures})
+    return JsonResponse(page_data(shot, cameras, through, items, plate_of(shot)) | {"moved": ", ".join(by), "figures": figures})
 
 
 @require_POST
 def place(request, show, shot):
     """A stand-in of the typed size where the plate was clicked: on the floor, or on the face of another."""
-    shot, data = find(show, shot), _body(request)
-    camera = _camera(shot)
+    shot, data = find(show, shot), body(request)
+    camera = _cameras(shot, data)[1].camera
     form = StandInForm({key: str(value)[:60] for key, value in (data.get("typed") or {}).items()}, show=shot.show, others=shot.state["stand_ins"])
     if not form.is_valid():
         field, errors = next(iter(form.errors.items()))
         raise Problem(errors[0], field)
     item = form.cleaned_data["item"]
     item["name"] = free_name(shot.state, item["name"])
-    point = handles.on_surface(camera, _at(data.get("at")), [stand_in_from(other) for other in shown(shot.state)])
-    return _added(shot, json_from(item, replace(stand_in_from(item), base=tuple(point.tolist()))), data)
+    foot = handles.on_surface(camera, point(data.get("at")), [stand_in_from(other) for other in shown(shot.state)])
+    return _added(shot, json_from(item, replace(stand_in_from(item), base=tuple(foot.tolist()))), data)
 
 
 @require_POST
 def plan(request, show, shot):
     """A block or room whose floor corners were clicked one after the other, pulled up to the typed height."""
-    shot, data = find(show, shot), _body(request)
-    camera, corners = _camera(shot), data.get("corners")
+    shot, data = find(show, shot), body(request)
+    camera, corners = _cameras(shot, data)[1].camera, data.get("corners")
     if not isinstance(corners, list) or not 3 <= len(corners) <= 200:
         raise Problem("Click three or more corners on the floor, then press Enter.")
-    points = np.array([handles.on_floor(camera, _at(at)) for at in corners])
+    points = np.array([handles.on_floor(camera, point(at)) for at in corners])
     height = parse_length(str(data.get("height") or ""), shot.show.length_unit, "The height")
     low, high = points.min(axis=0), points.max(axis=0)
     size = np.maximum(high - low, 1e-3)
@@ -168,8 +170,8 @@ def plan(request, show, shot):
 
 
 def _added(shot, item, data):
-    shot = actions.add_stand_in(shot, item, _base(data.get("base")))
-    return JsonResponse({"url": shot.url("set") + f"?item={shot.state['stand_ins'][-1]['id']}"})
+    shot = actions.add_stand_in(shot, item, whole(data.get("base")))
+    return JsonResponse({"url": _to(shot, None, data.get("through")).url})
 
 
 @require_POST
@@ -181,34 +183,38 @@ def mesh(request, show, shot):
         try:
             found = meshes.read(file.read(), file.name.rsplit(".", 1)[-1], form.cleaned_data["unit"], form.cleaned_data["up_axis"])
             shot = actions.bring_in_mesh(shot, file.name.rsplit(".", 1)[0][:60] or "Mesh", found, form.cleaned_data["base"])
-            return redirect(shot.url("set") + f"?item={shot.state['stand_ins'][-1]['id']}")
+            return _to(shot, None)
         except Problem as problem:
             if getattr(problem, "kept", None) is not None:
                 raise
             form.add_error("file", problem.sentence)
-    return stage(request, show, shot.code, mesh_form=form, status=422)
-
-
-@require_POST
-def card(request, show, shot):
-    """Put the plate card at a distance along the camera's axis; nothing typed puts it back where it is of use."""
-    shot, text = find(show, shot), request.POST.get("distance", "").strip()
-    metres = parse_length(text, shot.show.length_unit, "The card's distance") if text else None
-    if metres is not None and not 0.01 <= metres <= 1e5:
-        raise Problem("The plate card stands between 1 cm and 100 km from the camera.")
-    edit(shot, "Moved the plate card", lambda state: state.update(card_m=metres), _base(request.POST.get("base")))
-    return redirect(shot.url("set"))
+    return stage(request, show, shot.code, forms={"mesh": form}, status=422)
 
 
 @require_POST
 def verb(request, show, shot, id_, name):
-    """Hide, lock, take as part of the plate, duplicate or remove one."""
-    shot, base = find(show, shot), _base(request.POST.get("base"))
+    """Hide, lock, take as part of the plate, put the plate on, duplicate or remove one."""
+    shot, base = find(show, shot), whole(request.POST.get("base"))
     if name == "duplicate":
         shot = actions.duplicate(shot, id_, base)
-        return redirect(shot.url("set") + f"?item={shot.state['stand_ins'][-1]['id']}")
+        return _to(shot, None)
     if name == "remove":
         actions.remove_stand_in(shot, id_, base)
         return redirect(shot.url("set"))
+    if name == "wear":
+        actions.wear(shot, id_, base)
+        return redirect(shot.url("set") + "?leaf=plate")
     actions.flag(shot, id_, name, base)
-    return redirect(shot.url("set") + f"?item={id_}")
+    return _to(shot, id_)
+
+
+@require_POST
+def shift(request, show, shot, id_):
+    """Move one by three lengths in metres, to close a gap."""
+    shot = find(show, shot)
+    by = [parse_number(part, "The shift") for part in request.POST.get("shift", "").split()]
+    item = next((other for other in shot.state["stand_ins"] if other["id"] == id_), None)
+    if item is None or len(by) != 3:
+        raise Problem("That stand-in is gone already." if item is None else "A shift is three numbers of metres.")
+    actions.set_stand_in(shot, item | {"base": [round(at + step, 6) for at, step in zip(item["base"], by)]}, whole(request.POST.get("base")))
+    return redirect(shot.url("set") + "?leaf=plate")

@@ -11,14 +11,33 @@ const TITLES = {move: "move (with Ctrl: without snapping)", corner: "width and d
   across: "move across only", up: "move up only", along: "move along only"};
 
 function start(page) {
+  // The lens view has the size of the picture of the camera that it looks through, and a view of its own.
+  [root.dataset.width, root.dataset.height] = page.picture;
+  if (page.through !== "match") root.dataset.proxy += `#${page.through}`;
+  root.classList.toggle("no-plate", page.card !== true);
   const table = new LightTable(root), layer = document.getElementById("marks");
   const form = document.getElementById("item-form"), outside = document.getElementById("set-view");
-  const setView = page.world ? new SetView(outside, page.world, page.card) : null;
+  const setView = page.world ? new SetView(outside, page.world) : null;
   let tool = "choose", drag = null, nudging = null, timer = null, corners = [];
 
+  const hung = Array.isArray(page.card) ? hang(page.card) : null;
+
+  /** The plate where it hangs in space: its own px go to the picture's by the map. */
+  function hang(map) {
+    const image = Object.assign(document.createElement("img"), {className: "laid", src: outside.dataset.plate, alt: "", draggable: false});
+    Object.assign(image.style, {width: `${page.plate[0]}px`, height: `${page.plate[1]}px`});
+    root.querySelector("svg").before(image);
+    const [a, b, c, d, e, f, g, h, i] = map, matrix = `matrix3d(${[a, d, 0, g, b, e, 0, h, 0, 0, 1, 0, c, f, 0, i].join(",")})`;
+    return {image, place: () => { image.style.transform = `translate(${table.x}px, ${table.y}px) scale(${table.scale}) ${matrix}`; }};
+  }
   const stroke = (points, cls) => svg("polyline", {points: points.map(at => table.toScreen(at).join(",")).join(" "), class: cls, fill: "none"}, layer);
+  async function wear() {
+    if (!outside.dataset.worn) return;
+    try { setView?.wear(await (await fetch(outside.dataset.worn)).json()); setView?.solids(page.world.solids, page.chosen); } catch { /* drawn plain */ }
+  }
   function redraw() {
     layer.replaceChildren();
+    hung?.place();
     for (const item of page.lens) {
       const transform = table.over.getAttribute("transform");
       const group = svg("g", {transform}, layer);
@@ -53,8 +72,8 @@ function start(page) {
     }
   }
   function take(answer) {
-    const {chosen, sizes, card} = page;
-    Object.assign(page, answer, {chosen, sizes, card});
+    const {chosen, sizes} = page;
+    Object.assign(page, answer, {chosen, sizes});
     for (const [name, value] of Object.entries(answer.figures || {})) if (form.elements[name]) form.elements[name].value = value;
     document.querySelectorAll("input[name=base]").forEach(input => { input.value = page.revision; });
     const shown = document.getElementById("revision");
@@ -62,21 +81,23 @@ function start(page) {
     if (drag || nudging) document.getElementById("hint").textContent = answer.moved || HINTS.choose;
     drawPaths(table, page.paths);
     redraw();
-    setView?.solids(page.world.solids, page.chosen);
+    if (setView) { setView.world.solids = page.world.solids; setView.solids(page.world.solids, page.chosen); }
   }
   const preview = newestOnly(async wanted => {
-    try { const answer = await post(form.dataset.drag, wanted); if (drag || nudging) take(answer); } catch (error) { notice(error.message); }
+    try { const answer = await post(form.dataset.drag, {...wanted, through: page.through}); if (drag || nudging) take(answer); } catch (error) { notice(error.message); }
   });
   const finish = async wanted => {
     preview.clear();
     try {
-      take(await post(form.dataset.drag, {...wanted, done: true, base: page.revision}));
+      take(await post(form.dataset.drag, {...wanted, done: true, base: page.revision, through: page.through}));
       document.querySelector("[data-history=undo]").disabled = false;
+      wear();
     } catch (error) { notice(error.message, "bad", error.kept); if (error.kept === undefined) setTimeout(() => location.reload(), 1800); }
   };
   const go = async (url, wanted) => {
-    try { location.assign((await post(url, {...wanted, base: page.revision})).url); } catch (error) { notice(error.message, "bad", error.kept); }
+    try { location.assign((await post(url, {...wanted, base: page.revision, through: page.through})).url); } catch (error) { notice(error.message, "bad", error.kept); }
   };
+  const looking = () => page.through === "match" ? "" : `&through=${encodeURIComponent(page.through)}`;
   const kind = document.getElementById("kind"), drawn = () => ["block", "room"].includes(kind.value);
   const setTool = next => {
     tool = next;
@@ -105,7 +126,7 @@ function start(page) {
     } else if (handle) {
       drag = {id: page.chosen, handle: handle.dataset.handle, at};
       root.setPointerCapture(event.pointerId);
-    } else if (item && item.dataset.item !== page.chosen) location.assign(`?item=${item.dataset.item}`);
+    } else if (item && item.dataset.item !== page.chosen) location.assign(`?item=${item.dataset.item}${looking()}`);
   });
   root.addEventListener("pointermove", event => {
     const at = table.toPlate(event);
@@ -115,7 +136,7 @@ function start(page) {
   root.addEventListener("pointerup", () => { const done = drag; drag = null; if (done?.moved) finish(done); });
   document.querySelectorAll("[data-tool]").forEach(button => button.addEventListener("click", () => button.dataset.tool === "place" ? begin() : setTool("choose")));
   kind.addEventListener("change", () => {
-    if (page.chosen) begin(); else location.assign(`?kind=${kind.value}#new`);
+    if (page.chosen) begin(); else location.assign(`?kind=${kind.value}${looking()}#new`);
   });
 
   // Lens view and set view: either alone, or both with a divider between them.
@@ -145,7 +166,16 @@ function start(page) {
     if (step) { event.stopPropagation(); show("both", Math.min(85, Math.max(15, +(sessionStorage.getItem("set-share") || 50) + step))); }
   });
   document.getElementById("looks").addEventListener("change", event => setView?.look(event.target.value));
-  document.getElementById("card-ghost").addEventListener("input", event => setView?.card(page.card, +event.target.value));
+  document.getElementById("card-ghost").addEventListener("input", event => {
+    setView?.ghost(+event.target.value);
+    for (const image of [table.image, table.canvas, hung?.image]) if (image) image.style.opacity = event.target.value;
+  });
+  const through = document.getElementById("through");
+  const lookThrough = id => { const to = new URL(location); to.searchParams.set("through", id); location.assign(to); };
+  through?.addEventListener("change", () => lookThrough(through.value));
+  const marks = document.getElementById("marks-on");
+  const turnMarks = () => { setView.marksOn = !setView.marksOn; marks.setAttribute("aria-pressed", setView.marksOn); setView.redress(); };
+  marks?.addEventListener("click", turnMarks);
 
   document.addEventListener("keydown", event => {
     if (typing(event) || event.ctrlKey || event.metaKey) return;
@@ -153,6 +183,8 @@ function start(page) {
     if (key === "b") begin();
     if (key === "escape") setTool("choose");
     if (key === "v") next();
+    if (key === "m" && marks) turnMarks();
+    if (key === "l" && through) lookThrough(through.options[(through.selectedIndex + 1) % through.options.length].value);
     if (key === "d" && page.chosen) document.getElementById("duplicate")?.click();
     if (key === "h" && page.chosen) document.getElementById("hide")?.click();
     if (tool === "plan" && key === "enter") { event.preventDefault(); close(); }
@@ -173,6 +205,7 @@ function start(page) {
   redraw();
   setView?.solids(page.world.solids, page.chosen);
   show(sessionStorage.getItem("set-views") || "both");
+  wear();
   if (location.hash === "#new") { history.replaceState(null, "", location.pathname + location.search); begin(); }
 }
 

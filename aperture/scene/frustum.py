@@ -1,0 +1,47 @@
+"""A camera as a thing in space: the pyramid that its gate sees, and the plate hung across it."""
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.gates.grid import Grid
+from aperture.lens.lens import Lens
+
+INSET = 0.1  # share of the picture left out at each side where the lens forms no picture in the corners
+
+
+def across(camera: Camera, distance: float) -> np.ndarray:
+    """(4, 3) metres: where the picture's corners, clockwise from the upper left, are seen at a distance along the axis.
+
+    A lens that forms no picture in the corners, or sees beyond 90°, gives a smaller frame.
+    """
+    size = np.array([camera.grid.width, camera.grid.height])
+    unit = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], float)
+    rays = camera.rays(unit * size)
+    if not np.isfinite(rays).all() or ((rays @ camera.rotation)[:, 2] > -0.05).any():
+        rays = camera.rays((INSET + unit * (1 - 2 * INSET)) * size)
+    depth = -(rays @ camera.rotation)[:, 2]
+    return camera.position + rays / depth[:, None] * distance
+
+
+def beyond(camera: Camera, corners, points) -> np.ndarray:
+    """(N,) whether points (N, 3) lie on the far side of a card of `corners` (4, 3), seen from the camera."""
+    normal = np.cross(corners[1] - corners[0], corners[3] - corners[0])
+    normal /= np.linalg.norm(normal)
+    facing = np.sign((camera.position - corners[0]) @ normal) or 1.0
+    return (np.asarray(points, float) - corners[0]) @ normal * facing < -1e-6
+
+
+def to_json(camera: Camera) -> dict:
+    """Grid, lens and pose as plain numbers: px, mm, metres, degrees."""
+    pan, tilt, roll = np.degrees(camera.angles).tolist()
+    lens, grid = camera.lens, camera.grid
+    return {"image": [grid.width, grid.height], "mm_from_px": [list(row) for row in grid.mm_from_px], "focal_mm": lens.focal_mm, "squeeze": lens.squeeze,
+            "projection": lens.projection, "centre_mm": list(lens.centre_mm), "coefficients": list(lens.coefficients),
+            "position": camera.position.tolist(), "pan_deg": pan, "tilt_deg": tilt, "roll_deg": roll}
+
+
+def from_json(kept: dict) -> Camera:
+    """A Camera of what `to_json` wrote. Raises Problem where a value can't be."""
+    grid = Grid(*map(int, kept["image"]), tuple(tuple(map(float, row)) for row in kept["mm_from_px"]))
+    lens = Lens(float(kept["focal_mm"]), float(kept["squeeze"]), kept["projection"], tuple(kept["centre_mm"]), tuple(kept["coefficients"]))
+    return Camera.at(grid, lens, kept["position"], *np.radians([kept["pan_deg"], kept["tilt_deg"], kept["roll_deg"]]))

@@ -1,0 +1,149 @@
+"""The cameras of a shot: the matched one, those of the drafts put aside, and such as were copied or typed in here.
+
+Copied and typed ones are kept in the state's `cameras`; how any of them is drawn, and its focus and stop, in `camera_looks` by id.
+"""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.errors import Problem
+from aperture.gates.grid import Grid
+from aperture.lens.lens import Lens
+from aperture.scene.frustum import from_json, to_json
+from web.match.fits import camera_of_state
+from web.match.leaves import state_of_draft
+from web.shows.actions import edit
+from web.shows.models import Shot
+from web.stage.stand_ins import counted
+
+MATCHED = "match"
+DRAFT = "draft:"
+MOST = 50
+# How a camera is drawn in the set view, and what else is known of it; lengths in metres, None: as is of use.
+LOOKS = {"length_m": None, "opacity": 0.12, "focus_m": None, "stop": None, "facts": "viewer", "hidden": False}
+SIDES = {"none": "not shown", "viewer": "whoever looks", "front": "the front", "back": "the back", "left": "the left", "right": "the right", "above": "above"}
+
+
+@dataclass(frozen=True, eq=False)
+class ShotCamera:
+    """One camera of a shot. `kind`: solved, copied or typed; `looks` as in LOOKS."""
+
+    id: str
+    name: str
+    kind: str
+    camera: Camera
+    locked: bool
+    looks: dict = field(default_factory=lambda: dict(LOOKS))
+
+    @property
+    def own(self) -> bool:
+        """Whether it is kept here, and so can be changed here."""
+        return self.kind != "solved"
+
+
+def cameras_of(shot: Shot) -> list[ShotCamera]:
+    """All of them, the matched one first; a draft without a camera is left out."""
+    state, looks = shot.state, shot.state.get("camera_looks", {})
+    found = [(MATCHED, "Matched camera", "solved", camera_of_state(state), shot.locked)]
+    for name in sorted(state.get("drafts", {})):
+        found.append((DRAFT + name, f"Draft {name}", "solved", camera_of_state(state_of_draft(shot, name)), name in state.get("draft_locks", [])))
+    for item in state.get("cameras", []):
+        found.append((item["id"], item["name"], item["kind"], from_json(item), item.get("locked", False)))
+    return [ShotCamera(*one, LOOKS | looks.get(one[0], {})) for one in found if one[3] is not None]
+
+
+def camera_called(shot: Shot, id_: str | None) -> ShotCamera | None:
+    """One of them by its id; the matched one without; None where there is none such."""
+    return next((one for one in cameras_of(shot) if one.id == (id_ or MATCHED)), None)
+
+
+def copy_camera(shot: Shot, id_: str, base: int | None) -> Shot:
+    """A copy of one, its name counted on, that stays where it is when the match changes."""
+    source = camera_called(shot, id_)
+    if source is None:
+        raise Problem("There is no such camera to copy.")
+    return _append(shot, source.camera, source.name if source.own else "Camera 1", "copied", base, f"Copied {source.name}")
+
+
+def type_camera(shot: Shot, base: int | None) -> Shot:
+    """A camera to be typed: it begins two metres back from the origin at eye height, with the matched one's gate where there is one."""
+    matched = camera_called(shot, MATCHED)
+    if matched:
+        begun = Camera.at(Grid.from_gate(matched.camera.grid.width, matched.camera.grid.height, *matched.camera.grid.gate_mm),
+                          Lens(round(matched.camera.lens.focal_mm), matched.camera.lens.squeeze), (0.0, 1.6, max(3.0, float(matched.camera.position[2]))))
+    else:
+        begun = Camera.at(Grid.from_gate(1920, 1080, 36.0, 20.25), Lens(35.0), (0.0, 1.6, 5.0))
+    return _append(shot, begun, "Camera 1", "typed", base, "Typed a camera")
+
+
+def _append(shot, camera, name, kind, base, label):
+    def change(state):
+        cameras = state.setdefault("cameras", [])
+        if len(cameras) >= MOST:
+            raise Problem(f"A shot holds {MOST} cameras beside its matched one. Remove one first.")
+        taken = {one["id"] for one in cameras}
+        id_ = next(id_ for number in range(1, 1000) if (id_ := f"c{number}") not in taken)
+        cameras.append({"id": id_, "name": counted(name, {one["name"] for one in cameras}), "kind": kind, "locked": False} | to_json(camera))
+    return edit(shot, label, change, base)
+
+
+def set_camera(shot: Shot, item: dict, base: int | None) -> Shot:
+    """A copied or typed camera as it should become. Raises Problem where it is locked or gone, or a value can't be."""
+    from_json(item)
+
+    def change(state):
+        kept = _own(state, item["id"])
+        if kept.get("locked") and item.get("locked"):
+            raise Problem(f"“{kept['name']}” is locked. Unlock it first.")
+        state["cameras"] = [item if one["id"] == item["id"] else one for one in state["cameras"]]
+    return edit(shot, f"Changed {item['name']}", change, base)
+
+
+def lock_camera(shot: Shot, id_: str, base: int | None) -> Shot:
+    """Lock or unlock a copied or typed one."""
+    item = _own(shot.state, id_)
+    return set_camera(shot, item | {"locked": not item.get("locked", False)}, base)
+
+
+def remove_camera(shot: Shot, id_: str, base: int | None) -> Shot:
+    """Take a copied or typed one out."""
+    def change(state):
+        if (kept := _own(state, id_)).get("locked"):
+            raise Problem(f"“{kept['name']}” is locked. Unlock it first.")
+        state["cameras"] = [one for one in state["cameras"] if one["id"] != id_]
+        state.get("camera_looks", {}).pop(id_, None)
+    return edit(shot, "Removed a camera", change, base)
+
+
+def set_looks(shot: Shot, id_: str, looks: dict, base: int | None) -> Shot:
+    """How a camera is drawn, its focus and stop: some of LOOKS."""
+    if camera_called(shot, id_) is None:
+        raise Problem("There is no such camera.")
+
+    def change(state):
+        kept = state.setdefault("camera_looks", {})
+        kept[id_] = {name: value for name, value in (LOOKS | kept.get(id_, {}) | looks).items() if value != LOOKS[name]}
+        if not kept[id_]:
+            del kept[id_]
+    return edit(shot, "Changed how a camera is shown", change, base)
+
+
+def _own(state, id_) -> dict:
+    item = next((one for one in state.get("cameras", []) if one["id"] == id_), None)
+    if item is None:
+        raise Problem("That camera is gone, or belongs to the match: the Match step changes it.")
+    return item
+
+
+def facts_of(one: ShotCamera, show, plate=None) -> list[str]:
+    """The lines of a camera's plate of facts: name, lens and gate, focus and stop, height above the floor and tilt."""
+    camera, looks = one.camera, one.looks
+    width, height = camera.grid.gate_mm
+    pan, tilt, roll = np.degrees(camera.angles)
+    stop, focus = looks["stop"] or (plate.metadata.get("f_number") if plate and not one.own else None), looks["focus_m"]
+    third = " · ".join(part for part in (f"T {stop:g}" if looks["stop"] else f"f/{stop:g}" if stop else "",
+                                         f"focus {show.length(focus)[0]}" if focus else "") if part)
+    return [part for part in (one.name, f"{camera.lens.focal_mm:.2f} mm · gate {width:.2f} × {height:.2f} mm", third,
+                              f"{show.length(float(camera.position[1]))[0]} above the floor · tilt {tilt:.1f}°") if part]
