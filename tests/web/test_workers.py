@@ -21,18 +21,16 @@ from web.shows.actions import create_shot, edit
 from web.shows.models import Show
 from web.stage.actions import add_stand_in
 show = Show.objects.create(name="The Lantern Tide", slug="tide")
-for code in ("LT903", "LT904"):
-    shot = take_plate(create_shot(show, code), bring_in(FOLDER / f"{NAME}.jpg", f"{NAME}.jpg"))
-    shot = edit(shot, "gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
-    shot = add_fact(set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None)
-    add_stand_in(shot, {"name": "Floor", "kind": "plane", "base": [1, 0, 3], "size": [6, 0, 6], "turn_deg": 0}, None)
+shot = take_plate(create_shot(show, "LT903"), bring_in(FOLDER / f"{NAME}.jpg", f"{NAME}.jpg"))
+shot = edit(shot, "gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
+shot = add_fact(set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None)
+add_stand_in(shot, {"name": "Floor", "kind": "plane", "base": [1, 0, 3], "size": [6, 0, 6], "turn_deg": 0}, None)
 """
 ASK = """
 import django; django.setup()
 from web.elements.actions import Order, start_render
 from web.shows.models import Shot
-for shot in Shot.objects.with_head().filter(code__in={codes}):
-    start_render(shot, Order({passes}, samples={samples}))
+start_render(Shot.objects.with_head().get(), Order({passes}, samples={samples}, frames={frames}))
 """
 LOOK = """
 import django; django.setup()
@@ -79,7 +77,7 @@ class Workers(TestCase):
         self.fail(f"the job never was {state}: {self.row('select state, says from jobs_job order by id desc')}")
 
     def test_killed_in_the_middle_and_run_again(self):
-        self.run_python("-c", ASK.format(codes=["LT903"], passes=("occlusion",), samples=6))
+        self.run_python("-c", ASK.format(passes=("occlusion",), samples=6, frames=None))
         self.assertEqual(self.row("select state from jobs_job")[0], "waiting")
         worker = self.worker()
         self.until("running")
@@ -88,26 +86,31 @@ class Workers(TestCase):
         worker.wait()
         self.assertEqual(self.row("select count(*) from lineup_render")[0], 0)
         self.assertIn("failed The worker was stopped", self.run_python("-c", LOOK))
-        self.run_python("-c", ASK.format(codes=["LT903"], passes=(), samples=1))
+        self.run_python("-c", ASK.format(passes=(), samples=1, frames=None))
         self.worker()
         self.until("done")
         number, = self.row("select id from lineup_render")
         self.assertEqual({path.name for path in (self.folder / "renders" / str(number)).iterdir()}, {"render.png", "render.exr", "alpha.png"})
 
-    def test_on_redis_two_workers_share_the_work(self):
+    def test_on_redis_two_workers_share_a_range_of_frames(self):
         socket = self.folder / "redis.sock"
         self.process("redis-server", "--port", "0", "--unixsocket", str(socket), "--save", "", "--dir", str(self.folder), stdout=subprocess.DEVNULL)
         while not socket.exists():
             time.sleep(0.05)
         self.environment["APERTURE_REDIS"] = f"unix://{socket}"
-        self.run_python("-c", ASK.format(codes=["LT903", "LT904"], passes=("occlusion",), samples=2))
-        self.assertEqual(self.row("select count(*) from jobs_job where state = 'waiting'")[0], 2)
+        self.run_python("-c", ASK.format(passes=("occlusion",), samples=2, frames=(1001, 1006)))
+        self.assertEqual(self.row("select count(*) from jobs_job where state = 'waiting'")[0], 7)  # six frames, and the job of them all
         for _ in range(2):
             self.process(sys.executable, "manage.py", "rqworker", "--job-class", "django_tasks_rq.Job", "--burst", stdout=subprocess.DEVNULL,
                          stderr=subprocess.DEVNULL)
         for _ in range(1200):
-            if self.row("select count(*) from jobs_job where state = 'done'")[0] == 2:
+            if self.row("select state from jobs_job where parent_id is null")[0] not in ("waiting", "running"):
                 break
             time.sleep(0.05)
-        self.assertEqual(self.row("select count(*), count(distinct shot_id) from lineup_render"), (2, 2))
-        self.assertEqual(self.row("select count(distinct owner) from jobs_job")[0], 2)  # not one after the other by the same
+        self.assertEqual(self.row("select state, says from jobs_job where parent_id is null"), ("done", ""))
+        number, first, last = self.row("select id, first, last from lineup_render")
+        self.assertEqual((first, last), (1001, 1006))
+        frames = {path.name: {file.name for file in path.iterdir()} for path in (self.folder / "renders" / str(number)).iterdir()}
+        self.assertEqual(set(frames), {str(frame) for frame in range(1001, 1007)})
+        self.assertTrue(all({"render.png", "render.exr", "alpha.png", "occlusion.png"} <= files for files in frames.values()))
+        self.assertEqual(self.row("select count(distinct owner) from jobs_job where part is not null")[0], 2)  # not one after the other by the same

@@ -11,10 +11,12 @@ from django.db import transaction
 
 from aperture.camera import Camera
 from aperture.errors import Problem
+from aperture.gates.chain import Chain
 from aperture.render.passes import PASSES, Wanted
 from aperture.render.tracer import Light, Look
 from web.elements import tasks
 from web.elements.models import Render
+from web.gates.gate import bent_chain
 from web.jobs import runner
 from web.jobs.models import Job
 from web.match.fits import camera_of_state, digest_of, document_of
@@ -24,12 +26,16 @@ from web.ui.folders import incoming, settle
 
 KIND = "render"
 SIZES = {"plate": "The plate’s", "half": "Half the plate’s", "quarter": "A quarter of the plate’s"}
+GRID = "grid:"  # before the key of one of the gate chain's grids
+MOST_FRAMES = 2000
+MOST_PIXELS = 150_000_000
 
 
 @dataclass(frozen=True)
 class Order:
-    """What the artist asks for. overscan: percent of the picture's size on every side; region: left, top, right, bottom px of
-    the render, outside which nothing is traced."""
+    """What the artist asks for. size: a key of SIZES, or GRID and the key of one of the gate chain's grids; overscan: percent of the
+    picture's size on every side; region: left, top, right, bottom px of the render, outside which nothing is traced; frames: first and
+    last, None for a still."""
 
     passes: tuple[str, ...] = ()
     samples: int = 3
@@ -38,28 +44,37 @@ class Order:
     occlusion_m: float = 1.0
     region: tuple[int, int, int, int] | None = None
     light: Light = Light()
+    frames: tuple[int, int] | None = None
 
-    def camera(self, camera: Camera) -> Camera:
-        """The camera with the grid that is asked for."""
+    def camera(self, camera: Camera, chain: Chain | None = None) -> Camera:
+        """The camera with the grid that is asked for. Raises Problem where the chain has it no more, or it is too large."""
+        if self.size.startswith(GRID):
+            at = next((index for index, stage in enumerate(chain.stages) if stage.key == self.size[len(GRID):]), None) if chain and chain.lens else None
+            if at is None:
+                raise Problem("The gate chain has this grid no more: choose another size.", "size")
+            camera = replace(chain.camera(at), world_from_camera=camera.world_from_camera)
         grid, divided = camera.grid, {"half": 2, "quarter": 4}.get(self.size, 1)
         if self.overscan:
             across, down = (round(side * self.overscan / 100) for side in (grid.width, grid.height))
             grid = grid.overscan(across, across, down, down)
         if divided > 1:
             grid = grid.resize(max(1, round(grid.width / divided)), max(1, round(grid.height / divided)))
+        if grid.width * grid.height > MOST_PIXELS:
+            raise Problem(f"{grid.width} × {grid.height} px are too many for one picture: {MOST_PIXELS // 1_000_000} million are the most.", "size")
         return replace(camera, grid=grid)
 
     def json(self) -> dict:
         """As it is kept beside its render."""
-        return asdict(self) | {"passes": list(self.passes), "region": list(self.region) if self.region else None}
+        return asdict(self) | {"passes": list(self.passes), "region": list(self.region) if self.region else None,
+                               "frames": list(self.frames) if self.frames else None}
 
     @classmethod
     def from_json(cls, kept: dict) -> "Order":
         """What was kept; what it doesn't say is as usual."""
         light = {name: tuple(value) if isinstance(value, list) else value for name, value in kept.get("light", {}).items()}
-        rest = {name: value for name, value in kept.items() if name not in ("light", "passes", "region")}
-        region = tuple(kept["region"]) if kept.get("region") else None
-        return cls(**rest, passes=tuple(kept.get("passes", ())), region=region, light=Light(**light))
+        rest = {name: value for name, value in kept.items() if name not in ("light", "passes", "region", "frames")}
+        spans = {name: tuple(kept[name]) if kept.get(name) else None for name in ("region", "frames")}
+        return cls(**rest, **spans, passes=tuple(kept.get("passes", ())), light=Light(**light))
 
 
 def source_digest(state: dict) -> str:
@@ -70,53 +85,103 @@ def source_digest(state: dict) -> str:
     return hashlib.sha256(text.encode()).hexdigest()
 
 
+def grids(shot) -> dict[str, str]:
+    """The sizes of a shot's gate chain beside the plate's own: what `Order.size` says, and what it is."""
+    chain, _ = bent_chain(shot.state, plate_of(shot)) if shot.state["gate"] else (None, None)
+    if chain is None or chain.lens is None:
+        return {}
+    return {GRID + stage.key: f"{stage.name}, {stage.size_text}" for index, stage in enumerate(chain.stages) if not stage.unsized and index != chain.plate}
+
+
 def start_render(shot, order: Order | None = None) -> Job:
     """Begin a render of the shot as it stands. Raises Problem without a camera or stand-ins, or while one runs."""
     order = order or Order()
-    _work(shot, order)
+    _ready(shot, order)
     running = runner.latest(shot, KIND)
     if running and running.under_way:
         raise Problem("A render of this shot is running already.")
-    return runner.start(shot, KIND, tasks.render, shot.pk, shot.head.number, order.json())
+    told = (shot.pk, shot.head.number, order.json())
+    if order.frames is None:
+        return runner.start(shot, KIND, tasks.render, *told)
+    first, last = order.frames
+    return runner.start_parts(shot, KIND, tasks.render_frame, range(first, last + 1), *told)
 
 
-def render_now(shot, order: Order | None = None, progress=lambda done: None) -> None:
-    """Render the shot as it stands, and wait for it. `progress(done)` is called with 0 … 1 and may raise to stop."""
-    _work(shot, order or Order())(progress)
-
-
-def _work(shot, order):
+def _ready(shot, order):
+    """The matched camera, the one to render through, and what stands there with its looks. Raises Problem."""
     camera, items = camera_of_state(shot.state), named(shot.state)
     if camera is None:
         raise Problem("There is no camera to render through yet: match the plate and place the origin first.")
     if not items:
         raise Problem("There is nothing to render yet: place a stand-in on the Set step.")
+    chain = bent_chain(shot.state, plate_of(shot))[0] if order.size.startswith(GRID) else None
     scene = [(stand_in_from(item), Look(name, extra(item, "material"), extra(item, "checker_m"), extra(item, "part_of_plate"))) for name, item in items.items()]
-    digest, revision, plate = source_digest(shot.state), shot.head.number, plate_of(shot)
-    return (lambda progress: _render(shot, camera, scene, order, plate, digest, revision, progress))
+    return camera, order.camera(camera, chain), scene
 
 
-def _render(shot, camera, scene, order, plate, digest, revision, progress):
+def render_now(shot, order: Order | None = None, progress=lambda done: None) -> None:
+    """Render the shot as it stands, and wait for it. `progress(done)` is called with 0 … 1 and may raise to stop."""
+    order, began = order or Order(), time.monotonic()
+    with incoming(_home()) as folder:
+        looks = _files(shot, order, folder, progress)
+        _keep(shot, order, folder, looks, time.monotonic() - began)
+
+
+def render_frame(shot, order: Order, frame: int, progress=lambda done: None) -> None:
+    """Render one frame of a range into the folder where they gather, unless it is there already, from an earlier try."""
+    place = _gathering(shot, order) / str(frame)
+    if place.exists():
+        return
+    with incoming(_home()) as folder:
+        looks = _files(shot, order, folder, progress)
+        (folder / "looks.json").write_text(json.dumps(looks))
+        place.parent.mkdir(exist_ok=True)
+        settle(folder, place)
+
+
+def gather(shot, order: Order) -> None:
+    """Make one render of all frames of a range."""
+    folder, (first, last) = _gathering(shot, order), order.frames
+    looks = json.loads((folder / str(first) / "looks.json").read_text())
+    times = [(folder / str(frame)).stat().st_mtime for frame in range(first, last + 1)]
+    _keep(shot, order, folder, looks, max(times) - min(times), first=first, last=last)
+
+
+def _home():
+    return settings.DATA / "renders"
+
+
+def _gathering(shot, order):
+    """Thrown away after a day, like all that is incoming, if it is never complete."""
+    text = json.dumps([shot.pk, source_digest(shot.state), order.json()], sort_keys=True)
+    return _home() / f"incoming-{hashlib.sha256(text.encode()).hexdigest()[:24]}"
+
+
+def _keep(shot, order, folder, looks, seconds, **frames):
+    grid = _ready(shot, order)[1].grid
+    with transaction.atomic():
+        row = Render.objects.create(shot=shot, digest=source_digest(shot.state), revision=shot.head.number, width=grid.width, height=grid.height,
+                                    seconds=seconds, wanted=order.json(), looks=looks, **frames)
+        settle(folder, row.folder)
+
+
+def _files(shot, order, folder, progress) -> list:
+    """Render into a folder; what there is to look at: [file name, what it is] each."""
     from aperture.plates.colour import encode_srgb
     from aperture.render.files import write_exr, write_grey, write_looks, write_png
     from aperture.render.passes import render
 
-    began = time.monotonic()
-    with incoming(settings.DATA / "renders") as folder:
-        through = order.camera(camera)
-        worn = linear_plate(plate) if any(look.material == "plate" for _, look in scene) else None
-        wanted = Wanted(tuple(name for name in PASSES if name in order.passes), order.samples, order.occlusion_m, light=order.light, region=order.region)
-        made = render(through, scene, wanted, worn, camera, progress=lambda done: progress(done * 0.9))
-        write_png(folder / "render.png", made)
-        write_exr(folder / "render.exr", made)
-        write_grey(folder / "alpha.png", made.rgba[..., 3])
-        looks = write_looks(folder, made)
-        if "shadow" in made.layers:  # what is left of the plate's light, as the page can multiply it
-            write_grey(folder / "shade.png", encode_srgb(1 - made.layers["shadow"]))
-        with transaction.atomic():
-            row = Render.objects.create(shot=shot, digest=digest, revision=revision, width=through.grid.width, height=through.grid.height,
-                                        seconds=time.monotonic() - began, wanted=order.json(), looks=looks)
-            settle(folder, row.folder)
+    camera, through, scene = _ready(shot, order)
+    worn = linear_plate(plate_of(shot)) if any(look.material == "plate" for _, look in scene) else None
+    wanted = Wanted(tuple(name for name in PASSES if name in order.passes), order.samples, order.occlusion_m, light=order.light, region=order.region)
+    made = render(through, scene, wanted, worn, camera, progress=lambda done: progress(done * 0.9))
+    write_png(folder / "render.png", made)
+    write_exr(folder / "render.exr", made)
+    write_grey(folder / "alpha.png", made.rgba[..., 3])
+    looks = write_looks(folder, made)
+    if "shadow" in made.layers:  # what is left of the plate's light, as the page can multiply it
+        write_grey(folder / "shade.png", encode_srgb(1 - made.layers["shadow"]))
+    return looks
 
 
 def linear_plate(plate) -> np.ndarray:

@@ -8,7 +8,7 @@ from aperture.errors import Problem
 from aperture.render.passes import PASSES
 from aperture.render.tracer import Light
 from aperture.units import parse_length
-from web.elements.actions import SIZES, Order
+from web.elements.actions import MOST_FRAMES, SIZES, Order
 
 SAMPLES = {1: "1, to try", 2: "4", 3: "9", 4: "16", 6: "36"}
 
@@ -21,6 +21,7 @@ class OrderForm(forms.Form):
     overscan = forms.FloatField(required=False, min_value=0, max_value=100, error_messages={
         name: "The overscan is a number from 0 to 100, in percent of the picture's size." for name in ("min_value", "max_value", "invalid")})
     region = forms.CharField(required=False, max_length=60)
+    frames = forms.CharField(required=False, max_length=40)
     samples = forms.TypedChoiceField(choices=list(SAMPLES.items()), coerce=int)
     occlusion = forms.CharField(required=False, max_length=40)
     bearing = forms.FloatField(min_value=-360, max_value=360, error_messages={"invalid": "The sun's bearing is a number of degrees."})
@@ -35,7 +36,7 @@ class OrderForm(forms.Form):
     lamp_along = forms.CharField(required=False, max_length=40)
     lamp_side = forms.CharField(required=False, max_length=40)
 
-    def __init__(self, *args, show, order: Order, **kwargs):
+    def __init__(self, *args, show, order: Order, grids=None, **kwargs):
         self.show = show
         light = order.light
 
@@ -43,11 +44,12 @@ class OrderForm(forms.Form):
             return show.length(metres, places=2)[0]
         kwargs["initial"] = {
             "passes": list(order.passes), "size": order.size, "overscan": f"{order.overscan:g}", "samples": order.samples,
-            "occlusion": length(order.occlusion_m), "region": " ".join(map(str, order.region or ())),
+            "occlusion": length(order.occlusion_m), "region": " ".join(map(str, order.region or ())), "frames": "–".join(map(str, order.frames or ())),
             "bearing": f"{light.sun_bearing:g}", "height": f"{light.sun_height:g}", "sun": f"{light.sun:g}", "ambient": f"{light.ambient:g}",
             "soft": light.shadow_rays > 1, "lamp": f"{light.lamp:g}", "lamp_side": length(light.lamp_m),
             **{f"lamp_{name}": length(value) for name, value in zip(("across", "up", "along"), light.lamp_at)}}
         super().__init__(*args, **kwargs)
+        self.fields["size"].choices = [*SIZES.items(), *(grids or {}).items()]
 
     def clean(self):
         """Lengths to metres."""
@@ -66,10 +68,25 @@ class OrderForm(forms.Form):
         sound = len(region) == 4 and all(part.isdecimal() for part in region) and int(region[0]) < int(region[2]) and int(region[1]) < int(region[3])
         if region and not sound:
             self.add_error("region", "A region is four whole numbers of pixels: left, top, right and bottom, such as 400 200 900 700.")
+        frames = _frames(self, data.get("frames") or "")
         if not self.errors:
             light = Light(data["bearing"], data["height"], data["sun"], ambient=data["ambient"], lamp=data.get("lamp") or 0.0,
                           lamp_at=(metres["lamp_across"], metres["lamp_up"], metres["lamp_along"]), lamp_m=metres["lamp_side"],
                           shadow_rays=8 if data["soft"] else 1)
             data["order"] = Order(tuple(data["passes"]), data["samples"], data["size"], data.get("overscan") or 0.0, metres["occlusion"],
-                                  tuple(map(int, region)) or None, light)
+                                  tuple(map(int, region)) or None, light, frames)
         return data
+
+
+def _frames(form, text) -> tuple[int, int] | None:
+    """First and last frame of `1001–1010`, or of one number; None for a still."""
+    parts = [part for part in re.split(r"[\s,;–—-]+", text.strip()) if part]
+    if not parts:
+        return None
+    if len(parts) > 2 or not all(part.isdecimal() for part in parts) or int(parts[0]) > int(parts[-1]):
+        form.add_error("frames", "Frames are two whole numbers, the first and the last, such as 1001–1010. Leave it empty for a still.")
+        return None
+    first, last = int(parts[0]), int(parts[-1])
+    if last - first >= MOST_FRAMES:
+        form.add_error("frames", f"At most {MOST_FRAMES} frames are rendered at once.")
+    return first, last

@@ -7,7 +7,8 @@ from django.db import models
 
 
 class Render(models.Model):
-    """One finished render; its folder holds render.png, render.exr, alpha.png and the pictures named in `looks`.
+    """One finished render; its folder holds render.png, render.exr, alpha.png and the pictures named in `looks`; of a range of frames,
+    from `first` to `last`, a folder with these for each.
 
     `digest` is of the camera and stand-ins it was made from; `wanted` is how it was asked for; `looks`: [file name, what it is] each.
     """
@@ -20,6 +21,8 @@ class Render(models.Model):
     seconds = models.FloatField()
     wanted = models.JSONField(default=dict)
     looks = models.JSONField(default=list)
+    first = models.IntegerField(null=True)
+    last = models.IntegerField(null=True)
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -30,6 +33,17 @@ class Render(models.Model):
     def folder(self) -> Path:
         """Where its files are."""
         return settings.DATA / "renders" / str(self.pk)
+
+    @property
+    def frames(self) -> list[int]:
+        """Its frames' numbers; none for a still."""
+        return [] if self.first is None else list(range(self.first, self.last + 1))
+
+    def of_frame(self, number: int | None) -> Path:
+        """Where the files of a frame are, the first one's where it has no such."""
+        if not self.frames:
+            return self.folder
+        return self.folder / str(number if number in self.frames else self.first)
 
     @property
     def whole(self) -> bool:

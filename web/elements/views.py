@@ -25,11 +25,11 @@ def elements(request, show, shot, form=None, status=200):
     chosen = next((one for one in renders if str(one.pk) == request.GET.get("render")), renders[0] if renders else None)
     remarks = _remarks(shot, chosen, job, now)
     rows = [Row("Size", f"{chosen.width} × {chosen.height} px"), Row("From revision", str(chosen.revision)),
-            Row("Took", f"{chosen.seconds:.1f} s")] if chosen else []
+            Row("Took", f"{chosen.seconds:.1f} s"), *([Row("Frames", f"{chosen.first}–{chosen.last}")] if chosen.frames else [])] if chosen else []
     looks = [("render.png", "Beauty, over black"), ("alpha.png", "Alpha"), *map(tuple, chosen.looks)] if chosen else []
-    context = {"plate": plate_of(shot), "render": chosen, "job": job, "remarks": remarks, "rows": rows, "looks": looks,
-               "history": [(one, one.digest != now) for one in renders],
-               "form": form or OrderForm(show=shot.show, order=actions.Order.from_json(renders[0].wanted) if renders else actions.Order())}
+    context = {"plate": plate_of(shot), "render": chosen, "job": job, "remarks": remarks, "rows": rows,
+               "looks": looks,               "history": [(one, one.digest != now) for one in renders],
+               "form": form or OrderForm(show=shot.show, grids=actions.grids(shot), order=actions.Order.from_json(renders[0].wanted) if renders else actions.Order())}
     return step_page(request, shot, "elements", "elements/elements.html", context, status=status)
 
 
@@ -49,11 +49,16 @@ def _remarks(shot, render, job, now) -> list[Remark]:
 def order(request, show, shot):
     """Begin a render as the form wants it."""
     found = find(show, shot)
-    form = OrderForm(request.POST, show=found.show, order=actions.Order())
-    if not form.is_valid():
-        return elements(request, show, shot, form, 422)
-    actions.start_render(found, form.cleaned_data["order"])
-    return redirect(found.url("elements"))
+    form = OrderForm(request.POST, show=found.show, order=actions.Order(), grids=actions.grids(found))
+    if form.is_valid():
+        try:
+            actions.start_render(found, form.cleaned_data["order"])
+            return redirect(found.url("elements"))
+        except Problem as problem:
+            if problem.place not in form.fields:
+                raise
+            form.add_error(problem.place, problem.sentence)
+    return elements(request, show, shot, form, 422)
 
 
 @require_POST
@@ -95,11 +100,19 @@ def remove(request, show, shot, number):
     return redirect(shot.url("elements"))
 
 
+def _named(shot, name, path, found):
+    """A frame's file carries its number before the ending, as sequences do."""
+    stem, ending = name.split(".")
+    return f"{shot}_{stem}.{path.parent.name.zfill(4)}.{ending}" if found.frames else f"{shot}_{name}"
+
+
 @require_GET
 def file(request, show, shot, number, name):
     """One of a render's files."""
     found = get_object_or_404(Render, pk=number, shot=find(show, shot))
-    path = found.folder / name
+    frame = request.GET.get("frame", "")
+    path = found.of_frame(int(frame) if frame.isdecimal() else None) / name
     if name not in ALWAYS and name not in {look[0] for look in found.looks} or not path.exists():
         raise Http404
-    return FileResponse(open(path, "rb"), content_type=TYPES[path.suffix], as_attachment=request.GET.get("save") == "1", filename=f"{shot}_{name}")
+    return FileResponse(open(path, "rb"), content_type=TYPES[path.suffix], as_attachment=request.GET.get("save") == "1",
+                        filename=_named(shot, name, path, found))

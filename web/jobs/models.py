@@ -4,7 +4,10 @@ from django.db import models
 
 
 class Job(models.Model):
-    """One piece of long work for a shot. `beat`: when its worker last gave a sign of life, so that an orphan is recognised."""
+    """One piece of long work for a shot. `beat`: when its worker last gave a sign of life, so that an orphan is recognised.
+
+    What many workers can share, such as a range of frames, is one job whose `parts` are jobs of their own; `part` is the frame's number.
+    """
 
     WAITING, RUNNING, DONE, FAILED, CANCELLED = "waiting", "running", "done", "failed", "cancelled"
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="jobs")
@@ -16,6 +19,8 @@ class Job(models.Model):
     owner = models.CharField(max_length=40, blank=True)
     beat = models.DateTimeField(null=True)
     created = models.DateTimeField(auto_now_add=True)
+    parent = models.ForeignKey("self", models.CASCADE, null=True, related_name="parts")
+    part = models.IntegerField(null=True)
 
     class Meta:
         ordering = ["-id"]

@@ -1,7 +1,8 @@
 """Runs long work on django-tasks, in a worker of its own, so that it goes on when the page is closed and the server restarts.
 
 The `Job` row is what pages see: how far it is, whether it shall stop. A worker gives a sign of life while it works; a job without one
-is an orphan, and is marked failed when somebody looks.
+is an orphan, and is marked failed when somebody looks. A job in parts is as far as its parts are; whichever of them ends last
+gathers what they made.
 """
 
 import threading
@@ -10,6 +11,7 @@ import uuid
 from datetime import timedelta
 
 from django.db import close_old_connections, connection
+from django.db.models import Q
 from django.utils import timezone
 
 from aperture.errors import Problem
@@ -20,6 +22,7 @@ SECONDS_BETWEEN_NOTES = 0.3
 SECONDS_BETWEEN_BEATS = 2.0
 ORPHANED = timedelta(seconds=15)
 LONG_WAIT = timedelta(seconds=10)
+ORPHAN = "The worker was stopped while this ran. Start it again."
 
 
 class Cancelled(Exception):
@@ -34,22 +37,83 @@ def start(shot, kind: str, task, *args) -> Job:
     return job
 
 
+def start_parts(shot, kind: str, task, parts, *args) -> Job:
+    """Enqueue `task(job_pk, *args, part)` for each of `parts`, whole numbers: pieces that any number of workers share; the job of them all."""
+    job = Job.objects.create(shot=shot, kind=kind)
+    rows = Job.objects.bulk_create([Job(shot=shot, kind=kind, parent=job, part=part) for part in parts])
+    for row in rows:
+        task.enqueue(row.pk, *args, row.part)
+    job.refresh_from_db()
+    return job
+
+
 def latest(shot, kind: str) -> Job | None:
     """The newest job of a kind; one left behind by a worker that is gone is marked failed, one that waits in vain says so."""
-    job = Job.objects.filter(shot=shot, kind=kind).first()
-    if job and job.state == Job.RUNNING and (job.beat is None or timezone.now() - job.beat > ORPHANED):
-        Job.objects.filter(pk=job.pk, state=Job.RUNNING).update(state=Job.FAILED, says="The worker was stopped while this ran. Start it again.")
-        job.refresh_from_db()
-    if job and job.state == Job.WAITING and timezone.now() - job.created > LONG_WAIT:
+    job = Job.objects.filter(shot=shot, kind=kind, parent=None).first()
+    if job is None or not job.under_way:
+        return job
+    parts = job.parts.all()
+    old = timezone.now() - ORPHANED
+    orphans = Q(beat=None) | Q(beat__lt=old)
+    parts.filter(orphans, state=Job.RUNNING).update(state=Job.FAILED, says=ORPHAN)
+    if parts:
+        _as_far_as_its_parts(job, parts)
+        # All ended, and nobody gathers what they made: it was stopped, or the worker that should have is gone.
+        beats = [one.beat for one in (job, *parts) if one.beat]
+        if not any(part.under_way for part in parts) and (job.cancel_asked or not beats or max(beats) < old):
+            _end_parts(job, job.parts.all())
+    else:
+        Job.objects.filter(orphans, pk=job.pk, state=Job.RUNNING).update(state=Job.FAILED, says=ORPHAN)
+    job.refresh_from_db()
+    if job.state == Job.WAITING and timezone.now() - job.created > LONG_WAIT:
         job.says = "No worker has taken it yet: one may be busy, or none is running (`make demo` starts one)."
     return job
+
+
+def _as_far_as_its_parts(job, parts):
+    states = [part.state for part in parts]
+    if set(states) != {Job.WAITING}:
+        done = states.count(Job.DONE)
+        Job.objects.filter(pk=job.pk, state__in=(Job.WAITING, Job.RUNNING)).update(
+            state=Job.RUNNING, progress=sum(part.progress for part in parts) / len(states), says=f"{done} of {len(states)} are done.")
+
+
+def _end_parts(job, parts):
+    bad = parts.exclude(state=Job.DONE).order_by("part").first()
+    end = {"state": bad.state, "says": f"{bad.part}: {bad.says} What is done is kept: start it again for the rest."[:300]} if bad else \
+        {"state": Job.FAILED, "says": ORPHAN}
+    Job.objects.filter(pk=job.pk, state__in=(Job.WAITING, Job.RUNNING)).update(**end)
+
+
+def close_part(pk: int, gather) -> None:
+    """After a part has run: if it was the last one, `gather()` what they made, and end the job of them all."""
+    job = Job.objects.get(pk=pk).parent
+    if any(part.under_way for part in job.parts.all()):
+        return
+    if not Job.objects.filter(pk=job.pk, owner="", state__in=(Job.WAITING, Job.RUNNING)).update(owner=OWNER, beat=timezone.now(), state=Job.RUNNING):
+        return  # another part's worker came first
+    if job.parts.exclude(state=Job.DONE).exists():
+        _end_parts(job, job.parts.all())
+        return
+    end = {"state": Job.FAILED}
+    try:
+        gather()
+        end = {"state": Job.DONE, "progress": 1.0, "says": ""}
+    except OSError as error:
+        end["says"] = _unwritten(error)
+    finally:
+        Job.objects.filter(pk=job.pk).update(**end)
 
 
 def cancel(shot, kind: str) -> None:
     """Ask what is under way to stop; what only waits is stopped at once."""
     jobs = Job.objects.filter(shot=shot, kind=kind)
-    jobs.filter(state=Job.WAITING).update(state=Job.CANCELLED, says="Stopped before it began.")
     jobs.filter(state=Job.RUNNING).update(cancel_asked=True)
+    jobs.filter(state=Job.WAITING).update(state=Job.CANCELLED, says="Stopped before it began.")
+
+
+def _unwritten(error) -> str:
+    return f"The files could not be written: {error.strerror or error}."[:300]
 
 
 def run(pk: int, work) -> None:
@@ -86,7 +150,7 @@ def run(pk: int, work) -> None:
     except Problem as problem:
         end["says"] = problem.sentence[:300]
     except OSError as error:
-        end["says"] = f"The files could not be written: {error.strerror or error}."[:300]
+        end["says"] = _unwritten(error)
     except Exception as error:  # whatever it was, the artist must not wait for ever
         end["says"] = f"Something went wrong that was not foreseen: {type(error).__name__}."
         raise

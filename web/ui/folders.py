@@ -27,9 +27,10 @@ def incoming(home: Path) -> Iterator[Path]:
 
 def settle(folder: Path, place: Path) -> None:
     """Sync an incoming folder's files and put it at `place`, instead of what may be there."""
-    for path in folder.iterdir():
-        with open(path, "rb+") as file:
-            os.fsync(file.fileno())
+    for path in folder.rglob("*"):
+        if path.is_file():
+            with open(path, "rb+") as file:
+                os.fsync(file.fileno())
     folder.chmod(0o755)
     shutil.rmtree(place, ignore_errors=True)
     folder.rename(place)
