@@ -46,8 +46,8 @@ class Elements(TransactionTestCase):
 
     def test_a_grid_of_the_chain_shows_what_its_step_does_to_the_plate_s(self):
         """The sensor's picture, cut and flipped by hand as the chain says, is the plate's."""
-        gate = {"width_mm": 36.0, "height_mm": 22.5, "squeeze": 1.0, "origin": "typed", "name": "", "photosites": [2304, 1440],
-                "plate_at": 2, "steps": [{"id": "cut", "do": "window", "left": 250, "top": 100, "width": 1920, "height": 1080}, {"id": "mirrored", "do": "flip", "way": "sides"}]}
+        steps = [{"id": "cut", "do": "window", "left": 250, "top": 100, "width": 1920, "height": 1080}, {"id": "mirrored", "do": "flip", "way": "sides"}]
+        gate = {"width_mm": 36.0, "height_mm": 22.5, "squeeze": 1.0, "origin": "typed", "name": "", "photosites": [2304, 1440], "plate_at": 2, "steps": steps}
         shot = edit(self.shot, "Chain", lambda state: state.update(gate=gate))
         render_now(shot, Order(samples=2))
         render_now(shot, Order(samples=2, size="grid:sensor"))
@@ -74,7 +74,8 @@ class Elements(TransactionTestCase):
 
     def test_the_page_keeps_what_was_typed_and_says_what_is_wrong(self):
         answer = self.client.post("/shows/tide/LT902/elements/order", {"size": "plate", "samples": "3", "bearing": "10", "height": "95",
-                                                                       "sun": "1",                                                                       "ambient": "0.2", "occlusion": "soon", "overscan": "150", "region": "9 9 1 1", "frames": "10-9"})
+                                                                       "sun": "1", "ambient": "0.2", "occlusion": "soon",
+                                                                       "overscan": "150", "region": "9 9 1 1", "frames": "10-9"})
         self.assertContains(answer, "from −90 to 90", status_code=422)
         self.assertContains(answer, "from 0 to 100", status_code=422)
         self.assertContains(answer, "four whole numbers", status_code=422)

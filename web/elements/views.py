@@ -28,8 +28,9 @@ def elements(request, show, shot, form=None, status=200):
             Row("Took", f"{chosen.seconds:.1f} s"), *([Row("Frames", f"{chosen.first}–{chosen.last}")] if chosen.frames else [])] if chosen else []
     looks = [("render.png", "Beauty, over black"), ("alpha.png", "Alpha"), *map(tuple, chosen.looks)] if chosen else []
     context = {"plate": plate_of(shot), "render": chosen, "job": job, "remarks": remarks, "rows": rows,
-               "looks": looks,               "history": [(one, one.digest != now) for one in renders],
-               "form": form or OrderForm(show=shot.show, grids=actions.grids(shot), order=actions.Order.from_json(renders[0].wanted) if renders else actions.Order())}
+               "looks": looks, "history": [(one, one.digest != now) for one in renders],
+               "form": form or OrderForm(show=shot.show, grids=actions.grids(shot),
+                                         order=actions.Order.from_json(renders[0].wanted) if renders else actions.Order())}
     return step_page(request, shot, "elements", "elements/elements.html", context, status=status)
 
 
