@@ -125,16 +125,16 @@ class Chain:
 
     def follow(self, points, stage: int) -> list[np.ndarray]:
         """Points (N, 2) px of one stage, on every stage (N, 2) px; NaN where a lens leads nowhere."""
-        return [self._px(self._between(self.stages[stage].grid.to_mm(points), self.stages[stage].straight, other.straight), other)
-                for other in self.stages]
+        return [self.lead(points, stage, other) for other in range(len(self.stages))]
+
+    def lead(self, points, stage: int, to: int) -> np.ndarray:
+        """Points (N, 2) px of one stage, on another, (N, 2) px; NaN where the lens leads nowhere."""
+        one, other = self.stages[stage], self.stages[to]
+        return other.grid.to_px(self._between(one.grid.to_mm(points), one.straight, other.straight))
 
     def sensor_mm(self, points, stage: int) -> np.ndarray:
         """Where light of points (N, 2) px of a stage fell on the sensor, (N, 2) mm."""
         return self._between(self.stages[stage].grid.to_mm(points), self.stages[stage].straight, False)
-
-    @staticmethod
-    def _px(mm, stage):
-        return stage.grid.to_px(mm)
 
     def _between(self, mm, from_straight, to_straight):
         if from_straight == to_straight or not bends(self.lens):

@@ -12,6 +12,7 @@ STEP = 0.25
 EVERY = 3.0  # px between the points
 LEAST = 12  # points below which nothing is said
 WORTH_TELLING = 0.5  # px left over; near corners and thin things a measurement is off by some tenths
+FIRM = 3.0
 HALF = 0.08  # px within which a shift counts as the half pixel of another convention
 
 
@@ -56,14 +57,21 @@ def measure(alpha, expected) -> Offsets | None:
         clean &= (profile[:, :5] > 0.97).all(axis=1) & (profile[:, -5:] < 0.03).all(axis=1)
     clean &= (np.abs(np.diff(right, axis=1)).sum(axis=1) < 1.05)
     at, normal, off = at[clean], normal[clean], (found - right)[clean].sum(axis=1) * STEP
-    if len(at) < LEAST:
-        return None
-    middle, size = np.array(expected.shape[::-1]) / 2, np.hypot(*expected.shape) / 2
+    return explained(at, normal, off, expected.shape) if len(at) >= LEAST else None
+
+
+def explained(at, normal, off, shape) -> Offsets:
+    """Distances `off` (N,) px along `normal` (N, 2) at places `at` (N, 2) px, with the shift, scale and rotation about the middle of a
+    picture of `shape` (H, W) that best explain them.
+    """
+    middle, size = np.array(shape[::-1]) / 2, np.hypot(*shape) / 2
     away = (at - middle) / size
     rows = np.stack([normal[:, 0], normal[:, 1], (normal * away).sum(axis=1), normal[:, 1] * away[:, 0] - normal[:, 0] * away[:, 1]], -1)
-    weight = np.ones(len(at))
+    weight, scale = np.ones(len(at)), 0.01
     for _ in range(8):  # points that something else has moved have less and less of a say
-        answer = np.linalg.lstsq(rows * weight[:, None], off * weight, rcond=1e-6)[0]
+        # What the points don't determine stays within FIRM px at the picture's corner.
+        held = np.eye(4) * scale / FIRM
+        answer = np.linalg.lstsq(np.concatenate([rows * weight[:, None], held]), np.concatenate([off * weight, np.zeros(4)]), rcond=None)[0]
         rest = off - rows @ answer
         scale = max(1.4826 * float(np.median(np.abs(rest))), 0.01)
         weight = 1 / np.sqrt(np.maximum(1.0, np.abs(rest) / (2 * scale)))

@@ -1,6 +1,7 @@
 """Renders that come back from other programs: read with their alpha, checked against what is expected, and put right.
 
-What is expected is the alpha of the same stand-ins through the same camera by the renderer that ships with the program.
+What is expected is the alpha of the same stand-ins through the same camera by the renderer that ships with the program. Which grid a
+render was made for, and which corrections it got too often or not yet, is recognised by `corrections`.
 """
 
 from dataclasses import dataclass, replace
@@ -10,20 +11,23 @@ import numpy as np
 
 from aperture.errors import Problem
 from aperture.plates.colour import decode_srgb, encode_srgb
+from aperture.render.corrections import AGREES, CLEARLY, PLATE, Correction, Geometry, Target, apply, corrections_of, in_words, overlap, recognise
 
 ENDINGS = ("png", "tif", "tiff", "exr")
 MOST_PIXELS = 250_000_000
-SMALL = 480  # px across at which pictures are compared as wholes
-AGREES = 0.6  # share of the union of two alphas that they have in common, above which they show the same
+ENCODINGS = {"file": "as its file says", "linear": "linear light", "srgb": "encoded as sRGB"}
+MULTIPLIED = {"seen": "as its edges show", "yes": "multiplied by its alpha", "no": "not multiplied"}
 
 
 @dataclass(frozen=True, eq=False)
 class Returned:
-    """rgba: (H, W, 4) float32, linear and premultiplied once put right; has_alpha, linear: what the file said."""
+    """rgba: (H, W, 4) float32, linear and premultiplied once put right; has_alpha, linear: what the file said; `doubts`: what it
+    says, or its values show, that makes its colours doubtful."""
 
     rgba: np.ndarray
     has_alpha: bool
     linear: bool
+    doubts: tuple["Finding", ...] = ()
 
 
 @dataclass(frozen=True)
@@ -51,13 +55,27 @@ def read(path: Path) -> Returned:
     if pixels.shape[0] * pixels.shape[1] > MOST_PIXELS:
         raise Problem("This picture is too large to lay over a plate.", "file")
     pixels = pixels[..., None] if pixels.ndim == 2 else pixels
-    linear = pixels.dtype.kind == "f"
-    values = pixels.astype(np.float32) / (1 if linear else np.iinfo(pixels.dtype).max)
+    linear, doubts = pixels.dtype.kind == "f", ()
+    if not linear and _says_linear(path):
+        linear, doubts = True, (Finding("encoding", "Its file says that its values are linear light, and they were taken so.", True),)
+    values = pixels.astype(np.float32) / (1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)
     alpha = values[..., 3:] if values.shape[2] == 4 else None
     colour = values[..., 2::-1] if values.shape[2] >= 3 else np.repeat(values[..., :1], 3, axis=2)
     if not linear:
         colour = decode_srgb(colour).astype(np.float32)
-    return Returned(np.concatenate([colour, np.ones_like(colour[..., :1]) if alpha is None else alpha], axis=2), alpha is not None, linear)
+    return Returned(np.concatenate([colour, np.ones_like(colour[..., :1]) if alpha is None else alpha], axis=2), alpha is not None, linear, doubts)
+
+
+def _says_linear(path) -> bool:
+    """Whether a PNG's gAMA chunk or a profile's name says that the values are linear (ISO/IEC 15948, clause 11.3.2.2)."""
+    from PIL import Image
+
+    try:
+        with Image.open(path) as picture:
+            gamma, profile = picture.info.get("gamma"), picture.info.get("icc_profile") or b""
+    except (OSError, ValueError, SyntaxError):
+        return False
+    return bool(gamma and abs(gamma - 1) < 0.01) or b"linear" in profile[:4096].lower().replace(b"\0", b"")
 
 
 def _read_exr(path):
@@ -67,6 +85,7 @@ def _read_exr(path):
         with OpenEXR.File(str(path), separate_channels=True) as file:
             channels = {name: np.asarray(channel.pixels, np.float32) for name, channel in file.channels().items()}
             window, shown = file.header()["dataWindow"], file.header()["displayWindow"]
+            primaries = file.header().get("chromaticities")
     except Exception as error:  # the library raises whatever it meets
         raise Problem("This EXR can't be read: it is damaged, or of another kind than its name says.", "file") from error
     if not {"R", "G", "B"} <= set(channels):
@@ -85,38 +104,107 @@ def _read_exr(path):
         part = rgba[max(-int(offset[1]), 0):, max(-int(offset[0]), 0):][:max(size[0] - y, 0), :max(size[1] - x, 0)]
         whole[y:y + part.shape[0], x:x + part.shape[1]] = part
         rgba = whole
-    return Returned(rgba, "A" in channels, True)
+    return Returned(rgba, "A" in channels, True, tuple(_doubts_of_exr(rgba, primaries)))
 
 
-def put_right(found: Returned, expected) -> tuple[Returned, list[Finding]]:
-    """The render at the plate's size, upright, premultiplied, with what was found; `expected`: (H, W) alpha.
+REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)  # ITU-R BT.709, which OpenEXR means where nothing is said
 
-    Raises Problem where its shape fits the plate in no way.
+
+def _doubts_of_exr(rgba, primaries):
+    """What in an EXR makes its colours doubtful: other primaries, or steps of an 8-bit picture that was encoded for a screen."""
+    if primaries is not None and np.abs(np.array(primaries, float).ravel()[:8] - REC709).max() > 0.005:
+        yield Finding("encoding", "Its file names other primaries than the plate's (ITU-R BT.709): its colours will differ.", False)
+    colour = rgba[..., :3][rgba[..., 3] > 0.99]
+    colour = colour[(colour > 0.02).all(axis=1) & (colour < 1).all(axis=1)][:200_000]
+    if len(colour) > 200:
+        steps = colour * 255  # half floats below 1 are finer than an eighth of such a step
+        if np.abs(steps - np.round(steps)).max() < 0.07 and len(np.unique(np.round(steps))) > 8:
+            yield Finding("encoding", "Its values go in 255 steps, as those of a picture made for a screen: it was probably written without being "
+                          "made linear. Take its colours as encoded, below.", False)
+
+
+@dataclass(frozen=True)
+class Taken:
+    """How a render is to be taken: `geometry` None: as recognised; keys of ENCODINGS and MULTIPLIED."""
+
+    geometry: Geometry | None = None
+    encoding: str = "file"
+    multiplied: str = "seen"
+
+
+def put_right(found: Returned, expected, corrections=(), targets=(), taken: Taken | None = None) -> tuple[Returned, list[Finding], Geometry]:
+    """The render at the plate's size, upright, premultiplied, with what was found, and what was done to its picture.
+
+    expected: (H, W) alpha. corrections, targets: as `corrections.corrections_of` and `targets_of` give them; the slips that are always
+    possible and the plate itself without. Raises Problem where its shape fits the plate in no way.
     """
-    findings: list[Finding] = []
-    rgba = _of_size(found.rgba, expected.shape, findings)
-    alpha = rgba[..., 3]
-    if not found.has_alpha or alpha.min() > 0.999:
+    taken, findings, height, width = taken or Taken(), list(found.doubts), *expected.shape
+    corrections = list(corrections) or slips()
+    targets = list(targets) or [Target(PLATE, "the plate", width, height, lambda picture: picture)]
+    rgba = _encoded(found, taken.encoding)
+    has_alpha = found.has_alpha and rgba[..., 3].min() <= 0.999
+    shape = rgba[..., 3] if has_alpha else (rgba[..., :3].max(axis=2) >= 1e-4).astype(np.float32)
+    inverted = has_alpha and taken.geometry is None and _more_like(1 - shape, shape, expected, corrections, targets)
+    geometry = taken.geometry or recognise(1 - shape if inverted else shape, expected, corrections, targets)
+    if geometry is None or (on_plate := apply(rgba, corrections, targets, geometry)) is None:
+        rgba = _of_size(rgba, expected.shape, findings)
+        shape = rgba[..., 3] if has_alpha else (rgba[..., :3].max(axis=2) >= 1e-4).astype(np.float32)
+        inverted = has_alpha and taken.geometry is None and _more_like(1 - shape, shape, expected, corrections, targets)
+        geometry = taken.geometry or recognise(1 - shape if inverted else shape, expected, corrections, targets)
+        on_plate = apply(rgba, corrections, targets, Geometry(PLATE, geometry.ways))
+        if on_plate is None:
+            raise Problem("What was asked for makes a picture of another size than the plate's.")
+    rgba = on_plate
+    if not has_alpha:
         black = rgba[..., :3].max(axis=2) < 1e-4
         findings.append(Finding("alpha", "It has no alpha" + (": what is black was taken as empty, so that its edges are hard."
                                                               if black.any() else ", and covers all of the plate. Render it with alpha."), bool(black.any())))
-        rgba = rgba * ~black[..., None]
-        alpha = rgba[..., 3]
-    elif _overlap(1 - alpha, expected) > max(AGREES, _overlap(alpha, expected) + 0.2):
+        rgba = np.concatenate([rgba[..., :3], np.ones_like(rgba[..., 3:])], axis=2) * ~black[..., None]
+    elif inverted:
         findings.append(Finding("alpha", "Its alpha is the wrong way round: it was inverted.", True))
         rgba = np.concatenate([rgba[..., :3], 1 - rgba[..., 3:]], axis=2)
-        alpha = rgba[..., 3]
-    rgba = _upright(rgba, expected, findings)
+    findings += [Finding(one.key if one.of_plate else "upright", in_words(one, way, taken.geometry is not None), True)
+                 for one in corrections if (way := geometry.ways.get(one.key, 0))]
+    if geometry.grid != PLATE:
+        name = next(one.name for one in targets if one.key == geometry.grid)
+        findings.append(Finding("grid", f"It was rendered for another grid of the gate chain, “{name}”: the chain brought it to the plate.", True))
+    if overlap(rgba[..., 3], expected) < 0.3 and expected.max() > 0.5:
+        findings.append(Finding("elsewhere", "It hardly covers what the stand-ins cover: was it rendered through this camera?", False))
+    return replace(found, rgba=_multiplied(rgba, found.linear, taken.multiplied, findings)), findings, geometry
+
+
+def slips() -> list[Correction]:
+    """What can happen to any render."""
+    return corrections_of(None, None)
+
+
+def _encoded(found: Returned, encoding: str):
+    """Its picture with its colours taken as one of ENCODINGS."""
+    if encoding == "file" or (encoding == "linear") == found.linear:
+        return found.rgba
+    colour = decode_srgb(found.rgba[..., :3]) if encoding == "srgb" else encode_srgb(found.rgba[..., :3])
+    return np.concatenate([colour.astype(np.float32), found.rgba[..., 3:]], axis=2)
+
+
+def _more_like(one, other, expected, corrections, targets) -> bool:
+    """Whether the first of two alphas agrees clearly better with what is expected, whatever must be done to either."""
+    scores = []
+    for alpha in (one, other):
+        geometry = recognise(alpha, expected, [each for each in corrections if each.key != "lens"], targets)
+        scores.append(overlap(apply(alpha[..., None], corrections, targets, geometry)[..., 0], expected) if geometry else 0.0)
+    return scores[0] > max(AGREES, scores[1] + CLEARLY)
+
+
+def _multiplied(rgba, linear, wanted, findings):
+    """The picture with its colours multiplied by its alpha."""
     alpha = rgba[..., 3:]
-    straight = _is_straight(rgba)
-    if straight and found.linear:  # PNG (ISO/IEC 15948, clause 6.2) has them so; OpenEXR has not
+    straight = {"yes": False, "no": True}.get(wanted, _is_straight(rgba))
+    if straight and linear:  # PNG (ISO/IEC 15948, clause 6.2) has them so; OpenEXR has not
         findings.append(Finding("premultiplied", "Its colours aren't multiplied by its alpha: that was done.", True))
-    elif straight is False and not found.linear:
+    elif straight is False and not linear:
         findings.append(Finding("premultiplied", "Its colours are multiplied by its alpha already, which files of this kind shouldn't be: "
                                 "they were taken so.", True))
-    if straight:
-        rgba = np.concatenate([rgba[..., :3] * alpha, alpha], axis=2)
-    return replace(found, rgba=rgba), findings
+    return np.concatenate([rgba[..., :3] * alpha, alpha], axis=2) if straight else rgba
 
 
 def _is_straight(rgba) -> bool | None:
@@ -151,27 +239,6 @@ def _of_size(rgba, shape, findings):
         return cv2.resize(rgba, (width, height), interpolation=cv2.INTER_AREA if wide > width else cv2.INTER_LINEAR)
     raise Problem(f"This render has {wide} × {high} px, {wide / high:.4g} to 1; the plate has {width} × {height}, {width / height:.4g} to 1. "
                   "Render it at the plate's size, or with the same overscan at opposite sides.", "file")
-
-
-def _upright(rgba, expected, findings):
-    ways = {"": rgba, "upside down": rgba[::-1], "mirrored left to right": rgba[:, ::-1], "turned by 180°": rgba[::-1, ::-1]}
-    score = {name: _overlap(picture[..., 3], expected) for name, picture in ways.items()}
-    best = max(score, key=lambda name: score[name])
-    if best and score[best] > AGREES and score[best] > score[""] + 0.2:
-        findings.append(Finding("upright", f"It is {best}: it was turned back.", True))
-        return np.ascontiguousarray(ways[best])
-    if score[""] < 0.3 and expected.max() > 0.5:
-        findings.append(Finding("elsewhere", "It hardly covers what the stand-ins cover: was it rendered through this camera?", False))
-    return rgba
-
-
-def _overlap(alpha, expected) -> float:
-    """What two alphas have in common, as a share of what either covers."""
-    import cv2
-
-    size = (SMALL, max(1, round(SMALL * expected.shape[0] / expected.shape[1])))
-    a, b = (cv2.resize(np.clip(one, 0, 1).astype(np.float32), size, interpolation=cv2.INTER_AREA) for one in (alpha, expected))
-    return float(np.minimum(a, b).sum() / max(np.maximum(a, b).sum(), 1e-6))
 
 
 def alpha_report(alpha) -> list[str]:

@@ -68,7 +68,7 @@ class Returned(TestCase):
         return np.concatenate([self.rgba[..., :3] / np.maximum(self.alpha, 1e-6)[..., None] * (self.alpha > 0)[..., None], self.alpha[..., None]], axis=2)
 
     def keys(self, rgba, **how):
-        found, findings = returned.put_right(returned.Returned(rgba.astype(np.float32), **{"has_alpha": True, "linear": True} | how), self.alpha)
+        found, findings, _ = returned.put_right(returned.Returned(rgba.astype(np.float32), **{"has_alpha": True, "linear": True} | how), self.alpha)
         return found.rgba, {finding.key for finding in findings}
 
     def test_what_is_right_stays(self):
@@ -98,7 +98,7 @@ class Returned(TestCase):
         tifffile.imwrite(self.folder / "a.tif", (srgb * 65535 + 0.5).astype(np.uint16), photometric="rgb", extrasamples=["unassalpha"])
         write_exr(self.folder / "a.exr", self.render)
         for name, off in (("a.png", 0.012), ("a.tif", 1e-3), ("a.exr", 1e-3)):
-            found, findings = returned.put_right(returned.read(self.folder / name), self.alpha)
+            found, findings, _ = returned.put_right(returned.read(self.folder / name), self.alpha)
             np.testing.assert_allclose(found.rgba, self.rgba, atol=off, err_msg=name)
             self.assertEqual(findings, [])
         for name, data in (("b.png", b"nothing"), ("b.exr", b"v/1\1\2\0\0\0"), ("b.tif", b"")):

@@ -1,0 +1,237 @@
+"""What was done to a plate on its way from the sensor, and whether a render got it too often, or not yet.
+
+A matched camera describes the plate as it is: turned, flipped, desqueezed. A render from it has all that already, and must get none of
+it again. What was rendered for another grid of the gate chain, or by a program that knows no distortion, must be brought to the plate.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from itertools import product
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.gates.chain import Chain, bends, straight
+from aperture.gates.steps import FLIPS, TURNS
+
+AGREES = 0.6  # share of the union of two alphas that they have in common, above which they show the same
+CLEARLY = 0.2  # by how much more another way must agree to be taken
+SMALL = 480  # px across at which pictures are compared as wholes
+STRAIGHTER_PX = 0.3  # by how much the outlines must lie better for the lens's bend to be put on a render
+PLATE = "plate"
+
+
+@dataclass(frozen=True)
+class Correction:
+    """One correction. `ways`: those that can be told apart: 0 leaves a render as it came, 1 does it, −1 takes it back.
+
+    `of_plate`: it is part of the plate's chain; else a slip that can happen to any render. `apply(picture, way)` gives the picture (H, W, C).
+    """
+
+    key: str
+    name: str
+    about: str
+    ways: tuple[int, ...]
+    of_plate: bool
+    apply: Callable
+
+
+@dataclass(frozen=True)
+class Target:
+    """A grid that a render may be for. `to_plate(picture)` brings one of its size, (H, W, C), onto the plate."""
+
+    key: str
+    name: str
+    width: int
+    height: int
+    to_plate: Callable
+
+
+@dataclass(frozen=True)
+class Geometry:
+    """What is done to a render: the grid it was made for, and the way of each correction by key."""
+
+    grid: str
+    ways: dict[str, int]
+
+
+def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correction]:
+    """The corrections of a plate: those in its chain, its lens's distortion, and the slips that are always possible."""
+    out, flips = [], set()
+    for stage in chain.stages[:chain.plate + 1] if chain else ():
+        step = stage.step
+        if not step:
+            continue
+        if step["do"] == "turn":
+            quarters = step["quarters"]
+            out.append(Correction(stage.key, "Turn", f"turned by {TURNS[quarters]}", (0, 1, -1) if quarters != 2 else (0, -1), True,
+                                  lambda picture, way, quarters=quarters: np.rot90(picture, -quarters * way)))
+        elif step["do"] == "flip":
+            flips.add(step["way"])
+            out.append(Correction(stage.key, "Flip", f"flipped {FLIPS[step['way']]}", (0, -1), True,
+                                  lambda picture, way, axis=FLIP_AXES[step["way"]]: np.flip(picture, axis)))
+        elif step["do"] == "desqueeze":
+            by = step.get("by") or chain.squeeze
+            out.append(Correction(stage.key, "Desqueeze", f"desqueezed by {by:g}", (0, 1, -1), True, lambda picture, way, by=by: _wider(picture, by**way)))
+        elif step["do"] == "straighten":
+            out.append(Correction(stage.key, "Undistort", "freed of its lens’s distortion", (0,), True, lambda picture, way: picture))
+    if camera is not None and bends(camera.lens):
+        out.append(Correction("lens", "Lens", "bent by its lens", (0, 1, -1), True, lambda picture, way: _bent(picture, camera, way)))
+    for way, says in (("upside-down", "upside down"), ("sides", "mirrored left to right")):
+        if way not in flips:
+            out.append(Correction(way, f"Flip, {FLIPS[way]}", says, (0, -1), False, lambda picture, _, axis=FLIP_AXES[way]: np.flip(picture, axis)))
+    return out
+
+
+FLIP_AXES = {"sides": 1, "upside-down": 0}
+
+
+def targets_of(chain: Chain | None, width: int, height: int) -> list[Target]:
+    """The plate, (width, height) px, and every grid of its chain."""
+    out = [Target(PLATE, "the plate", width, height, lambda picture: picture)]
+    for index, stage in enumerate(chain.stages if chain else ()):
+        if index != chain.plate and not stage.unsized and stage.grid.width * stage.grid.height <= 250_000_000:
+            out.append(Target(stage.key, stage.name, stage.grid.width, stage.grid.height,
+                              lambda picture, index=index: _resampled(picture, lambda at: chain.lead(at, chain.plate, index), width, height)))
+    return out
+
+
+def apply(picture, corrections: list[Correction], targets: list[Target], geometry: Geometry):
+    """The picture (H, W, C) on the plate; None where its size doesn't fit the grid."""
+    target = next((one for one in targets if one.key == geometry.grid), targets[0])
+    ways = geometry.ways
+    for one in reversed(corrections):
+        if ways.get(one.key, 0) < 0:
+            picture = one.apply(picture, -1)
+    for one in corrections:
+        if ways.get(one.key, 0) > 0:
+            picture = one.apply(picture, 1)
+    if picture.shape[:2] != (target.height, target.width):
+        return None
+    return target.to_plate(np.ascontiguousarray(picture))
+
+
+def recognise(alpha, expected, corrections: list[Correction], targets: list[Target]) -> Geometry | None:
+    """The grid that a render with this alpha (H, W) was made for, and what must be done to it, so that it agrees best with the
+    `expected` alpha (H, W) of the plate; None where its size fits in no way.
+    """
+    best, plain = None, 0.0
+    movable = [one for one in corrections if len(one.ways) > 1 and one.key != "lens"]
+    for target in targets:
+        for ways in product(*(one.ways for one in movable)):
+            changes = sum(map(abs, ways))
+            geometry = Geometry(target.key, {one.key: way for one, way in zip(movable, ways) if way})
+            found = apply(alpha[..., None], corrections, targets, geometry) if changes <= 2 else None
+            if found is None:
+                continue
+            score = overlap(found[..., 0], expected)
+            if target.key == PLATE and not changes:
+                plain = score
+            rank = score - 0.01 * changes - (0.005 if target.key != PLATE else 0)
+            if best is None or rank > best[0]:
+                best = rank, score, geometry, changes or target.key != PLATE
+    if best is None:
+        return None
+    _, score, geometry, changed = best
+    if changed and plain and not score > max(AGREES, plain + CLEARLY):
+        geometry = Geometry(PLATE, {})
+    return _with_lens(alpha, expected, corrections, targets, geometry)
+
+
+def _with_lens(alpha, expected, corrections, targets, geometry):
+    """The geometry with the way of the lens in which the outlines lie best."""
+    from aperture.render import offsets
+
+    if not any(one.key == "lens" for one in corrections):
+        return geometry
+    off = {}
+    for way in (0, 1, -1):
+        tried = Geometry(geometry.grid, geometry.ways | {"lens": way})
+        measured = offsets.measure(apply(alpha[..., None], corrections, targets, tried)[..., 0], expected)
+        if measured is not None:
+            off[way] = float(np.percentile(np.abs(measured.rest), 90))  # what no shift, scale or rotation explains
+    best = min(off, key=off.get, default=0)
+    if best and 0 in off and off[best] < 0.5 * off[0] and off[best] < off[0] - STRAIGHTER_PX:
+        return Geometry(geometry.grid, geometry.ways | {"lens": best})
+    return geometry
+
+
+def overlap(alpha, expected) -> float:
+    """What two alphas have in common, as a share of what either covers."""
+    import cv2
+
+    size = (SMALL, max(1, round(SMALL * expected.shape[0] / expected.shape[1])))
+    a, b = (cv2.resize(np.clip(one, 0, 1).astype(np.float32), size, interpolation=cv2.INTER_AREA) for one in (alpha, expected))
+    return float(np.minimum(a, b).sum() / max(np.maximum(a, b).sum(), 1e-6))
+
+
+def in_words(one: Correction, way: int, by_hand: bool = False) -> str:
+    """What the render must and must not get of a correction, and what was done."""
+    if not one.of_plate:
+        return f"It is {one.about}: it was turned back." if way else ""
+    if one.key == "lens":
+        return {0: "The plate is bent by its lens, and so is this render: it must be neither bent again nor straightened.",
+                1: "The plate is bent by its lens, and this render was straight: it was bent.",
+                -1: "The plate is bent by its lens, and this render was bent twice: that was taken back once."}[way]
+    must = f"The plate was {one.about} in its chain, and the camera describes it so: a render from it must not be {one.about.split(' ')[0]} again."
+    if way == 0:
+        return must
+    why = "as you wish" if by_hand else "it had been"
+    return f"{must} {'This one ' + why + ': that was taken back.' if way < 0 else 'This one was made for the grid before that: it was done.'}"
+
+
+def _wider(picture, by):
+    import cv2
+
+    width = max(1, round(picture.shape[1] * by))
+    return _channels(cv2.resize(picture, (width, picture.shape[0]), interpolation=cv2.INTER_AREA if by < 1 else cv2.INTER_LINEAR), picture)
+
+
+def _bent(picture, camera, way):
+    """A straight picture bent as the camera's lens bends (1), or a bent one straightened (−1); at any size."""
+    high, wide = picture.shape[:2]
+    grid, old, new = camera.grid.resize(wide, high), straight(camera.lens), camera.lens
+    if way < 0:
+        old, new = new, old
+    return _resampled(picture, lambda at: grid.to_px(old.project(new.rays(grid.to_mm(at)))), wide, high)
+
+
+def _resampled(picture, lead, width, height):
+    """(height, width, C) of a picture, where `lead` (N, 2) px → (N, 2) px says which of its places each place shows; empty outside.
+
+    Along whole pixels nothing is interpolated.
+    """
+    import cv2
+
+    corners = np.array([[0, 0], [width, 0], [0, height], [width / 2, height / 3]], float)
+    there = lead(corners)
+    step = np.round(there[0])
+    if np.isfinite(there).all() and np.abs(there - corners - step).max() < 1e-4:
+        return _cut(picture, *step.astype(int), width, height)
+    scale = np.abs(np.nan_to_num((there[1] - there[0])[0] / width)) or 1.0
+    source, shrunk = picture, 1.0
+    if scale > 1.25:  # a larger picture is averaged first, or some of its pixels would never be looked at
+        shrunk = 1 / scale
+        source = _channels(cv2.resize(picture, (max(1, round(picture.shape[1] * shrunk)), max(1, round(picture.shape[0] * shrunk))),
+                                      interpolation=cv2.INTER_AREA), picture)
+    factors = np.array(source.shape[1::-1]) / picture.shape[1::-1]
+    out, rows = np.zeros((height, width, picture.shape[2]), np.float32), 256
+    for top in range(0, height, rows):
+        y, x = np.mgrid[top:min(top + rows, height), 0:width] + 0.5
+        at = (lead(np.stack([x.ravel(), y.ravel()], -1)) * factors - 0.5).astype(np.float32).reshape(*x.shape, 2)
+        at = np.nan_to_num(at, nan=-1e6)
+        out[top:top + rows] = _channels(cv2.remap(source, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT), picture)
+    return out
+
+
+def _cut(picture, left, top, width, height):
+    out = np.zeros((height, width, picture.shape[2]), np.float32)
+    x, y = max(-left, 0), max(-top, 0)
+    part = picture[max(top, 0):max(top + height, 0), max(left, 0):max(left + width, 0)]
+    out[y:y + part.shape[0], x:x + part.shape[1]] = part
+    return out
+
+
+def _channels(made, picture):
+    """OpenCV drops the axis of a single channel."""
+    return made[..., None] if made.ndim < picture.ndim else made

@@ -1,0 +1,84 @@
+"""Corrections done twice, or not yet: recognised from the render alone, and put right; the lens's bend against OpenCV's."""
+
+from dataclasses import replace
+from unittest import TestCase
+
+import cv2
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.gates.chain import build, straight
+from aperture.gates.grid import Grid
+from aperture.lens.lens import Lens
+from aperture.render import offsets, returned
+from aperture.render.corrections import Geometry, apply, corrections_of, in_words, targets_of
+from tests.core.test_returned import CAMERA, seen
+
+STEPS = [{"id": "mirror", "do": "flip", "way": "sides"}, {"id": "wide", "do": "desqueeze"}]
+GATE = {"width_mm": 18.0, "height_mm": 20.25, "squeeze": 2.0, "photosites": [240, 270], "steps": STEPS, "plate_at": 2}
+
+
+class DoneTwice(TestCase):
+    def setUp(self):
+        chain = build(GATE, (480, 270), Lens(24.0, 2.0))
+        self.chain, self.pose = chain, CAMERA.world_from_camera
+        self.camera = replace(chain.camera(chain.plate), world_from_camera=self.pose)
+        self.right = seen(self.camera).rgba
+        self.corrections, self.targets = corrections_of(chain, self.camera), targets_of(chain, 480, 270)
+
+    def taken(self, rgba, geometry=None):
+        found, findings, geometry = returned.put_right(returned.Returned(np.ascontiguousarray(rgba, np.float32), True, True), self.right[..., 3],
+                                                       self.corrections, self.targets, returned.Taken(geometry))
+        return found.rgba, geometry, " ".join(finding.says for finding in findings)
+
+    def test_the_render_of_the_matched_camera_gets_nothing(self):
+        rgba, geometry, says = self.taken(self.right)
+        np.testing.assert_array_equal(rgba, self.right)
+        self.assertEqual((geometry, says), (Geometry("plate", {}), ""))
+        self.assertIn("must not be desqueezed again", in_words(next(one for one in self.corrections if one.key == "wide"), 0))
+
+    def test_what_was_done_again_is_taken_back(self):
+        wider = cv2.resize(self.right, (960, 270), interpolation=cv2.INTER_NEAREST)
+        for rgba, ways, said in ((self.right[:, ::-1], {"mirror": -1}, "flipped left to right"), (wider, {"wide": -1}, "desqueezed by 2"),
+                                 (wider[:, ::-1], {"mirror": -1, "wide": -1}, "desqueezed by 2"), (self.right[::-1], {"upside-down": -1}, "upside down")):
+            mended, geometry, says = self.taken(rgba)
+            self.assertEqual(geometry.ways, ways)
+            self.assertIn(said, says)
+            np.testing.assert_allclose(mended, self.right, atol=1e-6)
+
+    def test_a_render_for_the_sensor_is_brought_along(self):
+        """Squeezed and unflipped, as an outside renderer sees that grid's camera."""
+        rgba, geometry, says = self.taken(seen(replace(self.chain.camera(0), world_from_camera=self.pose)).rgba)
+        self.assertIn("another grid", says + in_words(self.corrections[1], 1))
+        found = offsets.measure(rgba[..., 3], self.right[..., 3])
+        np.testing.assert_allclose(found.shift, 0, atol=0.1)
+        self.assertLess(np.percentile(np.abs(found.off), 90), 0.6)  # it had half as many pixels across
+
+    def test_the_artist_has_the_last_word(self):
+        rgba, geometry, _ = self.taken(self.right, Geometry("plate", {"mirror": -1}))
+        np.testing.assert_allclose(rgba, self.right[:, ::-1])
+
+
+class LensBend(TestCase):
+    CAMERA = Camera.at(Grid.from_gate(960, 540, 36, 20.25), Lens(22.0, coefficients=(-0.16, 0.03, 0.0, 0.001, -0.002)), (3, 1.7, 5.2), 0.5, -0.15)
+
+    def test_a_straight_render_is_bent_as_the_plate_is(self):
+        expected = seen(self.CAMERA).rgba[..., 3]
+        plain = seen(replace(self.CAMERA, lens=straight(self.CAMERA.lens))).rgba
+        corrections, targets = corrections_of(None, self.CAMERA), targets_of(None, 960, 540)
+        for rgba, ways in ((plain, {"lens": 1}), (seen(self.CAMERA).rgba, {})):
+            found, _, geometry = returned.put_right(returned.Returned(rgba, True, True), expected, corrections, targets)
+            self.assertEqual(geometry.ways, ways)
+            measured = offsets.measure(found.rgba[..., 3], expected)
+            self.assertLess(measured.median, 0.05)
+        self.assertGreater(offsets.measure(plain[..., 3], expected).most, 2.0)  # else nothing was shown
+
+    def test_straightened_as_opencv_does(self):
+        rng = np.random.default_rng(2)
+        picture = cv2.GaussianBlur(rng.random((540, 960, 3)).astype(np.float32), (0, 0), 4)
+        mine = apply(picture, corrections_of(None, self.CAMERA), targets_of(None, 960, 540), Geometry("plate", {"lens": -1}))
+        matrix = self.CAMERA.intrinsic_matrix()
+        matrix[:2, 2] -= 0.5  # OpenCV counts from pixel middles
+        k1, k2, k3, p1, p2 = self.CAMERA.lens.coefficients
+        theirs = cv2.undistort(picture, matrix, np.array([k1, k2, p1, p2, k3]))
+        self.assertLess(np.abs(mine - theirs)[20:-20, 20:-20].max(), 2e-3)
