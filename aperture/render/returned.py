@@ -17,6 +17,7 @@ ENDINGS = ("png", "tif", "tiff", "exr")
 MOST_PIXELS = 250_000_000
 ENCODINGS = {"file": "as its file says", "linear": "linear light", "srgb": "encoded as sRGB"}
 MULTIPLIED = {"seen": "as its edges show", "yes": "multiplied by its alpha", "no": "not multiplied"}
+ALPHAS = {"seen": "whichever agrees", "as is": "as it came", "inverted": "inverted"}
 
 
 @dataclass(frozen=True, eq=False)
@@ -125,15 +126,16 @@ def _doubts_of_exr(rgba, primaries):
 
 @dataclass(frozen=True)
 class Taken:
-    """How a render is to be taken: `geometry` None: as recognised; keys of ENCODINGS and MULTIPLIED."""
+    """How a render is to be taken: `geometry` None: as recognised; keys of ENCODINGS, MULTIPLIED and ALPHAS."""
 
     geometry: Geometry | None = None
     encoding: str = "file"
     multiplied: str = "seen"
+    alpha: str = "seen"
 
 
-def put_right(found: Returned, expected, corrections=(), targets=(), taken: Taken | None = None) -> tuple[Returned, list[Finding], Geometry]:
-    """The render at the plate's size, upright, premultiplied, with what was found, and what was done to its picture.
+def put_right(found: Returned, expected, corrections=(), targets=(), taken: Taken | None = None) -> tuple[Returned, list[Finding], Taken]:
+    """The render at the plate's size, upright, premultiplied, with what was found, and how it was taken, nothing left to recognise.
 
     expected: (H, W) alpha. corrections, targets: as `corrections.corrections_of` and `targets_of` give them; the slips that are always
     possible and the plate itself without. Raises Problem where its shape fits the plate in no way.
@@ -144,13 +146,11 @@ def put_right(found: Returned, expected, corrections=(), targets=(), taken: Take
     rgba = _encoded(found, taken.encoding)
     has_alpha = found.has_alpha and rgba[..., 3].min() <= 0.999
     shape = rgba[..., 3] if has_alpha else (rgba[..., :3].max(axis=2) >= 1e-4).astype(np.float32)
-    inverted = has_alpha and taken.geometry is None and _more_like(1 - shape, shape, expected, corrections, targets)
-    geometry = taken.geometry or recognise(1 - shape if inverted else shape, expected, corrections, targets)
+    inverted, geometry = _recognised(shape, has_alpha, expected, corrections, targets, taken)
     if geometry is None or (on_plate := apply(rgba, corrections, targets, geometry)) is None:
         rgba = _of_size(rgba, expected.shape, findings)
         shape = rgba[..., 3] if has_alpha else (rgba[..., :3].max(axis=2) >= 1e-4).astype(np.float32)
-        inverted = has_alpha and taken.geometry is None and _more_like(1 - shape, shape, expected, corrections, targets)
-        geometry = taken.geometry or recognise(1 - shape if inverted else shape, expected, corrections, targets)
+        inverted, geometry = _recognised(shape, has_alpha, expected, corrections, targets, taken)
         on_plate = apply(rgba, corrections, targets, Geometry(PLATE, geometry.ways))
         if on_plate is None:
             raise Problem("What was asked for makes a picture of another size than the plate's.")
@@ -170,7 +170,15 @@ def put_right(found: Returned, expected, corrections=(), targets=(), taken: Take
         findings.append(Finding("grid", f"It was rendered for another grid of the gate chain, “{name}”: the chain brought it to the plate.", True))
     if overlap(rgba[..., 3], expected) < 0.3 and expected.max() > 0.5:
         findings.append(Finding("elsewhere", "It hardly covers what the stand-ins cover: was it rendered through this camera?", False))
-    return replace(found, rgba=_multiplied(rgba, found.linear, taken.multiplied, findings)), findings, geometry
+    straight = {"yes": False, "no": True}.get(taken.multiplied, _is_straight(rgba))
+    done = Taken(geometry, taken.encoding, "no" if straight else "yes", "inverted" if inverted else "as is")
+    return replace(found, rgba=_multiplied(rgba, found.linear, straight, findings)), findings, done
+
+
+def _recognised(shape, has_alpha, expected, corrections, targets, taken) -> tuple[bool, Geometry | None]:
+    """Whether an alpha is inverted, and its geometry, unless they are told."""
+    inverted = has_alpha and (taken.alpha == "inverted" or taken.alpha == "seen" and _more_like(1 - shape, shape, expected, corrections, targets))
+    return inverted, taken.geometry or recognise(1 - shape if inverted else shape, expected, corrections, targets)
 
 
 def slips() -> list[Correction]:
@@ -195,10 +203,9 @@ def _more_like(one, other, expected, corrections, targets) -> bool:
     return scores[0] > max(AGREES, scores[1] + CLEARLY)
 
 
-def _multiplied(rgba, linear, wanted, findings):
-    """The picture with its colours multiplied by its alpha."""
+def _multiplied(rgba, linear, straight, findings):
+    """The picture with its colours multiplied by its alpha; `straight`: whether they aren't yet, None where nothing tells."""
     alpha = rgba[..., 3:]
-    straight = {"yes": False, "no": True}.get(wanted, _is_straight(rgba))
     if straight and linear:  # PNG (ISO/IEC 15948, clause 6.2) has them so; OpenEXR has not
         findings.append(Finding("premultiplied", "Its colours aren't multiplied by its alpha: that was done.", True))
     elif straight is False and not linear:
@@ -261,11 +268,11 @@ def alpha_report(alpha) -> list[str]:
 
 
 def write_shown(folder: Path, rgba) -> None:
-    """render.png (8-bit sRGB, alpha not premultiplied) and alpha.png, for the page."""
-    from PIL import Image
+    """render.exr, render.png and alpha.png of a picture (H, W, 4), linear and premultiplied."""
+    from aperture.render.files import write_exr, write_grey, write_png
+    from aperture.render.passes import Render
 
-    alpha = np.clip(rgba[..., 3:], 0, 1)
-    colour = np.where(alpha > 0, rgba[..., :3] / np.maximum(alpha, 1e-6), 0)
-    values = np.concatenate([encode_srgb(colour), alpha], axis=-1)
-    Image.fromarray((np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8), "RGBA").save(folder / "render.png", compress_level=4)
-    Image.fromarray((alpha[..., 0] * 255 + 0.5).astype(np.uint8), "L").save(folder / "alpha.png", compress_level=4)
+    made = Render({"beauty": np.clip(rgba, -65504, 65504)}, [])
+    write_exr(folder / "render.exr", made)
+    write_png(folder / "render.png", made)
+    write_grey(folder / "alpha.png", rgba[..., 3])

@@ -27,9 +27,9 @@ class DoneTwice(TestCase):
         self.corrections, self.targets = corrections_of(chain, self.camera), targets_of(chain, 480, 270)
 
     def taken(self, rgba, geometry=None):
-        found, findings, geometry = returned.put_right(returned.Returned(np.ascontiguousarray(rgba, np.float32), True, True), self.right[..., 3],
-                                                       self.corrections, self.targets, returned.Taken(geometry))
-        return found.rgba, geometry, " ".join(finding.says for finding in findings)
+        found, findings, taken = returned.put_right(returned.Returned(np.ascontiguousarray(rgba, np.float32), True, True), self.right[..., 3],
+                                                    self.corrections, self.targets, returned.Taken(geometry))
+        return found.rgba, taken.geometry, " ".join(finding.says for finding in findings)
 
     def test_the_render_of_the_matched_camera_gets_nothing(self):
         rgba, geometry, says = self.taken(self.right)
@@ -67,8 +67,8 @@ class LensBend(TestCase):
         plain = seen(replace(self.CAMERA, lens=straight(self.CAMERA.lens))).rgba
         corrections, targets = corrections_of(None, self.CAMERA), targets_of(None, 960, 540)
         for rgba, ways in ((plain, {"lens": 1}), (seen(self.CAMERA).rgba, {})):
-            found, _, geometry = returned.put_right(returned.Returned(rgba, True, True), expected, corrections, targets)
-            self.assertEqual(geometry.ways, ways)
+            found, _, taken = returned.put_right(returned.Returned(rgba, True, True), expected, corrections, targets)
+            self.assertEqual(taken.geometry.ways, ways)
             measured = offsets.measure(found.rgba[..., 3], expected)
             self.assertLess(measured.median, 0.05)
         self.assertGreater(offsets.measure(plain[..., 3], expected).most, 2.0)  # else nothing was shown

@@ -14,8 +14,8 @@ from web.shows.models import Shot, Show
 from web.stage.cameras import camera_called
 
 
-class MatchedShot(TestCase):
-    """A show in metres with the shot LT901."""
+class Matched:
+    """A show in metres with the shot LT901, for tests of any kind."""
 
     def setUp(self):
         show = Show.objects.create(name="The Lantern Tide", slug="tide", length_unit="m")
@@ -40,3 +40,7 @@ class MatchedShot(TestCase):
 
     def camera(self, id_="match"):
         return camera_called(self.shot(), id_).camera
+
+
+class MatchedShot(Matched, TestCase):
+    """With everything taken back after each test."""

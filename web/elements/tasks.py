@@ -25,9 +25,6 @@ def render_frame(job: int, shot: int, revision: int, order: dict, frame: int) ->
 
 
 def _at(shot, revision):
-    """The shot as that revision has it."""
     from web.shows.models import Shot
 
-    found = Shot.objects.with_head().get(pk=shot)
-    found.head = found.revisions.get(number=revision)
-    return found
+    return Shot.at_revision(shot, revision)

@@ -8,10 +8,9 @@ from pathlib import Path
 from aperture.errors import Problem
 from aperture.formats import gltf, obj, table, usd
 from web.match.fits import camera_of_state, document_of, fit_of
+from web.plates.models import FRAME
 from web.shows.steps import Standing
 from web.stage.stand_ins import stand_ins_of
-
-FRAME = 1  # a photograph is a plate of one frame
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from web.gates.gate import plate_origin
 from web.handoff import files
 from web.match import sheet
 from web.match.fits import fit_of
-from web.plates.models import plate_of
+from web.plates.models import FRAME, plate_of
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -39,7 +39,7 @@ def handoff(request, show, shot):
                 Row("Vertical aperture", format_value(aperture.vertical, unit="mm", places=4)[0], origin=plate_origin(shot.state)),
                 Row("Aperture offsets", f"{aperture.horizontal_offset + 0:.3f}, {aperture.vertical_offset + 0:.3f} mm".replace("-", "−"), origin="assumed"),
                 Row("Up axis, unit", f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}", origin="typed"),
-                Row("Frame", f"{files.FRAME} at {shot.show.rate_text} fps", origin="typed")]
+                Row("Frame", f"{FRAME} at {shot.show.rate_text} fps", origin="typed")]
     kinds = [kind for kind in files.KINDS.values() if kind.ending != "obj" or shot.state["stand_ins"]]
     context = {"plate": plate_of(shot), "camera": camera, "kinds": kinds, "rows": rows, "figures": sheet.figures(shot, fit), "remarks": remarks,
                "evidence": sheet.evidence(shot, fit), "fit": fit}

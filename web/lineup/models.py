@@ -7,10 +7,12 @@ from django.db import models
 
 
 class Returned(models.Model):
-    """One render brought back. Its folder holds the file as it came, and as put right: render.png and alpha.png.
+    """One render brought back, a picture or the `frames` of a sequence. Its folder holds the file as it came, original.*, and as put
+    right: render.exr, render.png and alpha.png; of a sequence, a folder with these for each frame.
 
     `digest`: of the camera and stand-ins it was compared with. `findings`: [sentence, mended] each. `offsets`: how far its outlines lie
-    off, with sentences and arrows, or {}. `alpha_says`: sentences.
+    off, with sentences and arrows, or {}. `alpha_says`: sentences. `taken`: how its picture was taken, and what else could be chosen;
+    see `web.lineup.actions.choices`.
     """
 
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="returned")
@@ -19,6 +21,8 @@ class Returned(models.Model):
     findings = models.JSONField(default=list)
     offsets = models.JSONField(default=dict)
     alpha_says = models.JSONField(default=list)
+    frames = models.JSONField(default=list)
+    taken = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -28,6 +32,12 @@ class Returned(models.Model):
     def folder(self) -> Path:
         """Where its files are."""
         return settings.DATA / "returned" / str(self.pk)
+
+    def of_frame(self, number: int | None) -> Path:
+        """Where the files of a frame are, the first one's where it has no such."""
+        if not self.frames:
+            return self.folder
+        return self.folder / str(number if number in self.frames else self.frames[0])
 
 
 class Snapshot(models.Model):

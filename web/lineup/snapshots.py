@@ -1,6 +1,7 @@
 """Snapshots: what is on the table, kept as a picture, foldered by show, shot, camera, kind and time, with the facts burnt in if wanted."""
 
 import re
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -8,32 +9,35 @@ from django.conf import settings
 from django.utils import timezone
 
 from aperture.errors import Problem
+from aperture.plates.colour import decode_srgb
 from aperture.render import compose, returned
 from web.elements.actions import linear_plate
 from web.lineup.models import Snapshot
 from web.match.fits import camera_of_state
-from web.plates.models import plate_of
+from web.plates.models import FRAME, plate_of
+from web.stage.cameras import MATCHED
 from web.ui.folders import write
 
 FONT = Path(__file__).parents[1] / "ui/static/fonts/atkinson-hyperlegible-mono-latin-wght-normal.woff2"
-FRAME = 1  # a photograph is a plate of one frame
 
 
-def facts(shot, at) -> list[str]:
-    """The lines that are burnt in."""
+def facts(shot, at, frame: int | None = None) -> list[str]:
+    """The lines that are burnt in: what picture it is, and through which camera; focus and stop where they are known."""
     camera, state = camera_of_state(shot.state), shot.state
-    lens = state["lens"].get("name")
-    first = f"{shot.show.name} · {shot.code} · frame {FRAME} · revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
+    lens, looks, plate = state["lens"].get("name"), state.get("camera_looks", {}).get(MATCHED, {}), plate_of(shot)
+    first = f"{shot.show.name} · {shot.code} · frame {FRAME if frame is None else frame} · revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
     if camera is None:
         return [first]
     gate, body = (camera.grid.gate_mm, state["gate"].get("name")) if state["gate"] else (None, "")
+    stop, focus = plate.metadata.get("f_number") if plate else None, looks.get("focus_m")
     second = [body, f"gate {gate[0]:.2f} × {gate[1]:.2f} mm" if gate else "gate unknown", lens, f"{camera.lens.focal_mm:.2f} mm" if gate else "",
+              f"focus {shot.show.length(focus)[0]}" if focus else "", f"T {looks['stop']:g}" if looks.get("stop") else f"f/{stop:g}" if stop else "",
               f"lens {shot.show.length(float(camera.position[1]))[0]} above the floor"]
     return [first, " · ".join(part for part in second if part)]
 
 
-def keep(shot, kind: str, burn_in: bool, render=None, name: str = "") -> Snapshot:
-    """Keep a picture. `render`: the folder of the render that is on the table. Raises Problem."""
+def keep(shot, kind: str, burn_in: bool, render=None, name: str = "", frame: int | None = None) -> Snapshot:
+    """Keep a picture. `render`: the folder of the render that is on the table, of a sequence's `frame`. Raises Problem."""
     plate = plate_of(shot)
     if kind not in compose.KINDS:
         raise Problem("There is no such kind of snapshot.")
@@ -41,22 +45,40 @@ def keep(shot, kind: str, burn_in: bool, render=None, name: str = "") -> Snapsho
         raise Problem("There is nothing to keep yet: a snapshot needs a plate, and a render for all but the plate alone.")
     picture, shadow = None, None
     if kind != "plate":
-        found = returned.read(render / ("render.exr" if (render / "render.exr").exists() else "render.png"))
-        picture = found.rgba if found.linear else found.rgba * _spread(found.rgba)
-        shadow = _shadow(render)
+        picture, shadow = picture_in(render), _shadow(render)
     at = timezone.localtime()
     camera = f"{shot.code} camera r{shot.head.number}"
     home, place = settings.DATA / "snapshots", Path(*map(_safe, (shot.show.slug, shot.code, camera, kind)))
     stem = f"{at:%Y-%m-%d_%H-%M-%S}"
     place = next(one for number in range(1, 10000) if not (home / (one := place / f"{stem}{f'_{number}' if number > 1 else ''}.png")).exists())
     write(home / place, lambda path: compose.write_png(path, compose.composite(kind, linear_plate(plate), picture, shadow),
-                                                       facts(shot, at) if burn_in else (), FONT))
+                                                       facts(shot, at, frame) if burn_in else (), FONT))
     return Snapshot.objects.create(shot=shot, kind=kind, camera=camera, render=name[:255], revision=shot.head.number, path=str(place))
 
 
-def _spread(rgba):
-    """Alpha for the colours, 1 for the alpha: what makes a straight picture premultiplied."""
-    return np.concatenate([np.repeat(rgba[..., 3:], 3, axis=2), np.ones_like(rgba[..., 3:])], axis=2)
+def picture_in(folder):
+    """(H, W, 4) linear, premultiplied: what a render's folder holds; an older one has only its PNG."""
+    path = folder / ("render.exr" if (folder / "render.exr").exists() else "render.png")
+    return _read(path, path.stat().st_mtime_ns)
+
+
+@lru_cache(2)
+def _read(path, _):
+    found = returned.read(path)
+    return found.rgba if found.linear else found.rgba * np.concatenate([np.repeat(found.rgba[..., 3:], 3, axis=2), np.ones_like(found.rgba[..., 3:])], axis=2)
+
+
+def values_at(shot, folder, x: float, y: float) -> str:
+    """What plate and render have at a place, px: linear light, and the render's alpha."""
+    plate = plate_of(shot)
+    column, row = int(x), int(y)
+    if plate is None or not (0 <= column < plate.width and 0 <= row < plate.height):
+        return ""
+    told = ["plate " + " ".join(f"{value:.3f}" for value in decode_srgb(np.load(plate.folder / "pixels.npy", mmap_mode="r")[row, column, :3] / 255))]
+    if folder is not None:
+        *colour, alpha = picture_in(folder)[row, column]
+        told.append("render " + " ".join(f"{value:.3f}" for value in colour) + f", alpha {alpha:.3f}")
+    return " · ".join(told)
 
 
 def _shadow(folder):

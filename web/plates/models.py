@@ -5,6 +5,8 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
+FRAME = 1  # a photograph is a plate of one frame
+
 
 class Plate(models.Model):
     """One imported picture. Its folder holds the original and what `aperture.plates.proxies` makes of it."""

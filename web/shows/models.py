@@ -70,6 +70,13 @@ class Shot(models.Model):
     def __str__(self):
         return self.code
 
+    @classmethod
+    def at_revision(cls, pk: int, number: int) -> "Shot":
+        """A shot as one of its revisions has it, for work that goes on while the shot is edited."""
+        found = cls.objects.with_head().get(pk=pk)
+        found.head = found.revisions.get(number=number)
+        return found
+
     @property
     def state(self) -> dict:
         """The shot's document as it stands: plate, gate, lens, marks, facts, stand-ins."""

@@ -1,7 +1,7 @@
 // The Line-up step: a render over the plate, wiped at any angle, ghosted, flickering, as a difference; its alpha, the wireframe, and what is off.
 
-import {typing, watchJob} from "../ui/app.js";
-import {LightTable, svg} from "../ui/table.js";
+import {notice, typing, watchJob} from "../ui/app.js";
+import {LightTable, newestOnly, svg} from "../ui/table.js";
 
 const root = document.getElementById("light-table"), ARROW_SCALE = 20;
 
@@ -9,11 +9,13 @@ function start(page) {
   const table = new LightTable(root), layer = document.getElementById("marks");
   table.panWithLeft = event => event.button === 0;
   if (!page.render) return;
+  const hint = document.getElementById("hint");
   const shade = page.shade ? table.lay(page.shade) : null, render = table.lay(page.render), alpha = table.lay(page.alpha);
   if (shade) shade.style.mixBlendMode = "multiply";
   const [wipe, angle, ghost, rate] = ["wipe", "angle", "ghost", "rate"].map(id => document.getElementById(id));
   const shown = {wire: false, arrows: page.arrows.length > 0};
-  let look = "over", on = true, timer = null;
+  let look = "over", on = true, timer = null, edges = null, frame = page.frames[0];
+  const query = () => new URLSearchParams({...(page.returned ? {returned: page.returned} : {}), ...(page.frames.length ? {frame} : {})});
 
   // The half of the picture that the render keeps: a large polygon whose edge stands at the angle and at the wipe's share of the way across.
   function half() {
@@ -41,8 +43,9 @@ function start(page) {
       const group = svg("g", {transform: table.over.getAttribute("transform")}, layer);
       for (const d of page.wire) { svg("path", {d, class: "wire-case"}, group); svg("path", {d, class: "wire"}, group); }
     }
-    if (shown.arrows) {
-      for (const [x, y, dx, dy] of page.arrows) {
+    const arrows = [...(shown.arrows && (page.arrows_frame ?? frame) === frame ? page.arrows : []), ...(edges?.on ? edges.arrows : [])];
+    if (arrows.length) {
+      for (const [x, y, dx, dy] of arrows) {
         const [x1, y1] = table.toScreen([x, y]), [x2, y2] = [x1 + dx * ARROW_SCALE, y1 + dy * ARROW_SCALE];
         svg("line", {x1, y1, x2, y2, class: "miss-case"}, layer);
         svg("line", {x1, y1, x2, y2, class: "miss"}, layer);
@@ -56,6 +59,53 @@ function start(page) {
     if (look === "flicker") timer = setInterval(() => { on = !on; update(); }, 500 / rate.value);
     update();
   }
+  // What both pictures have under the pointer, while the loupe is out.
+  const ask = newestOnly(async ([x, y]) => {
+    const asked = query();
+    asked.set("x", x);
+    asked.set("y", y);
+    const says = await (await fetch(`${page.values}?${asked}`)).text();
+    if (table.loupeOn) hint.textContent = says;
+  });
+  root.addEventListener("pointermove", event => { if (table.loupeOn) ask(table.toPlate(event)); });
+
+  // A sequence: another frame of the same pictures.
+  const slider = document.getElementById("frame");
+  function toFrame(index) {
+    if (!slider) return;
+    slider.value = index;
+    frame = page.frames[+slider.value];
+    document.getElementById("frame-number").value = frame;
+    document.getElementById("kept-frame").value = frame;
+    document.querySelectorAll("#burn-in div").forEach(line => { line.textContent = line.textContent.replace(/ frame \d+ /, ` frame ${frame} `); });
+    for (const [image, url] of [[render, page.render], [alpha, page.alpha], [shade, page.shade]]) if (image) image.src = `${url}?${query()}`;
+    draw();
+  }
+  slider?.addEventListener("input", () => toFrame(slider.value));
+  if (slider) toFrame(0);
+
+  // The plate's own edges, measured when they are asked for.
+  const edgesButton = document.getElementById("edges"), edgesSays = document.getElementById("edges-says");
+  async function toggleEdges() {
+    if (!edges) {
+      edgesSays.hidden = false;
+      edgesSays.textContent = "Measuring the plate’s edges…";
+      try {
+        const answer = await (await fetch(page.edges)).json();
+        if (answer.problem) throw new Error(answer.problem);
+        edges = {...answer, on: false};
+      } catch (error) { edgesSays.hidden = true; notice(error.message); return; }
+    }
+    edges.on = !edges.on;
+    edgesButton.setAttribute("aria-pressed", edges.on);
+    edgesSays.hidden = !edges.on;
+    edgesSays.replaceChildren(Object.assign(document.createElement("b"), {textContent: "The plate’s edges"}), `${edges.says} Measured: ${edges.names.join(", ")}.`);
+    draw();
+  }
+  edgesButton?.addEventListener("click", toggleEdges);
+  const burnIn = document.getElementById("burn-in"), burn = document.getElementById("burn");
+  const toggleBurn = () => { burnIn.hidden = !burnIn.hidden; burn.setAttribute("aria-pressed", !burnIn.hidden); };
+  burn.addEventListener("click", toggleBurn);
   const toggle = name => { shown[name] = !shown[name]; update(); };
   for (const input of [wipe, angle, ghost]) input.addEventListener("input", update);
   rate.addEventListener("input", () => { if (look === "flicker") { look = "over"; choose("flicker"); } });
@@ -67,11 +117,15 @@ function start(page) {
     const key = event.key.toLowerCase();
     if (keys[key]) choose(keys[key]);
     if (layers[key]) toggle(layers[key]);
+    if (key === "e" && edgesButton) toggleEdges();
+    if (key === "b") toggleBurn();
+    if (key === "l") table.toggleLoupe();
+    if (slider && (key === "j" || key === "u")) toFrame(+slider.value + (key === "u" ? 1 : -1));
     if (key === "," || key === ".") { wipe.value = +wipe.value + (key === "." ? 0.01 : -0.01); update(); }
     if (key === "[" || key === "]") { angle.value = +angle.value + (key === "]" ? 5 : -5); update(); }
   });
   table.onView(draw);
-  if (page.arrows.length) document.getElementById("hint").textContent = `arrows are ${ARROW_SCALE} times as long as what is off`;
+  if (page.arrows.length) hint.textContent = `arrows are ${ARROW_SCALE} times as long as what is off`;
   update();
 }
 

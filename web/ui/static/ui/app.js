@@ -93,7 +93,7 @@ export function watchJob(job = document.getElementById("job")) {
     const answer = await (await fetch(job.dataset.progress)).json();
     bar.value = answer.progress;
     job.querySelector("#job-says").textContent = answer.says;
-    if (answer.state === "running") job.querySelector("b").textContent = "Rendering";
+    if (answer.state === "running") job.querySelector("b").textContent = job.dataset.doing || "Rendering";
     if (answer.state === "running" || answer.state === "waiting") setTimeout(ask, 400); else location.reload();
   };
   setTimeout(ask, 300);

@@ -145,6 +145,13 @@ export class LightTable {
     context.fillRect(0, 0, size, size);
     context.save();
     this.#paint(context, this.loupeAt[0] - size / 2 / scale, this.loupeAt[1] - size / 2 / scale, scale, size, size);
+    // What is laid over the plate is in the loupe too.
+    for (const image of this.laid) {
+      if (image.style.visibility === "hidden" || !image.complete || !image.naturalWidth) continue;
+      context.globalAlpha = image.style.opacity === "" ? 1 : +image.style.opacity;
+      context.globalCompositeOperation = {difference: "difference", multiply: "multiply"}[image.style.mixBlendMode] || "source-over";
+      context.drawImage(image, size / 2 - this.loupeAt[0] * scale, size / 2 - this.loupeAt[1] * scale, this.width * scale, this.height * scale);
+    }
     context.restore();
     for (const [style, width] of [["#101416", size / 70], ["#ffffff", size / 172]]) {
       context.strokeStyle = style;

@@ -1,0 +1,68 @@
+"""What the Line-up page shows: pictures, wireframe and arrows for its script, rows and remarks."""
+
+from aperture.scene.overlay import wire
+from web.elements.actions import KIND
+from web.jobs.models import Job
+from web.match.fits import camera_of_state
+from web.match.overlay import path_of
+from web.stage.stand_ins import shown, stand_in_from
+from web.ui.rows import Remark, Row
+
+LOOKS = (("over", "Over", "O", "Render over the plate"), ("plate", "Plate", "P", "Plate alone"), ("alpha", "Alpha", "A", "Alpha alone"),
+         ("difference", "Difference", "X", "Difference of the two"), ("flicker", "Flicker", "K", "Flicker between the two"))
+
+
+def newest_own(shot):
+    """Our newest render of the plate's size; None where there is none."""
+    return next((one for one in shot.renders.all()[:50] if one.whole), None)
+
+
+def page_data(shot, own, chosen) -> dict:
+    """Everything the script needs."""
+    camera = camera_of_state(shot.state)
+    base = shot.url("lineup") + f"/returned/{chosen.pk}/" if chosen else shot.url("elements") + f"/{own.pk}/" if own else ""
+    row = chosen or own
+    return {"wire": [path_of(wire(camera, stand_in_from(item))) for item in shown(shot.state)] if camera else [],
+            "arrows": chosen.offsets.get("arrows", []) if chosen else [], "arrows_frame": chosen.offsets.get("frame") if chosen else None,
+            "render": base + "render.png" if base else None, "alpha": base + "alpha.png", "frames": row.frames if row else [],
+            "shade": base + "shade.png" if own and not chosen and (own.of_frame(None) / "shade.png").exists() else None,
+            "returned": chosen.pk if chosen else None, "values": shot.url("lineup-values"), "edges": shot.url("lineup-edges") if camera else None}
+
+
+def rows(own, chosen) -> list[Row]:
+    """The render's figures."""
+    if chosen:
+        if not (found := chosen.offsets):
+            return []
+        frame = [Row("Worst frame", str(found["frame"]))] if found.get("frames") else []
+        return [*frame, Row("Outlines off, median", f"{found['median']:.2f} px"), Row("95 % within", f"{found['most']:.2f} px"),
+                Row("Measured at", f"{found['points']} points")]
+    return [Row("Size", f"{own.width} × {own.height} px"), Row("From revision", str(own.revision)), Row("Took", f"{own.seconds:.1f} s")] if own else []
+
+
+def remarks(shot, own, chosen, jobs, now) -> list[Remark]:
+    """What needs the artist; `jobs`: the newest of each kind."""
+    failed = [Remark("The last render did not finish" if job.kind == KIND else "Bringing it back did not finish", job.says,
+                     "bad" if job.state == Job.FAILED else "note")
+              for job in jobs if job.state in (Job.FAILED, Job.CANCELLED) and (chosen is None or job.kind != KIND)]
+    return failed + (_of_returned(chosen, now) if chosen else _of_own(shot, own, jobs, now))
+
+
+def _of_returned(chosen, now) -> list[Remark]:
+    out = [Remark("Put right" if mended else "Look at this", says, "note" if mended else "doubt") for says, mended in chosen.findings]
+    if chosen.digest != now:
+        out.append(Remark("Compared with an older set", "The camera or the stand-ins have changed since it was brought back: take it again, or bring it in "
+                          "again.", "doubt"))
+    if not chosen.offsets:
+        return [*out, Remark("Not measured", "There are too few clean edges in common with the stand-ins to say how far it is off.", "doubt")]
+    return out + [Remark("How it lies", " ".join(chosen.offsets["says"]), "good" if chosen.offsets["most"] < 0.25 else "doubt")]
+
+
+def _of_own(shot, own, jobs, now) -> list[Remark]:
+    again = (("Render the stand-ins again" if own else "Render the stand-ins",
+              {"action": shot.url("elements-again"), "fields": {"back": shot.url("lineup")}}),)
+    if own is not None and own.digest != now:
+        return [Remark("This render is old", f"It was made from revision {own.revision}; the camera or the stand-ins have changed since.", "doubt", again)]
+    if own is None and not any(job.under_way for job in jobs):
+        return [Remark("Nothing rendered yet", "Render the stand-ins of the Set step through the matched camera, at the plate’s exact size.", "note", again)]
+    return []

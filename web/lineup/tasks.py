@@ -1,0 +1,27 @@
+"""What a worker does for the Line-up step."""
+
+from django_tasks import task
+
+from web.jobs import runner
+
+
+@task()
+def bring_back(job: int, shot: int, revision: int, folder: str, name: str) -> None:
+    """Take renders in from the folder where they wait."""
+    from web.lineup.actions import take_in
+
+    runner.run(job, lambda progress: take_in(_at(shot, revision), folder, name, progress))
+
+
+@task()
+def take_again(job: int, shot: int, revision: int, number: int, taken: dict | None) -> None:
+    """Put a render that was brought back right in another way."""
+    from web.lineup.actions import put_right_again
+
+    runner.run(job, lambda progress: put_right_again(_at(shot, revision), number, taken, progress))
+
+
+def _at(shot, revision):
+    from web.shows.models import Shot
+
+    return Shot.at_revision(shot, revision)
