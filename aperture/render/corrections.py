@@ -170,7 +170,7 @@ def overlap(alpha, expected) -> float:
 def in_words(one: Correction, way: int, by_hand: bool = False) -> str:
     """What the render must and must not get of a correction, and what was done."""
     if not one.of_plate:
-        return f"It is {one.about}: it was turned back." if way else ""
+        return ("You have it turned over." if by_hand else f"It is {one.about}: it was turned back.") if way else ""
     if one.key == "lens":
         return {0: "The plate is bent by its lens, and so is this render: it must be neither bent again nor straightened.",
                 1: "The plate is bent by its lens, and this render was straight: it was bent.",
@@ -178,8 +178,9 @@ def in_words(one: Correction, way: int, by_hand: bool = False) -> str:
     must = f"The plate was {one.about} in its chain, and the camera describes it so: a render from it must not be {one.about.split(' ')[0]} again."
     if way == 0:
         return must
-    why = "as you wish" if by_hand else "it had been"
-    return f"{must} {'This one ' + why + ': that was taken back.' if way < 0 else 'This one was made for the grid before that: it was done.'}"
+    if by_hand:
+        return f"{must} You have it {'taken back once' if way < 0 else 'done'}."
+    return f"{must} {'This one had been: that was taken back.' if way < 0 else 'This one was made for the grid before that: it was done.'}"
 
 
 def _wider(picture, by):
