@@ -8,7 +8,7 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.render.tracer import MIRROR, MISSED, Light, Look, Scene
-from aperture.scene.overlay import CREASE, outline_points
+from aperture.scene.overlay import CREASE, outline_points, wire
 from aperture.scene.stand_in import StandIn
 
 RAYS_A_BLOCK = 120_000  # what keeps the arrays of a block within the processor's reach
@@ -84,6 +84,47 @@ def render(camera: Camera, items: list[tuple[StandIn, Look]], wanted: Wanted | N
             threads.shutdown(cancel_futures=True)
             raise
     return Render(layers, names)
+
+
+def coverage(camera: Camera, items: list[tuple[StandIn, Look]], samples: int = 4) -> np.ndarray:
+    """(H, W) float32: the alpha that `render` gives, without its light. Only along edges more than one ray a pixel is asked for."""
+    import cv2
+
+    width, height = camera.grid.width, camera.grid.height
+    out, scene = np.zeros((height, width), np.float32), Scene(camera, items)
+    rows, columns = _touched(camera, [item for item, _ in items], width, height)
+    if rows[1] <= rows[0] or columns[1] <= columns[0]:
+        return out
+
+    def elements(directions):
+        hits = scene.hit(directions)
+        return hits.met & ~scene.catches[np.maximum(hits.item, 0)]
+
+    def block(top):
+        here = (top, min(top + step, rows[1]))
+        directions = rays(camera, here, columns, 1)
+        out[here[0]:here[1], columns[0]:columns[1]] = elements(directions.reshape(-1, 3)).reshape(directions.shape[:2])
+
+    def along(part):
+        places = (part[:, None, :] + offsets).reshape(-1, 2)
+        out[part[:, 1], part[:, 0]] = elements(camera.rays(places)).reshape(len(part), -1).mean(axis=1)
+    step = max(1, RAYS_A_BLOCK // (columns[1] - columns[0]))
+    scene.ready()
+    with ThreadPoolExecutor(os.cpu_count() or 1) as threads:
+        list(threads.map(block, range(rows[0], rows[1], step)))
+        kernel = np.ones((3, 3), np.uint8)
+        edge = cv2.dilate(out, kernel) != cv2.erode(out, kernel)
+        lines = np.zeros((height, width), np.uint8)  # what is thinner than a pixel may be met by no ray
+        for item, _ in items:
+            for piece in wire(camera, item):
+                cv2.polylines(lines, [np.clip(np.round(piece - 0.5), -30000, 30000).astype(np.int32)], False, 1, 3)
+        y, x = np.nonzero(edge | lines.astype(bool))
+        at = np.stack([x, y], -1)
+        middle = (np.arange(samples) + 0.5) / samples
+        offsets = np.stack(np.meshgrid(middle, middle), -1).reshape(-1, 2)
+        share = max(1, RAYS_A_BLOCK // samples**2)
+        list(threads.map(along, (at[start:start + share] for start in range(0, len(at), share))))
+    return out
 
 
 def _empty(height, width, passes, count) -> dict[str, np.ndarray]:

@@ -63,7 +63,8 @@ def read(path: Path) -> Returned:
     alpha = values[..., 3:] if values.shape[2] == 4 else None
     colour = values[..., 2::-1] if values.shape[2] >= 3 else np.repeat(values[..., :1], 3, axis=2)
     if not linear:
-        colour = decode_srgb(colour).astype(np.float32)
+        steps = np.iinfo(pixels.dtype).max
+        colour = decode_srgb(np.arange(steps + 1) / steps).astype(np.float32)[np.round(colour * steps).astype(np.int32)]
     return Returned(np.concatenate([colour, np.ones_like(colour[..., :1]) if alpha is None else alpha], axis=2), alpha is not None, linear, doubts)
 
 

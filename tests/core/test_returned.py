@@ -17,7 +17,7 @@ from aperture.lens.lens import Lens
 from aperture.plates.colour import encode_srgb
 from aperture.render import offsets, returned
 from aperture.render.files import write_exr
-from aperture.render.passes import Wanted, render
+from aperture.render.passes import Wanted, coverage, render
 from aperture.render.tracer import Look
 from aperture.scene.stand_in import StandIn
 
@@ -28,6 +28,13 @@ ITEMS = [(StandIn((1.2, 0.9, 0.7), (0.2, 0, 0.8), 0.3), Look("Crate")), (StandIn
 
 def seen(camera, samples=4):
     return render(camera, ITEMS, Wanted(samples=samples))
+
+
+class Coverage(TestCase):
+    def test_it_is_the_render_s_alpha(self):
+        """Thin things and the hiding plate included."""
+        items = [*ITEMS, (StandIn((0.004, 1.2, 0.004), (0.9, 0, 2.5)), Look("Rod")), (StandIn((2, 1, 0.1), (2, 0, 1.5)), Look("Wall", part_of_plate=True))]
+        np.testing.assert_allclose(coverage(CAMERA, items), render(CAMERA, items, Wanted(samples=4)).rgba[..., 3], atol=1e-6)
 
 
 class Offsets(TestCase):

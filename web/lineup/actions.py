@@ -20,7 +20,7 @@ from web.lineup import tasks
 from web.lineup.models import Returned
 from web.match.fits import camera_of_state
 from web.plates.models import plate_of
-from web.stage.stand_ins import extra, named, stand_in_from
+from web.stage.stand_ins import extra, named, shown, stand_in_from
 from web.ui.folders import incoming, settle
 
 KIND = "return"
@@ -33,7 +33,7 @@ def expected_alpha(shot) -> np.ndarray:
     """(H, W) the alpha that a render of the shot should have: of its newest render where that is current, or made now. Raises Problem."""
     from PIL import Image
 
-    from aperture.render.passes import Wanted, render
+    from aperture.render.passes import coverage
     from aperture.render.tracer import Look
 
     digest = source_digest(shot.state)
@@ -41,13 +41,18 @@ def expected_alpha(shot) -> np.ndarray:
     if newest is not None:
         with Image.open(newest.of_frame(None) / "alpha.png") as picture:
             return np.asarray(picture, np.float32) / 255
+    camera = _comparable(shot)
+    return coverage(camera, [(stand_in_from(item), Look(name, part_of_plate=extra(item, "part_of_plate"))) for name, item in named(shot.state).items()])
+
+
+def _comparable(shot):
+    """The camera, where there is something to compare a render with. Raises Problem."""
     camera = camera_of_state(shot.state)
     if camera is None:
         raise Problem("There is no camera to compare with yet: match the plate and place the origin first.")
-    scene = [(stand_in_from(item), Look(name, part_of_plate=extra(item, "part_of_plate"))) for name, item in named(shot.state).items()]
-    if all(look.part_of_plate for _, look in scene):
+    if all(extra(item, "part_of_plate") for item in shown(shot.state)):
         raise Problem("There is nothing to compare a render with: place the stand-ins that it shows on the Set step.")
-    return render(camera, scene, Wanted(samples=4)).rgba[..., 3]
+    return camera
 
 
 # In ----------------------------------------------------------------------------------------------------------------------
@@ -71,7 +76,7 @@ def start_return(shot, files) -> Job:
             raise Problem(f"“{names[frames.index(None)][:60]}” has no frame number before its ending, such as render.1001.exr.", "file")
         if twice := [frame for frame, count in Counter(frames).items() if count > 1]:
             raise Problem(f"Frame {twice[0]} is there twice.", "file")
-    expected_alpha(shot)
+    _comparable(shot)
     home = settings.DATA / "returned"
     home.mkdir(parents=True, exist_ok=True)
     folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))

@@ -55,7 +55,8 @@ def _of_returned(chosen, now) -> list[Remark]:
                           "again.", "doubt"))
     if not chosen.offsets:
         return [*out, Remark("Not measured", "There are too few clean edges in common with the stand-ins to say how far it is off.", "doubt")]
-    return out + [Remark("How it lies", " ".join(chosen.offsets["says"]), "good" if chosen.offsets["most"] < 0.25 else "doubt")]
+    frame = f"Frame {chosen.offsets['frame']}: " if chosen.offsets.get("frames") else ""
+    return out + [Remark("How it lies", frame + " ".join(chosen.offsets["says"]), "good" if chosen.offsets["most"] < 0.25 else "doubt")]
 
 
 def _of_own(shot, own, jobs, now) -> list[Remark]:
@@ -66,3 +67,14 @@ def _of_own(shot, own, jobs, now) -> list[Remark]:
     if own is None and not any(job.under_way for job in jobs):
         return [Remark("Nothing rendered yet", "Render the stand-ins of the Set step through the matched camera, at the plate’s exact size.", "note", again)]
     return []
+
+
+def curve(chosen) -> dict | None:
+    """How far off each frame of a sequence is, as a drawing of 340 × 60; None for a still."""
+    frames = chosen.offsets.get("frames", []) if chosen else []
+    if len(frames) < 2:
+        return None
+    first, last, highest = frames[0][0], frames[-1][0], max(median for _, median, _ in frames)
+    dots = [{"x": round(6 + 328 * (frame - first) / (last - first), 1), "y": round(58 - 52 * median / max(highest, 0.1), 1),
+             "worst": frame == chosen.offsets["frame"], "says": f"frame {frame}: {median:.2f} px, 95 % within {most:.2f} px"} for frame, median, most in frames]
+    return {"line": " ".join(f"{dot['x']},{dot['y']}" for dot in dots), "dots": dots, "most": f"{highest:.2f} px"}

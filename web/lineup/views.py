@@ -12,7 +12,7 @@ from web.jobs import runner
 from web.lineup import actions, plate_edges, snapshots
 from web.lineup.forms import ReturnForm, TakenForm
 from web.lineup.models import Returned, Snapshot
-from web.lineup.page import LOOKS, newest_own, page_data, remarks, rows
+from web.lineup.page import LOOKS, curve, newest_own, page_data, remarks, rows
 from web.plates.models import plate_of
 from web.shows.views import find, step_page
 
@@ -29,7 +29,8 @@ def lineup(request, show, shot, form=None, status=200):
     context = {"looks": LOOKS, "plate": plate_of(shot), "render": own, "returned": chosen, "all_returned": [(one, one.digest != now) for one in back],
                "job": next((job for job in jobs if job.under_way), None), "remarks": remarks(shot, own, chosen, jobs, now), "form": form or ReturnForm(),
                "page": page_data(shot, own, chosen), "kinds": KINDS.items(), "snapshots": shot.snapshots.all()[:30],
-               "stale": own is not None and own.digest != now, "rows": rows(own, chosen), "frames": (chosen or own).frames if chosen or own else [],
+               "stale": own is not None and own.digest != now, "rows": rows(own, chosen), "curve": curve(chosen),
+               "frames": (chosen or own).frames if chosen or own else [],
                "taken": TakenForm(row=chosen) if chosen and chosen.taken else None, "facts": snapshots.facts(shot, timezone.localtime())}
     return step_page(request, shot, "line-up", "lineup/lineup.html", context, status=status)
 

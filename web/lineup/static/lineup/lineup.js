@@ -99,7 +99,7 @@ function start(page) {
     edges.on = !edges.on;
     edgesButton.setAttribute("aria-pressed", edges.on);
     edgesSays.hidden = !edges.on;
-    edgesSays.replaceChildren(Object.assign(document.createElement("b"), {textContent: "The plate’s edges"}), `${edges.says} Measured: ${edges.names.join(", ")}.`);
+    edgesSays.replaceChildren(Object.assign(document.createElement("b"), {textContent: "The plate’s edges"}), `${edges.says} Measured: ${edges.names.join(", ")}. The arrows are ${ARROW_SCALE} times as long.`);
     draw();
   }
   edgesButton?.addEventListener("click", toggleEdges);
