@@ -16,7 +16,7 @@ HALVES = ("beauty", "normal", "lines", "reflection", "occlusion", "shadow", "mas
 
 
 def write_exr(path, render: Render) -> None:
-    """All layers in one file, ZIP compressed: half floats where they are enough, else single."""
+    """All layers in one file, ZIP compressed: half floats where they are enough, else single. Raises OSError where it can't be written."""
     import OpenEXR
 
     header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
@@ -39,7 +39,10 @@ def write_exr(path, render: Render) -> None:
             channels[f"{CRYPTO}{rank // 2:02}.{identity}"] = pairs[..., rank, 0]
             channels[f"{CRYPTO}{rank // 2:02}.{cover}"] = pairs[..., rank, 1]
     with OpenEXR.File(header, {name: np.ascontiguousarray(values) for name, values in channels.items()}) as file:
-        file.write(str(path))
+        try:
+            file.write(str(path))
+        except RuntimeError as error:  # a full disk, above all: the library says it in words only
+            raise OSError(f"{error}".rstrip(".").rsplit(". ", 1)[-1]) from error
 
 
 def write_png(path, render: Render) -> None:

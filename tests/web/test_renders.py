@@ -10,6 +10,8 @@ from django.test import TransactionTestCase
 from django.utils import timezone
 from PIL import Image
 
+from aperture.render.files import write_exr
+from aperture.render.passes import Render
 from demo.plates import truth
 from tests.web.matched import Matched
 from tests.web.test_shots import NAME
@@ -77,7 +79,7 @@ class LongWork(Matched, TransactionTestCase):
         self.assertIn("Stopped. Nothing was kept", self.get())
 
         def full(progress):
-            raise OSError(28, "No space left on device")
+            write_exr("/dev/full", Render({"beauty": np.random.default_rng(1).random((400, 400, 4), np.float32)}, []))  # a disk that always is
 
         runner.run(Job.objects.create(shot=self.shot(), kind=actions.KIND).pk, full)
         self.assertEqual(self.wait().state, Job.FAILED)
