@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bench import chessboards, mixed, pictures, renders, speed, surveys
+from bench import chessboards, lineup, meshes, mixed, pictures, renders, speed, surveys
 from bench.gates import gate_page
 from bench.server import Server
 from bench.simulated import NAMES, case, scores
@@ -137,6 +137,8 @@ if __name__ == "__main__":
     warm_solve()
     speed.report()
     renders.report()
+    lineup.report()
+    meshes.report()
     gate_page()
     large_import()
     overlay_while_dragging()

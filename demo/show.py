@@ -66,11 +66,15 @@ DRAWN_SIGMA_PX = 0.4
 STAND_INS = (
     {"name": "Stand-in, workbench", "kind": "box", "base": [(BENCH["left"] + BENCH["right"]) / 2, 0.0, BENCH["front"] / 2], "turn_deg": 0.0,
      "size": [BENCH["right"] - BENCH["left"], BENCH["height"], BENCH["front"]], "part_of_plate": True},
-    {"name": "Floor", "kind": "plane", "base": [0.4, 0.0, 3.2], "size": [5.6, 0.0, 6.4], "turn_deg": 0.0, "part_of_plate": True},
+    {"name": "Floor", "kind": "plane", "base": [0.4, 0.0, 3.2], "size": [5.6, 0.0, 6.4], "turn_deg": 0.0, "part_of_plate": True, "material": "plate"},
     {"name": "New crate", "kind": "box", "base": [1.9, 0.0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24.0},
     {"name": "Net float", "kind": "sphere", "base": [1.9, 0.6, 3.3], "size": [0.3, 0.3, 0.3], "turn_deg": 0.0, "material": "mirror", "parent": "b3"},
     {"name": "Deckhand", "kind": "figure", "base": [3.0, 0.0, 2.2], "size": [0.5, 1.75, 0.3], "turn_deg": 30.0},
+    # Hung 2 cm too high, so that there is a gap to find.
+    {"name": "Back wall", "kind": "plane", "base": [0.4, 1.42, 0.0], "size": [5.6, 0.0, 2.8], "turn_deg": 0.0, "tilt_deg": 90.0, "part_of_plate": True,
+     "material": "plate"},
 )
+WITNESS = {"name": "Side camera", "position": [-1.6, 2.1, 5.2], "pan_deg": -52.0, "tilt_deg": -17.0, "focal_mm": 32.0}
 FACTS = [{"id": "f1", "kind": "length", "name": "Doorway", "from": "s1", "to": "s2", "metres": 2.03, "plus_minus": 0.005, "along": "up"}]
 ABOUT = {"LT010": "Boathouse, morning", "LT020": "Toward the slipway, not matched yet", "LT030": "Boathouse, the wide zoom and its barrel",
          "LT040": "Net loft: two facts disagree", "LT050": "Lamp room, cropped off the middle", "LT060": "Boathouse, from surveyed points"}
@@ -157,6 +161,7 @@ def build() -> None:
     from web.shows.actions import create_shot, edit
     from web.shows.models import Show
     from web.stage.actions import add_stand_in
+    from web.stage.cameras import set_camera, set_looks, type_camera
 
     if Show.objects.filter(slug=SLUG).exists():
         return
@@ -177,6 +182,9 @@ def build() -> None:
         if code == "LT010":
             for item in STAND_INS:
                 shot = add_stand_in(shot, copy.deepcopy(item), None)
+            shot = type_camera(shot, None)
+            shot = set_camera(shot, shot.state["cameras"][0] | WITNESS, None)
+            shot = set_looks(shot, "c1", {"length_m": 3.0, "focus_m": 2.4}, None)
             _render(shot)
         if code == "LT030":  # the bent plate, the straight working picture, and the render with the overscan that the bend needs
             shot = put_step(shot, {"do": "straighten"}, None, False)

@@ -14,6 +14,7 @@ from aperture.units import METRES
 
 ENDINGS = ("obj", "ply", "stl", "glb", "gltf")
 MOST_TRIANGLES = 5_000_000
+SECONDS_PER_MB = 0.25  # to read one and keep it, on two cores of a usual machine: `python -m bench.meshes`
 
 
 @dataclass(frozen=True, eq=False)

@@ -72,7 +72,9 @@ def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correctio
                                   lambda picture, way, axis=FLIP_AXES[step["way"]]: np.flip(picture, axis)))
         elif step["do"] == "desqueeze":
             by = step.get("by") or chain.squeeze
-            out.append(Correction(stage.key, "Desqueeze", f"desqueezed by {by:g}", (0, 1, -1), True, lambda picture, way, by=by: _wider(picture, by**way)))
+            scale = (1.0, 1 / by) if step.get("keep") == "width" else (by, 1.0)
+            out.append(Correction(stage.key, "Desqueeze", f"desqueezed by {by:g}", (0, 1, -1), True,
+                                  lambda picture, way, scale=scale: _scaled(picture, scale[0]**way, scale[1]**way)))
         elif step["do"] == "straighten":
             out.append(Correction(stage.key, "Undistort", "freed of its lens’s distortion", (0,), True, lambda picture, way: picture))
     if camera is not None and bends(camera.lens):
@@ -183,11 +185,11 @@ def in_words(one: Correction, way: int, by_hand: bool = False) -> str:
     return f"{must} {'This one had been: that was taken back.' if way < 0 else 'This one was made for the grid before that: it was done.'}"
 
 
-def _wider(picture, by):
+def _scaled(picture, across, down):
     import cv2
 
-    width = max(1, round(picture.shape[1] * by))
-    return _channels(cv2.resize(picture, (width, picture.shape[0]), interpolation=cv2.INTER_AREA if by < 1 else cv2.INTER_LINEAR), picture)
+    size = max(1, round(picture.shape[1] * across)), max(1, round(picture.shape[0] * down))
+    return _channels(cv2.resize(picture, size, interpolation=cv2.INTER_AREA if min(across, down) < 1 else cv2.INTER_LINEAR), picture)
 
 
 def _bent(picture, camera, way):

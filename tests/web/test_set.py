@@ -69,6 +69,11 @@ class SetStep(MatchedShot):
         item = self.items()[0]
         np.testing.assert_allclose(item["size"], [0.5] * 3, atol=0.005)
         self.assertEqual(item["name"], "buoy")
+        self.assertContains(self.client.get(f"/shows/tide/LT901/set?item={item['id']}"), "1,280 faces, brought in in")
+        holed = trimesh.creation.icosphere(3, 25)
+        holed.update_faces(np.arange(1280) != 7)
+        send("holed.stl", holed.export(file_type="stl"))
+        self.assertContains(self.client.get(f"/shows/tide/LT901/set?item={self.items()[-1]['id']}"), "3 edges belong to one face only")
         self.assertEqual(len(self.client.get("/shows/tide/LT901/set").context["page"]["world"]["solids"][item["id"]]["faces"]), 3 * 1280)
         self.assertContains(send("buoy.stl", b"nothing"), "has no faces", status_code=422)
         self.assertContains(send("buoy.fbx", b"nothing"), "A mesh comes as", status_code=422)

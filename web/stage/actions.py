@@ -1,11 +1,12 @@
 """The verbs of the Set step."""
 
 import math
+import time
 
 import numpy as np
 
 from aperture.errors import Problem
-from aperture.formats.meshes import Mesh
+from aperture.formats import meshes as files
 from web.shows.actions import edit
 from web.shows.models import Shot
 from web.stage import meshes
@@ -23,10 +24,13 @@ def add_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
     return edit(shot, f"Placed {item['name']}", change, base)
 
 
-def bring_in_mesh(shot: Shot, name: str, mesh: Mesh, base: int | None) -> Shot:
-    """A stand-in from a file's mesh, where the file has it."""
+def bring_in_mesh(shot: Shot, name: str, data: bytes, ending: str, unit: str, up_axis: str, base: int | None) -> Shot:
+    """A stand-in from a file's bytes, where the file has it; what is odd about it, and how long it took, is kept with it. Raises Problem."""
+    began = time.monotonic()
+    mesh = files.read(data, ending, unit, up_axis)
     digest = meshes.keep(mesh.vertices, mesh.triangles)
-    return add_stand_in(shot, new("mesh", free_name(shot.state, name), size=list(mesh.size), base=list(mesh.base), mesh=digest), base)
+    notes = [f"{len(mesh.triangles):,} faces, brought in in {time.monotonic() - began:.1f} s.", *mesh.remarks]
+    return add_stand_in(shot, new("mesh", free_name(shot.state, name), size=list(mesh.size), base=list(mesh.base), mesh=digest, notes=notes), base)
 
 
 def set_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:

@@ -86,6 +86,8 @@ def remarks(shot, camera, item) -> list[Remark]:
         placed = stand_in_from(item)
         if camera.to_camera_space(placed.bounds())[:, 2].min() > 0:
             out.append(Remark("Behind the camera", f"“{item['name']}” stands behind the camera and can’t be seen on the plate.", "doubt"))
+        out += [Remark("About this mesh" if number == 0 else "Its faces", note, "note" if number == 0 else "doubt")
+                for number, note in enumerate(item.get("notes", []))]
         if odd := placed.oddity():
             out.append(Remark("Another unit?", odd, "doubt"))
     if names := cut_off(shot, camera) if card_in(shot) != "lens" else []:

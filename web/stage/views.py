@@ -9,7 +9,7 @@ from django.shortcuts import redirect
 from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
-from aperture.formats import meshes
+from aperture.formats.meshes import SECONDS_PER_MB
 from aperture.match.facts import AXES
 from aperture.scene import handles
 from aperture.scene.solids import KINDS
@@ -48,7 +48,8 @@ def stage(request, show, shot, forms=None, status=200):
                                                                                       "base": shot.head.number}),
                "leaf": leaf if leaf in dict(LEAVES) else "things", "leaves": LEAVES, "cameras": cameras, "verbs": _verbs(item) if item else [],
                "worn": any(extra(other, "material") == "plate" for other in shown(state)),
-               "page": page_data(shot, cameras, through, plate=plate) | {"chosen": chosen if item else None, "sizes": defaults}}
+               "page": page_data(shot, cameras, through, plate=plate) | {
+                   "chosen": chosen if item else None, "sizes": defaults, "seconds_per_mb": SECONDS_PER_MB}}
     if leaf == "cameras":
         context |= camera_sheet(shot, through, forms)
     elif leaf == "plate":
@@ -181,8 +182,9 @@ def mesh(request, show, shot):
     if form.is_valid():
         file = form.cleaned_data["file"]
         try:
-            found = meshes.read(file.read(), file.name.rsplit(".", 1)[-1], form.cleaned_data["unit"], form.cleaned_data["up_axis"])
-            shot = actions.bring_in_mesh(shot, file.name.rsplit(".", 1)[0][:60] or "Mesh", found, form.cleaned_data["base"])
+            name, ending = file.name.rsplit(".", 1)
+            shot = actions.bring_in_mesh(shot, name[:60] or "Mesh", file.read(), ending, form.cleaned_data["unit"], form.cleaned_data["up_axis"],
+                                         form.cleaned_data["base"])
             return _to(shot, None)
         except Problem as problem:
             if getattr(problem, "kept", None) is not None:

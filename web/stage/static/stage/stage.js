@@ -72,8 +72,8 @@ function start(page) {
     }
   }
   function take(answer) {
-    const {chosen, sizes} = page;
-    Object.assign(page, answer, {chosen, sizes});
+    const {chosen, sizes, seconds_per_mb} = page;
+    Object.assign(page, answer, {chosen, sizes, seconds_per_mb});
     for (const [name, value] of Object.entries(answer.figures || {})) if (form.elements[name]) form.elements[name].value = value;
     document.querySelectorAll("input[name=base]").forEach(input => { input.value = page.revision; });
     const shown = document.getElementById("revision");
@@ -197,6 +197,13 @@ function start(page) {
     preview({...nudging});
     clearTimeout(timer);
     timer = setTimeout(() => { const done = nudging; nudging = null; finish(done); }, 300);
+  });
+
+  // Large meshes take a while: how long is said before one is sent.
+  const meshFile = document.getElementById("mesh_file"), meshSays = document.getElementById("mesh-says");
+  meshFile?.addEventListener("change", () => {
+    const mb = (meshFile.files[0]?.size || 0) / 1e6, seconds = Math.ceil(mb * page.seconds_per_mb);
+    meshSays.textContent = mb < 5 ? "" : `${mb.toFixed(0)} MB: about ${seconds} s.`;
   });
 
   setTool("choose");
