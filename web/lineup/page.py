@@ -3,6 +3,7 @@
 from aperture.scene.overlay import wire
 from web.elements.actions import KIND
 from web.jobs.models import Job
+from web.lineup.models import Returned
 from web.match.fits import camera_of_state
 from web.match.overlay import path_of
 from web.stage.stand_ins import shown, stand_in_from
@@ -17,16 +18,24 @@ def newest_own(shot):
     return next((one for one in shot.renders.all()[:50] if one.whole), None)
 
 
-def page_data(shot, own, chosen) -> dict:
-    """Everything the script needs."""
+def page_data(shot, own, chosen, against=None) -> dict:
+    """Everything the script needs. `against`: a render, ours or one brought back, that lies on the plate where the chosen one isn't shown."""
     camera = camera_of_state(shot.state)
-    base = shot.url("lineup") + f"/returned/{chosen.pk}/" if chosen else shot.url("elements") + f"/{own.pk}/" if own else ""
     row = chosen or own
+    base = _base(shot, row)
     return {"wire": [path_of(wire(camera, stand_in_from(item))) for item in shown(shot.state)] if camera else [],
             "arrows": chosen.offsets.get("arrows", []) if chosen else [], "arrows_frame": chosen.offsets.get("frame") if chosen else None,
             "render": base + "render.png" if base else None, "alpha": base + "alpha.png", "frames": row.frames if row else [],
             "shade": base + "shade.png" if own and not chosen and (own.of_frame(None) / "shade.png").exists() else None,
+            "against": _base(shot, against) + "render.png" if against else None,
             "returned": chosen.pk if chosen else None, "values": shot.url("lineup-values"), "edges": shot.url("lineup-edges") if camera else None}
+
+
+def _base(shot, row) -> str:
+    """Where a render's files are; empty without one."""
+    if row is None:
+        return ""
+    return shot.url("lineup") + f"/returned/{row.pk}/" if isinstance(row, Returned) else shot.url("elements") + f"/{row.pk}/"
 
 
 def rows(own, chosen) -> list[Row]:

@@ -26,9 +26,13 @@ def lineup(request, show, shot, form=None, status=200):
     jobs = [job for job in (runner.latest(shot, actions.KIND), runner.latest(shot, KIND)) if job]
     wanted = request.GET.get("returned")
     chosen = next((one for one in back if str(one.pk) == wanted), back[0] if back and wanted == "newest" else None)
-    context = {"looks": LOOKS, "plate": plate_of(shot), "render": own, "returned": chosen, "all_returned": [(one, one.digest != now) for one in back],
+    others = [("", "the plate"), *([("own", "our own render")] if own and chosen else []), *((str(one.pk), one.name) for one in back if one != chosen)]
+    wanted = request.GET.get("against", "")
+    against = own if wanted == "own" else next((one for one in back if str(one.pk) == wanted), None)
+    context = {"looks": LOOKS, "others": others, "against": wanted if against else "",
+               "plate": plate_of(shot), "render": own, "returned": chosen, "all_returned": [(one, one.digest != now) for one in back],
                "job": next((job for job in jobs if job.under_way), None), "remarks": remarks(shot, own, chosen, jobs, now), "form": form or ReturnForm(),
-               "page": page_data(shot, own, chosen), "kinds": KINDS.items(), "snapshots": shot.snapshots.all()[:30],
+               "page": page_data(shot, own, chosen, against), "kinds": KINDS.items(), "snapshots": shot.snapshots.all()[:30],
                "stale": own is not None and own.digest != now, "rows": rows(own, chosen), "curve": curve(chosen),
                "frames": (chosen or own).frames if chosen or own else [],
                "taken": TakenForm(row=chosen) if chosen and chosen.taken else None, "facts": snapshots.facts(shot, timezone.localtime())}

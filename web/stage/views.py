@@ -50,6 +50,8 @@ def stage(request, show, shot, forms=None, status=200):
                "worn": any(extra(other, "material") == "plate" for other in shown(state)),
                "page": page_data(shot, cameras, through, plate=plate) | {
                    "chosen": chosen if item else None, "sizes": defaults, "seconds_per_mb": SECONDS_PER_MB}}
+    if through:
+        context["grid_says"] = f"grid {shot.show.length(context['page']['world']['spacing'], places=2)[0]}"
     if leaf == "cameras":
         context |= camera_sheet(shot, through, forms)
     elif leaf == "plate":

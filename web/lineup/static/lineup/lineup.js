@@ -10,6 +10,13 @@ function start(page) {
   table.panWithLeft = event => event.button === 0;
   if (!page.render) return;
   const hint = document.getElementById("hint");
+  // Another render lies on the plate where the chosen one isn't shown: wiped away, or in the other half of the flicker.
+  const other = page.against ? table.lay(page.against) : null;
+  document.getElementById("against")?.addEventListener("change", event => {
+    const to = new URL(location);
+    to.searchParams.set("against", event.target.value);
+    location.assign(to);
+  });
   const shade = page.shade ? table.lay(page.shade) : null, render = table.lay(page.render), alpha = table.lay(page.alpha);
   if (shade) shade.style.mixBlendMode = "multiply";
   const [wipe, angle, ghost, rate] = ["wipe", "angle", "ghost", "rate"].map(id => document.getElementById(id));
@@ -18,16 +25,21 @@ function start(page) {
   const query = () => new URLSearchParams({...(page.returned ? {returned: page.returned} : {}), ...(page.frames.length ? {frame} : {})});
 
   // The half of the picture that the render keeps: a large polygon whose edge stands at the angle and at the wipe's share of the way across.
-  function half() {
+  function half(kept = true) {
     const turn = +angle.value * Math.PI / 180, [w, h] = [table.width, table.height];
     const across = [Math.cos(turn), Math.sin(turn)], along = [-across[1], across[0]];
     const reach = (Math.abs(across[0]) * w + Math.abs(across[1]) * h) / 2, edge = (2 * wipe.value - 1) * reach, far = w + h;
     const at = (a, b) => `${w / 2 + across[0] * a + along[0] * b}px ${h / 2 + across[1] * a + along[1] * b}px`;
-    return +wipe.value >= 1 ? "none" : `polygon(${at(edge, -far)}, ${at(edge, far)}, ${at(-far, far)}, ${at(-far, -far)})`;
+    const side = kept ? -far : far;
+    return +wipe.value >= 1 ? "none" : `polygon(${at(edge, -far)}, ${at(edge, far)}, ${at(side, far)}, ${at(side, -far)})`;
   }
   function update() {
     const visible = {over: on, difference: true, flicker: on, plate: false, alpha: false}[look];
     for (const image of [render, shade]) if (image) image.style.visibility = visible ? "" : "hidden";
+    if (other) {
+      other.style.visibility = {over: +wipe.value < 1 || +ghost.value < 1, difference: true, flicker: !on, plate: false, alpha: false}[look] ? "" : "hidden";
+      other.style.clipPath = look === "over" ? half(false) : "none";
+    }
     alpha.style.visibility = look === "alpha" ? "" : "hidden";
     render.style.mixBlendMode = look === "difference" ? "difference" : "";
     for (const image of [render, alpha, shade]) if (image) { image.style.clipPath = half(); image.style.opacity = image === alpha ? 1 : ghost.value; }

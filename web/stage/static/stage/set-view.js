@@ -148,7 +148,7 @@ export class SetView {
     context.fillRect(0, 0, canvas.width, canvas.height);
     context.fillStyle = "#1f262b";
     one.facts.forEach((text, i) => { context.font = font(!i); context.fillText(text, pad, pad + size * (1.3 * i + 0.9)); });
-    const map = new THREE.CanvasTexture(canvas), width = Math.max(this.eye.length(), 1) * 0.34, height = width * canvas.height / canvas.width;
+    const map = new THREE.CanvasTexture(canvas), width = Math.max(this.eye.length(), 1) * 0.5, height = width * canvas.height / canvas.width;
     map.colorSpace = THREE.SRGBColorSpace;
     const plate = new THREE.Mesh(new THREE.PlaneGeometry(width, height), new THREE.MeshBasicMaterial({map, side: THREE.DoubleSide}));
     plate.position.copy(eye).addScaledVector(this.up, height * 0.5 + Math.max(this.eye.length(), 1) * 0.05);
