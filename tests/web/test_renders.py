@@ -72,8 +72,8 @@ class LongWork(Matched, TransactionTestCase):
         while Job.objects.get().state == Job.WAITING:
             time.sleep(0.02)
         self.assertIn("Stop the render", self.get())
-        self.assertEqual(self.client.get("/shows/tide/LT901/elements/progress").json()["state"], "running")
-        self.client.post("/shows/tide/LT901/elements/cancel")
+        self.assertEqual(self.client.get("/shows/tide/LT901/jobs/render/progress").json()["state"], "running")
+        self.client.post("/shows/tide/LT901/jobs/render/cancel")
         worker.join()
         self.assertEqual(self.wait().state, Job.CANCELLED)
         self.assertIn("Stopped. Nothing was kept", self.get())
@@ -85,7 +85,7 @@ class LongWork(Matched, TransactionTestCase):
         self.assertEqual(self.wait().state, Job.FAILED)
         self.assertIn("No space left on device", self.get())
         waiting = Job.objects.create(shot=self.shot(), kind=actions.KIND)
-        self.client.post("/shows/tide/LT901/elements/cancel")
+        self.client.post("/shows/tide/LT901/jobs/render/cancel")
         runner.run(waiting.pk, full)  # a worker that comes too late leaves it alone
         self.assertIn("Stopped before it began", self.get())
         Job.objects.create(shot=self.shot(), kind=actions.KIND, state=Job.RUNNING, beat=timezone.now() - timedelta(minutes=1))

@@ -10,6 +10,7 @@ urlpatterns = [
     path("", include("web.catalogue.urls")),
     path("", include("web.plates.urls")),
     path("shows/<slug:show>/", include(show_patterns)),
+    path(SHOT, include("web.jobs.urls")),
     path(SHOT, include("web.gates.urls")),
     path(SHOT, include("web.match.urls")),
     path(SHOT, include("web.stage.urls")),

@@ -6,8 +6,6 @@ urlpatterns = [
     path("elements", views.elements, name="elements"),
     path("elements/order", views.order, name="elements-order"),
     path("elements/again", views.again, name="elements-again"),
-    path("elements/progress", views.progress, name="elements-progress"),
-    path("elements/cancel", views.cancel, name="elements-cancel"),
     path("elements/<int:number>/remove", views.remove, name="elements-remove"),
     path("elements/<int:number>/<str:name>", views.file, name="elements-file"),
 ]

@@ -1,6 +1,6 @@
 """The Elements step: the stand-ins rendered in passes."""
 
-from django.http import FileResponse, Http404, JsonResponse
+from django.http import FileResponse, Http404
 from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_GET, require_POST
 
@@ -68,21 +68,6 @@ def again(request, show, shot):
     shot = find(show, shot)
     newest = shot.renders.first()
     actions.start_render(shot, actions.Order.from_json(newest.wanted) if newest else None)
-    return redirect(request.POST.get("back") if request.POST.get("back", "").startswith("/shows/") else shot.url("elements"))
-
-
-@require_GET
-def progress(request, show, shot):
-    """How far the newest render is."""
-    job = runner.latest(find(show, shot), actions.KIND)
-    return JsonResponse({"state": job.state, "progress": job.progress, "says": job.says} if job else {"state": "none"})
-
-
-@require_POST
-def cancel(request, show, shot):
-    """Ask the running render to stop."""
-    shot = find(show, shot)
-    runner.cancel(shot, actions.KIND)
     return redirect(request.POST.get("back") if request.POST.get("back", "").startswith("/shows/") else shot.url("elements"))
 
 

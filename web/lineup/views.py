@@ -64,21 +64,6 @@ def edges(request, show, shot):
     return JsonResponse(plate_edges.measured(find(show, shot)))
 
 
-@require_GET
-def progress(request, show, shot):
-    """How far the newest bringing back is."""
-    job = runner.latest(find(show, shot), actions.KIND)
-    return JsonResponse({"state": job.state, "progress": job.progress, "says": job.says} if job else {"state": "none"})
-
-
-@require_POST
-def cancel(request, show, shot):
-    """Ask the bringing back to stop."""
-    shot = find(show, shot)
-    runner.cancel(shot, actions.KIND)
-    return redirect(shot.url("lineup"))
-
-
 @require_POST
 def bring_back(request, show, shot):
     """Renders from another program: one picture, or a sequence."""
