@@ -86,45 +86,52 @@ def render(camera: Camera, items: list[tuple[StandIn, Look]], wanted: Wanted | N
     return Render(layers, names)
 
 
-def coverage(camera: Camera, items: list[tuple[StandIn, Look]], samples: int = 4) -> np.ndarray:
-    """(H, W) float32: the alpha that `render` gives, without its light. Only along edges more than one ray a pixel is asked for."""
-    import cv2
-
-    width, height = camera.grid.width, camera.grid.height
-    out, scene = np.zeros((height, width), np.float32), Scene(camera, items)
-    rows, columns = _touched(camera, [item for item, _ in items], width, height)
+def first_met(camera: Camera, items: list[tuple[StandIn, Look]]) -> np.ndarray:
+    """(H, W) int16: the index of the stand-in that is seen in the middle of each pixel, MISSED where none is."""
+    scene = Scene(camera, items)
+    rows, columns = _touched(camera, [item for item, _ in items], camera.grid.width, camera.grid.height)
+    out = np.full((camera.grid.height, camera.grid.width), MISSED, np.int16)
     if rows[1] <= rows[0] or columns[1] <= columns[0]:
         return out
-
-    def elements(directions):
-        hits = scene.hit(directions)
-        return hits.met & ~scene.catches[np.maximum(hits.item, 0)]
 
     def block(top):
         here = (top, min(top + step, rows[1]))
         directions = rays(camera, here, columns, 1)
-        out[here[0]:here[1], columns[0]:columns[1]] = elements(directions.reshape(-1, 3)).reshape(directions.shape[:2])
+        out[here[0]:here[1], columns[0]:columns[1]] = scene.hit(directions.reshape(-1, 3)).item.reshape(directions.shape[:2])
+    step = max(1, RAYS_A_BLOCK // (columns[1] - columns[0]))
+    _shared(scene, block, range(rows[0], rows[1], step))
+    return out
+
+
+def coverage(camera: Camera, items: list[tuple[StandIn, Look]], samples: int = 4) -> np.ndarray:
+    """(H, W) float32: the alpha that `render` gives, without its light. Only along edges more than one ray a pixel is asked for."""
+    import cv2
+
+    met, scene = first_met(camera, items), Scene(camera, items)
+    out = ((met != MISSED) & ~np.append(scene.catches, True)[met]).astype(np.float32)
+    kernel = np.ones((3, 3), np.uint8)
+    near = cv2.dilate(out, kernel) != cv2.erode(out, kernel)
+    lines = np.zeros(out.shape, np.uint8)  # what is thinner than a pixel may be met by no ray
+    for item, _ in items:
+        for piece in wire(camera, item):
+            cv2.polylines(lines, [np.clip(np.round(piece - 0.5), -30000, 30000).astype(np.int32)], False, 1, 3)
+    y, x = np.nonzero(near | lines.astype(bool))
+    at, middle = np.stack([x, y], -1), (np.arange(samples) + 0.5) / samples
+    offsets = np.stack(np.meshgrid(middle, middle), -1).reshape(-1, 2)
 
     def along(part):
-        places = (part[:, None, :] + offsets).reshape(-1, 2)
-        out[part[:, 1], part[:, 0]] = elements(camera.rays(places)).reshape(len(part), -1).mean(axis=1)
-    step = max(1, RAYS_A_BLOCK // (columns[1] - columns[0]))
+        hits = scene.hit(camera.rays((part[:, None, :] + offsets).reshape(-1, 2)))
+        out[part[:, 1], part[:, 0]] = (hits.met & ~scene.catches[np.maximum(hits.item, 0)]).reshape(len(part), -1).mean(axis=1)
+    share = max(1, RAYS_A_BLOCK // samples**2)
+    _shared(scene, along, [at[start:start + share] for start in range(0, len(at), share)])
+    return out
+
+
+def _shared(scene, work, parts):
+    """Do `work` on each part, on all cores."""
     scene.ready()
     with ThreadPoolExecutor(os.cpu_count() or 1) as threads:
-        list(threads.map(block, range(rows[0], rows[1], step)))
-        kernel = np.ones((3, 3), np.uint8)
-        edge = cv2.dilate(out, kernel) != cv2.erode(out, kernel)
-        lines = np.zeros((height, width), np.uint8)  # what is thinner than a pixel may be met by no ray
-        for item, _ in items:
-            for piece in wire(camera, item):
-                cv2.polylines(lines, [np.clip(np.round(piece - 0.5), -30000, 30000).astype(np.int32)], False, 1, 3)
-        y, x = np.nonzero(edge | lines.astype(bool))
-        at = np.stack([x, y], -1)
-        middle = (np.arange(samples) + 0.5) / samples
-        offsets = np.stack(np.meshgrid(middle, middle), -1).reshape(-1, 2)
-        share = max(1, RAYS_A_BLOCK // samples**2)
-        list(threads.map(along, (at[start:start + share] for start in range(0, len(at), share))))
-    return out
+        list(threads.map(work, parts))
 
 
 def _empty(height, width, passes, count) -> dict[str, np.ndarray]:

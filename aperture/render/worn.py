@@ -160,16 +160,16 @@ def _stretch(points, at, triangles):
 
 
 def texture(worn: Worn, plate, mask) -> tuple[np.ndarray, np.ndarray]:
-    """(h, w, 4) 8-bit: the part of a plate (H, W, 3) 8-bit that a stand-in wears, opaque where `mask` (H, W) has it; and its texture
+    """(h, w, 4) 8-bit: the part of a plate (H, W, 3) 8-bit that a stand-in wears, opaque where `mask` (H, W) is true; and its texture
     coordinates (V, 2), to the right and up as OBJ and glTF's readers count them, 0 where the plate doesn't show a point.
     """
     high, wide = plate.shape[:2]
     there = worn.at[np.unique(worn.triangles[worn.mark != UNSEEN])] if (worn.mark != UNSEEN).any() else np.zeros((0, 2))
     if not len(there):
         return np.zeros((1, 1, 4), np.uint8), np.zeros((len(worn.points), 2))
-    left, top = np.floor(np.clip(there.min(axis=0) - 2, 0, None)).astype(int)
-    right, bottom = np.ceil(np.minimum(there.max(axis=0) + 2, (wide, high))).astype(int)
-    alpha = (np.clip(mask[top:bottom, left:right, None], 0, 1) > 0) * 255
+    left, top = np.floor(np.clip(np.nanmin(there, axis=0) - 2, 0, None)).astype(int)
+    right, bottom = np.ceil(np.minimum(np.nanmax(there, axis=0) + 2, (wide, high))).astype(int)
+    alpha = mask[top:bottom, left:right, None] * 255
     picture = np.concatenate([plate[top:bottom, left:right, :3], alpha.astype(np.uint8)], axis=2)
     at = (worn.at - (left, top)) / (right - left, bottom - top)
     return picture, np.nan_to_num(np.clip(np.stack([at[:, 0], 1 - at[:, 1]], -1), 0, 1))

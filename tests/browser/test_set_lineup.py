@@ -1,10 +1,12 @@
 """Set and Line-up by pointer and keys: cameras, the plate on a wall, a sequence brought back, the loupe, the facts."""
 
+import tempfile
+from pathlib import Path
+
 import numpy as np
 from PIL import Image
 
-from demo.plates import FOLDER
-from demo.plates import truth as true_camera
+from demo.plates import FOLDER, truth
 from demo.show import FACTS, marks_for
 from tests.browser.browsing import Browsing
 from tests.web.test_shots import NAME
@@ -20,7 +22,7 @@ class SetAndLineUp(Browsing):
         super().setUp()
         self.make_shot(FOLDER / f"{NAME}.jpg")
         shot = edit(self.shot(), "Gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
-        shot = add_fact(set_marks(shot, marks_for(true_camera(NAME)), "Marks", None), dict(FACTS[0]), None)
+        shot = add_fact(set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None)
         shot = add_stand_in(shot, {"name": "Back wall", "kind": "plane", "base": [0.4, 1.42, 0], "size": [5, 0, 2.8], "turn_deg": 0, "tilt_deg": 90,
                                    "part_of_plate": True}, None)
         add_stand_in(shot, {"name": "Crate", "kind": "box", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24}, None)
@@ -102,9 +104,6 @@ class SetAndLineUp(Browsing):
         self.assertEqual((self.errors, self.outside), ([], []))
 
     def folder(self):
-        import tempfile
-        from pathlib import Path
-
         made = tempfile.TemporaryDirectory()
         self.addCleanup(made.cleanup)
         return Path(made.name)

@@ -76,7 +76,7 @@ class BoardUnwrapped(TestCase):
             camera = Camera(Grid.from_gate(*size, *map(float, size)), lens, pose)
             board = StandIn((1.0, 0.0, 0.7), base=(0.4, 0.0, 0.25), kind="plane")
             made = worn.wear(camera, [board], 0)
-            texture, at = worn.texture(made, pixels, np.ones(pixels.shape[:2], np.float32))
+            texture, at = worn.texture(made, pixels, np.ones(pixels.shape[:2], bool))
             flat = unwrapped(made, at, texture, board, 700)
             there = np.stack([(world[:, 0] + 0.1) * 700, (world[:, 2] + 0.1) * 700], -1).astype(np.float32)
             refined = cv2.cornerSubPix(cv2.cvtColor(flat, cv2.COLOR_RGB2GRAY), (there - 0.5)[:, None].copy(), (9, 9), (-1, -1),

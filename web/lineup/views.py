@@ -82,10 +82,13 @@ def take(request, show, shot, number):
     """Take a render that was brought back in another way, or again as is recognised."""
     shot = find(show, shot)
     row = get_object_or_404(Returned, pk=number, shot=shot)
-    form = TakenForm(request.POST, row=row)
-    if request.POST.get("verb") != "recognise" and not form.is_valid():
-        raise Problem("A render can't be taken that way: " + " ".join(error for errors in form.errors.values() for error in errors))
-    actions.start_again(shot, row, None if request.POST.get("verb") == "recognise" else form.cleaned_data["taken"])
+    taken = None
+    if request.POST.get("verb") != "recognise" and row.taken:  # one of an earlier version has nothing to choose from yet
+        form = TakenForm(request.POST, row=row)
+        if not form.is_valid():
+            raise Problem("A render can't be taken that way: " + " ".join(error for errors in form.errors.values() for error in errors))
+        taken = form.cleaned_data["taken"]
+    actions.start_again(shot, row, taken)
     return redirect(shot.url("lineup") + f"?returned={row.pk}")
 
 

@@ -8,13 +8,13 @@ from web.match.fits import fit_of
 from web.match.overlay import path_of, spacing_for
 from web.stage.cameras import MATCHED
 from web.stage.stand_ins import extra, shown, stand_in_from
-from web.stage.world import card_corners, card_in, card_left, cut_off, world
+from web.stage.world import card_corners, card_in, card_left, cut_off, solids, world
 from web.ui.rows import Remark, Row
 
 
-def page_data(shot, cameras, through, items=None, plate=None) -> dict:
-    """Everything the script needs. `through`: the camera of the lens view; `items`: as they would be after an edit that isn't saved."""
-    items = shown(shot.state) if items is None else items
+def page_data(shot, cameras, through, plate=None) -> dict:
+    """Everything the script needs. `through`: the camera of the lens view."""
+    items = shown(shot.state)
     out = {"revision": shot.head.number, "items": items, "lens": [], "handles": {}, "paths": [], "through": None,
            "world": world(shot, cameras, items, through, plate)}
     if through is None:
@@ -24,12 +24,23 @@ def page_data(shot, cameras, through, items=None, plate=None) -> dict:
             if shot.state["plate"] else None, "card": _card_seen(shot, cameras, through)}
     spacing = spacing_for(camera, METRES[shot.show.length_unit])
     out["paths"] = [{"class": "floor", "d": path_of(overlay.floor_grid(camera, spacing, 12))}]
+    return out | _drawn(camera, items)
+
+
+def moved_data(shot, through, items) -> dict:
+    """What of `page_data` changes while some stand-ins are dragged: theirs alone."""
+    return _drawn(through.camera, items) | {"solids": solids(shot, items)}
+
+
+def _drawn(camera, items) -> dict:
+    """The stand-ins' edges and handles on the picture of a camera."""
+    lens, places = [], {}
     for item in items:
-        placed = stand_in_from(item)
-        out["lens"].append({"id": item["id"], "d": path_of(overlay.wire(camera, placed)), "name": item["name"], "locked": extra(item, "locked")})
-        out["handles"][item["id"]] = {name: at.tolist() for name, point in handles.places(placed).items()
-                                      if np.isfinite(at := camera.project([point])[0]).all()} if not extra(item, "locked") else {}
-    return out
+        placed, locked = stand_in_from(item), extra(item, "locked")
+        lens.append({"id": item["id"], "d": path_of(overlay.wire(camera, placed)), "name": item["name"], "locked": locked})
+        at = {} if locked else {name: camera.project([point])[0] for name, point in handles.places(placed).items()}
+        places[item["id"]] = {name: place.tolist() for name, place in at.items() if np.isfinite(place).all()}
+    return {"lens": lens, "handles": places}
 
 
 def _card_seen(shot, cameras, through):

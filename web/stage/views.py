@@ -20,7 +20,7 @@ from web.shows.views import find, step_page
 from web.stage import actions
 from web.stage.cameras import MATCHED, cameras_of
 from web.stage.forms import ANGLES, FIELDS, MeshForm, StandInForm
-from web.stage.page import item_rows, page_data, remarks
+from web.stage.page import item_rows, moved_data, page_data, remarks
 from web.stage.reading import body, point, whole
 from web.stage.sheets import camera_sheet, plate_sheet
 from web.stage.stand_ins import extra, free_name, json_from, new, shown, stand_in_from
@@ -128,14 +128,14 @@ def drag(request, show, shot):
     cameras, through, moved = _dragged(shot, data)
     by = [f"{shot.show.length(change, places=3)[0]} {name}" for change, name in zip(np.subtract(moved["base"], before["base"]).tolist(), AXES)
           if abs(change) >= 5e-4]
+    figures = StandInForm(show=shot.show, item=moved).initial
+    told = {"moved": ", ".join(by), "figures": {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)}}
     if data.get("done"):
         shot = actions.set_stand_in(shot, moved, whole(data.get("base")))
-        items = shown(shot.state)
-    else:
-        items = shown({"stand_ins": actions.with_what_hangs(shot.state["stand_ins"], moved)})
-    figures = StandInForm(show=shot.show, item=moved).initial
-    figures = {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)}
-    return JsonResponse(page_data(shot, cameras, through, items, plate_of(shot)) | {"moved": ", ".join(by), "figures": figures})
+        return JsonResponse(page_data(shot, cameras, through, plate_of(shot)) | told)
+    before = {item["id"]: item for item in shot.state["stand_ins"]}
+    items = [item for item in shown({"stand_ins": actions.with_what_hangs(shot.state["stand_ins"], moved)}) if item != before[item["id"]]]
+    return JsonResponse(moved_data(shot, through, items) | told)
 
 
 @require_POST

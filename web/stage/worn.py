@@ -13,7 +13,7 @@ from aperture.errors import Problem
 from aperture.formats import obj
 from aperture.formats.axes import from_y_up
 from aperture.render import worn
-from aperture.render.passes import Wanted, render
+from aperture.render.passes import first_met
 from aperture.render.tracer import Look
 from aperture.scene.frustum import from_json, to_json
 from web.match.fits import camera_of_state
@@ -72,13 +72,12 @@ def textures(request, show, shot):
     wearing = {name: item for name, item in everything.items() if extra(item, "material") == "plate"}
     if not wearing:
         raise Problem("Nothing wears the plate yet: choose “The plate on it” as a stand-in’s surface first.")
-    masks = render(camera, [(stand_in_from(item), Look(name)) for name, item in everything.items()], Wanted(("masks",), samples=1))
+    met, numbers = first_met(camera, [(stand_in_from(item), Look(name)) for name, item in everything.items()]), list(everything)
     pixels, out = np.load(plate.folder / "pixels.npy", mmap_mode="r"), io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as files:
         for name, item in wearing.items():
             made = _made(shot, camera, item["id"])
-            mask = masks.layers["masks"][..., masks.names.index(name)]
-            picture, at = worn.texture(made, pixels, mask)
+            picture, at = worn.texture(made, pixels, met == numbers.index(name))
             for ending, data in obj.textured(_plain(name), made.points, at, made.triangles, picture, shot.show.length_unit, shot.show.up_axis).items():
                 files.writestr(f"{_plain(name)}.{ending}", data)
     return HttpResponse(out.getvalue(), content_type="application/zip", headers={"Content-Disposition": f'attachment; filename="{shot.code}_textures.zip"'})

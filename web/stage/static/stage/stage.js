@@ -71,14 +71,18 @@ function start(page) {
       for (const at of corners) { const [x, y] = table.toScreen(at); svg("circle", {cx: x, cy: y, r: 5, class: "handle"}, layer); }
     }
   }
-  function take(answer) {
-    const {chosen, sizes, seconds_per_mb} = page;
-    Object.assign(page, answer, {chosen, sizes, seconds_per_mb});
-    for (const [name, value] of Object.entries(answer.figures || {})) if (form.elements[name]) form.elements[name].value = value;
+  function take({lens, handles, solids, figures, moved, ...answer}) {
+    if (solids) { // only what moves, while a drag lasts
+      const byId = Object.fromEntries(lens.map(item => [item.id, item]));
+      page.lens = page.lens.map(item => byId[item.id] || item);
+      Object.assign(page.handles, handles);
+      Object.assign(page.world.solids, solids);
+    } else Object.assign(page, {lens, handles}, answer);
+    for (const [name, value] of Object.entries(figures || {})) if (form.elements[name]) form.elements[name].value = value;
     document.querySelectorAll("input[name=base]").forEach(input => { input.value = page.revision; });
     const shown = document.getElementById("revision");
     if (shown) shown.textContent = page.revision;
-    if (drag || nudging) document.getElementById("hint").textContent = answer.moved || HINTS.choose;
+    if (drag || nudging) document.getElementById("hint").textContent = moved || HINTS.choose;
     drawPaths(table, page.paths);
     redraw();
     if (setView) { setView.world.solids = page.world.solids; setView.solids(page.world.solids, page.chosen); }
@@ -131,7 +135,7 @@ function start(page) {
   root.addEventListener("pointermove", event => {
     const at = table.toPlate(event);
     if (drag) { Object.assign(drag, {at, moved: true, snap: !event.ctrlKey}); preview({...drag}); }
-    else if (tool !== "choose") table.showLoupe(at, event);
+    else if (tool !== "choose" && page.card === true) table.showLoupe(at, event);
   });
   root.addEventListener("pointerup", () => { const done = drag; drag = null; if (done?.moved) finish(done); });
   document.querySelectorAll("[data-tool]").forEach(button => button.addEventListener("click", () => button.dataset.tool === "place" ? begin() : setTool("choose")));
