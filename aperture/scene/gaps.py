@@ -10,6 +10,7 @@ from aperture.scene.stand_in import StandIn
 CLOSED_M = 5e-4  # nearer than this they meet
 WIDE = 0.08  # share of the smaller one's size up to which they count as neighbours
 POINTS = 49  # along each edge
+LONG = 0.8  # of several edges along one gap, nearly as long as the longest, the nearest tells its width
 MOST_TRIANGLES = 2000  # what has more is a mesh of its own, not a wall
 
 
@@ -34,11 +35,11 @@ def find(items: list[StandIn]) -> list[Gap]:
             reach = WIDE * min(max(items[a].size), max(items[b].size))
             if _apart(items[a], items[b]) > reach:
                 continue
-            both = [_along(items[a], items[b], reach), _along(items[b], items[a], reach)]
-            width, length, shifts = max(both, key=lambda one: one[1])
-            if length > 0:
-                # The second is moved: toward the first, whichever of them the edge belongs to.
-                toward = shifts if both[0][1] < length else -shifts
+            # The second is moved to close it: toward the first, whichever of them an edge belongs to.
+            ways = [*_along(items[a], items[b], reach, -1), *_along(items[b], items[a], reach, 1)]
+            longest = max((length for _, length, _ in ways), default=0.0)
+            if longest:
+                width, length, toward = min((one for one in ways if one[1] > LONG * longest), key=lambda one: one[0])
                 even = np.ptp(toward, axis=0).max() < CLOSED_M
                 found.append(Gap(a, b, width, length, tuple(toward.mean(axis=0).tolist()) if even else None))
     return sorted(found, key=lambda gap: -gap.width)
@@ -50,21 +51,18 @@ def _apart(one, other) -> float:
     return float(np.linalg.norm(np.maximum(0, np.maximum(a.min(axis=0) - b.max(axis=0), b.min(axis=0) - a.max(axis=0)))))
 
 
-def _along(one, other, reach):
-    """(width, length, (N, 3) from points of one's edges to the other) of the gap along the sharp edges of `one`; length 0 where there is none."""
-    starts, ends = _sharp(one)
+def _along(one, other, reach, sign):
+    """(width, length, (N, 3) the steps from points of the edge to the other, times `sign`) of the gap along each sharp edge of `one` that has one."""
     share = (np.arange(POINTS) + 0.5)[:, None] / POINTS
-    best = (0.0, 0.0, np.zeros((0, 3)))
-    for start, end in zip(starts, ends):
+    for start, end in zip(*_sharp(one)):
         points = start * (1 - share) + end * share
         nearest, distance = closest(other, points)
         # Where the other runs through this one, its own nearest place is none of a gap's two sides.
         open_ = (distance > CLOSED_M) & (distance <= reach) & (closest(one, nearest)[1] > CLOSED_M)
         length = float(open_.mean() * np.linalg.norm(end - start))
         # An edge that merely ends near the other, like a table's leg beside a wall, passes it over its width: that is no gap along it.
-        if length > 3 * float(distance[open_].max(initial=0.0)) and length > best[1]:
-            best = (float(distance[open_].max()), length, nearest[open_] - points[open_])
-    return best
+        if length > 3 * float(distance[open_].max(initial=0.0)):
+            yield float(distance[open_].max()), length, sign * (nearest[open_] - points[open_])
 
 
 def _sharp(item):

@@ -1,12 +1,15 @@
 """Renders that come back: known shifts are measured, and what is wrong with a picture is found and put right."""
 
+import struct
 import tempfile
+import zlib
 from dataclasses import replace
 from pathlib import Path
 from unittest import TestCase
 
 import cv2
 import numpy as np
+import OpenEXR
 import tifffile
 from PIL import Image
 
@@ -111,6 +114,32 @@ class Returned(TestCase):
         for name, data in (("b.png", b"nothing"), ("b.exr", b"v/1\1\2\0\0\0"), ("b.tif", b"")):
             (self.folder / name).write_bytes(data)
             self.assertRaises(Problem, returned.read, self.folder / name)
+
+    def test_colours_that_are_encoded_otherwise_than_their_file_should_have_them(self):
+        """A PNG that says linear (gAMA 1); an EXR of screen values; one of other primaries (ITU-R BT.2020)."""
+        rng = np.random.default_rng(4)
+        linear = (np.clip(rng.random((60, 80, 3)), 0, 1) * 255).astype(np.uint8)
+        Image.fromarray(linear).save(self.folder / "plain.png")
+        with (self.folder / "plain.png").open("rb") as file:
+            data = file.read()
+        chunk = b"gAMA" + struct.pack(">I", 100000)
+        (self.folder / "gamma.png").write_bytes(data[:33] + struct.pack(">I", 4) + chunk + struct.pack(">I", zlib.crc32(chunk)) + data[33:])
+        told = returned.read(self.folder / "gamma.png")
+        self.assertEqual([finding.key for finding in told.doubts], ["encoding"])
+        np.testing.assert_allclose(told.rgba[..., :3], linear / 255, atol=1e-6)
+        self.assertEqual(returned.read(self.folder / "plain.png").doubts, ())
+
+        def exr(values, **header):
+            channels = {name: np.ascontiguousarray(values[..., index], np.float16) for index, name in enumerate("RGB")}
+            with OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage} | header, channels) as file:
+                file.write(str(self.folder / "one.exr"))
+            return returned.read(self.folder / "one.exr")
+        self.assertIn("255 steps", exr(linear / 255).doubts[0].says)
+        self.assertEqual(exr(rng.random((60, 80, 3))).doubts, ())
+        wide = (0.708, 0.292, 0.170, 0.797, 0.131, 0.046, 0.3127, 0.3290)
+        self.assertIn("other primaries", exr(rng.random((60, 80, 3)), chromaticities=wide).doubts[0].says)
+        as_encoded = returned.put_right(exr(linear / 255), self.alpha[:60, :80] * 0 + 1, taken=returned.Taken(encoding="srgb"))[0].rgba
+        np.testing.assert_allclose(encode_srgb(as_encoded[..., :3]), linear / 255, atol=2e-3)
 
     def test_what_an_alpha_is_like(self):
         self.assertEqual(returned.alpha_report(self.alpha), ["Solid inside.", "Empty outside.", "Soft along the edge.", "No stray pixels."])

@@ -85,3 +85,16 @@ class SetStep(MatchedShot):
         row = self.client.get("/shows/tide/LT901/set?leaf=plate").context["card_rows"][0]
         self.assertAlmostEqual(float(row.value.split(" ")[0]), 2 * 36 / truth(NAME).lens.focal_mm, delta=0.02)
         self.assertEqual(self.client.post("/shows/tide/LT901/set/card", {"distance": "-3"}).status_code, 422)
+
+    def test_a_gap_is_told_and_closed_by_its_button(self):
+        self.place((1.0, 0, 2.4), name="Floor", kind="plane", width="3", depth="3", height="0")
+        floor = self.items()[0]["base"]
+        self.client.post("/shows/tide/LT901/set?kind=box", {"name": "Wall", "kind": "box", "width": "3", "height": "2", "depth": "0.1",
+                                                            "across": f"{floor[0]} m", "up": "1.5 cm", "along": f"{floor[2] - 1.4} m"})
+        remark = next(one for one in self.client.get("/shows/tide/LT901/set?leaf=plate").context["remarks"] if one.title == "A gap")
+        self.assertIn("up to 0.015 m wide", remark.says)
+        (_, button), = remark.remedies
+        self.client.post(button["action"], button["fields"])
+        self.assertAlmostEqual(self.items()[1]["base"][1], 0.0, places=5)
+        self.assertNotIn("A gap", [one.title for one in self.client.get("/shows/tide/LT901/set?leaf=plate").context["remarks"]])
+        self.assertEqual(self.client.post(button["action"], {"shift": "1 2"}).status_code, 422)
