@@ -91,7 +91,8 @@ class LineUp(Matched, TransactionTestCase):
         wanted = [*plate.getpixel(int(column), int(row))[:3], *render.getpixel(int(column), int(row))[:4]]
         found = [float(part) for part in says.replace(",", "").split() if part.replace(".", "").isdigit()]
         np.testing.assert_allclose(found, wanted, atol=0.004)  # two JPEG readers differ by a step
-        self.assertEqual(self.client.get(f"{URL}/values", {"x": -3, "y": 2}).content, b"")
+        for x in (-3, "nan", "inf", "there"):
+            self.assertEqual(self.client.get(f"{URL}/values", {"x": x, "y": 2}).content, b"")
 
     def test_the_plate_s_edges_are_found_where_a_true_stand_in_stands(self):
         """A crate of the boathouse that is in the picture: its edges lie there, to a pixel of the match's ±; a wrong one's don't."""

@@ -71,9 +71,9 @@ def _read(path, _):
 def values_at(shot, folder, x: float, y: float) -> str:
     """What plate and render have at a place, px: linear light, and the render's alpha."""
     plate = plate_of(shot)
-    column, row = int(x), int(y)
-    if plate is None or not (0 <= column < plate.width and 0 <= row < plate.height):
+    if plate is None or not (0 <= x < plate.width and 0 <= y < plate.height):
         return ""
+    column, row = int(x), int(y)
     told = ["plate " + " ".join(f"{value:.3f}" for value in decode_srgb(np.load(plate.folder / "pixels.npy", mmap_mode="r")[row, column, :3] / 255))]
     if folder is not None:
         *colour, alpha = picture_in(folder)[row, column]

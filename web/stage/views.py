@@ -143,7 +143,8 @@ def place(request, show, shot):
     """A stand-in of the typed size where the plate was clicked: on the floor, or on the face of another."""
     shot, data = find(show, shot), body(request)
     camera = _cameras(shot, data)[1].camera
-    form = StandInForm({key: str(value)[:60] for key, value in (data.get("typed") or {}).items()}, show=shot.show, others=shot.state["stand_ins"])
+    typed = data["typed"] if isinstance(data.get("typed"), dict) else {}
+    form = StandInForm({key: str(value)[:60] for key, value in typed.items()}, show=shot.show, others=shot.state["stand_ins"])
     if not form.is_valid():
         field, errors = next(iter(form.errors.items()))
         raise Problem(errors[0], field)
