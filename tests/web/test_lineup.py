@@ -65,6 +65,17 @@ class LineUp(Matched, TransactionTestCase):
         self.assertContains(self.send({"a.1.png": picture, "a.2.png": picture[::2, ::2]}), "they are of two renders")
         self.assertEqual(self.shot().returned.count(), 1)
 
+    def test_the_stand_in_that_lies_off_is_told_by_its_name(self):
+        add_stand_in(self.shot(), CRATE | {"name": "Far crate", "base": [3.2, 0, 2.0]}, None)
+        picture = self.rendered().copy()
+        empty = np.flatnonzero(~picture[..., 3].any(axis=0))
+        between = int(empty[(empty > 1100) & (empty < 1250)].mean())  # to its right stands the far one
+        picture[:, between:] = np.roll(picture[:, between:], 4, axis=1)
+        self.send({"crate.png": picture})
+        told = {name: most for name, most, _ in self.shot().returned.get().offsets["items"]}
+        self.assertLess(told["Crate"], 0.05)
+        self.assertAlmostEqual(told["Far crate"], 4, delta=0.2)
+
     def test_what_was_flipped_twice_is_taken_back_unless_the_artist_wants_it(self):
         steps = [{"id": "mirrored", "do": "flip", "way": "sides"}]
         edit(self.shot(), "Chain", lambda state: state["gate"].update(photosites=[1920, 1080], steps=steps, plate_at=1))

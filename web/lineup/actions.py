@@ -34,15 +34,19 @@ def expected_alpha(shot) -> np.ndarray:
     from PIL import Image
 
     from aperture.render.passes import coverage
-    from aperture.render.tracer import Look
 
     digest = source_digest(shot.state)
     newest = next((one for one in shot.renders.filter(digest=digest)[:20] if one.whole), None)
     if newest is not None:
         with Image.open(newest.of_frame(None) / "alpha.png") as picture:
             return np.asarray(picture, np.float32) / 255
-    camera = _comparable(shot)
-    return coverage(camera, [(stand_in_from(item), Look(name, part_of_plate=extra(item, "part_of_plate"))) for name, item in named(shot.state).items()])
+    return coverage(_comparable(shot), _scene(shot))
+
+
+def _scene(shot):
+    from aperture.render.tracer import Look
+
+    return [(stand_in_from(item), Look(name, part_of_plate=extra(item, "part_of_plate"))) for name, item in named(shot.state).items()]
 
 
 def _comparable(shot):
@@ -130,7 +134,10 @@ def taken_from(kept: dict | None) -> returned.Taken | None:
 
 def _put_right(shot, row, files, kept, progress) -> Returned:
     """Put the files right, measure them, and keep them in the row's folder."""
+    from aperture.render.passes import first_met
+
     expected, camera = expected_alpha(shot), camera_of_state(shot.state)
+    whose = first_met(camera, _scene(shot)), list(named(shot.state))
     chain = bent_chain(shot.state, plate_of(shot))[0] if shot.state["gate"] else None
     known, targets = corrections.corrections_of(chain, camera), corrections.targets_of(chain, *expected.shape[::-1])
     taken, measured, size = taken_from(kept), {}, None
@@ -148,7 +155,7 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
             shutil.copyfile(files[frame], inner / f"original{files[frame].suffix.lower()}")
             returned.write_shown(inner, found.rgba)
             measured[frame] = offsets.measure(found.rgba[..., 3], expected)
-        row.digest, row.offsets, row.alpha_says = source_digest(shot.state), _told(measured), its_alpha
+        row.digest, row.offsets, row.alpha_says = source_digest(shot.state), _told(measured, *whose), its_alpha
         row.findings = [*([finding.says, finding.mended] for finding in its_findings), *([says, False] for says in _missing(row.frames))]
         row.taken = _choices(taken, known, targets, size, kept is not None)
         with transaction.atomic():
@@ -174,15 +181,18 @@ def _missing(frames) -> list[str]:
     return [f"The sequence has gaps: {told} {'is' if len(lost) == 1 else 'are'} missing."]
 
 
-def _told(measured) -> dict:
-    """The offsets of the frame that lies worst, and every frame's figures."""
+def _told(measured, met, names) -> dict:
+    """The offsets of the frame that lies worst, of each stand-in there, and every frame's figures. met: (H, W), names: as `first_met` has them."""
     known = {frame: found for frame, found in measured.items() if found is not None}
     if not known:
         return {}
     worst = max(known, key=lambda frame: known[frame].most)
     found = known[worst]
-    return {"median": found.median, "most": found.most, "points": len(found.at), "says": offsets.in_words(found), "arrows": arrows_of(found), "frame": worst,
-            "frames": [[frame, one.median, one.most] for frame, one in known.items()] if len(measured) > 1 else []}
+    column, row = np.clip((found.at - 1.5 * found.normal).astype(int), 0, np.array(met.shape[::-1]) - 1).T
+    own = {name: np.abs(found.off[met[row, column] == index]) for index, name in enumerate(names)}
+    return {"items": [[name, float(np.percentile(off, 95)), len(off)] for name, off in own.items() if len(off)],
+            "median": found.median, "most": found.most, "points": len(found.at), "says": offsets.in_words(found), "arrows": arrows_of(found),
+            "frame": worst, "frames": [[frame, one.median, one.most] for frame, one in known.items()] if len(measured) > 1 else []}
 
 
 def arrows_of(found: offsets.Offsets) -> list:

@@ -45,7 +45,9 @@ def rows(own, chosen) -> list[Row]:
             return []
         frame = [Row("Worst frame", str(found["frame"]))] if found.get("frames") else []
         return [*frame, Row("Outlines off, median", f"{found['median']:.2f} px"), Row("95 % within", f"{found['most']:.2f} px"),
-                Row("Measured at", f"{found['points']} points")]
+                Row("Measured at", f"{found['points']} points"),
+                *(Row(f"95 % of {name}", f"{most:.2f} px", title=f"at {points} points of its outline")
+                  for name, most, points in found.get("items", []) if len(found["items"]) > 1)]
     return [Row("Size", f"{own.width} × {own.height} px"), Row("From revision", str(own.revision)), Row("Took", f"{own.seconds:.1f} s")] if own else []
 
 

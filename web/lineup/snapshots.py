@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 from django.conf import settings
 from django.utils import timezone
+from PIL import Image
 
 from aperture.errors import Problem
 from aperture.plates.colour import decode_srgb
@@ -68,6 +69,18 @@ def _read(path, _):
     return found.rgba if found.linear else found.rgba * np.concatenate([np.repeat(found.rgba[..., 3:], 3, axis=2), np.ones_like(found.rgba[..., 3:])], axis=2)
 
 
+def alpha_of(folder) -> tuple[str, ...]:
+    """Sentences about the alpha of a render of ours."""
+    path = folder / "alpha.png"
+    return _alpha(path, path.stat().st_mtime_ns) if path.exists() else ()
+
+
+@lru_cache(64)
+def _alpha(path, _):
+    with Image.open(path) as picture:
+        return tuple(returned.alpha_report(np.asarray(picture, np.float32) / 255))
+
+
 def values_at(shot, folder, x: float, y: float) -> str:
     """What plate and render have at a place, px: linear light, and the render's alpha."""
     plate = plate_of(shot)
@@ -83,8 +96,6 @@ def values_at(shot, folder, x: float, y: float) -> str:
 
 def _shadow(folder):
     """The share of the light that a render takes from the plate, where it was rendered."""
-    from PIL import Image
-
     path = folder / "shadow.png"
     if not path.exists():
         return None

@@ -34,6 +34,7 @@ def lineup(request, show, shot, form=None, status=200):
                "job": next((job for job in jobs if job.under_way), None), "remarks": remarks(shot, own, chosen, jobs, now), "form": form or ReturnForm(),
                "page": page_data(shot, own, chosen, against), "kinds": KINDS.items(), "snapshots": shot.snapshots.all()[:30],
                "stale": own is not None and own.digest != now, "rows": rows(own, chosen), "curve": curve(chosen),
+               "alpha_says": chosen.alpha_says if chosen else snapshots.alpha_of(own.of_frame(None)) if own else [],
                "frames": (chosen or own).frames if chosen or own else [],
                "taken": TakenForm(row=chosen) if chosen and chosen.taken else None, "facts": snapshots.facts(shot, timezone.localtime())}
     return step_page(request, shot, "line-up", "lineup/lineup.html", context, status=status)
