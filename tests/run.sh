@@ -22,4 +22,4 @@ data=$(mktemp -d)
 trap 'rm -rf "$data"' EXIT
 export APERTURE_DATA=$data DJANGO_ALLOW_ASYNC_UNSAFE=1 TMPDIR=$data
 $V/python manage.py makemigrations --check --dry-run
-$V/python manage.py test --noinput "$@" tests
+$V/python manage.py test --noinput --testrunner tests.runner.Runner --parallel auto "$@" tests
