@@ -1,4 +1,4 @@
-"""OpenUSD (.usda): a UsdGeomCamera and the stand-ins as meshes.
+"""OpenUSD (.usda): UsdGeomCameras and the stand-ins as meshes.
 
 OpenUSD gives apertures and focal length in tenths of a scene unit (UsdGeomCamera). The stage is therefore in centimetres
 (metersPerUnit 0.01): a tenth of a unit is then a millimetre, and programs that take the numbers as plain millimetres agree.
@@ -35,9 +35,19 @@ def aperture_of(camera: Camera) -> Aperture:
     return Aperture(width / fx * focal, height / fy * focal, (width / 2 - x) / fx * focal, (y - height / 2) / fy * focal, focal)
 
 
-def write(path, camera: Camera, stand_ins: dict[str, StandIn], up_axis: str = "Y", frame: int = 1, name: str = "Camera", notes: str = "") -> None:
-    """Write a stage with the camera under /Shot and its stand-ins, named by their keys."""
-    from pxr import Gf, Sdf, Tf, Usd, UsdGeom
+@dataclass(frozen=True, eq=False)
+class Shown:
+    """A camera with its focus distance in metres and its f-number, each None where it isn't known."""
+
+    camera: Camera
+    focus_m: float | None = None
+    f_number: float | None = None
+
+
+def write(path, camera: Camera | Shown, stand_ins: dict[str, StandIn], up_axis: str = "Y", frame: int = 1, name: str = "Camera", notes: str = "",
+          others: dict[str, Shown] | None = None) -> None:
+    """Write a stage with the camera under /Shot, the shot's `others` after it, and its stand-ins, named by their keys."""
+    from pxr import Tf, Usd, UsdGeom
 
     stage = Usd.Stage.CreateInMemory()
     stage.SetMetadata("comment", notes)
@@ -47,8 +57,25 @@ def write(path, camera: Camera, stand_ins: dict[str, StandIn], up_axis: str = "Y
     stage.SetEndTimeCode(frame)
     root = UsdGeom.Xform.Define(stage, "/Shot")
     stage.SetDefaultPrim(root.GetPrim())
-    prim = UsdGeom.Camera.Define(stage, f"/Shot/{Tf.MakeValidIdentifier(name)}")
-    aperture = aperture_of(camera)
+    taken: set[str] = set()
+
+    def place(label):
+        plain = Tf.MakeValidIdentifier(label)
+        free = next(one for number in range(1, 100000) if (one := plain if number == 1 else f"{plain}_{number}") not in taken)
+        taken.add(free)
+        return f"/Shot/{free}"
+    first = camera if isinstance(camera, Shown) else Shown(camera)
+    for label, shown in [(name, first), *(others or {}).items()]:
+        _camera(stage, place(label), shown, up_axis)
+    for label, item in stand_ins.items():
+        _mesh(UsdGeom.Mesh.Define(stage, place(label)), item, up_axis)
+    stage.GetRootLayer().Export(str(path))
+
+
+def _camera(stage, path, shown, up_axis):
+    from pxr import Gf, Sdf, UsdGeom
+
+    camera, prim, aperture = shown.camera, UsdGeom.Camera.Define(stage, path), aperture_of(shown.camera)
     prim.CreateProjectionAttr(UsdGeom.Tokens.perspective)
     prim.CreateHorizontalApertureAttr(aperture.horizontal)
     prim.CreateVerticalApertureAttr(aperture.vertical)
@@ -56,6 +83,10 @@ def write(path, camera: Camera, stand_ins: dict[str, StandIn], up_axis: str = "Y
     prim.CreateVerticalApertureOffsetAttr(aperture.vertical_offset)
     prim.CreateFocalLengthAttr(aperture.focal)
     prim.CreateClippingRangeAttr(Gf.Vec2f(1.0, 1e6))
+    if shown.focus_m:
+        prim.CreateFocusDistanceAttr(shown.focus_m / METRES_PER_UNIT)
+    if shown.f_number:
+        prim.CreateFStopAttr(shown.f_number)
     pose = pose_in(up_axis, camera.world_from_camera)
     pose[:3, 3] /= METRES_PER_UNIT
     prim.AddTransformOp().Set(Gf.Matrix4d(*pose.T.ravel().tolist()))  # USD's vectors are rows
@@ -64,15 +95,17 @@ def write(path, camera: Camera, stand_ins: dict[str, StandIn], up_axis: str = "Y
         custom.CreateAttribute(f"userProperties:brownConrady:{key}", Sdf.ValueTypeNames.Double).Set(float(value))
     custom.CreateAttribute("userProperties:squeeze", Sdf.ValueTypeNames.Double).Set(camera.lens.squeeze)
     custom.CreateAttribute("userProperties:resolution", Sdf.ValueTypeNames.Int2).Set(Gf.Vec2i(camera.grid.width, camera.grid.height))
-    for label, item in stand_ins.items():
-        mesh = UsdGeom.Mesh.Define(stage, f"/Shot/{Tf.MakeValidIdentifier(label)}")
-        points = item.vertices() @ from_y_up(up_axis).T / METRES_PER_UNIT
-        mesh.CreatePointsAttr([Gf.Vec3f(*map(float, point)) for point in points])
-        mesh.CreateFaceVertexCountsAttr([len(face) for face in item.solid.faces])
-        mesh.CreateFaceVertexIndicesAttr([index for face in item.solid.faces for index in face])
-        mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-        mesh.CreateExtentAttr(UsdGeom.PointBased.ComputeExtent(mesh.GetPointsAttr().Get()))
-    stage.GetRootLayer().Export(str(path))
+
+
+def _mesh(mesh, item, up_axis):
+    from pxr import Gf, UsdGeom
+
+    points = item.vertices() @ from_y_up(up_axis).T / METRES_PER_UNIT
+    mesh.CreatePointsAttr([Gf.Vec3f(*map(float, point)) for point in points])
+    mesh.CreateFaceVertexCountsAttr([len(face) for face in item.solid.faces])
+    mesh.CreateFaceVertexIndicesAttr([int(index) for face in item.solid.faces for index in face])
+    mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+    mesh.CreateExtentAttr(UsdGeom.PointBased.ComputeExtent(mesh.GetPointsAttr().Get()))
 
 
 def read(path) -> tuple[Aperture, np.ndarray]:

@@ -1,6 +1,10 @@
 """The Set step's cameras and its plate card: copies, typed ones, looking through them, locking; the card left in space."""
 
+import tempfile
+from pathlib import Path
+
 import numpy as np
+from pxr import Gf, Usd, UsdGeom
 
 from demo.plates import truth
 from tests.web.matched import MatchedShot
@@ -76,3 +80,23 @@ class Cameras(MatchedShot):
         self.assertGreater(np.abs(np.array(moved["card"]).reshape(3, 3) / moved["card"][8] - np.eye(3)).max(), 1.0)
         self.client.post(f"{self.URL}/card", {"verb": "show", "in": "lens"})
         self.assertIsNone(self.page()["world"]["card"])
+
+    def test_the_hand_off_takes_all_of_them_along(self):
+        """Read with OpenUSD: where its own frustum puts a point is where the page's camera sees it."""
+        self.verb("type")
+        self.typed("c1", name="Side camera", across="-1 m", up="2 m", along="5 m", pan="-40", tilt="-15", focal="32 mm")
+        self.client.post(f"{self.URL}/camera/looks", {"camera": "c1", "focus_m": "2.5 m", "facts": "none"})
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "shot.usda"
+            path.write_bytes(self.client.get("/shows/tide/LT901/hand-off/camera.usda").content)
+            stage = Usd.Stage.Open(str(path))
+            found = {prim.GetName(): UsdGeom.Camera(prim) for prim in stage.Traverse() if prim.IsA(UsdGeom.Camera)}
+            self.assertEqual(list(found), ["LT901_camera", "Side_camera"])
+            for name, id_ in (("LT901_camera", "match"), ("Side_camera", "c1")):
+                camera, usd = self.camera(id_), found[name].GetCamera(Usd.TimeCode.Default())
+                local = usd.frustum.ComputeViewMatrix().Transform(Gf.Vec3d(120, 50, 150))
+                seen = usd.frustum.ComputeProjectionMatrix().Transform(local)
+                wanted = camera.project([(1.2, 0.5, 1.5)])[0]
+                np.testing.assert_allclose([(seen[0] + 1) / 2 * camera.grid.width, (1 - seen[1]) / 2 * camera.grid.height], wanted, atol=0.01)
+            self.assertAlmostEqual(found["Side_camera"].GetFocusDistanceAttr().Get(), 250.0, places=3)
+            self.assertAlmostEqual(found["LT901_camera"].GetFStopAttr().Get(), 4.0, places=5)  # as the plate's file has it

@@ -8,8 +8,9 @@ from pathlib import Path
 from aperture.errors import Problem
 from aperture.formats import gltf, obj, table, usd
 from web.match.fits import camera_of_state, document_of, fit_of
-from web.plates.models import FRAME
+from web.plates.models import FRAME, plate_of
 from web.shows.steps import Standing
+from web.stage.cameras import cameras_of, f_number
 from web.stage.stand_ins import stand_ins_of
 
 
@@ -24,7 +25,8 @@ class Kind:
 
 
 KINDS = {kind.ending: kind for kind in (
-    Kind("usda", "OpenUSD", "camera and stand-ins; apertures, offsets, focal length, units and up axis declared", "model/vnd.usda"),
+    Kind("usda", "OpenUSD", "the shot’s cameras, the matched one first, and stand-ins; apertures, offsets, focal length, focus, units and up axis declared",
+         "model/vnd.usda"),
     Kind("gltf", "glTF 2.0", "camera and stand-ins, in metres, Y up", "model/gltf+json"),
     Kind("json", "Match and fit", "the evidence, every figure with its ±, solvable again from the command line", "application/json"),
     Kind("csv", "Camera table", "a row a frame: pose, focal length, gate, principal point, distortion", "text/csv"),
@@ -46,14 +48,16 @@ def require_camera(shot):
 def contents(shot, ending: str) -> bytes:
     """The bytes of one file. Raises Problem."""
     camera = require_camera(shot)
-    stand_ins, show = stand_ins_of(shot.state), shot.show
+    stand_ins, show, cameras = stand_ins_of(shot.state), shot.show, cameras_of(shot)
     name = f"{shot.code}_camera"
     if ending == "obj" and not stand_ins:
         raise Problem("There are no stand-ins to write: place one on the Set step.")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"file.{ending}"
         if ending == "usda":
-            usd.write(path, camera, stand_ins, show.up_axis, FRAME, name, notes=f"{show.name}, {shot.code}, revision {shot.head.number}")
+            matched, *others = (usd.Shown(one.camera, one.looks["focus_m"], f_number(one, plate_of(shot))) for one in cameras)
+            usd.write(path, matched, stand_ins, show.up_axis, FRAME, name, notes=f"{show.name}, {shot.code}, revision {shot.head.number}",
+                      others={one.name: shown for one, shown in zip(cameras[1:], others)})
         elif ending == "gltf":
             gltf.write(path, camera, stand_ins, name)
         elif ending == "csv":

@@ -137,12 +137,17 @@ def _own(state, id_) -> dict:
     return item
 
 
+def f_number(one: ShotCamera, plate=None) -> float | None:
+    """What the plate's file says of the matched camera's lens. A T-stop that was typed is of light, not of depth, and doesn't change it."""
+    return plate.metadata.get("f_number") if plate and one.id == MATCHED else None
+
+
 def facts_of(one: ShotCamera, show, plate=None) -> list[str]:
     """The lines of a camera's plate of facts: name, lens and gate, focus and stop, height above the floor and tilt."""
     camera, looks = one.camera, one.looks
     width, height = camera.grid.gate_mm
     pan, tilt, roll = np.degrees(camera.angles)
-    stop, focus = looks["stop"] or (plate.metadata.get("f_number") if plate and not one.own else None), looks["focus_m"]
+    stop, focus = looks["stop"] or f_number(one, plate), looks["focus_m"]
     third = " · ".join(part for part in (f"T {stop:g}" if looks["stop"] else f"f/{stop:g}" if stop else "",
                                          f"focus {show.length(focus)[0]}" if focus else "") if part)
     return [part for part in (one.name, f"{camera.lens.focal_mm:.2f} mm · gate {width:.2f} × {height:.2f} mm", third,
