@@ -17,6 +17,15 @@ function striped(options, slope, ink) {
   return material;
 }
 
+/** Take everything out of a group, and off the graphics card. */
+function empty(group) {
+  group.traverse(thing => {
+    thing.geometry?.dispose();
+    for (const material of [thing.material].flat()) material?.dispose();
+  });
+  group.clear();
+}
+
 export class SetView {
   constructor(place, world) {
     this.place = place;
@@ -103,7 +112,7 @@ export class SetView {
 
   /** The plate card, so strong. */
   ghost(opacity) {
-    this.cardGroup.clear();
+    empty(this.cardGroup);
     if (this.world.card) {
       const corners = this.world.card.map(at => new THREE.Vector3(...at)), geometry = new THREE.BufferGeometry();
       geometry.setFromPoints([corners[0], corners[3], corners[1], corners[2]]);
@@ -117,7 +126,7 @@ export class SetView {
 
   /** Every camera: its frustum, the plane of focus in it, and its plate of facts. */
   cameras() {
-    this.cameraGroup.clear();
+    empty(this.cameraGroup);
     this.facts = [];
     for (const one of this.world.cameras) {
       const eye = new THREE.Vector3(...one.eye), ink = one.chosen ? "#dff3f8" : "#f5f2ea";
@@ -175,7 +184,7 @@ export class SetView {
   }
 
   redress() {
-    this.wornGroup.clear();
+    empty(this.wornGroup);
     for (const [id, {points, at, faces}] of Object.entries(this.worn)) {
       if (!this.world.solids[id]) continue;
       const position = new THREE.Float32BufferAttribute(points, 3), uv = new THREE.Float32BufferAttribute(at, 2);
@@ -194,7 +203,7 @@ export class SetView {
   }
 
   solids(all, chosen) {
-    this.group.clear();
+    empty(this.group);
     for (const [id, {points, faces, lines}] of Object.entries(all)) {
       const geometry = new THREE.BufferGeometry(), ink = id === chosen ? "#dff3f8" : "#101416";
       geometry.setAttribute("position", new THREE.Float32BufferAttribute(points, 3));
