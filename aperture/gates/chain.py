@@ -18,11 +18,8 @@ from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.gates.angles import FULL_FRAME_MM, View, equivalent_focal
 from aperture.gates.grid import Grid
-from aperture.gates.steps import KINDS, Source, describe, make
+from aperture.gates.steps import FINER, KINDS, Source, describe, make
 from aperture.lens.lens import Lens
-
-# A sensor without known photosites is laid out this much finer than the plate, so that rounding to pixels does no harm.
-FINER = 16
 
 
 @dataclass(frozen=True)

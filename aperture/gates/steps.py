@@ -13,16 +13,19 @@ from aperture.gates.grid import Grid
 from aperture.units import format_number
 
 KINDS = {"window": "Window", "bin": "Bin", "resize": "Resize", "turn": "Turn", "flip": "Flip", "desqueeze": "Desqueeze", "pad": "Pad",
-         "straighten": "Undistort", "overscan": "Overscan", "extract": "Extract", "return": "Return to the plate"}
+         "stabilise": "Stabilise", "straighten": "Undistort", "overscan": "Overscan", "extract": "Extract", "return": "Return to the plate"}
 ABOUT = {"window": "Keep a rectangle, or as much as an aspect leaves, from the middle", "bin": "Join photosites in groups",
          "resize": "The same area in another number of pixels", "turn": "Turn by a quarter or half", "flip": "Mirror",
          "desqueeze": "Undo the lens's squeeze: wider pixels become square", "pad": "Add a border to reach a size or an aspect",
+         "stabilise": "The picture was moved to hold it still: by so much on this frame",
          "straighten": "A working picture without the lens's distortion", "overscan": "More picture outside, for renders",
          "extract": "Crop to the delivery's aspect and bring to its size", "return": "Bend again and drop what lies outside: the plate's own grid"}
 TURNS = {1: "90° clockwise", 2: "180°", 3: "90° anticlockwise"}
 FLIPS = {"sides": "left to right", "upside-down": "top to bottom"}
 # More than this is a slip of the finger, and would be a picture nobody can hold.
 LARGEST_PX = 200_000
+# A sensor without known photosites is laid out this much finer than the plate, so that rounding to pixels does no harm.
+FINER = 16
 
 
 @dataclass(frozen=True)
@@ -183,6 +186,16 @@ def _desqueeze(step, source):
     return Made(grid.desqueeze(by), source.straight, source.unsized)
 
 
+def _stabilise(step, source):
+    """The picture of the same size, its content moved to the right and down."""
+    # Where the sensor's photosites aren't known its grid is laid out finer than the plate: the step's px are the plate's.
+    by = [_factor(step, key, -LARGEST_PX, LARGEST_PX) * (FINER if source.unsized else 1) for key in ("right", "down")]
+    grid = source.grid
+    if abs(by[0]) >= grid.width or abs(by[1]) >= grid.height:
+        raise Problem(f"moved by that much nothing is left of {grid.width} × {grid.height} px.")
+    return Made(grid.window(-by[0], -by[1], grid.width, grid.height), source.straight, source.unsized)
+
+
 def _pad(step, source):
     grid = source.grid
     if "aspect" in step:
@@ -266,7 +279,7 @@ def _return(step, source):
 
 
 _MAKERS = {"window": _window, "bin": _bin, "resize": _resize, "turn": _turn, "flip": _flip, "desqueeze": _desqueeze, "pad": _pad,
-           "straighten": _straighten, "overscan": _overscan, "extract": _extract, "return": _return}
+           "stabilise": _stabilise, "straighten": _straighten, "overscan": _overscan, "extract": _extract, "return": _return}
 
 
 def describe(step: dict, before: Grid, after: Grid) -> str:
@@ -292,6 +305,8 @@ def describe(step: dict, before: Grid, after: Grid) -> str:
     if do == "desqueeze":
         by = f"by {n(step['by'], 3)}" if step.get("by") is not None else "by the lens's squeeze"
         return by + (", keeping the width" if step.get("keep") == "width" else "")
+    if do == "stabilise":
+        return f"moved by {n(step['right'], 2)} px right, {n(step['down'], 2)} px down"
     if do == "straighten":
         return "enlarged to hold all of the picture" if step.get("enlarge", True) else "same size"
     if do == "overscan":

@@ -17,7 +17,8 @@ from aperture.gates.steps import FLIPS, TURNS
 AGREES = 0.6  # share of the union of two alphas that they have in common, above which they show the same
 CLEARLY = 0.2  # by how much more another way must agree to be taken
 SMALL = 480  # px across at which pictures are compared as wholes
-STRAIGHTER_PX = 0.3  # by how much the outlines must lie better for the lens's bend to be put on a render
+BETTER_PX = 0.3  # by how much the outlines must lie better for what moves them by some pixels only to be done to a render
+FINE_PX = 12.0  # a shift of less than this is told by the outlines, not by what the pictures cover
 PLATE = "plate"
 
 
@@ -34,6 +35,7 @@ class Correction:
     ways: tuple[int, ...]
     of_plate: bool
     apply: Callable
+    fine: bool = False
 
 
 @dataclass(frozen=True)
@@ -53,6 +55,14 @@ class Geometry:
 
     grid: str
     ways: dict[str, int]
+
+
+@dataclass(frozen=True)
+class Recognised:
+    """What explains a render best, and how much of it then agrees with what is expected, 0 to 1."""
+
+    geometry: Geometry
+    score: float
 
 
 def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correction]:
@@ -75,10 +85,14 @@ def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correctio
             scale = (1.0, 1 / by) if step.get("keep") == "width" else (by, 1.0)
             out.append(Correction(stage.key, "Desqueeze", f"desqueezed by {by:g}", (0, 1, -1), True,
                                   lambda picture, way, scale=scale: _scaled(picture, scale[0]**way, scale[1]**way)))
+        elif step["do"] == "stabilise":
+            right, down = step["right"], step["down"]
+            out.append(Correction(stage.key, "Stabilise", f"stabilised by {right:+g}, {down:+g} px", (0, 1, -1), True,
+                                  lambda picture, way, by=(right, down): _shifted(picture, by[0] * way, by[1] * way), np.hypot(right, down) < FINE_PX))
         elif step["do"] == "straighten":
             out.append(Correction(stage.key, "Undistort", "freed of its lens’s distortion", (0,), True, lambda picture, way: picture))
     if camera is not None and bends(camera.lens):
-        out.append(Correction("lens", "Lens", "bent by its lens", (0, 1, -1), True, lambda picture, way: _bent(picture, camera, way)))
+        out.append(Correction("lens", "Lens", "bent by its lens", (0, 1, -1), True, lambda picture, way: _bent(picture, camera, way), True))
     for way, says in (("upside-down", "upside down"), ("sides", "mirrored left to right")):
         if way not in flips:
             out.append(Correction(way, f"Flip, {FLIPS[way]}", says, (0, -1), False, lambda picture, _, axis=FLIP_AXES[way]: np.flip(picture, axis)))
@@ -113,12 +127,12 @@ def apply(picture, corrections: list[Correction], targets: list[Target], geometr
     return target.to_plate(np.ascontiguousarray(picture))
 
 
-def recognise(alpha, expected, corrections: list[Correction], targets: list[Target]) -> Geometry | None:
+def recognise(alpha, expected, corrections: list[Correction], targets: list[Target]) -> Recognised | None:
     """The grid that a render with this alpha (H, W) was made for, and what must be done to it, so that it agrees best with the
-    `expected` alpha (H, W) of the plate; None where its size fits in no way.
+    `expected` alpha (H, W) of the plate, fine corrections left aside; None where its size fits in no way.
     """
     best, plain = None, 0.0
-    movable = [one for one in corrections if len(one.ways) > 1 and one.key != "lens"]
+    movable = [one for one in corrections if len(one.ways) > 1 and not one.fine]
     for target in targets:
         for ways in product(*(one.ways for one in movable)):
             changes = sum(map(abs, ways))
@@ -138,25 +152,26 @@ def recognise(alpha, expected, corrections: list[Correction], targets: list[Targ
         return None
     _, score, geometry, changed = best
     if changed and plain and not score > max(AGREES, plain + CLEARLY):
-        geometry = Geometry(PLATE, {})
-    return _with_lens(alpha, expected, corrections, targets, geometry)
+        return Recognised(Geometry(PLATE, {}), plain)
+    return Recognised(geometry, score)
 
 
-def _with_lens(alpha, expected, corrections, targets, geometry):
-    """The geometry with the way of the lens in which the outlines lie best."""
+def refined(alpha, expected, corrections: list[Correction], targets: list[Target], geometry: Geometry) -> Geometry:
+    """The geometry with those ways of the fine corrections, one after the other, with which the outlines lie best."""
     from aperture.render import offsets
 
-    if not any(one.key == "lens" for one in corrections):
-        return geometry
-    off = {}
-    for way in (0, 1, -1):
-        tried = Geometry(geometry.grid, geometry.ways | {"lens": way})
-        measured = offsets.measure(apply(alpha[..., None], corrections, targets, tried)[..., 0], expected)
-        if measured is not None:
-            off[way] = float(np.percentile(np.abs(measured.rest), 90))  # what no shift, scale or rotation explains
-    best = min(off, key=off.get, default=0)
-    if best and 0 in off and off[best] < 0.5 * off[0] and off[best] < off[0] - STRAIGHTER_PX:
-        return Geometry(geometry.grid, geometry.ways | {"lens": best})
+    for one in corrections:
+        if not one.fine:
+            continue
+        off = {}
+        for way in one.ways:
+            tried = Geometry(geometry.grid, geometry.ways | {one.key: way})
+            measured = offsets.measure(apply(alpha[..., None], corrections, targets, tried)[..., 0], expected)
+            if measured is not None:
+                off[way] = float(np.percentile(np.abs(measured.off), 90))
+        best = min(off, key=off.get, default=0)
+        if best and off[best] < min(0.5 * off.get(0, np.inf), off.get(0, np.inf) - BETTER_PX):
+            geometry = Geometry(geometry.grid, geometry.ways | {one.key: best})
     return geometry
 
 
@@ -190,6 +205,11 @@ def _scaled(picture, across, down):
 
     size = max(1, round(picture.shape[1] * across)), max(1, round(picture.shape[0] * down))
     return _channels(cv2.resize(picture, size, interpolation=cv2.INTER_AREA if min(across, down) < 1 else cv2.INTER_LINEAR), picture)
+
+
+def _shifted(picture, right, down):
+    high, wide = picture.shape[:2]
+    return _resampled(picture, lambda at: at - (right, down), wide, high)
 
 
 def _bent(picture, camera, way):

@@ -11,7 +11,7 @@ import numpy as np
 
 from aperture.errors import Problem
 from aperture.plates.colour import decode_srgb, encode_srgb
-from aperture.render.corrections import AGREES, CLEARLY, PLATE, Correction, Geometry, Target, apply, corrections_of, in_words, overlap, recognise
+from aperture.render.corrections import AGREES, CLEARLY, PLATE, Geometry, apply, corrections_of, in_words, overlap, recognise, refined, targets_of
 
 ENDINGS = ("png", "tif", "tiff", "exr")
 MOST_PIXELS = 250_000_000
@@ -141,18 +141,17 @@ def put_right(found: Returned, expected, corrections=(), targets=(), taken: Take
     expected: (H, W) alpha. corrections, targets: as `corrections.corrections_of` and `targets_of` give them; the slips that are always
     possible and the plate itself without. Raises Problem where its shape fits the plate in no way.
     """
-    taken, findings, height, width = taken or Taken(), list(found.doubts), *expected.shape
-    corrections = list(corrections) or slips()
-    targets = list(targets) or [Target(PLATE, "the plate", width, height, lambda picture: picture)]
+    taken, findings = taken or Taken(), list(found.doubts)
+    corrections, targets = list(corrections) or corrections_of(None, None), list(targets) or targets_of(None, *expected.shape[::-1])
     rgba = _encoded(found, taken.encoding)
     has_alpha = found.has_alpha and rgba[..., 3].min() <= 0.999
-    shape = rgba[..., 3] if has_alpha else (rgba[..., :3].max(axis=2) >= 1e-4).astype(np.float32)
-    inverted, geometry = _recognised(shape, has_alpha, expected, corrections, targets, taken)
-    if geometry is None or (on_plate := apply(rgba, corrections, targets, geometry)) is None:
+    inverted, geometry = _recognised(rgba, has_alpha, expected, corrections, targets, taken)
+    on_plate = apply(rgba, corrections, targets, geometry) if geometry else None
+    if on_plate is None:  # of no grid's size: with overscan of its own, or at another scale
         rgba = _of_size(rgba, expected.shape, findings)
-        shape = rgba[..., 3] if has_alpha else (rgba[..., :3].max(axis=2) >= 1e-4).astype(np.float32)
-        inverted, geometry = _recognised(shape, has_alpha, expected, corrections, targets, taken)
-        on_plate = apply(rgba, corrections, targets, Geometry(PLATE, geometry.ways))
+        inverted, geometry = _recognised(rgba, has_alpha, expected, corrections, targets, taken)
+        geometry = Geometry(PLATE, geometry.ways)
+        on_plate = apply(rgba, corrections, targets, geometry)
         if on_plate is None:
             raise Problem("What was asked for makes a picture of another size than the plate's.")
     rgba = on_plate
@@ -176,15 +175,18 @@ def put_right(found: Returned, expected, corrections=(), targets=(), taken: Take
     return replace(found, rgba=_multiplied(rgba, found.linear, straight, findings)), findings, done
 
 
-def _recognised(shape, has_alpha, expected, corrections, targets, taken) -> tuple[bool, Geometry | None]:
-    """Whether an alpha is inverted, and its geometry, unless they are told."""
-    inverted = has_alpha and (taken.alpha == "inverted" or taken.alpha == "seen" and _more_like(1 - shape, shape, expected, corrections, targets))
-    return inverted, taken.geometry or recognise(1 - shape if inverted else shape, expected, corrections, targets)
-
-
-def slips() -> list[Correction]:
-    """What can happen to any render."""
-    return corrections_of(None, None)
+def _recognised(rgba, has_alpha, expected, corrections, targets, taken) -> tuple[bool, Geometry | None]:
+    """Whether a picture's alpha is inverted, and its geometry, unless they are told; without an alpha, what isn't black is its shape."""
+    shape = rgba[..., 3] if has_alpha else (rgba[..., :3].max(axis=2) >= 1e-4).astype(np.float32)
+    if taken.geometry:
+        return has_alpha and taken.alpha == "inverted", taken.geometry
+    ways = {"seen": (False, True) if has_alpha else (False,), "as is": (False,), "inverted": (True,)}[taken.alpha]
+    seen = {way: recognise(1 - shape if way else shape, expected, corrections, targets) for way in ways}
+    score = {way: one.score if one else 0.0 for way, one in seen.items()}
+    # Turned round only where that agrees clearly better.
+    inverted = seen.keys() == {True} or score.get(True, 0.0) > max(AGREES, score.get(False, 0.0) + CLEARLY)
+    one = seen[inverted]
+    return inverted, one and refined(1 - shape if inverted else shape, expected, corrections, targets, one.geometry)
 
 
 def _encoded(found: Returned, encoding: str):
@@ -193,15 +195,6 @@ def _encoded(found: Returned, encoding: str):
         return found.rgba
     colour = decode_srgb(found.rgba[..., :3]) if encoding == "srgb" else encode_srgb(found.rgba[..., :3])
     return np.concatenate([colour.astype(np.float32), found.rgba[..., 3:]], axis=2)
-
-
-def _more_like(one, other, expected, corrections, targets) -> bool:
-    """Whether the first of two alphas agrees clearly better with what is expected, whatever must be done to either."""
-    scores = []
-    for alpha in (one, other):
-        geometry = recognise(alpha, expected, [each for each in corrections if each.key != "lens"], targets)
-        scores.append(overlap(apply(alpha[..., None], corrections, targets, geometry)[..., 0], expected) if geometry else 0.0)
-    return scores[0] > max(AGREES, scores[1] + CLEARLY)
 
 
 def _multiplied(rgba, linear, straight, findings):

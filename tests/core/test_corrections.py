@@ -59,6 +59,35 @@ class DoneTwice(TestCase):
         np.testing.assert_allclose(rgba, self.right[:, ::-1])
 
 
+class Stabilised(TestCase):
+    """A plate that was moved by (3.4, −2.25) px to hold it still: the matched camera's axis has moved along."""
+
+    BY = (3.4, -2.25)
+
+    def setUp(self):
+        gate = {"width_mm": 36.0, "height_mm": 20.25, "photosites": [480, 270], "plate_at": 1,
+                "steps": [{"id": "held", "do": "stabilise", "right": self.BY[0], "down": self.BY[1]}]}
+        self.chain = build(gate, (480, 270), Lens(24.0, centre_mm=tuple(np.array(self.BY) * 36 / 480)), strict=True)
+        self.camera = replace(self.chain.camera(1), world_from_camera=CAMERA.world_from_camera)
+        self.right = seen(self.camera).rgba
+        self.corrections, self.targets = corrections_of(self.chain, self.camera), targets_of(self.chain, 480, 270)
+
+    def test_the_step_moves_the_picture(self):
+        points = [[2.0, 0.5, 0.5], [0.4, 0.2, 1.0]]
+        before = replace(self.chain.camera(0), world_from_camera=CAMERA.world_from_camera).project(points)
+        np.testing.assert_allclose(self.camera.project(points) - before, [self.BY] * 2, atol=1e-9)
+        np.testing.assert_allclose(self.chain.axis_px, np.add((240, 135), self.BY), atol=1e-9)
+
+    def test_stabilised_again_or_not_at_all(self):
+        """OpenCV moves the pictures, so that they slide by the step once too often, or never got it."""
+        for times, way in ((1, -1), (-1, 1), (0, None)):
+            moved = cv2.warpAffine(self.right, np.float32([[1, 0, times * self.BY[0]], [0, 1, times * self.BY[1]]]), (480, 270))
+            found, findings, taken = returned.put_right(returned.Returned(moved, True, True), self.right[..., 3], self.corrections, self.targets)
+            self.assertEqual(taken.geometry.ways, {"held": way} if way else {})
+            self.assertEqual([finding.key for finding in findings], ["held"] if way else [])
+            self.assertLess(offsets.measure(found.rgba[..., 3], self.right[..., 3]).median, 0.1)
+
+
 class LensBend(TestCase):
     CAMERA = Camera.at(Grid.from_gate(960, 540, 36, 20.25), Lens(22.0, coefficients=(-0.16, 0.03, 0.0, 0.001, -0.002)), (3, 1.7, 5.2), 0.5, -0.15)
 

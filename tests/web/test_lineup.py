@@ -93,6 +93,20 @@ class LineUp(Matched, TransactionTestCase):
         self.assertEqual(row.taken["ways"], {"mirrored": -1})
         self.assertEqual(self.client.post(f"{URL}/returned/{row.pk}/take", form | {"encoding": "best"}).status_code, 422)
 
+    def test_a_render_with_the_chain_s_overscan_is_cropped_by_the_chain(self):
+        """Uneven sides, which no guess from its size could tell."""
+        steps = [{"id": "wider", "do": "overscan", "left": 120, "right": 40, "top": 20, "bottom": 64}]
+        edit(self.shot(), "Chain", lambda state: state["gate"].update(photosites=[1920, 1080], steps=steps, plate_at=0))
+        plate = self.rendered()
+        render_now(self.shot(), Order(samples=3, size="grid:wider"))
+        wide = np.asarray(Image.open(self.shot().renders.first().folder / "render.png"))
+        self.assertEqual(wide.shape[:2], (1164, 2080))
+        self.assertContains(self.send({"wide.png": wide}), "another grid of the gate chain, “Overscan”")
+        row = self.shot().returned.get()
+        self.assertEqual(row.taken["grid"], "wider")
+        off = np.abs(np.asarray(Image.open(row.folder / "alpha.png")).astype(int) - plate[..., 3])
+        self.assertLess((off > 1).mean(), 1e-4)
+
     def test_the_loupe_tells_what_both_files_hold(self):
         picture = self.rendered()
         row, column = np.argwhere(picture[..., 3] == 255)[500]

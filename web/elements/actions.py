@@ -12,6 +12,7 @@ from django.db import transaction
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.gates.chain import Chain
+from aperture.gates.grid import Grid
 from aperture.render.passes import PASSES, Wanted
 from aperture.render.tracer import Light, Look
 from web.elements import tasks
@@ -123,8 +124,8 @@ def render_now(shot, order: Order | None = None, progress=lambda done: None) -> 
     """Render the shot as it stands, and wait for it. `progress(done)` is called with 0 … 1 and may raise to stop."""
     order, began = order or Order(), time.monotonic()
     with incoming(_home()) as folder:
-        looks = _files(shot, order, folder, progress)
-        _keep(shot, order, folder, looks, time.monotonic() - began)
+        grid, looks = _files(shot, order, folder, progress)
+        _keep(shot, order, grid, folder, looks, time.monotonic() - began)
 
 
 def render_frame(shot, order: Order, frame: int, progress=lambda done: None) -> None:
@@ -133,7 +134,7 @@ def render_frame(shot, order: Order, frame: int, progress=lambda done: None) -> 
     if place.exists():
         return
     with incoming(_home()) as folder:
-        looks = _files(shot, order, folder, progress)
+        _, looks = _files(shot, order, folder, progress)
         (folder / "looks.json").write_text(json.dumps(looks))
         place.parent.mkdir(exist_ok=True)
         settle(folder, place)
@@ -144,7 +145,7 @@ def gather(shot, order: Order) -> None:
     folder, (first, last) = _gathering(shot, order), order.frames
     looks = json.loads((folder / str(first) / "looks.json").read_text())
     times = [(folder / str(frame)).stat().st_mtime for frame in range(first, last + 1)]
-    _keep(shot, order, folder, looks, max(times) - min(times), first=first, last=last)
+    _keep(shot, order, _ready(shot, order)[1].grid, folder, looks, max(times) - min(times), first=first, last=last)
 
 
 def _home():
@@ -157,16 +158,15 @@ def _gathering(shot, order):
     return _home() / f"incoming-{hashlib.sha256(text.encode()).hexdigest()[:24]}"
 
 
-def _keep(shot, order, folder, looks, seconds, **frames):
-    grid = _ready(shot, order)[1].grid
+def _keep(shot, order, grid, folder, looks, seconds, **frames):
     with transaction.atomic():
         row = Render.objects.create(shot=shot, digest=source_digest(shot.state), revision=shot.head.number, width=grid.width, height=grid.height,
                                     seconds=seconds, wanted=order.json(), looks=looks, **frames)
         settle(folder, row.folder)
 
 
-def _files(shot, order, folder, progress) -> list:
-    """Render into a folder; what there is to look at: [file name, what it is] each."""
+def _files(shot, order, folder, progress) -> tuple[Grid, list]:
+    """Render into a folder; the grid it has, and what there is to look at: [file name, what it is] each."""
     from aperture.plates.colour import encode_srgb
     from aperture.render.files import write_exr, write_grey, write_looks, write_png
     from aperture.render.passes import render
@@ -181,7 +181,7 @@ def _files(shot, order, folder, progress) -> list:
     looks = write_looks(folder, made)
     if "shadow" in made.layers:  # what is left of the plate's light, as the page can multiply it
         write_grey(folder / "shade.png", encode_srgb(1 - made.layers["shadow"]))
-    return looks
+    return through.grid, looks
 
 
 def linear_plate(plate) -> np.ndarray:

@@ -5,6 +5,8 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
+from web.ui.folders import of_frame
+
 
 class Render(models.Model):
     """One finished render; its folder holds render.png, render.exr, alpha.png and the pictures named in `looks`; of a range of frames,
@@ -41,9 +43,7 @@ class Render(models.Model):
 
     def of_frame(self, number: int | None) -> Path:
         """Where the files of a frame are, the first one's where it has no such."""
-        if not self.frames:
-            return self.folder
-        return self.folder / str(number if number in self.frames else self.first)
+        return of_frame(self.folder, self.frames, number)
 
     @property
     def whole(self) -> bool:

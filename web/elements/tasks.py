@@ -3,6 +3,7 @@
 from django_tasks import task
 
 from web.jobs import runner
+from web.shows.models import Shot
 
 
 @task()
@@ -10,7 +11,7 @@ def render(job: int, shot: int, revision: int, order: dict) -> None:
     """Render a revision of a shot as an order (`Order.json`) wants it."""
     from web.elements.actions import Order, render_now
 
-    runner.run(job, lambda progress: render_now(_at(shot, revision), Order.from_json(order), progress))
+    runner.run(job, lambda progress: render_now(Shot.at_revision(shot, revision), Order.from_json(order), progress))
 
 
 @task()
@@ -20,11 +21,7 @@ def render_frame(job: int, shot: int, revision: int, order: dict, frame: int) ->
     from web.elements.actions import render_frame as make
 
     wanted = Order.from_json(order)
-    runner.run(job, lambda progress: make(_at(shot, revision), wanted, frame, progress))
-    runner.close_part(job, lambda: gather(_at(shot, revision), wanted))
-
-
-def _at(shot, revision):
-    from web.shows.models import Shot
-
-    return Shot.at_revision(shot, revision)
+    try:
+        runner.run(job, lambda progress: make(Shot.at_revision(shot, revision), wanted, frame, progress))
+    finally:
+        runner.close_part(job, lambda: gather(Shot.at_revision(shot, revision), wanted))

@@ -11,6 +11,7 @@ from web.elements.models import Render
 from web.jobs import runner
 from web.jobs.models import Job
 from web.plates.models import plate_of
+from web.shows.reading import whole
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -96,8 +97,7 @@ def _named(shot, name, path, found):
 def file(request, show, shot, number, name):
     """One of a render's files."""
     found = get_object_or_404(Render, pk=number, shot=find(show, shot))
-    frame = request.GET.get("frame", "")
-    path = found.of_frame(int(frame) if frame.isdecimal() else None) / name
+    path = found.of_frame(whole(request.GET.get("frame"))) / name
     if name not in ALWAYS and name not in {look[0] for look in found.looks} or not path.exists():
         raise Http404
     return FileResponse(open(path, "rb"), content_type=TYPES[path.suffix], as_attachment=request.GET.get("save") == "1",

@@ -14,6 +14,7 @@ from aperture.units import format_number, parse_angle, parse_length, parse_numbe
 from web.gates import actions
 from web.gates.forms import ClaimForm
 from web.gates.gate import chain_of
+from web.shows.reading import base_of
 from web.shows.views import find, step_page
 
 BASIS_WORDS = {"horizontal": "across", "vertical": "down", "diagonal": "diagonal"}
@@ -122,9 +123,8 @@ def _chart(claim):
 def take(request, show, shot):
     """A reading becomes the shot's lens."""
     shot = find(show, shot)
-    base = request.POST.get("base", "")
     projection = request.POST.get("projection", "")
     if projection not in MATCHED:
         raise Problem("Choose a reading from the table.")
-    actions.take_claim(shot, projection, parse_number(request.POST.get("focal", ""), "The focal length"), int(base) if base.isdecimal() else None)
+    actions.take_claim(shot, projection, parse_number(request.POST.get("focal", ""), "The focal length"), base_of(request))
     return redirect(shot.url("gate"))

@@ -96,6 +96,7 @@ class StepForm(forms.Form):
             "desqueeze": {"by": text("By, empty for the lens’s squeeze", False),
                           "keep": forms.ChoiceField(label="Keeping", required=False, choices=[("height", "the height"), ("width", "the width")])},
             "pad": {"size": text(f"To: {hint}")},
+            "stabilise": {"right": text("Moved right, px"), "down": text("Moved down, px")},
             "straighten": {"enlarge": forms.BooleanField(label="Enlarge to hold all of the picture", required=False, initial=True)},
             "overscan": {"how": forms.ChoiceField(label="How much", choices=[("percent", "percent"), ("sides", "px on each side"),
                                                                              ("distortion", "as much as the distortion needs")]),
@@ -110,7 +111,7 @@ class StepForm(forms.Form):
             self.initial |= self._initial(now or {"do": do})
 
     def _initial(self, step):
-        plain = ("left", "top", "right", "bottom", "by", "quarters", "way", "keep", "multiple", "percent")
+        plain = ("left", "top", "right", "bottom", "down", "by", "quarters", "way", "keep", "multiple", "percent")
         values = {key: str(step[key]) for key in plain if step.get(key) is not None}
         if self.do in SHAPES:
             values["size"] = shape_text(step)
@@ -150,6 +151,8 @@ class StepForm(forms.Form):
         elif name == "aspect":
             if value:
                 step["aspect"] = parse_aspect(value)
+        elif self.do == "stabilise":
+            step[name] = parse_number(value, label.split(",")[0])
         elif name in ("left", "top", "right", "bottom", "multiple", "quarters") or name == "by" and self.do == "bin":
             if value or self.do == "overscan":
                 step[name] = self._whole(value or "0", label)

@@ -21,6 +21,7 @@ from web.gates.forms import GateForm, StepForm, guides_from
 from web.gates.gate import bent_chain, chain_of, lens_of
 from web.plates.models import plate_of
 from web.shows.actions import Locked, Stale, next_revision
+from web.shows.reading import base_of
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -131,11 +132,6 @@ def _without_gate(shot, plate):
 # Choosing ----------------------------------------------------------------------------------------------------------------
 
 
-def _base(request) -> int | None:
-    base = request.POST.get("base", "")
-    return int(base) if base.isdecimal() else None
-
-
 @require_POST
 def take_mode(request, show, shot):
     """A sensor mode of the catalogue: `mode` is the body's number and the mode's index."""
@@ -144,7 +140,7 @@ def take_mode(request, show, shot):
     body = Body.objects.filter(pk=int(body_pk)).first() if body_pk.isdecimal() else None
     if body is None or not index.isdecimal() or int(index) >= len(body.data["modes"]):
         raise Problem("Choose a sensor mode from the list.")
-    actions.take_mode(shot, body.data, body.data["modes"][int(index)], _base(request))
+    actions.take_mode(shot, body.data, body.data["modes"][int(index)], base_of(request))
     return redirect(shot.url("gate"))
 
 
@@ -156,7 +152,7 @@ def take_lens(request, show, shot):
     lens = CatalogueLens.objects.filter(pk=int(pk)).first() if pk.isdecimal() else None
     if lens is None:
         raise Problem("Choose a lens from the list.")
-    actions.take_lens(shot, lens.data, _base(request))
+    actions.take_lens(shot, lens.data, base_of(request))
     return redirect(shot.url("gate"))
 
 
@@ -212,7 +208,7 @@ def take_database_camera(request, show, shot):
     aspect = max(plate.width / plate.height, plate.height / plate.width)
     if abs(native / aspect - 1) > 1e-4:
         gate = gate | {"steps": [{"id": "g2", "do": "window", "aspect": round(aspect, 6)}, *gate["steps"]], "plate_at": gate["plate_at"] + 1}
-    actions.set_document(shot, gate, f"{camera.model}, approximate: {width:.2f} × {height:.2f} mm", _base(request))
+    actions.set_document(shot, gate, f"{camera.model}, approximate: {width:.2f} × {height:.2f} mm", base_of(request))
     return redirect(shot.url("gate"))
 
 
@@ -232,7 +228,7 @@ def take_database_lens(request, show, shot):
     error = converted.largest_error_mm / chain.plate_grid.mm_per_px[0] if converted else 0
     coefficients = {name: round(value, 8) for name, value in zip(("k1", "k2", "k3"), converted.coefficients)} if converted else {}
     says = f", largest error {error:.2f} px" if converted else ""
-    actions.take_profile(shot, f"{lens.model} at {focal:g} mm{says}"[:150], lens.projection, coefficients, _base(request))
+    actions.take_profile(shot, f"{lens.model} at {focal:g} mm{says}"[:150], lens.projection, coefficients, base_of(request))
     return redirect(shot.url("gate"))
 
 
@@ -269,9 +265,9 @@ def step_verb(request, show, shot, step_id, verb):
     """Remove a step, or move it."""
     shot = find(show, shot)
     if verb == "remove":
-        actions.remove_step(shot, step_id, _base(request))
+        actions.remove_step(shot, step_id, base_of(request))
     elif verb in ("up", "down"):
-        actions.move_step(shot, step_id, -1 if verb == "up" else 1, _base(request))
+        actions.move_step(shot, step_id, -1 if verb == "up" else 1, base_of(request))
     else:
         raise Http404
     return redirect(shot.url("gate"))
@@ -285,7 +281,7 @@ def remedy(request, show, shot):
     for finding in page.findings(shot, plate_of(shot)):
         for one in finding.remedies:
             if one.key == key:
-                actions.set_document(shot, one.gate | {"origin": one.gate.get("origin", "assumed")}, one.label[:200], _base(request))
+                actions.set_document(shot, one.gate | {"origin": one.gate.get("origin", "assumed")}, one.label[:200], base_of(request))
                 return redirect(shot.url("gate"))
     raise Problem("That remedy no longer applies: the gate has changed since. Look at the remarks again.")
 
@@ -296,7 +292,7 @@ def render_size(request, show, shot):
     shot = find(show, shot)
     text = request.POST.get("size", "").strip()
     shape = parse_shape(text, ("px",)) if text else None
-    actions.set_render(shot, [shape["width"], shape["height"]] if shape else None, _base(request))
+    actions.set_render(shot, [shape["width"], shape["height"]] if shape else None, base_of(request))
     return redirect(shot.url("gate") + "?open=render")
 
 

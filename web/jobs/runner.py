@@ -8,6 +8,7 @@ gathers what they made.
 import threading
 import time
 import uuid
+from contextlib import contextmanager
 from datetime import timedelta
 
 from django.db import close_old_connections, connection
@@ -95,14 +96,8 @@ def close_part(pk: int, gather) -> None:
     if job.parts.exclude(state=Job.DONE).exists():
         _end_parts(job, job.parts.all())
         return
-    end = {"state": Job.FAILED}
-    try:
+    with _ending(job.pk):
         gather()
-        end = {"state": Job.DONE, "progress": 1.0, "says": ""}
-    except OSError as error:
-        end["says"] = _unwritten(error)
-    finally:
-        Job.objects.filter(pk=job.pk).update(**end)
 
 
 def cancel(shot, kind: str) -> None:
@@ -112,8 +107,24 @@ def cancel(shot, kind: str) -> None:
     jobs.filter(state=Job.WAITING).update(state=Job.CANCELLED, says="Stopped before it began.")
 
 
-def _unwritten(error) -> str:
-    return f"The files could not be written: {error.strerror or error}."[:300]
+@contextmanager
+def _ending(pk: int):
+    """However the work within ends, the job says it; what wasn't foreseen is raised again."""
+    end = {"state": Job.FAILED}
+    try:
+        yield
+        end = {"state": Job.DONE, "progress": 1.0, "says": ""}
+    except Cancelled:
+        end = {"state": Job.CANCELLED, "says": "Stopped. Nothing was kept of it."}
+    except Problem as problem:
+        end["says"] = problem.sentence[:300]
+    except OSError as error:
+        end["says"] = f"The files could not be written: {error.strerror or error}."[:300]
+    except Exception as error:  # whatever it was, the artist must not wait for ever
+        end["says"] = f"Something went wrong that was not foreseen: {type(error).__name__}."
+        raise
+    finally:
+        Job.objects.filter(pk=pk).update(**end)
 
 
 def run(pk: int, work) -> None:
@@ -141,20 +152,9 @@ def run(pk: int, work) -> None:
 
     heart = threading.Thread(target=live, daemon=True, name=f"job-{pk}")
     heart.start()
-    end = {"state": Job.FAILED}
-    try:
-        work(progress)
-        end = {"state": Job.DONE, "progress": 1.0}
-    except Cancelled:
-        end = {"state": Job.CANCELLED, "says": "Stopped. Nothing was kept of it."}
-    except Problem as problem:
-        end["says"] = problem.sentence[:300]
-    except OSError as error:
-        end["says"] = _unwritten(error)
-    except Exception as error:  # whatever it was, the artist must not wait for ever
-        end["says"] = f"Something went wrong that was not foreseen: {type(error).__name__}."
-        raise
-    finally:
-        ended.set()
-        heart.join()
-        Job.objects.filter(pk=pk).update(**end)
+    with _ending(pk):
+        try:
+            work(progress)
+        finally:
+            ended.set()
+            heart.join()

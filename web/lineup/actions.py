@@ -107,11 +107,6 @@ def take_in(shot, folder: str, name: str, progress=lambda done: None) -> Returne
         shutil.rmtree(place, ignore_errors=True)
 
 
-def bring_back(shot, path: Path, name: str) -> Returned:
-    """A render from one file, here and now. Raises Problem."""
-    return _put_right(shot, Returned(shot=shot, name=name[:255]), {None: path}, None, lambda done: None)
-
-
 def start_again(shot, row: Returned, taken: dict | None) -> Job:
     """Begin to put one right in another way: as `taken_from` reads, or, with None, as is recognised."""
     return runner.start(shot, KIND, tasks.take_again, shot.pk, shot.head.number, row.pk, taken)

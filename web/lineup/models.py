@@ -5,6 +5,8 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
+from web.ui.folders import of_frame
+
 
 class Returned(models.Model):
     """One render brought back, a picture or the `frames` of a sequence. Its folder holds the file as it came, original.*, and as put
@@ -35,9 +37,7 @@ class Returned(models.Model):
 
     def of_frame(self, number: int | None) -> Path:
         """Where the files of a frame are, the first one's where it has no such."""
-        if not self.frames:
-            return self.folder
-        return self.folder / str(number if number in self.frames else self.frames[0])
+        return of_frame(self.folder, self.frames, number)
 
 
 class Snapshot(models.Model):

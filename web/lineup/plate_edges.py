@@ -11,7 +11,7 @@ from aperture.scene.frustum import from_json, to_json
 from web.lineup.actions import arrows_of
 from web.match.fits import camera_of_state
 from web.plates.models import plate_of
-from web.stage.stand_ins import extra, shown, stand_in_from
+from web.stage.stand_ins import extra, shapes, shown, stand_in_from
 
 EXPLAINS = 0.6  # a shift, scale and rotation are told where they leave no more than this share of what is off
 
@@ -25,8 +25,7 @@ def measured(shot) -> dict:
     solid = [index for index, item in enumerate(items) if item.get("kind") != "plane"]
     which = [index for index in solid if extra(items[index], "part_of_plate")] or solid or list(range(len(items)))
     names = [items[index]["name"] for index in which]
-    return {"names": names} | _measured(str(plate.folder / "pixels.npy"), json.dumps([to_json(camera), [
-        {key: item[key] for key in item if key not in ("name", "locked", "parent", "material")} for item in items], which]))
+    return {"names": names} | _measured(str(plate.folder / "pixels.npy"), json.dumps([to_json(camera), shapes(items), which]))
 
 
 @lru_cache(8)

@@ -3,6 +3,7 @@
 from django_tasks import task
 
 from web.jobs import runner
+from web.shows.models import Shot
 
 
 @task()
@@ -10,7 +11,7 @@ def bring_back(job: int, shot: int, revision: int, folder: str, name: str) -> No
     """Take renders in from the folder where they wait."""
     from web.lineup.actions import take_in
 
-    runner.run(job, lambda progress: take_in(_at(shot, revision), folder, name, progress))
+    runner.run(job, lambda progress: take_in(Shot.at_revision(shot, revision), folder, name, progress))
 
 
 @task()
@@ -18,10 +19,4 @@ def take_again(job: int, shot: int, revision: int, number: int, taken: dict | No
     """Put a render that was brought back right in another way."""
     from web.lineup.actions import put_right_again
 
-    runner.run(job, lambda progress: put_right_again(_at(shot, revision), number, taken, progress))
-
-
-def _at(shot, revision):
-    from web.shows.models import Shot
-
-    return Shot.at_revision(shot, revision)
+    runner.run(job, lambda progress: put_right_again(Shot.at_revision(shot, revision), number, taken, progress))

@@ -14,6 +14,7 @@ from web.lineup.forms import ReturnForm, TakenForm
 from web.lineup.models import Returned, Snapshot
 from web.lineup.page import LOOKS, curve, newest_own, page_data, remarks, rows
 from web.plates.models import plate_of
+from web.shows.reading import whole
 from web.shows.views import find, step_page
 
 FILES = {"render.png": "image/png", "alpha.png": "image/png", "render.exr": "image/x-exr"}
@@ -42,9 +43,9 @@ def lineup(request, show, shot, form=None, status=200):
 
 def _on_table(shot, query):
     """The render that is on the table, and its frame: (row, frame)."""
-    number, frame = query.get("returned", ""), query.get("frame", "")
-    row = shot.returned.filter(pk=number).first() if number.isdecimal() else newest_own(shot)
-    return row, int(frame) if row and row.frames and frame.isdecimal() else None
+    number = whole(query.get("returned"))
+    row = newest_own(shot) if number is None else shot.returned.filter(pk=number).first()
+    return row, whole(query.get("frame")) if row and row.frames else None
 
 
 @require_GET
@@ -109,9 +110,8 @@ def remove(request, show, shot, number):
 @require_GET
 def file(request, show, shot, number, name):
     """One of the pictures of a render that was brought back."""
-    frame = request.GET.get("frame", "")
     row = get_object_or_404(Returned, pk=number, shot=find(show, shot))
-    path = row.of_frame(int(frame) if frame.isdecimal() else None) / name
+    path = row.of_frame(whole(request.GET.get("frame"))) / name
     if name not in FILES or not path.exists():
         raise Http404
     return FileResponse(open(path, "rb"), content_type=FILES[name])

@@ -11,13 +11,8 @@ from web.match.fits import fit_of
 from web.match.forms import FocalForm, MarkForm, PlaneForm
 from web.shows.actions import Locked, Stale
 from web.shows.models import Shot
+from web.shows.reading import base_of
 from web.shows.views import find
-
-
-def base_of(request) -> int | None:
-    """The revision that the page had on screen."""
-    base = request.POST.get("base", "")
-    return int(base) if base.isdecimal() else None
 
 
 def _spots(shot):

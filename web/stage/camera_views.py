@@ -6,10 +6,10 @@ from django.views.decorators.http import require_POST
 from aperture.errors import Problem
 from aperture.units import parse_length
 from web.shows.actions import edit
+from web.shows.reading import base_of
 from web.shows.views import find
 from web.stage import cameras, views
 from web.stage.camera_forms import CameraForm, LooksForm
-from web.stage.reading import whole
 from web.stage.world import CARD_IN, card_corners
 
 
@@ -20,7 +20,7 @@ def _back(shot, id_=""):
 @require_POST
 def camera(request, show, shot):
     """Copy, lock, remove, hide or type one; `camera` names it."""
-    shot, id_, base = find(show, shot), request.POST.get("camera", ""), whole(request.POST.get("base"))
+    shot, id_, base = find(show, shot), request.POST.get("camera", ""), base_of(request)
     verb = request.POST.get("verb")
     if verb in ("copy", "type"):
         shot = cameras.copy_camera(shot, id_, base) if verb == "copy" else cameras.type_camera(shot, base)
@@ -74,7 +74,7 @@ def _chosen(shot, request):
 @require_POST
 def card(request, show, shot):
     """Put the plate card at a distance, leave it in space or fix it to the camera again, choose where it shows."""
-    shot, base, verb = find(show, shot), whole(request.POST.get("base")), request.POST.get("verb", "move")
+    shot, base, verb = find(show, shot), base_of(request), request.POST.get("verb", "move")
     matched = cameras.camera_called(shot, None)
     if matched is None:
         raise Problem("There is no camera yet that the plate could hang before.")

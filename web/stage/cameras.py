@@ -54,6 +54,11 @@ def cameras_of(shot: Shot) -> list[ShotCamera]:
     return [ShotCamera(*one, LOOKS | looks.get(one[0], {})) for one in found if one[3] is not None]
 
 
+def matched_of(cameras: list[ShotCamera]) -> ShotCamera | None:
+    """The matched one among them."""
+    return next((one for one in cameras if one.id == MATCHED), None)
+
+
 def camera_called(shot: Shot, id_: str | None) -> ShotCamera | None:
     """One of them by its id; the matched one without; None where there is none such."""
     return next((one for one in cameras_of(shot) if one.id == (id_ or MATCHED)), None)

@@ -6,7 +6,7 @@ from aperture.scene import handles, overlay
 from aperture.units import METRES
 from web.match.fits import fit_of
 from web.match.overlay import path_of, spacing_for
-from web.stage.cameras import MATCHED
+from web.stage.cameras import MATCHED, matched_of
 from web.stage.stand_ins import extra, shown, stand_in_from
 from web.stage.world import card_corners, card_in, card_left, cut_off, solids, world
 from web.ui.rows import Remark, Row
@@ -48,7 +48,7 @@ def _card_seen(shot, cameras, through):
     numbers row by row, where it hangs in space."""
     import cv2
 
-    matched = next((one for one in cameras if one.id == MATCHED), None)
+    matched = matched_of(cameras)
     if card_in(shot) == "set" or matched is None:
         return False
     if through.id == MATCHED and card_left(shot) is None:

@@ -40,6 +40,12 @@ def extra(item: dict, name: str):
     return item.get(name, EXTRAS[name])
 
 
+def shapes(items: list[dict]) -> list[dict]:
+    """What of items says where their surfaces are, and nothing else: it is the same while only names and the like change."""
+    return [{key: value for key, value in item.items() if key not in ("name", "locked", "parent", "material", "checker_m", "part_of_plate", "notes")}
+            for item in items]
+
+
 def shown(state: dict) -> list[dict]:
     """The items that aren't hidden."""
     return [item for item in state["stand_ins"] if not extra(item, "hidden")]

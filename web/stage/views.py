@@ -16,12 +16,12 @@ from aperture.scene.solids import KINDS
 from aperture.units import parse_length, parse_number
 from web.match.fits import fit_of
 from web.plates.models import plate_of
+from web.shows.reading import base_of, body, point, whole
 from web.shows.views import find, step_page
 from web.stage import actions
-from web.stage.cameras import MATCHED, cameras_of
+from web.stage.cameras import cameras_of, matched_of
 from web.stage.forms import ANGLES, FIELDS, MeshForm, StandInForm
 from web.stage.page import item_rows, moved_data, page_data, remarks
-from web.stage.reading import body, point, whole
 from web.stage.sheets import camera_sheet, plate_sheet
 from web.stage.stand_ins import extra, free_name, json_from, new, shown, stand_in_from
 
@@ -38,7 +38,7 @@ def stage(request, show, shot, forms=None, status=200):
         return _to(find(show, shot.code), item["id"] if item else None, request.GET.get("through"))
     cameras, plate = cameras_of(shot), plate_of(shot)
     through = _through(cameras, request.POST.get("camera") if forms else request.GET.get("through"))
-    matched = next((one.camera for one in cameras if one.id == MATCHED), None)
+    matched = (found := matched_of(cameras)) and found.camera
     leaf = "cameras" if {"camera", "looks"} & set(forms) else request.GET.get("leaf", "things")
     defaults = {kind: [shot.show.length(value, places=3)[0] for value in size] for kind, (_, size, _) in KINDS.items()}
     context = {"plate": plate, "items": state["stand_ins"], "item": item, "form": form, "camera": through and through.camera, "through": through,
@@ -124,16 +124,15 @@ def _dragged(shot, data):
 def drag(request, show, shot):
     """Where a drag would take a stand-in; saved when the drag ends (`done`)."""
     shot, data = find(show, shot), body(request)
-    before = next((other for other in shot.state["stand_ins"] if other["id"] == data.get("id")), None)
+    before = {item["id"]: item for item in shot.state["stand_ins"]}
     cameras, through, moved = _dragged(shot, data)
-    by = [f"{shot.show.length(change, places=3)[0]} {name}" for change, name in zip(np.subtract(moved["base"], before["base"]).tolist(), AXES)
+    by = [f"{shot.show.length(change, places=3)[0]} {name}" for change, name in zip(np.subtract(moved["base"], before[moved["id"]]["base"]).tolist(), AXES)
           if abs(change) >= 5e-4]
     figures = StandInForm(show=shot.show, item=moved).initial
     told = {"moved": ", ".join(by), "figures": {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)}}
     if data.get("done"):
         shot = actions.set_stand_in(shot, moved, whole(data.get("base")))
         return JsonResponse(page_data(shot, cameras, through, plate_of(shot)) | told)
-    before = {item["id"]: item for item in shot.state["stand_ins"]}
     items = [item for item in shown({"stand_ins": actions.with_what_hangs(shot.state["stand_ins"], moved)}) if item != before[item["id"]]]
     return JsonResponse(moved_data(shot, through, items) | told)
 
@@ -199,7 +198,7 @@ def mesh(request, show, shot):
 @require_POST
 def verb(request, show, shot, id_, name):
     """Hide, lock, take as part of the plate, put the plate on, duplicate or remove one."""
-    shot, base = find(show, shot), whole(request.POST.get("base"))
+    shot, base = find(show, shot), base_of(request)
     if name == "duplicate":
         shot = actions.duplicate(shot, id_, base)
         return _to(shot, None)
@@ -221,5 +220,5 @@ def shift(request, show, shot, id_):
     item = next((other for other in shot.state["stand_ins"] if other["id"] == id_), None)
     if item is None or len(by) != 3:
         raise Problem("That stand-in is gone already." if item is None else "A shift is three numbers of metres.")
-    actions.set_stand_in(shot, item | {"base": [round(at + step, 6) for at, step in zip(item["base"], by)]}, whole(request.POST.get("base")))
+    actions.set_stand_in(shot, item | {"base": [round(at + step, 6) for at, step in zip(item["base"], by)]}, base_of(request))
     return redirect(shot.url("set") + "?leaf=plate")

@@ -8,7 +8,7 @@ from aperture.scene.frustum import across, beyond
 from aperture.units import METRES
 from web.match.fits import fit_of
 from web.match.overlay import spacing_for
-from web.stage.cameras import MATCHED, facts_of
+from web.stage.cameras import MATCHED, facts_of, matched_of
 from web.stage.stand_ins import shown, stand_in_from
 
 CARD_REACH = 1.35  # where the plate card stands unless told, as a share of the distance from the camera to the origin
@@ -20,7 +20,7 @@ def world(shot, cameras, items, through, plate=None) -> dict | None:
     """Everything that the set view draws, as JSON; None without any camera."""
     if not cameras:
         return None
-    turn, matched = from_y_up(shot.show.up_axis), next((one for one in cameras if one.id == MATCHED), None)
+    turn, matched = from_y_up(shot.show.up_axis), matched_of(cameras)
     first = (matched or cameras[0]).camera
     return {"up": shot.show.up_axis, "spacing": spacing_for(first, METRES[shot.show.length_unit]), "solids": solids(shot, items), "spots": _spots(shot, turn),
             "eye": (turn @ first.position).tolist(), "right": (turn @ first.rotation[:, 0]).tolist(),
@@ -61,10 +61,10 @@ def _camera(one, shot, turn, through, plate) -> dict:
 
     def frame(distance):
         return (across(camera, distance) @ turn.T).tolist()
-    return {"id": one.id, "name": one.name, "eye": (turn @ camera.position).tolist(), "right": (turn @ camera.rotation[:, 0]).tolist(),
-            "over": (turn @ camera.rotation[:, 1]).tolist(), "end": frame(length), "focus": frame(looks["focus_m"]) if looks["focus_m"] else None,
+    return {"eye": (turn @ camera.position).tolist(), "right": (turn @ camera.rotation[:, 0]).tolist(), "end": frame(length),
+            "focus": frame(looks["focus_m"]) if looks["focus_m"] else None,
             "opacity": looks["opacity"], "facts": facts_of(one, shot.show, plate) if looks["facts"] != "none" else [], "side": looks["facts"],
-            "chosen": bool(through) and one.id == through.id, "size": length}
+            "chosen": bool(through) and one.id == through.id}
 
 
 # The plate card ----------------------------------------------------------------------------------------------------------

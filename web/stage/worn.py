@@ -19,20 +19,19 @@ from aperture.scene.frustum import from_json, to_json
 from web.match.fits import camera_of_state
 from web.plates.models import plate_of
 from web.shows.views import find
-from web.stage.stand_ins import extra, named, shown, stand_in_from
+from web.stage.stand_ins import extra, named, shapes, shown, stand_in_from
 
 
 def _made(shot, camera, id_) -> worn.Worn:
     """How one of the shot's stand-ins wears the plate."""
-    shapes = [{key: item[key] for key in item if key not in ("name", "locked", "parent", "material")} for item in shown(shot.state)]
-    return _wear(json.dumps([to_json(camera), shapes]), id_)
+    return _wear(json.dumps([to_json(camera), shapes(shown(shot.state))]), id_)
 
 
 @lru_cache(40)
 def _wear(text: str, id_: str) -> worn.Worn:
     """Kept in mind for as long as neither camera nor stand-ins change: `text` has both."""
-    camera, shapes = json.loads(text)
-    return worn.wear(from_json(camera), [stand_in_from(item) for item in shapes], next(index for index, item in enumerate(shapes) if item["id"] == id_))
+    camera, items = json.loads(text)
+    return worn.wear(from_json(camera), [stand_in_from(item) for item in items], next(index for index, item in enumerate(items) if item["id"] == id_))
 
 
 def shares(shot, camera, id_) -> dict:

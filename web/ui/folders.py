@@ -36,6 +36,11 @@ def settle(folder: Path, place: Path) -> None:
     folder.rename(place)
 
 
+def of_frame(folder: Path, frames: list[int], number: int | None) -> Path:
+    """Where in a folder the files of a frame are, the first one's where there is no such; the folder itself where it is of a still."""
+    return folder / str(number if number in frames else frames[0]) if frames else folder
+
+
 def write(place: Path, make) -> None:
     """Let `make(path)` write a file, and put it at `place` once it is whole."""
     place.parent.mkdir(parents=True, exist_ok=True)

@@ -1,4 +1,4 @@
-"""What the page's script sends."""
+"""What pages and their scripts send: JSON, places, numbers of revisions and frames."""
 
 import json
 import math
@@ -25,5 +25,10 @@ def point(at):
 
 
 def whole(value) -> int | None:
-    """A revision's number, as JSON or as a form has it; None where it isn't one."""
+    """A revision's or a frame's number, as JSON or as a form or an address has it; None where it isn't one."""
     return value if isinstance(value, int) and not isinstance(value, bool) else int(value) if isinstance(value, str) and value.isdecimal() else None
+
+
+def base_of(request) -> int | None:
+    """The revision that the page had on screen."""
+    return whole(request.POST.get("base"))
