@@ -6,7 +6,7 @@ it again. What was rendered for another grid of the gate chain, or by a program 
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from itertools import product
+from itertools import pairwise, product
 
 import numpy as np
 
@@ -68,7 +68,7 @@ class Recognised:
 def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correction]:
     """The corrections of a plate: those in its chain, its lens's distortion, and the slips that are always possible."""
     out, flips = [], set()
-    for stage in chain.stages[:chain.plate + 1] if chain else ():
+    for before, stage in pairwise(chain.stages[:chain.plate + 1] if chain else ()):
         step = stage.step
         if not step:
             continue
@@ -86,9 +86,10 @@ def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correctio
             out.append(Correction(stage.key, "Desqueeze", f"desqueezed by {by:g}", (0, 1, -1), True,
                                   lambda picture, way, scale=scale: _scaled(picture, scale[0]**way, scale[1]**way)))
         elif step["do"] == "stabilise":
-            right, down = step["right"], step["down"]
-            out.append(Correction(stage.key, "Stabilise", f"stabilised by {right:+g}, {down:+g} px", (0, 1, -1), True,
-                                  lambda picture, way, by=(right, down): _shifted(picture, by[0] * way, by[1] * way), np.hypot(right, down) < FINE_PX))
+            # In px of the plate, whatever the grid was that the step moved.
+            right, down = chain.plate_grid.px_linear @ (np.array(before.grid.mm_from_px) - np.array(stage.grid.mm_from_px))[:, 2]
+            out.append(Correction(stage.key, "Stabilise", f"stabilised by {right:+.4g}, {down:+.4g} px", (0, 1, -1), True,
+                                  lambda picture, way, by=(right, down): _shifted(picture, by[0] * way, by[1] * way), bool(np.hypot(right, down) < FINE_PX)))
         elif step["do"] == "straighten":
             out.append(Correction(stage.key, "Undistort", "freed of its lens’s distortion", (0,), True, lambda picture, way: picture))
     if camera is not None and bends(camera.lens):

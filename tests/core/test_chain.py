@@ -251,7 +251,8 @@ class Typed(TestCase):
     def test_every_kind_of_step_can_be_made_and_described(self):
         made = {"window": {"width": 100, "height": 100}, "bin": {"by": 2}, "resize": {"scale": 0.5}, "turn": {"quarters": 1},
                 "flip": {"way": "sides"}, "desqueeze": {},
-                "pad": {"aspect": 2.0}, "stabilise": {"right": 3.5, "down": -2}, "straighten": {}, "overscan": {"percent": 5}, "extract": {"aspect": 2.0}, "return": {}}
+                "pad": {"aspect": 2.0}, "stabilise": {"right": 3.5, "down": -2}, "straighten": {}, "overscan": {"percent": 5},
+                "extract": {"aspect": 2.0}, "return": {}}
         self.assertEqual(set(made), set(KINDS))
         chain = build(gate([], [{"do": do, **more} for do, more in made.items() if do != "bin"]), None, Lens(30, coefficients=(-0.05, 0, 0, 0, 0)))
         self.assertEqual((chain.problems, bends(chain.lens)), ((), True))

@@ -78,6 +78,17 @@ class Stabilised(TestCase):
         np.testing.assert_allclose(self.camera.project(points) - before, [self.BY] * 2, atol=1e-9)
         np.testing.assert_allclose(self.chain.axis_px, np.add((240, 135), self.BY), atol=1e-9)
 
+    def test_moved_on_another_grid_it_is_told_in_the_plate_s_pixels(self):
+        """Twice as fine, turned on its side, then brought to the plate: what went right goes down, by half."""
+        steps = [{"id": "held", "do": "stabilise", "right": 40.0, "down": 6.0}, {"id": "upright", "do": "turn", "quarters": 1},
+                 {"id": "small", "do": "resize", "width": 270, "height": 480}]
+        chain = build({"width_mm": 36.0, "height_mm": 20.25, "photosites": [960, 540], "plate_at": 3, "steps": steps}, (270, 480), Lens(24.0), strict=True)
+        held = next(one for one in corrections_of(chain, None) if one.key == "held")
+        self.assertEqual((held.about, held.fine), ("stabilised by -3, +20 px", False))
+        dot = np.zeros((480, 270, 1), np.float32)
+        dot[100, 50] = 1
+        self.assertEqual(np.argwhere(held.apply(dot, 1)[..., 0] > 0.5).tolist(), [[120, 47]])
+
     def test_stabilised_again_or_not_at_all(self):
         """OpenCV moves the pictures, so that they slide by the step once too often, or never got it."""
         for times, way in ((1, -1), (-1, 1), (0, None)):
