@@ -40,13 +40,15 @@ class Correction:
 
 @dataclass(frozen=True)
 class Target:
-    """A grid that a render may be for. `to_plate(picture)` brings one of its size, (H, W, C), onto the plate."""
+    """A grid that a render may be for. `to_plate(picture)` brings one of its size, (H, W, C), onto the plate, bending it where the grid is
+    `straight` and the plate isn't."""
 
     key: str
     name: str
     width: int
     height: int
     to_plate: Callable
+    straight: bool = False
 
 
 @dataclass(frozen=True)
@@ -109,7 +111,8 @@ def targets_of(chain: Chain | None, width: int, height: int) -> list[Target]:
     for index, stage in enumerate(chain.stages if chain else ()):
         if index != chain.plate and not stage.unsized and stage.grid.width * stage.grid.height <= 250_000_000:
             out.append(Target(stage.key, stage.name, stage.grid.width, stage.grid.height,
-                              lambda picture, index=index: _resampled(picture, lambda at: chain.lead(at, chain.plate, index), width, height)))
+                              lambda picture, index=index: _resampled(picture, lambda at: chain.lead(at, chain.plate, index), width, height),
+                              stage.straight and not chain.stages[chain.plate].straight))
     return out
 
 
@@ -185,10 +188,12 @@ def overlap(alpha, expected) -> float:
     return float(np.minimum(a, b).sum() / max(np.maximum(a, b).sum(), 1e-6))
 
 
-def in_words(one: Correction, way: int, by_hand: bool = False) -> str:
-    """What the render must and must not get of a correction, and what was done."""
+def in_words(one: Correction, way: int, by_hand: bool = False, target: Target | None = None) -> str:
+    """What the render must and must not get of a correction, and what was done; `target`: the grid that it was made for."""
     if not one.of_plate:
         return ("You have it turned over." if by_hand else f"It is {one.about}: it was turned back.") if way else ""
+    if one.key == "lens" and way == 0 and target and target.straight:
+        return "The plate is bent by its lens, and this render was made for a straight grid: the chain bent it, on its way to the plate."
     if one.key == "lens":
         return {0: "The plate is bent by its lens, and so is this render: it must be neither bent again nor straightened.",
                 1: "The plate is bent by its lens, and this render was straight: it was bent.",

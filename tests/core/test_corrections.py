@@ -113,6 +113,18 @@ class LensBend(TestCase):
             self.assertLess(measured.median, 0.05)
         self.assertGreater(offsets.measure(plain[..., 3], expected).most, 2.0)  # else nothing was shown
 
+    def test_a_render_for_the_straight_grid_is_bent_by_the_chain(self):
+        gate = {"width_mm": 36.0, "height_mm": 20.25, "photosites": [960, 540], "plate_at": 0, "steps": [{"id": "flat", "do": "straighten"}]}
+        chain = build(gate, (960, 540), self.CAMERA.lens, strict=True)
+        pose, expected = self.CAMERA.world_from_camera, seen(self.CAMERA).rgba[..., 3]
+        plain = seen(replace(chain.camera(1), world_from_camera=pose)).rgba
+        self.assertNotEqual(plain.shape[:2], expected.shape)  # enlarged to hold all of it
+        known, targets = corrections_of(chain, self.CAMERA), targets_of(chain, 960, 540)
+        found, _, taken = returned.put_right(returned.Returned(plain, True, True), expected, known, targets)
+        self.assertEqual(taken.geometry, Geometry("flat", {}))
+        self.assertLess(offsets.measure(found.rgba[..., 3], expected).median, 0.06)
+        self.assertIn("the chain bent it", in_words(known[0], 0, target=next(one for one in targets if one.key == "flat")))
+
     def test_straightened_as_opencv_does(self):
         rng = np.random.default_rng(2)
         picture = cv2.GaussianBlur(rng.random((540, 960, 3)).astype(np.float32), (0, 0), 4)

@@ -161,11 +161,11 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
 
 def _choices(taken, known, targets, size, by_hand) -> dict:
     """How a render was taken, and what could be chosen instead: grids of its size, [key, name]; corrections, [key, name, ways, sentence]."""
-    ways = taken.geometry.ways
+    ways, target = taken.geometry.ways, next(one for one in targets if one.key == taken.geometry.grid)
     fitting = [one for one in targets if one.key in (taken.geometry.grid, corrections.PLATE) or (one.height, one.width) == size]
     return {"grid": taken.geometry.grid, "ways": ways, "encoding": taken.encoding, "multiplied": taken.multiplied, "alpha": taken.alpha, "by_hand": by_hand,
             "grids": [[one.key, one.name] for one in fitting],
-            "corrections": [[one.key, one.name, list(one.ways), corrections.in_words(one, ways.get(one.key, 0), by_hand)] for one in known]}
+            "corrections": [[one.key, one.name, list(one.ways), corrections.in_words(one, ways.get(one.key, 0), by_hand, target)] for one in known]}
 
 
 def _missing(frames) -> list[str]:

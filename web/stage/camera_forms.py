@@ -4,10 +4,10 @@ import math
 
 from django import forms
 
-from aperture.errors import Problem
 from aperture.gates.grid import Grid
-from aperture.units import parse_angle, parse_length
+from aperture.units import parse_angle
 from web.stage.cameras import LOOKS, SIDES
+from web.stage.typed import TypedForm
 
 PLACE = ("across", "up", "along")
 TURNS = ("pan", "tilt", "roll")
@@ -15,41 +15,7 @@ MILLIMETRES = ("focal", "gate_width", "gate_height")
 MOST_PX = 65536
 
 
-class _Typed(forms.Form):
-    """A form whose lengths are typed in the show's unit; what is left as it was shown keeps its exact value."""
-
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
-
-    def __init__(self, *args, show, **kwargs):
-        self.show = show
-        super().__init__(*args, **kwargs)
-
-    def changed(self, name) -> str | None:
-        """What was typed; None where nothing was, or what was shown before."""
-        text = (self.cleaned_data.get(name) or "").strip()
-        return text if text and text != str(self.initial.get(name) or "") else None
-
-    def parsed(self, name, label, parse, low, high, told):
-        """A typed value; None where it wasn't changed, or is wrong, which is then said beside it."""
-        text = self.changed(name)
-        if text is None:
-            return None
-        try:
-            value = parse(text, label)
-            if not low <= value <= high:
-                raise Problem(f"{label} must be {told}.")
-            return value
-        except Problem as problem:
-            self.add_error(name, problem.sentence)
-            return None
-
-    def length(self, name, label, low=-1e5, high=1e5, told="within 100 km", unit=None):
-        """A typed length in metres, or in whatever `unit` is."""
-        scale = 1000.0 if unit == "mm" else 1.0
-        return self.parsed(name, label, lambda text, label: parse_length(text, unit or self.show.length_unit, label) * scale, low, high, told)
-
-
-class CameraForm(_Typed):
+class CameraForm(TypedForm):
     """A copied or typed camera. `cleaned_data["item"]` is its JSON as it should become."""
 
     name = forms.CharField(required=False, max_length=60)
@@ -102,7 +68,7 @@ def _grid(item) -> Grid:
     return Grid(*item["image"], tuple(map(tuple, item["mm_from_px"])))
 
 
-class LooksForm(_Typed):
+class LooksForm(TypedForm):
     """How any camera is drawn, and its focus and stop. `cleaned_data["looks"]` holds what becomes of LOOKS; an emptied field goes back to usual."""
 
     length_m = forms.CharField(required=False, max_length=40)

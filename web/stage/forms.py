@@ -4,17 +4,17 @@ import math
 
 from django import forms
 
-from aperture.errors import Problem
 from aperture.formats.meshes import ENDINGS
 from aperture.scene.solids import KINDS
-from aperture.units import LENGTH_UNITS, parse_angle, parse_length
+from aperture.units import LENGTH_UNITS, parse_angle
 from web.stage.stand_ins import EXTRAS, MATERIALS, extra, new
+from web.stage.typed import TypedForm
 
 FIELDS = (("width", "size", 0), ("height", "size", 1), ("depth", "size", 2), ("across", "base", 0), ("up", "base", 1), ("along", "base", 2))
 ANGLES = ("turn", "tilt", "roll")
 
 
-class StandInForm(forms.Form):
+class StandInForm(TypedForm):
     """A stand-in's name, size, place and so on. `cleaned_data["item"]` is the JSON as it should become."""
 
     name = forms.CharField(required=False, max_length=60)
@@ -32,10 +32,9 @@ class StandInForm(forms.Form):
     parent = forms.ChoiceField(required=False)
     material = forms.ChoiceField(required=False, choices=list(MATERIALS.items()))
     checker = forms.CharField(required=False, max_length=40)
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
 
     def __init__(self, *args, show, item=None, others=(), **kwargs):
-        self.show, self.item = show, item
+        self.item = item
         if item:
             places = 4 if show.length_unit in ("m", "ft") else 2
             shown = {field: show.length(item[key][index], places=places)[0] for field, key, index in FIELDS}
@@ -43,7 +42,7 @@ class StandInForm(forms.Form):
             shown |= {"name": item["name"], "kind": item.get("kind", "box"), "steps": item.get("steps") or None, "parent": extra(item, "parent") or "",
                       "material": extra(item, "material"), "checker": show.length(extra(item, "checker_m"), places=places)[0]}
             kwargs["initial"] = kwargs.get("initial", {}) | shown
-        super().__init__(*args, **kwargs)
+        super().__init__(*args, show=show, **kwargs)
         self.fields["parent"].choices = [("", "nothing"), *((other["id"], other["name"]) for other in others if not item or other["id"] != item["id"])]
 
     def clean(self):
@@ -53,42 +52,23 @@ class StandInForm(forms.Form):
         item = dict(self.item) if self.item else new(kind, data.get("name") or KINDS[kind][0])
         item |= {"size": list(item["size"]), "base": list(item["base"]), "name": data.get("name") or item["name"]}
         for field, key, index in FIELDS:
-            text = (data.get(field) or "").strip()
-            if self.item and (text == self.initial.get(field) or field not in self.data) or not self.item and not text:
-                continue  # as it was shown: keep the exact value
-            if value := self._length(field, text, "The " if key == "size" else "The place ", flat=kind == "plane" and field == "height"):
-                item[key][index] = value[0]
+            low = 0.0 if kind == "plane" and field == "height" else 1e-4
+            value = self.length(field, f"The {field}", low, 1e5, "above 0.1 mm and at most 100 km") if key == "size" else \
+                self.length(field, f"The place {field}")
+            if value is not None:
+                item[key][index] = value
         for name in ANGLES:
-            text = (data.get(name) or "").strip()
-            if not text or self.item and text == self.initial.get(name):
-                continue
-            try:
-                item[f"{name}_deg"] = round(math.degrees(parse_angle(text, f"The {name}")), 6)
-            except Problem as problem:
-                self.add_error(name, problem.sentence)
+            if (value := self.parsed(name, f"The {name}", parse_angle, -math.inf, math.inf, "an angle")) is not None:
+                item[f"{name}_deg"] = round(math.degrees(value), 6)
         if kind == "stairs" and "steps" in self.data:
             item["steps"] = data.get("steps") or 0
         for name in ("parent", "material"):
             if name in self.data and (value := data.get(name) or EXTRAS[name]) != extra(item, name):
                 item[name] = value
-        text = (data.get("checker") or "").strip()
-        if text and text != self.initial.get("checker") and (value := self._length("checker", text, "The ")):
-            item["checker_m"] = value[0]
+        if (value := self.length("checker", "The checker", 1e-4, 1e5, "above 0.1 mm and at most 100 km")) is not None:
+            item["checker_m"] = value
         data["item"] = item
         return data
-
-    def _length(self, field, text, before, flat=False):
-        """(metres,), or None after saying what is wrong with it."""
-        try:
-            value = parse_length(text, self.show.length_unit, f"{before}{field}")
-            if before == "The " and not (flat and value == 0) and not 1e-4 <= value <= 1e5:
-                raise Problem(f"The {field} must be above 0.1 mm and at most 100 km.")
-            if abs(value) > 1e5:
-                raise Problem(f"The place {field} must be within 100 km.")
-            return (value,)
-        except Problem as problem:
-            self.add_error(field, problem.sentence)
-            return None
 
 
 class MeshForm(forms.Form):
