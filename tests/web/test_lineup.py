@@ -139,6 +139,6 @@ class LineUp(Matched, TransactionTestCase):
         changed = np.flatnonzero((pictures[0] != pictures[1]).any(axis=(1, 2)))
         self.assertTrue(len(changed) > 20 and changed.min() > 900)  # the strip along the foot
         self.client.post("/shows/tide/LT901/set/camera/looks", {"camera": "match", "focus_m": "4 m", "stop": "2.8", "facts": "none"})
-        self.assertContains(self.client.get(URL), "focus 4.000 m · T 2.8")
+        self.assertContains(self.client.get(URL), "T 2.8 · focus 4.000 m")
         self.client.post(f"{URL}/snapshots/{plain.pk}/remove")
         self.assertFalse(plain.file.exists())

@@ -16,7 +16,7 @@ from web.elements.actions import linear_plate
 from web.lineup.models import Snapshot
 from web.match.fits import camera_of_state
 from web.plates.models import FRAME, plate_of
-from web.stage.cameras import MATCHED
+from web.stage.cameras import MATCHED, stop_and_focus
 from web.ui.folders import write
 
 FONT = Path(__file__).parents[1] / "ui/static/fonts/atkinson-hyperlegible-mono-latin-wght-normal.woff2"
@@ -30,9 +30,8 @@ def facts(shot, at, frame: int | None = None) -> list[str]:
     if camera is None:
         return [first]
     gate, body = (camera.grid.gate_mm, state["gate"].get("name")) if state["gate"] else (None, "")
-    stop, focus = plate.metadata.get("f_number") if plate else None, looks.get("focus_m")
     second = [body, f"gate {gate[0]:.2f} × {gate[1]:.2f} mm" if gate else "gate unknown", lens, f"{camera.lens.focal_mm:.2f} mm" if gate else "",
-              f"focus {shot.show.length(focus)[0]}" if focus else "", f"T {looks['stop']:g}" if looks.get("stop") else f"f/{stop:g}" if stop else "",
+              *stop_and_focus(looks, plate.metadata.get("f_number") if plate else None, shot.show),
               f"lens {shot.show.length(float(camera.position[1]))[0]} above the floor"]
     return [first, " · ".join(part for part in second if part)]
 

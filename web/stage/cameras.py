@@ -147,13 +147,17 @@ def f_number(one: ShotCamera, plate=None) -> float | None:
     return plate.metadata.get("f_number") if plate and one.id == MATCHED else None
 
 
+def stop_and_focus(looks: dict, f_number: float | None, show) -> list[str]:
+    """In words, those that are known: the T-stop that was typed, or else the f-number; the focus distance."""
+    stop = f"T {looks['stop']:g}" if looks.get("stop") else f"f/{f_number:g}" if f_number else ""
+    return [part for part in (stop, f"focus {show.length(looks['focus_m'])[0]}" if looks.get("focus_m") else "") if part]
+
+
 def facts_of(one: ShotCamera, show, plate=None) -> list[str]:
     """The lines of a camera's plate of facts: name, lens and gate, focus and stop, height above the floor and tilt."""
     camera, looks = one.camera, one.looks
     width, height = camera.grid.gate_mm
     pan, tilt, roll = np.degrees(camera.angles)
-    stop, focus = looks["stop"] or f_number(one, plate), looks["focus_m"]
-    third = " · ".join(part for part in (f"T {stop:g}" if looks["stop"] else f"f/{stop:g}" if stop else "",
-                                         f"focus {show.length(focus)[0]}" if focus else "") if part)
+    third = " · ".join(stop_and_focus(looks, f_number(one, plate), show))
     return [part for part in (one.name, f"{camera.lens.focal_mm:.2f} mm · gate {width:.2f} × {height:.2f} mm", third,
                               f"{show.length(float(camera.position[1]))[0]} above the floor · tilt {tilt:.1f}°") if part]
