@@ -3,9 +3,10 @@ PYTHON ?= python3.11
 PORT ?= 8000
 V := .venv/bin
 STAMP := .venv/.installed
+TESTS := .venv/.tests-installed
 
 help: ## list these targets
-	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /	/' | expand -t 10
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /	/' | expand -t 14
 
 setup: $(STAMP) ## install what running needs, into .venv
 
@@ -23,7 +24,20 @@ demo: $(STAMP) ## start the application with the demo show on 127.0.0.1:8000 (PO
 	@$(V)/python manage.py db_worker --interval 0.2 --no-startup-delay -v 0 & worker=$$!; trap "kill $$worker 2>/dev/null" EXIT INT TERM; \
 		$(V)/gunicorn web.config.wsgi --bind 127.0.0.1:$(PORT) --workers 1 --threads 8 --timeout 600 --log-level warning
 
-test: $(STAMP) ## install what tests need and run all of them
+$(TESTS): $(STAMP) requirements/test.txt
+	$(V)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/test.txt
+	touch $(TESTS)
+
+lint: $(TESTS) ## check how the code is written: ruff, its formatter, who imports whom, migrations
+	$(V)/ruff check .
+	$(V)/ruff format --check .
+	$(V)/lint-imports --no-cache
+	@data=$$(mktemp -d) && trap "rm -rf $$data" EXIT && APERTURE_DATA=$$data $(V)/python manage.py makemigrations --check --dry-run
+
+setup-tests: $(TESTS) ## install what tests need: packages of the system (as root), and into .venv
+	bash tests/setup.sh
+
+test: setup-tests ## install what tests need where it is missing, and run all of them
 	bash tests/run.sh
 
 bench: $(STAMP) ## print the benchmarks
@@ -38,4 +52,4 @@ lock: ## compile requirements/*.in to pinned files with hashes
 	for part in app test; do $(V)/pip-compile --quiet --generate-hashes --allow-unsafe --strip-extras --no-emit-index-url --no-emit-find-links \
 		--no-emit-trusted-host requirements/$$part.in -o requirements/$$part.txt; done
 
-.PHONY: help setup demo test bench assets lock
+.PHONY: help setup setup-tests demo lint test bench assets lock

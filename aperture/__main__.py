@@ -5,7 +5,8 @@ import json
 import sys
 from pathlib import Path
 
-from aperture.match.document import InvalidDocument, loads, schema
+from aperture.match.document import InvalidDocument, loads, schema, unwrapped
+from aperture.match.report import refusal
 from aperture.match.solve import solve
 
 
@@ -13,7 +14,9 @@ def main(arguments=None) -> int:
     """Run one command; 0 where it was carried out, 2 where a document or the call is not valid."""
     parser = argparse.ArgumentParser(prog="python -m aperture")
     commands = parser.add_subparsers(dest="command", required=True)
-    solving = commands.add_parser("solve", help="one fit a line (JSON Lines), in the order given; - reads standard input")
+    solving = commands.add_parser(
+        "solve", help="one fit a line (JSON Lines), in the order given; - reads standard input"
+    )
     solving.add_argument("cases", nargs="+", metavar="CASE.json")
     showing = commands.add_parser("schema", help="print a JSON Schema")
     showing.add_argument("which", choices=["match"])
@@ -25,16 +28,20 @@ def main(arguments=None) -> int:
     for case in options.cases:
         try:
             text = sys.stdin.buffer.read() if case == "-" else Path(case).read_bytes()
-            fit = solve(loads(text))
+            answer = solve(unwrapped(loads(text))).document
         except OSError as error:
-            print(f"{case}: can't be read: {error.strerror}", file=sys.stderr)
-            status = 2
+            answer = _not_valid(f"“{case}” can't be read: {error.strerror}.", "")
         except InvalidDocument as error:
-            print(f"{case}: {error.place or '/'}: {error.sentence}", file=sys.stderr)
+            answer = _not_valid(error.sentence, error.place)
+        if "at" in answer:
             status = 2
-        else:
-            print(json.dumps(fit.document, allow_nan=False))
+        print(json.dumps(answer, allow_nan=False), flush=True)
     return status
+
+
+def _not_valid(problem: str, place: str) -> dict:
+    """The line for a document that isn't one: every document of a batch gets a line."""
+    return refusal(problem) | {"at": place or "/"}
 
 
 if __name__ == "__main__":

@@ -5,36 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from aperture.errors import Problem
-from aperture.gates.angles import View
-from aperture.gates.grid import Grid
+from aperture.geometry.angles import View
+from aperture.geometry.grid import Grid
+from aperture.geometry.rotation import angles_from_rotation, rotation_from_angles
 from aperture.lens.lens import Lens
-
-
-def rotation_from_angles(pan: float, tilt: float, roll: float) -> np.ndarray:
-    """(3, 3) world-from-camera rotation Ry(pan) · Rx(tilt) · Rz(roll), radians."""
-    (cp, sp), (ct, st), (cr, sr) = ((np.cos(a), np.sin(a)) for a in (pan, tilt, roll))
-    ry = np.array([[cp, 0, sp], [0, 1, 0], [-sp, 0, cp]])
-    rx = np.array([[1, 0, 0], [0, ct, -st], [0, st, ct]])
-    rz = np.array([[cr, -sr, 0], [sr, cr, 0], [0, 0, 1]])
-    return ry @ rx @ rz
-
-
-def angles_from_rotation(rotation) -> tuple[float, float, float]:
-    """(pan, tilt, roll) in radians of a world-from-camera rotation; looking straight up or down, roll is 0."""
-    r = np.asarray(rotation, float)
-    tilt = np.arctan2(-r[1, 2], np.hypot(r[0, 2], r[2, 2]))
-    if np.hypot(r[0, 2], r[2, 2]) < 1e-9:
-        return float(np.arctan2(-r[2, 0], r[0, 0])), float(tilt), 0.0
-    return float(np.arctan2(r[0, 2], r[2, 2])), float(tilt), float(np.arctan2(r[1, 0], r[1, 1]))
-
-
-def exponential(w) -> np.ndarray:
-    """(3, 3) rotation by the vector w, radians (Rodrigues)."""
-    angle = np.linalg.norm(w)
-    k = np.array([[0, -w[2], w[1]], [w[2], 0, -w[0]], [-w[1], w[0], 0]])
-    if angle < 1e-8:
-        return np.eye(3) + k + k @ k / 2
-    return np.eye(3) + np.sin(angle) / angle * k + (1 - np.cos(angle)) / angle**2 * (k @ k)
 
 
 def border_points(grid: Grid) -> np.ndarray:
@@ -53,7 +27,11 @@ class Camera:
 
     def __post_init__(self):
         pose = np.array(self.world_from_camera, float)
-        if pose.shape != (4, 4) or not np.isfinite(pose).all() or np.abs(pose[:3, :3] @ pose[:3, :3].T - np.eye(3)).max() > 1e-6:
+        if (
+            pose.shape != (4, 4)
+            or not np.isfinite(pose).all()
+            or np.abs(pose[:3, :3] @ pose[:3, :3].T - np.eye(3)).max() > 1e-6
+        ):
             raise Problem("The camera's pose is not a rotation and a position.")
         pose.setflags(write=False)
         object.__setattr__(self, "world_from_camera", pose)

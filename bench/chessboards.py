@@ -13,7 +13,15 @@ FREE = ["k1", "k2", "k3", "p1", "p2"]
 def bows(corners, name="") -> list[dict]:
     """The rows and columns of a board (6, 9, 2) px as bows."""
     lines = [*corners, *corners.transpose(1, 0, 2)]
-    return [{"id": f"{name}b{index}", "kind": "bow", "points": line.tolist(), "sigma_px": published_error()} for index, line in enumerate(lines)]
+    return [
+        {
+            "id": f"{name}b{index}",
+            "kind": "bow",
+            "points": line.tolist(),
+            "sigma_px": published_error(),
+        }
+        for index, line in enumerate(lines)
+    ]
 
 
 def document(size, marks, free, given=()) -> dict:
@@ -21,10 +29,19 @@ def document(size, marks, free, given=()) -> dict:
     matrix, (k1, k2, p1, p2, k3) = intrinsics()
     published = {"k1": k1, "k2": k2, "k3": k3, "p1": p1, "p2": p2}
     # One millimetre a pixel: the published focal length is in pixels.
-    return {"format": FORMAT, "version": 1, "image": {"width": size[0], "height": size[1]},
-            "gate": {"width_mm": float(size[0]), "height_mm": float(size[1])},
-            "lens": {"focal_mm": {"value": float(matrix[1, 1]), "plus_minus": 0}, "principal_point": [float(matrix[0, 2]) + 0.5, float(matrix[1, 2]) + 0.5],
-                     "distortion": {"free": list(free)} | {name: float(published[name]) for name in given}}, "marks": marks, "facts": []}
+    return {
+        "format": FORMAT,
+        "version": 1,
+        "image": {"width": size[0], "height": size[1]},
+        "gate": {"width_mm": float(size[0]), "height_mm": float(size[1])},
+        "lens": {
+            "focal_mm": {"value": float(matrix[1, 1]), "plus_minus": 0},
+            "principal_point": [float(matrix[0, 2]) + 0.5, float(matrix[1, 2]) + 0.5],
+            "distortion": {"free": list(free)} | {name: float(published[name]) for name in given},
+        },
+        "marks": marks,
+        "facts": [],
+    }
 
 
 def straightness(size, lens_found: dict, corners) -> float:
@@ -48,20 +65,36 @@ def study() -> dict:
         boards.append(corners)
         every += bows(corners, name)
         lens = solve(document(size, bows(corners), ["k1"], FREE[1:])).document["lens"]
-        alone.append((lens["distortion"]["k1"] - published) / lens["plus_minus"]["distortion"]["k1"])
+        alone.append(
+            (lens["distortion"]["k1"] - published) / lens["plus_minus"]["distortion"]["k1"]
+        )
     lens = solve(document(size, every, FREE)).document["lens"]
     k1, spread = lens["distortion"]["k1"], lens["plus_minus"]["distortion"]["k1"]
-    return {"published": published, "k1": k1, "plus_minus": spread, "off": (k1 - published) / spread, "alone": np.array(alone),
-            "straight": [straightness(size, lens, corners) for corners in boards]}
+    return {
+        "published": published,
+        "k1": k1,
+        "plus_minus": spread,
+        "off": (k1 - published) / spread,
+        "alone": np.array(alone),
+        "straight": [straightness(size, lens, corners) for corners in boards],
+    }
 
 
 def report() -> None:
     """Print it."""
     found = study()
-    print(f"\nBows alone on {len(found['alone'])} chessboard photographs of opencv-doc; reference: the intrinsics published with them")
-    print(f"  k1 {found['k1']:.4f} ± {found['plus_minus']:.4f}, published {found['published']:.4f}: {abs(found['off']):.1f} of its ± off (wanted 2)")
-    print(f"  each photograph alone, k1 free: {np.mean(np.abs(found['alone']) < 2):.0%} within 2 ±, the furthest {np.abs(found['alone']).max():.1f}")
-    print(f"  rows once straightened: {np.median(found['straight']):.3f} px rms, at most {max(found['straight']):.3f} (wanted 0.25)")
+    print(
+        f"\nBows alone on {len(found['alone'])} chessboard photographs of opencv-doc; reference: the intrinsics published with them"
+    )
+    print(
+        f"  k1 {found['k1']:.4f} ± {found['plus_minus']:.4f}, published {found['published']:.4f}: {abs(found['off']):.1f} of its ± off (wanted 2)"
+    )
+    print(
+        f"  each photograph alone, k1 free: {np.mean(np.abs(found['alone']) < 2):.0%} within 2 ±, the furthest {np.abs(found['alone']).max():.1f}"
+    )
+    print(
+        f"  rows once straightened: {np.median(found['straight']):.3f} px rms, at most {max(found['straight']):.3f} (wanted 0.25)"
+    )
 
 
 if __name__ == "__main__":

@@ -12,8 +12,19 @@ import numpy as np
 def gate_page(shots=300, rounds=30):
     """In a process of its own, on a data folder of its own."""
     with tempfile.TemporaryDirectory() as folder:
-        environment = os.environ | {"APERTURE_DATA": folder, "DJANGO_SETTINGS_MODULE": "web.config.settings"}
-        subprocess.run([sys.executable, "-c", f"from bench.gates import _measure; _measure({shots}, {rounds})"], env=environment, check=True)
+        environment = os.environ | {
+            "APERTURE_DATA": folder,
+            "DJANGO_SETTINGS_MODULE": "web.config.settings",
+        }
+        subprocess.run(
+            [
+                sys.executable,
+                "-c",
+                f"from bench.gates import _measure; _measure({shots}, {rounds})",
+            ],
+            env=environment,
+            check=True,
+        )
 
 
 def _measure(shots, rounds):
@@ -33,7 +44,11 @@ def _measure(shots, rounds):
     build()
     show = Show.objects.get()
     state = show.shots.with_head().first().state
-    steps = [*state["gate"]["steps"], {"id": "o1", "do": "overscan", "percent": 10}, {"id": "o2", "do": "extract", "aspect": 2.39, "width": 2048}]
+    steps = [
+        *state["gate"]["steps"],
+        {"id": "o1", "do": "overscan", "percent": 10},
+        {"id": "o2", "do": "extract", "aspect": 2.39, "width": 2048},
+    ]
 
     def measure():
         times, counts = {}, {}
@@ -53,9 +68,21 @@ def _measure(shots, rounds):
         few, few_queries = measure()
         for number in range(shots - show.shots.count()):
             shot = create_shot(show, f"LX{number:03}")
-            edit(shot, "as LT010", lambda new: new.update(plate=state["plate"], gate=state["gate"] | {"steps": steps}, marks=state["marks"]))
+            edit(
+                shot,
+                "as LT010",
+                lambda new: new.update(
+                    plate=state["plate"],
+                    gate=state["gate"] | {"steps": steps},
+                    marks=state["marks"],
+                ),
+            )
         many, many_queries = measure()
-    print(f"\nOpening pages of a show with {shots} shots, server time, median of {rounds}; reference: the same page with two shots")
+    print(
+        f"\nOpening pages of a show with {shots} shots, server time, median of {rounds}; reference: the same page with two shots"
+    )
     for address, wanted in zip(many, (" (wanted 100)", "")):
-        print(f"  {address.rsplit('/', 1)[-1]:8} {many[address]:.0f} ms{wanted}, {many_queries[address]} queries; with two shots "
-              f"{few[address]:.0f} ms, {few_queries[address]} queries; {many[address] / few[address]:.2f} × as long")
+        print(
+            f"  {address.rsplit('/', 1)[-1]:8} {many[address]:.0f} ms{wanted}, {many_queries[address]} queries; with two shots "
+            f"{few[address]:.0f} ms, {few_queries[address]} queries; {many[address] / few[address]:.2f} × as long"
+        )

@@ -23,10 +23,16 @@ def report() -> None:
         began = time.perf_counter()
         found = meshes.read(data, ending)
         with tempfile.TemporaryDirectory() as folder:
-            np.savez_compressed(Path(folder) / "mesh.npz", vertices=found.vertices, triangles=found.triangles.astype(np.int32))
+            np.savez_compressed(
+                Path(folder) / "mesh.npz",
+                vertices=found.vertices,
+                triangles=found.triangles.astype(np.int32),
+            )
         took = time.perf_counter() - began
-        print(f"{ending}: {len(found.triangles):,} faces, {len(data) / 1e6:.0f} MB in {took:.1f} s, {took / len(data) * 1e6:.2f} s/MB; "
-              f"{took / bare:.1f} x trimesh's reading alone")
+        print(
+            f"{ending}: {len(found.triangles):,} faces, {len(data) / 1e6:.0f} MB in {took:.1f} s, {took / len(data) * 1e6:.2f} s/MB; "
+            f"{took / bare:.1f} x trimesh's reading alone"
+        )
 
 
 if __name__ == "__main__":

@@ -18,13 +18,23 @@ PHOTONS, READ_NOISE = 5200.0, 0.0016  # as in demo.photograph
 def _developed(linear, rng, blur):
     """(H, W, 3) uint8: blurred, with the noise of photons and of reading out."""
     linear = cv2.GaussianBlur(linear.astype(np.float32), (0, 0), blur)
-    linear = linear + rng.normal(size=linear.shape) * np.sqrt(np.maximum(linear, 0) / PHOTONS) + rng.normal(size=linear.shape) * READ_NOISE
-    return np.repeat((encode_srgb(linear) * 255 + rng.random(linear.shape)).astype(np.uint8).clip(0, 255)[..., None], 3, 2)
+    linear = (
+        linear
+        + rng.normal(size=linear.shape) * np.sqrt(np.maximum(linear, 0) / PHOTONS)
+        + rng.normal(size=linear.shape) * READ_NOISE
+    )
+    return np.repeat(
+        (encode_srgb(linear) * 255 + rng.random(linear.shape))
+        .astype(np.uint8)
+        .clip(0, 255)[..., None],
+        3,
+        2,
+    )
 
 
 def _raster(size):
     width, height = size
-    y, x = np.mgrid[0:height * FINER, 0:width * FINER]
+    y, x = np.mgrid[0 : height * FINER, 0 : width * FINER]
     return (x + 0.5) / FINER, (y + 0.5) / FINER
 
 
@@ -40,7 +50,11 @@ def edge_picture(rng, size=(400, 300)):
     direction = np.array([np.cos(turn), np.sin(turn)])
     beyond = (x - middle[0]) * -direction[1] + (y - middle[1]) * direction[0] > 0
     low, high = rng.uniform(0.05, 0.3), rng.uniform(0.4, 0.7)
-    return _developed(_coarse(np.where(beyond, high, low), size), rng, rng.uniform(0.65, 1.25)), middle, direction
+    return (
+        _developed(_coarse(np.where(beyond, high, low), size), rng, rng.uniform(0.65, 1.25)),
+        middle,
+        direction,
+    )
 
 
 def corner_picture(rng, size=(120, 120)):
@@ -49,7 +63,11 @@ def corner_picture(rng, size=(120, 120)):
     turn, corner = rng.uniform(0, np.pi), np.array(size) / 2 + rng.uniform(-3, 3, 2)
     u = (x - corner[0]) * np.cos(turn) + (y - corner[1]) * np.sin(turn)
     v = (y - corner[1]) * np.cos(turn + rng.uniform(-0.3, 0.3)) - (x - corner[0]) * np.sin(turn)
-    return _developed(_coarse(np.where(u * v > 0, rng.uniform(0.4, 0.7), rng.uniform(0.05, 0.3)), size), rng, rng.uniform(0.65, 1.1)), corner
+    return _developed(
+        _coarse(np.where(u * v > 0, rng.uniform(0.4, 0.7), rng.uniform(0.05, 0.3)), size),
+        rng,
+        rng.uniform(0.65, 1.1),
+    ), corner
 
 
 def report(count=200, seed=20261126) -> None:
@@ -58,7 +76,11 @@ def report(count=200, seed=20261126) -> None:
     for _ in range(count):
         pixels, middle, direction = edge_picture(rng)
         normal = np.array([-direction[1], direction[0]])
-        ends = middle + np.outer([-1, 1], direction) * rng.uniform(40, 120) + rng.normal(size=(2, 2)) * 1.5
+        ends = (
+            middle
+            + np.outer([-1, 1], direction) * rng.uniform(40, 120)
+            + rng.normal(size=(2, 2)) * 1.5
+        )
         found = refine_edge(pixels, ends)
         ours += ((found.points - middle) @ normal).tolist()
         own += [found.sigma_px] * len(found.points)
@@ -68,26 +90,50 @@ def report(count=200, seed=20261126) -> None:
         start = corner + rng.normal(size=2)
         corners.append(refine_spot(pixels, start).points[0] - corner)
         grey = cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY)
-        reference = cv2.cornerSubPix(grey, (start - 0.5).astype(np.float32).reshape(1, 1, 2), (7, 7), (-1, -1), (3, 40, 1e-4))
+        reference = cv2.cornerSubPix(
+            grey, (start - 0.5).astype(np.float32).reshape(1, 1, 2), (7, 7), (-1, -1), (3, 40, 1e-4)
+        )
         theirs.append(reference.reshape(2) + 0.5 - corner)
     rms = lambda values: float(np.sqrt(np.mean(np.square(values))))  # noqa: E731
-    print(f"\nRefining, {count} edges and {count // 2} corners of known place at the demo's noise, seed {seed}")
+    print(
+        f"\nRefining, {count} edges and {count // 2} corners of known place at the demo's noise, seed {seed}"
+    )
     spread = np.std(np.array(ours) / own)
-    print(f"  edges {rms(ours):.4f} px rms (wanted 0.05), {rms(ours) / rms(drawn):.3f} of the drawn ones' error; error over own ± {spread:.2f}")
-    print(f"  corners {rms(corners):.4f} px rms; {rms(corners) / rms(theirs):.2f} × OpenCV's cornerSubPix from the same start")
+    print(
+        f"  edges {rms(ours):.4f} px rms (wanted 0.05), {rms(ours) / rms(drawn):.3f} of the drawn ones' error; error over own ± {spread:.2f}"
+    )
+    print(
+        f"  corners {rms(corners):.4f} px rms; {rms(corners) / rms(theirs):.2f} × OpenCV's cornerSubPix from the same start"
+    )
     print("Proposals alone, focal length against the true one (wanted within 3 %)")
-    for name in ("LT010_boathouse_morning", "LT020_toward_the_slipway", "LT040_net_loft", "LT050_lamp_room", "LT060_boathouse_surveyed"):
+    for name in (
+        "LT010_boathouse_morning",
+        "LT020_toward_the_slipway",
+        "LT040_net_loft",
+        "LT050_lamp_room",
+        "LT060_boathouse_surveyed",
+    ):
         camera, pixels = truth(name), read_picture(FOLDER / f"{name}.jpg").pixels
         share = propose(pixels, principal_px=camera.principal_point_px).focal_share
         print(f"  {name:26} {share * camera.grid.width / camera.focal_px[0] - 1:+.2%}")
-    pixels = cv2.resize(read_picture(FOLDER / "LT010_boathouse_morning.jpg").pixels, (6000, 4000), interpolation=cv2.INTER_CUBIC)
+    pixels = cv2.resize(
+        read_picture(FOLDER / "LT010_boathouse_morning.jpg").pixels,
+        (6000, 4000),
+        interpolation=cv2.INTER_CUBIC,
+    )
     began = time.perf_counter()
     propose(pixels)
     whole = time.perf_counter() - began
     began = time.perf_counter()
-    cv2.createLineSegmentDetector(cv2.LSD_REFINE_STD).detect(cv2.cvtColor(cv2.resize(pixels, (1800, 1200), interpolation=cv2.INTER_AREA), cv2.COLOR_RGB2GRAY))
+    cv2.createLineSegmentDetector(cv2.LSD_REFINE_STD).detect(
+        cv2.cvtColor(
+            cv2.resize(pixels, (1800, 1200), interpolation=cv2.INTER_AREA), cv2.COLOR_RGB2GRAY
+        )
+    )
     bare = time.perf_counter() - began
-    print(f"  24 megapixels: {whole:.2f} s (wanted 2); {whole / bare:.1f} × OpenCV's segment detector alone on the reduced picture")
+    print(
+        f"  24 megapixels: {whole:.2f} s (wanted 2); {whole / bare:.1f} × OpenCV's segment detector alone on the reduced picture"
+    )
 
 
 if __name__ == "__main__":

@@ -15,8 +15,13 @@ def scene():
     """The demo's camera and its stand-ins, a floor under them that fills most of the picture."""
     from web.stage.stand_ins import extra, stand_in_from
 
-    looks = [Look(item["name"], extra(item, "material"), part_of_plate=extra(item, "part_of_plate")) for item in STAND_INS]
-    return camera_for(next(iter(PLATES.values()))), [(stand_in_from(item), look) for item, look in zip(STAND_INS, looks)]
+    looks = [
+        Look(item["name"], extra(item, "material"), part_of_plate=extra(item, "part_of_plate"))
+        for item in STAND_INS
+    ]
+    return camera_for(next(iter(PLATES.values()))), [
+        (stand_in_from(item), look) for item, look in zip(STAND_INS, looks)
+    ]
 
 
 def timed(work, rounds=3) -> float:
@@ -46,8 +51,12 @@ def report() -> None:
     blocks = np.array_split(directions, max(1, len(directions) // 120_000))
     ours = timed(lambda: [traced.hit(block) for block in blocks])
     print(f"\nRenders of the demo's set, {os.cpu_count()} cores")
-    print(f"  preview 960 × 540: {preview:.2f} s (wanted 0.3); 1920 × 1080 with 4 samples, shadows and depth: {whole:.2f} s (wanted 6)")
-    print(f"  rays: {len(directions) / ours / 1e6:.1f} million a second on one core, {bare / ours:.2f} of embreex called bare on the same (wanted 0.5)")
+    print(
+        f"  preview 960 × 540: {preview:.2f} s (wanted 0.3); 1920 × 1080 with 4 samples, shadows and depth: {whole:.2f} s (wanted 6)"
+    )
+    print(
+        f"  rays: {len(directions) / ours / 1e6:.1f} million a second on one core, {bare / ours:.2f} of embreex called bare on the same (wanted 0.5)"
+    )
 
 
 if __name__ == "__main__":

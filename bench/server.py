@@ -20,10 +20,27 @@ class Server:
             free.bind(("127.0.0.1", 0))
             port = free.getsockname()[1]
         for command in (["manage.py", "migrate", "-v", "0"], ["-m", "demo"]):
-            subprocess.run([sys.executable, *command], env=self.environment, check=True, stdout=subprocess.DEVNULL)
+            subprocess.run(
+                [sys.executable, *command],
+                env=self.environment,
+                check=True,
+                stdout=subprocess.DEVNULL,
+            )
         self.address = f"http://127.0.0.1:{port}"
-        self.process = subprocess.Popen([str(Path(sys.executable).parent / "gunicorn"), "web.config.wsgi", "--bind", f"127.0.0.1:{port}",
-                                         "--threads", "8", "--log-level", "critical"], env=self.environment, start_new_session=True)
+        self.process = subprocess.Popen(
+            [
+                str(Path(sys.executable).parent / "gunicorn"),
+                "web.config.wsgi",
+                "--bind",
+                f"127.0.0.1:{port}",
+                "--threads",
+                "8",
+                "--log-level",
+                "critical",
+            ],
+            env=self.environment,
+            start_new_session=True,
+        )
         for _ in range(200):
             try:
                 urllib.request.urlopen(self.address, timeout=5).close()

@@ -7,7 +7,8 @@ import numpy as np
 
 from aperture.match.document import read
 from aperture.match.facts import AXES
-from aperture.match.solve import _from_warm, solve
+from aperture.match.search import warm_start
+from aperture.match.solve import solve
 from aperture.match.system import System
 from bench.mixed import Scene, case
 
@@ -17,26 +18,53 @@ def large(seed=5) -> dict:
     rng = np.random.default_rng(seed)
     while True:
         one = case(rng)
-        if one.document["lens"]["distortion"] != "none" and one.document["lens"]["projection"] == "rectilinear":
+        if (
+            one.document["lens"]["distortion"] != "none"
+            and one.document["lens"]["projection"] == "rectilinear"
+        ):
             break
     scene = Scene(rng, one.camera, float(np.linalg.norm(one.camera.position)), "bent more")
     for index in range(40):
-        scene.marks.append({"id": f"e{index}", "kind": "edge", "axis": AXES[index % 3], "points": scene.drawn(scene.line(index % 3, 3), 0.5), "sigma_px": 0.5})
+        scene.marks.append(
+            {
+                "id": f"e{index}",
+                "kind": "edge",
+                "axis": AXES[index % 3],
+                "points": scene.drawn(scene.line(index % 3, 3), 0.5),
+                "sigma_px": 0.5,
+            }
+        )
     scene.spot("origin", [0, 0, 0], world=[0, 0, 0])
     for index in range(20):
         point = scene.seen()
-        scene.spot(f"v{index}", point, world=(point + rng.normal(size=3) * 0.01).tolist(), world_plus_minus=0.01)
+        scene.spot(
+            f"v{index}",
+            point,
+            world=(point + rng.normal(size=3) * 0.01).tolist(),
+            world_plus_minus=0.01,
+        )
     height = scene.seen()[1]
     for index in range(19):
         point = scene.seen()
-        scene.spot(f"t{index}", [point[0], height, point[2]], on="p1", world=[None if index else float(point[0]), None, None])
+        scene.spot(
+            f"t{index}",
+            [point[0], height, point[2]],
+            on="p1",
+            world=[None if index else float(point[0]), None, None],
+        )
     for index in range(8):
         a, b = scene.points[f"v{index}"], scene.points[f"v{index + 8}"]
-        scene.fact("length", np.linalg.norm(b - a), 0.01, **{"from": f"v{index}", "to": f"v{index + 8}"})
+        scene.fact(
+            "length", np.linalg.norm(b - a), 0.01, **{"from": f"v{index}", "to": f"v{index + 8}"}
+        )
     scene.fact("camera_height", one.camera.position[1], 0.01)
     scene.fact("camera_angle", np.degrees(one.camera.angles[2]), 0.3, "degrees", of="roll")
-    return one.document | {"marks": scene.marks, "facts": scene.facts, "planes": [{"id": "p1", "axis": "up", "metres": None}],
-                           "lens": {"projection": "rectilinear", "distortion": {"free": ["k1", "k2"]}}}
+    return one.document | {
+        "marks": scene.marks,
+        "facts": scene.facts,
+        "planes": [{"id": "p1", "axis": "up", "metres": None}],
+        "lens": {"projection": "rectilinear", "distortion": {"free": ["k1", "k2"]}},
+    }
 
 
 def report(rounds=40) -> None:
@@ -59,15 +87,25 @@ def report(rounds=40) -> None:
         solve(moved, checked=True, explain=False)
         cold.append(time.perf_counter() - began)
         system = System(read(moved, checked=True))
-        start = _from_warm(system, fit).state
+        start = warm_start(system, fit).state
         began = time.perf_counter()
-        least_squares(lambda step, s=system, at=start: s.evaluate(s.moved(at, step))[0], np.zeros(system.size), x_scale="jac",
-                      jac=lambda step, s=system, at=start: s.evaluate(s.moved(at, step))[1])
+        least_squares(
+            lambda step, s=system, at=start: s.evaluate(s.moved(at, step))[0],
+            np.zeros(system.size),
+            x_scale="jac",
+            jac=lambda step, s=system, at=start: s.evaluate(s.moved(at, step))[1],
+        )
         theirs.append(time.perf_counter() - began)
-    print(f"\nA large match: 40 edges, 40 spots, 10 facts, k1 and k2 free ({system.size} unknowns, {system.row_count} residuals)")
-    print(f"  warm {np.median(warm) * 1e3:.0f} ms median (wanted 25), cold {np.median(cold) * 1e3:.0f} ms (wanted 150), report included")
-    print(f"  scipy.optimize.least_squares with our Jacobian, already at the optimum, residuals only: {np.median(theirs) * 1e3:.0f} ms; "
-          f"our warm solve takes {np.median(warm) / np.median(theirs):.2f} of it")
+    print(
+        f"\nA large match: 40 edges, 40 spots, 10 facts, k1 and k2 free ({system.size} unknowns, {system.row_count} residuals)"
+    )
+    print(
+        f"  warm {np.median(warm) * 1e3:.0f} ms median (wanted 25), cold {np.median(cold) * 1e3:.0f} ms (wanted 150), report included"
+    )
+    print(
+        f"  scipy.optimize.least_squares with our Jacobian, already at the optimum, residuals only: {np.median(theirs) * 1e3:.0f} ms; "
+        f"our warm solve takes {np.median(warm) / np.median(theirs):.2f} of it"
+    )
 
 
 if __name__ == "__main__":

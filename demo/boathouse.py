@@ -11,7 +11,12 @@ import trimesh
 ROOM = {"left": -2.6, "right": 5.6, "back": 0.0, "front": 9.5, "height": 3.25}
 DOOR = (0.0, 0.92, 0.0, 2.03)  # left, right, bottom, top
 WINDOW = (2.15, 4.05, 1.15, 2.05)
-SLIPWAY = (1.2, 8.2, 0.0, 2.75)  # nearest the back, nearest the front, bottom, top, in the right wall
+SLIPWAY = (
+    1.2,
+    8.2,
+    0.0,
+    2.75,
+)  # nearest the back, nearest the front, bottom, top, in the right wall
 BENCH = {"left": 2.0, "right": 4.85, "front": 0.78, "height": 0.92}
 
 
@@ -19,7 +24,7 @@ BENCH = {"left": 2.0, "right": 4.85, "front": 0.78, "height": 0.92}
 class Place:
     """What is photographed: triangles with a material each, the inside of the room, and the openings through which daylight falls in.
 
-    openings: (low corner, high corner, outward normal, strength). """
+    openings: (low corner, high corner, outward normal, strength)."""
 
     mesh: trimesh.Trimesh
     materials: np.ndarray
@@ -95,7 +100,9 @@ class Builder:
 
     def wall_with_holes(self, axis, at, thick, span, holes, material):
         """A wall perpendicular to `axis` from `at` to `at + thick`; span and holes are (low, high, bottom, top)."""
-        lows = sorted({span[0], span[1], *(hole[0] for hole in holes), *(hole[1] for hole in holes)})
+        lows = sorted(
+            {span[0], span[1], *(hole[0] for hole in holes), *(hole[1] for hole in holes)}
+        )
         ups = sorted({span[2], span[3], *(hole[2] for hole in holes), *(hole[3] for hole in holes)})
         for a, b in zip(lows, lows[1:]):
             for c, d in zip(ups, ups[1:]):
@@ -127,10 +134,22 @@ def build() -> Place:
         b.block([left, 0, z], [left + 0.16, 2.88, z + 0.19], "post")
     _frame(b, DOOR, 0.085, sill=False)
     _frame(b, WINDOW, 0.075, sill=True)
-    b.block([(WINDOW[0] + WINDOW[1]) / 2 - 0.02, WINDOW[2], -0.09], [(WINDOW[0] + WINDOW[1]) / 2 + 0.02, WINDOW[3], -0.05], "frame")
+    b.block(
+        [(WINDOW[0] + WINDOW[1]) / 2 - 0.02, WINDOW[2], -0.09],
+        [(WINDOW[0] + WINDOW[1]) / 2 + 0.02, WINDOW[3], -0.05],
+        "frame",
+    )
     bench = BENCH
-    b.block([bench["left"], bench["height"] - 0.07, 0.0], [bench["right"], bench["height"], bench["front"]], "bench top")
-    b.block([bench["left"] + 0.06, 0.06, 0.06], [bench["right"] - 0.06, bench["height"] - 0.07, bench["front"] - 0.06], "bench")
+    b.block(
+        [bench["left"], bench["height"] - 0.07, 0.0],
+        [bench["right"], bench["height"], bench["front"]],
+        "bench top",
+    )
+    b.block(
+        [bench["left"] + 0.06, 0.06, 0.06],
+        [bench["right"] - 0.06, bench["height"] - 0.07, bench["front"] - 0.06],
+        "bench",
+    )
     b.block([-1.75, 0, 0.55], [-0.95, 0.55, 1.20], "crate", "crate side")
     b.block([-1.62, 0.55, 0.62], [-1.08, 0.98, 1.10], "crate", "crate side")
     b.block([-2.30, 0, 3.4], [-1.60, 0.42, 4.3], "crate", "crate side")
@@ -138,7 +157,10 @@ def build() -> Place:
     barrel.apply_transform(trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0]))
     barrel.apply_translation([1.45, 0.43, 0.42])
     b.add(barrel, "iron")
-    for x, y, z, radius, material in ((2.45, 1.08, 0.42, 0.16, "buoy"), (-1.9, 0.60, 3.8, 0.18, "buoy")):
+    for x, y, z, radius, material in (
+        (2.45, 1.08, 0.42, 0.16, "buoy"),
+        (-1.9, 0.60, 3.8, 0.18, "buoy"),
+    ):
         ball = trimesh.creation.icosphere(subdivisions=4, radius=radius)
         ball.apply_translation([x, y, z])
         b.add(ball, material)
@@ -148,23 +170,44 @@ def build() -> Place:
         ring = coil.copy()
         ring.apply_translation([3.35 + 0.02 * index, bench["height"] + 0.035 + 0.062 * index, 0.40])
         b.add(ring, "rope")
-    b.block([4.05, bench["height"], 0.20], [4.55, bench["height"] + 0.30, 0.52], "crate", "crate side")
+    b.block(
+        [4.05, bench["height"], 0.20], [4.55, bench["height"] + 0.30, 0.52], "crate", "crate side"
+    )
     # Oars leaning on the left wall, and a lantern on a hook.
     for z in (2.0, 2.22):
-        oar = trimesh.creation.cylinder(radius=0.024, segment=[[left + 0.75, 0.0, z], [left + 0.05, 2.5, z]], sections=24)
+        oar = trimesh.creation.cylinder(
+            radius=0.024, segment=[[left + 0.75, 0.0, z], [left + 0.05, 2.5, z]], sections=24
+        )
         b.add(oar, "crate")
     lantern = trimesh.creation.cylinder(radius=0.085, height=0.24, sections=40)
     lantern.apply_transform(trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0]))
     lantern.apply_translation([1.52, 2.22, 2.1])
     b.add(lantern, "iron")
-    b.add(trimesh.creation.cylinder(radius=0.006, segment=[[1.52, 2.34, 2.1], [1.52, 2.88, 2.1]], sections=12), "iron")
-    return Place(*b.finish(), room, (opening(2, -0.141, DOOR, outward=-1), opening(2, -0.141, WINDOW, outward=-1), opening(0, right + 0.141, SLIPWAY, 0.42)))
+    b.add(
+        trimesh.creation.cylinder(
+            radius=0.006, segment=[[1.52, 2.34, 2.1], [1.52, 2.88, 2.1]], sections=12
+        ),
+        "iron",
+    )
+    return Place(
+        *b.finish(),
+        room,
+        (
+            opening(2, -0.141, DOOR, outward=-1),
+            opening(2, -0.141, WINDOW, outward=-1),
+            opening(0, right + 0.141, SLIPWAY, 0.42),
+        ),
+    )
 
 
 def _frame(b, hole, wide, sill):
     left, right, bottom, top = hole
-    b.block([left - wide, bottom if not sill else bottom - wide, -0.02], [left, top, 0.035], "frame")
-    b.block([right, bottom if not sill else bottom - wide, -0.02], [right + wide, top, 0.035], "frame")
+    b.block(
+        [left - wide, bottom if not sill else bottom - wide, -0.02], [left, top, 0.035], "frame"
+    )
+    b.block(
+        [right, bottom if not sill else bottom - wide, -0.02], [right + wide, top, 0.035], "frame"
+    )
     b.block([left - wide, top, -0.02], [right + wide, top + wide, 0.035], "frame")
     if sill:
         b.block([left, bottom - wide, -0.02], [right, bottom, 0.06], "frame")

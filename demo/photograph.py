@@ -16,7 +16,15 @@ LIGHT_SAMPLES = 2
 BLOCK_ROWS = 60
 
 
-def photograph(camera: Camera, place: boathouse.Place, seed: int, exposure: float = 1.0, blur: float = 1.0, noise: float = 1.0, progress=None) -> np.ndarray:
+def photograph(
+    camera: Camera,
+    place: boathouse.Place,
+    seed: int,
+    exposure: float = 1.0,
+    blur: float = 1.0,
+    noise: float = 1.0,
+    progress=None,
+) -> np.ndarray:
     """(H, W, 3) uint8 sRGB. The optical blur grows toward the corners; the noise is that of photons and of reading out."""
     rng = np.random.default_rng(seed)
     width, height = camera.grid.width, camera.grid.height
@@ -28,7 +36,7 @@ def photograph(camera: Camera, place: boathouse.Place, seed: int, exposure: floa
         xs = (np.arange(width)[:, None] + offsets).ravel()
         pixels = np.stack(np.meshgrid(xs, ys), -1).reshape(-1, 2)
         light = _light(place, camera, camera.rays(pixels), rng)
-        linear[top:top + rows] = light.reshape(rows, SAMPLES, width, SAMPLES, 3).mean(axis=(1, 3))
+        linear[top : top + rows] = light.reshape(rows, SAMPLES, width, SAMPLES, 3).mean(axis=(1, 3))
         if progress:
             progress(min(1.0, (top + rows) / height))
     return _develop(linear * exposure, rng, blur, noise)
@@ -48,7 +56,11 @@ def _light(place, camera, directions, rng):
     normal = np.where(facing[:, None] > 0, -normal, normal)
     albedo = _albedo(points, materials[face[hit]])
     start = points + normal * 2e-3
-    received = np.tile(INDIRECT, (len(hit), 1)) * (0.62 + 0.38 * normal[:, 1:2]) * _corners_darken(points, place.room)
+    received = (
+        np.tile(INDIRECT, (len(hit), 1))
+        * (0.62 + 0.38 * normal[:, 1:2])
+        * _corners_darken(points, place.room)
+    )
     sunny = np.flatnonzero(normal @ SUN > 0)
     lit = sunny[~mesh.ray.intersects_any(start[sunny], np.broadcast_to(SUN, (len(sunny), 3)))]
     received[lit] += SUN_LIGHT * (normal[lit] @ SUN)[:, None] / np.pi
@@ -62,7 +74,17 @@ def _light(place, camera, directions, rng):
             use = np.flatnonzero((cosine > 0) & (way @ out_normal > 0))
             open_ = use[~mesh.ray.intersects_any(start[use], way[use])]
             area = np.prod([side for side in high - low if side > 0])
-            received[open_] += SKY_LIGHT * (strength * cosine[open_] * area / np.maximum(square[open_], 0.12 * area) / np.pi / LIGHT_SAMPLES)[:, None]
+            received[open_] += (
+                SKY_LIGHT
+                * (
+                    strength
+                    * cosine[open_]
+                    * area
+                    / np.maximum(square[open_], 0.12 * area)
+                    / np.pi
+                    / LIGHT_SAMPLES
+                )[:, None]
+            )
     out[hit] = albedo * received
     return out
 
@@ -72,17 +94,41 @@ def _outside(directions):
     azimuth = np.arctan2(directions[:, 0], -directions[:, 2])
     up = directions[:, 1] / np.hypot(directions[:, 0], directions[:, 2])
     sky = np.array([0.43, 0.45, 0.47]) * (1 - 0.25 * np.clip(up, 0, 1))[:, None]
-    shore = 0.030 + 0.022 * np.sin(azimuth * 5 + 1) + 0.012 * np.sin(azimuth * 17) + 0.006 * _noise(azimuth * 90, azimuth * 0)
-    tower = (np.abs(azimuth + 0.30) < 0.012) & (up < 0.16) | (np.abs(azimuth + 0.30) < 0.019) & (up > 0.13) & (up < 0.15)
+    shore = (
+        0.030
+        + 0.022 * np.sin(azimuth * 5 + 1)
+        + 0.012 * np.sin(azimuth * 17)
+        + 0.006 * _noise(azimuth * 90, azimuth * 0)
+    )
+    tower = (np.abs(azimuth + 0.30) < 0.012) & (up < 0.16) | (np.abs(azimuth + 0.30) < 0.019) & (
+        up > 0.13
+    ) & (up < 0.15)
     ripple = _noise(azimuth * 60 / np.maximum(-up, 0.02), 6 / np.maximum(-up, 0.005)) - 0.5
-    water = np.array([0.30, 0.33, 0.345]) * (1 + 0.22 * ripple + 0.5 * np.clip(up, -0.5, 0))[:, None]
+    water = (
+        np.array([0.30, 0.33, 0.345]) * (1 + 0.22 * ripple + 0.5 * np.clip(up, -0.5, 0))[:, None]
+    )
     out = np.where((up < 0)[:, None], water, sky)
-    return np.where((((up >= 0) & (up < shore)) | tower & (up >= 0))[:, None], np.array([0.245, 0.265, 0.28]), out)
+    return np.where(
+        (((up >= 0) & (up < shore)) | tower & (up >= 0))[:, None],
+        np.array([0.245, 0.265, 0.28]),
+        out,
+    )
 
 
 def _corners_darken(points, room):
-    near = np.stack([points[:, 0] - room["left"], room["right"] - points[:, 0], points[:, 1], room["height"] - points[:, 1], points[:, 2]], -1)
-    near = np.sort(np.maximum(near, 0), axis=1)[:, 1]  # the second nearest surface: how deep in a corner
+    near = np.stack(
+        [
+            points[:, 0] - room["left"],
+            room["right"] - points[:, 0],
+            points[:, 1],
+            room["height"] - points[:, 1],
+            points[:, 2],
+        ],
+        -1,
+    )
+    near = np.sort(np.maximum(near, 0), axis=1)[
+        :, 1
+    ]  # the second nearest surface: how deep in a corner
     return (1 - 0.55 * np.exp(-near / 0.45))[:, None]
 
 
@@ -103,7 +149,10 @@ def _albedo(points, ids):
             length = 2.4 + 1.3 * _hash(plank, 7.0)
             piece = np.floor(run / length + 5 * _hash(plank, 3.0))
             tone += material.contrast * (1.7 * _hash(plank, piece + 11.0) - 0.85)
-            grain = _noise(run * 2.1 + 40 * _hash(plank, piece), lay * 95) * 0.55 + _noise(run * 7.0, lay * 240 + plank * 17) * 0.45
+            grain = (
+                _noise(run * 2.1 + 40 * _hash(plank, piece), lay * 95) * 0.55
+                + _noise(run * 7.0, lay * 240 + plank * 17) * 0.45
+            )
             tone += material.contrast * 0.9 * (grain - 0.5)
             rings = np.sin((lay * 60 + 3.2 * _noise(run * 0.9, lay * 6 + plank * 5)) * 3.1)
             tone += material.contrast * 0.22 * rings
@@ -112,10 +161,14 @@ def _albedo(points, ids):
             along = run / length + 5 * _hash(plank, 3.0)
             butt = np.abs(along - np.round(along)) * length
             tone *= np.where(butt < 0.002, 0.4, 1.0)
-            nail = (np.hypot(butt - 0.035, (inside - 0.25) * material.width) < 0.005) | (np.hypot(butt - 0.035, (inside - 0.75) * material.width) < 0.005)
+            nail = (np.hypot(butt - 0.035, (inside - 0.25) * material.width) < 0.005) | (
+                np.hypot(butt - 0.035, (inside - 0.75) * material.width) < 0.005
+            )
             tone *= np.where(nail, 0.45, 1.0)
         else:
-            tone += material.contrast * (_noise(points[own, 0] * 30 + points[own, 2] * 23, points[own, 1] * 30) - 0.5)
+            tone += material.contrast * (
+                _noise(points[own, 0] * 30 + points[own, 2] * 23, points[own, 1] * 30) - 0.5
+            )
         stain = _noise(run * 0.7 + 9, lay * 1.3 + 4) * 0.6 + _noise(run * 2.3, lay * 3.1) * 0.4
         tone *= 0.86 + 0.28 * stain
         if material.lay == 1:  # walls: damp at the foot
@@ -149,12 +202,18 @@ def _develop(linear, rng, blur, noise):
     r2 = ((x + 0.5 - width / 2) ** 2 + (y + 0.5 - height / 2) ** 2) / ((width**2 + height**2) / 4)
     glow = cv2.GaussianBlur(np.maximum(linear - 0.9, 0), (0, 0), width / 90)
     linear = linear * 0.985 + 0.10 * glow
-    soft, softer = (cv2.GaussianBlur(linear, (0, 0), sigma * blur * width / 1920) for sigma in (0.65, 2.0))
+    soft, softer = (
+        cv2.GaussianBlur(linear, (0, 0), sigma * blur * width / 1920) for sigma in (0.65, 2.0)
+    )
     share = np.clip((r2 - 0.15) / 0.85, 0, 1)[..., None]
     linear = soft * (1 - share) + softer * share
     linear *= (1 - 0.30 * r2)[..., None]
     photons = 5200.0 / noise**2
     linear = np.maximum(linear, 0)
-    linear = linear + rng.normal(size=linear.shape) * np.sqrt(linear / photons) + rng.normal(size=linear.shape) * 0.0016 * noise
+    linear = (
+        linear
+        + rng.normal(size=linear.shape) * np.sqrt(linear / photons)
+        + rng.normal(size=linear.shape) * 0.0016 * noise
+    )
     shoulder = np.where(linear < 0.6, linear, 0.6 + 0.4 * (1 - np.exp(-(linear - 0.6) / 0.4)))
     return (encode_srgb(shoulder) * 255 + rng.random(linear.shape)).astype(np.uint8).clip(0, 255)

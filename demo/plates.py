@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from aperture.camera import Camera
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from demo.photograph import photograph
 
@@ -16,20 +16,91 @@ SIZE = (1920, 1080)
 GATE_MM = (36.0, 20.25)
 # Everything here is made up. Positions in metres from the place's origin; angles in degrees. `crop`: left, top, width, height px.
 PLATES = {
-    "LT010_boathouse_morning": {"place": "boathouse", "focal_mm": 27.0, "position": (4.35, 1.552, 8.10), "pan": 28.0, "tilt": -3.5, "roll": 0.6, "seed": 10,
-                                "stop": 4.0, "shutter": (1, 60), "iso": 400, "date": "2026:03:14 07:42:10"},
-    "LT020_toward_the_slipway": {"place": "boathouse", "focal_mm": 35.0, "position": (-1.60, 1.348, 7.20), "pan": -32.0, "tilt": 2.5, "roll": -0.8, "seed": 20,
-                                 "stop": 5.6, "shutter": (1, 50), "iso": 640, "date": "2026:03:14 07:55:31"},
-    "LT030_boathouse_wide": {"place": "boathouse", "focal_mm": 18.0, "position": (-1.55, 1.46, 6.90), "pan": -24.0, "tilt": -2.0, "roll": 0.4, "seed": 30,
-                             "stop": 4.0, "shutter": (1, 50), "iso": 800, "date": "2026:03:14 08:10:02", "lens": "Slipway 18–40",
-                             "coefficients": (-0.0712, 0.0104, 0.0, 0.0, 0.0)},
-    "LT040_net_loft": {"place": "loft", "focal_mm": 24.0, "position": (1.95, 1.42, 7.60), "pan": 17.0, "tilt": -4.0, "roll": -0.5, "seed": 40,
-                       "stop": 4.0, "shutter": (1, 50), "iso": 800, "date": "2026:03:14 09:31:44", "lens": "Slipway 18–40", "exposure": 2.6},
-    "LT050_lamp_room": {"place": "tower", "focal_mm": 24.0, "position": (-1.45, 1.58, 4.75), "pan": -21.0, "tilt": -3.0, "roll": 0.3, "seed": 50,
-                        "stop": 5.6, "shutter": (1, 50), "iso": 640, "date": "2026:03:14 11:02:19", "lens": "Slipway 18–40", "exposure": 2.4,
-                        "crop": (88, 160, 1440, 900)},
-    "LT060_boathouse_surveyed": {"place": "boathouse", "focal_mm": 35.0, "position": (4.70, 1.71, 7.30), "pan": 41.0, "tilt": -7.0, "roll": 0.2, "seed": 60,
-                                 "stop": 4.0, "shutter": (1, 60), "iso": 500, "date": "2026:03:14 12:15:00"},
+    "LT010_boathouse_morning": {
+        "place": "boathouse",
+        "focal_mm": 27.0,
+        "position": (4.35, 1.552, 8.10),
+        "pan": 28.0,
+        "tilt": -3.5,
+        "roll": 0.6,
+        "seed": 10,
+        "stop": 4.0,
+        "shutter": (1, 60),
+        "iso": 400,
+        "date": "2026:03:14 07:42:10",
+    },
+    "LT020_toward_the_slipway": {
+        "place": "boathouse",
+        "focal_mm": 35.0,
+        "position": (-1.60, 1.348, 7.20),
+        "pan": -32.0,
+        "tilt": 2.5,
+        "roll": -0.8,
+        "seed": 20,
+        "stop": 5.6,
+        "shutter": (1, 50),
+        "iso": 640,
+        "date": "2026:03:14 07:55:31",
+    },
+    "LT030_boathouse_wide": {
+        "place": "boathouse",
+        "focal_mm": 18.0,
+        "position": (-1.55, 1.46, 6.90),
+        "pan": -24.0,
+        "tilt": -2.0,
+        "roll": 0.4,
+        "seed": 30,
+        "stop": 4.0,
+        "shutter": (1, 50),
+        "iso": 800,
+        "date": "2026:03:14 08:10:02",
+        "lens": "Slipway 18–40",
+        "coefficients": (-0.0712, 0.0104, 0.0, 0.0, 0.0),
+    },
+    "LT040_net_loft": {
+        "place": "loft",
+        "focal_mm": 24.0,
+        "position": (1.95, 1.42, 7.60),
+        "pan": 17.0,
+        "tilt": -4.0,
+        "roll": -0.5,
+        "seed": 40,
+        "stop": 4.0,
+        "shutter": (1, 50),
+        "iso": 800,
+        "date": "2026:03:14 09:31:44",
+        "lens": "Slipway 18–40",
+        "exposure": 2.6,
+    },
+    "LT050_lamp_room": {
+        "place": "tower",
+        "focal_mm": 24.0,
+        "position": (-1.45, 1.58, 4.75),
+        "pan": -21.0,
+        "tilt": -3.0,
+        "roll": 0.3,
+        "seed": 50,
+        "stop": 5.6,
+        "shutter": (1, 50),
+        "iso": 640,
+        "date": "2026:03:14 11:02:19",
+        "lens": "Slipway 18–40",
+        "exposure": 2.4,
+        "crop": (88, 160, 1440, 900),
+    },
+    "LT060_boathouse_surveyed": {
+        "place": "boathouse",
+        "focal_mm": 35.0,
+        "position": (4.70, 1.71, 7.30),
+        "pan": 41.0,
+        "tilt": -7.0,
+        "roll": 0.2,
+        "seed": 60,
+        "stop": 4.0,
+        "shutter": (1, 60),
+        "iso": 500,
+        "date": "2026:03:14 12:15:00",
+    },
 }
 
 
@@ -37,7 +108,9 @@ def place_of(plate: dict):
     """The place that a plate shows."""
     from demo import boathouse, places
 
-    return {"boathouse": boathouse.build, "loft": places.loft, "tower": places.tower}[plate["place"]]()
+    return {"boathouse": boathouse.build, "loft": places.loft, "tower": places.tower}[
+        plate["place"]
+    ]()
 
 
 def camera_for(plate: dict, size=SIZE) -> Camera:
@@ -46,14 +119,20 @@ def camera_for(plate: dict, size=SIZE) -> Camera:
     lens = Lens(plate["focal_mm"], coefficients=plate.get("coefficients", (0.0,) * 5))
     if "crop" in plate:
         grid = grid.window(*(round(value * size[0] / SIZE[0]) for value in plate["crop"]))
-    return Camera.at(grid, lens, plate["position"], *np.radians([plate["pan"], plate["tilt"], plate["roll"]]))
+    return Camera.at(
+        grid, lens, plate["position"], *np.radians([plate["pan"], plate["tilt"], plate["roll"]])
+    )
 
 
 def truth(name: str) -> Camera:
     """The camera that took a committed plate, read from the file beside it."""
     data = json.loads((FOLDER / f"{name}.json").read_text())
     grid = Grid(data["width"], data["height"], tuple(map(tuple, data["mm_from_px"])))
-    return Camera(grid, Lens(data["focal_mm"], coefficients=tuple(data["coefficients"])), np.array(data["world_from_camera"]))
+    return Camera(
+        grid,
+        Lens(data["focal_mm"], coefficients=tuple(data["coefficients"])),
+        np.array(data["world_from_camera"]),
+    )
 
 
 def write(name: str, plate: dict) -> None:
@@ -61,13 +140,27 @@ def write(name: str, plate: dict) -> None:
     from PIL import Image
 
     camera = camera_for(plate)
-    pixels = photograph(camera, place_of(plate), plate["seed"], exposure=plate.get("exposure", 2.1),
-                        progress=lambda done: print(f"\r{name} {done:4.0%}", end="", file=sys.stderr))
+    pixels = photograph(
+        camera,
+        place_of(plate),
+        plate["seed"],
+        exposure=plate.get("exposure", 2.1),
+        progress=lambda done: print(f"\r{name} {done:4.0%}", end="", file=sys.stderr),
+    )
     exif = Image.Exif()
     exif[0x010F], exif[0x0110], exif[0x0112] = "Saltmarsh", "Saltmarsh One", 1
     details = exif.get_ifd(0x8769)
-    details.update({0x829D: plate["stop"], 0x829A: plate["shutter"][0] / plate["shutter"][1], 0x8827: plate["iso"], 0x9003: plate["date"],
-                    0x920A: plate["focal_mm"], 0xA405: round(plate["focal_mm"]), 0xA434: plate.get("lens", f"Kittiwake {plate['focal_mm']:g} mm f/2.8")})
+    details.update(
+        {
+            0x829D: plate["stop"],
+            0x829A: plate["shutter"][0] / plate["shutter"][1],
+            0x8827: plate["iso"],
+            0x9003: plate["date"],
+            0x920A: plate["focal_mm"],
+            0xA405: round(plate["focal_mm"]),
+            0xA434: plate.get("lens", f"Kittiwake {plate['focal_mm']:g} mm f/2.8"),
+        }
+    )
     FOLDER.mkdir(exist_ok=True)
     Image.fromarray(pixels).save(FOLDER / f"{name}.jpg", quality=92, subsampling=0, exif=exif)
     write_truth(name, camera)
@@ -75,9 +168,20 @@ def write(name: str, plate: dict) -> None:
 
 def write_truth(name: str, camera: Camera) -> None:
     """The true camera, beside its plate."""
-    (FOLDER / f"{name}.json").write_text(json.dumps({
-        "width": camera.grid.width, "height": camera.grid.height, "mm_from_px": camera.grid.mm_from_px, "focal_mm": camera.lens.focal_mm,
-        "coefficients": camera.lens.coefficients, "world_from_camera": camera.world_from_camera.tolist()}, indent=1) + "\n")
+    (FOLDER / f"{name}.json").write_text(
+        json.dumps(
+            {
+                "width": camera.grid.width,
+                "height": camera.grid.height,
+                "mm_from_px": camera.grid.mm_from_px,
+                "focal_mm": camera.lens.focal_mm,
+                "coefficients": camera.lens.coefficients,
+                "world_from_camera": camera.world_from_camera.tolist(),
+            },
+            indent=1,
+        )
+        + "\n"
+    )
 
 
 if __name__ == "__main__":

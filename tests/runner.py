@@ -33,5 +33,6 @@ class Runner(DiscoverRunner):
             with connection.cursor() as cursor:
                 cursor.execute("PRAGMA wal_checkpoint(TRUNCATE)")
             clone(*args, **more)
+
         connection.creation.clone_test_db = whole
         return super().setup_databases(**kwargs)

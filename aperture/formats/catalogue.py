@@ -10,15 +10,43 @@ import json
 from functools import cache
 from pathlib import Path
 
+from aperture import strict_json
 from aperture.errors import Problem
+from aperture.formats import delimited
 from aperture.lens.distortion import NAMES
 from aperture.units import format_rate, parse_number, parse_rate
 
 FORMAT = "accurate-aperture/catalogue"
-MODE_COLUMNS = ("maker", "body", "photosites_width", "photosites_height", "mode", "left", "top", "width", "height", "width_mm", "height_mm",
-                "recorded_width", "recorded_height", "squeezes", "rates")
-LENS_COLUMNS = ("maker", "lens", "focal_min_mm", "focal_max_mm", "widest_stop", "smallest_stop", "squeeze", "projection", "close_focus_m",
-                "entrance_pupil_mm", "distortion")
+MODE_COLUMNS = (
+    "maker",
+    "body",
+    "photosites_width",
+    "photosites_height",
+    "mode",
+    "left",
+    "top",
+    "width",
+    "height",
+    "width_mm",
+    "height_mm",
+    "recorded_width",
+    "recorded_height",
+    "squeezes",
+    "rates",
+)
+LENS_COLUMNS = (
+    "maker",
+    "lens",
+    "focal_min_mm",
+    "focal_max_mm",
+    "widest_stop",
+    "smallest_stop",
+    "squeeze",
+    "projection",
+    "close_focus_m",
+    "entrance_pupil_mm",
+    "distortion",
+)
 
 
 @cache
@@ -31,29 +59,59 @@ def check(data) -> dict:
     """The catalogue document, completed with what was left out. Raises Problem at the first place that is wrong, naming it."""
     from jsonschema import Draft202012Validator
 
-    error = min(Draft202012Validator(schema()).iter_errors(data), key=lambda e: (len(e.absolute_path), str(e.absolute_path)), default=None)
+    error = min(
+        Draft202012Validator(schema()).iter_errors(data),
+        key=lambda e: (len(e.absolute_path), str(e.absolute_path)),
+        default=None,
+    )
     if error is not None:
         place = "/".join(str(part) for part in error.absolute_path)
-        raise Problem(f"The catalogue breaks its schema at {place or 'its top level'}: {error.message[:300]}.", place)
+        raise Problem(
+            f"The catalogue breaks its schema at {place or 'its top level'}: {error.message[:300]}.",
+            place,
+        )
     for body in data.get("bodies", ()):
         for mode in body["modes"]:
             left, top, width, height = mode["window"]
             if left + width > body["photosites"][0] or top + height > body["photosites"][1]:
-                raise Problem(f"“{body['name']}”, mode “{mode['name']}”: its window reaches outside the body’s "
-                              f"{body['photosites'][0]} × {body['photosites'][1]} photosites.")
+                raise Problem(
+                    f"“{body['name']}”, mode “{mode['name']}”: its window reaches outside the body’s "
+                    f"{body['photosites'][0]} × {body['photosites'][1]} photosites."
+                )
             pitch = (mode["width_mm"] / width) / (mode["height_mm"] / height)
             if not 0.9 < pitch < 1.1:
-                raise Problem(f"“{body['name']}”, mode “{mode['name']}”: {mode['width_mm']:g} × {mode['height_mm']:g} mm on {width} × {height} photosites "
-                              f"makes them {pitch:.2f} times as wide as tall. Check the sizes.")
+                raise Problem(
+                    f"“{body['name']}”, mode “{mode['name']}”: {mode['width_mm']:g} × {mode['height_mm']:g} mm on {width} × {height} photosites "
+                    f"makes them {pitch:.2f} times as wide as tall. Check the sizes."
+                )
     for lens in data.get("lenses", ()):
         if lens["focal_mm"][0] > lens["focal_mm"][1]:
             raise Problem(f"“{lens['name']}”: the shortest focal length comes first.")
         if lens.get("projection", "rectilinear") != "rectilinear" and lens.get("distortion"):
-            raise Problem(f"“{lens['name']}”: distortion coefficients belong to a rectilinear lens.")
-    return {"format": FORMAT, "version": 1,
-            "bodies": [{"maker": "", "notes": ""} | body | {"modes": [{"squeezes": [], "rates": []} | mode for mode in body["modes"]]}
-                       for body in data.get("bodies", ())],
-            "lenses": [{"maker": "", "notes": "", "squeeze": 1.0, "projection": "rectilinear", "distortion": []} | lens for lens in data.get("lenses", ())]}
+            raise Problem(
+                f"“{lens['name']}”: distortion coefficients belong to a rectilinear lens."
+            )
+    return {
+        "format": FORMAT,
+        "version": 1,
+        "bodies": [
+            {"maker": "", "notes": ""}
+            | body
+            | {"modes": [{"squeezes": [], "rates": []} | mode for mode in body["modes"]]}
+            for body in data.get("bodies", ())
+        ],
+        "lenses": [
+            {
+                "maker": "",
+                "notes": "",
+                "squeeze": 1.0,
+                "projection": "rectilinear",
+                "distortion": [],
+            }
+            | lens
+            for lens in data.get("lenses", ())
+        ],
+    }
 
 
 def read(data: bytes, name: str = "") -> dict:
@@ -63,19 +121,20 @@ def read(data: bytes, name: str = "") -> dict:
     except UnicodeDecodeError:
         raise Problem(f"“{name or 'This file'}” is not text in UTF-8.") from None
     if text.lstrip().startswith("{"):
-        try:
-            return check(json.loads(text))
-        except (ValueError, RecursionError) as error:
-            if isinstance(error, Problem):
-                raise
-            raise Problem(f"This is not JSON: {error}.") from None
-    rows = csv.DictReader(io.StringIO(text))
-    columns = set(rows.fieldnames or ())
+        return check(strict_json.loads(text))
+    reader = csv.DictReader(delimited.lines(text))
+    try:
+        columns = set(reader.fieldnames or ())
+    except csv.Error as error:
+        raise Problem(f"Line 1 can't be read: {error}.") from None
+    rows = delimited.rows(reader)
     if {"body", "mode"} <= columns:
         return check(_modes(rows, columns))
     if {"lens", "focal_min_mm"} <= columns:
         return check(_lenses(rows, columns))
-    raise Problem("A catalogue is JSON, or CSV with the columns of sensor modes (body, mode, …) or of lenses (lens, focal_min_mm, …).")
+    raise Problem(
+        "A catalogue is JSON, or CSV with the columns of sensor modes (body, mode, …) or of lenses (lens, focal_min_mm, …)."
+    )
 
 
 def _cells(row, number, columns):
@@ -87,7 +146,7 @@ def _cells(row, number, columns):
 def _number(cells, key, number, whole=False):
     value = parse_number(cells.get(key) or "nothing", f"Line {number}, {key}")
     if whole and value != int(value):
-        raise Problem(f"Line {number}, {key}: a whole number is wanted, not {cells[key]}.")
+        raise Problem(f"Line {number}, {key}: type a whole number, not {cells[key]}.")
     return int(value) if whole else value
 
 
@@ -98,23 +157,45 @@ def _missing(columns, wanted):
 
 
 def _modes(rows, columns):
-    _missing(columns, ("photosites_width", "photosites_height", "width", "height", "width_mm", "height_mm"))
+    _missing(
+        columns,
+        ("photosites_width", "photosites_height", "width", "height", "width_mm", "height_mm"),
+    )
     bodies = {}
     for number, row in enumerate(rows, 2):
         cells = _cells(row, number, columns)
-        photosites = [_number(cells, f"photosites_{side}", number, True) for side in ("width", "height")]
+        photosites = [
+            _number(cells, f"photosites_{side}", number, True) for side in ("width", "height")
+        ]
         maker = cells.get("maker", "")
-        body = bodies.setdefault((maker, cells["body"]), {"name": cells["body"], "maker": maker, "photosites": photosites, "modes": []})
+        body = bodies.setdefault(
+            (maker, cells["body"]),
+            {"name": cells["body"], "maker": maker, "photosites": photosites, "modes": []},
+        )
         if body["photosites"] != photosites:
-            raise Problem(f"Line {number}: “{cells['body']}” had {body['photosites'][0]} × {body['photosites'][1]} photosites before.")
+            raise Problem(
+                f"Line {number}: “{cells['body']}” had {body['photosites'][0]} × {body['photosites'][1]} photosites before."
+            )
         size = [_number(cells, side, number, True) for side in ("width", "height")]
-        corner = [_number(cells, side, number, True) if cells.get(side) else (whole - part) // 2
-                  for side, whole, part in zip(("left", "top"), photosites, size)]
-        mode = {"name": cells["mode"], "window": corner + size} | {key: _number(cells, key, number) for key in ("width_mm", "height_mm")} | {
-                "squeezes": [parse_number(part, f"Line {number}, squeezes") for part in _parts(cells.get("squeezes"))],
-                "rates": [str(parse_rate(part)) for part in _parts(cells.get("rates"))]}
+        corner = [
+            _number(cells, side, number, True) if cells.get(side) else (whole - part) // 2
+            for side, whole, part in zip(("left", "top"), photosites, size)
+        ]
+        mode = (
+            {"name": cells["mode"], "window": corner + size}
+            | {key: _number(cells, key, number) for key in ("width_mm", "height_mm")}
+            | {
+                "squeezes": [
+                    parse_number(part, f"Line {number}, squeezes")
+                    for part in _parts(cells.get("squeezes"))
+                ],
+                "rates": [str(parse_rate(part)) for part in _parts(cells.get("rates"))],
+            }
+        )
         if cells.get("recorded_width"):
-            mode["recorded"] = [_number(cells, f"recorded_{side}", number, True) for side in ("width", "height")]
+            mode["recorded"] = [
+                _number(cells, f"recorded_{side}", number, True) for side in ("width", "height")
+            ]
         body["modes"].append(mode)
     return {"format": FORMAT, "version": 1, "bodies": list(bodies.values())}
 
@@ -132,7 +213,9 @@ def _lenses(rows, columns):
         high = _number(cells, "focal_max_mm", number) if cells["focal_max_mm"] else low
         lens = {"name": cells["lens"], "maker": cells.get("maker", ""), "focal_mm": [low, high]}
         if cells.get("widest_stop"):
-            lens["stops"] = [_number(cells, key, number) for key in ("widest_stop", "smallest_stop")]
+            lens["stops"] = [
+                _number(cells, key, number) for key in ("widest_stop", "smallest_stop")
+            ]
         for key in ("squeeze", "close_focus_m", "entrance_pupil_mm"):
             if cells.get(key):
                 lens[key] = _number(cells, key, number)
@@ -141,9 +224,13 @@ def _lenses(rows, columns):
         for part in _parts(cells.get("distortion")):
             words = part.replace(":", " ").split()
             if not 2 <= len(words) <= 6:
-                raise Problem(f"Line {number}, distortion: write “focal: k1 k2 k3 p1 p2”, not “{part[:40]}”.")
+                raise Problem(
+                    f"Line {number}, distortion: write “focal: k1 k2 k3 p1 p2”, not “{part[:40]}”."
+                )
             values = [parse_number(word, f"Line {number}, distortion") for word in words]
-            lens.setdefault("distortion", []).append({"focal_mm": values[0]} | dict(zip(NAMES, values[1:])))
+            lens.setdefault("distortion", []).append(
+                {"focal_mm": values[0]} | dict(zip(NAMES, values[1:]))
+            )
         lenses.append(lens)
     return {"format": FORMAT, "version": 1, "lenses": lenses}
 
@@ -167,8 +254,18 @@ def write_modes_csv(data: dict) -> str:
     for body in data["bodies"]:
         for mode in body["modes"]:
             recorded = mode.get("recorded") or ["", ""]
-            values = (body["maker"], body["name"], *body["photosites"], mode["name"], *mode["window"], mode["width_mm"], mode["height_mm"], *recorded,
-                      "; ".join(f"{s:g}" for s in mode["squeezes"]), "; ".join(mode["rates"]))
+            values = (
+                body["maker"],
+                body["name"],
+                *body["photosites"],
+                mode["name"],
+                *mode["window"],
+                mode["width_mm"],
+                mode["height_mm"],
+                *recorded,
+                "; ".join(f"{s:g}" for s in mode["squeezes"]),
+                "; ".join(mode["rates"]),
+            )
             rows.append(dict(zip(MODE_COLUMNS, values)))
     return _table(MODE_COLUMNS, rows)
 
@@ -177,9 +274,23 @@ def write_lenses_csv(data: dict) -> str:
     """A row a lens."""
     rows = []
     for lens in data["lenses"]:
-        distortion = "; ".join(" ".join([f"{row['focal_mm']!r}:", *(repr(float(row.get(name, 0.0))) for name in NAMES)]) for row in lens["distortion"])
-        values = (lens["maker"], lens["name"], *lens["focal_mm"], *(lens.get("stops") or ["", ""]), lens["squeeze"], lens["projection"],
-                  lens.get("close_focus_m", ""), lens.get("entrance_pupil_mm", ""), distortion)
+        distortion = "; ".join(
+            " ".join(
+                [f"{row['focal_mm']!r}:", *(repr(float(row.get(name, 0.0))) for name in NAMES)]
+            )
+            for row in lens["distortion"]
+        )
+        values = (
+            lens["maker"],
+            lens["name"],
+            *lens["focal_mm"],
+            *(lens.get("stops") or ["", ""]),
+            lens["squeeze"],
+            lens["projection"],
+            lens.get("close_focus_m", ""),
+            lens.get("entrance_pupil_mm", ""),
+            distortion,
+        )
         rows.append(dict(zip(LENS_COLUMNS, values)))
     return _table(LENS_COLUMNS, rows)
 

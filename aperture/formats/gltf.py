@@ -28,24 +28,71 @@ def write(path, camera: Camera, stand_ins: dict[str, StandIn], name: str = "Came
 
     fx, fy = camera.focal_px
     width, height = camera.grid.width, camera.grid.height
-    document = g.GLTF2(asset=g.Asset(version="2.0", generator="Accurate Aperture"), scene=0, scenes=[g.Scene(nodes=[0])])
-    document.cameras = [g.Camera(
-        type="perspective", name=name,
-        perspective=g.Perspective(yfov=2 * float(np.arctan(height / (2 * fy))), aspectRatio=(width / fx) / (height / fy), znear=0.01),
-        extras={"focal_mm": camera.lens.focal_mm, "squeeze": camera.lens.squeeze, "gate_mm": list(camera.grid.gate_mm),
-                "principal_point_px": list(camera.principal_point_px), "brown_conrady": list(camera.lens.coefficients)})]
-    document.nodes = [g.Node(name=name, camera=0, matrix=camera.world_from_camera.T.ravel().tolist())]
+    document = g.GLTF2(
+        asset=g.Asset(version="2.0", generator="Accurate Aperture"),
+        scene=0,
+        scenes=[g.Scene(nodes=[0])],
+    )
+    document.cameras = [
+        g.Camera(
+            type="perspective",
+            name=name,
+            perspective=g.Perspective(
+                yfov=2 * float(np.arctan(height / (2 * fy))),
+                aspectRatio=(width / fx) / (height / fy),
+                znear=0.01,
+            ),
+            extras={
+                "focal_mm": camera.lens.focal_mm,
+                "squeeze": camera.lens.squeeze,
+                "gate_mm": list(camera.grid.gate_mm),
+                "principal_point_px": list(camera.principal_point_px),
+                "brown_conrady": list(camera.lens.coefficients),
+            },
+        )
+    ]
+    document.nodes = [
+        g.Node(name=name, camera=0, matrix=camera.world_from_camera.T.ravel().tolist())
+    ]
     blob = b""
     for label, item in stand_ins.items():
-        vertices, triangles = item.vertices().astype(np.float32), item.solid.triangles.astype(np.uint32)
-        for data, target in ((vertices.tobytes(), g.ARRAY_BUFFER), (triangles.tobytes(), g.ELEMENT_ARRAY_BUFFER)):
-            document.bufferViews.append(g.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(data), target=target))
+        vertices, triangles = (
+            item.vertices().astype(np.float32),
+            item.solid.triangles.astype(np.uint32),
+        )
+        for data, target in (
+            (vertices.tobytes(), g.ARRAY_BUFFER),
+            (triangles.tobytes(), g.ELEMENT_ARRAY_BUFFER),
+        ):
+            document.bufferViews.append(
+                g.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(data), target=target)
+            )
             blob += data
         first = len(document.accessors)
         document.accessors += [
-            g.Accessor(bufferView=first, componentType=g.FLOAT, count=len(vertices), type=g.VEC3, min=vertices.min(0).tolist(), max=vertices.max(0).tolist()),
-            g.Accessor(bufferView=first + 1, componentType=g.UNSIGNED_INT, count=triangles.size, type=g.SCALAR)]
-        document.meshes.append(g.Mesh(name=label, primitives=[g.Primitive(attributes=g.Attributes(POSITION=first), indices=first + 1)]))
+            g.Accessor(
+                bufferView=first,
+                componentType=g.FLOAT,
+                count=len(vertices),
+                type=g.VEC3,
+                min=vertices.min(0).tolist(),
+                max=vertices.max(0).tolist(),
+            ),
+            g.Accessor(
+                bufferView=first + 1,
+                componentType=g.UNSIGNED_INT,
+                count=triangles.size,
+                type=g.SCALAR,
+            ),
+        ]
+        document.meshes.append(
+            g.Mesh(
+                name=label,
+                primitives=[
+                    g.Primitive(attributes=g.Attributes(POSITION=first), indices=first + 1)
+                ],
+            )
+        )
         document.scenes[0].nodes.append(len(document.nodes))
         document.nodes.append(g.Node(name=label, mesh=len(document.meshes) - 1))
     if blob:

@@ -5,9 +5,32 @@ import math
 
 from aperture.gates.chain import Chain
 
-COLUMNS = ["grid", "step", "does", "is_plate", "straight", "width_px", "height_px", "gate_width_mm", "gate_height_mm", "diagonal_mm", "centre_x_mm",
-           "centre_y_mm", "aspect_shown", "pixel_aspect", "pitch_x_um", "pitch_y_um", "focal_mm", "focal_x_px", "focal_y_px", "horizontal_deg",
-           "vertical_deg", "diagonal_deg", "equivalent_by_width_mm", "equivalent_by_diagonal_mm"]
+COLUMNS = [
+    "grid",
+    "step",
+    "does",
+    "is_plate",
+    "straight",
+    "width_px",
+    "height_px",
+    "gate_width_mm",
+    "gate_height_mm",
+    "diagonal_mm",
+    "centre_x_mm",
+    "centre_y_mm",
+    "aspect_shown",
+    "pixel_aspect",
+    "pitch_x_um",
+    "pitch_y_um",
+    "focal_mm",
+    "focal_x_px",
+    "focal_y_px",
+    "horizontal_deg",
+    "vertical_deg",
+    "diagonal_deg",
+    "equivalent_by_width_mm",
+    "equivalent_by_diagonal_mm",
+]
 
 
 def write(file, chain: Chain) -> None:
@@ -16,15 +39,43 @@ def write(file, chain: Chain) -> None:
     writer.writeheader()
     for index, stage in enumerate(chain.stages):
         f = chain.figures(index)
-        row = {"gate_width_mm": f.gate_mm[0], "gate_height_mm": f.gate_mm[1], "diagonal_mm": f.diagonal_mm, "centre_x_mm": f.centre_mm[0],
-               "centre_y_mm": f.centre_mm[1], "aspect_shown": f.aspect}
+        row = {
+            "gate_width_mm": f.gate_mm[0],
+            "gate_height_mm": f.gate_mm[1],
+            "diagonal_mm": f.diagonal_mm,
+            "centre_x_mm": f.centre_mm[0],
+            "centre_y_mm": f.centre_mm[1],
+            "aspect_shown": f.aspect,
+        }
         if not stage.unsized:
-            row |= {"pixel_aspect": f.pixel_aspect, "pitch_x_um": f.pitch_um[0], "pitch_y_um": f.pitch_um[1]}
+            row |= {
+                "pixel_aspect": f.pixel_aspect,
+                "pitch_x_um": f.pitch_um[0],
+                "pitch_y_um": f.pitch_um[1],
+            }
         if f.view is not None:
-            row |= {"focal_mm": chain.lens.focal_mm, "horizontal_deg": math.degrees(f.view.horizontal), "vertical_deg": math.degrees(f.view.vertical),
-                    "diagonal_deg": math.degrees(f.view.diagonal), "equivalent_by_width_mm": f.equivalent["width"],
-                    "equivalent_by_diagonal_mm": f.equivalent["diagonal"]}
-            row |= {} if stage.unsized else {"focal_x_px": f.focal_px[0], "focal_y_px": f.focal_px[1]}
-        size = {} if stage.unsized else {"width_px": stage.grid.width, "height_px": stage.grid.height}
-        writer.writerow({key: repr(float(value)) for key, value in row.items()} | size | {
-            "grid": index + 1, "step": stage.name, "does": stage.says, "is_plate": int(index == chain.plate), "straight": int(stage.straight)})
+            row |= {
+                "focal_mm": chain.lens.focal_mm,
+                "horizontal_deg": math.degrees(f.view.horizontal),
+                "vertical_deg": math.degrees(f.view.vertical),
+                "diagonal_deg": math.degrees(f.view.diagonal),
+                "equivalent_by_width_mm": f.equivalent["width"],
+                "equivalent_by_diagonal_mm": f.equivalent["diagonal"],
+            }
+            row |= (
+                {} if stage.unsized else {"focal_x_px": f.focal_px[0], "focal_y_px": f.focal_px[1]}
+            )
+        size = (
+            {} if stage.unsized else {"width_px": stage.grid.width, "height_px": stage.grid.height}
+        )
+        writer.writerow(
+            {key: repr(float(value)) for key, value in row.items()}
+            | size
+            | {
+                "grid": index + 1,
+                "step": stage.name,
+                "does": stage.says,
+                "is_plate": int(index == chain.plate),
+                "straight": int(stage.straight),
+            }
+        )

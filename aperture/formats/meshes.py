@@ -14,7 +14,9 @@ from aperture.units import METRES
 
 ENDINGS = ("obj", "ply", "stl", "glb", "gltf")
 MOST_TRIANGLES = 5_000_000
-SECONDS_PER_MB = 0.25  # to read one and keep it, on two cores of a usual machine: `python -m bench.meshes`
+SECONDS_PER_MB = (
+    0.25  # to read one and keep it, on two cores of a usual machine: `python -m bench.meshes`
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,23 +36,43 @@ def read(data: bytes, ending: str, unit: str = "m", up_axis: str = "Y") -> Mesh:
 
     ending = ending.lower().lstrip(".")
     if ending not in ENDINGS:
-        raise Problem(f"A mesh comes as {', '.join(name.upper() for name in ENDINGS)}, not as “{ending}”.", "file")
+        raise Problem(
+            f"“{ending}” files can't be used here. "
+            f"Bring {', '.join(name.upper() for name in ENDINGS)}.",
+            "file",
+        )
     try:
-        loaded = trimesh.load(io.BytesIO(data), file_type=ending, force="mesh", process=False, skip_materials=True)
-        vertices, triangles = np.asarray(loaded.vertices, float), np.asarray(getattr(loaded, "faces", np.zeros((0, 3))), int)
+        loaded = trimesh.load(
+            io.BytesIO(data), file_type=ending, force="mesh", process=False, skip_materials=True
+        )
+        vertices, triangles = (
+            np.asarray(loaded.vertices, float),
+            np.asarray(getattr(loaded, "faces", np.zeros((0, 3))), int),
+        )
     except Exception as error:  # trimesh raises whatever its parsers raise
-        raise Problem(f"This {ending.upper()} file can't be read: it is damaged, or of another kind than its name says.", "file") from error
+        raise Problem(
+            f"This {ending.upper()} file can't be read: it is damaged, or of another kind than its name says.",
+            "file",
+        ) from error
     if not len(triangles):
-        raise Problem("This file has no faces: a cloud of points or lines can't stand in for anything.", "file")
+        raise Problem(
+            "This file has no faces: a cloud of points or lines can't stand in for anything.",
+            "file",
+        )
     if len(triangles) > MOST_TRIANGLES:
-        raise Problem(f"This mesh has {len(triangles):,} faces; up to {MOST_TRIANGLES:,} can be used. Thin it out first.", "file")
+        raise Problem(
+            f"This mesh has {len(triangles):,} faces; up to {MOST_TRIANGLES:,} can be used. Thin it out first.",
+            "file",
+        )
     remarks = []
     sound = np.isfinite(vertices[triangles]).all(axis=(1, 2))
     if not sound.all():
         triangles = triangles[sound]
-        remarks.append(f"{int((~sound).sum()):,} faces with corners that are no numbers were left out.")
+        remarks.append(
+            f"{int((~sound).sum()):,} faces with corners that are no numbers were left out."
+        )
         if not len(triangles):
-            raise Problem("No corner of this mesh is a number.", "file")
+            raise Problem("This mesh has no vertex with finite coordinates.", "file")
     used, triangles = np.unique(triangles, return_inverse=True)
     vertices, triangles = vertices[used], triangles.reshape(-1, 3)
     if ending not in ("glb", "gltf"):
@@ -62,11 +84,17 @@ def read(data: bytes, ending: str, unit: str = "m", up_axis: str = "Y") -> Mesh:
     unit = (vertices - middle) / size
     first, index = trimesh.grouping.unique_rows(unit, digits=9)
     merged, triangles = unit[first], index[triangles]
-    triangles = triangles[(triangles[:, 0] != triangles[:, 1]) & (triangles[:, 1] != triangles[:, 2]) & (triangles[:, 2] != triangles[:, 0])]
+    triangles = triangles[
+        (triangles[:, 0] != triangles[:, 1])
+        & (triangles[:, 1] != triangles[:, 2])
+        & (triangles[:, 2] != triangles[:, 0])
+    ]
     if not len(triangles):
-        raise Problem("All faces of this mesh are without area.", "file")
+        raise Problem("All faces of this mesh have no area.", "file")
     edges = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
-    open_ = int((np.unique(edges[:, 0] * len(merged) + edges[:, 1], return_counts=True)[1] == 1).sum())
+    open_ = int(
+        (np.unique(edges[:, 0] * len(merged) + edges[:, 1], return_counts=True)[1] == 1).sum()
+    )
     if open_:
         remarks.append(f"It has holes: {open_:,} edges belong to one face only.")
     return Mesh(merged, triangles, tuple(size.tolist()), tuple(middle.tolist()), tuple(remarks))

@@ -9,17 +9,29 @@ from aperture.units import METRES
 
 def write(path, stand_ins: dict[str, StandIn], unit: str = "m", up_axis: str = "Y") -> None:
     """Write stand-ins in `unit`. OBJ itself says neither unit nor up axis; a comment does."""
-    lines, first = [f"# Accurate Aperture: lengths in {unit}, {up_axis} up, {len(stand_ins)} {'stand-in' if len(stand_ins) == 1 else 'stand-ins'}"], 1
+    lines, first = (
+        [
+            f"# Accurate Aperture: lengths in {unit}, {up_axis} up, {len(stand_ins)} {'stand-in' if len(stand_ins) == 1 else 'stand-ins'}"
+        ],
+        1,
+    )
     for label, item in stand_ins.items():
         lines.append(f"o {label.replace(' ', '_')}")
-        lines += ["v {:.9g} {:.9g} {:.9g}".format(*(vertex / METRES[unit])) for vertex in item.vertices() @ from_y_up(up_axis).T]
-        lines += ["f " + " ".join(str(index + first) for index in face) for face in item.solid.faces]
+        lines += [
+            "v {:.9g} {:.9g} {:.9g}".format(*(vertex / METRES[unit]))
+            for vertex in item.vertices() @ from_y_up(up_axis).T
+        ]
+        lines += [
+            "f " + " ".join(str(index + first) for index in face) for face in item.solid.faces
+        ]
         first += len(item.solid.vertices)
     with open(path, "w", encoding="utf-8") as file:
         file.write("\n".join(lines) + "\n")
 
 
-def textured(name: str, points, at, triangles, picture, unit: str = "m", up_axis: str = "Y") -> dict[str, bytes]:
+def textured(
+    name: str, points, at, triangles, picture, unit: str = "m", up_axis: str = "Y"
+) -> dict[str, bytes]:
     """One mesh that wears a picture, as the bytes of its files by ending: obj, mtl, png.
 
     points (V, 3) metres; at (V, 2) texture coordinates, right and up from 0 to 1; triangles (T, 3); picture (h, w, 4) 8-bit, whose alpha
@@ -29,9 +41,19 @@ def textured(name: str, points, at, triangles, picture, unit: str = "m", up_axis
 
     png = io.BytesIO()
     Image.fromarray(picture, "RGBA").save(png, "PNG", compress_level=4)
-    lines = [f"# Accurate Aperture: lengths in {unit}, {up_axis} up", f"mtllib {name}.mtl", f"o {name}", "usemtl plate"]
-    lines += ["v {:.7g} {:.7g} {:.7g}".format(*point) for point in points @ from_y_up(up_axis).T / METRES[unit]]
+    lines = [
+        f"# Accurate Aperture: lengths in {unit}, {up_axis} up",
+        f"mtllib {name}.mtl",
+        f"o {name}",
+        "usemtl plate",
+    ]
+    lines += [
+        "v {:.7g} {:.7g} {:.7g}".format(*point)
+        for point in points @ from_y_up(up_axis).T / METRES[unit]
+    ]
     lines += ["vt {:.7f} {:.7f}".format(*place) for place in at]
-    lines += ["f " + " ".join(f"{index}/{index}" for index in triangle) for triangle in triangles + 1]
+    lines += [
+        "f " + " ".join(f"{index}/{index}" for index in triangle) for triangle in triangles + 1
+    ]
     mtl = f"newmtl plate\nKa 0 0 0\nKd 1 1 1\nKs 0 0 0\nillum 0\nmap_Kd {name}.png\nmap_d -imfchan m {name}.png\n"
     return {"obj": ("\n".join(lines) + "\n").encode(), "mtl": mtl.encode(), "png": png.getvalue()}

@@ -5,10 +5,12 @@ Every reader gives [(name, (3,) metres, ± in metres or None)]; units and axes a
 
 import csv
 import io
+from collections import Counter
 
 import numpy as np
 
 from aperture.errors import Problem
+from aperture.formats import delimited
 from aperture.formats.axes import from_y_up
 from aperture.units import METRES, parse_length, parse_number
 
@@ -17,7 +19,9 @@ NAMES = ("name", "point", "id", "station")
 SPREADS = ("±", "pm", "plus_minus", "sigma", "sd", "accuracy", "std")
 
 
-def read(data: bytes, name: str, unit: str, up_axis: str, plus_minus_m: float | None = None) -> list[dict]:
+def read(
+    data: bytes, name: str, unit: str, up_axis: str, plus_minus_m: float | None = None
+) -> list[dict]:
     """Points from a file's bytes or pasted text: [{"name", "world": [x, y, z] m, Y up, "plus_minus": m}].
 
     `unit`: of bare numbers, in METRES; `up_axis`: "Y" or "Z", of the file. `plus_minus_m`: for points that carry none; 0 where None.
@@ -31,22 +35,33 @@ def read(data: bytes, name: str, unit: str, up_axis: str, plus_minus_m: float | 
     else:
         points = _table(data, unit)
     if not points:
-        raise Problem("There is no point in this. A line is a name, x, y, z and, where known, its ±.")
-    if len(points) > MOST_POINTS:
-        raise Problem(f"These are {len(points)} points; at most {MOST_POINTS} can be taken. Leave out what can't be seen.")
+        raise Problem(
+            "This table has no points. Each line holds a name, x, y, z and, where known, its ±."
+        )
+    _require_few(points)
     scale = 1.0 if points[0][3] else METRES[unit]
     turn = from_y_up(up_axis).T
-    out, taken = [], set()
+    out, taken, alike = [], set(), Counter()
     for index, (label, xyz, spread, _) in enumerate(points, 1):
         world = turn @ (np.array(xyz, float) * scale)
         if not np.isfinite(world).all() or np.abs(world).max() > 1e7:
-            raise Problem(f"Point {index}, “{label}”: its coordinates must be finite, and within 10,000 km.")
+            raise Problem(
+                f"Point {index}, “{label}”: its coordinates must be finite, and within 10,000 km."
+            )
+        label = label[:50]  # leaves room for a number within the 60 that a name may have
         unique = label or f"P{index}"
         while unique in taken:
-            unique = f"{label or 'P'}-{sum(1 for other in taken if other.startswith(label or 'P')) + 1}"
+            alike[label] += 1
+            unique = f"{label or 'P'}-{alike[label] + 1}"
         taken.add(unique)
         own = spread * scale if spread is not None else plus_minus_m or 0.0
-        out.append({"name": unique[:60], "world": [round(float(v), 6) + 0.0 for v in world], "plus_minus": round(float(own), 6)})
+        out.append(
+            {
+                "name": unique,
+                "world": [round(float(v), 6) + 0.0 for v in world],
+                "plus_minus": round(float(own), 6),
+            }
+        )
     return out
 
 
@@ -57,10 +72,23 @@ def _text(data):
         raise Problem("This is not text in UTF-8, nor a binary PLY.") from None
 
 
+def _require_few(points):
+    if len(points) > MOST_POINTS:
+        raise Problem(
+            f"These are more than {MOST_POINTS} points; no more can be taken. Leave out what can't be seen."
+        )
+
+
 def _table(data, unit):
-    text = _text(data).strip()
-    delimiter = max(";\t,", key=lambda sign: text.split("\n", 1)[0].count(sign))
-    rows = [row for row in csv.reader(io.StringIO(text), delimiter=delimiter, skipinitialspace=True) if any(cell.strip() for cell in row)]
+    text = delimited.lines(_text(data).strip())
+    first = text.readline()
+    text.seek(0)
+    delimiter = max(";\t,", key=first.count)
+    rows = []
+    for row in delimited.rows(csv.reader(text, delimiter=delimiter, skipinitialspace=True)):
+        if any(cell.strip() for cell in row):
+            _require_few(rows)  # before all of a huge file is held; its first line may be a header
+            rows.append(row)
     if rows and len(rows[0]) == 1:
         rows = [row[0].split() for row in rows]
     columns = [cell.strip().lower() for cell in rows[0]] if rows else []
@@ -69,11 +97,16 @@ def _table(data, unit):
     label = next((columns.index(one) for one in NAMES if one in columns), None) if header else 0
     spread = next((columns.index(one) for one in SPREADS if one in columns), None) if header else 4
     out = []
-    for number, row in enumerate(rows[1 if header else 0:], 2 if header else 1):
-        if not header and len(row) == 3 and row[0].strip()[:1] in "+-.0123456789":  # three numbers and no name
+    for number, row in enumerate(rows[1 if header else 0 :], 2 if header else 1):
+        if (
+            not header and len(row) == 3 and row[0].strip()[:1] in "+-.0123456789"
+        ):  # three numbers and no name
             row = ["", *row]
         if len(row) <= max(where.values()):
-            raise Problem(f"Line {number} has {len(row)} cells: a name, x, y and z are wanted, and where known the ±.")
+            raise Problem(
+                f"Line {number} has {len(row)} cells. It needs a name, x, y and z, and the ± where it "
+                "is known."
+            )
         cells = [cell.strip() for cell in row]
         xyz = [parse_length(cells[where[axis]], unit, f"Line {number}, {axis}") for axis in "xyz"]
         own = cells[spread] if spread is not None and spread < len(cells) else ""
@@ -89,9 +122,17 @@ def _obj(data):
     for number, line in enumerate(_text(data).splitlines(), 1):
         words = line.split()
         if words[:1] == ["v"]:
+            _require_few(out)
             if len(words) < 4:
-                raise Problem(f"Line {number}: a vertex wants three numbers.")
-            out.append((f"v{len(out) + 1}", [parse_number(word, f"Line {number}") for word in words[1:4]], None, False))
+                raise Problem(f"Line {number}: a vertex needs three numbers.")
+            out.append(
+                (
+                    f"v{len(out) + 1}",
+                    [parse_number(word, f"Line {number}") for word in words[1:4]],
+                    None,
+                    False,
+                )
+            )
     return out
 
 
@@ -103,4 +144,7 @@ def _ply(data):
         loaded = trimesh.load(io.BytesIO(data), file_type="ply", process=False)
     except Exception as error:  # it raises all sorts of things on damaged files
         raise Problem(f"The PLY file can't be read: {str(error)[:80]}.") from error
-    return [(f"v{index}", vertex, None, False) for index, vertex in enumerate(np.asarray(loaded.vertices), 1)]
+    return [
+        (f"v{index}", vertex, None, False)
+        for index, vertex in enumerate(np.asarray(loaded.vertices), 1)
+    ]

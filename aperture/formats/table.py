@@ -8,8 +8,19 @@ from aperture.camera import Camera
 from aperture.lens.distortion import NAMES as COEFFICIENTS
 
 MATRIX = [f"m{row}{column}" for row in range(4) for column in range(4)]
-COLUMNS = ["frame", *MATRIX, "focal_mm", "gate_width_mm", "gate_height_mm", "squeeze", "width_px", "height_px",
-           "principal_x_px", "principal_y_px", *COEFFICIENTS]
+COLUMNS = [
+    "frame",
+    *MATRIX,
+    "focal_mm",
+    "gate_width_mm",
+    "gate_height_mm",
+    "squeeze",
+    "width_px",
+    "height_px",
+    "principal_x_px",
+    "principal_y_px",
+    *COEFFICIENTS,
+]
 
 
 def write(path, cameras: dict[int, Camera]) -> None:
@@ -18,9 +29,24 @@ def write(path, cameras: dict[int, Camera]) -> None:
         writer = csv.writer(file)
         writer.writerow(COLUMNS)
         for frame, camera in sorted(cameras.items()):
-            numbers = [*camera.world_from_camera.ravel(), camera.lens.focal_mm, *camera.grid.gate_mm, camera.lens.squeeze]
-            writer.writerow([frame, *(repr(float(v)) for v in numbers), camera.grid.width, camera.grid.height,
-                             *(repr(float(v)) for v in (*camera.principal_point_px, *camera.lens.coefficients))])
+            numbers = [
+                *camera.world_from_camera.ravel(),
+                camera.lens.focal_mm,
+                *camera.grid.gate_mm,
+                camera.lens.squeeze,
+            ]
+            writer.writerow(
+                [
+                    frame,
+                    *(repr(float(v)) for v in numbers),
+                    camera.grid.width,
+                    camera.grid.height,
+                    *(
+                        repr(float(v))
+                        for v in (*camera.principal_point_px, *camera.lens.coefficients)
+                    ),
+                ]
+            )
 
 
 def read(path) -> dict[int, dict]:
@@ -29,7 +55,9 @@ def read(path) -> dict[int, dict]:
     with open(path, newline="", encoding="utf-8") as file:
         reader = csv.DictReader(file)
         if reader.fieldnames is None or set(COLUMNS) - set(reader.fieldnames):
-            raise ValueError(f"line 1: columns are missing: {', '.join(sorted(set(COLUMNS) - set(reader.fieldnames or ())))}")
+            raise ValueError(
+                f"line 1: columns are missing: {', '.join(sorted(set(COLUMNS) - set(reader.fieldnames or ())))}"
+            )
         for row in reader:
             try:
                 values = {key: float(row[key]) for key in COLUMNS}

@@ -6,6 +6,7 @@ USD has no squeeze: the horizontal aperture is the gate's width times the squeez
 """
 
 from dataclasses import dataclass
+from fractions import Fraction
 
 import numpy as np
 
@@ -32,7 +33,13 @@ def aperture_of(camera: Camera) -> Aperture:
     fx, fy = camera.focal_px
     x, y = camera.principal_point_px
     width, height, focal = camera.grid.width, camera.grid.height, camera.lens.focal_mm
-    return Aperture(width / fx * focal, height / fy * focal, (width / 2 - x) / fx * focal, (y - height / 2) / fy * focal, focal)
+    return Aperture(
+        width / fx * focal,
+        height / fy * focal,
+        (width / 2 - x) / fx * focal,
+        (y - height / 2) / fy * focal,
+        focal,
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,15 +51,30 @@ class Shown:
     f_number: float | None = None
 
 
-def write(path, camera: Camera | Shown, stand_ins: dict[str, StandIn], up_axis: str = "Y", frame: int = 1, name: str = "Camera", notes: str = "",
-          others: dict[str, Shown] | None = None) -> None:
-    """Write a stage with the camera under /Shot, the shot's `others` after it, and its stand-ins, named by their keys."""
+def write(
+    path,
+    camera: Camera | Shown,
+    stand_ins: dict[str, StandIn],
+    up_axis: str = "Y",
+    frame: int = 1,
+    rate: Fraction = Fraction(24),
+    name: str = "Camera",
+    notes: str = "",
+    others: dict[str, Shown] | None = None,
+) -> None:
+    """Write a stage with the camera under /Shot, the shot's `others` after it, and its stand-ins.
+
+    They are named by their keys. `frame`: the stage's only time code; `rate`: frames per second,
+    which are its time codes per second.
+    """
     from pxr import Tf, Usd, UsdGeom
 
     stage = Usd.Stage.CreateInMemory()
     stage.SetMetadata("comment", notes)
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z if up_axis == "Z" else UsdGeom.Tokens.y)
     UsdGeom.SetStageMetersPerUnit(stage, METRES_PER_UNIT)
+    stage.SetTimeCodesPerSecond(float(rate))
+    stage.SetFramesPerSecond(float(rate))
     stage.SetStartTimeCode(frame)
     stage.SetEndTimeCode(frame)
     root = UsdGeom.Xform.Define(stage, "/Shot")
@@ -61,9 +83,14 @@ def write(path, camera: Camera | Shown, stand_ins: dict[str, StandIn], up_axis: 
 
     def place(label):
         plain = Tf.MakeValidIdentifier(label)
-        free = next(one for number in range(1, 100000) if (one := plain if number == 1 else f"{plain}_{number}") not in taken)
+        free = next(
+            one
+            for number in range(1, 100000)
+            if (one := plain if number == 1 else f"{plain}_{number}") not in taken
+        )
         taken.add(free)
         return f"/Shot/{free}"
+
     first = camera if isinstance(camera, Shown) else Shown(camera)
     for label, shown in [(name, first), *(others or {}).items()]:
         _camera(stage, place(label), shown, up_axis)
@@ -75,7 +102,11 @@ def write(path, camera: Camera | Shown, stand_ins: dict[str, StandIn], up_axis: 
 def _camera(stage, path, shown, up_axis):
     from pxr import Gf, Sdf, UsdGeom
 
-    camera, prim, aperture = shown.camera, UsdGeom.Camera.Define(stage, path), aperture_of(shown.camera)
+    camera, prim, aperture = (
+        shown.camera,
+        UsdGeom.Camera.Define(stage, path),
+        aperture_of(shown.camera),
+    )
     prim.CreateProjectionAttr(UsdGeom.Tokens.perspective)
     prim.CreateHorizontalApertureAttr(aperture.horizontal)
     prim.CreateVerticalApertureAttr(aperture.vertical)
@@ -92,9 +123,15 @@ def _camera(stage, path, shown, up_axis):
     prim.AddTransformOp().Set(Gf.Matrix4d(*pose.T.ravel().tolist()))  # USD's vectors are rows
     custom = prim.GetPrim()
     for key, value in zip(("k1", "k2", "k3", "p1", "p2"), camera.lens.coefficients):
-        custom.CreateAttribute(f"userProperties:brownConrady:{key}", Sdf.ValueTypeNames.Double).Set(float(value))
-    custom.CreateAttribute("userProperties:squeeze", Sdf.ValueTypeNames.Double).Set(camera.lens.squeeze)
-    custom.CreateAttribute("userProperties:resolution", Sdf.ValueTypeNames.Int2).Set(Gf.Vec2i(camera.grid.width, camera.grid.height))
+        custom.CreateAttribute(f"userProperties:brownConrady:{key}", Sdf.ValueTypeNames.Double).Set(
+            float(value)
+        )
+    custom.CreateAttribute("userProperties:squeeze", Sdf.ValueTypeNames.Double).Set(
+        camera.lens.squeeze
+    )
+    custom.CreateAttribute("userProperties:resolution", Sdf.ValueTypeNames.Int2).Set(
+        Gf.Vec2i(camera.grid.width, camera.grid.height)
+    )
 
 
 def _mesh(mesh, item, up_axis):
@@ -123,5 +160,10 @@ def read(path) -> tuple[Aperture, np.ndarray]:
     pose[:3, 3] *= metres
     turn = np.eye(4)
     turn[:3, :3] = from_y_up("Z" if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else "Y").T
-    return Aperture(camera.horizontalAperture * mm, camera.verticalAperture * mm, camera.horizontalApertureOffset * mm,
-                    camera.verticalApertureOffset * mm, camera.focalLength * mm), turn @ pose
+    return Aperture(
+        camera.horizontalAperture * mm,
+        camera.verticalAperture * mm,
+        camera.horizontalApertureOffset * mm,
+        camera.verticalApertureOffset * mm,
+        camera.focalLength * mm,
+    ), turn @ pose

@@ -17,7 +17,9 @@ ENGRAVED_SHARE = 0.01
 def whole_sensor_mm(body: dict, mode: dict) -> tuple[float, float]:
     """(width, height) in mm of all of a body's photosites, at the pitch of one of its modes: its published size is then met exactly."""
     _, _, width, height = mode["window"]
-    return mode["width_mm"] * body["photosites"][0] / width, mode["height_mm"] * body["photosites"][1] / height
+    return mode["width_mm"] * body["photosites"][0] / width, mode["height_mm"] * body["photosites"][
+        1
+    ] / height
 
 
 def with_mode(gate: dict | None, body: dict, mode: dict) -> dict:
@@ -32,7 +34,16 @@ def with_mode(gate: dict | None, body: dict, mode: dict) -> dict:
     own = []
     left, top, width, height = mode["window"]
     if [left, top, width, height] != [0, 0, *body["photosites"]]:
-        own.append({"do": "window", "left": left, "top": top, "width": width, "height": height, "from": "mode"})
+        own.append(
+            {
+                "do": "window",
+                "left": left,
+                "top": top,
+                "width": width,
+                "height": height,
+                "from": "mode",
+            }
+        )
     recorded = mode.get("recorded") or [width, height]
     if list(recorded) != [width, height]:
         own.append({"do": "resize", "width": recorded[0], "height": recorded[1], "from": "mode"})
@@ -44,9 +55,18 @@ def with_mode(gate: dict | None, body: dict, mode: dict) -> dict:
     squeezes, rates = mode.get("squeezes") or [1.0], mode.get("rates") or []
     squeeze = gate.get("squeeze", 1.0)
     out = {key: gate[key] for key in ("render", "lens") if key in gate}
-    out |= {"width_mm": round(sensor[0], 6), "height_mm": round(sensor[1], 6), "photosites": list(body["photosites"]), "origin": "catalogue",
-            "name": f"{body['name']}, {mode['name']}", "body": body["name"], "mode": mode["name"],
-            "squeeze": squeeze if squeeze in squeezes else squeezes[0], "steps": own + kept_before + kept_after, "plate_at": len(own) + len(kept_before)}
+    out |= {
+        "width_mm": round(sensor[0], 6),
+        "height_mm": round(sensor[1], 6),
+        "photosites": list(body["photosites"]),
+        "origin": "catalogue",
+        "name": f"{body['name']}, {mode['name']}",
+        "body": body["name"],
+        "mode": mode["name"],
+        "squeeze": squeeze if squeeze in squeezes else squeezes[0],
+        "steps": own + kept_before + kept_after,
+        "plate_at": len(own) + len(kept_before),
+    }
     rate = gate.get("rate")
     if rates:
         out["rate"] = rate if rate in rates else rates[0]
@@ -65,8 +85,13 @@ def distortion_at(lens: dict, focal_mm: float | None) -> dict[str, float]:
         return {name: chosen.get(name, 0.0) for name in NAMES}
     for low, high in zip(known, known[1:]):
         if focal_mm <= high["focal_mm"]:
-            share = math.log(focal_mm / low["focal_mm"]) / math.log(high["focal_mm"] / low["focal_mm"])
-            return {name: low.get(name, 0.0) * (1 - share) + high.get(name, 0.0) * share for name in NAMES}
+            share = math.log(focal_mm / low["focal_mm"]) / math.log(
+                high["focal_mm"] / low["focal_mm"]
+            )
+            return {
+                name: low.get(name, 0.0) * (1 - share) + high.get(name, 0.0) * share
+                for name in NAMES
+            }
     return {name: known[-1].get(name, 0.0) for name in NAMES}
 
 
@@ -77,7 +102,11 @@ def with_lens(gate: dict | None, lens_state: dict, lens: dict) -> tuple[dict | N
     """
     low, high = lens["focal_mm"]
     gate = copy.deepcopy(gate)
-    state = {key: value for key, value in copy.deepcopy(lens_state).items() if key not in ("projection", "distortion", "name")}
+    state = {
+        key: value
+        for key, value in copy.deepcopy(lens_state).items()
+        if key not in ("projection", "distortion", "name")
+    }
     focal, says = state.get("focal_mm"), []
     if low == high:
         state["focal_mm"] = {"value": low, "plus_minus": round(low * ENGRAVED_SHARE, 4)}
@@ -97,5 +126,7 @@ def with_lens(gate: dict | None, lens_state: dict, lens: dict) -> tuple[dict | N
         says.append(f"squeeze {gate.get('squeeze', 1.0):g} → {lens['squeeze']:g}")
         gate["squeeze"] = lens["squeeze"]
     if state.get("focal_mm") and gate is None:
-        raise Problem("A focal length in millimetres means nothing without the gate: choose the sensor first.")
+        raise Problem(
+            "A focal length in millimetres means nothing without the gate: choose the sensor first."
+        )
     return gate, state, ", ".join(says)

@@ -16,9 +16,9 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.gates.angles import FULL_FRAME_MM, View, equivalent_focal
-from aperture.gates.grid import Grid
 from aperture.gates.steps import FINER, KINDS, Source, describe, make
+from aperture.geometry.angles import FULL_FRAME_MM, View, equivalent_focal
+from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 
 
@@ -114,10 +114,13 @@ class Chain:
 
     def origin(self, stage: int, sensor: str) -> str:
         """Where a stage's figures come from: the `sensor`'s origin, unless a step on the way was typed in or, weaker still, assumed."""
-        steps = [one.step for one in self.stages[:stage + 1] if one.step]
+        steps = [one.step for one in self.stages[: stage + 1] if one.step]
         if any(step["do"] == "return" for step in steps):
             return self.origin(self.plate, sensor)
-        told = {step.get("origin") or ("catalogue" if step.get("from") == "mode" else "typed") for step in steps}
+        told = {
+            step.get("origin") or ("catalogue" if step.get("from") == "mode" else "typed")
+            for step in steps
+        }
         return next((origin for origin in ("assumed", "typed") if origin in told), sensor)
 
     def follow(self, points, stage: int) -> list[np.ndarray]:
@@ -131,13 +134,17 @@ class Chain:
 
     def sensor_mm(self, points, stage: int) -> np.ndarray:
         """Where light of points (N, 2) px of a stage fell on the sensor, (N, 2) mm."""
-        return self._between(self.stages[stage].grid.to_mm(points), self.stages[stage].straight, False)
+        return self._between(
+            self.stages[stage].grid.to_mm(points), self.stages[stage].straight, False
+        )
 
     def _between(self, mm, from_straight, to_straight):
         if from_straight == to_straight or not bends(self.lens):
             return mm
         to_lens = self.lens_from_mm
-        old, new = (straight(self.lens), self.lens) if from_straight else (self.lens, straight(self.lens))
+        old, new = (
+            (straight(self.lens), self.lens) if from_straight else (self.lens, straight(self.lens))
+        )
         return new.project(old.rays(mm @ to_lens.T)) @ np.linalg.inv(to_lens).T
 
     def camera(self, stage: int) -> Camera:
@@ -146,7 +153,9 @@ class Chain:
             raise Problem("No focal length is known yet.")
         one = self.stages[stage]
         affine = self.lens_from_mm @ np.array(one.grid.mm_from_px, float)
-        grid = Grid(one.grid.width, one.grid.height, tuple(tuple(float(v) for v in row) for row in affine))
+        grid = Grid(
+            one.grid.width, one.grid.height, tuple(tuple(float(v) for v in row) for row in affine)
+        )
         return Camera.at(grid, straight(self.lens) if one.straight else self.lens, (0, 0, 0))
 
     def shown_gate(self, stage: int) -> tuple[float, float]:
@@ -162,10 +171,17 @@ class Chain:
         shown = self.shown_gate(stage)
         camera = self.camera(stage) if self.lens else None
         focal = self.lens.focal_mm if self.lens else None
-        return Figures((width, height), math.hypot(width, height), grid.centre_mm, (across * 1000, down * 1000), grid.pixel_aspect(self.squeeze),
-                       shown[0] / shown[1],
-                       camera.view if camera else None, camera.focal_px if camera else None,
-                       equivalent_focal(shown, focal) if focal else None)
+        return Figures(
+            (width, height),
+            math.hypot(width, height),
+            grid.centre_mm,
+            (across * 1000, down * 1000),
+            grid.pixel_aspect(self.squeeze),
+            shown[0] / shown[1],
+            camera.view if camera else None,
+            camera.focal_px if camera else None,
+            equivalent_focal(shown, focal) if focal else None,
+        )
 
     def render_fits(self, stage: int) -> list[RenderFit]:
         """What a renderer needs for this stage, for each way of fitting its gate to the picture.
@@ -180,11 +196,16 @@ class Chain:
         width, height = self.shown_gate(stage)
         focal = self.lens.focal_mm
         across, down = (2 * math.atan(side / 2 / focal) for side in (width, height))
-        fixed = {"width": focal * FULL_FRAME_MM[0] / width, "height": focal * FULL_FRAME_MM[1] / height}
+        fixed = {
+            "width": focal * FULL_FRAME_MM[0] / width,
+            "height": focal * FULL_FRAME_MM[1] / height,
+        }
         filled = "width" if width / height >= FULL_FRAME_MM[0] / FULL_FRAME_MM[1] else "height"
         named = {"width": (across, "across"), "height": (down, "down")}
-        return [RenderFit(fit, (width, height), *named[side], fixed[side])
-                for fit, side in (("width", "width"), ("height", "height"), ("fill", filled))]
+        return [
+            RenderFit(fit, (width, height), *named[side], fixed[side])
+            for fit, side in (("width", "width"), ("height", "height"), ("fill", filled))
+        ]
 
 
 def straight(lens: Lens) -> Lens:
@@ -197,7 +218,9 @@ def bends(lens: Lens | None) -> bool:
     return lens is not None and (lens.distorts or lens.projection != "rectilinear")
 
 
-def build(gate: dict, plate: tuple[int, int] | None = None, lens: Lens | None = None, strict: bool = False) -> Chain:
+def build(
+    gate: dict, plate: tuple[int, int] | None = None, lens: Lens | None = None, strict: bool = False
+) -> Chain:
     """The chain of a gate document for a plate of (width, height) px.
 
     `lens` is described in the plate's rows and columns, as a match document has it, its centre measured from the plate's middle;
@@ -214,12 +237,21 @@ def build(gate: dict, plate: tuple[int, int] | None = None, lens: Lens | None = 
     else:
         across = FINER * (plate[0] if plate else 4096)
         for _ in range(2):  # the second time as fine as what the first left of the width wants
-            sensor = Grid.from_gate(across, max(1, round(across * gate["height_mm"] / gate["width_mm"])), gate["width_mm"], gate["height_mm"])
+            sensor = Grid.from_gate(
+                across,
+                max(1, round(across * gate["height_mm"] / gate["width_mm"])),
+                gate["width_mm"],
+                gate["height_mm"],
+            )
             problems.clear()
-            before = _run(sensor, steps[:at], squeeze, problems if not strict else None, unsized=True)
+            before = _run(
+                sensor, steps[:at], squeeze, problems if not strict else None, unsized=True
+            )
             if not plate or before[-1].straight or not before[-1].unsized:
                 break
-            across = min(max(FINER, round(across * FINER * plate[0] / before[-1].grid.width)), 4_000_000)
+            across = min(
+                max(FINER, round(across * FINER * plate[0] / before[-1].grid.width)), 4_000_000
+            )
     predicted = before[-1]
     before[0] = replace(before[0], says=gate.get("name") or "typed size")
     stages = before
@@ -230,7 +262,9 @@ def build(gate: dict, plate: tuple[int, int] | None = None, lens: Lens | None = 
     chain = Chain(tuple(stages), index, squeeze, None, predicted.grid)
     if lens is not None:
         half = chain.lens_from_mm @ np.array(chain.plate_grid.centre_mm)
-        lens = replace(lens, centre_mm=(lens.centre_mm[0] + float(half[0]), lens.centre_mm[1] + float(half[1])))
+        lens = replace(
+            lens, centre_mm=(lens.centre_mm[0] + float(half[0]), lens.centre_mm[1] + float(half[1]))
+        )
         chain = replace(chain, lens=lens)
     for number, step in enumerate(steps[at:], at + 1):
         made = _tried(chain.stages[-1], step, number, squeeze, chain, None if strict else problems)
@@ -256,14 +290,31 @@ def _tried(before, step, number, squeeze, chain, problems):
 
 
 def _stage(before: Stage, step: dict, number: int, squeeze: float, chain: Chain | None) -> Stage:
-    after_plate = (chain.plate_grid, chain.stages[chain.plate].straight, _cover(chain, before)) if chain else ()
+    after_plate = (
+        (chain.plate_grid, chain.stages[chain.plate].straight, _cover(chain, before))
+        if chain
+        else ()
+    )
     source = Source(before.grid, before.straight, before.unsized, squeeze, *after_plate)
     try:
         made = make(step, source)
     except Problem as problem:
-        raise Problem(f"Step {number}, {KINDS.get(step.get('do'), 'unknown')}: {problem.sentence}", step.get("id", "")) from None
-    return Stage(step.get("id", f"step-{number}"), KINDS[step["do"]], describe(step, before.grid, made.grid), made.grid, made.straight, made.unsized,
-                 step, made.notes, made.cut, made.off_centre)
+        raise Problem(
+            f"Step {number}, {KINDS.get(step.get('do'), 'unknown')}: {problem.sentence}",
+            step.get("id", ""),
+        ) from None
+    return Stage(
+        step.get("id", f"step-{number}"),
+        KINDS[step["do"]],
+        describe(step, before.grid, made.grid),
+        made.grid,
+        made.straight,
+        made.unsized,
+        step,
+        made.notes,
+        made.cut,
+        made.off_centre,
+    )
 
 
 def _cover(chain: Chain, before: Stage):
@@ -271,16 +322,23 @@ def _cover(chain: Chain, before: Stage):
 
     The picture is the last bent one of the chain: the plate, or what was cut from it. None where the lens bends nothing, or isn't known.
     """
-    bent = next((stage for stage in reversed(chain.stages[chain.plate:]) if not stage.straight), None)
+    bent = next(
+        (stage for stage in reversed(chain.stages[chain.plate :]) if not stage.straight), None
+    )
     if not bends(chain.lens) or bent is None:
         return None
 
     def cover():
         u = np.linspace(0, 1, 129)
         zero, one = np.zeros_like(u), np.ones_like(u)
-        border = np.concatenate([np.stack(pair, -1) for pair in ((u, zero), (u, one), (zero, u), (one, u))]) * (bent.grid.width, bent.grid.height)
+        border = np.concatenate(
+            [np.stack(pair, -1) for pair in ((u, zero), (u, one), (zero, u), (one, u))]
+        ) * (bent.grid.width, bent.grid.height)
         reached = before.grid.to_px(chain._between(bent.grid.to_mm(border), False, True))
         if not np.isfinite(reached).all():
-            raise Problem("the lens bends part of the picture's edge further than a straight picture can reach: no enlargement is enough.")
+            raise Problem(
+                "the lens bends part of the picture's edge further than a straight picture can reach: no enlargement is enough."
+            )
         return (*reached.min(axis=0), *reached.max(axis=0))
+
     return cover

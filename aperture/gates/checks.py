@@ -8,9 +8,9 @@ import math
 from dataclasses import dataclass
 from functools import cached_property
 
-from aperture.gates.angles import FULL_FRAME_DIAGONAL_MM, FULL_FRAME_MM
 from aperture.gates.chain import Chain
-from aperture.gates.grid import Grid
+from aperture.geometry.angles import FULL_FRAME_DIAGONAL_MM, FULL_FRAME_MM
+from aperture.geometry.grid import Grid
 from aperture.units import format_number
 
 # The squeezes of lenses in use: common practice, no source.
@@ -101,7 +101,7 @@ def without(gate: dict, step_id: str) -> dict:
     out = copy.deepcopy(gate)
     steps, at = list(out.get("steps", [])), int(out.get("plate_at", len(out.get("steps", []))))
     index = next(i for i, step in enumerate(steps) if step["id"] == step_id)
-    return out | {"steps": steps[:index] + steps[index + 1:], "plate_at": at - (index < at)}
+    return out | {"steps": steps[:index] + steps[index + 1 :], "plate_at": at - (index < at)}
 
 
 def check_aspect(chain: Chain, gate: dict) -> Finding:
@@ -110,14 +110,38 @@ def check_aspect(chain: Chain, gate: dict) -> Finding:
     width, height = check.size
     if check.agrees:
         if check.scale != 1 and abs(check.scale - 1) * width > 0.5:
-            return Finding("aspect", "Gate and picture agree", f"The same shape; the plate has {format_number(check.scale, 4)} times the pixels of "
-                           f"what the chain makes ({chain.predicted.width} × {chain.predicted.height}), taken as a resize.", "good",
-                           (Remedy("add-resize", "Write the resize into the chain", _with(gate, {"do": "resize", "width": width, "height": height})),))
-        return Finding("aspect", "Gate and picture agree", f"Within what rounding can do: off by {abs(check.error_px):.2f} px over the width.", "good")
+            return Finding(
+                "aspect",
+                "Gate and picture agree",
+                f"The same shape; the plate has {format_number(check.scale, 4)} times the pixels of "
+                f"what the chain makes ({chain.predicted.width} × {chain.predicted.height}), taken as a resize.",
+                "good",
+                (
+                    Remedy(
+                        "add-resize",
+                        "Write the resize into the chain",
+                        _with(gate, {"do": "resize", "width": width, "height": height}),
+                    ),
+                ),
+            )
+        return Finding(
+            "aspect",
+            "Gate and picture agree",
+            f"Within what rounding can do: off by {abs(check.error_px):.2f} px over the width.",
+            "good",
+        )
     wide = "wider" if check.error_px > 0 else "narrower"
-    says = (f"The gate makes a picture of {check.predicted_aspect:.3f} : 1 and the plate is {width / height:.3f} : 1, counted in pixels. The gate's is "
-            f"{wide} by {abs(check.error_px):.0f} px over the plate's width of {width}. One of these would explain it:")
-    return Finding("aspect", "Gate and picture can’t both be true", says, "doubt", tuple(_explanations(check, chain, gate)))
+    says = (
+        f"The gate makes a picture of {check.predicted_aspect:.3f} : 1 and the plate is {width / height:.3f} : 1, counted in pixels. The gate's is "
+        f"{wide} by {abs(check.error_px):.0f} px over the plate's width of {width}. One of these would explain it:"
+    )
+    return Finding(
+        "aspect",
+        "Gate and picture can’t both be true",
+        says,
+        "doubt",
+        tuple(_explanations(check, chain, gate)),
+    )
 
 
 def _explanations(check, chain, gate):
@@ -127,34 +151,77 @@ def _explanations(check, chain, gate):
     undone = [step for step in steps[:at] if step["do"] == "desqueeze"]
     for by in (squeeze,) if squeeze != 1 else SQUEEZES:
         if undone and abs(aspect * by / picture - 1) < NEAR:
-            yield Remedy(f"squeeze-twice-{by:g}", f"The squeeze of {by:g} was undone twice: stretched once too often",
-                         _with(gate, {"do": "resize", "width": width, "height": height}))
+            yield Remedy(
+                f"squeeze-twice-{by:g}",
+                f"The squeeze of {by:g} was undone twice: stretched once too often",
+                _with(gate, {"do": "resize", "width": width, "height": height}),
+            )
         elif undone and abs(aspect / by / picture - 1) < NEAR:
-            yield Remedy("still-squeezed", "The plate is still squeezed: take the desqueeze out", without(gate, undone[-1]["id"]))
+            yield Remedy(
+                "still-squeezed",
+                "The plate is still squeezed: take the desqueeze out",
+                without(gate, undone[-1]["id"]),
+            )
         elif not undone and (squeeze != 1 or abs(aspect * by / picture - 1) < NEAR):
             cut = _crop(predicted.pixel_aspect(by) / by, picture)
-            label = f"The plate’s squeeze of {by:g} is undone" if squeeze != 1 else f"Squeeze forgotten: the lens squeezes by {by:g}, and that is undone"
-            label += f", and it is cropped {'at the sides' if aspect * by > picture else 'at top and bottom'} to {format_number(cut['aspect'], 3)} : 1" if (
-                abs(aspect * by / picture - 1) * width > 0.5) else ""
-            yield Remedy("desqueeze" if squeeze != 1 else f"squeeze-{by:g}", label,
-                         _with(gate, {"do": "desqueeze", "by": by}, *([cut] if "cropped" in label else []), squeeze=by))
+            label = (
+                f"The plate’s squeeze of {by:g} is undone"
+                if squeeze != 1
+                else f"Squeeze forgotten: the lens squeezes by {by:g}, and that is undone"
+            )
+            label += (
+                f", and it is cropped {'at the sides' if aspect * by > picture else 'at top and bottom'} to {format_number(cut['aspect'], 3)} : 1"
+                if (abs(aspect * by / picture - 1) * width > 0.5)
+                else ""
+            )
+            yield Remedy(
+                "desqueeze" if squeeze != 1 else f"squeeze-{by:g}",
+                label,
+                _with(
+                    gate,
+                    {"do": "desqueeze", "by": by},
+                    *([cut] if "cropped" in label else []),
+                    squeeze=by,
+                ),
+            )
     cut, lost = _crop(predicted.pixel_aspect(squeeze), picture), _lost(predicted, picture)
-    if squeeze != 1 and not undone and abs(math.log(aspect * squeeze / picture)) < abs(math.log(aspect / picture)):
+    if (
+        squeeze != 1
+        and not undone
+        and abs(math.log(aspect * squeeze / picture)) < abs(math.log(aspect / picture))
+    ):
         pass  # still squeezed and cropped would be the stranger story
     elif aspect > picture:
-        yield Remedy("crop-sides", f"The picture leaves out the sides, {format_number(lost[0])} mm in all: crop to {format_number(cut['aspect'], 3)} : 1",
-                     _with(gate, cut))
+        yield Remedy(
+            "crop-sides",
+            f"The picture leaves out the sides, {format_number(lost[0])} mm in all: crop to {format_number(cut['aspect'], 3)} : 1",
+            _with(gate, cut),
+        )
     else:
-        yield Remedy("crop-top-bottom", f"The picture leaves out top and bottom, {format_number(lost[1])} mm in all: crop to "
-                     f"{format_number(cut['aspect'], 3)} : 1", _with(gate, cut))
+        yield Remedy(
+            "crop-top-bottom",
+            f"The picture leaves out top and bottom, {format_number(lost[1])} mm in all: crop to "
+            f"{format_number(cut['aspect'], 3)} : 1",
+            _with(gate, cut),
+        )
     sized = not chain.stages[0].unsized
     if sized and width <= predicted.width and height <= predicted.height:
-        yield Remedy("window", f"A window of {width} × {height} photosites from the middle, one to a pixel",
-                     _with(gate, {"do": "window", "width": width, "height": height}))
+        yield Remedy(
+            "window",
+            f"A window of {width} × {height} photosites from the middle, one to a pixel",
+            _with(gate, {"do": "window", "width": width, "height": height}),
+        )
     if (aspect > 1) != (picture > 1):
-        yield Remedy("turned", "The camera stood on its side: turn by 90°", _with(gate, {"do": "turn", "quarters": 1}))
-    yield Remedy("stretched", f"It was stretched to {width} × {height} without keeping its aspect",
-                 _with(gate, {"do": "resize", "width": width, "height": height}))
+        yield Remedy(
+            "turned",
+            "The camera stood on its side: turn by 90°",
+            _with(gate, {"do": "turn", "quarters": 1}),
+        )
+    yield Remedy(
+        "stretched",
+        f"It was stretched to {width} × {height} without keeping its aspect",
+        _with(gate, {"do": "resize", "width": width, "height": height}),
+    )
 
 
 def _crop(pixel_aspect: float, picture: float) -> dict:
@@ -169,7 +236,9 @@ def _lost(grid: Grid, picture: float) -> tuple[float, float]:
     return width * max(0.0, 1 - picture / pixels), height * max(0.0, 1 - pixels / picture)
 
 
-def check_file_focal(chain: Chain, gate: dict, focal_mm: float | None, equivalent_mm: float | None) -> Finding | None:
+def check_file_focal(
+    chain: Chain, gate: dict, focal_mm: float | None, equivalent_mm: float | None
+) -> Finding | None:
     """Does the sensor that the file's focal length and its full-frame equivalent imply look like a gate on the way to the plate?
 
     The camera wrote them for what it recorded, so a crop made later is no disagreement. Files give the equivalent in whole mm, so that
@@ -179,32 +248,79 @@ def check_file_focal(chain: Chain, gate: dict, focal_mm: float | None, equivalen
         return None
     full = {"width": FULL_FRAME_MM[0], "diagonal": FULL_FRAME_DIAGONAL_MM}
     implied = {basis: full[basis] * focal_mm / equivalent_mm for basis in full}
-    slack = {basis: implied[basis] * (0.5 / equivalent_mm + 0.5 * 10 ** -_decimals(focal_mm) / focal_mm + 0.005) for basis in full}
+    slack = {
+        basis: implied[basis]
+        * (0.5 / equivalent_mm + 0.5 * 10 ** -_decimals(focal_mm) / focal_mm + 0.005)
+        for basis in full
+    }
     for index in range(chain.plate, -1, -1):
         width, height = chain.shown_gate(index)
         actual = {"width": width, "diagonal": math.hypot(width, height)}
         basis = min(full, key=lambda b, actual=actual: abs(implied[b] - actual[b]))
         if abs(implied[basis] - actual[basis]) <= slack[basis]:
-            whose = "the gate’s" if index == chain.plate else f"grid {index + 1}’s, before the plate was cut,"
-            return Finding("file-focal", "The file’s focal lengths fit the gate", f"{focal_mm:g} mm and the equivalent of {equivalent_mm:g} mm, by {basis}, "
-                           f"imply {implied[basis]:.2f} mm; {whose} {basis} is {actual[basis]:.2f} mm.", "good")
+            whose = (
+                "the gate’s"
+                if index == chain.plate
+                else f"grid {index + 1}’s, before the plate was cut,"
+            )
+            return Finding(
+                "file-focal",
+                "The file’s focal lengths fit the gate",
+                f"{focal_mm:g} mm and the equivalent of {equivalent_mm:g} mm, by {basis}, "
+                f"imply {implied[basis]:.2f} mm; {whose} {basis} is {actual[basis]:.2f} mm.",
+                "good",
+            )
     width, height = chain.shown_gate(chain.plate)
     actual = {"width": width, "diagonal": math.hypot(width, height)}
     ratio = implied["diagonal"] / actual["diagonal"]
-    says = (f"The file’s {focal_mm:g} mm and full-frame equivalent of {equivalent_mm:g} mm imply a sensor {implied['width']:.2f} mm wide, or "
-            f"{implied['diagonal']:.2f} mm on the diagonal; the gate is {actual['width']:.2f} mm wide and {actual['diagonal']:.2f} mm on the diagonal "
-            f"({_percent(actual['diagonal'] / implied['diagonal'])}). A focal length from the file would then be wrong by as much.")
+    says = (
+        f"The file’s {focal_mm:g} mm and full-frame equivalent of {equivalent_mm:g} mm imply a sensor {implied['width']:.2f} mm wide, or "
+        f"{implied['diagonal']:.2f} mm on the diagonal; the gate is {actual['width']:.2f} mm wide and {actual['diagonal']:.2f} mm on the diagonal "
+        f"({_percent(actual['diagonal'] / implied['diagonal'])}). A focal length from the file would then be wrong by as much."
+    )
     remedies = []
     aspect = width / height
     for basis, label in (("width", "by width"), ("diagonal", "by diagonal")):
-        w = implied["width"] if basis == "width" else implied["diagonal"] * aspect / math.hypot(aspect, 1)
-        remedies.append(Remedy(f"file-{basis}", f"Take the file’s sensor, {label}: {w:.2f} × {w / aspect:.2f} mm",
-                               {"width_mm": round(w / chain.squeeze, 4), "height_mm": round(w / aspect, 4), "squeeze": chain.squeeze, "origin": "file",
-                                "name": "", "steps": [], "plate_at": 0}))
+        w = (
+            implied["width"]
+            if basis == "width"
+            else implied["diagonal"] * aspect / math.hypot(aspect, 1)
+        )
+        remedies.append(
+            Remedy(
+                f"file-{basis}",
+                f"Take the file’s sensor, {label}: {w:.2f} × {w / aspect:.2f} mm",
+                {
+                    "width_mm": round(w / chain.squeeze, 4),
+                    "height_mm": round(w / aspect, 4),
+                    "squeeze": chain.squeeze,
+                    "origin": "file",
+                    "name": "",
+                    "steps": [],
+                    "plate_at": 0,
+                },
+            )
+        )
     if ratio < 1:
-        kept = {"do": "window", "width_mm": round(chain.predicted.gate_mm[0] * ratio, 4), "height_mm": round(chain.predicted.gate_mm[1] * ratio, 4)}
-        remedies.append(Remedy("file-crop", f"The camera used a smaller window of the sensor: {format_number(ratio * 100, 1)} % of it", _with(gate, kept)))
-    return Finding("file-focal", "The file’s focal lengths imply another sensor", says, "doubt", tuple(remedies))
+        kept = {
+            "do": "window",
+            "width_mm": round(chain.predicted.gate_mm[0] * ratio, 4),
+            "height_mm": round(chain.predicted.gate_mm[1] * ratio, 4),
+        }
+        remedies.append(
+            Remedy(
+                "file-crop",
+                f"The camera used a smaller window of the sensor: {format_number(ratio * 100, 1)} % of it",
+                _with(gate, kept),
+            )
+        )
+    return Finding(
+        "file-focal",
+        "The file’s focal lengths imply another sensor",
+        says,
+        "doubt",
+        tuple(remedies),
+    )
 
 
 def _decimals(value):
@@ -221,20 +337,67 @@ def check_sizes(chain: Chain, gate: dict) -> list[Finding]:
     for index, stage in enumerate(chain.stages):
         before = chain.stages[index - 1].grid if index else stage.grid
         if stage.off_centre:
-            choices = {"smaller": [size - (around - size) % 2 for size, around in zip(stage.cut, (before.width, before.height))],
-                       "larger": [size + (around - size) % 2 for size, around in zip(stage.cut, (before.width, before.height))]}
-            remedies = tuple(Remedy(f"centre-{word}-{stage.key}", f"Cut {width} × {height} instead", _recut(gate, stage, width, height))
-                             for word, (width, height) in choices.items() if 0 < width <= before.width and 0 < height <= before.height)
-            out.append(Finding(f"centre-{stage.key}", f"{stage.name}: half a pixel off the middle", stage.notes[0] + " Whoever cuts it from the other side "
-                               "gets another picture.", "doubt", remedies))
+            choices = {
+                "smaller": [
+                    size - (around - size) % 2
+                    for size, around in zip(stage.cut, (before.width, before.height))
+                ],
+                "larger": [
+                    size + (around - size) % 2
+                    for size, around in zip(stage.cut, (before.width, before.height))
+                ],
+            }
+            remedies = tuple(
+                Remedy(
+                    f"centre-{word}-{stage.key}",
+                    f"Cut {width} × {height} instead",
+                    _recut(gate, stage, width, height),
+                )
+                for word, (width, height) in choices.items()
+                if 0 < width <= before.width and 0 < height <= before.height
+            )
+            out.append(
+                Finding(
+                    f"centre-{stage.key}",
+                    f"{stage.name}: half a pixel off the middle",
+                    stage.notes[0] + " Whoever cuts it from the other side gets another picture.",
+                    "doubt",
+                    remedies,
+                )
+            )
         elif stage.notes:
             out.append(Finding(f"note-{stage.key}", stage.name, " ".join(stage.notes), "note"))
-        odd = [word for word, size in (("width", stage.grid.width), ("height", stage.grid.height)) if size % 2]
-        if odd and index > chain.plate and stage.step["do"] not in ("return", "turn", "flip", "straighten") and not stage.unsized:
-            even = stage.grid.width + stage.grid.width % 2, stage.grid.height + stage.grid.height % 2
-            out.append(Finding(f"odd-{stage.key}", f"{stage.name} has an odd {' and '.join(odd)}", f"{stage.size_text} px: pictures that keep colour at half "
-                               "the resolution, as most films and previews do, can’t hold an odd size: a line gets lost or doubled.", "doubt",
-                               (Remedy(f"even-{stage.key}", f"Make it {even[0]} × {even[1]}", _sized(gate, stage, before, *even)),)))
+        odd = [
+            word
+            for word, size in (("width", stage.grid.width), ("height", stage.grid.height))
+            if size % 2
+        ]
+        if (
+            odd
+            and index > chain.plate
+            and stage.step["do"] not in ("return", "turn", "flip", "straighten")
+            and not stage.unsized
+        ):
+            even = (
+                stage.grid.width + stage.grid.width % 2,
+                stage.grid.height + stage.grid.height % 2,
+            )
+            out.append(
+                Finding(
+                    f"odd-{stage.key}",
+                    f"{stage.name} has an odd {' and '.join(odd)}",
+                    f"{stage.size_text} px: pictures that keep colour at half "
+                    "the resolution, as most films and previews do, can’t hold an odd size: a line gets lost or doubled.",
+                    "doubt",
+                    (
+                        Remedy(
+                            f"even-{stage.key}",
+                            f"Make it {even[0]} × {even[1]}",
+                            _sized(gate, stage, before, *even),
+                        ),
+                    ),
+                )
+            )
     return out
 
 
@@ -243,7 +406,7 @@ def _replaced(gate, step_id, *new):
     steps = out["steps"]
     index = next(i for i, step in enumerate(steps) if step["id"] == step_id)
     at = out.get("plate_at", len(steps))
-    steps[index:index + 1] = new
+    steps[index : index + 1] = new
     out["plate_at"] = at + (len(new) - 1 if index < at else 0)
     return out
 
@@ -252,7 +415,12 @@ def _recut(gate, stage, width, height):
     """The gate document with another rectangle cut by a step; an extraction keeps its size after that."""
     window = {"id": stage.key, "do": "window", "width": width, "height": height}
     if stage.step["do"] == "extract" and (stage.grid.width, stage.grid.height) != stage.cut:
-        resize = {"id": new_id(gate["steps"]), "do": "resize", "width": stage.grid.width, "height": stage.grid.height}
+        resize = {
+            "id": new_id(gate["steps"]),
+            "do": "resize",
+            "width": stage.grid.width,
+            "height": stage.grid.height,
+        }
         return _replaced(gate, stage.key, window, resize)
     return _replaced(gate, stage.key, window | {"do": stage.step["do"]})
 
@@ -262,19 +430,39 @@ def _sized(gate, stage, before, width, height):
     step = stage.step
     if step["do"] == "overscan":
         left, top = (round(-v) for v in before.to_px(stage.grid.to_mm([[0, 0]]))[0])
-        sides = {"left": left, "right": width - before.width - left, "top": top, "bottom": height - before.height - top}
+        sides = {
+            "left": left,
+            "right": width - before.width - left,
+            "top": top,
+            "bottom": height - before.height - top,
+        }
         return _replaced(gate, stage.key, {"id": stage.key, "do": "overscan", **sides})
     if step["do"] == "window" and "left" in step:
-        width, height = (min(size, whole - corner) for size, whole, corner in zip((width, height), (before.width, before.height), (step["left"], step["top"])))
+        width, height = (
+            min(size, whole - corner)
+            for size, whole, corner in zip(
+                (width, height), (before.width, before.height), (step["left"], step["top"])
+            )
+        )
         width, height = width - width % 2, height - height % 2
         return _replaced(gate, stage.key, step | {"width": width, "height": height})
     if step["do"] == "extract" and "aspect" in step and "width" in step:
         return _replaced(gate, stage.key, step | {"width": width, "height": height})
     if step["do"] in ("window", "extract"):
-        width, height = (size - 2 if size > whole else size for size, whole in zip((width, height), (before.width, before.height)))
+        width, height = (
+            size - 2 if size > whole else size
+            for size, whole in zip((width, height), (before.width, before.height))
+        )
     if step["do"] in ("window", "extract", "pad", "resize"):
-        return _replaced(gate, stage.key, {"id": stage.key, "do": step["do"], "width": width, "height": height})
-    return _replaced(gate, stage.key, step, {"id": new_id(gate["steps"]), "do": "resize", "width": width, "height": height})
+        return _replaced(
+            gate, stage.key, {"id": stage.key, "do": step["do"], "width": width, "height": height}
+        )
+    return _replaced(
+        gate,
+        stage.key,
+        step,
+        {"id": new_id(gate["steps"]), "do": "resize", "width": width, "height": height},
+    )
 
 
 def check_render(chain: Chain, gate: dict, render: tuple[int, int] | None) -> Finding | None:
@@ -282,35 +470,93 @@ def check_render(chain: Chain, gate: dict, render: tuple[int, int] | None) -> Fi
     if not render:
         return None
     width, height = render
-    same = [stage for stage in chain.stages[chain.plate:] if (stage.grid.width, stage.grid.height) == (width, height)]
+    same = [
+        stage
+        for stage in chain.stages[chain.plate :]
+        if (stage.grid.width, stage.grid.height) == (width, height)
+    ]
     plate = chain.plate_grid
     if same:
-        what = "the plate" if same[0] is chain.stages[chain.plate] else f"“{same[0].name} {same[0].says}”"
-        return Finding("render", "The render has a place in the chain", f"{width} × {height} px is {what}.", "good")
+        what = (
+            "the plate"
+            if same[0] is chain.stages[chain.plate]
+            else f"“{same[0].name} {same[0].says}”"
+        )
+        return Finding(
+            "render",
+            "The render has a place in the chain",
+            f"{width} × {height} px is {what}.",
+            "good",
+        )
     shape, want = width / height, plate.width / plate.height
-    plate_size = Remedy("render-plate", f"Render {plate.width} × {plate.height}, as the plate", gate | {"render": [plate.width, plate.height]})
+    plate_size = Remedy(
+        "render-plate",
+        f"Render {plate.width} × {plate.height}, as the plate",
+        gate | {"render": [plate.width, plate.height]},
+    )
     if abs(shape / want - 1) * plate.width <= 0.5 * max(1, want):
-        return Finding("render", "The render has the plate’s shape, not its size", f"{width} × {height} px is {format_number(width / plate.width, 4)} times "
-                       f"the plate’s {plate.width} × {plate.height}: laid over the plate it must be resized first.", "note", (plate_size,
-                       Remedy("render-resize", "Write the resize into the chain", _after(gate, {"do": "resize", "width": width, "height": height}))))
+        return Finding(
+            "render",
+            "The render has the plate’s shape, not its size",
+            f"{width} × {height} px is {format_number(width / plate.width, 4)} times "
+            f"the plate’s {plate.width} × {plate.height}: laid over the plate it must be resized first.",
+            "note",
+            (
+                plate_size,
+                Remedy(
+                    "render-resize",
+                    "Write the resize into the chain",
+                    _after(gate, {"do": "resize", "width": width, "height": height}),
+                ),
+            ),
+        )
     off = round(width - height * want)
-    says = (f"{width} × {height} px is {shape:.3f} : 1, and the plate’s {plate.width} × {plate.height} is {want:.3f} : 1: {abs(off)} px "
-            f"{'wider' if off > 0 else 'narrower'} than the plate’s shape at that height. With the gate fitted to the width everything sits right across and "
-            "is cut or added to at top and bottom; stretched to the plate, nothing lines up.")
+    says = (
+        f"{width} × {height} px is {shape:.3f} : 1, and the plate’s {plate.width} × {plate.height} is {want:.3f} : 1: {abs(off)} px "
+        f"{'wider' if off > 0 else 'narrower'} than the plate’s shape at that height. With the gate fitted to the width everything sits right across and "
+        "is cut or added to at top and bottom; stretched to the plate, nothing lines up."
+    )
     remedies = [plate_size]
     last = chain.stages[-1].grid
     if width >= last.width and height >= last.height:
         extra_w, extra_h = width - last.width, height - last.height
-        sides = {"left": extra_w // 2, "right": extra_w - extra_w // 2, "top": extra_h // 2, "bottom": extra_h - extra_h // 2}
-        remedies.append(Remedy("render-overscan", "It is overscan: write it into the chain", _after(gate, {"do": "overscan", **sides})))
+        sides = {
+            "left": extra_w // 2,
+            "right": extra_w - extra_w // 2,
+            "top": extra_h // 2,
+            "bottom": extra_h - extra_h // 2,
+        }
+        remedies.append(
+            Remedy(
+                "render-overscan",
+                "It is overscan: write it into the chain",
+                _after(gate, {"do": "overscan", **sides}),
+            )
+        )
     else:
-        remedies.append(Remedy("render-extract", "It is an extraction: write it into the chain",
-                               _after(gate, {"do": "extract", "aspect": shape * last.pixel_aspect(chain.squeeze), "width": width, "height": height,
-                                             "multiple": 1})))
+        remedies.append(
+            Remedy(
+                "render-extract",
+                "It is an extraction: write it into the chain",
+                _after(
+                    gate,
+                    {
+                        "do": "extract",
+                        "aspect": shape * last.pixel_aspect(chain.squeeze),
+                        "width": width,
+                        "height": height,
+                        "multiple": 1,
+                    },
+                ),
+            )
+        )
     return Finding("render", "The render hasn’t the plate’s shape", says, "doubt", tuple(remedies))
 
 
 def _after(gate, step):
     steps = list(gate.get("steps", []))
     at = gate.get("plate_at", len(steps))
-    return copy.deepcopy(gate) | {"steps": [*copy.deepcopy(steps), {"id": new_id(steps), "origin": "assumed", **step}], "plate_at": at}
+    return copy.deepcopy(gate) | {
+        "steps": [*copy.deepcopy(steps), {"id": new_id(steps), "origin": "assumed", **step}],
+        "plate_at": at,
+    }

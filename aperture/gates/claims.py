@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from aperture.errors import Problem
-from aperture.gates.angles import FULL_FRAME_DIAGONAL_MM, FULL_FRAME_MM
+from aperture.geometry.angles import FULL_FRAME_DIAGONAL_MM, FULL_FRAME_MM
 from aperture.lens import projections
 
 BASES = ("horizontal", "vertical", "diagonal")
@@ -34,7 +34,9 @@ class Claim:
         if self.sensor_mm is not None and not all(0 < side < 10000 for side in self.sensor_mm):
             raise Problem("The sensor must have a width and a height above zero.", "sensor")
         if sum(value is not None for value in (self.angle, self.focal_mm, self.sensor_mm)) < 2:
-            raise Problem("Give two of these: an angle, a focal length or its equivalent, the sensor.")
+            raise Problem(
+                "Give two of these: an angle, a focal length or its equivalent, the sensor."
+            )
 
 
 @dataclass(frozen=True)
@@ -55,7 +57,11 @@ class Reading:
 
 def equivalent_sensor(aspect: float = 1.5, basis: str = "diagonal") -> tuple[float, float]:
     """The frame, in mm, to which an equivalent focal length belongs: 36 mm wide, or 43.27 mm on the diagonal, of the picture's aspect."""
-    width = FULL_FRAME_MM[0] if basis == "width" else FULL_FRAME_DIAGONAL_MM * aspect / math.hypot(aspect, 1)
+    width = (
+        FULL_FRAME_MM[0]
+        if basis == "width"
+        else FULL_FRAME_DIAGONAL_MM * aspect / math.hypot(aspect, 1)
+    )
     return width, width / aspect
 
 
@@ -66,7 +72,11 @@ def lay_out(claim: Claim) -> list[Reading]:
         for basis in BASES:
             side = _side(claim.sensor_mm, basis) if claim.sensor_mm else math.nan
             focal = claim.focal_mm or math.nan
-            angle = 2 * projections.angle_at(side / 2 / focal, projection) if claim.sensor_mm and claim.focal_mm else math.nan
+            angle = (
+                2 * projections.angle_at(side / 2 / focal, projection)
+                if claim.sensor_mm and claim.focal_mm
+                else math.nan
+            )
             if claim.sensor_mm and claim.focal_mm and claim.angle is not None:
                 off = angle - claim.angle
                 agrees = abs(off) <= AGREES * claim.angle and claim.basis in (None, basis)
@@ -91,4 +101,7 @@ def curves(most: float = math.pi, samples: int = 91) -> dict[str, np.ndarray]:
     """For drawing the mappings: projection → (N, 2) of angle from the axis in radians up to `most`, and radius in focal lengths."""
     theta = np.linspace(0, most, samples)
     points = np.stack([np.sin(theta), np.zeros_like(theta), -np.cos(theta)], -1)
-    return {name: np.stack([theta, projections.project(points, name)[:, 0]], -1) for name in projections.NAMES}
+    return {
+        name: np.stack([theta, projections.project(points, name)[:, 0]], -1)
+        for name in projections.NAMES
+    }

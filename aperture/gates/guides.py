@@ -7,8 +7,8 @@ production aperture's width and height, centred (from memory).
 from dataclasses import dataclass
 
 from aperture.errors import Problem
-from aperture.gates.grid import Grid
 from aperture.gates.steps import fitting
+from aperture.geometry.grid import Grid
 
 ASPECTS = (1.33, 1.66, 1.78, 1.85, 2.0, 2.39, 2.4)
 # What the short names stand for: 4:3, 5:3, 16:9 are the shapes themselves.
@@ -27,7 +27,12 @@ class Box:
 
     def inset(self, share: float) -> "Box":
         """The centred rectangle of `share` of its width and height."""
-        return Box(self.left + self.width * (1 - share) / 2, self.top + self.height * (1 - share) / 2, self.width * share, self.height * share)
+        return Box(
+            self.left + self.width * (1 - share) / 2,
+            self.top + self.height * (1 - share) / 2,
+            self.width * share,
+            self.height * share,
+        )
 
 
 def whole(grid: Grid) -> Box:
@@ -50,5 +55,11 @@ def frame(grid: Grid, aspect: float, squeeze: float = 1.0) -> Box:
 def thirds(box: Box) -> list[tuple[float, float, float, float]]:
     """Four lines (x1, y1, x2, y2) that cut a box in three, each way."""
     right, bottom = box.left + box.width, box.top + box.height
-    return [line for n in (1, 2) for line in ((box.left + box.width * n / 3, box.top, box.left + box.width * n / 3, bottom),
-                                              (box.left, box.top + box.height * n / 3, right, box.top + box.height * n / 3))]
+    return [
+        line
+        for n in (1, 2)
+        for line in (
+            (box.left + box.width * n / 3, box.top, box.left + box.width * n / 3, bottom),
+            (box.left, box.top + box.height * n / 3, right, box.top + box.height * n / 3),
+        )
+    ]

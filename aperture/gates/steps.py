@@ -9,17 +9,37 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from aperture.errors import Problem
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.units import format_number
 
-KINDS = {"window": "Window", "bin": "Bin", "resize": "Resize", "turn": "Turn", "flip": "Flip", "desqueeze": "Desqueeze", "pad": "Pad",
-         "stabilise": "Stabilise", "straighten": "Undistort", "overscan": "Overscan", "extract": "Extract", "return": "Return to the plate"}
-ABOUT = {"window": "Keep a rectangle, or as much as an aspect leaves, from the middle", "bin": "Join photosites in groups",
-         "resize": "The same area in another number of pixels", "turn": "Turn by a quarter or half", "flip": "Mirror",
-         "desqueeze": "Undo the lens's squeeze: wider pixels become square", "pad": "Add a border to reach a size or an aspect",
-         "stabilise": "The picture was moved to hold it still: by so much on this frame",
-         "straighten": "A working picture without the lens's distortion", "overscan": "More picture outside, for renders",
-         "extract": "Crop to the delivery's aspect and bring to its size", "return": "Bend again and drop what lies outside: the plate's own grid"}
+KINDS = {
+    "window": "Window",
+    "bin": "Bin",
+    "resize": "Resize",
+    "turn": "Turn",
+    "flip": "Flip",
+    "desqueeze": "Desqueeze",
+    "pad": "Pad",
+    "stabilise": "Stabilise",
+    "straighten": "Undistort",
+    "overscan": "Overscan",
+    "extract": "Extract",
+    "return": "Return to the plate",
+}
+ABOUT = {
+    "window": "Keep a rectangle, or as much as an aspect leaves, from the middle",
+    "bin": "Join photosites in groups",
+    "resize": "The same area in another number of pixels",
+    "turn": "Turn by a quarter or half",
+    "flip": "Mirror",
+    "desqueeze": "Undo the lens's squeeze: wider pixels become square",
+    "pad": "Add a border to reach a size or an aspect",
+    "stabilise": "The picture was moved to hold it still: by so much on this frame",
+    "straighten": "A working picture without the lens's distortion",
+    "overscan": "More picture outside, for renders",
+    "extract": "Crop to the delivery's aspect and bring to its size",
+    "return": "Bend again and drop what lies outside: the plate's own grid",
+}
 TURNS = {1: "90° clockwise", 2: "180°", 3: "90° anticlockwise"}
 FLIPS = {"sides": "left to right", "upside-down": "top to bottom"}
 # More than this is a slip of the finger, and would be a picture nobody can hold.
@@ -60,7 +80,9 @@ def make(step: dict, source: Source) -> Made:
         raise Problem(f"there is no step called “{step.get('do')}”.")
     made = maker(step, source)
     if max(made.grid.width, made.grid.height) > LARGEST_PX * (20 if made.unsized else 1):
-        raise Problem(f"this makes {made.grid.width} × {made.grid.height} px, more than {LARGEST_PX} each way.")
+        raise Problem(
+            f"this makes {made.grid.width} × {made.grid.height} px, more than {LARGEST_PX} each way."
+        )
     return made
 
 
@@ -77,6 +99,7 @@ def fitting(aspect: float, grid: Grid, squeeze: float, multiple: int = 1) -> tup
 
     def cut(value, whole):
         return max(1, min(whole, multiple * round(value / multiple)))
+
     if grid.width / grid.height >= shape:
         return cut(grid.height * shape, grid.width), grid.height
     return grid.width, cut(grid.width / shape, grid.height)
@@ -84,7 +107,12 @@ def fitting(aspect: float, grid: Grid, squeeze: float, multiple: int = 1) -> tup
 
 def _whole(step, key, least=1, fallback=None):
     value = step.get(key, fallback)
-    if isinstance(value, bool) or not isinstance(value, int | float) or value != int(value) or not least <= value <= LARGEST_PX * 20:
+    if (
+        isinstance(value, bool)
+        or not isinstance(value, int | float)
+        or value != int(value)
+        or not least <= value <= LARGEST_PX * 20
+    ):
         raise Problem(f"its {key} must be a whole number of at least {least}.")
     return int(value)
 
@@ -99,24 +127,38 @@ def _factor(step, key, low, high):
 def _window(step, source):
     grid = source.grid
     if "aspect" in step:
-        size = fitting(_factor(step, "aspect", 0.05, 50), grid, source.squeeze, _whole(step, "multiple", 1, 1))
+        size = fitting(
+            _factor(step, "aspect", 0.05, 50), grid, source.squeeze, _whole(step, "multiple", 1, 1)
+        )
         return _cropped(source, size)
     if "width_mm" in step:
         across, down = grid.mm_per_px
-        size = tuple(max(1, round(_factor(step, key, 0.01, 10000) / pitch)) for key, pitch in (("width_mm", across), ("height_mm", down)))
-        if size[0] > grid.width + 0.5 * source.unsized or size[1] > grid.height + 0.5 * source.unsized:
-            raise Problem(f"a window of {step['width_mm']:g} × {step['height_mm']:g} mm is larger than the {grid.gate_mm[0]:.2f} × "
-                          f"{grid.gate_mm[1]:.2f} mm it is cut from.")
+        size = tuple(
+            max(1, round(_factor(step, key, 0.01, 10000) / pitch))
+            for key, pitch in (("width_mm", across), ("height_mm", down))
+        )
+        if (
+            size[0] > grid.width + 0.5 * source.unsized
+            or size[1] > grid.height + 0.5 * source.unsized
+        ):
+            raise Problem(
+                f"a window of {step['width_mm']:g} × {step['height_mm']:g} mm is larger than the {grid.gate_mm[0]:.2f} × "
+                f"{grid.gate_mm[1]:.2f} mm it is cut from."
+            )
         return _cropped(source, size)
     _require_size(source)
     width, height = _whole(step, "width"), _whole(step, "height")
     if "left" not in step and "top" not in step:
         if width > grid.width or height > grid.height:
-            raise Problem(f"a window of {width} × {height} px is larger than the {grid.width} × {grid.height} px it is cut from.")
+            raise Problem(
+                f"a window of {width} × {height} px is larger than the {grid.width} × {grid.height} px it is cut from."
+            )
         return _cropped(source, (width, height))
     left, top = _whole(step, "left", 0), _whole(step, "top", 0)
     if left + width > grid.width or top + height > grid.height:
-        raise Problem(f"the window reaches to {left + width}, {top + height} px, outside the {grid.width} × {grid.height} px it is cut from.")
+        raise Problem(
+            f"the window reaches to {left + width}, {top + height} px, outside the {grid.width} × {grid.height} px it is cut from."
+        )
     return Made(grid.window(left, top, width, height), source.straight, False)
 
 
@@ -127,15 +169,21 @@ def _cropped(source, size):
     notes = ()
     if any(shift) and not source.unsized:
         where = " and ".join(word for word, odd in zip(("to the left", "upward"), shift) if odd)
-        notes = (f"{size[0]} × {size[1]} can't lie exactly in the middle of {grid.width} × {grid.height}: its centre is half a pixel {where}.",)
+        notes = (
+            f"{size[0]} × {size[1]} can't lie exactly in the middle of {grid.width} × {grid.height}: its centre is half a pixel {where}.",
+        )
     if source.unsized:
         left, top = (grid.width - size[0]) / 2, (grid.height - size[1]) / 2
-    return Made(grid.window(left, top, *size), source.straight, source.unsized, notes, size, bool(notes))
+    return Made(
+        grid.window(left, top, *size), source.straight, source.unsized, notes, size, bool(notes)
+    )
 
 
 def _require_size(source):
     if source.unsized:
-        raise Problem("how many photosites the sensor has isn't known, so a size in px means nothing here: type it in mm, or give the photosites.")
+        raise Problem(
+            "how many photosites the sensor has isn't known, so a size in px means nothing here: type it in mm, or give the photosites."
+        )
 
 
 def _bin(step, source):
@@ -144,8 +192,17 @@ def _bin(step, source):
     kept = (grid.width - grid.width % by, grid.height - grid.height % by)
     if not all(kept):
         raise Problem(f"groups of {by} are larger than the picture.")
-    notes = () if kept == (grid.width, grid.height) or source.unsized else (f"{grid.width - kept[0]} columns and {grid.height - kept[1]} rows are left over.",)
-    return Made(grid.window(0, 0, *kept).resize(kept[0] // by, kept[1] // by), source.straight, source.unsized, notes)
+    notes = (
+        ()
+        if kept == (grid.width, grid.height) or source.unsized
+        else (f"{grid.width - kept[0]} columns and {grid.height - kept[1]} rows are left over.",)
+    )
+    return Made(
+        grid.window(0, 0, *kept).resize(kept[0] // by, kept[1] // by),
+        source.straight,
+        source.unsized,
+        notes,
+    )
 
 
 def _resize(step, source):
@@ -182,33 +239,53 @@ def _desqueeze(step, source):
     by = _factor(step, "by", 1, 4) if step.get("by") is not None else source.squeeze
     grid = source.grid
     if step.get("keep") == "width":
-        return Made(grid.resize(grid.width, max(1, round(grid.height / by))), source.straight, source.unsized)
+        return Made(
+            grid.resize(grid.width, max(1, round(grid.height / by))),
+            source.straight,
+            source.unsized,
+        )
     return Made(grid.desqueeze(by), source.straight, source.unsized)
 
 
 def _stabilise(step, source):
     """The picture of the same size, its content moved to the right and down."""
     # Where the sensor's photosites aren't known its grid is laid out finer than the plate: the step's px are the plate's.
-    by = [_factor(step, key, -LARGEST_PX, LARGEST_PX) * (FINER if source.unsized else 1) for key in ("right", "down")]
+    by = [
+        _factor(step, key, -LARGEST_PX, LARGEST_PX) * (FINER if source.unsized else 1)
+        for key in ("right", "down")
+    ]
     grid = source.grid
     if abs(by[0]) >= grid.width or abs(by[1]) >= grid.height:
         raise Problem(f"moved by that much nothing is left of {grid.width} × {grid.height} px.")
-    return Made(grid.window(-by[0], -by[1], grid.width, grid.height), source.straight, source.unsized)
+    return Made(
+        grid.window(-by[0], -by[1], grid.width, grid.height), source.straight, source.unsized
+    )
 
 
 def _pad(step, source):
     grid = source.grid
     if "aspect" in step:
         shape = _factor(step, "aspect", 0.05, 50) / grid.pixel_aspect(source.squeeze)
-        width, height = max(grid.width, round(grid.height * shape)), max(grid.height, round(grid.width / shape))
+        width, height = (
+            max(grid.width, round(grid.height * shape)),
+            max(grid.height, round(grid.width / shape)),
+        )
     else:
         _require_size(source)
         width, height = _whole(step, "width"), _whole(step, "height")
         if width < grid.width or height < grid.height:
-            raise Problem(f"a border can't make {grid.width} × {grid.height} px smaller: {width} × {height} px is a window.")
+            raise Problem(
+                f"a border can't make {grid.width} × {grid.height} px smaller: {width} × {height} px is a window."
+            )
     left, top = centred((grid.width, grid.height), (width, height))
     odd = ((width - grid.width) % 2 or (height - grid.height) % 2) and not source.unsized
-    notes = (f"The border is one pixel wider on one side: {grid.width} × {grid.height} can't lie in the middle of {width} × {height}.",) if odd else ()
+    notes = (
+        (
+            f"The border is one pixel wider on one side: {grid.width} × {grid.height} can't lie in the middle of {width} × {height}.",
+        )
+        if odd
+        else ()
+    )
     return Made(grid.window(-left, -top, width, height), source.straight, source.unsized, notes)
 
 
@@ -218,7 +295,12 @@ def _straighten(step, source):
     if source.straight:
         raise Problem("the picture is straight already.")
     if source.cover is None:
-        return Made(source.grid, True, source.unsized, ("The lens bends nothing yet, so the working picture is the plate's.",))
+        return Made(
+            source.grid,
+            True,
+            source.unsized,
+            ("The lens bends nothing yet, so the working picture is the plate's.",),
+        )
     if not step.get("enlarge", True):
         return Made(source.grid, True, source.unsized)
     return _grown(source, *_needed(source))
@@ -230,7 +312,9 @@ def _overscan(step, source):
         if source.plate is None:
             raise Problem("what the distortion needs is known after the plate only.")
         if source.cover is None:
-            return Made(grid, True, source.unsized, ("The lens bends nothing yet: no overscan is needed.",))
+            return Made(
+                grid, True, source.unsized, ("The lens bends nothing yet: no overscan is needed.",)
+            )
         return _grown(source, *_needed(source))
     if "percent" in step:
         share = _factor(step, "percent", 0, 400) / 200
@@ -245,9 +329,14 @@ def _needed(source):
     left, top, right, bottom = source.cover()
     grid = source.grid
     # A millionth of a pixel is not a pixel.
-    sides = [max(0, math.ceil(value - 1e-6)) for value in (-left, right - grid.width, -top, bottom - grid.height)]
+    sides = [
+        max(0, math.ceil(value - 1e-6))
+        for value in (-left, right - grid.width, -top, bottom - grid.height)
+    ]
     if max(sides[0], sides[1]) > 2 * grid.width or max(sides[2], sides[3]) > 2 * grid.height:
-        raise Problem("the lens bends so much that the straight picture would be more than five times as large: choose a smaller area first.")
+        raise Problem(
+            "the lens bends so much that the straight picture would be more than five times as large: choose a smaller area first."
+        )
     return sides
 
 
@@ -259,16 +348,29 @@ def _grown(source, left, right, top, bottom):
 
 
 def _extract(step, source):
-    made = _window({"aspect": step["aspect"], "multiple": step.get("multiple", 2)} if "aspect" in step else
-                   {key: step[key] for key in ("width", "height") if key in step}, source)
+    made = _window(
+        {"aspect": step["aspect"], "multiple": step.get("multiple", 2)}
+        if "aspect" in step
+        else {key: step[key] for key in ("width", "height") if key in step},
+        source,
+    )
     if "aspect" in step and "width" in step:
         width = _whole(step, "width")
-        height = _whole(step, "height") if "height" in step else max(1, round(width / step["aspect"]))
+        height = (
+            _whole(step, "height") if "height" in step else max(1, round(width / step["aspect"]))
+        )
         notes = made.notes
         shown = made.grid.resize(width, height).pixel_aspect(source.squeeze)
-        if abs(shown - 1) * width > 0.5 + 1e-9 and abs(made.grid.pixel_aspect(source.squeeze) - 1) < 1e-9:
-            notes += (f"{width} × {height} px isn't exactly the extraction's shape: stretched by {abs(shown - 1) * width:.1f} px over the width.",)
-        return Made(made.grid.resize(width, height), made.straight, False, notes, made.cut, made.off_centre)
+        if (
+            abs(shown - 1) * width > 0.5 + 1e-9
+            and abs(made.grid.pixel_aspect(source.squeeze) - 1) < 1e-9
+        ):
+            notes += (
+                f"{width} × {height} px isn't exactly the extraction's shape: stretched by {abs(shown - 1) * width:.1f} px over the width.",
+            )
+        return Made(
+            made.grid.resize(width, height), made.straight, False, notes, made.cut, made.off_centre
+        )
     return made
 
 
@@ -278,15 +380,33 @@ def _return(step, source):
     return Made(source.plate, source.plate_straight, False)
 
 
-_MAKERS = {"window": _window, "bin": _bin, "resize": _resize, "turn": _turn, "flip": _flip, "desqueeze": _desqueeze, "pad": _pad,
-           "stabilise": _stabilise, "straighten": _straighten, "overscan": _overscan, "extract": _extract, "return": _return}
+_MAKERS = {
+    "window": _window,
+    "bin": _bin,
+    "resize": _resize,
+    "turn": _turn,
+    "flip": _flip,
+    "desqueeze": _desqueeze,
+    "pad": _pad,
+    "stabilise": _stabilise,
+    "straighten": _straighten,
+    "overscan": _overscan,
+    "extract": _extract,
+    "return": _return,
+}
 
 
 def describe(step: dict, before: Grid, after: Grid) -> str:
     """A few words on what a step does, for the ledger and the line of undo."""
     do, n = step["do"], format_number
     if do in ("window", "extract", "pad") and "aspect" in step:
-        size = f", {step['width']} × {step['height']} px" if "height" in step else f", {step['width']} px wide" if "width" in step else ""
+        size = (
+            f", {step['width']} × {step['height']} px"
+            if "height" in step
+            else f", {step['width']} px wide"
+            if "width" in step
+            else ""
+        )
         return f"to {n(step['aspect'], 3)} : 1{size}"
     if do == "window" and "width_mm" in step:
         return f"{n(step['width_mm'], 3)} × {n(step['height_mm'], 3)} mm from the middle"
@@ -297,7 +417,11 @@ def describe(step: dict, before: Grid, after: Grid) -> str:
     if do == "bin":
         return f"groups of {step['by']} × {step['by']}"
     if do == "resize":
-        return f"by {n(step['scale'], 4)}" if "scale" in step else f"to {after.width} × {after.height} px"
+        return (
+            f"by {n(step['scale'], 4)}"
+            if "scale" in step
+            else f"to {after.width} × {after.height} px"
+        )
     if do == "turn":
         return TURNS[step["quarters"]]
     if do == "flip":
@@ -314,5 +438,7 @@ def describe(step: dict, before: Grid, after: Grid) -> str:
             return "as much as the distortion needs"
         if "percent" in step:
             return f"{n(step['percent'], 2)} % in all"
-        return "left {} right {} top {} bottom {} px".format(*(step.get(side, 0) for side in ("left", "right", "top", "bottom")))
+        return "left {} right {} top {} bottom {} px".format(
+            *(step.get(side, 0) for side in ("left", "right", "top", "bottom"))
+        )
     return "its own grid again"

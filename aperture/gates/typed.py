@@ -13,12 +13,16 @@ def parse_aspect(text: str) -> float:
     """`2.39`, `2.39:1`, `16:9`. Raises Problem."""
     parts = [part.strip() for part in str(text).split(":")]
     if not 1 <= len(parts) <= 2:
-        raise Problem(f"The aspect can't be read from “{str(text)[:40]}”: type for example 2.39 or 16:9.")
+        raise Problem(
+            f"The aspect can't be read from “{str(text)[:40]}”: type for example 2.39 or 16:9."
+        )
     value = parse_number(parts[0], "The aspect")
     if len(parts) == 2:
         below = parse_number(parts[1], "The aspect")
         if below <= 0:
-            raise Problem("The aspect can't be read: the number after the colon must be above zero.")
+            raise Problem(
+                "The aspect can't be read: the number after the colon must be above zero."
+            )
         value /= below
     if not 0.05 <= value <= 50:
         raise Problem("The aspect must lie between 0.05 and 50.")
@@ -27,8 +31,16 @@ def parse_aspect(text: str) -> float:
 
 def parse_shape(text: str, allowed: tuple[str, ...]) -> dict:
     """The parameters of a step from one text; `allowed` of: aspect, px, mm, side, scale. Raises Problem with examples of what is allowed."""
-    examples = {"aspect": "2.39 or 16:9", "px": "2048 × 858", "mm": "21.95 × 16 mm", "side": "1920 wide", "scale": "50 %"}
-    wrong = Problem(f"This can't be read from “{str(text)[:40]}”: type for example {', '.join(examples[key] for key in allowed)}.")
+    examples = {
+        "aspect": "2.39 or 16:9",
+        "px": "2048 × 858",
+        "mm": "21.95 × 16 mm",
+        "side": "1920 wide",
+        "scale": "50 %",
+    }
+    wrong = Problem(
+        f"This can't be read from “{str(text)[:40]}”: type for example {', '.join(examples[key] for key in allowed)}."
+    )
     cleaned = str(text).strip().lower().removesuffix("px").strip()
     pair = _PAIR.match(cleaned)
     try:
@@ -36,7 +48,9 @@ def parse_shape(text: str, allowed: tuple[str, ...]) -> dict:
             if "mm" not in allowed:
                 raise wrong
             unit = _UNIT.search(cleaned)[1]
-            width, height = (round(parse_length(_UNIT.sub("", part), unit) * 1000, 6) for part in pair.groups())
+            width, height = (
+                round(parse_length(_UNIT.sub("", part), unit) * 1000, 6) for part in pair.groups()
+            )
             return {"width_mm": width, "height_mm": height}
         if pair and "px" in allowed:
             return {"width": _pixels(pair[1]), "height": _pixels(pair[2])}
@@ -55,7 +69,9 @@ def parse_shape(text: str, allowed: tuple[str, ...]) -> dict:
 def _pixels(text: str) -> int:
     value = parse_number(text)
     if value != int(value) or value < 1:
-        raise Problem(f"A size in pixels must be a whole number of at least 1, not {text.strip()[:20]}.")
+        raise Problem(
+            f"A size in pixels must be a whole number of at least 1, not {text.strip()[:20]}."
+        )
     return int(value)
 
 
@@ -69,4 +85,10 @@ def shape_text(step: dict) -> str:
         return f"{format_number(step['scale'] * 100, 6)} %"
     if "width" in step and "height" in step:
         return f"{step['width']} × {step['height']}"
-    return f"{step['width']} wide" if "width" in step else f"{step['height']} high" if "height" in step else ""
+    return (
+        f"{step['width']} wide"
+        if "width" in step
+        else f"{step['height']} high"
+        if "height" in step
+        else ""
+    )

@@ -11,12 +11,17 @@ from pathlib import Path
 from xml.etree import ElementTree
 
 from aperture.errors import Problem
-from aperture.gates.angles import FULL_FRAME_DIAGONAL_MM
+from aperture.geometry.angles import FULL_FRAME_DIAGONAL_MM
 from aperture.lens.profiles import Profile, unit_mm
 
 # The database's name for a lens's geometry → ours. What isn't here has no projection of ours.
-GEOMETRIES = {"RECTILINEAR": "rectilinear", "FISHEYE": "equidistant", "FISHEYE_ORTHOGRAPHIC": "orthographic",
-              "FISHEYE_STEREOGRAPHIC": "stereographic", "FISHEYE_EQUISOLID": "equisolid"}
+GEOMETRIES = {
+    "RECTILINEAR": "rectilinear",
+    "FISHEYE": "equidistant",
+    "FISHEYE_ORTHOGRAPHIC": "orthographic",
+    "FISHEYE_STEREOGRAPHIC": "stereographic",
+    "FISHEYE_EQUISOLID": "equisolid",
+}
 
 
 @dataclass(frozen=True)
@@ -74,7 +79,9 @@ def _aspects() -> dict[tuple[str, str, float], float]:
                 top, _, bottom = text.partition(":")
                 aspect = float(top) / float(bottom or 1)
                 crop = float(lens.findtext("cropfactor") or 1)
-                out[lens.findtext("maker"), lens.findtext("model"), round(crop, 3)] = max(aspect, 1 / aspect)
+                out[lens.findtext("maker"), lens.findtext("model"), round(crop, 3)] = max(
+                    aspect, 1 / aspect
+                )
     return out
 
 
@@ -92,7 +99,9 @@ def search_cameras(text: str, most: int = 40) -> list[KnownCamera]:
     words = _words(text)
     if not words:
         return []
-    found = [camera for camera in _database().cameras if _matches(words, camera.maker, camera.model)]
+    found = [
+        camera for camera in _database().cameras if _matches(words, camera.maker, camera.model)
+    ]
     found.sort(key=lambda camera: (len(camera.model), camera.maker, camera.model))
     return [_camera(camera) for camera in found[:most]]
 
@@ -107,8 +116,12 @@ def camera_of_file(maker: str | None, model: str | None) -> KnownCamera | None:
         return None
     found = _database().find_cameras(maker, model)
     # The library also answers with what is merely alike; a sensor taken from another model would be a wrong fact.
-    exact = [camera for camera in found if camera.model.lower() == model.strip().lower()
-             or f"{camera.maker} {camera.model}".lower() == model.strip().lower()]
+    exact = [
+        camera
+        for camera in found
+        if camera.model.lower() == model.strip().lower()
+        or f"{camera.maker} {camera.model}".lower() == model.strip().lower()
+    ]
     return _camera(exact[0]) if exact else None
 
 
@@ -117,7 +130,11 @@ def search_lenses(text: str, most: int = 40) -> list[KnownLens]:
     words = _words(text)
     if not words:
         return []
-    found = [(index, lens) for index, lens in enumerate(_database().lenses) if _matches(words, lens.maker, lens.model)]
+    found = [
+        (index, lens)
+        for index, lens in enumerate(_database().lenses)
+        if _matches(words, lens.maker, lens.model)
+    ]
     found.sort(key=lambda pair: (len(pair[1].model), pair[1].maker, pair[1].model))
     return [_lens(index, lens) for index, lens in found[:most]]
 
@@ -125,21 +142,30 @@ def search_lenses(text: str, most: int = 40) -> list[KnownLens]:
 def _lens(index, lens) -> KnownLens:
     models = sorted({entry.model.name.lower() for entry in lens.calib_distortion})
     low, high = lens.min_focal, lens.max_focal or lens.min_focal
-    return KnownLens(str(index), lens.maker, lens.model, (round(low, 3), round(high, 3)), GEOMETRIES.get(lens.type.name), float(f"{lens.crop_factor:.4g}"),
-                     tuple(lens.mounts or ()), tuple(models))
+    return KnownLens(
+        str(index),
+        lens.maker,
+        lens.model,
+        (round(low, 3), round(high, 3)),
+        GEOMETRIES.get(lens.type.name),
+        float(f"{lens.crop_factor:.4g}"),
+        tuple(lens.mounts or ()),
+        tuple(models),
+    )
 
 
 def raw_lens(key: str):
     """The library's own lens object. Raises Problem where there is none."""
-    try:
-        return _database().lenses[int(key)]
-    except (ValueError, IndexError):
-        raise Problem("That lens isn't in the database.") from None
+    lenses = _database().lenses
+    if not key.isdecimal() or len(key) > 9 or int(key) >= len(lenses):
+        raise Problem("That lens isn't in the database.")
+    return lenses[int(key)]
 
 
 def lens_by_key(key: str) -> KnownLens:
     """The lens of a search. Raises Problem where there is none."""
-    return _lens(int(key), raw_lens(key))
+    lens = raw_lens(key)
+    return _lens(int(key), lens)
 
 
 def profile_of(key: str, focal_mm: float) -> Profile | None:
@@ -149,4 +175,9 @@ def profile_of(key: str, focal_mm: float) -> Profile | None:
     if found is None or found.model.name == "NONE":
         return None
     aspect = _aspects().get((lens.maker, lens.model, round(lens.crop_factor, 3)), 1.5)
-    return Profile(found.model.name.lower(), tuple(float(term) for term in found.terms), unit_mm(lens.crop_factor, aspect), focal_mm)
+    return Profile(
+        found.model.name.lower(),
+        tuple(float(term) for term in found.terms),
+        unit_mm(lens.crop_factor, aspect),
+        focal_mm,
+    )

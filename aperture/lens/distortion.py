@@ -80,7 +80,9 @@ def jacobian_along(x, k, dx) -> np.ndarray:
     bend = (2 * k2 + 6 * k3 * r2) * dr2
     out = np.empty((len(x), 2, 2))
     out[:, 0, 0] = slope * dr2 + 4 * u * du * slope + 2 * u * u * bend + 2 * p1 * dv + 6 * p2 * du
-    out[:, 0, 1] = out[:, 1, 0] = 2 * (du * v + u * dv) * slope + 2 * u * v * bend + 2 * p1 * du + 2 * p2 * dv
+    out[:, 0, 1] = out[:, 1, 0] = (
+        2 * (du * v + u * dv) * slope + 2 * u * v * bend + 2 * p1 * du + 2 * p2 * dv
+    )
     out[:, 1, 1] = slope * dr2 + 4 * v * dv * slope + 2 * v * v * bend + 6 * p1 * dv + 2 * p2 * du
     return out
 
@@ -104,7 +106,10 @@ def jacobian_by_coefficients(x) -> np.ndarray:
     u, v = x[:, 0], x[:, 1]
     r2 = u * u + v * v
     out = np.empty((len(x), 2, 2, 5))
-    power, slope = np.ones_like(r2), np.ones_like(r2)  # r^(2n − 2), and n times that: the slope of r^2n by r²
+    power, slope = (
+        np.ones_like(r2),
+        np.ones_like(r2),
+    )  # r^(2n − 2), and n times that: the slope of r^2n by r²
     for column in range(3):
         slope = (column + 1) * power
         power = power * r2
@@ -161,8 +166,13 @@ def _with_slope(u, v, k):
     radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
     slope = 2 * (k1 + r2 * (2 * k2 + r2 * 3 * k3))
     uv, pu, pv = u * v, 2 * p1 * u, 2 * p2 * v
-    return (u * radial + 2 * p1 * uv + p2 * (r2 + 2 * u * u), v * radial + p1 * (r2 + 2 * v * v) + 2 * p2 * uv,
-            radial + u * u * slope + 2 * p1 * v + 6 * p2 * u, uv * slope + pu + pv, radial + v * v * slope + 6 * p1 * v + 2 * p2 * u)
+    return (
+        u * radial + 2 * p1 * uv + p2 * (r2 + 2 * u * u),
+        v * radial + p1 * (r2 + 2 * v * v) + 2 * p2 * uv,
+        radial + u * u * slope + 2 * p1 * v + 6 * p2 * u,
+        uv * slope + pu + pv,
+        radial + v * v * slope + 6 * p1 * v + 2 * p2 * u,
+    )
 
 
 def _distort_anywhere(x, k):
@@ -170,4 +180,10 @@ def _distort_anywhere(x, k):
     u, v = x[:, 0], x[:, 1]
     r2 = u * u + v * v
     radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
-    return np.stack([u * radial + 2 * p1 * u * v + p2 * (r2 + 2 * u * u), v * radial + p1 * (r2 + 2 * v * v) + 2 * p2 * u * v], -1)
+    return np.stack(
+        [
+            u * radial + 2 * p1 * u * v + p2 * (r2 + 2 * u * u),
+            v * radial + p1 * (r2 + 2 * v * v) + 2 * p2 * u * v,
+        ],
+        -1,
+    )

@@ -35,12 +35,18 @@ class Lens:
         if self.projection not in projections.NAMES:
             raise Problem(f"There is no projection called “{self.projection}”.")
         if self.projection != "rectilinear" and any(self.coefficients):
-            raise Problem("Distortion coefficients belong to a rectilinear lens; a curved projection takes none.")
+            raise Problem(
+                "Distortion coefficients belong to a rectilinear lens; a curved projection takes none."
+            )
 
     def with_parameters(self, values) -> "Lens":
         """The lens whose PARAMETERS are `values` (8,)."""
-        return replace(self, focal_mm=float(np.exp(values[0])), centre_mm=(float(values[1]), float(values[2])),
-                       coefficients=tuple(float(v) for v in values[3:]))
+        return replace(
+            self,
+            focal_mm=float(np.exp(values[0])),
+            centre_mm=(float(values[1]), float(values[2])),
+            coefficients=tuple(float(v) for v in values[3:]),
+        )
 
     @property
     def parameters(self) -> np.ndarray:
@@ -111,25 +117,44 @@ class Lens:
         free = np.asarray(free, int)
         shape = len(free), len(x)
         coefficients = np.flatnonzero(free >= 3)
-        dxd = np.zeros((*shape, 2))  # how the distorted position moves with each parameter, the place on the sensor held
+        dxd = np.zeros(
+            (*shape, 2)
+        )  # how the distorted position moves with each parameter, the place on the sensor held
         for column, index in enumerate(free):
             if index == 0:
                 dxd[column] = -xd
             elif index in (1, 2):
                 dxd[column, :, index - 1] = -1 / scale[index - 1]
         if len(coefficients):
-            dxd[coefficients] = -np.moveaxis(distortion.by_coefficients(x), -1, 0)[free[coefficients] - 3]
-        dx = np.stack([inverse[:, 0, 0] * dxd[..., 0] + inverse[:, 0, 1] * dxd[..., 1], inverse[:, 1, 0] * dxd[..., 0] + inverse[:, 1, 1] * dxd[..., 1]], -1)
+            dxd[coefficients] = -np.moveaxis(distortion.by_coefficients(x), -1, 0)[
+                free[coefficients] - 3
+            ]
+        dx = np.stack(
+            [
+                inverse[:, 0, 0] * dxd[..., 0] + inverse[:, 0, 1] * dxd[..., 1],
+                inverse[:, 1, 0] * dxd[..., 0] + inverse[:, 1, 1] * dxd[..., 1],
+            ],
+            -1,
+        )
         by_lens = by_xd @ dxd.transpose(1, 2, 0)
         # All parameters at once: the arrays are small, and every call costs more than what it computes.
         along, everywhere = dx.reshape(-1, 2), np.tile(x, (len(free), 1))
         bent = np.zeros((*shape, 3, 2))
         if self.projection != "rectilinear":
-            bent = projections.ray_jacobian_along(everywhere, self.projection, along).reshape(*shape, 3, 2) @ inverse
+            bent = (
+                projections.ray_jacobian_along(everywhere, self.projection, along).reshape(
+                    *shape, 3, 2
+                )
+                @ inverse
+            )
         if distorts:
-            d_slope = distortion.jacobian_along(everywhere, self.coefficients, along).reshape(*shape, 2, 2)
+            d_slope = distortion.jacobian_along(everywhere, self.coefficients, along).reshape(
+                *shape, 2, 2
+            )
             if len(coefficients):
-                d_slope[coefficients] += np.moveaxis(distortion.jacobian_by_coefficients(x), -1, 0)[free[coefficients] - 3]
+                d_slope[coefficients] += np.moveaxis(distortion.jacobian_by_coefficients(x), -1, 0)[
+                    free[coefficients] - 3
+                ]
             bent = bent - by_xd @ d_slope @ inverse
         a_by_lens = np.moveaxis(bent / scale, 0, -1)
         a_by_lens[..., free == 0] -= a[..., None]

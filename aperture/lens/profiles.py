@@ -16,7 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from aperture.errors import Problem
-from aperture.gates.angles import FULL_FRAME_DIAGONAL_MM
+from aperture.geometry.angles import FULL_FRAME_DIAGONAL_MM
 from aperture.lens.distortion import growth_radius
 
 MODELS = ("none", "poly3", "poly5", "ptlens")
@@ -77,21 +77,29 @@ def convert(profile: Profile, gate_mm: tuple[float, float], samples: int = 400) 
     drawn = r * profile.ratio(r / profile.unit_mm)
     grows = np.maximum.accumulate(drawn) <= drawn + 1e-12
     reaches = np.argmax(drawn >= corner) if (drawn >= corner).any() else len(r) - 1
-    if not grows[:reaches + 1].all() or drawn[reaches] < corner:
-        raise Problem("This profile folds inside the picture: it can't be used on a sensor of this size.")
+    if not grows[: reaches + 1].all() or drawn[reaches] < corner:
+        raise Problem(
+            "This profile folds inside the picture: it can't be used on a sensor of this size."
+        )
     inside = slice(0, reaches + 1)
     x, middle = r[inside] / profile.focal_mm, float(profile.ratio(np.zeros(1))[0])
     # r_d = f (x + k1 x³ + k2 x⁵ + k3 x⁷): linear in f and the products f·k. Where the profile has even powers only, f is exact.
     basis = np.stack([x, x**3, x**5, x**7], -1)
     if profile.model == "ptlens":
-        solution = np.linalg.lstsq(basis / basis.max(axis=0), drawn[inside], rcond=None)[0] / basis.max(axis=0)
+        solution = np.linalg.lstsq(basis / basis.max(axis=0), drawn[inside], rcond=None)[
+            0
+        ] / basis.max(axis=0)
     else:
         focal = profile.focal_mm * middle
-        rest = np.linalg.lstsq(basis[:, 1:] / basis[:, 1:].max(axis=0), drawn[inside] - focal * x, rcond=None)[0] / basis[:, 1:].max(axis=0)
+        rest = np.linalg.lstsq(
+            basis[:, 1:] / basis[:, 1:].max(axis=0), drawn[inside] - focal * x, rcond=None
+        )[0] / basis[:, 1:].max(axis=0)
         solution = np.array([focal, *rest])
     focal = float(solution[0])
     k = tuple(float(value) for value in solution[1:] / focal)
     if growth_radius((*k, 0.0, 0.0)) <= x[-1]:
-        raise Problem("This profile can't be written in this program's coefficients without folding inside the picture.")
+        raise Problem(
+            "This profile can't be written in this program's coefficients without folding inside the picture."
+        )
     error = np.abs(basis @ solution - drawn[inside]).max()
     return Converted((*k, 0.0, 0.0), focal, float(error))

@@ -37,12 +37,25 @@ def project(points, projection: str = "rectilinear", derivatives: bool = False):
         distance2 = side**2 + forward**2
         # d(ratio)/d(side) and d(ratio)/d(forward), through θ
         near_axis = side <= 1e-9 * np.abs(forward)
-        by_side = np.where(near_axis, 0, (slope * forward / distance2 - ratio) / np.where(side > 0, side, 1))
+        by_side = np.where(
+            near_axis, 0, (slope * forward / distance2 - ratio) / np.where(side > 0, side, 1)
+        )
         by_forward = np.where(near_axis, -1 / forward**2, -slope / distance2)
-        ux, uy = np.where(side > 0, x / np.where(side > 0, side, 1), 0), np.where(side > 0, y / np.where(side > 0, side, 1), 0)
+        ux, uy = (
+            np.where(side > 0, x / np.where(side > 0, side, 1), 0),
+            np.where(side > 0, y / np.where(side > 0, side, 1), 0),
+        )
         jac = np.empty((len(points), 2, 3))
-        jac[:, 0, 0], jac[:, 0, 1], jac[:, 0, 2] = ratio + x * by_side * ux, -x * by_side * uy, -x * by_forward
-        jac[:, 1, 0], jac[:, 1, 1], jac[:, 1, 2] = y * by_side * ux, -(ratio + y * by_side * uy), -y * by_forward
+        jac[:, 0, 0], jac[:, 0, 1], jac[:, 0, 2] = (
+            ratio + x * by_side * ux,
+            -x * by_side * uy,
+            -x * by_forward,
+        )
+        jac[:, 1, 0], jac[:, 1, 1], jac[:, 1, 2] = (
+            y * by_side * ux,
+            -(ratio + y * by_side * uy),
+            -y * by_forward,
+        )
         return out, jac
 
 
@@ -80,7 +93,9 @@ def _ray_terms(rho, projection):
     sine, cosine = np.sin(safe), np.cos(safe)
     s = np.where(small, 1 - rho / 6 + rho**2 / 120, sine / safe)
     s1 = np.where(small, -1 / 6 + rho / 60, (safe * cosine - sine) / (2 * safe**3))
-    s2 = np.where(small, 1 / 60 - rho / 840, (3 * sine - 3 * safe * cosine - safe**2 * sine) / (4 * safe**5))
+    s2 = np.where(
+        small, 1 / 60 - rho / 840, (3 * sine - 3 * safe * cosine - safe**2 * sine) / (4 * safe**5)
+    )
     return s, s1, s2, np.cos(r), -s / 2, -s1 / 2
 
 
@@ -115,8 +130,11 @@ def ray_jacobian_along(q, projection: str, dq) -> np.ndarray:
     out = np.empty((len(q), 3, 2))
     for j in range(2):
         for i, sign in ((0, 1), (1, -1)):
-            out[:, i, j] = sign * (2 * (dq[:, i] * q[:, j] + q[:, i] * dq[:, j]) * s1 + 2 * q[:, i] * q[:, j] * s2 * drho
-                                   + (s1 * drho if i == j else 0))
+            out[:, i, j] = sign * (
+                2 * (dq[:, i] * q[:, j] + q[:, i] * dq[:, j]) * s1
+                + 2 * q[:, i] * q[:, j] * s2 * drho
+                + (s1 * drho if i == j else 0)
+            )
         out[:, 2, j] = -2 * (dq[:, j] * c1 + q[:, j] * c2 * drho)
     return out
 

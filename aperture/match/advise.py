@@ -11,15 +11,22 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from aperture.camera import Camera, angles_from_rotation
+from aperture.camera import Camera
 from aperture.errors import Problem
+from aperture.geometry.rotation import angles_from_rotation
 from aperture.match.document import read
 from aperture.match.facts import AXES
 from aperture.match.least_squares import Spread, spread_of
 from aperture.match.solve import find
 from aperture.match.system import State, System
 
-QUANTITIES = {"focal": "focal length", "position": "position", "height": "height above floor", "direction": "direction", "size": "size of things"}
+QUANTITIES = {
+    "focal": "focal length",
+    "position": "position",
+    "height": "height above floor",
+    "direction": "direction",
+    "size": "size of things",
+}
 # How well each is usually measured: common practice, no source.
 TAPE_M, HEIGHT_M, PLACE_M, LENS_SHARE, LEVEL_DEG, EDGE_PX = 0.005, 0.01, 0.05, 0.01, 0.3, 0.5
 MOST_LENGTHS = 24
@@ -53,39 +60,43 @@ def advise(document: dict, quantity: str, warm: dict | None = None) -> list[Advi
     Raises Problem where there is no fit to start from, or no such quantity.
     """
     if quantity not in QUANTITIES:
-        raise Problem(f"“{quantity}” is none of {', '.join(QUANTITIES)}.")
+        raise Problem(f"“{quantity}” is not one of {', '.join(QUANTITIES)}.")
     system, optimum = find(document, warm, own=True)
-    before = _spread(system, optimum.state, optimum.spread, quantity)
+    before = _spread(system, optimum.state, optimum.wide_spread, quantity)
     out = []
     for says, plus_minus, addition, part in _candidates(document, system, optimum.state):
         more = copy.copy(document) | {part: [*document.get(part, ()), addition]}
         try:
-            grown = System(read(more, checked=True))
+            evidence = read(more, checked=True).without(system.evidence.mistrusted)
+            grown = System(evidence)
         except Problem:
             continue
-        state = _carried(grown, system, optimum.state)
+        state = grown.state_like(system, optimum.state)
         _, jacobian = grown.evaluate(state)
         if not np.isfinite(jacobian).all():
             continue
-        after = _spread(grown, state, spread_of(jacobian), quantity)
-        out.append(Advice(says, before, after, **{part.removesuffix("s"): addition}, plus_minus=plus_minus))
-    return sorted((one for one in out if one.share > 0.005), key=lambda one: (not math.isfinite(one.after), -one.share))
+        after = _spread(grown, state, spread_of(jacobian), quantity) * math.sqrt(optimum.widening)
+        out.append(
+            Advice(says, before, after, **{part.removesuffix("s"): addition}, plus_minus=plus_minus)
+        )
+    return sorted(
+        (one for one in out if one.share > 0.005),
+        key=lambda one: (not math.isfinite(one.after), -one.share),
+    )
 
 
-def _carried(grown: System, system: System, state: State) -> State:
-    """The same camera and places for a system with one more piece of evidence."""
-    values = np.zeros(grown.value_count)
-    points = system.points(state)
-    for index, spot in enumerate(grown.spots):
-        for axis in np.flatnonzero(grown.variable[index] >= 0):
-            values[grown.variable[index, axis]] = points[system.spot_index[spot.id], axis]
-    return grown.state(state.rotation, state.lens, state.position, values)
+def spread_of_quantity(document: dict, quantity: str, warm: dict | None = None) -> float:
+    """The ± that a quantity has now, as in Advice; inf where it is not determined."""
+    system, optimum = find(document, warm, own=True)
+    return _spread(system, optimum.state, optimum.wide_spread, quantity)
 
 
 def _spread(system: System, state: State, spread: Spread, quantity: str) -> float:
     identity = np.eye(system.size)
     if quantity == "focal":
-        rows = identity[system.at["lens"]][:1] if 0 in system.free_lens else np.zeros((1, system.size))
+        rows = (
+            identity[system.at["lens"]][:1] if 0 in system.free_lens else np.zeros((1, system.size))
+        )
     elif quantity == "direction":
         rows = identity[system.at["rotation"]]
     elif not system.has_position:
@@ -97,13 +108,8 @@ def _spread(system: System, state: State, spread: Spread, quantity: str) -> floa
     else:  # the distance from the camera to the first placed spot, as a share of itself
         if not system.placed:
             return math.inf
-        first = system.placed[0]
-        away = state.position - system.points(state)[first]
-        rows = np.zeros((1, system.size))
-        rows[0, system.at["position"]] = away
-        for axis in np.flatnonzero(system.variable[first] >= 0):
-            rows[0, system.at["values"].start + system.variable[first, axis]] -= away[axis]
-        rows /= away @ away
+        away = state.position - system.points(state)[system.placed[0]]
+        rows = system.distance_row(state)[None] / (away @ away)
     if not all(spread.determined(row) for row in rows if row.any()):
         return math.inf
     return float(np.sqrt((spread.plus_minus(rows) ** 2).sum()))
@@ -111,37 +117,92 @@ def _spread(system: System, state: State, spread: Spread, quantity: str) -> floa
 
 def _candidates(document, system, state):
     """(words, usual ±, mark or fact, "marks" or "facts") of what could be measured."""
-    points, taken = system.points(state), {item["id"] for part in ("marks", "facts") for item in document.get(part, ())}
+    points, taken = (
+        system.points(state),
+        {item["id"] for part in ("marks", "facts") for item in document.get(part, ())},
+    )
     fresh = next(f"new{n}" for n in itertools.count() if f"new{n}" not in taken)
     names = system.evidence.names
     measured = {frozenset((length.start, length.end)) for length in system.evidence.lengths}
-    pairs = [(a, b) for a, b in itertools.combinations(range(len(system.spots)), 2)
-             if frozenset((system.spots[a].id, system.spots[b].id)) not in measured and not (system.variable[[a, b]] < 0).all()]
+    pairs = [
+        (a, b)
+        for a, b in itertools.combinations(range(len(system.spots)), 2)
+        if frozenset((system.spots[a].id, system.spots[b].id)) not in measured
+        and not (system.variable[[a, b]] < 0).all()
+    ]
     pairs.sort(key=lambda pair: -np.linalg.norm(points[pair[0]] - points[pair[1]]))
     for a, b in pairs[:MOST_LENGTHS]:
         apart = float(np.linalg.norm(points[a] - points[b]))
         if apart > 1e-9:
-            yield (f"the distance from “{names[system.spots[a].id]}” to “{names[system.spots[b].id]}”", "5 mm",
-                   {"id": fresh, "kind": "length", "from": system.spots[a].id, "to": system.spots[b].id, "metres": apart, "plus_minus": TAPE_M}, "facts")
+            yield (
+                f"the distance from “{names[system.spots[a].id]}” to “{names[system.spots[b].id]}”",
+                "5 mm",
+                {
+                    "id": fresh,
+                    "kind": "length",
+                    "from": system.spots[a].id,
+                    "to": system.spots[b].id,
+                    "metres": apart,
+                    "plus_minus": TAPE_M,
+                },
+                "facts",
+            )
     known = {fact.axis for fact in system.evidence.coordinates}
     if system.has_position:
         if 1 not in known:
-            yield ("the camera's height above the floor", "1 cm",
-                   {"id": fresh, "kind": "camera_height", "metres": float(state.position[1]), "plus_minus": HEIGHT_M}, "facts")
+            yield (
+                "the camera's height above the floor",
+                "1 cm",
+                {
+                    "id": fresh,
+                    "kind": "camera_height",
+                    "metres": float(state.position[1]),
+                    "plus_minus": HEIGHT_M,
+                },
+                "facts",
+            )
         for axis in (0, 2):
             if axis not in known:
                 place = [None, None, None]
                 place[axis] = float(state.position[axis])
-                yield (f"the camera's place {AXES[axis]} from the origin", "5 cm",
-                       {"id": fresh, "kind": "camera_position", "metres": place, "plus_minus": PLACE_M}, "facts")
+                yield (
+                    f"the camera's place {AXES[axis]} from the origin",
+                    "5 cm",
+                    {
+                        "id": fresh,
+                        "kind": "camera_position",
+                        "metres": place,
+                        "plus_minus": PLACE_M,
+                    },
+                    "facts",
+                )
     if 0 in system.free_lens and system.evidence.focal is None:
         view = Camera(system.grid, state.lens, np.eye(4)).view
-        yield ("the lens's focal length, from its ring or the camera report", "1 %",
-               {"id": fresh, "kind": "angle_of_view", "basis": "horizontal", "degrees": math.degrees(view.horizontal),
-                "plus_minus": math.degrees(LENS_SHARE * math.sin(view.horizontal))}, "facts")
+        yield (
+            "the lens's focal length, from its ring or the camera report",
+            "1 %",
+            {
+                "id": fresh,
+                "kind": "angle_of_view",
+                "basis": "horizontal",
+                "degrees": math.degrees(view.horizontal),
+                "plus_minus": math.degrees(LENS_SHARE * math.sin(view.horizontal)),
+            },
+            "facts",
+        )
     for name, angle in zip(("tilt", "roll"), angles_from_rotation(state.rotation)[1:]):
-        yield (f"the camera's {name}, by a level on it", f"{LEVEL_DEG}°",
-               {"id": fresh, "kind": "camera_angle", "of": name, "degrees": math.degrees(angle), "plus_minus": LEVEL_DEG}, "facts")
+        yield (
+            f"the camera's {name}, by a level on it",
+            f"{LEVEL_DEG}°",
+            {
+                "id": fresh,
+                "kind": "camera_angle",
+                "of": name,
+                "degrees": math.degrees(angle),
+                "plus_minus": LEVEL_DEG,
+            },
+            "facts",
+        )
     yield from _edges(system, state, fresh)
 
 
@@ -150,16 +211,37 @@ def _edges(system, state, fresh):
     width, height = system.evidence.width, system.evidence.height
     for axis in range(3):
         direction = state.rotation.T @ np.eye(3)[axis]
-        for where, (u, v) in (("left", (0.15, 0.5)), ("right", (0.85, 0.5)), ("top", (0.5, 0.15)), ("bottom", (0.5, 0.85))):
+        for where, (u, v) in (
+            ("left", (0.15, 0.5)),
+            ("right", (0.85, 0.5)),
+            ("top", (0.5, 0.15)),
+            ("bottom", (0.5, 0.85)),
+        ):
             ray = state.lens.rays(system.grid.to_mm([[u * width, v * height]]))[0]
             if not np.isfinite(ray).all():
                 continue
             ray /= np.linalg.norm(ray)
-            at = system.grid.to_px(state.lens.project(ray + np.linspace(-0.35, 0.35, 15)[:, None] * direction))
-            inside = np.isfinite(at).all(axis=1) & (at > 0).all(axis=1) & (at < (width, height)).all(axis=1)
+            at = system.grid.to_px(
+                state.lens.project(ray + np.linspace(-0.35, 0.35, 15)[:, None] * direction)
+            )
+            inside = (
+                np.isfinite(at).all(axis=1)
+                & (at > 0).all(axis=1)
+                & (at < (width, height)).all(axis=1)
+            )
             if inside.sum() < 4:
                 continue
             ends = at[inside][[0, -1]]
             if np.linalg.norm(ends[1] - ends[0]) > 0.1 * width:
-                yield (f"one more edge {AXES[axis]}, at the {where} of the picture", f"{EDGE_PX} px",
-                       {"id": fresh, "kind": "edge", "axis": AXES[axis], "points": ends.tolist(), "sigma_px": EDGE_PX}, "marks")
+                yield (
+                    f"one more edge {AXES[axis]}, at the {where} of the picture",
+                    f"{EDGE_PX} px",
+                    {
+                        "id": fresh,
+                        "kind": "edge",
+                        "axis": AXES[axis],
+                        "points": ends.tolist(),
+                        "sigma_px": EDGE_PX,
+                    },
+                    "marks",
+                )

@@ -7,25 +7,22 @@ use in geodetic networks"; cited from memory).
 
 import math
 from dataclasses import dataclass, replace
-from statistics import NormalDist
 
 import numpy as np
 
 from aperture.match.facts import AXES
 from aperture.match.least_squares import Optimum, Spread
+from aperture.match.statistics import as_sigmas, threshold
 from aperture.match.system import Block, System
 
-CONFLICT_SIGMAS = 3.0
-# Among many pieces of evidence one is 3 σ off by chance soon enough: the threshold rises so that a document without any mistake
-# raises an alarm in one case of a hundred (Bonferroni).
-FALSE_ALARMS = 0.01
-NORMAL = NormalDist()
-
-
-def threshold(count: int) -> float:
-    """The σ above which one of `count` pieces of evidence is a conflict."""
-    return max(CONFLICT_SIGMAS, -NORMAL.inv_cdf(FALSE_ALARMS / 2 / max(count, 1)))
-
+# With more contradictions than this there is nothing left to agree with.
+MOST_CONFLICTS = 24
+# The median of the absolute value of a standard normal variable.
+NORMAL_MEDIAN = 0.6745
+# The scatter of the others is taken into account where there are so many of them, and it is larger
+# by so much: a median of a few is large by chance.
+LEAST_FOR_SCATTER = 8
+LEAST_SCATTER = 1.4
 
 # Which evidence disagrees ---------------------------------------------------------------------------------------------
 
@@ -55,7 +52,10 @@ class Leaving:
             return 0.0
         if len(self.inverse) > 2:
             return float(1 / np.linalg.eigvalsh(self.inverse).max())
-        first, last = float(self.inverse[0, 0]), float(self.inverse[-1, -1])  # of one or two rows: the larger eigenvalue on paper
+        first, last = (
+            float(self.inverse[0, 0]),
+            float(self.inverse[-1, -1]),
+        )  # of one or two rows: the larger eigenvalue on paper
         across = float(self.inverse[0, -1]) if len(self.inverse) == 2 else 0.0
         return 1 / ((first + last) / 2 + math.hypot((first - last) / 2, across))
 
@@ -63,11 +63,15 @@ class Leaving:
 def leave_out(system: System, optimum: Optimum, spread: Spread) -> list[Leaving]:
     """One Leaving for every mark and fact, in the order of `system.blocks`."""
     found = _drops(system.blocks, optimum.r, optimum.jacobian, spread.covariance)
-    return [Leaving(block, drop, _as_sigmas(drop, freedom), residual, inverse, freedom)
-            for block, (drop, freedom, residual, inverse) in zip(system.blocks, found)]
+    return [
+        Leaving(block, drop, as_sigmas(drop, freedom), residual, inverse, freedom)
+        for block, (drop, freedom, residual, inverse) in zip(system.blocks, found)
+    ]
 
 
-def leverages(system: System, optimum: Optimum, leavings: list[Leaving], spread: Spread) -> list[float]:
+def leverages(
+    system: System, optimum: Optimum, leavings: list[Leaving], spread: Spread
+) -> list[float]:
     """For each, how much the camera leans on it, 0 to 1.
 
     Of all quantities of the camera (direction, position, lens, and what is made of them), the one that leans on it most: the share
@@ -79,7 +83,9 @@ def leverages(system: System, optimum: Optimum, leavings: list[Leaving], spread:
     values, vectors = np.linalg.eigh(spread.covariance[np.ix_(camera, camera)])
     known = values > 1e-14 * values.max(initial=1e-300)
     # In these coordinates what is known of the camera is the same in all directions; the columns are what each row tells of it.
-    tells = (vectors[:, known] / np.sqrt(values[known])).T @ (spread.covariance[camera] @ optimum.jacobian.T)
+    tells = (vectors[:, known] / np.sqrt(values[known])).T @ (
+        spread.covariance[camera] @ optimum.jacobian.T
+    )
     losses = np.zeros((len(leavings), known.sum(), known.sum()))
     whole = np.zeros(len(leavings), bool)
     for index, leaving in enumerate(leavings):
@@ -88,7 +94,11 @@ def leverages(system: System, optimum: Optimum, leavings: list[Leaving], spread:
         own = int(((used[rows].sum(axis=0) == everywhere) & (everywhere > 0)).sum())
         whole[index] = len(rows) - leaving.freedom > own
         losses[index] = tells[:, rows] @ leaving.inverse @ tells[:, rows].T
-    most = np.linalg.eigvalsh(losses)[:, -1].clip(0) if known.any() and len(leavings) else np.zeros(len(leavings))
+    most = (
+        np.linalg.eigvalsh(losses)[:, -1].clip(0)
+        if known.any() and len(leavings)
+        else np.zeros(len(leavings))
+    )
     return np.where(whole, 1.0, most / (1 + most)).tolist()
 
 
@@ -96,7 +106,9 @@ def _drops(blocks, r, jacobian, covariance) -> list[tuple]:
     """For each block: drop of the sum of squares, degrees of freedom, (I − H)⁺ r, and (I − H)⁺, H being its share of the hat matrix."""
     out = [None] * len(blocks)
     heights = np.array([len(block.rows) for block in blocks], int)
-    reach = jacobian @ covariance if len(blocks) > 3 else None  # one large product instead of many small ones
+    reach = (
+        jacobian @ covariance if len(blocks) > 3 else None
+    )  # one large product instead of many small ones
     for height in np.unique(heights):  # blocks of one size together: one call instead of dozens
         which = np.flatnonzero(heights == height)
         rows = np.array([blocks[index].rows for index in which])
@@ -104,7 +116,9 @@ def _drops(blocks, r, jacobian, covariance) -> list[tuple]:
         hat = np.einsum("bik,bjk->bij", reach[rows] if reach is not None else jac @ covariance, jac)
         values, vectors = np.linalg.eigh(np.eye(height) - hat)
         keep = values > 1e-6
-        inverse = (vectors * np.where(keep, 1 / np.where(keep, values, 1), 0)[:, None, :]) @ vectors.transpose(0, 2, 1)
+        inverse = (
+            vectors * np.where(keep, 1 / np.where(keep, values, 1), 0)[:, None, :]
+        ) @ vectors.transpose(0, 2, 1)
         residual = (inverse @ own[:, :, None])[:, :, 0]
         drop, freedom = (own * residual).sum(axis=1).tolist(), keep.sum(axis=1).tolist()
         for index, block in enumerate(which.tolist()):
@@ -112,59 +126,60 @@ def _drops(blocks, r, jacobian, covariance) -> list[tuple]:
     return out
 
 
-def _as_sigmas(drop: float, freedom: int) -> float:
-    if freedom == 0 or drop <= 0:
-        return 0.0
-    if freedom == 1:
-        return float(np.sqrt(drop))
-    if drop > 200:  # the tail is beyond double precision; this is its asymptote
-        return float(np.sqrt(drop - (freedom - 2) * np.log(drop / freedom + 1)))
-    return max(0.0, -NORMAL.inv_cdf(max(chi2_tail(drop, freedom) / 2, 1e-300)))
-
-
-def chi2_tail(x: float, freedom: int) -> float:
-    """Probability that a chi-squared variable of integer `freedom` exceeds x.
-
-    Abramowitz & Stegun 1964, 26.4.4 (odd) and 26.4.5 (even). Written out here because SciPy, which has it, is as large as a fifth of the application.
-    """
-    half, total = x / 2, 0.0
-    if freedom % 2 == 0:
-        term = 1.0
-        for j in range(freedom // 2):
-            total += term
-            term *= half / (j + 1)
-        return math.exp(-half) * total
-    term = 1.0
-    for j in range((freedom - 1) // 2):
-        total += term
-        term *= x / (2 * j + 3)
-    return math.erfc(math.sqrt(half)) + math.sqrt(2 * x / math.pi) * math.exp(-half) * total
-
-
-def conflicts(leavings: list[Leaving], optimum: Optimum, spread: Spread) -> list[tuple[list[Leaving], float]]:
+def conflicts(leavings: list[Leaving], optimum: Optimum) -> list[tuple[list[Leaving], float]]:
     """Groups of evidence that contradict each other, with their σ, the strongest first.
 
-    Within a group no member can be told from another by the numbers alone: leaving out any one of them settles it.
+    Within a group no member can be told from another by the numbers alone: leaving out any one of
+    them settles it. Where the marks scatter further than their ± say, the σ are smaller by as much.
     """
     limit = threshold(len(leavings))
     remaining = [item for item in leavings if item.sigmas > limit]
-    groups, r, covariance = [], optimum.r.copy(), spread.covariance
-    while remaining:
+    groups, r, covariance = [], optimum.r.copy(), optimum.spread.covariance
+    while remaining and len(groups) < MOST_CONFLICTS:
         top = max(remaining, key=lambda item: item.sigmas)
-        group = [item for item in remaining if item.block.id != top.block.id and item.drop > 0.9 * top.drop]
-        members = list({item.block.id: item for item in [top, *group]}.values())
-        groups.append((members, top.sigmas))
-        # Take the culprit out and look whether the rest still disagrees.
+        # Take the strongest out and look whether the rest still disagrees.
         jac = optimum.jacobian[top.block.rows]
         inverse = _drops([top.block], r, optimum.jacobian, covariance)[0][3]
         r = r + optimum.jacobian @ (covariance @ (jac.T @ (inverse @ r[top.block.rows])))
         covariance = covariance + covariance @ jac.T @ inverse @ jac @ covariance
-        rest = [item for item in remaining if all(item.block.id != member.block.id for member in members)]
-        found = _drops([item.block for item in rest], r, optimum.jacobian, covariance)
-        still = [replace(item, drop=drop, sigmas=sigmas) for item, (drop, freedom, _, _) in zip(rest, found)
-                 if (sigmas := _as_sigmas(drop, freedom)) > limit]
-        remaining = still
-    return groups
+        rest = [item for item in remaining if item.block.id != top.block.id]
+        after = _again(rest, r, optimum.jacobian, covariance)
+        # What would have settled it as well, and is at peace now, is of the same contradiction.
+        group = [
+            item
+            for item, again in zip(rest, after)
+            if item.drop > 0.9 * top.drop and again.sigmas <= limit
+        ]
+        members = list({item.block.id: item for item in [top, *group]}.values())
+        groups.append((members, top.sigmas))
+        taken = {member.block.id for member in members}
+        remaining = [item for item in after if item.block.id not in taken and item.sigmas > limit]
+    if not groups:
+        return []
+    named = {item.block.id for members, _ in groups for item in members}
+    others = [item for item in leavings if item.block.id not in named and item.freedom]
+    scatter = _scatter(_again(others, r, optimum.jacobian, covariance))
+    return [(members, sigmas / scatter) for members, sigmas in groups if sigmas / scatter > limit]
+
+
+def _again(leavings, r, jacobian, covariance) -> list[Leaving]:
+    """Each Leaving for other residuals r (M,) and another covariance."""
+    found = _drops([item.block for item in leavings], r, jacobian, covariance)
+    return [
+        replace(item, drop=drop, sigmas=as_sigmas(drop, freedom), residual=residual)
+        for item, (drop, freedom, residual, _) in zip(leavings, found)
+    ]
+
+
+def _scatter(leavings: list[Leaving]) -> float:
+    """How many times as far as its ± says the typical piece of evidence lies off; at least 1.
+
+    The median, which some blunders more or less don't move, over that of a normal distribution.
+    """
+    if len(leavings) < LEAST_FOR_SCATTER:
+        return 1.0
+    typical = float(np.median([item.sigmas for item in leavings])) / NORMAL_MEDIAN
+    return typical if typical > LEAST_SCATTER else 1.0
 
 
 # What vanishing points say about the focal length ---------------------------------------------------------------------
@@ -178,7 +193,9 @@ class Vanishing:
     focal2: float
     plus_minus: float
     parallel: tuple[int, ...]
-    blame: tuple[tuple[str, float], ...]  # (edge id, px that one end would have to move), least first
+    blame: tuple[
+        tuple[str, float], ...
+    ]  # (edge id, px that one end would have to move), least first
 
 
 def vanishing_pairs(system: System, lens) -> list[Vanishing]:
@@ -189,12 +206,14 @@ def vanishing_pairs(system: System, lens) -> list[Vanishing]:
     """
     edges = system.evidence.edges
     scale = lens.scale_mm / lens.focal_mm
-    rays = lens.rays(system.line_mm[:system.line_starts[len(edges)]])
-    flat = np.stack([rays[:, 0], -rays[:, 1]], -1) / -rays[:, 2:] * lens.focal_mm  # mm, straightened and desqueezed
+    rays = lens.rays(system.line_mm[: system.line_starts[len(edges)]])
+    flat = (
+        np.stack([rays[:, 0], -rays[:, 1]], -1) / -rays[:, 2:] * lens.focal_mm
+    )  # mm, straightened and desqueezed
     ends, sigmas, axes = [], [], system.edge_axes
     px = system.grid.mm_per_px[0] / scale[0]
     for index, edge in enumerate(edges):
-        own = flat[system.line_starts[index]:system.line_starts[index + 1]]
+        own = flat[system.line_starts[index] : system.line_starts[index + 1]]
         middle = own.mean(axis=0)
         direction = np.linalg.svd(own - middle)[2][0]
         reach = (own - middle) @ direction
@@ -213,7 +232,7 @@ def vanishing_pairs(system: System, lens) -> list[Vanishing]:
             va, vb = _vanishing(points[axes == a] / unit), _vanishing(points[axes == b] / unit)
             with np.errstate(all="ignore"):
                 focal2 = -(va[:2] @ vb[:2]) / (va[2] * vb[2]) * unit**2
-                return np.array([focal2, *(abs(v[2]) / np.linalg.norm(v[:2]) for v in (va, vb))])
+                return np.array([focal2, *(abs(v[2]) / np.linalg.norm(v) for v in (va, vb))])
 
         base = measure(ends)
         slopes = np.zeros((len(edges), 2, 3))
@@ -228,11 +247,24 @@ def vanishing_pairs(system: System, lens) -> list[Vanishing]:
                         slopes[index, end] = (measure(moved) - base) / 0.1
         spread = np.sqrt(np.nansum(slopes**2, axis=(0, 1)))
         steepest = np.abs(slopes[:, :, 0]).max(axis=1)
-        needed = [(edges[i].id, abs(base[0]) / steepest[i] * sigmas[i] / px) for i in range(len(edges))
-                  if np.isfinite(steepest[i]) and steepest[i] > 0 and np.isfinite(base[0])]
-        out.append(Vanishing((a, b), float(base[0]), float(spread[0]),
-                             tuple(axis for axis, value, sd in zip((a, b), base[1:], spread[1:]) if value < 2.5 * sd),
-                             tuple(sorted(needed, key=lambda item: item[1]))))
+        needed = [
+            (edges[i].id, abs(base[0]) / steepest[i] * sigmas[i] / px)
+            for i in range(len(edges))
+            if np.isfinite(steepest[i]) and steepest[i] > 0 and np.isfinite(base[0])
+        ]
+        out.append(
+            Vanishing(
+                (a, b),
+                float(base[0]),
+                float(spread[0]),
+                tuple(
+                    axis
+                    for axis, value, sd in zip((a, b), base[1:], spread[1:])
+                    if value < 2.5 * sd
+                ),
+                tuple(sorted(needed, key=lambda item: item[1])),
+            )
+        )
     return out
 
 
@@ -243,18 +275,27 @@ def _vanishing(ends):
 
 def negative_square(system: System, lens) -> str | None:
     """A sentence where the edges alone give a negative squared focal length beyond doubt; None otherwise."""
-    pairs = [pair for pair in vanishing_pairs(system, lens) if not pair.parallel and np.isfinite(pair.plus_minus)]
+    pairs = [
+        pair
+        for pair in vanishing_pairs(system, lens)
+        if not pair.parallel and np.isfinite(pair.plus_minus)
+    ]
     if not pairs or any(pair.focal2 > 2 * pair.plus_minus for pair in pairs):
         return None
     worst = min(pairs, key=lambda pair: pair.focal2 / max(pair.plus_minus, 1e-12))
     if worst.focal2 > -2 * worst.plus_minus:
         return None
     names = system.evidence.names
-    blamed = [f"“{names[edge]}” (an end would have to move by {px:.0f} px)" for edge, px in worst.blame[:2]]
+    blamed = [
+        f"“{names[edge]}” (an end would have to move by {px:.0f} px)"
+        for edge, px in worst.blame[:2]
+    ]
     first, second = (AXES[axis] for axis in worst.axes)
-    return (f"No lens sees these edges at right angles: those {first} and those {second} meet on the same side of the picture's middle, "
-            f"which would make the square of the focal length negative. Most to blame: {' and '.join(blamed)}. "
-            "Check these edges and their axes.")
+    return (
+        f"No lens sees these edges at right angles: those {first} and those {second} meet on the same side of the picture's middle, "
+        f"which would make the square of the focal length negative. Most to blame: {' and '.join(blamed)}. "
+        "Check these edges and their axes."
+    )
 
 
 def parallel_axes(system: System, lens) -> list[int]:

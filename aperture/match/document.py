@@ -6,20 +6,41 @@ what a schema can't say (an edge of no length, a length between spots that aren'
 
 import json
 import math
+from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
 import numpy as np
 
+from aperture import strict_json
 from aperture.errors import Problem
 from aperture.lens.distortion import NAMES as COEFFICIENTS
+from aperture.lens.lens import PARAMETERS
 from aperture.match.evidence import Edge, Evidence, Spot
-from aperture.match.facts import ANGLES, AXES, BASES, AngleOfView, CameraAngle, CameraCoordinate, Fact, FocalLength, FocalRange, Length
+from aperture.match.facts import (
+    ANGLES,
+    AXES,
+    BASES,
+    AngleOfView,
+    CameraAngle,
+    CameraCoordinate,
+    Coefficient,
+    Fact,
+    FocalLength,
+    FocalRange,
+    Length,
+    PrincipalPoint,
+)
 
 FORMAT = "accurate-aperture/match"
 DEFAULT_SIGMA_PX = 0.5
 # A fact that is said to be exact still gets a thousandth of a millimetre: nothing is forced.
 LEAST_PLUS_MINUS = 1e-6
+# Beyond this a whole number isn't exact in double precision, and no quantity here comes near it.
+LARGEST_INTEGER = 2**53
+# Points of all lines and spots of one document, and the rest of the equations along with them: what
+# fits into memory many times over.
+MOST_POINTS = 20_000
 
 
 class InvalidDocument(Problem):
@@ -50,21 +71,34 @@ def _validator():
 
 def empty(width: int, height: int) -> dict:
     """A document with no evidence yet."""
-    return {"format": FORMAT, "version": 1, "image": {"width": width, "height": height},
-            "lens": {"projection": "rectilinear", "focal_mm": None, "principal_point": "centre", "distortion": "none"},
-            "marks": [], "facts": []}
+    return {
+        "format": FORMAT,
+        "version": 1,
+        "image": {"width": width, "height": height},
+        "lens": {
+            "projection": "rectilinear",
+            "focal_mm": None,
+            "principal_point": "centre",
+            "distortion": "none",
+        },
+        "marks": [],
+        "facts": [],
+    }
 
 
 def loads(text: str | bytes) -> dict:
-    """Parsed JSON (RFC 8259: no NaN). Raises InvalidDocument."""
-    def refuse(name):
-        raise InvalidDocument(f"JSON has no {name}: every number must be finite.", "")
+    """Parsed JSON, as `strict_json` reads it. Raises InvalidDocument."""
     try:
-        return json.loads(text, parse_constant=refuse)
-    except InvalidDocument:
-        raise
-    except (ValueError, RecursionError) as error:
-        raise InvalidDocument(f"This is not JSON: {error}.", "") from None
+        return strict_json.loads(text)
+    except Problem as problem:
+        raise InvalidDocument(problem.sentence) from None
+
+
+def unwrapped(data):
+    """The match document inside a hand-off's JSON, which holds its fit beside it; or `data` itself."""
+    if isinstance(data, dict) and "format" not in data and isinstance(data.get("match"), dict):
+        return data["match"]
+    return data
 
 
 def validate(data) -> None:
@@ -77,22 +111,39 @@ def validate(data) -> None:
             error = max(error.context, key=lambda e: len(e.absolute_path))
         place = "".join(f"/{part}" for part in error.absolute_path)
         message = error.message if len(error.message) < 300 else error.message[:297] + "…"
-        raise InvalidDocument(f"The match document breaks its schema at {place or 'its top level'}: {message}.", place)
+        raise InvalidDocument(
+            f"The match document breaks its schema at {place or 'its top level'}: {message}.", place
+        )
+    points = sum(len(mark.get("points", (1,))) for mark in data.get("marks", ()))
+    if points > MOST_POINTS:
+        raise InvalidDocument(
+            f"The marks have {points:,} points; {MOST_POINTS:,} are the most that can be solved.",
+            "/marks",
+        )
     seen = set()
     for part in ("marks", "facts", "planes"):
         for index, item in enumerate(data.get(part, ())):
             if item["id"] in seen:
-                raise InvalidDocument(f"Two marks, facts or planes are called “{item['id']}”; each needs an id of its own.", f"/{part}/{index}/id")
+                raise InvalidDocument(
+                    f"Two marks, facts or planes are called “{item['id']}”; each needs an id of its own.",
+                    f"/{part}/{index}/id",
+                )
             seen.add(item["id"])
     spots = {mark["id"] for mark in data.get("marks", ()) if mark["kind"] == "spot"}
     planes = {plane["id"] for plane in data.get("planes", ())}
     for index, mark in enumerate(data.get("marks", ())):
         if mark.get("on", None) not in (None, *planes):
-            raise InvalidDocument(f"The spot “{label(mark)}” lies on “{mark['on']}”, and there is no such plane.", f"/marks/{index}/on")
+            raise InvalidDocument(
+                f"The spot “{label(mark)}” lies on “{mark['on']}”, and there is no such plane.",
+                f"/marks/{index}/on",
+            )
     for index, fact in enumerate(data.get("facts", ())):
         for end in ("from", "to") if fact["kind"] == "length" else ():
             if fact[end] not in spots:
-                raise InvalidDocument(f"The length “{label(fact)}” ends at “{fact[end]}”, and there is no such spot.", f"/facts/{index}/{end}")
+                raise InvalidDocument(
+                    f"The length “{label(fact)}” ends at “{fact[end]}”, and there is no such spot.",
+                    f"/facts/{index}/{end}",
+                )
 
 
 def _refuse_infinite(value, place, depth):
@@ -100,7 +151,15 @@ def _refuse_infinite(value, place, depth):
         raise InvalidDocument("The document is nested too deeply.", place)
     if isinstance(value, float) and not math.isfinite(value):
         raise InvalidDocument(f"Every number must be finite; {place} is not.", place)
-    items = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
+        raise InvalidDocument(f"The number at {place} is too large.", place)
+    items = (
+        value.items()
+        if isinstance(value, dict)
+        else enumerate(value)
+        if isinstance(value, list)
+        else ()
+    )
     for key, item in items:
         _refuse_infinite(item, f"{place}/{key}", depth + 1)
 
@@ -111,46 +170,146 @@ def label(item: dict) -> str:
 
 
 def read(data: dict, checked: bool = False) -> Evidence:
-    """Evidence from a document. Raises InvalidDocument (schema) or Problem (a mark or fact that can't be used, named)."""
+    """Evidence from a document.
+
+    Raises InvalidDocument (schema) or Problem (a mark or fact that can't be used, named).
+    """
     if not checked:
         validate(data)
-    lens, gate = data.get("lens", {}), data.get("gate")
-    width, height = data["image"]["width"], data["image"]["height"]
-    focal = lens.get("focal_mm")
-    if focal and not gate:
-        raise Problem("A focal length in millimetres means nothing without the gate: give the gate's size.", "lens")
-    point = lens.get("principal_point", "centre")
-    wanted = lens.get("distortion", "none")
-    wanted = {} if wanted == "none" else wanted
-    coefficients = np.array([wanted.get(name, 0.0) for name in COEFFICIENTS], float)
-    projection = lens.get("projection", "rectilinear")
-    if wanted and projection != "rectilinear" and (coefficients.any() or wanted.get("free")):
-        raise Problem("Distortion coefficients belong to a rectilinear lens; a curved projection takes none.", "lens")
+    gate = data.get("gate")
+    lens = _lens(data.get("lens", {}), data["image"], gate)
     names = {item["id"]: label(item) for part in ("marks", "facts") for item in data.get(part, ())}
-    active = [mark for mark in data.get("marks", ()) if not mark.get("off")]
-    lines = [_line(mark) for mark in active if mark["kind"] != "spot"]
+    used = [mark for mark in data.get("marks", ()) if not mark.get("off")]
     planes = {plane["id"]: plane for plane in data.get("planes", ())}
+    active = [mark for mark in used if not mark.get("check")]
+    lines = [_line(mark) for mark in active if mark["kind"] != "spot"]
     spots = [_spot(mark, planes) for mark in active if mark["kind"] == "spot"]
-    shared = [(AXES.index(plane["axis"]), ids) for plane in planes.values() if plane["metres"] is None
-              and len(ids := tuple(mark["id"] for mark in active if mark.get("on") == plane["id"])) > 1]
+    shared = [
+        (AXES.index(plane["axis"]), ids)
+        for plane in planes.values()
+        if plane["metres"] is None
+        and len(ids := tuple(mark["id"] for mark in active if mark.get("on") == plane["id"])) > 1
+    ]
     present = {spot.id for spot in spots}
-    facts = [one for fact in data.get("facts", ()) if not fact.get("off") for one in _facts(fact, present, gate)]
-    given = FocalLength("focal length", "the given focal length", max(float(focal["plus_minus"]), 1e-9), float(focal["value"])) if focal else None
-    if given and focal["plus_minus"] > 0:
-        facts.append(given)
+    facts = [
+        equation
+        for fact in data.get("facts", ())
+        if not fact.get("off")
+        for equation in _facts(fact, present, gate)
+    ]
     return Evidence(
-        width, height, (float(gate["width_mm"]), float(gate["height_mm"])) if gate else None, float(gate.get("squeeze", 1.0)) if gate else 1.0, projection,
-        given, None if point == "free" else np.array([width / 2, height / 2] if point == "centre" else point, float),
-        coefficients, tuple(sorted(COEFFICIENTS.index(name) for name in wanted.get("free", ()))),
-        tuple(line for line in lines if line.axis is not None), tuple(line for line in lines if line.axis is None), tuple(spots), tuple(facts),
-        tuple(shared), names)
+        width=data["image"]["width"],
+        height=data["image"]["height"],
+        gate_mm=(float(gate["width_mm"]), float(gate["height_mm"])) if gate else None,
+        squeeze=float(gate.get("squeeze", 1.0)) if gate else 1.0,
+        projection=lens.projection,
+        focal=lens.focal,
+        principal_point=lens.principal_point,
+        principal_free=lens.principal_free,
+        coefficients=lens.coefficients,
+        free_coefficients=lens.free_coefficients,
+        edges=tuple(line for line in lines if line.axis is not None),
+        bows=tuple(line for line in lines if line.axis is None),
+        spots=tuple(spots),
+        facts=tuple(facts) + lens.facts,
+        shared=tuple(shared),
+        names=names,
+        checks=tuple(
+            _spot(mark, planes) if mark["kind"] == "spot" else _line(mark)
+            for mark in used
+            if mark.get("check")
+        ),
+        robust=data.get("robust", False),
+    )
+
+
+@dataclass(frozen=True)
+class _LensEvidence:
+    """What a document gives of the lens; `facts`: what of it has a ±."""
+
+    projection: str
+    focal: FocalLength | None
+    principal_point: np.ndarray
+    principal_free: bool
+    coefficients: np.ndarray
+    free_coefficients: tuple[int, ...]
+    facts: tuple[Fact, ...]
+
+
+def _lens(lens: dict, image: dict, gate: dict | None) -> _LensEvidence:
+    """The document's lens as values. Raises Problem where it can't be."""
+    focal, facts = _focal(lens.get("focal_mm"), gate), []
+    if focal is not None and lens["focal_mm"]["plus_minus"] > 0:
+        facts.append(focal)
+    point, free_point, own = _principal_point(lens.get("principal_point", "centre"), image)
+    facts += own
+    distortion = lens.get("distortion", "none")
+    distortion = {} if distortion == "none" else distortion
+    coefficients, free = np.zeros(5), {*distortion.get("free", ())}
+    for index, name in enumerate(COEFFICIENTS):
+        given = distortion.get(name, 0.0)
+        if not isinstance(given, dict):
+            coefficients[index] = given
+            continue
+        coefficients[index] = given["value"]
+        if given["plus_minus"] > 0:
+            free.add(name)
+            called = f"the given {name}"
+            value, plus_minus = float(given["value"]), float(given["plus_minus"])
+            facts.append(Coefficient(name, called, plus_minus, value, PARAMETERS.index(name)))
+    projection = lens.get("projection", "rectilinear")
+    if projection != "rectilinear" and (coefficients.any() or free):
+        raise Problem(
+            "Distortion coefficients belong to a rectilinear lens; a curved projection takes none.",
+            "lens",
+        )
+    order = tuple(sorted(COEFFICIENTS.index(name) for name in free))
+    return _LensEvidence(projection, focal, point, free_point, coefficients, order, tuple(facts))
+
+
+def _focal(focal: dict | None, gate: dict | None) -> FocalLength | None:
+    if not focal:
+        return None
+    if not gate:
+        raise Problem(
+            "A focal length in millimetres means nothing without the gate: give the gate's size.",
+            "lens",
+        )
+    plus_minus = max(float(focal["plus_minus"]), 1e-9)
+    return FocalLength("focal length", "the given focal length", plus_minus, float(focal["value"]))
+
+
+def _principal_point(point, image: dict) -> tuple[np.ndarray, bool, list[Fact]]:
+    """Where the lens's axis is held or looked for, px; whether it is free; what is known of it."""
+    centre = np.array([image["width"] / 2, image["height"] / 2])
+    if point in ("centre", "free"):
+        return centre, point == "free", []
+    if not isinstance(point, dict):
+        return np.array(point, float), False, []
+    place, plus_minus = np.array(point["value"], float), float(point["plus_minus"])
+    if not plus_minus:
+        return place, False, []
+    called = "the given principal point"
+    facts = [
+        PrincipalPoint("principal point", called, plus_minus, float(place[axis]), axis)
+        for axis in range(2)
+    ]
+    return place, True, facts
 
 
 def _line(mark: dict) -> Edge:
     points = np.array(mark["points"], float)
     if np.abs(points - points[0]).max() < 1e-6:
-        raise Problem(f"The {mark['kind']} “{label(mark)}” has no length: draw its ends apart.", mark["id"])
-    return Edge(mark["id"], label(mark), AXES.index(mark["axis"]) if mark["kind"] == "edge" else None, points, float(mark.get("sigma_px", DEFAULT_SIGMA_PX)))
+        raise Problem(
+            f"The {mark['kind']} “{label(mark)}” has no length: draw its ends apart.", mark["id"]
+        )
+    return Edge(
+        mark["id"],
+        label(mark),
+        AXES.index(mark["axis"]) if mark["kind"] == "edge" else None,
+        points,
+        float(mark.get("sigma_px", DEFAULT_SIGMA_PX)),
+    )
 
 
 def _spot(mark: dict, planes: dict) -> Spot:
@@ -159,11 +318,19 @@ def _spot(mark: dict, planes: dict) -> Spot:
     if plane and plane["metres"] is not None:
         axis = AXES.index(plane["axis"])
         if np.isfinite(world[axis]) and abs(world[axis] - plane["metres"]) > 1e-9:
-            raise Problem(f"“{label(mark)}” is said to lie on “{label(plane)}”, {plane['axis']} {plane['metres']:g} m, and at {world[axis]:g} m as well.",
-                          mark["id"])
+            raise Problem(
+                f"“{label(mark)}” is said to lie on “{label(plane)}”, {plane['axis']} {plane['metres']:g} m, and at {world[axis]:g} m as well.",
+                mark["id"],
+            )
         world[axis] = plane["metres"]
-    return Spot(mark["id"], label(mark), np.array(mark["at"], float), float(mark.get("sigma_px", DEFAULT_SIGMA_PX)), world,
-                float(mark.get("world_plus_minus", 0.0)))
+    return Spot(
+        mark["id"],
+        label(mark),
+        np.array(mark["at"], float),
+        float(mark.get("sigma_px", DEFAULT_SIGMA_PX)),
+        world,
+        float(mark.get("world_plus_minus", 0.0)),
+    )
 
 
 def _facts(fact: dict, present: set, gate) -> list[Fact]:
@@ -172,9 +339,15 @@ def _facts(fact: dict, present: set, gate) -> list[Fact]:
     head = (fact["id"], label(fact), plus_minus)
     if kind == "length":
         if fact["from"] == fact["to"]:
-            raise Problem(f"The length “{label(fact)}” begins and ends at the same spot.", fact["id"])
+            raise Problem(
+                f"The length “{label(fact)}” begins and ends at the same spot.", fact["id"]
+            )
         axis = AXES.index(fact["along"]) if "along" in fact else None
-        return [Length(*head, fact["from"], fact["to"], float(fact["metres"]), axis)] if {fact["from"], fact["to"]} <= present else []
+        return (
+            [Length(*head, fact["from"], fact["to"], float(fact["metres"]), axis)]
+            if {fact["from"], fact["to"]} <= present
+            else []
+        )
     if kind in ("camera_angle", "angle_of_view"):
         head = (*head[:2], max(math.radians(plus_minus), 1e-9))
         if kind == "camera_angle":
@@ -182,9 +355,16 @@ def _facts(fact: dict, present: set, gate) -> list[Fact]:
         return [AngleOfView(*head, math.radians(fact["degrees"]), BASES.index(fact["basis"]))]
     if kind == "focal_range":
         if not gate:
-            raise Problem("A range of focal lengths in millimetres means nothing without the gate: give the gate's size.", fact["id"])
+            raise Problem(
+                "A range of focal lengths in millimetres means nothing without the gate: give the gate's size.",
+                fact["id"],
+            )
         if fact["from_mm"] > fact["to_mm"]:
             raise Problem(f"The range “{label(fact)}” must begin with its shorter end.", fact["id"])
         return [FocalRange(*head, float(fact["from_mm"]), float(fact["to_mm"]))]
     values = [None, fact["metres"], None] if kind == "camera_height" else fact["metres"]
-    return [CameraCoordinate(*head, float(value), axis) for axis, value in enumerate(values) if value is not None]
+    return [
+        CameraCoordinate(*head, float(value), axis)
+        for axis, value in enumerate(values)
+        if value is not None
+    ]

@@ -1,11 +1,11 @@
 """A match's evidence as values: what `document.read` makes of the JSON, and what `system.System` lays out as equations."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
 
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.match.facts import CameraCoordinate, Fact, FocalLength, Length
 
 
@@ -32,11 +32,21 @@ class Spot:
     world_sigma: float = 0.0
 
 
+@dataclass(frozen=True)
+class Mistrusted:
+    """A mark that was left out because the others contradict it, by so many σ."""
+
+    mark: Edge | Spot
+    sigmas: float
+
+
 @dataclass(frozen=True, eq=False)
 class Evidence:
     """A match document as values. Only what is switched on is in it.
 
-    `shared`: (axis, spot ids) of spots that lie on one plane whose place isn't known.
+    `shared`: (axis, spot ids) of spots that lie on one plane whose place isn't known. `checks`: marks
+    that take no part and are compared with the fit. `robust`: whether marks may be left out that the
+    others contradict; `mistrusted`: those that were.
     """
 
     width: int
@@ -45,15 +55,31 @@ class Evidence:
     squeeze: float
     projection: str
     focal: FocalLength | None
-    principal_point: np.ndarray | None  # px; None: free
+    principal_point: np.ndarray  # (2,) px: where it is held, or where the search for it begins
+    principal_free: bool
     coefficients: np.ndarray
     free_coefficients: tuple[int, ...]
     edges: tuple[Edge, ...]
     bows: tuple[Edge, ...]
     spots: tuple[Spot, ...]
-    facts: tuple[Fact, ...]  # the given focal length, where it isn't exact, is the last of them
+    facts: tuple[Fact, ...]  # what is given of the lens, where it isn't exact, is the last of them
     shared: tuple[tuple[int, tuple[str, ...]], ...] = ()
     names: dict = field(default_factory=dict)
+    checks: tuple[Edge | Spot, ...] = ()
+    robust: bool = False
+    mistrusted: tuple[Mistrusted, ...] = ()
+
+    def without(self, mistrusted: tuple[Mistrusted, ...]) -> "Evidence":
+        """The evidence with some marks left out, and named as such."""
+        out = {item.mark.id for item in mistrusted}
+        return replace(
+            self,
+            mistrusted=mistrusted,
+            **{
+                kind: tuple(mark for mark in getattr(self, kind) if mark.id not in out)
+                for kind in ("edges", "bows", "spots")
+            },
+        )
 
     @cached_property
     def grid(self) -> Grid:

@@ -10,8 +10,9 @@ from typing import ClassVar
 
 import numpy as np
 
-from aperture.camera import Camera, angles_from_rotation, border_points
-from aperture.lens.lens import Lens
+from aperture.camera import Camera, border_points
+from aperture.geometry.rotation import angles_from_rotation
+from aperture.lens.lens import PARAMETERS, Lens
 
 AXES = ("across", "up", "along")
 ANGLES = ("pan", "tilt", "roll")
@@ -26,6 +27,8 @@ class Fact:
     name: str
     plus_minus: float
     unit: ClassVar[str] = "m"
+    # Whether it is what the document gives of the lens, and not a fact with an id of its own.
+    of_lens: ClassVar[bool] = False
 
     def value(self, system, state, points) -> float:
         """What a state says of it; `points` (S, 3) are the state's spots."""
@@ -56,7 +59,11 @@ class Length(Fact):
     def _apart(self, system, points):
         start, end = system.spot_index[self.start], system.spot_index[self.end]
         (ax, ay, az), (bx, by, bz) = points[start].tolist(), points[end].tolist()
-        return start, end, (bx - ax, by - ay, bz - az)  # plain floats: of three numbers they are quicker than arrays
+        return (
+            start,
+            end,
+            (bx - ax, by - ay, bz - az),
+        )  # plain floats: of three numbers they are quicker than arrays
 
     def value(self, system, state, points):
         _, _, apart = self._apart(system, points)
@@ -71,7 +78,10 @@ class Length(Fact):
             length = max(math.hypot(*apart), 1e-12)
             direction = [part / length for part in apart]
         else:
-            direction = [(1.0 if part >= 0 else -1.0) if axis == self.axis else 0.0 for axis, part in enumerate(apart)]
+            direction = [
+                (1.0 if part >= 0 else -1.0) if axis == self.axis else 0.0
+                for axis, part in enumerate(apart)
+            ]
         first = system.at["values"].start
         for index, sign in ((end, 1), (start, -1)):
             for slot, part in zip(system.variable[index].tolist(), direction):
@@ -151,6 +161,7 @@ class FocalLength(Fact):
     """The lens's focal length, mm."""
 
     unit: ClassVar[str] = "mm"
+    of_lens: ClassVar[bool] = True
     mm: float
 
     def value(self, system, state, points):
@@ -174,6 +185,7 @@ class FocalLength(Fact):
 class FocalRange(FocalLength):
     """A zoom's range, mm: inside it every focal length is as good as another, outside it costs by the distance from its end."""
 
+    of_lens: ClassVar[bool] = False
     mm: float  # the shorter end
     longest_mm: float = 0.0
 
@@ -185,6 +197,54 @@ class FocalRange(FocalLength):
 
     def says(self, value):
         return f"without “{self.name}” the focal length would be {value:.2f} mm, outside {self.mm:g}–{self.longest_mm:g}"
+
+
+@dataclass(frozen=True)
+class PrincipalPoint(Fact):
+    """One coordinate, px, of where a calibration puts the lens's axis: x (0) or y (1)."""
+
+    unit: ClassVar[str] = "px"
+    of_lens: ClassVar[bool] = True
+    px: float
+    axis: int
+
+    def value(self, system, state, points):
+        return float(system.grid.to_px([state.lens.centre_mm])[0, self.axis])
+
+    def wanted(self, value):
+        return self.px
+
+    def slopes(self, system, state, points, row):
+        first = system.at["lens"].start
+        for slot, column in enumerate(system.free_lens):
+            if column in (1, 2):
+                row[first + slot] += system.px_linear[self.axis, column - 1]
+
+    def says(self, value):
+        return f"without it {'xy'[self.axis]} would be {value:.1f} px, not {self.px:.1f}"
+
+
+@dataclass(frozen=True)
+class Coefficient(Fact):
+    """A coefficient of distortion (index in PARAMETERS) from a calibration."""
+
+    unit: ClassVar[str] = "value"
+    of_lens: ClassVar[bool] = True
+    given: float
+    parameter: int
+
+    def value(self, system, state, points):
+        return float(state.lens.parameters[self.parameter])
+
+    def wanted(self, value):
+        return self.given
+
+    def slopes(self, system, state, points, row):
+        if self.parameter in system.free_lens:
+            row[system.at["lens"].start + system.free_lens.index(self.parameter)] += 1.0
+
+    def says(self, value):
+        return f"without it {PARAMETERS[self.parameter]} would be {value:.4g}, not {self.given:.4g}"
 
 
 def angle_slopes(rotation) -> np.ndarray:
@@ -204,11 +264,16 @@ def view_slopes(grid, lens: Lens, free) -> np.ndarray:
     rays, _, by_lens, _ = lens.ray_derivatives(grid.to_mm(border_points(grid)), free)
     length = np.linalg.norm(rays, axis=1)
     unit = rays / length[:, None]
-    slopes = (by_lens - unit[:, :, None] * np.einsum("ni,nif->nf", unit, by_lens)[:, None, :]) / length[:, None, None]
+    slopes = (
+        by_lens - unit[:, :, None] * np.einsum("ni,nif->nf", unit, by_lens)[:, None, :]
+    ) / length[:, None, None]
     a, b, da, db = unit[0::2], unit[1::2], slopes[0::2], slopes[1::2]
     sine = np.linalg.norm(np.cross(a, b), axis=1)
     with np.errstate(all="ignore"):
-        return np.nan_to_num(-(np.einsum("ni,nif->nf", b, da) + np.einsum("ni,nif->nf", a, db)) / np.maximum(sine, 1e-12)[:, None])
+        return np.nan_to_num(
+            -(np.einsum("ni,nif->nf", b, da) + np.einsum("ni,nif->nf", a, db))
+            / np.maximum(sine, 1e-12)[:, None]
+        )
 
 
 def _view(grid, lens) -> np.ndarray:

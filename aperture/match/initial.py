@@ -6,13 +6,16 @@ from dataclasses import replace
 
 import numpy as np
 
-from aperture.camera import exponential
+from aperture.geometry.rotation import exponential
 from aperture.lens import distortion, projections
 from aperture.lens.lens import Lens
+from aperture.match.effort import spend
 from aperture.match.facts import AngleOfView, CameraAngle, FocalLength, FocalRange
 from aperture.match.least_squares import minimise
 from aperture.match.system import State, System
 
+# A ray within 84° of the view's middle has a place on a picture plane that is not too far out.
+LEAST_FORWARD = 0.1
 # Focal lengths to try, as shares of the gate's longer side: a 5 mm to a 400 mm lens on 36 mm.
 FOCAL_SHARES = np.geomspace(0.14, 11, 18)
 
@@ -27,19 +30,27 @@ def candidates(system: System) -> Iterator[Iterable[State]]:
         none = False
         yield group
     if none and system.evidence.bows and not (system.evidence.edges or system.spots):
-        yield [system.state(np.eye(3), system.lens_with_focal(focal)) for focal in _focals(system)[:1]]
+        yield [
+            system.state(np.eye(3), system.lens_with_focal(focal)) for focal in _focals(system)[:1]
+        ]
 
 
 def farther(system: System) -> Iterator[State]:
     """First guesses where none of `candidates` led anywhere: edges that hardly converge mislead about the lens. Of every length tried a short way, the best."""
-    short = [found for _, facings, lens in _by_edges(system) for start in _placed(system, facings[:2], lens)
-             if (found := minimise(system, start, most=6)) is not None]
+    short = [
+        found
+        for _, facings, lens in _by_edges(system)
+        for start in _placed(system, facings[:2], lens)
+        if (found := minimise(system, start, most=6)) is not None
+    ]
     yield from (found.state for found in sorted(short, key=lambda found: found.chi2)[:3])
 
 
 def _by_edges(system) -> list[tuple]:
     """For each focal length (cost in σ², rotations, lens) as the edges and what is told want them, the best first; nothing where there are too few."""
-    counts = np.bincount(system.edge_axes, minlength=3) if len(system.edge_axes) else np.zeros(3, int)
+    counts = (
+        np.bincount(system.edge_axes, minlength=3) if len(system.edge_axes) else np.zeros(3, int)
+    )
     if not ((counts >= 2).any() and (counts >= 1).sum() >= 2 and counts.sum() >= 3):
         return []
     scored, bend = [], bend_of_lines(system)
@@ -49,7 +60,13 @@ def _by_edges(system) -> list[tuple]:
         rotation = _rotation_from_edges(straight, lens, counts)
         if rotation is not None:
             facings = _facings(system, rotation, lens)
-            scored.append((_edge_cost(straight, rotation, lens) + _told(system, facings[0], lens), facings, _bent(system, focal, bend)))
+            scored.append(
+                (
+                    _edge_cost(straight, rotation, lens) + _told(system, facings[0], lens),
+                    facings,
+                    _bent(system, focal, bend),
+                )
+            )
     return sorted(scored, key=lambda item: item[0])
 
 
@@ -68,18 +85,27 @@ def bend_of_lines(system: System) -> float:
     evidence, counts = system.evidence, np.diff(system.line_starts)
     lens = system.lens_with_focal(np.hypot(*system.grid.gate_mm) / 2)
     flat = (system.line_mm - lens.centre_mm) / lens.scale_mm
-    weights = (system.grid.mm_per_px[1] / lens.scale_mm[1] * np.array([line.sigma_px for line in evidence.edges + evidence.bows])) ** -2.0
+    weights = (
+        system.grid.mm_per_px[1]
+        / lens.scale_mm[1]
+        * np.array([line.sigma_px for line in evidence.edges + evidence.bows])
+    ) ** -2.0
     use = np.flatnonzero(counts > 2)
 
     def crooked(k1):
         straight = distortion.undistort(flat, (k1, 0.0, 0.0, 0.0, 0.0))
         if not np.isfinite(straight).all():
             return np.inf
-        sums = np.add.reduceat(np.concatenate([straight, straight**2, straight[:, :1] * straight[:, 1:]], axis=1), system.line_starts[:-1])[use]
+        sums = np.add.reduceat(
+            np.concatenate([straight, straight**2, straight[:, :1] * straight[:, 1:]], axis=1),
+            system.line_starts[:-1],
+        )[use]
         mean = sums[:, :2] / counts[use, None]
         xx, yy = (sums[:, 2:4] - mean * sums[:, :2]).T
         xy = sums[:, 4] - mean[:, 0] * sums[:, 1]
-        return float((weights[use] * ((xx + yy) / 2 - np.hypot((xx - yy) / 2, xy))).sum())  # the smaller eigenvalue of the points' scatter
+        return float(
+            (weights[use] * ((xx + yy) / 2 - np.hypot((xx - yy) / 2, xy))).sum()
+        )  # the smaller eigenvalue of the points' scatter
 
     as_drawn = crooked(0.0)
     best, least = 0.0, as_drawn
@@ -96,7 +122,11 @@ def _straightened(system, bend) -> System:
         return system
     lens = _bent(system, np.hypot(*system.grid.gate_mm) / 2, bend)
     straight = copy(system)
-    straight.line_mm = distortion.undistort((system.line_mm - lens.centre_mm) / lens.scale_mm, lens.coefficients) * lens.scale_mm + lens.centre_mm
+    straight.line_mm = (
+        distortion.undistort((system.line_mm - lens.centre_mm) / lens.scale_mm, lens.coefficients)
+        * lens.scale_mm
+        + lens.centre_mm
+    )
     return straight
 
 
@@ -125,7 +155,12 @@ def scattered(system: System, tries: int = 48) -> list[State]:
     for _ in range(tries):
         q = rng.normal(size=4)
         w, x, y, z = q / np.linalg.norm(q)
-        rotation = exponential(2 * np.arctan2(np.linalg.norm([x, y, z]), w) * np.array([x, y, z]) / max(np.linalg.norm([x, y, z]), 1e-12))
+        rotation = exponential(
+            2
+            * np.arctan2(np.linalg.norm([x, y, z]), w)
+            * np.array([x, y, z])
+            / max(np.linalg.norm([x, y, z]), 1e-12)
+        )
         for focal in focals:
             state = with_position(system, rotation, system.lens_with_focal(float(focal)))
             if state is not None:
@@ -134,26 +169,35 @@ def scattered(system: System, tries: int = 48) -> list[State]:
 
 
 def _focals(system):
-    focal, (width, height) = system.evidence.focal, system.grid.shown_gate_mm(system.evidence.squeeze)
+    focal, (width, height) = (
+        system.evidence.focal,
+        system.grid.shown_gate_mm(system.evidence.squeeze),
+    )
     if focal and 0 not in system.free_lens:
         return np.array([focal.mm])
     known = [focal.mm] if focal else []
     for fact in system.evidence.facts:
         if isinstance(fact, AngleOfView):
             side = (width, height, np.hypot(width, height))[fact.basis]
-            known.append(side / 2 / projections.radius_at(fact.radians / 2, system.evidence.projection))
+            known.append(
+                side / 2 / projections.radius_at(fact.radians / 2, system.evidence.projection)
+            )
         elif isinstance(fact, FocalRange):
             known.append(np.sqrt(fact.mm * fact.longest_mm))
-    return np.array([*(f for f in known if np.isfinite(f) and f > 0), *(FOCAL_SHARES * max(width, height))])
+    return np.array(
+        [*(f for f in known if np.isfinite(f) and f > 0), *(FOCAL_SHARES * max(width, height))]
+    )
 
 
 def _rotation_from_edges(system, lens, counts):
     """World-from-camera rotation whose axes agree best with the edges, signs left open; None where it can't be had."""
-    rays = lens.rays(system.line_mm[:system.line_starts[len(system.evidence.edges)]])
+    rays = lens.rays(system.line_mm[: system.line_starts[len(system.evidence.edges)]])
     if not np.isfinite(rays).all():
         return None
     rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
-    planes = system.plane_normals(rays)  # its length, the sine of the angle the edge spans, weighs each
+    planes = system.plane_normals(
+        rays
+    )  # its length, the sine of the angle the edge spans, weighs each
     axes, strength = np.zeros((3, 3)), np.zeros(3)
     for axis in np.flatnonzero(counts >= 2):
         _, singular, vt = np.linalg.svd(planes[system.edge_axes == axis])
@@ -190,8 +234,16 @@ def _edge_cost(system, rotation, lens):
 def _told(system, rotation, lens):
     """What the facts about direction and lens have against a guess, in σ²."""
     state = State(rotation, np.zeros(3), lens, np.zeros(0), np.zeros((0, 3)), np.zeros(0))
-    told = [fact for fact in system.evidence.facts if isinstance(fact, (CameraAngle, AngleOfView, FocalLength))]
-    misses = [(value - fact.wanted(value)) / fact.plus_minus for fact in told if np.isfinite(value := fact.value(system, state, None))]
+    told = [
+        fact
+        for fact in system.evidence.facts
+        if isinstance(fact, (CameraAngle, AngleOfView, FocalLength))
+    ]
+    misses = [
+        (value - fact.wanted(value)) / fact.plus_minus
+        for fact in told
+        if np.isfinite(value := fact.value(system, state, None))
+    ]
     return float(np.sum(np.square(misses)))
 
 
@@ -202,8 +254,22 @@ def _facings(system, rotation, lens):
     """
     flips = [np.diag(signs) for signs in ((1, 1, 1), (1, -1, -1), (-1, 1, -1), (-1, -1, 1))]
     turned = [flip @ rotation for flip in flips]
-    against = [_told(system, r, lens) for r in turned] if any(isinstance(fact, CameraAngle) for fact in system.evidence.facts) else [0.0] * 4
-    return [r for _, r in sorted(zip(against, turned), key=lambda item: (item[0] > 4 * min(against) + 100, item[1][1, 1] < 0, item[1][0, 0] < 0))]
+    against = (
+        [_told(system, r, lens) for r in turned]
+        if any(isinstance(fact, CameraAngle) for fact in system.evidence.facts)
+        else [0.0] * 4
+    )
+    return [
+        r
+        for _, r in sorted(
+            zip(against, turned),
+            key=lambda item: (
+                item[0] > 4 * min(against) + 100,
+                item[1][1, 1] < 0,
+                item[1][0, 0] < 0,
+            ),
+        )
+    ]
 
 
 def with_position(system: System, rotation, lens) -> State | None:
@@ -248,9 +314,16 @@ def with_position(system: System, rotation, lens) -> State | None:
             start, end = system.spot_index[length.start], system.spot_index[length.end]
             sense = _sense(rays[start], rays[end], length.axis) if length.axis is not None else 0
             if sense and not {start, end} & without:
-                (first, from_), (second, to) = coordinate(start, length.axis), coordinate(end, length.axis)
+                (first, from_), (second, to) = (
+                    coordinate(start, length.axis),
+                    coordinate(end, length.axis),
+                )
                 if first or second:
-                    equation([*second, *((column, -factor) for column, factor in first)], sense * length.metres - to + from_, _trust(length))
+                    equation(
+                        [*second, *((column, -factor) for column, factor in first)],
+                        sense * length.metres - to + from_,
+                        _trust(length),
+                    )
         return _settled(system, np.array(rows).reshape(-1, unknowns), np.array(right))
 
     # A spot of which little is known may come out behind the camera by a pixel's error: then it has no say in where the camera stands.
@@ -259,14 +332,22 @@ def with_position(system: System, rotation, lens) -> State | None:
         solution = solved(without)
         if solution is None:
             return None
-        behind = {index for index in range(spots) if index not in without and solution[3 + nv + index] <= 0}
+        behind = {
+            index
+            for index in range(spots)
+            if index not in without and solution[3 + nv + index] <= 0
+        }
         if not behind:
             break
         without |= behind
         if len(without) == spots or any(system.held[index].all() for index in behind):
             return None
-    far = np.median([solution[3 + nv + index] for index in range(spots) if index not in without]) if without else 0.0
-    values = solution[3:3 + nv].copy()
+    far = (
+        np.median([solution[3 + nv + index] for index in range(spots) if index not in without])
+        if without
+        else 0.0
+    )
+    values = solution[3 : 3 + nv].copy()
     for index in without:
         for axis in np.flatnonzero((system.variable[index] >= 0) & ~system.held[index]):
             values[system.variable[index, axis]] = solution[axis] + far * rays[index, axis]
@@ -289,14 +370,17 @@ def _sense(first, second, axis) -> int:
 def _settled(system, matrix, right) -> np.ndarray | None:
     """The least-squares solution; along a direction that the equations leave open, as lengths want it, or with the first placed spot at distance 1."""
     nv = system.value_count
-    _, singular, vt = np.linalg.svd(matrix, full_matrices=True)
+    if not spend(*matrix.shape):
+        return None
+    rows, columns = matrix.shape
+    u, singular, vt = np.linalg.svd(matrix, full_matrices=rows < columns)
     rank = int((singular > 1e-9 * singular[0]).sum())
-    solution = np.linalg.lstsq(matrix, right, rcond=1e-9)[0]
+    solution = vt[:rank].T @ ((u[:, :rank].T @ right) / singular[:rank])
     null = vt[rank:]
     if not len(null) or not system.spots:
         return solution
     # Of the open directions, the one along which the spots move away from the camera together: the size of the world.
-    growing = null.T @ (null[:, 3 + nv:].sum(axis=1))
+    growing = null.T @ (null[:, 3 + nv :].sum(axis=1))
     if not np.any(growing):
         return solution
     share = _by_lengths(system, solution, growing)
@@ -305,8 +389,10 @@ def _settled(system, matrix, right) -> np.ndarray | None:
         if abs(growing[first]) < 1e-12:
             return solution
         share = (1.0 - solution[first]) / growing[first]
-        reach, grows = solution[3 + nv:], growing[3 + nv:]
-        if (reach + share * grows <= 0).any() and (grows > 1e-9).all():  # far enough for all spots to be in front
+        reach, grows = solution[3 + nv :], growing[3 + nv :]
+        if (reach + share * grows <= 0).any() and (
+            grows > 1e-9
+        ).all():  # far enough for all spots to be in front
             share = max(share, 1.5 * float((-reach / grows).max()) + 0.1 * abs(share))
     return solution + share * growing
 
@@ -317,16 +403,22 @@ def _by_lengths(system, solution, growing) -> float | None:
 
     def points(vector, held):
         own = np.where(system.held, system.guess if held else 0.0, 0.0)
-        values = vector[3:3 + nv]
-        return np.where((system.variable >= 0) & ~system.held, values[np.maximum(system.variable, 0)] if nv else 0.0, own)
+        values = vector[3 : 3 + nv]
+        return np.where(
+            (system.variable >= 0) & ~system.held,
+            values[np.maximum(system.variable, 0)] if nv else 0.0,
+            own,
+        )
 
     at, slope = points(solution, True), points(growing, False)
     for length in sorted(system.evidence.lengths, key=lambda fact: fact.plus_minus / fact.metres):
         start, end = system.spot_index[length.start], system.spot_index[length.end]
         a, b = at[end] - at[start], slope[end] - slope[start]
         roots = np.roots([b @ b, 2 * a @ b, a @ a - length.metres**2]) if b @ b > 1e-18 else []
-        for root in (float(root.real) for root in roots if abs(root.imag) < 1e-9 * (1 + abs(root.real))):
-            behind = int(((solution + root * growing)[3 + nv:] <= 0).sum())
+        for root in (
+            float(root.real) for root in roots if abs(root.imag) < 1e-9 * (1 + abs(root.real))
+        ):
+            behind = int(((solution + root * growing)[3 + nv :] <= 0).sum())
             if best is None or behind < best[0]:
                 best = behind, root
         if best is not None:
@@ -339,33 +431,65 @@ def _from_known_spots(system):
     full = [index for index in range(len(system.spots)) if system.held[index].all()]
     if len(full) < 4:
         return []
-    import cv2
-
     world, at = system.guess[full], system.spot_at[full]
     scored = []
     for focal in _focals(system):
         lens = system.lens_with_focal(float(focal))
         rays = lens.rays(system.grid.to_mm(at))
-        if not np.isfinite(rays).all() or (rays[:, 2] > -1e-3).any():
+        pose = _pose_of_rays(world, rays) if np.isfinite(rays).all() else None
+        if pose is None:
             continue
-        flat = np.stack([rays[:, 0] / -rays[:, 2], -rays[:, 1] / -rays[:, 2]], -1)
-        try:
-            found, turn, shift = cv2.solvePnP(world, flat, np.eye(3), None, flags=cv2.SOLVEPNP_SQPNP)
-        except cv2.error:
-            continue
-        if not found:
-            continue
-        cv_from_world = cv2.Rodrigues(turn)[0]
-        rotation = (np.diag([1.0, -1.0, -1.0]) @ cv_from_world).T
-        position = -(cv_from_world.T @ shift).ravel()
+        rotation, position = pose
         miss = lens.project((world - position) @ rotation)
-        cost = np.nansum(np.minimum(np.linalg.norm(system.grid.to_px(miss) - at, axis=1), 1e4) ** 2)
-        scored.append((cost, rotation, lens, position))
+        # A spot that the guess doesn't see at all costs as much as one at the other end.
+        off = np.nan_to_num(np.linalg.norm(system.grid.to_px(miss) - at, axis=1), nan=1e4)
+        scored.append((np.sum(np.minimum(off, 1e4) ** 2), rotation, lens, position))
     scored.sort(key=lambda item: item[0])
     return [_with_values(system, *guess) for _, *guess in scored[:3]]
+
+
+def _pose_of_rays(world, rays) -> tuple[np.ndarray, np.ndarray] | None:
+    """World-from-camera rotation (3, 3) and position (3,) from points (N, 3) and their rays (N, 3).
+
+    SQPnP wants points of a picture plane. A fisheye sees beyond 90° from its axis, so the plane is
+    put across the middle of the rays; those that still don't reach it take no part.
+    """
+    import cv2
+
+    unit = rays / np.linalg.norm(rays, axis=1, keepdims=True)
+    turn = np.eye(3)
+    if (unit[:, 2] > -LEAST_FORWARD).any():
+        turn = _toward(unit.mean(axis=0))
+    seen = unit @ turn
+    ahead = seen[:, 2] < -LEAST_FORWARD
+    if ahead.sum() < 4:
+        return None
+    flat = np.stack([seen[:, 0] / -seen[:, 2], -seen[:, 1] / -seen[:, 2]], -1)[ahead]
+    try:
+        found, vector, shift = cv2.solvePnP(
+            world[ahead], flat, np.eye(3), None, flags=cv2.SOLVEPNP_SQPNP
+        )
+    except cv2.error:
+        return None
+    if not found:
+        return None
+    cv_from_world = cv2.Rodrigues(vector)[0]
+    rotation = (np.diag([1.0, -1.0, -1.0]) @ cv_from_world).T @ turn.T
+    return rotation, -(cv_from_world.T @ shift).ravel()
+
+
+def _toward(direction) -> np.ndarray:
+    """A rotation (3, 3) that turns a camera's view, −Z, toward `direction` (3,)."""
+    back = -direction / max(np.linalg.norm(direction), 1e-12)
+    helper = np.eye(3)[np.abs(back).argmin()]
+    right = np.cross(helper, back)
+    right /= np.linalg.norm(right)
+    return np.stack([right, np.cross(back, right), back], axis=1)
 
 
 def _with_values(system, rotation, lens, position):
     """One state at a pose from known spots, the unknown coordinates as they agree best with it."""
     base = with_position(system, rotation, lens)
-    yield system.state(rotation, lens, position, base.values if base is not None else np.zeros(system.value_count))
+    yield system.state(
+        rotation, lens, position, base.values if base is not None else np.zeros(system.value_count)
+    )

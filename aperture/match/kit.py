@@ -32,28 +32,73 @@ def choices(document: dict, fit: dict, lenses=()) -> list[Choice]:
     `lenses`: (name, shortest, longest focal length in mm). `fit`: the document's, with the gate known and the focal length solved from the
     marks, whatever focal length was given before. Empty where it wasn't.
     """
-    free = document | {"lens": document.get("lens", {}) | {"focal_mm": None},
-                       "facts": [fact for fact in document.get("facts", ()) if fact["kind"] not in ("angle_of_view", "focal_range")]}
+    free = document | {
+        "lens": document.get("lens", {}) | {"focal_mm": None},
+        "facts": [
+            fact
+            for fact in document.get("facts", ())
+            if fact["kind"] not in ("angle_of_view", "focal_range")
+        ],
+    }
     system, optimum = find(free, fit)
     if not fit.get("ok") or system.evidence.gate_mm is None:
         return []
-    solved, _ = write(system, optimum, optimum.spread, explain=False)
-    value, across = solved["camera"]["focal_mm"], solved["camera"]["field_of_view_deg"]["horizontal"]
-    primes = sorted({(low, name) for name, low, high in lenses if low == high}, key=lambda one: abs(math.log(one[0] / value)))[:3]
-    wanted = [(name, mm, {"value": mm, "plus_minus": round(mm * ENGRAVED_SHARE, 4)}, None) for mm, name in primes]
+    solved, _ = write(system, optimum, explain=False)
+    value, across = (
+        solved["camera"]["focal_mm"],
+        solved["camera"]["field_of_view_deg"]["horizontal"],
+    )
+    primes = sorted(
+        {(low, name) for name, low, high in lenses if low == high},
+        key=lambda one: abs(math.log(one[0] / value)),
+    )[:3]
+    wanted = [
+        (name, mm, {"value": mm, "plus_minus": round(mm * ENGRAVED_SHARE, 4)}, None)
+        for mm, name in primes
+    ]
     whole = max(1, round(value))
     if whole not in [mm for mm, _ in primes]:
-        wanted.append((f"{whole} mm, the nearest whole one", float(whole), {"value": whole, "plus_minus": round(whole * ENGRAVED_SHARE, 4)}, None))
+        wanted.append(
+            (
+                f"{whole} mm, the nearest whole one",
+                float(whole),
+                {"value": whole, "plus_minus": round(whole * ENGRAVED_SHARE, 4)},
+                None,
+            )
+        )
     degree = round(across)
     focal = _focal_for(system, optimum.state.lens, degree)
     if focal:
-        wanted.append((f"{degree}° across, the nearest whole degree", focal, None,
-                       {"kind": "angle_of_view", "basis": "horizontal", "degrees": degree, "plus_minus": 0.3, "name": f"{degree}° across"}))
+        wanted.append(
+            (
+                f"{degree}° across, the nearest whole degree",
+                focal,
+                None,
+                {
+                    "kind": "angle_of_view",
+                    "basis": "horizontal",
+                    "degrees": degree,
+                    "plus_minus": 0.3,
+                    "name": f"{degree}° across",
+                },
+            )
+        )
     out = []
     for says, mm, given, fact in wanted:
-        fixed, end = find(free | {"lens": free["lens"] | {"focal_mm": {"value": mm, "plus_minus": 0}}}, solved)
-        report, _ = write(fixed, end, end.spread, explain=False)
-        out.append(Choice(says, mm, report["residuals"]["rms_px"] - solved["residuals"]["rms_px"], math.sqrt(max(0.0, end.chi2 - optimum.chi2)), given, fact))
+        fixed, end = find(
+            free | {"lens": free["lens"] | {"focal_mm": {"value": mm, "plus_minus": 0}}}, solved
+        )
+        report, _ = write(fixed, end, explain=False)
+        out.append(
+            Choice(
+                says,
+                mm,
+                report["residuals"]["rms_px"] - solved["residuals"]["rms_px"],
+                math.sqrt(max(0.0, end.chi2 - optimum.chi2)),
+                given,
+                fact,
+            )
+        )
     return sorted(out, key=lambda choice: abs(math.log(choice.focal_mm / value)))
 
 
@@ -65,5 +110,7 @@ def zooms_that_reach(focal_mm: float, lenses) -> list[str]:
 def _focal_for(system, lens, degrees) -> float | None:
     """The focal length, mm, at which the picture is so many degrees wide, the lens's distortion left out."""
     width, _ = system.grid.shown_gate_mm(system.evidence.squeeze)
-    radius = radius_at(math.radians(degrees) / 2, lens.projection) if 0 < degrees < 360 else math.nan
+    radius = (
+        radius_at(math.radians(degrees) / 2, lens.projection) if 0 < degrees < 360 else math.nan
+    )
     return width / 2 / radius if radius > 0 else None

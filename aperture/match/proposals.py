@@ -1,26 +1,41 @@
-"""Straight segments found in a picture, grouped into those that likely run across, up and along: a first fit that needs no drawing.
+"""Straight segments found in a picture, grouped into those that likely run across, up and along.
 
-Segments by OpenCV's line segment detector (Grompone von Gioi et al. 2010); directions by random sampling of vanishing points of a
-room at right angles (in the manner of Coughlan & Yuille 1999 and of Wildenauer & Hanbury 2012); references from memory.
+A first fit that needs no drawing. Segments by OpenCV's line segment detector (Grompone von Gioi et
+al. 2010, cited from memory); the grouping, and how far the lens that follows from it can be
+trusted, by `room`. The marks made from them get a σ that is as large as that trust is small: the
+fit's ± is then true, though the segments themselves are sharp.
 """
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 
-from aperture.camera import exponential
 from aperture.errors import Problem
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.match.document import empty
 from aperture.match.facts import AXES
+from aperture.match.refine import refine_edge
+from aperture.match.room import LEAST_SEGMENTS, NEAR_PX, find_room, misses
 from aperture.match.solve import solve
 
 SIDE_PX = 1800  # the longer side at which segments are looked for
 LEAST_SHARE = 0.022  # of the diagonal: shorter segments point anywhere
 MOST_SEGMENTS = 420
-TRIES = 6000
-NEAR_PX = 1.6  # of the picture looked at: how far a segment's end may lie from the line through its vanishing point
-SEED = 20261124
+SEGMENT_SIGMA_PX = 0.7  # of a segment's ends, where the picture refines it no further
+LEAST_SIGMA_PX = 0.15
+WIDEST_SIGMA_PX = 60.0
+# A refined segment that moves further has taken another edge nearby.
+FURTHEST_PX = 2.0
+# Of edges that give no lens even among themselves.
+DOUBTFUL_SIGMA_PX = 5.0
+# Standard deviation of the focal length's logarithm up to which the segments are good, or usable.
+GOOD, USABLE = 0.08, 0.25
+# Segments of a direction that are needed for it to be confirmed.
+CONFIRMED = 3
+# Of a direction with fewer long segments, shorter ones are taken too.
+FEW = 4
 
 
 @dataclass(frozen=True)
@@ -39,13 +54,46 @@ class Proposal:
 
 @dataclass(frozen=True)
 class Proposals:
-    """The segments, and what the groups alone say of the lens: `focal_share`, focal length over the picture's width."""
+    """The segments, and what the groups alone say of the lens.
+
+    focal_share : focal length over the picture's width; None where no room was found.
+    focal_spread : standard deviation of its logarithm, with the doubt whether the things in the
+        picture are at right angles and the segments belong to their direction.
+    """
 
     segments: tuple[Proposal, ...]
     focal_share: float | None
+    focal_spread: float = math.inf
+
+    @property
+    def trust(self) -> str:
+        """How far the lens that follows can be trusted: "good", "rough" or "none"."""
+        if self.focal_share is None or self.focal_spread > USABLE:
+            return "none"
+        return "good" if self.focal_spread < GOOD and self.directions == len(AXES) else "rough"
+
+    @property
+    def directions(self) -> int:
+        """Of how many directions enough segments were found to confirm them."""
+        return sum(
+            sum(segment.axis == axis for segment in self.segments) >= CONFIRMED for axis in AXES
+        )
+
+    def says(self, focal: str) -> str:
+        """For the artist, before taking them; `focal`: the lens with its ±, in words."""
+        if self.trust == "none":
+            return (
+                "These segments don't tell the lens: the things they belong to may not be at right "
+                "angles, or lie in different directions. Take single ones, or draw edges."
+            )
+        if self.trust == "good":
+            return f"The three directions agree: {focal}."
+        return f"{focal[:1].upper()}{focal[1:]}, roughly. Draw a long edge of each direction, or give the lens."
 
 
-def propose(pixels, grid: Grid | None = None, lens: Lens | None = None, principal_px=None) -> Proposals:
+def propose(
+    pixels, grid: Grid | None = None, lens: Lens | None = None, principal_px=None
+) -> Proposals:
     """Look for segments in a picture (H, W, 3) uint8. `principal_px` (2,): where the lens's axis meets it, its middle where left out.
 
     A `lens` that bends straightens the segments first (with `grid`, the picture's); its focal length is not used. A squeezing lens needs
@@ -53,39 +101,62 @@ def propose(pixels, grid: Grid | None = None, lens: Lens | None = None, principa
     """
     small, scale = _small(pixels)
     found = _segments(small)
-    if len(found) < 8:
-        raise Problem("Too few straight edges stand out in this picture to group them: draw them by hand.")
+    if len(found) < LEAST_SEGMENTS:
+        raise Problem(
+            "Too few straight edges stand out in this picture to group them: draw them by hand."
+        )
     full = found / scale
     height, width = pixels.shape[:2]
-    principal = np.array([width / 2, height / 2]) if principal_px is None else np.asarray(principal_px, float)
-    straight = _straightened(full, grid, lens, principal) * scale  # around the axis, in px of the small picture
+    principal = (
+        np.array([width / 2, height / 2])
+        if principal_px is None
+        else np.asarray(principal_px, float)
+    )
+    straight = (
+        _straightened(full, grid, lens, principal) * scale
+    )  # around the axis, in px of the small picture
     keep = np.isfinite(straight).all(axis=(1, 2))
     full, straight = full[keep], straight[keep]
-    directions, focal = _room(straight, float(np.hypot(*small.shape)))
-    if directions is None:
+    room = find_room(straight, float(np.hypot(*small.shape)))
+    if room is None:
         return Proposals(tuple(Proposal(points, None, np.nan) for points in full), None)
-    off = _off(straight, directions, focal)
+    off = misses(straight, room.directions, room.focal)
     best = np.argmin(off, axis=1)
-    names = _names(directions)
-    chosen = off[np.arange(len(off)), best]
-    segments = tuple(Proposal(points, names[axis] if miss < NEAR_PX else None, float(miss / scale)) for points, axis, miss in zip(full, best, chosen))
-    return Proposals(tuple(sorted(segments, key=lambda one: -one.length)), float(focal / scale / width))
+    names = _names(room.directions)
+    segments = [
+        Proposal(points, names[axis] if miss < NEAR_PX else None, float(miss / scale))
+        for points, axis, miss in zip(full, best, off[np.arange(len(off)), best])
+    ]
+    segments.sort(key=lambda segment: -segment.length)
+    share = float(room.focal / scale / width)
+    return Proposals(tuple(segments), share, room.spread)
 
 
 def choose(segments, most: int = 14) -> list[Proposal]:
     """Of each direction the longest, spread over the picture: those worth taking together."""
     out = []
-    # Short ones point anywhere: leaves and cars make them too.
-    least = 0.25 * max((one.length for one in segments if one.axis), default=0.0)
+    # Short ones point anywhere: leaves and cars make them too. But a direction that runs away from
+    # the camera has only short ones.
+    longest = max((one.length for one in segments if one.axis), default=0.0)
     for axis in AXES:
-        own = [one for one in segments if one.axis == axis and one.length > least]
+        every = [one for one in segments if one.axis == axis]
+        own = [one for one in every if one.length > 0.25 * longest]
+        if len(own) < FEW:
+            nearest = max((one.length for one in every), default=0.0)
+            own = [one for one in every if one.length > 0.5 * nearest]
         taken: list[Proposal] = []
         for one in sorted(own, key=lambda one: -one.length):
             middle = one.points.mean(axis=0)
-            normal = np.array([-(one.points[1] - one.points[0])[1], (one.points[1] - one.points[0])[0]]) / one.length
+            normal = (
+                np.array([-(one.points[1] - one.points[0])[1], (one.points[1] - one.points[0])[0]])
+                / one.length
+            )
             # A second segment of one and the same edge says little that is new.
-            if all(abs((other.points.mean(axis=0) - middle) @ normal) > 0.012 * (abs(middle).max() + 1) or
-                   np.linalg.norm(other.points.mean(axis=0) - middle) > one.length + other.length for other in taken):
+            if all(
+                abs((other.points.mean(axis=0) - middle) @ normal) > 0.012 * (abs(middle).max() + 1)
+                or np.linalg.norm(other.points.mean(axis=0) - middle) > one.length + other.length
+                for other in taken
+            ):
                 taken.append(one)
             if len(taken) >= most:
                 break
@@ -93,14 +164,36 @@ def choose(segments, most: int = 14) -> list[Proposal]:
     return out
 
 
-def agreeing(document: dict, marks: list[dict]) -> list[dict]:
-    """Of marks made from proposals, those that don't contradict a document's evidence or each other: the furthest off go first.
+def marks_of(pixels, chosen, transfer: str = "srgb") -> list[dict]:
+    """Edges of a match document, without ids: the chosen segments, refined where that is possible.
 
-    The program made them, so it may leave them; what the artist drew stays and is spoken of.
+    `pixels` (H, W, 3) and `transfer` as `refine.refine_edge` takes them.
     """
-    kept = [{"id": f"proposal{index}", **mark} for index, mark in enumerate(marks)]
+    out = []
+    for segment in chosen:
+        points, sigma = np.round(segment.points, 2), SEGMENT_SIGMA_PX
+        try:
+            refined = refine_edge(pixels, points, transfer)
+            if refined.moved < FURTHEST_PX and len(refined.points) == 2:
+                points, sigma = np.round(refined.points, 3), refined.sigma_px
+        except Problem:
+            pass  # the segment as it was found
+        sigma = round(max(sigma, LEAST_SIGMA_PX), 3)
+        mark = {"kind": "edge", "axis": segment.axis, "points": points.tolist(), "sigma_px": sigma}
+        out.append(mark)
+    return out
+
+
+def agreeing(document: dict, marks: list[dict]) -> list[dict]:
+    """Of marks made from proposals, those that don't contradict a document's evidence or each other.
+
+    The furthest off go first. The program made them, so it may leave them; what the artist drew
+    stays and is spoken of.
+    """
+    kept, fit = [mark | {"id": f"proposal{index}"} for index, mark in enumerate(marks)], None
     for _ in range(len(marks)):
-        fit = solve(document | {"marks": [*document["marks"], *kept]}, explain=False).document
+        whole = document | {"marks": [*document["marks"], *kept]}
+        fit = solve(whole, warm=fit, explain=False).document
         blamed = {id_ for conflict in fit.get("conflicts", ()) for id_ in conflict["of"]}
         own = [mark for mark in kept if mark["id"] in blamed]
         if not own:
@@ -108,6 +201,30 @@ def agreeing(document: dict, marks: list[dict]) -> list[dict]:
         worst = max(own, key=lambda mark: fit["residuals"]["mark_sigmas"][mark["id"]])
         kept = [mark for mark in kept if mark is not worst]
     return [{key: value for key, value in mark.items() if key != "id"} for mark in kept]
+
+
+def believed(proposals: Proposals, document: dict, marks: list[dict]) -> list[dict]:
+    """Marks made from proposals, with a σ as large as the proposals are doubtful.
+
+    Their common factor is such that they alone, with the document's lens, give the focal length
+    the ± that `Proposals.focal_spread` says.
+    """
+    image = document["image"]
+    alone = empty(image["width"], image["height"])
+    alone |= {key: document[key] for key in ("gate", "lens") if key in document}
+    alone["lens"] = alone["lens"] | {"focal_mm": None}
+    alone["marks"] = [mark | {"id": f"proposal{index}"} for index, mark in enumerate(marks)]
+    fit = solve(alone, explain=False).document
+    if not fit["ok"] or proposals.focal_share is None:
+        return [mark | {"sigma_px": max(mark["sigma_px"], DOUBTFUL_SIGMA_PX)} for mark in marks]
+    focal, plus_minus = (fit[part]["focal_px"][1] for part in ("camera", "plus_minus"))
+    found = math.log(focal / (proposals.focal_share * image["width"]))
+    own = plus_minus / focal / math.sqrt(max(fit.get("variance_factor", 1.0), 1.0))
+    factor = max(1.0, math.hypot(proposals.focal_spread, found) / max(own, 1e-9))
+    return [
+        mark | {"sigma_px": round(min(mark["sigma_px"] * factor, WIDEST_SIGMA_PX), 3)}
+        for mark in marks
+    ]
 
 
 def _small(pixels):
@@ -119,7 +236,11 @@ def _small(pixels):
     view = np.asarray(pixels[::step, ::step]) if step > 1 else np.asarray(pixels)
     grey = cv2.cvtColor(np.ascontiguousarray(view), cv2.COLOR_RGB2GRAY)
     size = (max(1, round(width * scale)), max(1, round(height * scale)))
-    return (grey if (grey.shape[1], grey.shape[0]) == size else cv2.resize(grey, size, interpolation=cv2.INTER_AREA)), scale
+    return (
+        grey
+        if (grey.shape[1], grey.shape[0]) == size
+        else cv2.resize(grey, size, interpolation=cv2.INTER_AREA)
+    ), scale
 
 
 def _segments(grey) -> np.ndarray:
@@ -129,7 +250,9 @@ def _segments(grey) -> np.ndarray:
     lines = cv2.createLineSegmentDetector(cv2.LSD_REFINE_STD).detect(grey)[0]
     if lines is None:
         return np.zeros((0, 2, 2))
-    ends = lines.reshape(-1, 2, 2).astype(float) + 0.5  # OpenCV counts from the first pixel's centre
+    ends = (
+        lines.reshape(-1, 2, 2).astype(float) + 0.5
+    )  # OpenCV counts from the first pixel's centre
     length = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
     order = np.argsort(-length)
     return ends[order][length[order] > LEAST_SHARE * np.hypot(*grey.shape)][:MOST_SEGMENTS]
@@ -146,92 +269,11 @@ def _straightened(full, grid, lens, principal):
     return (flat * lens.focal_mm / grid.mm_per_px[1]).reshape(-1, 2, 2)
 
 
-def _room(segments, diagonal):
-    """((3, 3) unit directions as rows in the camera's space, x right, y down, z forward; focal length in px), or (None, None)."""
-    rng = np.random.default_rng(SEED)
-    half = diagonal / 2
-    ends = np.concatenate([segments / half, np.ones((*segments.shape[:2], 1))], -1)
-    lines = np.cross(ends[:, 0], ends[:, 1])
-    lines /= np.linalg.norm(lines[:, :2], axis=1, keepdims=True)
-    length = np.linalg.norm(segments[:, 1] - segments[:, 0], axis=1)
-    chance = length / length.sum()
-    pick = rng.choice(len(segments), (TRIES, 4), p=chance)
-    first, second = np.cross(lines[pick[:, 0]], lines[pick[:, 1]]), np.cross(lines[pick[:, 2]], lines[pick[:, 3]])
-    with np.errstate(all="ignore"):
-        focal2 = -(first[:, 0] * second[:, 0] + first[:, 1] * second[:, 1]) / (first[:, 2] * second[:, 2])
-    good = np.isfinite(focal2) & (focal2 > 0.3**2) & (focal2 < 12**2)
-    if not good.any():
-        return None, None
-    focal = np.sqrt(focal2[good])
-    to_direction = np.stack([np.ones_like(focal), np.ones_like(focal), focal], -1)
-    a, b = first[good] * to_direction, second[good] * to_direction
-    a /= np.linalg.norm(a, axis=1, keepdims=True)
-    b /= np.linalg.norm(b, axis=1, keepdims=True)
-    frames = np.stack([a, b, np.cross(a, b)], 1)
-    score = np.array([_score(segments, frame, f * half, length) for frame, f in zip(frames, focal)])
-    best = None
-    for index in np.argsort(-score)[:6]:
-        directions, f = _polished(segments, frames[index], focal[index] * half, length)
-        value = _score(segments, directions, f, length)
-        if best is None or value > best[0]:
-            best = value, directions, f
-    return best[1], best[2]
-
-
-def _off(segments, directions, focal) -> np.ndarray:
-    """(N, 3) px: how far each segment's ends lie from the line through its middle and each direction's vanishing point."""
-    middle = segments.mean(axis=1)
-    half = (segments[:, 1] - segments[:, 0]) / 2
-    # Toward the vanishing point v = (f dx / dz, f dy / dz), written so that dz may be 0.
-    way = directions[None, :, :2] * focal - middle[:, None, :] * directions[None, :, 2:]
-    way /= np.maximum(np.linalg.norm(way, axis=2, keepdims=True), 1e-12)
-    return np.abs(half[:, None, 0] * way[..., 1] - half[:, None, 1] * way[..., 0])
-
-
-def _score(segments, directions, focal, length) -> float:
-    """The length of the segments that fit a direction; each direction must have some, and the least of them counts twice."""
-    off = _off(segments, directions, focal)
-    best = np.argmin(off, axis=1)
-    fit = np.maximum(0, 1 - (off[np.arange(len(off)), best] / NEAR_PX) ** 2) * np.minimum(length, 12 * np.median(length))
-    each = np.sort(np.bincount(best, fit, 3))
-    return float(each.sum() + each[0] + 0.5 * each[1])
-
-
-def _polished(segments, directions, focal, length):
-    """Directions and focal length by Gauss–Newton on what fits them, a few rounds with the fitting ones chosen anew."""
-    def signed(rotation, f, chosen, axis):
-        d = rotation[axis]
-        middle, half = chosen.mean(axis=1), (chosen[:, 1] - chosen[:, 0]) / 2
-        way = d[:, :2] * f - middle * d[:, 2:]
-        way /= np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-12)
-        return half[:, 0] * way[:, 1] - half[:, 1] * way[:, 0]
-
-    rotation = directions
-    for limit in (2.5, 1.5, 1.0, 1.0):
-        off = _off(segments, rotation, focal)
-        axis = np.argmin(off, axis=1)
-        fits = off[np.arange(len(off)), axis] < limit * NEAR_PX
-        if fits.sum() < 6 or len(set(axis[fits])) < 2:
-            break
-        chosen, own = segments[fits], axis[fits]
-        for _ in range(4):
-            r = signed(rotation, focal, chosen, own)
-            jac = np.empty((len(r), 4))
-            for column in range(3):
-                turn = exponential(np.eye(3)[column] * 1e-6)
-                jac[:, column] = (signed(rotation @ turn, focal, chosen, own) - r) / 1e-6
-            jac[:, 3] = (signed(rotation, focal * (1 + 1e-6), chosen, own) - r) / 1e-6
-            weight = 1 / (1 + (r / (0.5 * NEAR_PX)) ** 2)
-            step = np.linalg.lstsq(jac * np.sqrt(weight)[:, None], -r * np.sqrt(weight), rcond=1e-10)[0]
-            if not np.isfinite(step).all() or np.abs(step[:3]).max() > 0.5 or abs(step[3]) > 0.5:
-                break
-            rotation, focal = rotation @ exponential(step[:3]), focal * (1 + step[3])
-    return rotation, focal
-
-
 def _names(directions) -> list[str]:
     """Which of three directions is up, across and along: up runs most upright in the picture, along most away from the camera."""
     upright = int(np.argmax(np.abs(directions[:, 1]) - 0.3 * np.abs(directions[:, 2])))
     others = [index for index in range(3) if index != upright]
     along = max(others, key=lambda index: abs(directions[index, 2]))
-    return ["up" if index == upright else "along" if index == along else "across" for index in range(3)]
+    return [
+        "up" if index == upright else "along" if index == along else "across" for index in range(3)
+    ]

@@ -27,7 +27,7 @@ class Reach:
         state = optimum.state
         pose = np.eye(4)
         pose[:3, :3], pose[:3, 3] = state.rotation, state.position
-        return cls(system, Camera(system.grid, state.lens, pose), optimum.spread)
+        return cls(system, Camera(system.grid, state.lens, pose), optimum.wide_spread)
 
     def _rows(self, points) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Pixels (N, 2) of world points (N, 3), their derivative by the unknowns (N, 2, size) and by the point (N, 2, 3)."""
@@ -48,7 +48,9 @@ class Reach:
         """Where world points (N, 3) m known to `plus_minus` (N,) m should be seen: (N, 2) px and their covariances (N, 2, 2) px²."""
         at, rows, by_world = self._rows(np.asarray(points, float))
         covariance = rows @ self.spread.covariance @ rows.transpose(0, 2, 1)
-        return at, covariance + (np.asarray(plus_minus, float) ** 2)[:, None, None] * (by_world @ by_world.transpose(0, 2, 1))
+        return at, covariance + (np.asarray(plus_minus, float) ** 2)[:, None, None] * (
+            by_world @ by_world.transpose(0, 2, 1)
+        )
 
     def on_floor(self, pixels) -> dict[str, np.ndarray]:
         """For pixels (N, 2): the floor's points `world` (N, 3) m seen there; `px` (N,) by how far such a point may be seen elsewhere, and
@@ -62,7 +64,9 @@ class Reach:
             with np.errstate(all="ignore"):
                 covariance = rows @ self.spread.covariance @ rows.transpose(0, 2, 1)
                 px[seen] = longest(covariance)
-                inverse = np.linalg.pinv(by_world[:, :, [0, 2]])  # from px to the floor's two directions
+                inverse = np.linalg.pinv(
+                    by_world[:, :, [0, 2]]
+                )  # from px to the floor's two directions
                 metres[seen] = longest(inverse @ covariance @ inverse.transpose(0, 2, 1))
         return {"world": world, "px": px, "metres": metres}
 
@@ -70,15 +74,21 @@ class Reach:
         """By how much the floor may be tilted about the steepest of its directions, radians (1 σ), and what carries it: (id, share) of each
         mark and fact, the share of what is known of that tilt, as one over its variance, that would be lost without it; the most first."""
         turn = np.zeros((2, self.system.size))
-        turn[:, self.system.at["rotation"]] = self.camera.rotation[[0, 2]]  # turns about the world's across and along
-        values, vectors = np.linalg.eigh(turn @ self.spread.covariance @ turn.T)
+        turn[:, self.system.at["rotation"]] = self.camera.rotation[
+            [0, 2]
+        ]  # turns about the world's across and along
+        covariance = optimum.spread.covariance
+        values, vectors = np.linalg.eigh(turn @ covariance @ turn.T)
         row = vectors[:, 1] @ turn
         carriers = {}
-        for leaving in diagnose.leave_out(self.system, optimum, self.spread):
-            reach = row @ self.spread.covariance @ optimum.jacobian[leaving.block.rows].T
+        for leaving in diagnose.leave_out(self.system, optimum, optimum.spread):
+            reach = row @ covariance @ optimum.jacobian[leaving.block.rows].T
             loss = float(reach @ leaving.inverse @ reach)
-            carriers[leaving.block.id] = max(carriers.get(leaving.block.id, 0.0), loss / max(values[1] + loss, 1e-300))
-        return float(np.sqrt(values[1])), sorted(carriers.items(), key=lambda one: -one[1])
+            carriers[leaving.block.id] = max(
+                carriers.get(leaving.block.id, 0.0), loss / max(values[1] + loss, 1e-300)
+            )
+        tilt = float(np.sqrt(values[1] * optimum.widening))
+        return tilt, sorted(carriers.items(), key=lambda one: -one[1])
 
 
 def longest(covariance) -> np.ndarray:
@@ -90,4 +100,8 @@ def longest(covariance) -> np.ndarray:
 def ellipse(covariance) -> tuple[float, float, float]:
     """(longer half-axis, shorter, angle in degrees of the longer from the x axis) of one covariance (2, 2), 1 σ."""
     values, vectors = np.linalg.eigh(covariance)
-    return float(np.sqrt(max(values[1], 0))), float(np.sqrt(max(values[0], 0))), float(np.degrees(np.arctan2(vectors[1, 1], vectors[0, 1])))
+    return (
+        float(np.sqrt(max(values[1], 0))),
+        float(np.sqrt(max(values[0], 0))),
+        float(np.degrees(np.arctan2(vectors[1, 1], vectors[0, 1]))),
+    )

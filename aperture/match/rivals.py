@@ -32,12 +32,19 @@ def better(first: Optimum | None, second: Optimum | None) -> Optimum | None:
     return second if second.chi2 < 0.98 * first.chi2 - 1e-6 else first
 
 
-def round_lengths(system: System, optimum: Optimum, plainly_good: bool) -> Optimum:
+def round_lengths(
+    system: System,
+    optimum: Optimum,
+    plainly_good: bool,
+    lengths: tuple[Length, ...] | None = None,
+) -> Optimum:
     """The optimum, or a better one on the other side of a straight length; with its rival, where one explains the evidence as well.
 
-    `plainly_good`: nothing speaks against the optimum, so that nothing better is looked for; only what rivals it.
+    `plainly_good`: nothing speaks against the optimum, so that nothing better is looked for; only
+    what rivals it. `lengths`: those to look at, all straight ones where left out.
     """
-    bent = tuple(fact for fact in system.evidence.lengths if fact.axis is None)
+    straight = tuple(fact for fact in system.evidence.lengths if fact.axis is None)
+    bent = straight if lengths is None else lengths
     if not bent:
         return optimum
     found = [optimum]
@@ -45,17 +52,39 @@ def round_lengths(system: System, optimum: Optimum, plainly_good: bool) -> Optim
         loose = System(_loosened(system.evidence, bent))
         if (around := minimise(loose, optimum.state)) and (other := minimise(system, around.state)):
             found.append(other)
-    found += [other for start in _turned_over(system, optimum, bent) if (near := minimise(system, start, most=4)) is not None
-              and near.chi2 < optimum.chi2 + HOPELESS and (other := minimise(system, near.state)) is not None]
+    found += [
+        other
+        for start in _turned_over(system, optimum, bent)
+        if (near := minimise(system, start, most=4)) is not None
+        and near.chi2 < optimum.chi2 + HOPELESS
+        and (other := minimise(system, near.state)) is not None
+    ]
     best = optimum
     for other in found[1:]:
         best = better(best, other)
-    rivals = [other for other in found if other is not best and other.chi2 < best.chi2 + RIVAL and _apart(system, best, other)]
-    return replace(best, rival=min(rivals, key=lambda other: other.chi2).state) if rivals else best
+    return with_rival(system, best, found)
+
+
+def with_rival(system: System, best: Optimum, found: list[Optimum]) -> Optimum:
+    """The best optimum, with the one of the others that explains the evidence about as well."""
+    rivals = [
+        other
+        for other in found
+        if other is not best and other.chi2 < best.chi2 + RIVAL and _apart(system, best, other)
+    ]
+    if not rivals:
+        return best
+    return replace(best, rival=min(rivals, key=lambda other: other.chi2).state)
 
 
 def _loosened(evidence: Evidence, bent) -> Evidence:
-    return replace(evidence, facts=tuple(replace(fact, plus_minus=fact.plus_minus * 1e4) if fact in bent else fact for fact in evidence.facts))
+    return replace(
+        evidence,
+        facts=tuple(
+            replace(fact, plus_minus=fact.plus_minus * 1e4) if fact in bent else fact
+            for fact in evidence.facts
+        ),
+    )
 
 
 def _turned_over(system: System, optimum: Optimum, bent: tuple[Length, ...]) -> Iterator[State]:
@@ -78,10 +107,17 @@ def _turned_over(system: System, optimum: Optimum, bent: tuple[Length, ...]) -> 
                 continue
             slots = system.variable[spot, axes]
             columns = system.at["values"].start + slots
-            without = covariance[np.ix_(columns, columns)] + np.outer(across[columns], across[columns]) / kept
+            without = (
+                covariance[np.ix_(columns, columns)]
+                + np.outer(across[columns], across[columns]) / kept
+            )
             if (np.abs(move[axes]) > REACHABLE * np.sqrt(np.diag(without))).any():
                 continue
-            if not 1 < move[axes] @ np.linalg.pinv(without, hermitian=True) @ move[axes] < REACHABLE**2:  # within 1 σ it is the same place
+            if (
+                not 1
+                < move[axes] @ np.linalg.pinv(without, hermitian=True) @ move[axes]
+                < REACHABLE**2
+            ):  # within 1 σ it is the same place
                 continue
             values = state.values.copy()
             values[slots] += move[axes]
@@ -93,7 +129,12 @@ def _apart(system: System, first: Optimum, second: Optimum) -> bool:
     a, b = first.state, second.state
     turned = a.rotation.T @ b.rotation
     change = np.zeros(system.size)
-    change[system.at["rotation"]] = np.array([turned[2, 1] - turned[1, 2], turned[0, 2] - turned[2, 0], turned[1, 0] - turned[0, 1]]) / 2
+    change[system.at["rotation"]] = (
+        np.array(
+            [turned[2, 1] - turned[1, 2], turned[0, 2] - turned[2, 0], turned[1, 0] - turned[0, 1]]
+        )
+        / 2
+    )
     if system.has_position:
         change[system.at["position"]] = b.position - a.position
     change[system.at["lens"]] = (b.lens.parameters - a.lens.parameters)[system.free_lens]

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from aperture.camera import exponential
 from aperture.errors import Problem
+from aperture.geometry.rotation import exponential
 from aperture.lens.lens import Lens
 from aperture.match.evidence import Edge, Evidence, Spot
 from aperture.match.facts import AXES, Fact
@@ -64,28 +64,41 @@ class System:
         lines = evidence.edges + evidence.bows
         self.edge_axes = np.array([edge.axis for edge in evidence.edges], int)
         counts = [len(edge.points) for edge in lines]
-        self.line_points = np.concatenate([edge.points for edge in lines]) if lines else np.zeros((0, 2))
+        self.line_points = (
+            np.concatenate([edge.points for edge in lines]) if lines else np.zeros((0, 2))
+        )
         self.line_mm = self.grid.to_mm(self.line_points)
         self.line_of_point = np.repeat(np.arange(len(lines)), counts)
         self.line_starts = np.concatenate([[0], np.cumsum(counts)]).astype(int)
-        self.line_sigma = np.repeat([edge.sigma_px for edge in lines], counts) if lines else np.zeros(0)
+        self.line_sigma = (
+            np.repeat([edge.sigma_px for edge in lines], counts) if lines else np.zeros(0)
+        )
         focal_free = evidence.focal is None or evidence.focal in evidence.facts
-        self.free_lens = ([0] if focal_free else []) + ([1, 2] if evidence.principal_point is None else []) \
+        self.free_lens = (
+            ([0] if focal_free else [])
+            + ([1, 2] if evidence.principal_free else [])
             + [3 + index for index in evidence.free_coefficients]
+        )
         self.has_position = bool(self.spots) or bool(evidence.coordinates)
         self._lay_out_parameters()
         self._lay_out_rows()
 
     def _lay_out_spots(self):
         evidence = self.evidence
-        linked = {end for length in evidence.lengths for end in (length.start, length.end)} | {id_ for _, ids in evidence.shared for id_ in ids}
-        self.spots = [spot for spot in evidence.spots if np.isfinite(spot.world).any() or spot.id in linked]
+        linked = {end for length in evidence.lengths for end in (length.start, length.end)} | {
+            id_ for _, ids in evidence.shared for id_ in ids
+        }
+        self.spots = [
+            spot for spot in evidence.spots if np.isfinite(spot.world).any() or spot.id in linked
+        ]
         self.spot_index = {spot.id: index for index, spot in enumerate(self.spots)}
         self.spot_at = np.array([spot.at for spot in self.spots]).reshape(-1, 2)
         self.spot_sigma = np.array([spot.sigma_px for spot in self.spots])
         # Spots that differ along one axis only share their other two coordinates: one unknown, not two and a constraint.
         # So do spots on a plane whose place isn't known.
-        parent = {(index, axis): (index, axis) for index in range(len(self.spots)) for axis in range(3)}
+        parent = {
+            (index, axis): (index, axis) for index in range(len(self.spots)) for axis in range(3)
+        }
 
         def root(slot):
             while parent[slot] != slot:
@@ -95,7 +108,9 @@ class System:
         for length in evidence.lengths:
             for axis in range(3):
                 if length.axis is not None and axis != length.axis:
-                    parent[root((self.spot_index[length.start], axis))] = root((self.spot_index[length.end], axis))
+                    parent[root((self.spot_index[length.start], axis))] = root(
+                        (self.spot_index[length.end], axis)
+                    )
         for axis, ids in evidence.shared:
             for id_ in ids[1:]:
                 parent[root((self.spot_index[id_], axis))] = root((self.spot_index[ids[0]], axis))
@@ -105,12 +120,17 @@ class System:
                 slot = root((index, int(axis)))
                 if spot.world_sigma > 0:  # surveyed: an unknown with a measured place
                     guesses.setdefault(slot, spot.world[axis])
-                    self.priors.append((index, int(axis), float(spot.world[axis]), spot.world_sigma))
+                    self.priors.append(
+                        (index, int(axis), float(spot.world[axis]), spot.world_sigma)
+                    )
                     continue
                 value, other = known.setdefault(slot, (spot.world[axis], spot))
                 if abs(value - spot.world[axis]) > 1e-9:
-                    raise Problem(f"“{spot.name}” and “{other.name}” share their place {AXES[axis]}, by a length along one axis or a plane; but one is "
-                                  f"said to lie at {spot.world[axis]:g} m and the other at {value:g} m.", spot.id)
+                    raise Problem(
+                        f"“{spot.name}” and “{other.name}” share their place {AXES[axis]}, by a length along one axis or a plane; but one is "
+                        f"said to lie at {spot.world[axis]:g} m and the other at {value:g} m.",
+                        spot.id,
+                    )
         unknown = sorted({root(slot) for slot in parent} - set(known))
         number = {slot: index for index, slot in enumerate(unknown)}
         self.known = np.zeros((len(self.spots), 3))
@@ -130,8 +150,14 @@ class System:
         self.placed = [index for index in range(len(self.spots)) if self.held[index].any()]
 
     def _lay_out_parameters(self):
-        sizes = (("rotation", 3), ("position", 3 if self.has_position else 0), ("lens", len(self.free_lens)),
-                 ("angles", len(self.evidence.edges)), ("bows", 2 * len(self.evidence.bows)), ("values", self.value_count))
+        sizes = (
+            ("rotation", 3),
+            ("position", 3 if self.has_position else 0),
+            ("lens", len(self.free_lens)),
+            ("angles", len(self.evidence.edges)),
+            ("bows", 2 * len(self.evidence.bows)),
+            ("values", self.value_count),
+        )
         self.at, start = {}, 0
         for name, size in sizes:
             self.at[name] = slice(start, start + size)
@@ -141,17 +167,24 @@ class System:
     def _lay_out_rows(self):
         evidence, self.blocks = self.evidence, []
         for index, edge in enumerate(evidence.edges + evidence.bows):
-            self.blocks.append(Block(edge, np.arange(self.line_starts[index], self.line_starts[index + 1])))
+            self.blocks.append(
+                Block(edge, np.arange(self.line_starts[index], self.line_starts[index + 1]))
+            )
         row = int(self.line_starts[-1])
         self.prior_start = row + 2 * len(self.spots)
         own = {}
         for number, prior in enumerate(self.priors):
             own.setdefault(prior[0], []).append(self.prior_start + number)
         for index, spot in enumerate(self.spots):
-            self.blocks.append(Block(spot, np.array([row + 2 * index, row + 2 * index + 1, *own.get(index, ())])))
+            self.blocks.append(
+                Block(spot, np.array([row + 2 * index, row + 2 * index + 1, *own.get(index, ())]))
+            )
         self.fact_start = self.prior_start + len(self.priors)
         self.prior_columns = tuple(np.array(column) for column in zip(*self.priors))
-        self.blocks += [Block(fact, np.array([self.fact_start + number])) for number, fact in enumerate(evidence.facts)]
+        self.blocks += [
+            Block(fact, np.array([self.fact_start + number]))
+            for number, fact in enumerate(evidence.facts)
+        ]
         self.row_count = self.fact_start + len(evidence.facts)
 
     # States -----------------------------------------------------------------------------------------------------------
@@ -159,29 +192,53 @@ class System:
     def lens_with_focal(self, focal_mm: float) -> Lens:
         """The evidence's lens at a focal length in mm (px across where no gate is known)."""
         evidence = self.evidence
-        centre = evidence.principal_point if evidence.principal_point is not None else [evidence.width / 2, evidence.height / 2]
-        return Lens(focal_mm, evidence.squeeze, evidence.projection, tuple(self.grid.to_mm([centre])[0]), tuple(evidence.coefficients))
+        return Lens(
+            focal_mm,
+            evidence.squeeze,
+            evidence.projection,
+            tuple(self.grid.to_mm([evidence.principal_point])[0]),
+            tuple(evidence.coefficients),
+        )
 
     def normals(self, state: State) -> np.ndarray:
         """(E + B, 3) unit normals, in camera space, of the planes through the camera that hold the edges and bows."""
         pairs = _ACROSS_AXIS[self.edge_axes]
-        world = np.cos(state.angles)[:, None] * pairs[:, 0] + np.sin(state.angles)[:, None] * pairs[:, 1]
+        world = (
+            np.cos(state.angles)[:, None] * pairs[:, 0]
+            + np.sin(state.angles)[:, None] * pairs[:, 1]
+        )
         return np.concatenate([world @ state.rotation, state.bow_normals])
 
     def points(self, state: State) -> np.ndarray:
         """(S, 3) metres, the spots in play."""
+        return self.points_at(state.values)
+
+    def points_at(self, values) -> np.ndarray:
+        """(S, 3) metres, the spots in play for the unknown coordinates `values` (V,)."""
         if not self.value_count:
             return self.known
-        return np.where(self.variable >= 0, state.values[np.maximum(self.variable, 0)], self.known)
+        return np.where(self.variable >= 0, values[np.maximum(self.variable, 0)], self.known)
+
+    def distance_row(self, state: State) -> np.ndarray:
+        """(size,) half the derivative of the squared distance from camera to first placed spot."""
+        first = self.placed[0]
+        away = state.position - self.points(state)[first]
+        row = np.zeros(self.size)
+        row[self.at["position"]] = away
+        for axis in np.flatnonzero(self.variable[first] >= 0):
+            row[self.at["values"].start + self.variable[first, axis]] -= away[axis]
+        return row
 
     def plane_normals(self, rays) -> np.ndarray:
         """(E, 3) normals of the planes that the edges' unit rays lie in best, as long as the sine of the angle each edge spans."""
         count = len(self.evidence.edges)
-        starts = self.line_starts[:count + 1]
+        starts = self.line_starts[: count + 1]
         normals = _cross(rays[starts[:-1]], rays[starts[1:] - 1])
         several = np.flatnonzero(np.diff(starts) > 2)
         if len(several):
-            normals[several] = _thinnest(rays, starts)[several] * np.linalg.norm(normals[several], axis=1, keepdims=True)
+            normals[several] = _thinnest(rays, starts)[several] * np.linalg.norm(
+                normals[several], axis=1, keepdims=True
+            )
         return normals
 
     def line_up_normals(self, rotation, lens) -> tuple[np.ndarray, np.ndarray]:
@@ -189,13 +246,20 @@ class System:
         rays = lens.rays(self.line_mm)
         rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
         edge_count = len(self.evidence.edges)
-        of = self.line_of_point[:self.line_starts[edge_count]]
+        of = self.line_of_point[: self.line_starts[edge_count]]
         # Each point's parts along the two world axes that span its edge's normal.
-        parts = np.einsum("mi,ij,mkj->mk", rays[:len(of)], rotation.T, _ACROSS_AXIS[self.edge_axes[of]]) if edge_count else np.zeros((0, 2))
+        parts = (
+            np.einsum(
+                "mi,ij,mkj->mk", rays[: len(of)], rotation.T, _ACROSS_AXIS[self.edge_axes[of]]
+            )
+            if edge_count
+            else np.zeros((0, 2))
+        )
         a, b = parts.T
 
         def total(values):
             return np.bincount(of, values, edge_count)
+
         angles = 0.5 * np.arctan2(2 * total(a * b), total(a * a) - total(b * b)) + np.pi / 2
         bows = _thinnest(np.nan_to_num(rays), self.line_starts[edge_count:])
         return angles, bows
@@ -203,8 +267,23 @@ class System:
     def state(self, rotation, lens, position=None, values=None) -> State:
         """A state whose edges and bows are lined up with the drawn points."""
         angles, bows = self.line_up_normals(rotation, lens)
-        return State(rotation, np.zeros(3) if position is None else position, lens, angles, bows,
-                     np.zeros(self.value_count) if values is None else values)
+        return State(
+            rotation,
+            np.zeros(3) if position is None else position,
+            lens,
+            angles,
+            bows,
+            np.zeros(self.value_count) if values is None else values,
+        )
+
+    def state_like(self, source: "System", state: State) -> State:
+        """The camera and places of another system's state, for one with more or fewer marks."""
+        points, values = source.points(state), np.zeros(self.value_count)
+        for index, axis in zip(*np.nonzero(self.variable >= 0)):
+            there = source.spot_index.get(self.spots[index].id)
+            place = self.guess[index, axis] if there is None else points[there, axis]
+            values[self.variable[index, axis]] = place
+        return self.state(state.rotation, state.lens, state.position, values)
 
     def moved(self, state: State, step) -> State:
         """The state after a step (size,): rotations turn in camera space, bow normals on their sphere."""
@@ -218,9 +297,14 @@ class System:
             values = lens.parameters
             values[self.free_lens] += step[at["lens"]]
             lens = lens.with_parameters(values)
-        return State(state.rotation @ exponential(step[at["rotation"]]),
-                     state.position + step[at["position"]] if self.has_position else state.position,
-                     lens, state.angles + step[at["angles"]], bows, state.values + step[at["values"]])
+        return State(
+            state.rotation @ exponential(step[at["rotation"]]),
+            state.position + step[at["position"]] if self.has_position else state.position,
+            lens,
+            state.angles + step[at["angles"]],
+            bows,
+            state.values + step[at["values"]],
+        )
 
     # Residuals --------------------------------------------------------------------------------------------------------
 
@@ -246,7 +330,9 @@ class System:
             by_world = by_point @ rotation.T
             jac[rows, at["position"]] = -by_world.reshape(-1, 3)
             if self.free_lens:
-                jac[rows, at["lens"]] = (weight @ by_lens[:, :, self.free_lens]).reshape(2 * count, -1)
+                jac[rows, at["lens"]] = (weight @ by_lens[:, :, self.free_lens]).reshape(
+                    2 * count, -1
+                )
             spot, axis = np.nonzero(self.variable >= 0)
             column = at["values"].start + self.variable[spot, axis]
             for side in range(2):  # a spot's three coordinates are never the same unknown
@@ -255,7 +341,10 @@ class System:
             spot, axis, metres, sigma = self.prior_columns
             rows = np.arange(self.prior_start, self.fact_start)
             r[rows] = (points[spot, axis] - metres) / sigma
-            jac[rows, at["values"].start + self.variable[spot, axis]] = 1 / sigma
+            # A surveyed coordinate that is shared with an exactly known spot isn't an unknown.
+            slot = self.variable[spot, axis]
+            free = slot >= 0
+            jac[rows[free], at["values"].start + slot[free]] = 1 / sigma[free]
         for row, fact in enumerate(self.evidence.facts, self.fact_start):
             value = fact.value(self, state, points)
             r[row] = (value - fact.wanted(value)) / fact.plus_minus
@@ -268,21 +357,27 @@ class System:
         n = self.normals(state)[self.line_of_point]
         rays, by_mm, _, _ = state.lens.ray_derivatives(self.line_mm)
         gradient = (n[:, None] @ by_mm @ self.grid.linear)[:, 0]
-        r = np.einsum("mi,mi->m", n, rays) / (np.sqrt(np.einsum("mj,mj->m", gradient, gradient)) * self.line_sigma)
-        return r[:self.line_starts[len(self.evidence.edges)]]
+        r = np.einsum("mi,mi->m", n, rays) / (
+            np.sqrt(np.einsum("mj,mj->m", gradient, gradient)) * self.line_sigma
+        )
+        return r[: self.line_starts[len(self.evidence.edges)]]
 
     def _line_rows(self, state, r, jac):
         at, rows = self.at, slice(0, len(self.line_points))
         normals = self.normals(state)
         n = normals[self.line_of_point]
-        rays, by_mm, by_lens, by_mm_by_lens = state.lens.ray_derivatives(self.line_mm, self.free_lens)
+        rays, by_mm, by_lens, by_mm_by_lens = state.lens.ray_derivatives(
+            self.line_mm, self.free_lens
+        )
         by_px = by_mm @ self.grid.linear
         e = np.einsum("mi,mi->m", n, rays)
         gradient = (n[:, None] @ by_px)[:, 0]
         steep2 = np.einsum("mj,mj->m", gradient, gradient)
         weight = 1 / (np.sqrt(steep2) * self.line_sigma)
         r[rows] = e * weight
-        by_normal = (rays - (e / steep2)[:, None] * (by_px @ gradient[:, :, None])[:, :, 0]) * weight[:, None]
+        by_normal = (
+            rays - (e / steep2)[:, None] * (by_px @ gradient[:, :, None])[:, :, 0]
+        ) * weight[:, None]
         edge_count = len(self.evidence.edges)
         is_edge = self.line_of_point < edge_count
         jac[rows, at["rotation"]] = np.where(is_edge[:, None], _cross(by_normal, n), 0)
@@ -290,19 +385,28 @@ class System:
             # By each parameter: of n · ray, and of the gradient along itself.
             toward = n[:, :, None] * (gradient @ self.grid.linear.T)[:, None, :]
             steeper = toward.reshape(-1, 1, 6) @ by_mm_by_lens.reshape(len(n), 6, -1)
-            jac[rows, at["lens"]] = ((n[:, None] @ by_lens) - (e / steep2)[:, None, None] * steeper)[:, 0] * weight[:, None]
+            jac[rows, at["lens"]] = (
+                (n[:, None] @ by_lens) - (e / steep2)[:, None, None] * steeper
+            )[:, 0] * weight[:, None]
         if edge_count:
             pairs = _ACROSS_AXIS[self.edge_axes]
-            turned = (-np.sin(state.angles)[:, None] * pairs[:, 0] + np.cos(state.angles)[:, None] * pairs[:, 1]) @ state.rotation
+            turned = (
+                -np.sin(state.angles)[:, None] * pairs[:, 0]
+                + np.cos(state.angles)[:, None] * pairs[:, 1]
+            ) @ state.rotation
             point = np.flatnonzero(is_edge)
             line = self.line_of_point[point]
-            jac[point, at["angles"].start + line] = np.einsum("mi,mi->m", by_normal[point], turned[line])
+            jac[point, at["angles"].start + line] = np.einsum(
+                "mi,mi->m", by_normal[point], turned[line]
+            )
         if len(state.bow_normals):
             tangents = _tangents(state.bow_normals)
             point = np.flatnonzero(~is_edge)
             line = self.line_of_point[point] - edge_count
             for side in range(2):
-                jac[point, at["bows"].start + 2 * line + side] = np.einsum("mi,mi->m", by_normal[point], tangents[line, side])
+                jac[point, at["bows"].start + 2 * line + side] = np.einsum(
+                    "mi,mi->m", by_normal[point], tangents[line, side]
+                )
 
 
 def _thinnest(rays, starts) -> np.ndarray:
@@ -311,7 +415,9 @@ def _thinnest(rays, starts) -> np.ndarray:
         return np.zeros((0, 3))
     products = np.add.reduceat(rays[:, :, None] * rays[:, None, :], starts[:-1])
     if len(rays) > starts[-1]:  # the last sum ran on to the end
-        products[-1] = np.einsum("mi,mj->ij", rays[starts[-2]:starts[-1]], rays[starts[-2]:starts[-1]])
+        products[-1] = np.einsum(
+            "mi,mj->ij", rays[starts[-2] : starts[-1]], rays[starts[-2] : starts[-1]]
+        )
     return np.linalg.eigh(products)[1][:, :, 0]
 
 

@@ -1,12 +1,16 @@
 """sRGB by IEC 61966-2-1:1999, clause 5.2 (the curve's constants, from memory)."""
 
+from functools import cache
+
 import numpy as np
 
 
 def encode_srgb(linear):
     """Display values 0…1 from linear light; below 0 and above 1 are clipped."""
     linear = np.clip(linear, 0, 1)
-    return np.where(linear <= 0.0031308, linear * 12.92, 1.055 * np.maximum(linear, 1e-9) ** (1 / 2.4) - 0.055)
+    return np.where(
+        linear <= 0.0031308, linear * 12.92, 1.055 * np.maximum(linear, 1e-9) ** (1 / 2.4) - 0.055
+    )
 
 
 def decode_srgb(display):
@@ -15,10 +19,41 @@ def decode_srgb(display):
     return np.where(display <= 0.04045, display / 12.92, ((display + 0.055) / 1.055) ** 2.4)
 
 
-# Linear light of the 256 display values, for pictures looked at pixel by pixel.
-_LINEAR = decode_srgb(np.arange(256) / 255).astype(np.float32)
+def decode_bt709(display):
+    """Linear light from a camera's values 0…1 by ITU-R BT.709-6, 1.2 (constants from memory)."""
+    display = np.asarray(display, float)
+    return np.where(display < 0.081, display / 4.5, ((display + 0.099) / 1.099) ** (1 / 0.45))
 
 
-def luminance(pixels) -> np.ndarray:
-    """(H, W) float32 linear luminance of uint8 sRGB pixels (H, W, 3): ITU-R BT.709's weights."""
-    return _LINEAR[pixels] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+def decode_gamma22(display):
+    """Linear light from values 0…1 by a pure power of 2.2."""
+    return np.asarray(display, float) ** 2.2
+
+
+def decode_linear(display):
+    """Values 0…1 that are linear light already."""
+    return np.asarray(display, float)
+
+
+# How values become light: key → (name on screen, function from 0…1 to 0…1).
+TRANSFERS = {
+    "srgb": ("sRGB", decode_srgb),
+    "bt709": ("BT.709", decode_bt709),
+    "gamma22": ("gamma 2.2", decode_gamma22),
+    "linear": ("linear", decode_linear),
+}
+LUMINANCE_BT709 = np.array([0.2126, 0.7152, 0.0722], np.float32)
+
+
+@cache
+def _table(transfer: str) -> np.ndarray:
+    """Linear light of the 256 values, for pictures looked at pixel by pixel."""
+    return TRANSFERS[transfer][1](np.arange(256) / 255).astype(np.float32)
+
+
+def luminance(pixels, transfer: str = "srgb") -> np.ndarray:
+    """(H, W) float32 linear luminance of uint8 pixels (H, W, 3): ITU-R BT.709's weights.
+
+    `transfer`: a key of TRANSFERS, the curve that the values were encoded with.
+    """
+    return _table(transfer)[pixels] @ LUMINANCE_BT709

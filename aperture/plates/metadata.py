@@ -12,7 +12,11 @@ LONGEST_TEXT = 120
 
 @dataclass(frozen=True)
 class Metadata:
-    """None where the file doesn't say. exposure_time in s, focal lengths in mm, orientation as EXIF counts it (1 … 8)."""
+    """None where the file doesn't say.
+
+    exposure_time in s, focal lengths in mm, orientation as EXIF counts it (1 … 8); file_width and
+    file_height in px: the size that the camera's own file had, which a picture resized later keeps.
+    """
 
     maker: str | None = None
     model: str | None = None
@@ -24,17 +28,47 @@ class Metadata:
     iso: float | None = None
     date: str | None = None
     orientation: int | None = None
+    file_width: int | None = None
+    file_height: int | None = None
 
     def as_dict(self) -> dict:
         """JSON-ready, without what isn't known."""
         return {key: value for key, value in asdict(self).items() if value is not None}
 
 
-_EXIF = {"maker": 0x010F, "model": 0x0110, "lens": 0xA434, "focal_mm": 0x920A, "equivalent_mm": 0xA405, "f_number": 0x829D,
-         "exposure_time": 0x829A, "iso": 0x8827, "date": 0x9003, "orientation": 0x0112}
-_OPENEXR = {"maker": "cameraMake", "model": "cameraModel", "lens": "lensModel", "focal_mm": "nominalFocalLength", "f_number": "aperture",
-            "exposure_time": "expTime", "iso": "isoSpeed", "date": "capDate"}
-_RANGES = {"focal_mm": (0.1, 10000), "equivalent_mm": (0.1, 10000), "f_number": (0.1, 512), "exposure_time": (1e-9, 1e6), "iso": (0.1, 1e8)}
+_EXIF = {
+    "maker": 0x010F,
+    "model": 0x0110,
+    "lens": 0xA434,
+    "focal_mm": 0x920A,
+    "equivalent_mm": 0xA405,
+    "f_number": 0x829D,
+    "exposure_time": 0x829A,
+    "iso": 0x8827,
+    "date": 0x9003,
+    "orientation": 0x0112,
+    "file_width": 0xA002,
+    "file_height": 0xA003,
+}
+_OPENEXR = {
+    "maker": "cameraMake",
+    "model": "cameraModel",
+    "lens": "lensModel",
+    "focal_mm": "nominalFocalLength",
+    "f_number": "aperture",
+    "exposure_time": "expTime",
+    "iso": "isoSpeed",
+    "date": "capDate",
+}
+_RANGES = {
+    "focal_mm": (0.1, 10000),
+    "equivalent_mm": (0.1, 10000),
+    "f_number": (0.1, 512),
+    "exposure_time": (1e-9, 1e6),
+    "iso": (0.1, 1e8),
+    "file_width": (1, 1e6),
+    "file_height": (1, 1e6),
+}
 
 
 def from_exif(tags: dict) -> tuple[Metadata, int]:
@@ -103,4 +137,17 @@ def _orientation(raw, name):
     return value
 
 
-_READERS = {"maker": _text, "model": _text, "lens": _text, "date": _date, "orientation": _orientation}
+def _pixels(raw, name):
+    value = _number(raw, name)
+    return None if value is None else int(value)
+
+
+_READERS = {
+    "file_width": _pixels,
+    "file_height": _pixels,
+    "maker": _text,
+    "model": _text,
+    "lens": _text,
+    "date": _date,
+    "orientation": _orientation,
+}

@@ -35,13 +35,23 @@ def write_proxies(picture: Picture, folder: Path) -> None:
     import cv2
 
     path = folder / "pixels.npy"
-    full = np.lib.format.open_memmap(path, mode="w+", dtype=np.uint8, shape=(picture.height, picture.width, 3))
-    for top in range(0, picture.height, STRIP_ROWS):  # in strips, so that memory stays near the picture's own size
-        full[top:top + STRIP_ROWS] = display_bytes(np.ascontiguousarray(picture.pixels[top:top + STRIP_ROWS]), picture.linear)
+    full = np.lib.format.open_memmap(
+        path, mode="w+", dtype=np.uint8, shape=(picture.height, picture.width, 3)
+    )
+    for top in range(
+        0, picture.height, STRIP_ROWS
+    ):  # in strips, so that memory stays near the picture's own size
+        full[top : top + STRIP_ROWS] = display_bytes(
+            np.ascontiguousarray(picture.pixels[top : top + STRIP_ROWS]), picture.linear
+        )
     for name, side, quality in (("proxy.jpg", PROXY_SIDE, 93), ("thumb.jpg", THUMB_SIDE, 88)):
         scale = min(1.0, side / max(picture.width, picture.height))
         size = (max(1, round(picture.width * scale)), max(1, round(picture.height * scale)))
-        small = np.asarray(full) if scale == 1 else cv2.resize(np.asarray(full), size, interpolation=cv2.INTER_AREA)
+        small = (
+            np.asarray(full)
+            if scale == 1
+            else cv2.resize(np.asarray(full), size, interpolation=cv2.INTER_AREA)
+        )
         options = [cv2.IMWRITE_JPEG_QUALITY, quality]
         if not cv2.imwrite(str(folder / name), cv2.cvtColor(small, cv2.COLOR_RGB2BGR), options):
             raise OSError(f"could not write {name}")
@@ -58,7 +68,14 @@ def region_png(folder: Path, left: int, top: int, width: int, height: int) -> by
 
     full = np.load(folder / "pixels.npy", mmap_mode="r")
     out = np.full((height, width, 3), (0x5A, 0x5B, 0x5C), np.uint8)
-    y0, x0, y1, x1 = max(top, 0), max(left, 0), min(top + height, full.shape[0]), min(left + width, full.shape[1])
+    y0, x0, y1, x1 = (
+        max(top, 0),
+        max(left, 0),
+        min(top + height, full.shape[0]),
+        min(left + width, full.shape[1]),
+    )
     if y1 > y0 and x1 > x0:
-        out[y0 - top:y1 - top, x0 - left:x1 - left] = full[y0:y1, x0:x1]
-    return cv2.imencode(".png", cv2.cvtColor(out, cv2.COLOR_RGB2BGR), [cv2.IMWRITE_PNG_COMPRESSION, 1])[1].tobytes()
+        out[y0 - top : y1 - top, x0 - left : x1 - left] = full[y0:y1, x0:x1]
+    return cv2.imencode(
+        ".png", cv2.cvtColor(out, cv2.COLOR_RGB2BGR), [cv2.IMWRITE_PNG_COMPRESSION, 1]
+    )[1].tobytes()

@@ -9,7 +9,12 @@ from aperture.errors import Problem
 from aperture.plates.metadata import Metadata, from_exif, from_openexr
 
 MOST_PIXELS = 400_000_000
-ENDINGS = {"JPEG": (".jpg", ".jpeg", ".jpe"), "PNG": (".png",), "TIFF": (".tif", ".tiff"), "OpenEXR": (".exr",)}
+ENDINGS = {
+    "JPEG": (".jpg", ".jpeg", ".jpe"),
+    "PNG": (".png",),
+    "TIFF": (".tif", ".tiff"),
+    "OpenEXR": (".exr",),
+}
 LARGEST_EXIF = 16_000_000
 
 
@@ -41,14 +46,28 @@ def kind_of(path: Path, name: str) -> str:
         head = file.read(8)
     if not head:
         raise Problem(f"“{name}” is empty: it has no bytes. Export it again.")
-    kind = next((kind for kind, starts in {
-        "JPEG": (b"\xff\xd8\xff",), "PNG": (b"\x89PNG\r\n\x1a\n",), "TIFF": (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"), "OpenEXR": (b"v/1\x01",),
-    }.items() if head.startswith(starts)), None)
+    kind = next(
+        (
+            kind
+            for kind, starts in {
+                "JPEG": (b"\xff\xd8\xff",),
+                "PNG": (b"\x89PNG\r\n\x1a\n",),
+                "TIFF": (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"),
+                "OpenEXR": (b"v/1\x01",),
+            }.items()
+            if head.startswith(starts)
+        ),
+        None,
+    )
     if kind is None:
-        raise Problem(f"“{name}” is not a picture this program reads. It reads JPEG, PNG, TIFF and OpenEXR.")
+        raise Problem(
+            f"“{name}” is not a picture this program reads. It reads JPEG, PNG, TIFF and OpenEXR."
+        )
     ending = Path(name).suffix.lower()
     if ending not in ENDINGS[kind]:
-        raise Problem(f"“{name}” holds a {kind} picture, but its name says otherwise. Rename it to end in {ENDINGS[kind][0]}.")
+        raise Problem(
+            f"“{name}” holds a {kind} picture, but its name says otherwise. Rename it to end in {ENDINGS[kind][0]}."
+        )
     return kind
 
 
@@ -58,13 +77,20 @@ def read_picture(path: Path, name: str | None = None) -> Picture:
     name = name or path.name
     kind = kind_of(path, name)
     try:
-        picture = {"JPEG": _read_pillow, "PNG": _read_png, "TIFF": _read_tiff, "OpenEXR": _read_exr}[kind](path, name, kind)
+        picture = {
+            "JPEG": _read_pillow,
+            "PNG": _read_png,
+            "TIFF": _read_tiff,
+            "OpenEXR": _read_exr,
+        }[kind](path, name, kind)
     except Problem:
         raise
     except MemoryError:
         raise Problem(f"“{name}” is too large for this machine's memory.") from None
     except Exception as error:  # decoders raise all sorts of things on damaged files
-        raise Problem(f"“{name}” can't be read: the {kind} file is damaged or cut short ({_brief(error)}). Export it again.") from error
+        raise Problem(
+            f"“{name}” can't be read: the {kind} file is damaged or cut short ({_brief(error)}). Export it again."
+        ) from error
     return picture
 
 
@@ -77,7 +103,9 @@ def _check_size(width, height, name):
     if width < 1 or height < 1:
         raise Problem(f"“{name}” has no pixels.")
     if width * height > MOST_PIXELS:
-        raise Problem(f"“{name}” has {width * height / 1e6:.0f} megapixels; at most {MOST_PIXELS / 1e6:.0f} can be matched. Scale it down first.")
+        raise Problem(
+            f"“{name}” has {width * height / 1e6:.0f} megapixels; at most {MOST_PIXELS / 1e6:.0f} can be matched. Scale it down first."
+        )
 
 
 def _finish(kind, pixels, name, metadata, spoiled, notes, linear=False):
@@ -92,14 +120,18 @@ def _finish(kind, pixels, name, metadata, spoiled, notes, linear=False):
         pixels = pixels[:, :, :3]
         notes.append("The alpha channel was left out: a plate is opaque.")
     if spoiled:
-        notes.append(f"{spoiled} of the metadata's fields could not be read and {'was' if spoiled == 1 else 'were'} left out.")
+        notes.append(
+            f"{spoiled} of the metadata's fields could not be read and {'was' if spoiled == 1 else 'were'} left out."
+        )
     if metadata.orientation and metadata.orientation > 1:
         pixels = upright(pixels, metadata.orientation)
         notes.append("The picture was turned upright, as its file says.")
     if linear and not np.isfinite(pixels[::7, ::7]).all():
         pixels = np.nan_to_num(pixels, nan=0.0, posinf=65504.0, neginf=0.0)
         notes.append("Some pixels were not numbers; they are shown black.")
-    depth = {"uint8": "8 bit", "uint16": "16 bit", "float16": "half", "float32": "float"}[pixels.dtype.name]
+    depth = {"uint8": "8 bit", "uint16": "16 bit", "float16": "half", "float32": "float"}[
+        pixels.dtype.name
+    ]
     return Picture(kind, pixels, linear, depth, metadata, tuple(notes))
 
 
@@ -133,7 +165,9 @@ def _open_pillow(path, name):
     try:
         image = Image.open(path)
     except UnidentifiedImageError:
-        raise Problem(f"“{name}” can't be read: its file is damaged or cut short. Export it again.") from None
+        raise Problem(
+            f"“{name}” can't be read: its file is damaged or cut short. Export it again."
+        ) from None
     _check_size(*image.size, name)
     return image
 
@@ -144,7 +178,9 @@ def _read_pillow(path, name, kind):
         notes = []
         mode = image.mode
         if mode == "CMYK":
-            notes.append("The picture was CMYK and was converted to RGB without a profile: colours are approximate.")
+            notes.append(
+                "The picture was CMYK and was converted to RGB without a profile: colours are approximate."
+            )
         elif mode in ("P", "PA"):
             notes.append("The picture had a palette and was converted to RGB.")
         image.load()
@@ -164,7 +200,9 @@ def _read_png(path, name, kind):
         image.load()  # Pillow would keep 8 of 16 bits, but it notices damage
     pixels = cv2.imread(str(path), cv2.IMREAD_UNCHANGED)
     if pixels.ndim == 3:
-        pixels = cv2.cvtColor(pixels, cv2.COLOR_BGRA2RGBA if pixels.shape[2] == 4 else cv2.COLOR_BGR2RGB)
+        pixels = cv2.cvtColor(
+            pixels, cv2.COLOR_BGRA2RGBA if pixels.shape[2] == 4 else cv2.COLOR_BGR2RGB
+        )
     return _finish(kind, pixels, name, metadata, spoiled, ())
 
 
@@ -175,8 +213,12 @@ def _read_tiff(path, name, kind):
         page = file.pages[0]
         _check_size(page.imagewidth, page.imagelength, name)
         size = path.stat().st_size
-        if any(offset + count > size for offset, count in zip(page.dataoffsets, page.databytecounts)):
-            raise Problem(f"“{name}” is cut short: pixels are missing from its end. Export it again.")
+        if any(
+            offset + count > size for offset, count in zip(page.dataoffsets, page.databytecounts)
+        ):
+            raise Problem(
+                f"“{name}” is cut short: pixels are missing from its end. Export it again."
+            )
         tags = {}
         for tag in page.tags.values():
             try:
@@ -189,23 +231,38 @@ def _read_tiff(path, name, kind):
         pixels = page.asarray()
         if page.planarconfig.name == "SEPARATE" and pixels.ndim == 3:
             pixels = pixels.transpose(1, 2, 0)
-        notes = ["The file holds several pictures; the first was taken."] if len(file.pages) > 1 else []
+        notes = (
+            ["The file holds several pictures; the first was taken."] if len(file.pages) > 1 else []
+        )
         if page.photometric.name == "MINISWHITE":
-            pixels = pixels.max() - pixels if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max - pixels
+            pixels = (
+                pixels.max() - pixels
+                if pixels.dtype.kind == "f"
+                else np.iinfo(pixels.dtype).max - pixels
+            )
     if pixels.dtype == bool:
         pixels = pixels.astype(np.uint8) * 255
     if pixels.dtype == np.float64:
         pixels = pixels.astype(np.float32)
     if pixels.dtype.name not in ("uint8", "uint16", "float16", "float32"):
-        raise Problem(f"“{name}” holds {pixels.dtype} samples; TIFF pictures of 8 or 16 bit, or float, can be read.")
+        raise Problem(
+            f"“{name}” holds {pixels.dtype} samples; TIFF pictures of 8 or 16 bit, or float, can be read."
+        )
     return _finish(kind, pixels, name, metadata, spoiled, notes, linear=pixels.dtype.kind == "f")
 
 
 def _exif_by_number(named):
     from PIL.ExifTags import Base
 
-    numbers = {tag.name: tag.value for tag in Base} | {"ISOSpeedRatings": 0x8827, "PhotographicSensitivity": 0x8827}
-    return {numbers[key]: value for key, value in named.items() if key in numbers} if isinstance(named, dict) else {}
+    numbers = {tag.name: tag.value for tag in Base} | {
+        "ISOSpeedRatings": 0x8827,
+        "PhotographicSensitivity": 0x8827,
+    }
+    return (
+        {numbers[key]: value for key, value in named.items() if key in numbers}
+        if isinstance(named, dict)
+        else {}
+    )
 
 
 def _read_exr(path, name, kind):
@@ -221,10 +278,15 @@ def _read_exr(path, name, kind):
         channels = file.channels()
         found = next((channels[key].pixels for key in ("RGB", "RGBA") if key in channels), None)
         if found is None:
-            single = [channels[key].pixels for key in ("R", "G", "B") if key in channels] or \
-                     [channel.pixels for key, channel in channels.items() if key in ("Y", "L") or len(channels) == 1][:1]
+            single = [channels[key].pixels for key in ("R", "G", "B") if key in channels] or [
+                channel.pixels
+                for key, channel in channels.items()
+                if key in ("Y", "L") or len(channels) == 1
+            ][:1]
             if not single:
-                raise Problem(f"“{name}” has no R, G, B or Y channels. It has: {', '.join(sorted(channels))[:200]}.")
+                raise Problem(
+                    f"“{name}” has no R, G, B or Y channels. It has: {', '.join(sorted(channels))[:200]}."
+                )
             found = np.stack(single, -1) if len(single) == 3 else single[0]
     notes = []
     if found.dtype.name not in ("float16", "float32"):
@@ -232,10 +294,17 @@ def _read_exr(path, name, kind):
     left, top = int(data_low[0] - low[0]), int(data_low[1] - low[1])
     if found.shape[:2] != (height, width) or left or top:
         canvas = np.zeros((height, width, *found.shape[2:]), found.dtype)
-        y0, x0, y1, x1 = max(top, 0), max(left, 0), min(top + found.shape[0], height), min(left + found.shape[1], width)
+        y0, x0, y1, x1 = (
+            max(top, 0),
+            max(left, 0),
+            min(top + found.shape[0], height),
+            min(left + found.shape[1], width),
+        )
         if y1 > y0 and x1 > x0:
-            canvas[y0:y1, x0:x1] = found[y0 - top:y1 - top, x0 - left:x1 - left]
+            canvas[y0:y1, x0:x1] = found[y0 - top : y1 - top, x0 - left : x1 - left]
         found = canvas
-        notes.append("The file's data window differs from its display window; the display window was taken.")
+        notes.append(
+            "The file's data window differs from its display window; the display window was taken."
+        )
     metadata, spoiled = from_openexr(header)
     return _finish(kind, found, name, metadata, spoiled, notes, linear=True)

@@ -20,10 +20,16 @@ def straighten_map(camera: Camera, size: tuple[int, int]) -> tuple[np.ndarray, n
     scale = camera.grid.width / width
     across, down = np.arange(0, width + STEP, STEP) + 0.5, np.arange(0, height + STEP, STEP) + 0.5
     x, y = np.meshgrid(across, down)
-    rays = straight(camera.lens).rays(camera.grid.to_mm(np.stack([x.ravel(), y.ravel()], -1) * scale))
-    bent = camera.grid.to_px(camera.lens.project(rays)) / scale - 0.5  # OpenCV counts from the first pixel's centre
+    rays = straight(camera.lens).rays(
+        camera.grid.to_mm(np.stack([x.ravel(), y.ravel()], -1) * scale)
+    )
+    bent = (
+        camera.grid.to_px(camera.lens.project(rays)) / scale - 0.5
+    )  # OpenCV counts from the first pixel's centre
     bent = np.where(np.isfinite(bent), bent, -1e6).astype(np.float32).reshape(*x.shape, 2)
     # The coarse map's sample (i, j) belongs to the pixel (STEP i, STEP j).
-    at_x, at_y = np.meshgrid(np.arange(width, dtype=np.float32) / STEP, np.arange(height, dtype=np.float32) / STEP)
+    at_x, at_y = np.meshgrid(
+        np.arange(width, dtype=np.float32) / STEP, np.arange(height, dtype=np.float32) / STEP
+    )
     fine = cv2.remap(bent, at_x, at_y, cv2.INTER_LINEAR)
     return np.ascontiguousarray(fine[..., 0]), np.ascontiguousarray(fine[..., 1])

@@ -9,7 +9,12 @@ import numpy as np
 
 from aperture.plates.colour import encode_srgb
 
-KINDS = {"over": "Render over the plate", "plate": "Plate alone", "render": "Render alone, over black", "difference": "Difference of the two"}
+KINDS = {
+    "over": "Render over the plate",
+    "plate": "Plate alone",
+    "render": "Render alone, over black",
+    "difference": "Difference of the two",
+}
 
 
 def over(front, back) -> np.ndarray:
@@ -33,7 +38,9 @@ def write_png(path: Path, linear, lines=(), font: Path | None = None) -> None:
     """8-bit sRGB, with lines of words on a dark strip along its foot."""
     from PIL import Image, ImageDraw, ImageFont
 
-    picture = Image.fromarray((encode_srgb(np.clip(linear, 0, 1)) * 255 + 0.5).astype(np.uint8), "RGB")
+    picture = Image.fromarray(
+        (encode_srgb(np.clip(linear, 0, 1)) * 255 + 0.5).astype(np.uint8), "RGB"
+    )
     if lines:
         size = max(11, round(picture.height / 54))
         face = ImageFont.truetype(str(font), size) if font else ImageFont.load_default(size)
@@ -45,7 +52,12 @@ def write_png(path: Path, linear, lines=(), font: Path | None = None) -> None:
         strip = Image.new("RGBA", (picture.width, height), (16, 20, 22, 190))
         draw = ImageDraw.Draw(strip)
         for number, row in enumerate(rows):
-            draw.text((size * 0.7, size * (0.35 + 1.45 * number)), row, font=face, fill=(245, 242, 234, 255))
+            draw.text(
+                (size * 0.7, size * (0.35 + 1.45 * number)),
+                row,
+                font=face,
+                fill=(245, 242, 234, 255),
+            )
         picture.paste(strip, (0, picture.height - height), strip)
     picture.save(path, compress_level=4)
 

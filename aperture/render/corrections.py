@@ -14,7 +14,9 @@ from aperture.camera import Camera
 from aperture.gates.chain import Chain, bends, straight
 from aperture.gates.steps import FLIPS, TURNS
 
-AGREES = 0.6  # share of the union of two alphas that they have in common, above which they show the same
+AGREES = (
+    0.6  # share of the union of two alphas that they have in common, above which they show the same
+)
 CLEARLY = 0.2  # by how much more another way must agree to be taken
 SMALL = 480  # px across at which pictures are compared as wholes
 BETTER_PX = 0.3  # by how much the outlines must lie better for what moves them by some pixels only to be done to a render
@@ -70,35 +72,103 @@ class Recognised:
 def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correction]:
     """The corrections of a plate: those in its chain, its lens's distortion, and the slips that are always possible."""
     out, flips = [], set()
-    for before, stage in pairwise(chain.stages[:chain.plate + 1] if chain else ()):
+    for before, stage in pairwise(chain.stages[: chain.plate + 1] if chain else ()):
         step = stage.step
         if not step:
             continue
         if step["do"] == "turn":
             quarters = step["quarters"]
-            out.append(Correction(stage.key, "Turn", f"turned by {TURNS[quarters]}", (0, 1, -1) if quarters != 2 else (0, -1), True,
-                                  lambda picture, way, quarters=quarters: np.rot90(picture, -quarters * way)))
+            out.append(
+                Correction(
+                    stage.key,
+                    "Turn",
+                    f"turned by {TURNS[quarters]}",
+                    (0, 1, -1) if quarters != 2 else (0, -1),
+                    True,
+                    lambda picture, way, quarters=quarters: np.rot90(picture, -quarters * way),
+                )
+            )
         elif step["do"] == "flip":
             flips.add(step["way"])
-            out.append(Correction(stage.key, "Flip", f"flipped {FLIPS[step['way']]}", (0, -1), True,
-                                  lambda picture, way, axis=FLIP_AXES[step["way"]]: np.flip(picture, axis)))
+            out.append(
+                Correction(
+                    stage.key,
+                    "Flip",
+                    f"flipped {FLIPS[step['way']]}",
+                    (0, -1),
+                    True,
+                    lambda picture, way, axis=FLIP_AXES[step["way"]]: np.flip(picture, axis),
+                )
+            )
         elif step["do"] == "desqueeze":
             by = step.get("by") or chain.squeeze
             scale = (1.0, 1 / by) if step.get("keep") == "width" else (by, 1.0)
-            out.append(Correction(stage.key, "Desqueeze", f"desqueezed by {by:g}", (0, 1, -1), True,
-                                  lambda picture, way, scale=scale: _scaled(picture, scale[0]**way, scale[1]**way)))
+            out.append(
+                Correction(
+                    stage.key,
+                    "Desqueeze",
+                    f"desqueezed by {by:g}",
+                    (0, 1, -1),
+                    True,
+                    lambda picture, way, scale=scale: _scaled(
+                        picture, scale[0] ** way, scale[1] ** way
+                    ),
+                )
+            )
         elif step["do"] == "stabilise":
             # In px of the plate, whatever the grid was that the step moved.
-            right, down = chain.plate_grid.px_linear @ (np.array(before.grid.mm_from_px) - np.array(stage.grid.mm_from_px))[:, 2]
-            out.append(Correction(stage.key, "Stabilise", f"stabilised by {right:+.4g}, {down:+.4g} px", (0, 1, -1), True,
-                                  lambda picture, way, by=(right, down): _shifted(picture, by[0] * way, by[1] * way), bool(np.hypot(right, down) < FINE_PX)))
+            right, down = (
+                chain.plate_grid.px_linear
+                @ (np.array(before.grid.mm_from_px) - np.array(stage.grid.mm_from_px))[:, 2]
+            )
+            out.append(
+                Correction(
+                    stage.key,
+                    "Stabilise",
+                    f"stabilised by {right:+.4g}, {down:+.4g} px",
+                    (0, 1, -1),
+                    True,
+                    lambda picture, way, by=(right, down): _shifted(
+                        picture, by[0] * way, by[1] * way
+                    ),
+                    bool(np.hypot(right, down) < FINE_PX),
+                )
+            )
         elif step["do"] == "straighten":
-            out.append(Correction(stage.key, "Undistort", "freed of its lens’s distortion", (0,), True, lambda picture, way: picture))
+            out.append(
+                Correction(
+                    stage.key,
+                    "Undistort",
+                    "freed of its lens’s distortion",
+                    (0,),
+                    True,
+                    lambda picture, way: picture,
+                )
+            )
     if camera is not None and bends(camera.lens):
-        out.append(Correction("lens", "Lens", "bent by its lens", (0, 1, -1), True, lambda picture, way: _bent(picture, camera, way), True))
+        out.append(
+            Correction(
+                "lens",
+                "Lens",
+                "bent by its lens",
+                (0, 1, -1),
+                True,
+                lambda picture, way: _bent(picture, camera, way),
+                True,
+            )
+        )
     for way, says in (("upside-down", "upside down"), ("sides", "mirrored left to right")):
         if way not in flips:
-            out.append(Correction(way, f"Flip, {FLIPS[way]}", says, (0, -1), False, lambda picture, _, axis=FLIP_AXES[way]: np.flip(picture, axis)))
+            out.append(
+                Correction(
+                    way,
+                    f"Flip, {FLIPS[way]}",
+                    says,
+                    (0, -1),
+                    False,
+                    lambda picture, _, axis=FLIP_AXES[way]: np.flip(picture, axis),
+                )
+            )
     return out
 
 
@@ -109,10 +179,23 @@ def targets_of(chain: Chain | None, width: int, height: int) -> list[Target]:
     """The plate, (width, height) px, and every grid of its chain."""
     out = [Target(PLATE, "the plate", width, height, lambda picture: picture)]
     for index, stage in enumerate(chain.stages if chain else ()):
-        if index != chain.plate and not stage.unsized and stage.grid.width * stage.grid.height <= 250_000_000:
-            out.append(Target(stage.key, stage.name, stage.grid.width, stage.grid.height,
-                              lambda picture, index=index: _resampled(picture, lambda at: chain.lead(at, chain.plate, index), width, height),
-                              stage.straight and not chain.stages[chain.plate].straight))
+        if (
+            index != chain.plate
+            and not stage.unsized
+            and stage.grid.width * stage.grid.height <= 250_000_000
+        ):
+            out.append(
+                Target(
+                    stage.key,
+                    stage.name,
+                    stage.grid.width,
+                    stage.grid.height,
+                    lambda picture, index=index: _resampled(
+                        picture, lambda at: chain.lead(at, chain.plate, index), width, height
+                    ),
+                    stage.straight and not chain.stages[chain.plate].straight,
+                )
+            )
     return out
 
 
@@ -131,7 +214,9 @@ def apply(picture, corrections: list[Correction], targets: list[Target], geometr
     return target.to_plate(np.ascontiguousarray(picture))
 
 
-def recognise(alpha, expected, corrections: list[Correction], targets: list[Target]) -> Recognised | None:
+def recognise(
+    alpha, expected, corrections: list[Correction], targets: list[Target]
+) -> Recognised | None:
     """The grid that a render with this alpha (H, W) was made for, and what must be done to it, so that it agrees best with the
     `expected` alpha (H, W) of the plate, fine corrections left aside; None where its size fits in no way.
     """
@@ -140,15 +225,25 @@ def recognise(alpha, expected, corrections: list[Correction], targets: list[Targ
     for target in targets:
         for ways in product(*(one.ways for one in movable)):
             changes = sum(map(abs, ways))
-            geometry = Geometry(target.key, {one.key: way for one, way in zip(movable, ways) if way})
-            found = apply(alpha[..., None], corrections, targets, geometry) if changes <= 2 else None
+            geometry = Geometry(
+                target.key, {one.key: way for one, way in zip(movable, ways) if way}
+            )
+            found = (
+                apply(alpha[..., None], corrections, targets, geometry) if changes <= 2 else None
+            )
             if found is None:
                 continue
             score = overlap(found[..., 0], expected)
             if target.key == PLATE and not changes:
                 plain = score
             # Of two explanations that agree alike: another grid where its size says so, else a correction done twice.
-            elsewhere = 0.0 if target.key == PLATE else 0.015 if (target.height, target.width) == expected.shape else 0.005
+            elsewhere = (
+                0.0
+                if target.key == PLATE
+                else 0.015
+                if (target.height, target.width) == expected.shape
+                else 0.005
+            )
             rank = score - 0.01 * changes - elsewhere
             if best is None or rank > best[0]:
                 best = rank, score, geometry, changes or target.key != PLATE
@@ -160,7 +255,9 @@ def recognise(alpha, expected, corrections: list[Correction], targets: list[Targ
     return Recognised(geometry, score)
 
 
-def refined(alpha, expected, corrections: list[Correction], targets: list[Target], geometry: Geometry) -> Geometry:
+def refined(
+    alpha, expected, corrections: list[Correction], targets: list[Target], geometry: Geometry
+) -> Geometry:
     """The geometry with those ways of the fine corrections, one after the other, with which the outlines lie best."""
     from aperture.render import offsets
 
@@ -170,7 +267,9 @@ def refined(alpha, expected, corrections: list[Correction], targets: list[Target
         off = {}
         for way in one.ways:
             tried = Geometry(geometry.grid, geometry.ways | {one.key: way})
-            measured = offsets.measure(apply(alpha[..., None], corrections, targets, tried)[..., 0], expected)
+            measured = offsets.measure(
+                apply(alpha[..., None], corrections, targets, tried)[..., 0], expected
+            )
             if measured is not None:
                 off[way] = float(np.percentile(np.abs(measured.off), 90))
         best = min(off, key=off.get, default=0)
@@ -184,20 +283,29 @@ def overlap(alpha, expected) -> float:
     import cv2
 
     size = (SMALL, max(1, round(SMALL * expected.shape[0] / expected.shape[1])))
-    a, b = (cv2.resize(np.clip(one, 0, 1).astype(np.float32), size, interpolation=cv2.INTER_AREA) for one in (alpha, expected))
+    a, b = (
+        cv2.resize(np.clip(one, 0, 1).astype(np.float32), size, interpolation=cv2.INTER_AREA)
+        for one in (alpha, expected)
+    )
     return float(np.minimum(a, b).sum() / max(np.maximum(a, b).sum(), 1e-6))
 
 
 def in_words(one: Correction, way: int, by_hand: bool = False, target: Target | None = None) -> str:
     """What the render must and must not get of a correction, and what was done; `target`: the grid that it was made for."""
     if not one.of_plate:
-        return ("You have it turned over." if by_hand else f"It is {one.about}: it was turned back.") if way else ""
+        return (
+            ("You have it turned over." if by_hand else f"It is {one.about}: it was turned back.")
+            if way
+            else ""
+        )
     if one.key == "lens" and way == 0 and target and target.straight:
         return "The plate is bent by its lens, and this render was made for a straight grid: the chain bent it, on its way to the plate."
     if one.key == "lens":
-        return {0: "The plate is bent by its lens, and so is this render: it must be neither bent again nor straightened.",
-                1: "The plate is bent by its lens, and this render was straight: it was bent.",
-                -1: "The plate is bent by its lens, and this render was bent twice: that was taken back once."}[way]
+        return {
+            0: "The plate is bent by its lens, and so is this render: it must be neither bent again nor straightened.",
+            1: "The plate is bent by its lens, and this render was straight: it was bent.",
+            -1: "The plate is bent by its lens, and this render was bent twice: that was taken back once.",
+        }[way]
     must = f"The plate was {one.about} in its chain, and the camera describes it so: a render from it must not be {one.about.split(' ')[0]} again."
     if way == 0:
         return must
@@ -210,7 +318,14 @@ def _scaled(picture, across, down):
     import cv2
 
     size = max(1, round(picture.shape[1] * across)), max(1, round(picture.shape[0] * down))
-    return _channels(cv2.resize(picture, size, interpolation=cv2.INTER_AREA if min(across, down) < 1 else cv2.INTER_LINEAR), picture)
+    return _channels(
+        cv2.resize(
+            picture,
+            size,
+            interpolation=cv2.INTER_AREA if min(across, down) < 1 else cv2.INTER_LINEAR,
+        ),
+        picture,
+    )
 
 
 def _shifted(picture, right, down):
@@ -224,7 +339,9 @@ def _bent(picture, camera, way):
     grid, old, new = camera.grid.resize(wide, high), straight(camera.lens), camera.lens
     if way < 0:
         old, new = new, old
-    return _resampled(picture, lambda at: grid.to_px(old.project(new.rays(grid.to_mm(at)))), wide, high)
+    return _resampled(
+        picture, lambda at: grid.to_px(old.project(new.rays(grid.to_mm(at)))), wide, high
+    )
 
 
 def _resampled(picture, lead, width, height):
@@ -241,25 +358,45 @@ def _resampled(picture, lead, width, height):
         return _cut(picture, *step.astype(int), width, height)
     scale = np.abs(np.nan_to_num((there[1] - there[0])[0] / width)) or 1.0
     source, shrunk = picture, 1.0
-    if scale > 1.25:  # a larger picture is averaged first, or some of its pixels would never be looked at
+    if (
+        scale > 1.25
+    ):  # a larger picture is averaged first, or some of its pixels would never be looked at
         shrunk = 1 / scale
-        source = _channels(cv2.resize(picture, (max(1, round(picture.shape[1] * shrunk)), max(1, round(picture.shape[0] * shrunk))),
-                                      interpolation=cv2.INTER_AREA), picture)
+        source = _channels(
+            cv2.resize(
+                picture,
+                (
+                    max(1, round(picture.shape[1] * shrunk)),
+                    max(1, round(picture.shape[0] * shrunk)),
+                ),
+                interpolation=cv2.INTER_AREA,
+            ),
+            picture,
+        )
     factors = np.array(source.shape[1::-1]) / picture.shape[1::-1]
     out, rows = np.zeros((height, width, picture.shape[2]), np.float32), 256
     for top in range(0, height, rows):
-        y, x = np.mgrid[top:min(top + rows, height), 0:width] + 0.5
-        at = (lead(np.stack([x.ravel(), y.ravel()], -1)) * factors - 0.5).astype(np.float32).reshape(*x.shape, 2)
+        y, x = np.mgrid[top : min(top + rows, height), 0:width] + 0.5
+        at = (
+            (lead(np.stack([x.ravel(), y.ravel()], -1)) * factors - 0.5)
+            .astype(np.float32)
+            .reshape(*x.shape, 2)
+        )
         at = np.nan_to_num(at, nan=-1e6)
-        out[top:top + rows] = _channels(cv2.remap(source, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT), picture)
+        out[top : top + rows] = _channels(
+            cv2.remap(
+                source, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT
+            ),
+            picture,
+        )
     return out
 
 
 def _cut(picture, left, top, width, height):
     out = np.zeros((height, width, picture.shape[2]), np.float32)
     x, y = max(-left, 0), max(-top, 0)
-    part = picture[max(top, 0):max(top + height, 0), max(left, 0):max(left + width, 0)]
-    out[y:y + part.shape[0], x:x + part.shape[1]] = part
+    part = picture[max(top, 0) : max(top + height, 0), max(left, 0) : max(left + width, 0)]
+    out[y : y + part.shape[0], x : x + part.shape[1]] = part
     return out
 
 

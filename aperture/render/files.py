@@ -26,11 +26,17 @@ def write_exr(path, render: Render) -> None:
         if name == "beauty":
             channels |= {"RGBA"[index]: values[..., index] for index in range(4)}
         elif name == "masks":
-            channels |= {f"mask.{_layer_name(own)}": values[..., index] for index, own in enumerate(_once(render.names))}
+            channels |= {
+                f"mask.{_layer_name(own)}": values[..., index]
+                for index, own in enumerate(_once(render.names))
+            }
         elif values.ndim == 2:
             channels[f"{name}.{'Z' if name in ('depth', 'distance') else 'Y'}"] = values
         else:
-            channels |= {f"{name}.{channel}": values[..., index] for index, channel in enumerate(CHANNELS[name])}
+            channels |= {
+                f"{name}.{channel}": values[..., index]
+                for index, channel in enumerate(CHANNELS[name])
+            }
     if "masks" in render.layers:
         pairs, said = cryptomatte(render.layers["masks"], render.names)
         header |= said
@@ -38,7 +44,9 @@ def write_exr(path, render: Render) -> None:
             identity, cover = "RG" if rank % 2 == 0 else "BA"
             channels[f"{CRYPTO}{rank // 2:02}.{identity}"] = pairs[..., rank, 0]
             channels[f"{CRYPTO}{rank // 2:02}.{cover}"] = pairs[..., rank, 1]
-    with OpenEXR.File(header, {name: np.ascontiguousarray(values) for name, values in channels.items()}) as file:
+    with OpenEXR.File(
+        header, {name: np.ascontiguousarray(values) for name, values in channels.items()}
+    ) as file:
         try:
             file.write(str(path))
         except RuntimeError as error:  # a full disk, above all: the library says it in words only
@@ -59,7 +67,9 @@ def write_grey(path, values) -> None:
     """A share from 0 to 1, (H, W), as an 8-bit PNG, not gamma-encoded."""
     from PIL import Image
 
-    Image.fromarray((np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8), "L").save(path, compress_level=4)
+    Image.fromarray((np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8), "L").save(
+        path, compress_level=4
+    )
 
 
 def write_looks(folder, render: Render) -> list[tuple[str, str]]:
@@ -69,28 +79,64 @@ def write_looks(folder, render: Render) -> list[tuple[str, str]]:
     out, layers = [], render.layers
 
     def rgb(name, values, about):
-        Image.fromarray((np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8), "RGB").save(folder / f"{name}.png", compress_level=4)
+        Image.fromarray((np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8), "RGB").save(
+            folder / f"{name}.png", compress_level=4
+        )
         out.append((f"{name}.png", about))
+
     if "depth" in layers:
         near_far, (near, far) = near_to_far(layers["depth"])
         write_grey(folder / "depth.png", near_far)
-        out.append(("depth.png", f"Depth: white at {near:.3g} m, black at {far:.3g} m" if far else "Depth: nothing there"))
+        out.append(
+            (
+                "depth.png",
+                f"Depth: white at {near:.3g} m, black at {far:.3g} m"
+                if far
+                else "Depth: nothing there",
+            )
+        )
     if "position" in layers:
-        there = np.isfinite(layers["depth"])[..., None] if "depth" in layers else np.any(layers["position"], axis=-1, keepdims=True)
-        rgb("position", ((layers["position"] + 1e-4) % 1.0) * there, "World position: each colour begins again every metre")
+        there = (
+            np.isfinite(layers["depth"])[..., None]
+            if "depth" in layers
+            else np.any(layers["position"], axis=-1, keepdims=True)
+        )
+        rgb(
+            "position",
+            ((layers["position"] + 1e-4) % 1.0) * there,
+            "World position: each colour begins again every metre",
+        )
     if "normal" in layers:
-        rgb("normal", (layers["normal"] * 0.5 + 0.5) * np.any(layers["normal"], axis=-1, keepdims=True), "Normals, in the world")
+        rgb(
+            "normal",
+            (layers["normal"] * 0.5 + 0.5) * np.any(layers["normal"], axis=-1, keepdims=True),
+            "Normals, in the world",
+        )
     if "masks" in layers:
         colours = np.array([_colour(name) for name in render.names])
-        rgb("masks", layers["masks"] @ colours if len(colours) else np.zeros((*layers["masks"].shape[:2], 3)), "Masks, a colour for each stand-in")
-    for name, about in (("occlusion", "Ambient occlusion"), ("shadow", "Shadow: the share of the light taken away")):
+        rgb(
+            "masks",
+            layers["masks"] @ colours
+            if len(colours)
+            else np.zeros((*layers["masks"].shape[:2], 3)),
+            "Masks, a colour for each stand-in",
+        )
+    for name, about in (
+        ("occlusion", "Ambient occlusion"),
+        ("shadow", "Shadow: the share of the light taken away"),
+    ):
         if name in layers:
             write_grey(folder / f"{name}.png", layers[name])
             out.append((f"{name}.png", about))
     if "lines" in layers:
         over = layers.get("occlusion", np.ones_like(layers["lines"][..., 0]))
         write_grey(folder / "lines.png", np.maximum(over - layers["lines"][..., 0], 0))
-        out.append(("lines.png", "Drawing over occlusion" if "occlusion" in layers else "Drawing over white"))
+        out.append(
+            (
+                "lines.png",
+                "Drawing over occlusion" if "occlusion" in layers else "Drawing over white",
+            )
+        )
     if "reflection" in layers:
         rgb("reflection", encode_srgb(layers["reflection"][..., :3]), "Reflection")
     return out
@@ -103,7 +149,9 @@ def near_to_far(depth) -> tuple[np.ndarray, tuple[float, float]]:
         return np.zeros_like(depth), (0.0, 0.0)
     near, far = float(depth[there].min()), float(depth[there].max())
     # The farthest thing stays a little lighter than what is empty.
-    return np.where(there, 1 - 0.95 * (np.where(there, depth, far) - near) / max(far - near, 1e-9), 0.0), (near, far)
+    return np.where(
+        there, 1 - 0.95 * (np.where(there, depth, far) - near) / max(far - near, 1e-9), 0.0
+    ), (near, far)
 
 
 # Cryptomatte: Psyop's open specification, version 1.2.0; cited from memory. ------------------------------------------
@@ -135,9 +183,16 @@ def cryptomatte(masks, names) -> tuple[np.ndarray, dict[str, str]]:
         ranks = order.shape[2]
         out[..., :ranks, 1] = cover
         out[..., :ranks, 0] = np.where(cover > 0, identities[order], 0)
-    key = f"cryptomatte/{mmh3.hash(CRYPTO.encode(), seed=0, signed=False):08x}"[:len("cryptomatte/") + 7]
+    key = f"cryptomatte/{mmh3.hash(CRYPTO.encode(), seed=0, signed=False):08x}"[
+        : len("cryptomatte/") + 7
+    ]
     manifest = json.dumps({name: f"{identity_of(name)[0]:08x}" for name in names})
-    return out, {f"{key}/name": CRYPTO, f"{key}/hash": "MurmurHash3_32", f"{key}/conversion": "uint32_to_float32", f"{key}/manifest": manifest}
+    return out, {
+        f"{key}/name": CRYPTO,
+        f"{key}/hash": "MurmurHash3_32",
+        f"{key}/conversion": "uint32_to_float32",
+        f"{key}/manifest": manifest,
+    }
 
 
 def _once(names) -> list[str]:

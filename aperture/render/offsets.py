@@ -11,8 +11,13 @@ REACH = 6  # px to each side of an outline that are looked at
 STEP = 0.25
 EVERY = 3.0  # px between the points
 LEAST = 12  # points below which nothing is said
-WORTH_TELLING = 0.5  # px left over; near corners and thin things a measurement is off by some tenths
+WORTH_TELLING = (
+    0.5  # px left over; near corners and thin things a measurement is off by some tenths
+)
 FIRM = 3.0
+POINTS_TOGETHER = 6  # neighbouring points of an outline that err together
+SURE = 2.5  # a shift, scale or turn is told where it is so many times its ±
+KNOWN_PX = 0.6  # and scale and turn only where they are known as well as this at the corner
 HALF = 0.08  # px within which a shift counts as the half pixel of another convention
 
 
@@ -21,7 +26,8 @@ class Offsets:
     """at: (N, 2) px on the expected outline; normal: (N, 2) outward; off: (N,) px that the render lies farther out along it.
 
     shift: (2,) px right and down; scale; rotation, radians, clockwise as seen: what best explains them, about the picture's middle.
-    rest: (N,) px that this leaves.
+    rest: (N,) px that this leaves. plus_minus: (4,) standard deviations of shift right and down, and of scale and rotation in px at the
+    picture's corner, `corner` px from its middle.
     """
 
     at: np.ndarray
@@ -31,6 +37,8 @@ class Offsets:
     scale: float
     rotation: float
     rest: np.ndarray
+    plus_minus: np.ndarray
+    corner: float
 
     @property
     def median(self) -> float:
@@ -55,7 +63,7 @@ def measure(alpha, expected) -> Offsets | None:
     clean = np.ones(len(at), bool)
     for profile in (right, found):
         clean &= (profile[:, :5] > 0.97).all(axis=1) & (profile[:, -5:] < 0.03).all(axis=1)
-    clean &= (np.abs(np.diff(right, axis=1)).sum(axis=1) < 1.05)
+    clean &= np.abs(np.diff(right, axis=1)).sum(axis=1) < 1.05
     at, normal, off = at[clean], normal[clean], (found - right)[clean].sum(axis=1) * STEP
     return explained(at, normal, off, expected.shape) if len(at) >= LEAST else None
 
@@ -66,16 +74,49 @@ def explained(at, normal, off, shape) -> Offsets:
     """
     middle, size = np.array(shape[::-1]) / 2, np.hypot(*shape) / 2
     away = (at - middle) / size
-    rows = np.stack([normal[:, 0], normal[:, 1], (normal * away).sum(axis=1), normal[:, 1] * away[:, 0] - normal[:, 0] * away[:, 1]], -1)
+    rows = np.stack(
+        [
+            normal[:, 0],
+            normal[:, 1],
+            (normal * away).sum(axis=1),
+            normal[:, 1] * away[:, 0] - normal[:, 0] * away[:, 1],
+        ],
+        -1,
+    )
     weight, scale = np.ones(len(at)), 0.01
     for _ in range(8):  # points that something else has moved have less and less of a say
         # What the points don't determine stays within FIRM px at the picture's corner.
         held = np.eye(4) * scale / FIRM
-        answer = np.linalg.lstsq(np.concatenate([rows * weight[:, None], held]), np.concatenate([off * weight, np.zeros(4)]), rcond=None)[0]
+        answer = np.linalg.lstsq(
+            np.concatenate([rows * weight[:, None], held]),
+            np.concatenate([off * weight, np.zeros(4)]),
+            rcond=None,
+        )[0]
         rest = off - rows @ answer
         scale = max(1.4826 * float(np.median(np.abs(rest))), 0.01)
         weight = 1 / np.sqrt(np.maximum(1.0, np.abs(rest) / (2 * scale)))
-    return Offsets(at, normal, off, answer[:2], float(1 + answer[2] / size), float(answer[3] / size), rest)
+    # Neighbouring points of one outline err together.
+    design = rows * weight[:, None]
+    covariance = np.linalg.pinv(design.T @ design) * scale**2 * POINTS_TOGETHER
+    spread = np.sqrt(np.diag(covariance)) + np.where(_open(design), np.inf, 0.0)
+    return Offsets(
+        at,
+        normal,
+        off,
+        answer[:2],
+        float(1 + answer[2] / size),
+        float(answer[3] / size),
+        rest,
+        spread,
+        float(size),
+    )
+
+
+def _open(design) -> np.ndarray:
+    """(4,) whether the points don't determine each of shift, scale and rotation at all."""
+    _, singular, vt = np.linalg.svd(design, full_matrices=False)
+    null = vt[singular < 1e-6 * max(singular.max(initial=0.0), 1e-12)]
+    return (np.abs(null) > 1e-3).any(axis=0) if len(null) else np.zeros(4, bool)
 
 
 def _outline(expected) -> tuple[np.ndarray, np.ndarray]:
@@ -83,13 +124,17 @@ def _outline(expected) -> tuple[np.ndarray, np.ndarray]:
     import cv2
 
     smooth = cv2.GaussianBlur(expected.astype(np.float32), (0, 0), 1.0)
-    contours, _ = cv2.findContours((smooth > 0.5).astype(np.uint8), cv2.RETR_LIST, cv2.CHAIN_APPROX_NONE)
-    points = [contour[:, 0][::int(EVERY)] for contour in contours if len(contour) > 30]
+    contours, _ = cv2.findContours(
+        (smooth > 0.5).astype(np.uint8), cv2.RETR_LIST, cv2.CHAIN_APPROX_NONE
+    )
+    points = [contour[:, 0][:: int(EVERY)] for contour in contours if len(contour) > 30]
     if not points:
         return np.zeros((0, 2)), np.zeros((0, 2))
     at = np.concatenate(points) + 0.5
     height, width = expected.shape
-    at = at[(at > REACH + 2).all(axis=1) & (at < (width - REACH - 2, height - REACH - 2)).all(axis=1)]
+    at = at[
+        (at > REACH + 2).all(axis=1) & (at < (width - REACH - 2, height - REACH - 2)).all(axis=1)
+    ]
     if not len(at):
         return np.zeros((0, 2)), np.zeros((0, 2))
     across, down = (cv2.Sobel(smooth, cv2.CV_32F, *which, ksize=3) for which in ((1, 0), (0, 1)))
@@ -105,28 +150,89 @@ def _sampled(picture, where) -> np.ndarray:
 
     at = (where - 0.5).astype(np.float32)
     step = 30_000  # cv2.remap takes pictures of fewer than 32,768 rows
-    return np.concatenate([cv2.remap(picture.astype(np.float32), at[start:start + step, :, 0], at[start:start + step, :, 1], cv2.INTER_LINEAR)
-                           for start in range(0, len(at), step)])
+    return np.concatenate(
+        [
+            cv2.remap(
+                picture.astype(np.float32),
+                at[start : start + step, :, 0],
+                at[start : start + step, :, 1],
+                cv2.INTER_LINEAR,
+            )
+            for start in range(0, len(at), step)
+        ]
+    )
 
 
-def in_words(found: Offsets) -> list[str]:
-    """What explains the offsets, in sentences; the least that is worth saying is a twentieth of a pixel."""
-    out, (x, y) = [], found.shift
-    size = np.abs(found.at - found.at.mean(axis=0)).max()
-    if np.hypot(x, y) >= 0.05:
-        parts = [f"{abs(value):.2f} px {(plus if value > 0 else minus)}" for value, plus, minus in ((x, "right", "left"), (y, "down", "up"))
-                 if abs(value) >= 0.05]
-        half = all(abs(abs(value) - 0.5) < HALF or abs(value) < HALF for value in (x, y)) and max(abs(x), abs(y)) > 0.3
-        why = ": half a pixel is what a program that counts from pixel middles is off by" if half else ""
-        out.append(f"Everything sits {' and '.join(parts)}{why}.")
-    if abs(found.scale - 1) * size >= 0.05:
-        large = "large" if found.scale > 1 else "small"
-        out.append(f"It is {abs(found.scale - 1) * 100:.3f} % too {large}, as with a focal length or a gate that is off by as much.")
-    if abs(found.rotation) * size >= 0.05:
-        out.append(f"It is turned by {abs(np.degrees(found.rotation)):.3f}° {'clockwise' if found.rotation > 0 else 'anticlockwise'}.")
+def in_words(found: Offsets, hard: bool = False) -> list[str]:
+    """What explains the offsets, in sentences, each figure with its ±.
+
+    Only what the outlines can tell is told: a shift, scale or turn that is sure. `hard`: whether the
+    render has no alpha, so that its outlines are known to half a pixel only.
+    """
+    out = [*_shift_words(found), *_shape_words(found)]
+    scale_known, turn_known = found.plus_minus[2:] < KNOWN_PX
     left = float(np.percentile(np.abs(found.rest), 95))
     if not out:
-        out.append("It lies where it should." if left < WORTH_TELLING else "No shift, scale or rotation explains what is off.")
+        out.append(
+            "It lies where it should."
+            if left < WORTH_TELLING
+            else "No shift, scale or rotation explains what is off."
+        )
     elif left >= WORTH_TELLING:
-        out.append(f"That leaves {left:.2f} px at the worst twentieth: there is more to it, such as the lens's distortion or a moved stand-in.")
+        out.append(
+            f"That leaves {left:.2f} px at the worst twentieth: there is more to it, such as the "
+            "lens's distortion or a moved stand-in."
+        )
+    unknown = [name for name, known in (("scale", scale_known), ("turn", turn_known)) if not known]
+    if unknown:
+        out.append(
+            f"Its {' and '.join(unknown)} can't be told: there are too few outlines, or they lie "
+            "too close together."
+        )
+    if hard:
+        out.append("Without an alpha its outlines are known to half a pixel only.")
+    return out
+
+
+def _shift_words(found: Offsets) -> list[str]:
+    spread = found.plus_minus[:2]
+    told = [
+        (value, sigma, words)
+        for value, sigma, words in zip(found.shift, spread, (("right", "left"), ("down", "up")))
+        if abs(value) >= 0.05 and abs(value) > SURE * sigma
+    ]
+    if not told:
+        return []
+    parts = [
+        f"{abs(value):.2f} ± {max(sigma, 0.005):.2f} px {plus if value > 0 else minus}"
+        for value, sigma, (plus, minus) in told
+    ]
+    x, y = found.shift
+    halves = all(abs(abs(value) - 0.5) < HALF or abs(value) < HALF for value in (x, y))
+    why = ""
+    if halves and max(abs(x), abs(y)) > 0.3:
+        why = ": half a pixel is what a program that counts from pixel middles is off by"
+    return [f"Everything sits {' and '.join(parts)}{why}."]
+
+
+def _shape_words(found: Offsets) -> list[str]:
+    """Scale and turn, where they are sure and show within the outlines."""
+    out, size = [], np.abs(found.at - found.at.mean(axis=0)).max()
+    _, _, scale_px, turn_px = found.plus_minus
+    growth, turn = found.scale - 1, found.rotation
+    sure = abs(growth) * found.corner > SURE * scale_px and scale_px < KNOWN_PX
+    if abs(growth) * size >= 0.05 and sure:
+        large = "large" if growth > 0 else "small"
+        spread = 100 * scale_px / found.corner
+        out.append(
+            f"It is {abs(growth) * 100:.3f} ± {max(spread, 0.0005):.3f} % too {large}, as with a "
+            "focal length or a gate that is off by as much."
+        )
+    sure = abs(turn) * found.corner > SURE * turn_px and turn_px < KNOWN_PX
+    if abs(turn) * size >= 0.05 and sure:
+        way = "clockwise" if turn > 0 else "anticlockwise"
+        spread = np.degrees(turn_px / found.corner)
+        out.append(
+            f"It is turned by {abs(np.degrees(turn)):.3f} ± {max(spread, 0.0005):.3f}° {way}."
+        )
     return out

@@ -13,10 +13,16 @@ from aperture.scene.stand_in import StandIn
 
 RAYS_A_BLOCK = 120_000  # what keeps the arrays of a block within the processor's reach
 # What each pass is, for the page; beauty is always there.
-PASSES = {"depth": "Depth, along the axis and by distance", "position": "World position", "normal": "Normals",
-          "masks": "A mask for each stand-in, and as Cryptomatte", "occlusion": "Ambient occlusion",
-          "lines": "Drawing of outlines and creases", "shadow": "Shadow on what is part of the plate",
-          "reflection": "Reflection in what is part of the plate"}
+PASSES = {
+    "depth": "Depth, along the axis and by distance",
+    "position": "World position",
+    "normal": "Normals",
+    "masks": "A mask for each stand-in, and as Cryptomatte",
+    "occlusion": "Ambient occlusion",
+    "lines": "Drawing of outlines and creases",
+    "shadow": "Shadow on what is part of the plate",
+    "reflection": "Reflection in what is part of the plate",
+}
 
 
 @dataclass(frozen=True)
@@ -48,8 +54,14 @@ class Render:
         return self.layers["beauty"]
 
 
-def render(camera: Camera, items: list[tuple[StandIn, Look]], wanted: Wanted | None = None, plate=None, plate_camera: Camera | None = None,
-           progress=None) -> Render:
+def render(
+    camera: Camera,
+    items: list[tuple[StandIn, Look]],
+    wanted: Wanted | None = None,
+    plate=None,
+    plate_camera: Camera | None = None,
+    progress=None,
+) -> Render:
     """Render at the camera's grid size.
 
     `plate`: (H, W, 3) linear, as `plate_camera` saw it, for what wears it. `progress(done)` is called with 0 … 1 and may raise to stop.
@@ -60,7 +72,10 @@ def render(camera: Camera, items: list[tuple[StandIn, Look]], wanted: Wanted | N
     rows, columns = _touched(camera, [item for item, _ in items], width, height)
     if wanted.region:
         left, top, right, bottom = wanted.region
-        rows, columns = (max(rows[0], top), min(rows[1], bottom)), (max(columns[0], left), min(columns[1], right))
+        rows, columns = (
+            (max(rows[0], top), min(rows[1], bottom)),
+            (max(columns[0], left), min(columns[1], right)),
+        )
     if rows[1] <= rows[0] or columns[1] <= columns[0]:
         return Render(layers, names)
     scene = Scene(camera, items, wanted.light, plate, plate_camera)
@@ -71,9 +86,12 @@ def render(camera: Camera, items: list[tuple[StandIn, Look]], wanted: Wanted | N
         _soft(scene, layers, here, wanted)
         if {"depth", "position", "normal", "occlusion"} & set(wanted.passes):
             _hard(scene, layers, here, wanted)
+
     scene.ready()
     tops = list(range(rows[0], rows[1], step))
-    with ThreadPoolExecutor(os.cpu_count() or 1) as threads:  # NumPy and embree work outside the interpreter's lock
+    with ThreadPoolExecutor(
+        os.cpu_count() or 1
+    ) as threads:  # NumPy and embree work outside the interpreter's lock
         running = [threads.submit(block, top) for top in tops]
         try:
             for number, one in enumerate(running, 1):
@@ -89,7 +107,9 @@ def render(camera: Camera, items: list[tuple[StandIn, Look]], wanted: Wanted | N
 def first_met(camera: Camera, items: list[tuple[StandIn, Look]]) -> np.ndarray:
     """(H, W) int16: the index of the stand-in that is seen in the middle of each pixel, MISSED where none is."""
     scene = Scene(camera, items)
-    rows, columns = _touched(camera, [item for item, _ in items], camera.grid.width, camera.grid.height)
+    rows, columns = _touched(
+        camera, [item for item, _ in items], camera.grid.width, camera.grid.height
+    )
     out = np.full((camera.grid.height, camera.grid.width), MISSED, np.int16)
     if rows[1] <= rows[0] or columns[1] <= columns[0]:
         return out
@@ -97,7 +117,10 @@ def first_met(camera: Camera, items: list[tuple[StandIn, Look]]) -> np.ndarray:
     def block(top):
         here = (top, min(top + step, rows[1]))
         directions = rays(camera, here, columns, 1)
-        out[here[0]:here[1], columns[0]:columns[1]] = scene.hit(directions.reshape(-1, 3)).item.reshape(directions.shape[:2])
+        out[here[0] : here[1], columns[0] : columns[1]] = scene.hit(
+            directions.reshape(-1, 3)
+        ).item.reshape(directions.shape[:2])
+
     step = max(1, RAYS_A_BLOCK // (columns[1] - columns[0]))
     _shared(scene, block, range(rows[0], rows[1], step))
     return out
@@ -114,16 +137,23 @@ def coverage(camera: Camera, items: list[tuple[StandIn, Look]], samples: int = 4
     lines = np.zeros(out.shape, np.uint8)  # what is thinner than a pixel may be met by no ray
     for item, _ in items:
         for piece in wire(camera, item):
-            cv2.polylines(lines, [np.clip(np.round(piece - 0.5), -30000, 30000).astype(np.int32)], False, 1, 3)
+            cv2.polylines(
+                lines, [np.clip(np.round(piece - 0.5), -30000, 30000).astype(np.int32)], False, 1, 3
+            )
     y, x = np.nonzero(near | lines.astype(bool))
     at, middle = np.stack([x, y], -1), (np.arange(samples) + 0.5) / samples
     offsets = np.stack(np.meshgrid(middle, middle), -1).reshape(-1, 2)
 
     def along(part):
         hits = scene.hit(camera.rays((part[:, None, :] + offsets).reshape(-1, 2)))
-        out[part[:, 1], part[:, 0]] = (hits.met & ~scene.catches[np.maximum(hits.item, 0)]).reshape(len(part), -1).mean(axis=1)
+        out[part[:, 1], part[:, 0]] = (
+            (hits.met & ~scene.catches[np.maximum(hits.item, 0)])
+            .reshape(len(part), -1)
+            .mean(axis=1)
+        )
+
     share = max(1, RAYS_A_BLOCK // samples**2)
-    _shared(scene, along, [at[start:start + share] for start in range(0, len(at), share)])
+    _shared(scene, along, [at[start : start + share] for start in range(0, len(at), share)])
     return out
 
 
@@ -137,10 +167,17 @@ def _shared(scene, work, parts):
 def _empty(height, width, passes, count) -> dict[str, np.ndarray]:
     def blank(*channels, value=0.0):
         return np.full((height, width, *channels), value, np.float32)
+
     out = {"beauty": blank(4)}
     if "depth" in passes:
         out |= {"depth": blank(value=np.inf), "distance": blank(value=np.inf)}
-    for name, channels in (("position", 3), ("normal", 3), ("lines", 2), ("shadow", 0), ("reflection", 4)):
+    for name, channels in (
+        ("position", 3),
+        ("normal", 3),
+        ("lines", 2),
+        ("shadow", 0),
+        ("reflection", 4),
+    ):
         if name in passes:
             out[name] = blank(*([channels] if channels else []))
     if "occlusion" in passes:
@@ -158,12 +195,20 @@ def rays(camera: Camera, rows, columns, samples: int) -> np.ndarray:
     offsets = (np.arange(samples) + 0.5) / samples
     if samples == 1 or not camera.lens.distorts and camera.lens.projection == "rectilinear":
         xs, ys = (np.arange(*span)[:, None] + offsets for span in (columns, rows))
-        return camera.rays(np.stack(np.meshgrid(xs.ravel(), ys.ravel()), -1).reshape(-1, 2)).reshape(ys.size, xs.size, 3)
-    corners = np.stack(np.meshgrid(np.arange(columns[0], columns[1] + 1), np.arange(rows[0], rows[1] + 1)), -1).astype(float)
+        return camera.rays(
+            np.stack(np.meshgrid(xs.ravel(), ys.ravel()), -1).reshape(-1, 2)
+        ).reshape(ys.size, xs.size, 3)
+    corners = np.stack(
+        np.meshgrid(np.arange(columns[0], columns[1] + 1), np.arange(rows[0], rows[1] + 1)), -1
+    ).astype(float)
     at = camera.rays(corners.reshape(-1, 2)).reshape(*corners.shape[:2], 3)
-    across = at[:, :-1, None] * (1 - offsets[:, None]) + at[:, 1:, None] * offsets[:, None]  # (R + 1, C, s, 3)
+    across = (
+        at[:, :-1, None] * (1 - offsets[:, None]) + at[:, 1:, None] * offsets[:, None]
+    )  # (R + 1, C, s, 3)
     across = across.reshape(len(at), -1, 3)
-    out = (across[:-1, None] * (1 - offsets[:, None, None]) + across[1:, None] * offsets[:, None, None]).reshape(-1, across.shape[1], 3)
+    out = (
+        across[:-1, None] * (1 - offsets[:, None, None]) + across[1:, None] * offsets[:, None, None]
+    ).reshape(-1, across.shape[1], 3)
     return out / np.linalg.norm(out, axis=2, keepdims=True)
 
 
@@ -178,6 +223,7 @@ def _soft(scene, layers, here, wanted):
 
     def averaged(values):
         return values.reshape(high, s, wide, s, *values.shape[1:]).mean(axis=(1, 3))
+
     element = hits.met & ~scene.catches[np.maximum(hits.item, 0)] if len(scene.items) else hits.met
     which = np.flatnonzero(element)
     values = np.zeros((len(directions), 4), np.float32)
@@ -190,18 +236,27 @@ def _soft(scene, layers, here, wanted):
     if "shadow" in wanted.passes and len(parts):
         open_ = scene.direct(hits, parts, by_parts=True)
         taken = np.zeros(len(directions), np.float32)
-        taken[parts] = (open_ - np.minimum(scene.direct(hits, parts), open_)) / np.maximum(open_ + scene.sky(hits.normal[parts]), 1e-6)
+        taken[parts] = (open_ - np.minimum(scene.direct(hits, parts), open_)) / np.maximum(
+            open_ + scene.sky(hits.normal[parts]), 1e-6
+        )
         layers["shadow"][here] = averaged(taken)
     if "reflection" in wanted.passes and len(parts):
-        mirrors = parts[np.array([look.material == "mirror" for look in scene.looks])[hits.item[parts]]]
+        mirrors = parts[
+            np.array([look.material == "mirror" for look in scene.looks])[hits.item[parts]]
+        ]
         colour, met = scene.reflected(hits, mirrors, directions)
         there = (met != MISSED) & ~scene.catches[np.maximum(met, 0)]
         values = np.zeros((len(directions), 4), np.float32)
-        values[mirrors[there]] = np.concatenate([MIRROR * colour[there], np.full((int(there.sum()), 1), MIRROR)], axis=1)
+        values[mirrors[there]] = np.concatenate(
+            [MIRROR * colour[there], np.full((int(there.sum()), 1), MIRROR)], axis=1
+        )
         layers["reflection"][here] = averaged(values)
     if "lines" in wanted.passes:
         drawn = _edges(hits.item.reshape(shape), hits.normal.reshape(*shape, 3), s)
-        layers["lines"][here] = np.stack([averaged(drawn.reshape(-1).astype(np.float32)), averaged(hits.met.astype(np.float32))], -1)
+        layers["lines"][here] = np.stack(
+            [averaged(drawn.reshape(-1).astype(np.float32)), averaged(hits.met.astype(np.float32))],
+            -1,
+        )
 
 
 def _edges(item, normal, samples) -> np.ndarray:
@@ -211,7 +266,9 @@ def _edges(item, normal, samples) -> np.ndarray:
         a, b = [slice(None)] * 2, [slice(None)] * 2
         a[axis], b[axis] = slice(None, -1), slice(1, None)
         a, b = tuple(a), tuple(b)
-        apart = (item[a] != item[b]) | (np.einsum("ijk,ijk->ij", normal[a], normal[b]) < CREASE) & (item[a] != MISSED)
+        apart = (item[a] != item[b]) | (np.einsum("ijk,ijk->ij", normal[a], normal[b]) < CREASE) & (
+            item[a] != MISSED
+        )
         for _ in range(max(1, samples // 2)):
             edge[a] |= apart
             edge[b] |= apart
@@ -232,7 +289,9 @@ def _hard(scene, layers, here, wanted):
         along[which] = hits.distance[which] * -(directions[which] @ scene.camera.rotation[:, 2])
         layers["depth"][here] = along.reshape(shape)
     if "position" in wanted.passes:
-        layers["position"][here] = np.where(hits.met[:, None], hits.point + scene.camera.position, 0).reshape(*shape, 3)
+        layers["position"][here] = np.where(
+            hits.met[:, None], hits.point + scene.camera.position, 0
+        ).reshape(*shape, 3)
     if "normal" in wanted.passes:
         layers["normal"][here] = hits.normal.reshape(*shape, 3)
     if "occlusion" in wanted.passes:
@@ -249,5 +308,8 @@ def _touched(camera, stand_ins, width, height):
     points = camera.project(np.concatenate([outline_points(item) for item in stand_ins]))
     if (camera.to_camera_space(corners)[:, 2] > -1e-3).any() or not np.isfinite(points).all():
         return (0, height), (0, width)
-    low, high = np.floor(points.min(axis=0)).astype(int) - 3, np.ceil(points.max(axis=0)).astype(int) + 3
+    low, high = (
+        np.floor(points.min(axis=0)).astype(int) - 3,
+        np.ceil(points.max(axis=0)).astype(int) + 3,
+    )
     return tuple(np.clip([low[1], high[1]], 0, height)), tuple(np.clip([low[0], high[0]], 0, width))

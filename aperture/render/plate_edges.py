@@ -22,7 +22,13 @@ def measure(pixels, camera: Camera, items: list[StandIn], which) -> tuple[Offset
     pixels: (H, W, 3) 8-bit, may be memory-mapped; `which`: indices of the stand-ins that are measured, the others only hide. None where
     too little was found.
     """
-    scene, at, normals, off, refused = Scene(camera, [(item, Look()) for item in items]), [], [], [], 0
+    scene, at, normals, off, refused = (
+        Scene(camera, [(item, Look()) for item in items]),
+        [],
+        [],
+        [],
+        0,
+    )
     for index in which:
         for piece in _pieces(scene, camera, items[index]):
             try:
@@ -42,7 +48,9 @@ def measure(pixels, camera: Camera, items: list[StandIn], which) -> tuple[Offset
                 off.append((1 - share) * moved[0] + share * moved[1])
     if len(at) < LEAST:
         return None, refused
-    return explained(np.array(at), np.array(normals), np.array(off), (camera.grid.height, camera.grid.width)), refused
+    return explained(
+        np.array(at), np.array(normals), np.array(off), (camera.grid.height, camera.grid.width)
+    ), refused
 
 
 def _pieces(scene, camera, item):
@@ -54,15 +62,29 @@ def _pieces(scene, camera, item):
         points = start * (1 - share) + end * share
         px = camera.project(points)
         with np.errstate(invalid="ignore"):
-            inside = np.isfinite(px).all(axis=1) & (px > SEARCH_PX).all(axis=1) & (px < size - SEARCH_PX).all(axis=1)
-        for run in runs(np.concatenate([px, points], axis=1), inside & _seen(scene, camera, points)):
-            length = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(run[:, :2], axis=0), axis=1))])
+            inside = (
+                np.isfinite(px).all(axis=1)
+                & (px > SEARCH_PX).all(axis=1)
+                & (px < size - SEARCH_PX).all(axis=1)
+            )
+        for run in runs(
+            np.concatenate([px, points], axis=1), inside & _seen(scene, camera, points)
+        ):
+            length = np.concatenate(
+                [[0], np.cumsum(np.linalg.norm(np.diff(run[:, :2], axis=0), axis=1))]
+            )
             if length[-1] < SHORTEST_PX:
                 continue
             # Near a corner other edges disturb: the ends are left out.
-            stops = np.linspace(0.08 * length[-1], 0.92 * length[-1], max(1, round(length[-1] / PIECE_PX)) + 1)
+            stops = np.linspace(
+                0.08 * length[-1], 0.92 * length[-1], max(1, round(length[-1] / PIECE_PX)) + 1
+            )
             places = np.stack([np.interp(stops, length, run[:, axis]) for axis in range(2)], -1)
-            yield from (pair for pair in np.stack([places[:-1], places[1:]], axis=1) if np.linalg.norm(pair[1] - pair[0]) > SHORTEST_PX * 0.8)
+            yield from (
+                pair
+                for pair in np.stack([places[:-1], places[1:]], axis=1)
+                if np.linalg.norm(pair[1] - pair[0]) > SHORTEST_PX * 0.8
+            )
 
 
 def _seen(scene, camera, points):

@@ -11,7 +11,19 @@ import numpy as np
 
 from aperture.errors import Problem
 from aperture.plates.colour import decode_srgb, encode_srgb
-from aperture.render.corrections import AGREES, CLEARLY, PLATE, Geometry, apply, corrections_of, in_words, overlap, recognise, refined, targets_of
+from aperture.render.corrections import (
+    AGREES,
+    CLEARLY,
+    PLATE,
+    Geometry,
+    apply,
+    corrections_of,
+    in_words,
+    overlap,
+    recognise,
+    refined,
+    targets_of,
+)
 
 ENDINGS = ("png", "tif", "tiff", "exr")
 MOST_PIXELS = 250_000_000
@@ -30,6 +42,11 @@ class Returned:
     linear: bool
     doubts: tuple["Finding", ...] = ()
 
+    @property
+    def has_shape(self) -> bool:
+        """Whether its alpha tells anything: one that is full everywhere doesn't."""
+        return self.has_alpha and bool(self.rgba[..., 3].min() <= 0.999)
+
 
 @dataclass(frozen=True)
 class Finding:
@@ -46,26 +63,47 @@ def read(path: Path) -> Returned:
 
     ending = path.suffix.lower().lstrip(".")
     if ending not in ENDINGS:
-        raise Problem("A render comes back as PNG, TIFF or EXR.", "file")
+        raise Problem("This file can't be used here. Bring PNG, TIFF or EXR.", "file")
     if ending == "exr":
         return _read_exr(path)
     data = np.fromfile(path, np.uint8)
     pixels = cv2.imdecode(data, cv2.IMREAD_UNCHANGED) if len(data) else None
     if pixels is None:
-        raise Problem("This picture can't be read: it is damaged, or of another kind than its name says.", "file")
+        raise Problem(
+            "This picture can't be read: it is damaged, or of another kind than its name says.",
+            "file",
+        )
     if pixels.shape[0] * pixels.shape[1] > MOST_PIXELS:
         raise Problem("This picture is too large to lay over a plate.", "file")
     pixels = pixels[..., None] if pixels.ndim == 2 else pixels
     linear, doubts = pixels.dtype.kind == "f", ()
     if not linear and _says_linear(path):
-        linear, doubts = True, (Finding("encoding", "Its file says that its values are linear light, and they were taken so.", True),)
-    values = pixels.astype(np.float32) / (1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)
+        linear, doubts = (
+            True,
+            (
+                Finding(
+                    "encoding",
+                    "Its file says that its values are linear light, and they were taken so.",
+                    True,
+                ),
+            ),
+        )
+    values = pixels.astype(np.float32) / (
+        1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max
+    )
     alpha = values[..., 3:] if values.shape[2] == 4 else None
     colour = values[..., 2::-1] if values.shape[2] >= 3 else np.repeat(values[..., :1], 3, axis=2)
     if not linear:
         steps = np.iinfo(pixels.dtype).max
-        colour = decode_srgb(np.arange(steps + 1) / steps).astype(np.float32)[np.round(colour * steps).astype(np.int32)]
-    return Returned(np.concatenate([colour, np.ones_like(colour[..., :1]) if alpha is None else alpha], axis=2), alpha is not None, linear, doubts)
+        colour = decode_srgb(np.arange(steps + 1) / steps).astype(np.float32)[
+            np.round(colour * steps).astype(np.int32)
+        ]
+    return Returned(
+        np.concatenate([colour, np.ones_like(colour[..., :1]) if alpha is None else alpha], axis=2),
+        alpha is not None,
+        linear,
+        doubts,
+    )
 
 
 def _says_linear(path) -> bool:
@@ -77,7 +115,9 @@ def _says_linear(path) -> bool:
             gamma, profile = picture.info.get("gamma"), picture.info.get("icc_profile") or b""
     except (OSError, ValueError, SyntaxError):
         return False
-    return bool(gamma and abs(gamma - 1) < 0.01) or b"linear" in profile[:4096].lower().replace(b"\0", b"")
+    return bool(gamma and abs(gamma - 1) < 0.01) or b"linear" in profile[:4096].lower().replace(
+        b"\0", b""
+    )
 
 
 def _read_exr(path):
@@ -85,13 +125,20 @@ def _read_exr(path):
 
     try:
         with OpenEXR.File(str(path), separate_channels=True) as file:
-            channels = {name: np.asarray(channel.pixels, np.float32) for name, channel in file.channels().items()}
+            channels = {
+                name: np.asarray(channel.pixels, np.float32)
+                for name, channel in file.channels().items()
+            }
             window, shown = file.header()["dataWindow"], file.header()["displayWindow"]
             primaries = file.header().get("chromaticities")
     except Exception as error:  # the library raises whatever it meets
-        raise Problem("This EXR can't be read: it is damaged, or of another kind than its name says.", "file") from error
+        raise Problem(
+            "This EXR can't be read: it is damaged, or of another kind than its name says.", "file"
+        ) from error
     if not {"R", "G", "B"} <= set(channels):
-        raise Problem("This EXR has no R, G and B: " + ", ".join(sorted(channels)[:6]) + ".", "file")
+        raise Problem(
+            "This EXR has no R, G and B: " + ", ".join(sorted(channels)[:6]) + ".", "file"
+        )
     colour = np.stack([channels[name] for name in "RGB"], -1)
     alpha = channels["A"][..., None] if "A" in channels else np.ones_like(colour[..., :1])
     rgba = np.nan_to_num(np.concatenate([colour, alpha], axis=2), posinf=65504, neginf=0)
@@ -100,29 +147,53 @@ def _read_exr(path):
     size = (int(bottom - top) + 1, int(right - left) + 1)
     if offset.any() or rgba.shape[:2] != size:  # what lies outside the data window is empty
         if min(size) < 1 or size[0] * size[1] > MOST_PIXELS:
-            raise Problem("The windows of this EXR make no picture.", "file")
+            raise Problem(
+                "The data window and display window of this EXR contain no picture.", "file"
+            )
         whole = np.zeros((*size, 4), np.float32)
         x, y = max(int(offset[0]), 0), max(int(offset[1]), 0)
-        part = rgba[max(-int(offset[1]), 0):, max(-int(offset[0]), 0):][:max(size[0] - y, 0), :max(size[1] - x, 0)]
-        whole[y:y + part.shape[0], x:x + part.shape[1]] = part
+        part = rgba[max(-int(offset[1]), 0) :, max(-int(offset[0]), 0) :][
+            : max(size[0] - y, 0), : max(size[1] - x, 0)
+        ]
+        whole[y : y + part.shape[0], x : x + part.shape[1]] = part
         rgba = whole
     return Returned(rgba, "A" in channels, True, tuple(_doubts_of_exr(rgba, primaries)))
 
 
-REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)  # ITU-R BT.709, which OpenEXR means where nothing is said
+REC709 = (
+    0.64,
+    0.33,
+    0.30,
+    0.60,
+    0.15,
+    0.06,
+    0.3127,
+    0.3290,
+)  # ITU-R BT.709, which OpenEXR means where nothing is said
 
 
 def _doubts_of_exr(rgba, primaries):
     """What in an EXR makes its colours doubtful: other primaries, or steps of an 8-bit picture that was encoded for a screen."""
-    if primaries is not None and np.abs(np.array(primaries, float).ravel()[:8] - REC709).max() > 0.005:
-        yield Finding("encoding", "Its file names other primaries than the plate's (ITU-R BT.709): its colours will differ.", False)
+    if (
+        primaries is not None
+        and np.abs(np.array(primaries, float).ravel()[:8] - REC709).max() > 0.005
+    ):
+        yield Finding(
+            "encoding",
+            "Its file names other primaries than the plate's (ITU-R BT.709): its colours will differ.",
+            False,
+        )
     colour = rgba[..., :3][rgba[..., 3] > 0.99]
     colour = colour[(colour > 0.02).all(axis=1) & (colour < 1).all(axis=1)][:200_000]
     if len(colour) > 200:
         steps = colour * 255  # half floats below 1 are finer than an eighth of such a step
         if np.abs(steps - np.round(steps)).max() < 0.07 and len(np.unique(np.round(steps))) > 8:
-            yield Finding("encoding", "Its values go in 255 steps, as those of a picture made for a screen: it was probably written without being "
-                          "made linear. Take its colours as encoded, below.", False)
+            yield Finding(
+                "encoding",
+                "Its values are quantised to 255 steps, like those of a picture made for a screen: it was probably written without being "
+                "made linear. Take its colours as encoded, below.",
+                False,
+            )
 
 
 @dataclass(frozen=True)
@@ -135,17 +206,25 @@ class Taken:
     alpha: str = "seen"
 
 
-def put_right(found: Returned, expected, corrections=(), targets=(), taken: Taken | None = None) -> tuple[Returned, list[Finding], Taken]:
+def put_right(
+    found: Returned, expected, corrections=(), targets=(), taken: Taken | None = None
+) -> tuple[Returned, list[Finding], Taken]:
     """The render at the plate's size, upright, premultiplied, with what was found, and how it was taken, nothing left to recognise.
 
     expected: (H, W) alpha. corrections, targets: as `corrections.corrections_of` and `targets_of` give them; the slips that are always
     possible and the plate itself without. Raises Problem where its shape fits the plate in no way.
     """
     taken, findings = taken or Taken(), list(found.doubts)
-    corrections, targets = list(corrections) or corrections_of(None, None), list(targets) or targets_of(None, *expected.shape[::-1])
+    corrections, targets = (
+        list(corrections) or corrections_of(None, None),
+        list(targets) or targets_of(None, *expected.shape[::-1]),
+    )
     rgba = _encoded(found, taken.encoding)
-    has_alpha = found.has_alpha and rgba[..., 3].min() <= 0.999
+    has_alpha = found.has_shape
     inverted, geometry = _recognised(rgba, has_alpha, expected, corrections, targets, taken)
+    # Before anything is resized: mixing colours that aren't multiplied with the black of empty
+    # pixels makes their edges fade as if they were.
+    rgba, straight = _multiplied(rgba, has_alpha, inverted, taken.multiplied)
     on_plate = apply(rgba, corrections, targets, geometry) if geometry else None
     if on_plate is None:  # of no grid's size: with overscan of its own, or at another scale
         rgba = _of_size(rgba, expected.shape, findings)
@@ -157,55 +236,123 @@ def put_right(found: Returned, expected, corrections=(), targets=(), taken: Take
     rgba = on_plate
     if not has_alpha:
         black = rgba[..., :3].max(axis=2) < 1e-4
-        findings.append(Finding("alpha", "It has no alpha" + (": what is black was taken as empty, so that its edges are hard."
-                                                              if black.any() else ", and covers all of the plate. Render it with alpha."), bool(black.any())))
-        rgba = np.concatenate([rgba[..., :3], np.ones_like(rgba[..., 3:])], axis=2) * ~black[..., None]
+        findings.append(
+            Finding(
+                "alpha",
+                "It has no alpha"
+                + (
+                    ": what is black was taken as empty, so that its edges are hard."
+                    if black.any()
+                    else ", and covers all of the plate. Render it with alpha."
+                ),
+                bool(black.any()),
+            )
+        )
+        rgba = (
+            np.concatenate([rgba[..., :3], np.ones_like(rgba[..., 3:])], axis=2) * ~black[..., None]
+        )
     elif inverted:
-        findings.append(Finding("alpha", "Its alpha is the wrong way round: it was inverted.", True))
+        findings.append(
+            Finding("alpha", "Its alpha is the wrong way round: it was inverted.", True)
+        )
         rgba = np.concatenate([rgba[..., :3], 1 - rgba[..., 3:]], axis=2)
-    findings += [Finding(one.key if one.of_plate else "upright", in_words(one, way, taken.geometry is not None), True)
-                 for one in corrections if (way := geometry.ways.get(one.key, 0))]
+    findings += [
+        Finding(
+            one.key if one.of_plate else "upright",
+            in_words(one, way, taken.geometry is not None),
+            True,
+        )
+        for one in corrections
+        if (way := geometry.ways.get(one.key, 0))
+    ]
     if geometry.grid != PLATE:
         name = next(one.name for one in targets if one.key == geometry.grid)
-        findings.append(Finding("grid", f"It was rendered for another grid of the gate chain, “{name}”: the chain brought it to the plate.", True))
+        findings.append(
+            Finding(
+                "grid",
+                f"It was rendered for another grid of the gate chain, “{name}”: the chain brought it to the plate.",
+                True,
+            )
+        )
     if overlap(rgba[..., 3], expected) < 0.3 and expected.max() > 0.5:
-        findings.append(Finding("elsewhere", "It hardly covers what the stand-ins cover: was it rendered through this camera?", False))
-    straight = {"yes": False, "no": True}.get(taken.multiplied, _is_straight(rgba))
-    done = Taken(geometry, taken.encoding, "no" if straight else "yes", "inverted" if inverted else "as is")
-    return replace(found, rgba=_multiplied(rgba, found.linear, straight, findings)), findings, done
+        findings.append(
+            Finding(
+                "elsewhere",
+                "It hardly covers what the stand-ins cover: was it rendered through this camera?",
+                False,
+            )
+        )
+    findings += _told_multiplied(found.linear, straight)
+    done = Taken(
+        geometry, taken.encoding, "no" if straight else "yes", "inverted" if inverted else "as is"
+    )
+    return replace(found, rgba=rgba), findings, done
 
 
-def _recognised(rgba, has_alpha, expected, corrections, targets, taken) -> tuple[bool, Geometry | None]:
+def _recognised(
+    rgba, has_alpha, expected, corrections, targets, taken
+) -> tuple[bool, Geometry | None]:
     """Whether a picture's alpha is inverted, and its geometry, unless they are told; without an alpha, what isn't black is its shape."""
     shape = rgba[..., 3] if has_alpha else (rgba[..., :3].max(axis=2) >= 1e-4).astype(np.float32)
     if taken.geometry:
         return has_alpha and taken.alpha == "inverted", taken.geometry
-    ways = {"seen": (False, True) if has_alpha else (False,), "as is": (False,), "inverted": (True,)}[taken.alpha]
-    seen = {way: recognise(1 - shape if way else shape, expected, corrections, targets) for way in ways}
+    ways = {
+        "seen": (False, True) if has_alpha else (False,),
+        "as is": (False,),
+        "inverted": (True,),
+    }[taken.alpha]
+    seen = {
+        way: recognise(1 - shape if way else shape, expected, corrections, targets) for way in ways
+    }
     score = {way: one.score if one else 0.0 for way, one in seen.items()}
     # Turned round only where that agrees clearly better.
-    inverted = seen.keys() == {True} or score.get(True, 0.0) > max(AGREES, score.get(False, 0.0) + CLEARLY)
+    inverted = seen.keys() == {True} or score.get(True, 0.0) > max(
+        AGREES, score.get(False, 0.0) + CLEARLY
+    )
     one = seen[inverted]
-    return inverted, one and refined(1 - shape if inverted else shape, expected, corrections, targets, one.geometry)
+    return inverted, one and refined(
+        1 - shape if inverted else shape, expected, corrections, targets, one.geometry
+    )
 
 
 def _encoded(found: Returned, encoding: str):
     """Its picture with its colours taken as one of ENCODINGS."""
     if encoding == "file" or (encoding == "linear") == found.linear:
         return found.rgba
-    colour = decode_srgb(found.rgba[..., :3]) if encoding == "srgb" else encode_srgb(found.rgba[..., :3])
+    colour = (
+        decode_srgb(found.rgba[..., :3]) if encoding == "srgb" else encode_srgb(found.rgba[..., :3])
+    )
     return np.concatenate([colour.astype(np.float32), found.rgba[..., 3:]], axis=2)
 
 
-def _multiplied(rgba, linear, straight, findings):
-    """The picture with its colours multiplied by its alpha; `straight`: whether they aren't yet, None where nothing tells."""
-    alpha = rgba[..., 3:]
+def _multiplied(rgba, has_alpha, inverted, wanted) -> tuple[np.ndarray, bool | None]:
+    """The picture with its colours multiplied by its alpha, and whether they weren't yet.
+
+    None where nothing tells. `wanted`: a key of MULTIPLIED.
+    """
+    if not has_alpha:
+        return rgba, None
+    alpha = 1 - rgba[..., 3:] if inverted else rgba[..., 3:]
+    straight = {"yes": False, "no": True}.get(wanted)
+    if straight is None:
+        straight = _is_straight(np.concatenate([rgba[..., :3], alpha], axis=2))
+    if not straight:
+        return rgba, straight
+    return np.concatenate([rgba[..., :3] * alpha, rgba[..., 3:]], axis=2), True
+
+
+def _told_multiplied(linear, straight) -> list[Finding]:
+    """What to say of colours that come otherwise than their kind of file should have them."""
     if straight and linear:  # PNG (ISO/IEC 15948, clause 6.2) has them so; OpenEXR has not
-        findings.append(Finding("premultiplied", "Its colours aren't multiplied by its alpha: that was done.", True))
+        says = "Its colours aren't multiplied by its alpha: that was done."
     elif straight is False and not linear:
-        findings.append(Finding("premultiplied", "Its colours are multiplied by its alpha already, which files of this kind shouldn't be: "
-                                "they were taken so.", True))
-    return np.concatenate([rgba[..., :3] * alpha, alpha], axis=2) if straight else rgba
+        says = (
+            "Its colours are multiplied by its alpha already, which files of this kind shouldn't "
+            "be: they were taken so."
+        )
+    else:
+        return []
+    return [Finding("premultiplied", says, True)]
 
 
 def _is_straight(rgba) -> bool | None:
@@ -217,8 +364,10 @@ def _is_straight(rgba) -> bool | None:
     near = cv2.boxFilter(solid, -1, (7, 7), normalize=False)
     soft = (alpha > 0.05) & (alpha < 0.95) & (near > 0)
     if soft.any():
-        beside = (cv2.boxFilter(value * solid, -1, (7, 7), normalize=False)[soft] / near[soft])
-        straight, fading = (float(np.median(np.abs(value[soft] - share * beside))) for share in (1, alpha[soft]))
+        beside = cv2.boxFilter(value * solid, -1, (7, 7), normalize=False)[soft] / near[soft]
+        straight, fading = (
+            float(np.median(np.abs(value[soft] - share * beside))) for share in (1, alpha[soft])
+        )
         return None if abs(straight - fading) < 1e-4 else straight < fading
     return True if ((alpha <= 0) & (value > 0.004)).mean() > 0.01 else None
 
@@ -230,16 +379,40 @@ def _of_size(rgba, shape, findings):
     if (high, wide) == (height, width):
         return rgba
     more, aspect = (wide - width, high - height), wide / high / (width / height)
-    if min(more) >= 0 and max(more) > 0 and all(side % 2 == 0 for side in more) and max(more[0] / width, more[1] / height) <= 1 \
-            and not (abs(aspect - 1) < 2e-3 and wide % width == 0):
+    if (
+        min(more) >= 0
+        and max(more) > 0
+        and all(side % 2 == 0 for side in more)
+        and max(more[0] / width, more[1] / height) <= 1
+        and not (abs(aspect - 1) < 2e-3 and wide % width == 0)
+    ):
         x, y = more[0] // 2, more[1] // 2
-        findings.append(Finding("overscan", f"It has overscan, {x} px at each side and {y} px above and below: its middle was taken.", True))
-        return rgba[y:y + height, x:x + width]
+        findings.append(
+            Finding(
+                "overscan",
+                f"It has overscan, {x} px at each side and {y} px above and below: its middle was taken.",
+                True,
+            )
+        )
+        return rgba[y : y + height, x : x + width]
     if abs(aspect - 1) < 2e-3:
-        findings.append(Finding("size", f"It has {wide} × {high} px, the plate {width} × {height}: it was resized.", True))
-        return cv2.resize(rgba, (width, height), interpolation=cv2.INTER_AREA if wide > width else cv2.INTER_LINEAR)
-    raise Problem(f"This render has {wide} × {high} px, {wide / high:.4g} to 1; the plate has {width} × {height}, {width / height:.4g} to 1. "
-                  "Render it at the plate's size, or with the same overscan at opposite sides.", "file")
+        findings.append(
+            Finding(
+                "size",
+                f"It has {wide} × {high} px, the plate {width} × {height}: it was resized.",
+                True,
+            )
+        )
+        return cv2.resize(
+            rgba,
+            (width, height),
+            interpolation=cv2.INTER_AREA if wide > width else cv2.INTER_LINEAR,
+        )
+    raise Problem(
+        f"This render has {wide} × {high} px, {wide / high:.4g} to 1; the plate has {width} × {height}, {width / height:.4g} to 1. "
+        "Render it at the plate's size, or with the same overscan at opposite sides.",
+        "file",
+    )
 
 
 def alpha_report(alpha) -> list[str]:
@@ -248,14 +421,21 @@ def alpha_report(alpha) -> list[str]:
 
     solid, empty = alpha > 0.999, alpha < 0.001
     out, kernel = [], np.ones((5, 5), np.uint8)
-    inside, outside = (cv2.erode(region.astype(np.uint8), kernel, borderValue=1).astype(bool) for region in (alpha > 0.5, alpha <= 0.5))
+    inside, outside = (
+        cv2.erode(region.astype(np.uint8), kernel, borderValue=1).astype(bool)
+        for region in (alpha > 0.5, alpha <= 0.5)
+    )
     holes, dirt = int((inside & ~solid).sum()), int((outside & ~empty).sum())
-    out.append(f"Pixels inside that let the plate through: {holes:,}." if holes else "Solid inside.")
+    out.append(
+        f"Pixels inside that let the plate through: {holes:,}." if holes else "Solid inside."
+    )
     out.append(f"Pixels outside that aren't empty: {dirt:,}." if dirt else "Empty outside.")
     edge = ~inside & ~outside
     hard = edge.any() and not (~solid & ~empty)[edge].any()
     out.append("Its edges are hard: no pixel is half covered." if hard else "Soft along the edge.")
-    count, _, sizes, _ = cv2.connectedComponentsWithStats((alpha > 0.02).astype(np.uint8), connectivity=8)
+    count, _, sizes, _ = cv2.connectedComponentsWithStats(
+        (alpha > 0.02).astype(np.uint8), connectivity=8
+    )
     stray = int((sizes[1:count, cv2.CC_STAT_AREA] <= 4).sum())
     out.append(f"Stray specks of up to 4 px: {stray:,}." if stray else "No stray pixels.")
     return out

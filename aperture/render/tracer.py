@@ -49,7 +49,9 @@ class Light:
     def toward_sun(self) -> np.ndarray:
         """(3,) unit."""
         bearing, height = np.radians([self.sun_bearing, self.sun_height])
-        return np.array([np.cos(height) * np.sin(bearing), np.sin(height), np.cos(height) * np.cos(bearing)])
+        return np.array(
+            [np.cos(height) * np.sin(bearing), np.sin(height), np.cos(height) * np.cos(bearing)]
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -71,11 +73,25 @@ class Hits:
 class Scene:
     """Stand-ins with their looks, seen from a camera. `plate`: (H, W, 3) linear, as `plate_camera` saw it, for what wears the plate."""
 
-    def __init__(self, camera: Camera, items: list[tuple[StandIn, Look]], light: Light | None = None, plate=None,
-                 plate_camera: Camera | None = None):
-        self.camera, self.items, self.light, self.plate, self.plate_camera = camera, items, light or Light(), plate, plate_camera or camera
+    def __init__(
+        self,
+        camera: Camera,
+        items: list[tuple[StandIn, Look]],
+        light: Light | None = None,
+        plate=None,
+        plate_camera: Camera | None = None,
+    ):
+        self.camera, self.items, self.light, self.plate, self.plate_camera = (
+            camera,
+            items,
+            light or Light(),
+            plate,
+            plate_camera or camera,
+        )
         corners = [item.vertices() - camera.position for item, _ in items]
-        self.corners = [vertices[item.solid.triangles] for vertices, (item, _) in zip(corners, items)]
+        self.corners = [
+            vertices[item.solid.triangles] for vertices, (item, _) in zip(corners, items)
+        ]
         every = np.concatenate(self.corners) if items else np.zeros((0, 3, 3))
         normals = np.cross(every[:, 1] - every[:, 0], every[:, 2] - every[:, 0])
         self.normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300)
@@ -90,7 +106,11 @@ class Scene:
         from embreex.rtcore_scene import EmbreeScene
 
         scene = EmbreeScene()
-        return scene, [TriangleMesh(scene, self.corners[index].astype(np.float32)) for index in which], np.array(which, int)
+        return (
+            scene,
+            [TriangleMesh(scene, self.corners[index].astype(np.float32)) for index in which],
+            np.array(which, int),
+        )
 
     @cached_property
     def _all(self):
@@ -116,7 +136,9 @@ class Scene:
             item, prim = self._run(scene, directions, origins)
         elif meshes and seen.any():
             prim = np.zeros(n, np.int32)
-            item[seen], prim[seen] = self._run(scene, directions[seen], None if origins is None else origins[seen])
+            item[seen], prim[seen] = self._run(
+                scene, directions[seen], None if origins is None else origins[seen]
+            )
         met = np.flatnonzero(item != MISSED)
         distance, point, normal = np.full(n, np.inf), np.full((n, 3), np.nan), np.zeros((n, 3))
         if len(met):
@@ -129,12 +151,20 @@ class Scene:
             along /= facing
             flat *= -np.sign(facing)[:, None]
             ray *= along[:, None]
-            distance[met], point[met], normal[met] = along, ray if origins is None else start + ray, flat
+            distance[met], point[met], normal[met] = (
+                along,
+                ray if origins is None else start + ray,
+                flat,
+            )
         return Hits(item, triangle, distance, point, normal)
 
     @staticmethod
     def _run(scene, directions, origins):
-        starts = np.zeros((len(directions), 3), np.float32) if origins is None else origins.astype(np.float32)
+        starts = (
+            np.zeros((len(directions), 3), np.float32)
+            if origins is None
+            else origins.astype(np.float32)
+        )
         found = scene.run(starts, directions.astype(np.float32), output=1)
         return found["geomID"], found["primID"]
 
@@ -144,7 +174,15 @@ class Scene:
         if not meshes or not len(points):
             return np.zeros(len(points), bool)
         far = None if reach is None else np.broadcast_to(reach, len(points)).astype(np.float32)
-        return scene.run(points.astype(np.float32), directions.astype(np.float32), dists=far, query="OCCLUDED") != -1
+        return (
+            scene.run(
+                points.astype(np.float32),
+                directions.astype(np.float32),
+                dists=far,
+                query="OCCLUDED",
+            )
+            != -1
+        )
 
     def lifted(self, hits: Hits, which) -> np.ndarray:
         """The points of some hits, off their faces by enough that rays from them don't meet the face itself."""
@@ -162,27 +200,39 @@ class Scene:
                 way = light.toward_sun
                 facing = (normals @ way).clip(0)
                 lit = np.flatnonzero(facing)
-                facing[lit] *= ~self.blocked(points[lit], np.broadcast_to(way, (len(lit), 3)), by_parts=by_parts)
+                facing[lit] *= ~self.blocked(
+                    points[lit], np.broadcast_to(way, (len(lit), 3)), by_parts=by_parts
+                )
                 total += light.sun * facing
             elif light.sun > 0:
                 toward = light.toward_sun
                 side = np.cross(toward, [0.0, 1.0, 0.0] if abs(toward[1]) < 0.9 else [1.0, 0, 0])
                 side /= np.linalg.norm(side)
                 spread = np.tan(np.radians(light.sun_size / 2))
-                way = toward + spread * (aside[:, :1] * side + aside[:, 1:] * np.cross(side, toward))
+                way = toward + spread * (
+                    aside[:, :1] * side + aside[:, 1:] * np.cross(side, toward)
+                )
                 way /= np.sqrt(_dot(way, way))[:, None]
                 facing = _dot(normals, way).clip(0)
                 lit = facing > 0
                 facing[lit] *= ~self.blocked(points[lit], way[lit], by_parts=by_parts)
                 total += light.sun * facing / rays
             if light.lamp > 0:
-                at = np.array(light.lamp_at) - self.camera.position + np.stack([aside[:, 0], np.zeros(len(which)), aside[:, 1]], -1) * light.lamp_m / 2
+                at = (
+                    np.array(light.lamp_at)
+                    - self.camera.position
+                    + np.stack([aside[:, 0], np.zeros(len(which)), aside[:, 1]], -1)
+                    * light.lamp_m
+                    / 2
+                )
                 way = at - points
                 apart = np.linalg.norm(way, axis=1)
                 way /= apart[:, None]
                 facing = _dot(normals, way).clip(0) / np.maximum(apart, 1e-3) ** 2
                 lit = facing > 0
-                facing[lit] *= ~self.blocked(points[lit], way[lit], apart[lit] * (1 - 1e-4), by_parts=by_parts)
+                facing[lit] *= ~self.blocked(
+                    points[lit], way[lit], apart[lit] * (1 - 1e-4), by_parts=by_parts
+                )
                 total += light.lamp * facing / rays
         return total
 
@@ -208,7 +258,9 @@ class Scene:
             out[mirror] = MIRROR * self.reflected(hits, chosen, directions, bounces)[0]
         return out
 
-    def reflected(self, hits: Hits, which, directions, bounces: int = 1) -> tuple[np.ndarray, np.ndarray]:
+    def reflected(
+        self, hits: Hits, which, directions, bounces: int = 1
+    ) -> tuple[np.ndarray, np.ndarray]:
         """(K, 3) what some hits would reflect as mirrors, the sky where nothing is there; (K,) the item met."""
         normals, rays = hits.normal[which], directions[which]
         away = rays - 2 * _dot(rays, normals)[:, None] * normals
@@ -227,8 +279,14 @@ class Scene:
         side /= np.linalg.norm(side, axis=1, keepdims=True)
         other, closed = np.cross(normals, side), np.zeros(len(which))
         for number in range(rays):
-            a, b = _disc(number, rays, len(which)).T  # points of a disc, lifted onto the half sphere: Malley's method
-            way = a[:, None] * side + b[:, None] * other + np.sqrt((1 - a * a - b * b).clip(0))[:, None] * normals
+            a, b = _disc(
+                number, rays, len(which)
+            ).T  # points of a disc, lifted onto the half sphere: Malley's method
+            way = (
+                a[:, None] * side
+                + b[:, None] * other
+                + np.sqrt((1 - a * a - b * b).clip(0))[:, None] * normals
+            )
             closed += self.blocked(points, way, reach)
         return 1 - closed / rays
 
@@ -253,12 +311,24 @@ class Scene:
             return np.full((len(points), 3), 0.18)
         at, grid = self.plate_camera.project(points + self.camera.position), self.plate_camera.grid
         high, wide = self.plate.shape[:2]
-        inside = np.isfinite(at).all(axis=1) & (at >= 0).all(axis=1) & (at <= (grid.width, grid.height)).all(axis=1)
+        inside = (
+            np.isfinite(at).all(axis=1)
+            & (at >= 0).all(axis=1)
+            & (at <= (grid.width, grid.height)).all(axis=1)
+        )
         out = np.full((len(points), 3), 0.18)
         where = (at[inside] * (wide / grid.width, high / grid.height) - 0.5).astype(np.float32)
         step = 30_000  # cv2.remap takes pictures of fewer than 32,768 rows
-        parts = [cv2.remap(self.plate, part[:, None, 0].copy(), part[:, None, 1].copy(), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[:, 0]
-                 for part in (where[start:start + step] for start in range(0, len(where), step))]
+        parts = [
+            cv2.remap(
+                self.plate,
+                part[:, None, 0].copy(),
+                part[:, None, 1].copy(),
+                cv2.INTER_LINEAR,
+                borderMode=cv2.BORDER_REPLICATE,
+            )[:, 0]
+            for part in (where[start : start + step] for start in range(0, len(where), step))
+        ]
         if parts:
             out[inside] = np.concatenate(parts)
         return out

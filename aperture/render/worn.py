@@ -38,7 +38,10 @@ class Worn:
     def shares(self) -> tuple[float, float, float]:
         """The shares of the surface that are seen well, stretched, and not at all."""
         areas = self.areas
-        return tuple(float(areas[self.mark == mark].sum() / max(areas.sum(), 1e-300)) for mark in (SEEN, STRETCHED, UNSEEN))
+        return tuple(
+            float(areas[self.mark == mark].sum() / max(areas.sum(), 1e-300))
+            for mark in (SEEN, STRETCHED, UNSEEN)
+        )
 
 
 def wear(camera: Camera, items: list[StandIn], index: int) -> Worn:
@@ -51,12 +54,17 @@ def wear(camera: Camera, items: list[StandIn], index: int) -> Worn:
         at, (edges, which) = _places(camera, points), _edges(triangles)
         cut = _wanted(camera, points, at, edges)
         if not cut.any():
-            seen = np.stack([_seen(scene, camera, points[triangles], index, weights) for weights in _PROBES])
+            seen = np.stack(
+                [_seen(scene, camera, points[triangles], index, weights) for weights in _PROBES]
+            )
             cut = _borders(at, edges, which, seen.any(axis=0) & ~seen.all(axis=0))
         if not cut.any():
             break
         points, triangles = _split(points, triangles, edges, which, cut)
-    at, mark = _places(camera, points), np.where(_seen(scene, camera, points[triangles], index, _PROBES[0]), SEEN, UNSEEN)
+    at, mark = (
+        _places(camera, points),
+        np.where(_seen(scene, camera, points[triangles], index, _PROBES[0]), SEEN, UNSEEN),
+    )
     mark[(mark == SEEN) & (_stretch(points, at, triangles) > STRETCH)] = STRETCHED
     return Worn(points, at, triangles, mark)
 
@@ -76,7 +84,9 @@ def _near(at, grid):
 
 
 # Where in a triangle is looked whether it is seen, as weights of its corners: in its middle, and around.
-_PROBES = np.array([[1, 1, 1], [8, 1, 1], [1, 8, 1], [1, 1, 8], [5, 5, 1], [1, 5, 5], [5, 1, 5]], float)
+_PROBES = np.array(
+    [[1, 1, 1], [8, 1, 1], [1, 8, 1], [1, 1, 8], [5, 5, 1], [1, 5, 5], [5, 1, 5]], float
+)
 _PROBES /= _PROBES.sum(axis=1, keepdims=True)
 
 
@@ -93,7 +103,9 @@ def _seen(scene, camera, corners, index, weights):
         hits = scene.hit(away / distance[:, None])
         # Its own surface may be met a little sooner: the place lies on it only to rounding. What another has flat on it, it hides.
         clear = (hits.item == MISSED) | (hits.distance >= distance * (1 - 1e-5) - 1e-6)
-        out[which] = clear | (hits.item == index) & (np.abs(hits.distance - distance) < 1e-4 * distance)
+        out[which] = clear | (hits.item == index) & (
+            np.abs(hits.distance - distance) < 1e-4 * distance
+        )
     return out
 
 
@@ -114,7 +126,9 @@ def _wanted(camera, points, at, edges):
         cut = (off > TOLERANCE_PX) | (np.linalg.norm(at[a] - at[b], axis=1) > BROAD_PX)
     one = np.isfinite(at[a, 0]) != np.isfinite(at[b, 0])
     lost = ~np.isfinite(at[a, 0]) & ~np.isfinite(at[b, 0]) & _near(middle, camera.grid)
-    long = np.linalg.norm(points[a] - points[b], axis=1) > 0.02 * np.linalg.norm(points[a] - camera.position, axis=1)
+    long = np.linalg.norm(points[a] - points[b], axis=1) > 0.02 * np.linalg.norm(
+        points[a] - camera.position, axis=1
+    )
     return cut | (one | lost) & long
 
 
@@ -127,9 +141,16 @@ def _borders(at, edges, which, mixed):
 
 
 # How a triangle with some of its sides 01, 12, 20 cut is made of corners 0 1 2 and those sides' middles 3 4 5.
-_PIECES = {0: ((0, 1, 2),), 1: ((0, 3, 2), (3, 1, 2)), 2: ((0, 1, 4), (0, 4, 2)), 4: ((0, 1, 5), (5, 1, 2)),
-           3: ((3, 1, 4), (0, 3, 2), (3, 4, 2)), 6: ((4, 2, 5), (0, 1, 4), (0, 4, 5)), 5: ((0, 3, 5), (3, 1, 2), (3, 2, 5)),
-           7: ((0, 3, 5), (3, 1, 4), (4, 2, 5), (3, 4, 5))}
+_PIECES = {
+    0: ((0, 1, 2),),
+    1: ((0, 3, 2), (3, 1, 2)),
+    2: ((0, 1, 4), (0, 4, 2)),
+    4: ((0, 1, 5), (5, 1, 2)),
+    3: ((3, 1, 4), (0, 3, 2), (3, 4, 2)),
+    6: ((4, 2, 5), (0, 1, 4), (0, 4, 5)),
+    5: ((0, 3, 5), (3, 1, 2), (3, 2, 5)),
+    7: ((0, 3, 5), (3, 1, 4), (4, 2, 5), (3, 4, 5)),
+}
 
 
 def _split(points, triangles, edges, which, cut):
@@ -139,7 +160,9 @@ def _split(points, triangles, edges, which, cut):
     points = np.concatenate([points, points[edges[cut]].mean(axis=1)])
     corners = np.concatenate([triangles, middle[which]], axis=1)
     kind = (cut[which] * [1, 2, 4]).sum(axis=1)
-    return points, np.concatenate([corners[kind == code][:, piece] for code, pieces in _PIECES.items() for piece in pieces])
+    return points, np.concatenate(
+        [corners[kind == code][:, piece] for code, pieces in _PIECES.items() for piece in pieces]
+    )
 
 
 def _stretch(points, at, triangles):
@@ -148,9 +171,19 @@ def _stretch(points, at, triangles):
     ab, ac = b - a, c - a
     first = ab / np.maximum(np.linalg.norm(ab, axis=1, keepdims=True), 1e-300)
     normal = np.cross(ab, ac)
-    second = np.cross(normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300), first)
-    surface = np.stack([np.stack([(ab * first).sum(1), (ac * first).sum(1)], -1), np.stack([(ab * second).sum(1), (ac * second).sum(1)], -1)], 1)
-    plate = np.stack([at[triangles[:, 1]] - at[triangles[:, 0]], at[triangles[:, 2]] - at[triangles[:, 0]]], -1)
+    second = np.cross(
+        normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300), first
+    )
+    surface = np.stack(
+        [
+            np.stack([(ab * first).sum(1), (ac * first).sum(1)], -1),
+            np.stack([(ab * second).sum(1), (ac * second).sum(1)], -1),
+        ],
+        1,
+    )
+    plate = np.stack(
+        [at[triangles[:, 1]] - at[triangles[:, 0]], at[triangles[:, 2]] - at[triangles[:, 0]]], -1
+    )
     sound = np.isfinite(plate).all(axis=(1, 2)) & (np.abs(np.linalg.det(surface)) > 1e-18)
     out = np.ones(len(triangles))
     if sound.any():
@@ -164,7 +197,11 @@ def texture(worn: Worn, plate, mask) -> tuple[np.ndarray, np.ndarray]:
     coordinates (V, 2), to the right and up as OBJ and glTF's readers count them, 0 where the plate doesn't show a point.
     """
     high, wide = plate.shape[:2]
-    there = worn.at[np.unique(worn.triangles[worn.mark != UNSEEN])] if (worn.mark != UNSEEN).any() else np.zeros((0, 2))
+    there = (
+        worn.at[np.unique(worn.triangles[worn.mark != UNSEEN])]
+        if (worn.mark != UNSEEN).any()
+        else np.zeros((0, 2))
+    )
     if not len(there):
         return np.zeros((1, 1, 4), np.uint8), np.zeros((len(worn.points), 2))
     left, top = np.floor(np.clip(np.nanmin(there, axis=0) - 2, 0, None)).astype(int)

@@ -9,20 +9,34 @@ from aperture.scene.stand_in import StandIn
 FIGURE_M = 1.75
 CUBE_M = 1.0
 # A standing person facing the viewer, in shares of the height: x to the right, y up. Made up; proportions of common practice: the head a seventh.
-_BODY = [[(0.09, 0.0), (0.075, 0.26), (0.085, 0.48), (0.11, 0.52), (0.115, 0.66), (0.15, 0.80), (0.10, 0.835), (0.035, 0.85)],
-         [(0.0, 0.46), (0.02, 0.26), (0.03, 0.0), (0.09, 0.0)], [(0.15, 0.80), (0.185, 0.64), (0.18, 0.44), (0.15, 0.44), (0.145, 0.62), (0.115, 0.72)]]
+_BODY = [
+    [
+        (0.09, 0.0),
+        (0.075, 0.26),
+        (0.085, 0.48),
+        (0.11, 0.52),
+        (0.115, 0.66),
+        (0.15, 0.80),
+        (0.10, 0.835),
+        (0.035, 0.85),
+    ],
+    [(0.0, 0.46), (0.02, 0.26), (0.03, 0.0), (0.09, 0.0)],
+    [(0.15, 0.80), (0.185, 0.64), (0.18, 0.44), (0.15, 0.44), (0.145, 0.62), (0.115, 0.72)],
+]
 
 
-def wall_grid(camera: Camera, axis: int, at: float, spacing: float, reach: int = 12, height: int = 4) -> list[np.ndarray]:
+def wall_grid(
+    camera: Camera, axis: int, at: float, spacing: float, reach: int = 12, height: int = 4
+) -> list[np.ndarray]:
     """A grid on the upright plane where the coordinate `axis` (0 across, 2 along) is `at` metres, from the floor up."""
     other = 2 - axis
     along, up = np.arange(-reach, reach + 1) * spacing, np.arange(0, height + 1) * spacing
     starts, ends = np.zeros((len(along) + len(up), 3)), np.zeros((len(along) + len(up), 3))
     starts[:, axis] = ends[:, axis] = at
-    starts[:len(along), other] = ends[:len(along), other] = along
-    ends[:len(along), 1] = height * spacing
-    starts[len(along):, 1] = ends[len(along):, 1] = up
-    starts[len(along):, other], ends[len(along):, other] = -reach * spacing, reach * spacing
+    starts[: len(along), other] = ends[: len(along), other] = along
+    ends[: len(along), 1] = height * spacing
+    starts[len(along) :, 1] = ends[len(along) :, 1] = up
+    starts[len(along) :, other], ends[len(along) :, other] = -reach * spacing, reach * spacing
     return polylines(camera, starts, ends)
 
 
@@ -37,7 +51,9 @@ def figure(camera: Camera, foot, height: float = FIGURE_M) -> list[np.ndarray]:
     lines = [head] + [np.array(line) * (side, 1) for line in _BODY for side in (1, -1)]
     out = []
     for line in lines:
-        at = camera.project(foot + height * (line[:, :1] * right + line[:, 1:] * np.array([0.0, 1.0, 0.0])))
+        at = camera.project(
+            foot + height * (line[:, :1] * right + line[:, 1:] * np.array([0.0, 1.0, 0.0]))
+        )
         out += runs(at, np.isfinite(at).all(axis=1))
     return out
 

@@ -3,10 +3,12 @@
 import numpy as np
 
 from aperture.camera import Camera
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 
-INSET = 0.1  # share of the picture left out at each side where the lens forms no picture in the corners
+INSET = (
+    0.1  # share of the picture left out at each side where the lens forms no picture in the corners
+)
 
 
 def across(camera: Camera, distance: float) -> np.ndarray:
@@ -35,13 +37,36 @@ def to_json(camera: Camera) -> dict:
     """Grid, lens and pose as plain numbers: px, mm, metres, degrees."""
     pan, tilt, roll = np.degrees(camera.angles).tolist()
     lens, grid = camera.lens, camera.grid
-    return {"image": [grid.width, grid.height], "mm_from_px": [list(row) for row in grid.mm_from_px], "focal_mm": lens.focal_mm, "squeeze": lens.squeeze,
-            "projection": lens.projection, "centre_mm": list(lens.centre_mm), "coefficients": list(lens.coefficients),
-            "position": camera.position.tolist(), "pan_deg": pan, "tilt_deg": tilt, "roll_deg": roll}
+    return {
+        "image": [grid.width, grid.height],
+        "mm_from_px": [list(row) for row in grid.mm_from_px],
+        "focal_mm": lens.focal_mm,
+        "squeeze": lens.squeeze,
+        "projection": lens.projection,
+        "centre_mm": list(lens.centre_mm),
+        "coefficients": list(lens.coefficients),
+        "position": camera.position.tolist(),
+        "pan_deg": pan,
+        "tilt_deg": tilt,
+        "roll_deg": roll,
+    }
 
 
 def from_json(kept: dict) -> Camera:
     """A Camera of what `to_json` wrote. Raises Problem where a value can't be."""
-    grid = Grid(*map(int, kept["image"]), tuple(tuple(map(float, row)) for row in kept["mm_from_px"]))
-    lens = Lens(float(kept["focal_mm"]), float(kept["squeeze"]), kept["projection"], tuple(kept["centre_mm"]), tuple(kept["coefficients"]))
-    return Camera.at(grid, lens, kept["position"], *np.radians([kept["pan_deg"], kept["tilt_deg"], kept["roll_deg"]]))
+    grid = Grid(
+        *map(int, kept["image"]), tuple(tuple(map(float, row)) for row in kept["mm_from_px"])
+    )
+    lens = Lens(
+        float(kept["focal_mm"]),
+        float(kept["squeeze"]),
+        kept["projection"],
+        tuple(kept["centre_mm"]),
+        tuple(kept["coefficients"]),
+    )
+    return Camera.at(
+        grid,
+        lens,
+        kept["position"],
+        *np.radians([kept["pan_deg"], kept["tilt_deg"], kept["roll_deg"]]),
+    )

@@ -28,10 +28,15 @@ class Gap:
 
 def find(items: list[StandIn]) -> list[Gap]:
     """The gaps between stand-ins, widest first."""
-    usable = [index for index, item in enumerate(items) if len(item.solid.triangles) <= MOST_TRIANGLES and item.kind not in ("figure", "mesh", "sphere")]
+    usable = [
+        index
+        for index, item in enumerate(items)
+        if len(item.solid.triangles) <= MOST_TRIANGLES
+        and item.kind not in ("figure", "mesh", "sphere")
+    ]
     found = []
     for order, a in enumerate(usable):
-        for b in usable[order + 1:]:
+        for b in usable[order + 1 :]:
             reach = WIDE * min(max(items[a].size), max(items[b].size))
             if _apart(items[a], items[b]) > reach:
                 continue
@@ -39,16 +44,24 @@ def find(items: list[StandIn]) -> list[Gap]:
             ways = [*_along(items[a], items[b], reach, -1), *_along(items[b], items[a], reach, 1)]
             longest = max((length for _, length, _ in ways), default=0.0)
             if longest:
-                width, length, toward = min((one for one in ways if one[1] > LONG * longest), key=lambda one: one[0])
+                width, length, toward = min(
+                    (one for one in ways if one[1] > LONG * longest), key=lambda one: one[0]
+                )
                 even = np.ptp(toward, axis=0).max() < CLOSED_M
-                found.append(Gap(a, b, width, length, tuple(toward.mean(axis=0).tolist()) if even else None))
+                found.append(
+                    Gap(a, b, width, length, tuple(toward.mean(axis=0).tolist()) if even else None)
+                )
     return sorted(found, key=lambda gap: -gap.width)
 
 
 def _apart(one, other) -> float:
     """A lower bound of their distance, from boxes along the world's axes."""
     a, b = one.bounds(), other.bounds()
-    return float(np.linalg.norm(np.maximum(0, np.maximum(a.min(axis=0) - b.max(axis=0), b.min(axis=0) - a.max(axis=0)))))
+    return float(
+        np.linalg.norm(
+            np.maximum(0, np.maximum(a.min(axis=0) - b.max(axis=0), b.min(axis=0) - a.max(axis=0)))
+        )
+    )
 
 
 def _along(one, other, reach, sign):
@@ -79,7 +92,9 @@ def closest(item: StandIn, points) -> tuple[np.ndarray, np.ndarray]:
     from trimesh.triangles import closest_point
 
     triangles, count = item.vertices()[item.solid.triangles], len(points)
-    near = closest_point(np.tile(triangles, (count, 1, 1)), np.repeat(points, len(triangles), axis=0)).reshape(count, len(triangles), 3)
+    near = closest_point(
+        np.tile(triangles, (count, 1, 1)), np.repeat(points, len(triangles), axis=0)
+    ).reshape(count, len(triangles), 3)
     apart = np.linalg.norm(near - points[:, None], axis=2)
     which = apart.argmin(axis=1)
     return near[np.arange(count), which], apart[np.arange(count), which]

@@ -23,7 +23,9 @@ def places(item: StandIn) -> dict[str, np.ndarray]:
     out = {name: base + np.eye(3)[index] * arrow_length(item) for index, name in enumerate(AXES)}
     out |= {"move": base, "turn": base + front * (depth / 2 + 0.35 * max(width, depth))}
     if not (item.tilt or item.roll):  # leaning, it has no floor corner and no straight up
-        out |= {"corner": item.bounds()[1]} | ({} if item.kind == "plane" else {"top": base + [0, height, 0]})
+        out |= {"corner": item.bounds()[1]} | (
+            {} if item.kind == "plane" else {"top": base + [0, height, 0]}
+        )
     return out
 
 
@@ -38,7 +40,7 @@ def along_line(camera: Camera, at, point, axis) -> float:
     along = ray @ axis
     answer = (along * (ray @ between) - axis @ between) / max(1 - along**2, 1e-9)
     if not np.isfinite(answer):
-        raise Problem("The lens forms no picture there.")
+        raise Problem("The lens forms no image there.")
     return float(np.clip(answer, -1e5, 1e5))
 
 
@@ -46,7 +48,9 @@ def on_floor(camera: Camera, at, height: float = 0.0) -> np.ndarray:
     """(3,) metres where the ray of pixel `at` (2,) meets the level plane y = height. Raises Problem above the horizon."""
     point = camera.on_plane([at], offset=height)[0]
     if not np.isfinite(point).all() or np.linalg.norm(point - camera.position) > 1e4:
-        raise Problem("That lies above the horizon, where there is no floor. Click lower on the plate.")
+        raise Problem(
+            "That lies above the horizon, where there is no floor. Click lower on the plate."
+        )
     return point
 
 
@@ -78,12 +82,16 @@ def on_surface(camera: Camera, at, stand_ins) -> np.ndarray:
     return camera.position + nearest * ray
 
 
-def snapped(camera: Camera, point, at, stand_ins, spots=(), reach_px: float = SNAP_PX) -> np.ndarray:
+def snapped(
+    camera: Camera, point, at, stand_ins, spots=(), reach_px: float = SNAP_PX
+) -> np.ndarray:
     """`point` (3,), or what is seen within `reach_px` of the pixel `at` (2,): the foot of a corner of another stand-in's box or one of
     the `spots`, or else the nearest place on a lower edge of such a box. At the point's height.
     """
     point = np.asarray(point, float)
-    feet = [corner for item in stand_ins for corner in item.bounds()[:4]] + [np.asarray(spot, float) for spot in spots]
+    feet = [corner for item in stand_ins for corner in item.bounds()[:4]] + [
+        np.asarray(spot, float) for spot in spots
+    ]
     if not feet:
         return point
     edges = np.array([item.bounds()[BOX_EDGES[:4]] for item in stand_ins]).reshape(-1, 2, 3)
@@ -115,7 +123,12 @@ def drag(camera: Camera, item: StandIn, handle: str, at, snap_to=(), spots=()) -
         return replace(item, size=(item.size[0], max(height, LEAST_M), item.size[2]))
     if handle in AXES:
         axis = np.eye(3)[AXES.index(handle)]
-        return replace(item, base=tuple((base + axis * (along_line(camera, at, base, axis) - arrow_length(item))).tolist()))
+        return replace(
+            item,
+            base=tuple(
+                (base + axis * (along_line(camera, at, base, axis) - arrow_length(item))).tolist()
+            ),
+        )
     point = on_floor(camera, at, item.base[1])
     if handle in ("move", "corner"):
         point = snapped(camera, point, at, snap_to, spots)
@@ -130,4 +143,8 @@ def drag(camera: Camera, item: StandIn, handle: str, at, snap_to=(), spots=()) -
     apart = point - opposite
     width, depth = abs(c * apart[0] - s * apart[2]), abs(s * apart[0] + c * apart[2])
     middle = (point + opposite) / 2
-    return replace(item, size=(max(float(width), LEAST_M), item.size[1], max(float(depth), LEAST_M)), base=(float(middle[0]), item.base[1], float(middle[2])))
+    return replace(
+        item,
+        size=(max(float(width), LEAST_M), item.size[1], max(float(depth), LEAST_M)),
+        base=(float(middle[0]), item.base[1], float(middle[2])),
+    )

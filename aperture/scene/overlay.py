@@ -9,7 +9,9 @@ NEAR_M = 1e-3
 BENT_STEPS = 24
 MOST_DRAWN = 60_000
 CREASE = np.cos(np.radians(25))  # faces that meet at a sharper angle show their edge
-BOX_EDGES = np.array([[0, 1], [1, 2], [2, 3], [3, 0], [4, 5], [5, 6], [6, 7], [7, 4], [0, 4], [1, 5], [2, 6], [3, 7]])
+BOX_EDGES = np.array(
+    [[0, 1], [1, 2], [2, 3], [3, 0], [4, 5], [5, 6], [6, 7], [7, 4], [0, 4], [1, 5], [2, 6], [3, 7]]
+)
 
 
 def drawn_edges(eye, item: StandIn) -> np.ndarray:
@@ -68,16 +70,24 @@ def polylines(camera: Camera, starts, ends, margin: float = 4.0) -> list[np.ndar
     points = camera.project(along.reshape(-1, 3)).reshape(*along.shape[:2], 2)
     size = np.array([camera.grid.width, camera.grid.height])
     if not bends:
-        clipped = (_clip(segment, -margin * size, (1 + margin) * size) for segment in points if np.isfinite(segment).all())
+        clipped = (
+            _clip(segment, -margin * size, (1 + margin) * size)
+            for segment in points
+            if np.isfinite(segment).all()
+        )
         return [segment for segment in clipped if segment is not None]
-    inside = np.isfinite(points).all(axis=2) & (np.abs(points - size / 2) < (margin + 0.5) * size).all(axis=2)
+    inside = np.isfinite(points).all(axis=2) & (
+        np.abs(points - size / 2) < (margin + 0.5) * size
+    ).all(axis=2)
     return [piece for line, seen in zip(points, inside) for piece in runs(line, seen)]
 
 
 def runs(points, seen) -> list[np.ndarray]:
     """The stretches of two or more points in a row that are seen."""
     at = np.flatnonzero(seen)
-    return [points[run] for run in np.split(at, np.flatnonzero(np.diff(at) > 1) + 1) if len(run) > 1]
+    return [
+        points[run] for run in np.split(at, np.flatnonzero(np.diff(at) > 1) + 1) if len(run) > 1
+    ]
 
 
 def _clip(segment, low, high):
@@ -96,7 +106,9 @@ def _clip(segment, low, high):
     return np.array([a + t0 * d, a + t1 * d]) if t0 < t1 else None
 
 
-def floor_grid(camera: Camera, spacing: float, reach: int = 10, origin=(0.0, 0.0)) -> list[np.ndarray]:
+def floor_grid(
+    camera: Camera, spacing: float, reach: int = 10, origin=(0.0, 0.0)
+) -> list[np.ndarray]:
     """Lines of a floor grid at y = 0, every `spacing` metres, `reach` cells each way around `origin` (across, along)."""
     half, at = spacing * reach, np.arange(-reach, reach + 1) * spacing
     starts, ends = np.zeros((2, 2, len(at), 3))
@@ -111,7 +123,9 @@ def horizon(camera: Camera) -> list[np.ndarray]:
     """The horizon as pieces (N, 2) px: points infinitely far away at the camera's height."""
     pan = camera.angles[0]
     azimuth = np.linspace(-np.pi, np.pi, 721) + pan
-    points = camera.project_directions(np.stack([-np.sin(azimuth), np.zeros_like(azimuth), -np.cos(azimuth)], -1))
+    points = camera.project_directions(
+        np.stack([-np.sin(azimuth), np.zeros_like(azimuth), -np.cos(azimuth)], -1)
+    )
     size = np.array([camera.grid.width, camera.grid.height])
     inside = np.isfinite(points).all(axis=1) & (np.abs(points - size / 2) < 3 * size).all(axis=1)
     return runs(points, inside)
@@ -138,7 +152,10 @@ def edge_misses(camera: Camera, edges) -> list[np.ndarray]:
     starts, normals = np.cumsum([0, *counts]), []
     for index, (_, axis) in enumerate(edges):
         b, c = (axis + 1) % 3, (axis + 2) % 3
-        x, y = rays[starts[index]:starts[index + 1], b], rays[starts[index]:starts[index + 1], c]
+        x, y = (
+            rays[starts[index] : starts[index + 1], b],
+            rays[starts[index] : starts[index + 1], c],
+        )
         angle = 0.5 * np.arctan2(2 * (x @ y), x @ x - y @ y) + np.pi / 2
         normal = np.zeros(3)
         normal[b], normal[c] = np.cos(angle), np.sin(angle)

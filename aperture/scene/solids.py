@@ -13,7 +13,9 @@ from aperture.errors import Problem
 
 AROUND = 48  # sides of what is round
 STAIR_M = 0.18  # a step's height where none is told; common practice for stairs indoors, no source
-_CORNERS = np.array([[-1, 0, 1], [1, 0, 1], [1, 0, -1], [-1, 0, -1], [-1, 1, 1], [1, 1, 1], [1, 1, -1], [-1, 1, -1]]) * [0.5, 1, 0.5]
+_CORNERS = np.array(
+    [[-1, 0, 1], [1, 0, 1], [1, 0, -1], [-1, 0, -1], [-1, 1, 1], [1, 1, 1], [1, 1, -1], [-1, 1, -1]]
+) * [0.5, 1, 0.5]
 _FACES = ((3, 2, 1, 0), (4, 5, 6, 7), (0, 1, 5, 4), (1, 2, 6, 5), (2, 3, 7, 6), (3, 0, 4, 7))
 
 
@@ -29,7 +31,14 @@ class Solid:
         """(T, 3) vertex indices, the faces' fans one after the other."""
         if isinstance(self.faces, np.ndarray):
             return self.faces
-        return np.array([(face[0], face[i], face[i + 1]) for face in self.faces for i in range(1, len(face) - 1)], int).reshape(-1, 3)
+        return np.array(
+            [
+                (face[0], face[i], face[i + 1])
+                for face in self.faces
+                for i in range(1, len(face) - 1)
+            ],
+            int,
+        ).reshape(-1, 3)
 
     @cached_property
     def edges(self) -> tuple[np.ndarray, np.ndarray]:
@@ -46,7 +55,9 @@ class Solid:
         for number, face in enumerate(self.faces):
             for a, b in zip(face, face[1:] + face[:1]):
                 found.setdefault((min(a, b), max(a, b)), []).append(number)
-        sides = np.array([(beside[0], beside[1] if len(beside) > 1 else -1) for beside in found.values()], int)
+        sides = np.array(
+            [(beside[0], beside[1] if len(beside) > 1 else -1) for beside in found.values()], int
+        )
         return np.array(list(found), int).reshape(-1, 2), sides.reshape(-1, 2)
 
     def face_normals(self, vertices) -> np.ndarray:
@@ -58,7 +69,9 @@ class Solid:
         ends = np.cumsum([len(face) for face in self.faces])
         here = np.concatenate(self.faces)
         after = np.concatenate([face[1:] + face[:1] for face in self.faces])
-        normals = np.add.reduceat(np.cross(vertices[here], vertices[after]), np.concatenate([[0], ends[:-1]]))
+        normals = np.add.reduceat(
+            np.cross(vertices[here], vertices[after]), np.concatenate([[0], ends[:-1]])
+        )
         return normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300)
 
 
@@ -74,20 +87,27 @@ def plane() -> Solid:
 
 def _ring(count: int, radius: float = 0.5, y: float = 0.0) -> np.ndarray:
     angle = np.arange(count) * 2 * np.pi / count
-    return np.stack([radius * np.sin(angle), np.full(count, y), radius * np.cos(angle)], -1)  # anticlockwise from above, from the front
+    return np.stack(
+        [radius * np.sin(angle), np.full(count, y), radius * np.cos(angle)], -1
+    )  # anticlockwise from above, from the front
 
 
 def cylinder(around: int = AROUND, top: float = 0.5) -> Solid:
     """Upright; `top`: the radius of its upper end, the lower's is 0.5."""
     n = around
     walls = tuple((i, (i + 1) % n, n + (i + 1) % n, n + i) for i in range(n))
-    return Solid(np.concatenate([_ring(n), _ring(n, top, 1.0)]), (*walls, tuple(reversed(range(n))), tuple(range(n, 2 * n))))
+    return Solid(
+        np.concatenate([_ring(n), _ring(n, top, 1.0)]),
+        (*walls, tuple(reversed(range(n))), tuple(range(n, 2 * n))),
+    )
 
 
 def cone() -> Solid:
     """Upright, its point above the middle."""
     walls = tuple((i, (i + 1) % AROUND, AROUND) for i in range(AROUND))
-    return Solid(np.concatenate([_ring(AROUND), [[0, 1.0, 0]]]), (*walls, tuple(reversed(range(AROUND)))))
+    return Solid(
+        np.concatenate([_ring(AROUND), [[0, 1.0, 0]]]), (*walls, tuple(reversed(range(AROUND))))
+    )
 
 
 def sphere(around: int = AROUND) -> Solid:
@@ -98,9 +118,15 @@ def sphere(around: int = AROUND) -> Solid:
     low, high = len(rings), len(rings) + 1
     faces = [(low, (i + 1) % n, i) for i in range(n)]
     for row in range(rows - 2):
-        faces += [(row * n + i, row * n + (i + 1) % n, (row + 1) * n + (i + 1) % n, (row + 1) * n + i) for i in range(n)]
+        faces += [
+            (row * n + i, row * n + (i + 1) % n, (row + 1) * n + (i + 1) % n, (row + 1) * n + i)
+            for i in range(n)
+        ]
     last = (rows - 2) * n
-    return Solid(np.concatenate([rings, [[0, 0, 0], [0, 1.0, 0]]]), (*faces, *((last + i, last + (i + 1) % n, high) for i in range(n))))
+    return Solid(
+        np.concatenate([rings, [[0, 0, 0], [0, 1.0, 0]]]),
+        (*faces, *((last + i, last + (i + 1) % n, high) for i in range(n))),
+    )
 
 
 def stairs(steps: int) -> Solid:
@@ -121,20 +147,35 @@ def stairs(steps: int) -> Solid:
 
 def figure() -> Solid:
     """A standing person, made up of round pieces; proportions of common practice: the head about a seventh of the height."""
+
     def piece(solid, across, low, high, along, middle=0.0):
         return Solid(solid.vertices * (across, high - low, along) + (middle, low, 0), solid.faces)
-    pieces = [piece(sphere(32), 0.26, 0.855, 1.0, 0.62), piece(cylinder(32, 0.4), 0.13, 0.82, 0.87, 0.3), piece(cylinder(32, 0.62), 0.52, 0.46, 0.83, 0.72)]
+
+    pieces = [
+        piece(sphere(32), 0.26, 0.855, 1.0, 0.62),
+        piece(cylinder(32, 0.4), 0.13, 0.82, 0.87, 0.3),
+        piece(cylinder(32, 0.62), 0.52, 0.46, 0.83, 0.72),
+    ]
     for side in (-1, 1):
-        pieces += [piece(cylinder(32, 0.72), 0.22, 0.02, 0.48, 0.5, side * 0.16), piece(cylinder(32, 0.5), 0.16, 0.42, 0.82, 0.36, side * 0.40),
-                   piece(box(), 0.2, 0.0, 0.03, 1.0, side * 0.16)]
+        pieces += [
+            piece(cylinder(32, 0.72), 0.22, 0.02, 0.48, 0.5, side * 0.16),
+            piece(cylinder(32, 0.5), 0.16, 0.42, 0.82, 0.36, side * 0.40),
+            piece(box(), 0.2, 0.0, 0.03, 1.0, side * 0.16),
+        ]
     return joined(pieces)
 
 
 def joined(pieces) -> Solid:
     """Several as one."""
     starts = np.cumsum([0, *(len(piece.vertices) for piece in pieces)])
-    return Solid(np.concatenate([piece.vertices for piece in pieces]),
-                 tuple(tuple(index + int(start) for index in face) for piece, start in zip(pieces, starts) for face in piece.faces))
+    return Solid(
+        np.concatenate([piece.vertices for piece in pieces]),
+        tuple(
+            tuple(index + int(start) for index in face)
+            for piece, start in zip(pieces, starts)
+            for face in piece.faces
+        ),
+    )
 
 
 def block(corners, inside: bool = False) -> Solid:
@@ -152,7 +193,10 @@ def block(corners, inside: bool = False) -> Solid:
     if area > 0:  # anticlockwise seen from above is clockwise in (x, z)
         flat = flat[::-1]
     if abs(area) < 1e-9 or _crosses(flat):
-        raise Problem("The sides of this floor plan cross, or it has no area: set its corners in order around.", "corners")
+        raise Problem(
+            "The sides of this floor plan cross, or it has no area: set its corners in order around.",
+            "corners",
+        )
     n = len(flat)
     cap = mapbox_earcut.triangulate_float64(flat, np.array([n], np.uint32)).reshape(-1, 3).tolist()
     upward = [tuple(t) if _turns(flat[t]) < 0 else tuple(reversed(t)) for t in cap]
@@ -160,7 +204,10 @@ def block(corners, inside: bool = False) -> Solid:
     walls = [(i, (i + 1) % n, n + (i + 1) % n, n + i) for i in range(n)]
     if inside:
         return Solid(vertices, (*upward, *(tuple(reversed(wall)) for wall in walls)))
-    return Solid(vertices, (*(tuple(reversed(t)) for t in upward), *(tuple(n + i for i in t) for t in upward), *walls))
+    return Solid(
+        vertices,
+        (*(tuple(reversed(t)) for t in upward), *(tuple(n + i for i in t) for t in upward), *walls),
+    )
 
 
 def _turns(triangle) -> float:
@@ -173,17 +220,27 @@ def _crosses(flat) -> bool:
     for i in range(n):
         for j in range(i + 2, n - (i == 0)):
             a, b, c, d = flat[i], flat[(i + 1) % n], flat[j], flat[(j + 1) % n]
-            if _turns((a, b, c)) * _turns((a, b, d)) < 0 and _turns((c, d, a)) * _turns((c, d, b)) < 0:
+            if (
+                _turns((a, b, c)) * _turns((a, b, d)) < 0
+                and _turns((c, d, a)) * _turns((c, d, b)) < 0
+            ):
                 return True
     return False
 
 
 # What each kind is called, its size in metres when it is new (across, up, along), and how it is made.
 KINDS: dict[str, tuple[str, tuple[float, float, float], Callable]] = {
-    "plane": ("Plane", (2.0, 0.0, 2.0), plane), "box": ("Box", (1.0, 1.0, 1.0), box), "cylinder": ("Cylinder", (0.5, 1.0, 0.5), cylinder),
-    "cone": ("Cone", (0.5, 1.0, 0.5), cone), "sphere": ("Sphere", (1.0, 1.0, 1.0), sphere), "stairs": ("Stairs", (1.0, 1.08, 1.74), stairs),
-    "figure": ("Figure", (0.5, 1.75, 0.3), figure), "block": ("Block", (1.0, 1.0, 1.0), block), "room": ("Room", (4.0, 2.5, 4.0), block),
-    "mesh": ("Mesh", (1.0, 1.0, 1.0), box)}
+    "plane": ("Plane", (2.0, 0.0, 2.0), plane),
+    "box": ("Box", (1.0, 1.0, 1.0), box),
+    "cylinder": ("Cylinder", (0.5, 1.0, 0.5), cylinder),
+    "cone": ("Cone", (0.5, 1.0, 0.5), cone),
+    "sphere": ("Sphere", (1.0, 1.0, 1.0), sphere),
+    "stairs": ("Stairs", (1.0, 1.08, 1.74), stairs),
+    "figure": ("Figure", (0.5, 1.75, 0.3), figure),
+    "block": ("Block", (1.0, 1.0, 1.0), block),
+    "room": ("Room", (4.0, 2.5, 4.0), block),
+    "mesh": ("Mesh", (1.0, 1.0, 1.0), box),
+}
 
 
 @lru_cache(maxsize=256)

@@ -5,8 +5,8 @@ from functools import cached_property
 
 import numpy as np
 
-from aperture.camera import angles_from_rotation, rotation_from_angles
 from aperture.errors import Problem
+from aperture.geometry.rotation import angles_from_rotation, rotation_from_angles
 from aperture.scene import solids
 
 LEAST_M, LARGEST_M = 1e-4, 1e5
@@ -36,7 +36,10 @@ class StandIn:
         for index, (value, name) in enumerate(zip(self.size, ("width", "height", "depth"))):
             if not (np.isfinite(value) and (flat and index == 1 or LEAST_M <= value <= LARGEST_M)):
                 raise Problem(f"A stand-in needs a {name} above 0.1 mm and at most 100 km.", "size")
-        if not all(np.isfinite(v) and abs(v) <= LARGEST_M for v in self.base) or not np.isfinite([self.turn, self.tilt, self.roll]).all():
+        if (
+            not all(np.isfinite(v) and abs(v) <= LARGEST_M for v in self.base)
+            or not np.isfinite([self.turn, self.tilt, self.roll]).all()
+        ):
             raise Problem("The stand-in's place must be finite, and within 100 km.", "base")
         _ = self.solid  # a shape that can't be is refused at once
 
@@ -91,6 +94,10 @@ def mesh_of(stand_ins):
         faces.append(solid.triangles + start)
         owner.append(np.full(len(solid.triangles), index))
         start += len(solid.vertices)
-    mesh = trimesh.Trimesh(np.concatenate([item.vertices() for item in stand_ins]), np.concatenate(faces), process=False)
+    mesh = trimesh.Trimesh(
+        np.concatenate([item.vertices() for item in stand_ins]),
+        np.concatenate(faces),
+        process=False,
+    )
     mesh.metadata["owner"] = np.concatenate(owner)
     return mesh

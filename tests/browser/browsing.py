@@ -17,8 +17,15 @@ class Browsing(StaticLiveServerTestCase):
     def setUpClass(cls):
         super().setUpClass()
         cls.playwright = sync_playwright().start()
-        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium", args=[
-            "--no-sandbox", "--disable-background-networking", "--use-gl=swiftshader", "--enable-unsafe-swiftshader"])
+        cls.browser = cls.playwright.chromium.launch(
+            executable_path="/usr/bin/chromium",
+            args=[
+                "--no-sandbox",
+                "--disable-background-networking",
+                "--use-gl=swiftshader",
+                "--enable-unsafe-swiftshader",
+            ],
+        )
 
     @classmethod
     def tearDownClass(cls):
@@ -33,7 +40,13 @@ class Browsing(StaticLiveServerTestCase):
         self.addCleanup(self.page.close)
         self.errors, self.outside = [], []
         self.page.on("pageerror", lambda error: self.errors.append(str(error)))
-        self.page.on("request", lambda request: request.url.startswith((self.live_server_url, "blob:", "data:")) or self.outside.append(request.url))
+        self.page.on(
+            "request",
+            lambda request: (
+                request.url.startswith((self.live_server_url, "blob:", "data:"))
+                or self.outside.append(request.url)
+            ),
+        )
 
     def make_shot(self, picture):
         page = self.page
@@ -52,7 +65,9 @@ class Browsing(StaticLiveServerTestCase):
         self.page.wait_for_load_state("networkidle")
 
     def on_screen(self, at):
-        a, b, scale = self.page.evaluate("document.querySelector('#over').getAttribute('transform').match(/-?[\\d.]+/g).map(Number)")[:3]
+        a, b, scale = self.page.evaluate(
+            "document.querySelector('#over').getAttribute('transform').match(/-?[\\d.]+/g).map(Number)"
+        )[:3]
         box = self.page.locator("#light-table").bounding_box()
         return box["x"] + a + at[0] * scale, box["y"] + b + at[1] * scale
 
@@ -64,5 +79,7 @@ class Browsing(StaticLiveServerTestCase):
 
     def accessible(self):
         result = Axe().run(self.page, options={"runOnly": ["wcag2a", "wcag2aa"]})
-        found = [(v["id"], v["nodes"][0]["html"][:160], len(v["nodes"])) for v in result["violations"]]
+        found = [
+            (v["id"], v["nodes"][0]["html"][:160], len(v["nodes"])) for v in result["violations"]
+        ]
         self.assertEqual(found, [], self.page.url)

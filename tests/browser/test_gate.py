@@ -25,7 +25,10 @@ class Gate(Browsing):
         with page.expect_response(lambda response: "/gate/follow" in response.url):
             page.mouse.move(box["x"] + box["width"] * 0.3, box["y"] + box["height"] / 2)
         page.wait_for_function("document.querySelector('[data-place]').textContent !== '–'")
-        photosites, _, plate, over = ([float(v) for v in cell.split(", ")] for cell in page.locator("[data-place]").all_inner_texts())
+        photosites, _, plate, over = (
+            [float(v) for v in cell.split(", ")]
+            for cell in page.locator("[data-place]").all_inner_texts()
+        )
         self.assertAlmostEqual(over[0] - plate[0], 64, delta=0.11)
         self.assertAlmostEqual(photosites[0] / plate[0], 8192 / 1920, delta=0.002)
         for key, wanted in (("[", "3"), ("[", "2"), ("]", "3")):

@@ -21,11 +21,46 @@ class SetAndLineUp(Browsing):
     def setUp(self):
         super().setUp()
         self.make_shot(FOLDER / f"{NAME}.jpg")
-        shot = edit(self.shot(), "Gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
-        shot = add_fact(set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None)
-        shot = add_stand_in(shot, {"name": "Back wall", "kind": "plane", "base": [0.4, 1.42, 0], "size": [5, 0, 2.8], "turn_deg": 0, "tilt_deg": 90,
-                                   "part_of_plate": True}, None)
-        add_stand_in(shot, {"name": "Crate", "kind": "box", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24}, None)
+        shot = edit(
+            self.shot(),
+            "Gate",
+            lambda state: state.update(
+                gate={
+                    "width_mm": 36.0,
+                    "height_mm": 20.25,
+                    "squeeze": 1.0,
+                    "origin": "typed",
+                    "name": "",
+                }
+            ),
+        )
+        shot = add_fact(
+            set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None
+        )
+        shot = add_stand_in(
+            shot,
+            {
+                "name": "Back wall",
+                "kind": "plane",
+                "base": [0.4, 1.42, 0],
+                "size": [5, 0, 2.8],
+                "turn_deg": 0,
+                "tilt_deg": 90,
+                "part_of_plate": True,
+            },
+            None,
+        )
+        add_stand_in(
+            shot,
+            {
+                "name": "Crate",
+                "kind": "box",
+                "base": [1.9, 0, 3.3],
+                "size": [0.8, 0.6, 0.6],
+                "turn_deg": 24,
+            },
+            None,
+        )
 
     def shot(self):
         return Shot.objects.with_head().get(code="LT900")
@@ -44,8 +79,13 @@ class SetAndLineUp(Browsing):
         page.fill("#camera_pan", "0")
         self.click_through("form:has(#camera_pan) >> text=Set it so")
         self.assertEqual(page.locator("#through").input_value(), "c1")
-        self.assertEqual(page.locator("img.plate").evaluate("image => getComputedStyle(image).visibility"), "hidden")
-        self.assertIn("matrix3d", page.locator("img.laid").evaluate("image => image.style.transform"))  # the plate hangs in space
+        self.assertEqual(
+            page.locator("img.plate").evaluate("image => getComputedStyle(image).visibility"),
+            "hidden",
+        )
+        self.assertIn(
+            "matrix3d", page.locator("img.laid").evaluate("image => image.style.transform")
+        )  # the plate hangs in space
         self.accessible()
         # A stand-in is dragged through the copied camera.
         self.click_through("nav.leaves >> text=Stand-ins")
@@ -55,9 +95,15 @@ class SetAndLineUp(Browsing):
         page.mouse.move(box["x"] + 6, box["y"] + 6)
         page.mouse.down()
         page.mouse.move(box["x"] + 36, box["y"] + 6, steps=4)
-        with page.expect_response(lambda response: response.url.endswith("/drag") and '"done":true' in response.request.post_data):
+        with page.expect_response(
+            lambda response: (
+                response.url.endswith("/drag") and '"done":true' in response.request.post_data
+            )
+        ):
             page.mouse.up()
-        self.assertGreater(np.abs(np.subtract(self.state()["stand_ins"][1]["base"], before)).max(), 0.1)
+        self.assertGreater(
+            np.abs(np.subtract(self.state()["stand_ins"][1]["base"], before)).max(), 0.1
+        )
         with page.expect_navigation():
             page.keyboard.press("l")
         page.wait_for_load_state("networkidle")

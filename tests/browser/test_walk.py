@@ -11,10 +11,22 @@ from demo.plates import FOLDER, PLATES, truth
 from tests.browser.browsing import Browsing
 
 NAME = next(name for name in PLATES if name.startswith("LT020"))
-EDGES = (("x", (WINDOW[0] - 0.075, WINDOW[3] + 0.075, 0.035), (WINDOW[1] + 0.075, WINDOW[3] + 0.075, 0.035)),
-         ("x", (BENCH["left"], BENCH["height"], BENCH["front"]), (BENCH["right"], BENCH["height"], BENCH["front"])),
-         ("y", (-0.085, 0.2, 0.035), (-0.085, 2.1, 0.035)), ("y", (5.6, 0.3, 1.2), (5.6, 2.7, 1.2)),
-         ("z", (5.6, 2.75, 1.2), (5.6, 2.75, 2.6)), ("z", (1.88, 0, 0.9), (1.88, 0, 2.6)))
+EDGES = (
+    (
+        "x",
+        (WINDOW[0] - 0.075, WINDOW[3] + 0.075, 0.035),
+        (WINDOW[1] + 0.075, WINDOW[3] + 0.075, 0.035),
+    ),
+    (
+        "x",
+        (BENCH["left"], BENCH["height"], BENCH["front"]),
+        (BENCH["right"], BENCH["height"], BENCH["front"]),
+    ),
+    ("y", (-0.085, 0.2, 0.035), (-0.085, 2.1, 0.035)),
+    ("y", (5.6, 0.3, 1.2), (5.6, 2.7, 1.2)),
+    ("z", (5.6, 2.75, 1.2), (5.6, 2.75, 2.6)),
+    ("z", (1.88, 0, 0.9), (1.88, 0, 2.6)),
+)
 
 
 class Walk(Browsing):
@@ -39,7 +51,9 @@ class Walk(Browsing):
             page.mouse.move(zx, zy, steps=3)
             with self.saving():
                 page.mouse.up()
-        self.assertEqual(page.locator(".loupe").evaluate("loupe => getComputedStyle(loupe).display"), "block")
+        self.assertEqual(
+            page.locator(".loupe").evaluate("loupe => getComputedStyle(loupe).display"), "block"
+        )
         page.keyboard.press("o")
         with self.saving():
             page.mouse.click(*self.on_screen(camera.project([[0, 0, 0]])[0]))
@@ -49,7 +63,9 @@ class Walk(Browsing):
         page.fill("#id_height-plus_minus", "2 cm")
         page.click("text=Add the height")
         page.wait_for_selector("#evidence >> text=Camera height")
-        page.wait_for_function("document.querySelectorAll('#over .floor').length === 1 && document.querySelectorAll('#over .axis').length === 3")
+        page.wait_for_function(
+            "document.querySelectorAll('#over .floor').length === 1 && document.querySelectorAll('#over .axis').length === 3"
+        )
         fit = json.loads(page.request.get(f"{self.shot_url}/hand-off/camera.json").text())["fit"]
         # Drawn by the pointer in whole screen pixels at 46 %: some plate pixels off.
         self.assertAlmostEqual(fit["camera"]["focal_mm"], 35.0, delta=1.5)
@@ -83,7 +99,11 @@ class Walk(Browsing):
         page.mouse.move(top["x"] + top["width"] / 2, top["y"] + top["height"] / 2)
         page.mouse.down()
         page.mouse.move(top["x"] + top["width"] / 2, top["y"] - 20, steps=4)
-        with page.expect_response(lambda response: response.url.endswith("/drag") and '"done":true' in response.request.post_data):
+        with page.expect_response(
+            lambda response: (
+                response.url.endswith("/drag") and '"done":true' in response.request.post_data
+            )
+        ):
             page.mouse.up()
         self.assertGreater(self.state()["stand_ins"][0]["size"][1], 1.1)
         self.assertGreater(page.locator("#set-view canvas").evaluate("canvas => canvas.width"), 100)
@@ -94,19 +114,30 @@ class Walk(Browsing):
         page.click("button:has-text('Render the stand-ins')")
         page.wait_for_selector("#look", timeout=60_000)
         page.keyboard.press(".")
-        self.assertEqual(page.locator("img.laid").first.get_attribute("src").rsplit("/", 1)[1], "alpha.png")
+        self.assertEqual(
+            page.locator("img.laid").first.get_attribute("src").rsplit("/", 1)[1], "alpha.png"
+        )
         self.accessible()
 
         self.go("line-up")
         page.click("text=Render the stand-ins")
         page.wait_for_selector("text=Save the EXR", timeout=60_000)
         page.wait_for_load_state("networkidle")
-        page.locator("#wipe").evaluate("wipe => { wipe.value = 0.5; wipe.dispatchEvent(new Event('input')) }")
-        self.assertIn("960px", page.locator("img.laid").first.evaluate("image => image.style.clipPath"))
+        page.locator("#wipe").evaluate(
+            "wipe => { wipe.value = 0.5; wipe.dispatchEvent(new Event('input')) }"
+        )
+        self.assertIn(
+            "960px", page.locator("img.laid").first.evaluate("image => image.style.clipPath")
+        )
         page.keyboard.press("x")
-        self.assertEqual(page.locator("img.laid").first.evaluate("image => image.style.mixBlendMode"), "difference")
+        self.assertEqual(
+            page.locator("img.laid").first.evaluate("image => image.style.mixBlendMode"),
+            "difference",
+        )
         page.keyboard.press("a")
-        self.assertEqual(page.locator("img.laid").nth(1).evaluate("image => image.style.visibility"), "")
+        self.assertEqual(
+            page.locator("img.laid").nth(1).evaluate("image => image.style.visibility"), ""
+        )
         self.accessible()
         self.go("hand-off")
         with page.expect_download() as download:
@@ -143,6 +174,19 @@ class Walk(Browsing):
             other.click("text=Take mine instead")
         self.assertNotEqual(self.state()["marks"], first)
         self.assertEqual(len(self.state()["marks"]), 1)
+        # The first window doesn't undo what the other one saved.
+        taken = self.state()["marks"]
+        self.page.keyboard.press("Control+z")
+        self.page.wait_for_selector("text=nothing was undone")
+        self.assertEqual(self.state()["marks"], taken)
+        with self.page.expect_navigation():
+            self.page.click("text=Show the newer")
+        with self.page.expect_navigation():
+            self.page.keyboard.press("Control+z")
+        self.assertEqual(self.state()["marks"], first)
+        with self.page.expect_navigation():
+            self.page.keyboard.press("Control+y")
+        other.reload()
         # A click begins a line of several points; ended at once it is no edge, and says so.
         other.keyboard.press("x")
         other.mouse.click(500, 400)

@@ -8,12 +8,14 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.formats import catalogue
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens import database
 from aperture.lens.lens import Lens
 from aperture.scene import aids
 
-CAMERA = Camera.at(Grid.from_gate(1920, 1080, 36, 20.25), Lens(28), (1.5, 1.6, 6.0), *np.radians([15, -6, 0]))
+CAMERA = Camera.at(
+    Grid.from_gate(1920, 1080, 36, 20.25), Lens(28), (1.5, 1.6, 6.0), *np.radians([15, -6, 0])
+)
 BENT = Camera(CAMERA.grid, Lens(28, coefficients=(-0.1, 0, 0, 0, 0)), CAMERA.world_from_camera)
 
 
@@ -24,11 +26,15 @@ class Aids(TestCase):
             top, foot = camera.project([[0.2, 1.75, 1.0], [0.2, 0, 1.0]])
             self.assertAlmostEqual(pieces[:, 1].min(), top[1], delta=1.0)
             self.assertAlmostEqual(pieces[:, 1].max(), foot[1], delta=1.0)
-            self.assertLess(np.abs(pieces[:, 0] - foot[0]).max(), 0.25 * (foot[1] - top[1]))  # turned to the camera, no wider than a person
+            self.assertLess(
+                np.abs(pieces[:, 0] - foot[0]).max(), 0.25 * (foot[1] - top[1])
+            )  # turned to the camera, no wider than a person
 
     def test_a_cube_and_a_room_end_at_their_corners(self):
         cube = np.concatenate(aids.cube(CAMERA, (0.2, 0, 1.0)))
-        for corner in CAMERA.project([[x, y, z] for x in (-0.3, 0.7) for y in (0, 1) for z in (0.5, 1.5)]):
+        for corner in CAMERA.project(
+            [[x, y, z] for x in (-0.3, 0.7) for y in (0, 1) for z in (0.5, 1.5)]
+        ):
             self.assertLess(np.linalg.norm(cube - corner, axis=1).min(), 1e-6)
         room = np.concatenate(aids.room(CAMERA, (1.4, 2.0), (-0.6, 0.0), 2.2))
         for corner in CAMERA.project([[1.4, 0, 2.0], [-0.6, 2.2, 0.0]]):
@@ -47,11 +53,22 @@ class Aids(TestCase):
 
 
 class Catalogue(TestCase):
-    BODY = {"name": "Dory", "photosites": [4448, 3096], "modes": [{"name": "Open", "window": [0, 0, 4448, 3096], "width_mm": 36.7, "height_mm": 25.54}]}
+    BODY = {
+        "name": "Dory",
+        "photosites": [4448, 3096],
+        "modes": [
+            {"name": "Open", "window": [0, 0, 4448, 3096], "width_mm": 36.7, "height_mm": 25.54}
+        ],
+    }
     LENS = {"name": "Gull", "focal_mm": [35, 35]}
 
     def changed(self, path, value, kind="bodies"):
-        document = {"format": catalogue.FORMAT, "version": 1, "bodies": [copy.deepcopy(self.BODY)], "lenses": [copy.deepcopy(self.LENS)]}
+        document = {
+            "format": catalogue.FORMAT,
+            "version": 1,
+            "bodies": [copy.deepcopy(self.BODY)],
+            "lenses": [copy.deepcopy(self.LENS)],
+        }
         place = document[kind][0]
         for key in path[:-1]:
             place = place[key]
@@ -59,11 +76,16 @@ class Catalogue(TestCase):
         return document
 
     def test_what_cannot_be_is_told_with_its_place(self):
-        for path, value, kind, says in ((("modes", 0, "window"), [100, 0, 4448, 3096], "bodies", "outside"), (("modes", 0, "width_mm"), 99.0, "bodies",
-                                         "times as wide"),
-                                        (("photosites",), [0, 5], "bodies", "bodies/0/photosites"), (("modes",), [], "bodies", "bodies/0/modes"),
-                                        (("focal_mm",), [50, 35], "lenses", "shortest"), (("squeeze",), 0.5, "lenses", "lenses/0/squeeze"),
-                                        (("projection",), "wide", "lenses", "lenses/0/projection"), (("colour",), 1, "lenses", "lenses/0")):
+        for path, value, kind, says in (
+            (("modes", 0, "window"), [100, 0, 4448, 3096], "bodies", "outside"),
+            (("modes", 0, "width_mm"), 99.0, "bodies", "times as wide"),
+            (("photosites",), [0, 5], "bodies", "bodies/0/photosites"),
+            (("modes",), [], "bodies", "bodies/0/modes"),
+            (("focal_mm",), [50, 35], "lenses", "shortest"),
+            (("squeeze",), 0.5, "lenses", "lenses/0/squeeze"),
+            (("projection",), "wide", "lenses", "lenses/0/projection"),
+            (("colour",), 1, "lenses", "lenses/0"),
+        ):
             with self.assertRaisesRegex(Problem, says, msg=path):
                 catalogue.check(self.changed(path, value, kind))
         curved = self.changed(("projection",), "equisolid", "lenses")
@@ -73,27 +95,52 @@ class Catalogue(TestCase):
 
     def test_what_is_left_out_is_completed(self):
         found = catalogue.check(self.changed(("name",), "Dory"))
-        self.assertEqual((found["lenses"][0]["squeeze"], found["lenses"][0]["projection"], found["bodies"][0]["modes"][0]["rates"]), (1.0, "rectilinear", []))
+        self.assertEqual(
+            (
+                found["lenses"][0]["squeeze"],
+                found["lenses"][0]["projection"],
+                found["bodies"][0]["modes"][0]["rates"],
+            ),
+            (1.0, "rectilinear", []),
+        )
 
     def test_tables_survive_writing_and_reading(self):
         document = catalogue.check(self.changed(("modes", 0, "rates"), ["24", "24000/1001"]))
-        document["lenses"][0] |= {"distortion": [{"focal_mm": 35, "k1": -0.0123456, "k2": 0.0, "k3": 0.0, "p1": 1e-7, "p2": 0.0}], "stops": [2.8, 16],
-                                  "close_focus_m": 0.35}
-        self.assertEqual(catalogue.read(catalogue.write_modes_csv(document).encode())["bodies"], document["bodies"] and [
-            {key: value for key, value in body.items()} for body in document["bodies"]])
+        document["lenses"][0] |= {
+            "distortion": [
+                {"focal_mm": 35, "k1": -0.0123456, "k2": 0.0, "k3": 0.0, "p1": 1e-7, "p2": 0.0}
+            ],
+            "stops": [2.8, 16],
+            "close_focus_m": 0.35,
+        }
+        self.assertEqual(
+            catalogue.read(catalogue.write_modes_csv(document).encode())["bodies"],
+            document["bodies"],
+        )
         lens = catalogue.read(catalogue.write_lenses_csv(document).encode())["lenses"][0]
-        self.assertEqual({key: lens[key] for key in ("focal_mm", "stops", "close_focus_m", "distortion")},
-                         {key: document["lenses"][0][key] for key in ("focal_mm", "stops", "close_focus_m", "distortion")})
+        self.assertEqual(
+            {key: lens[key] for key in ("focal_mm", "stops", "close_focus_m", "distortion")},
+            {
+                key: document["lenses"][0][key]
+                for key in ("focal_mm", "stops", "close_focus_m", "distortion")
+            },
+        )
 
     def test_the_open_database_is_searched_by_words_and_files_are_recognised_exactly(self):
         found = database.search_cameras("d300s")
-        self.assertTrue(found and all("d300s" in f"{one.maker} {one.model}".lower() for one in found))
+        self.assertTrue(
+            found and all("d300s" in f"{one.maker} {one.model}".lower() for one in found)
+        )
         one = found[0]
         self.assertEqual(database.camera_of_file(one.maker, one.model), one)
-        self.assertIsNone(database.camera_of_file(one.maker, one.model + "X"))  # what is merely alike would be a wrong fact
+        self.assertIsNone(
+            database.camera_of_file(one.maker, one.model + "X")
+        )  # what is merely alike would be a wrong fact
         self.assertIsNone(database.camera_of_file(None, one.model))
         width, height, spread = one.sensor_mm(1.5)
-        self.assertAlmostEqual(np.hypot(width, height) * one.crop_factor, np.hypot(36, 24), places=6)
+        self.assertAlmostEqual(
+            np.hypot(width, height) * one.crop_factor, np.hypot(36, 24), places=6
+        )
         self.assertTrue(0.005 * width < spread < 0.05 * width)
         self.assertEqual((database.search_cameras("  "), database.search_lenses("")), ([], []))
         for key in ("", "x", "10000000"):

@@ -7,9 +7,10 @@ import numpy as np
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from aperture.camera import Camera, angles_from_rotation, rotation_from_angles
+from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
+from aperture.geometry.rotation import angles_from_rotation, rotation_from_angles
 from aperture.lens import distortion, projections
 from aperture.lens.lens import PARAMETERS, Lens
 
@@ -19,7 +20,9 @@ BENT = (-0.1, 0.03, -0.002, 0.001, -0.002)
 
 def lenses():
     for projection in projections.NAMES:
-        yield Lens(20, 1.3, projection, (0.4, -0.3), BENT if projection == "rectilinear" else (0.0,) * 5)
+        yield Lens(
+            20, 1.3, projection, (0.4, -0.3), BENT if projection == "rectilinear" else (0.0,) * 5
+        )
 
 
 def points(seed=0):
@@ -33,19 +36,38 @@ class Lenses(TestCase):
     def test_a_ray_goes_back_through_its_point(self):
         for lens in lenses():
             local = points()
-            np.testing.assert_allclose(np.cross(lens.rays(lens.project(local)), local), 0, atol=1e-9, err_msg=lens.projection)
+            np.testing.assert_allclose(
+                np.cross(lens.rays(lens.project(local)), local),
+                0,
+                atol=1e-9,
+                err_msg=lens.projection,
+            )
 
     def test_derivatives_of_the_projection(self):
         for lens in lenses():
             local, h = points(), 1e-6
             _, by_point, by_lens = lens.project(local, derivatives=True)
-            numeric = np.stack([(lens.project(local + h * e) - lens.project(local - h * e)) / (2 * h) for e in np.eye(3)], -1)
+            numeric = np.stack(
+                [
+                    (lens.project(local + h * e) - lens.project(local - h * e)) / (2 * h)
+                    for e in np.eye(3)
+                ],
+                -1,
+            )
             np.testing.assert_allclose(by_point, numeric, atol=1e-7, err_msg=lens.projection)
             free = range(len(PARAMETERS) if lens.projection == "rectilinear" else 3)
             for index in free:
                 step = np.eye(8)[index] * h
-                sides = [lens.with_parameters(lens.parameters + sign * step).project(local) for sign in (1, -1)]
-                np.testing.assert_allclose(by_lens[:, :, index], (sides[0] - sides[1]) / (2 * h), atol=1e-7, err_msg=f"{lens.projection} {PARAMETERS[index]}")
+                sides = [
+                    lens.with_parameters(lens.parameters + sign * step).project(local)
+                    for sign in (1, -1)
+                ]
+                np.testing.assert_allclose(
+                    by_lens[:, :, index],
+                    (sides[0] - sides[1]) / (2 * h),
+                    atol=1e-7,
+                    err_msg=f"{lens.projection} {PARAMETERS[index]}",
+                )
 
     def test_derivatives_of_the_rays(self):
         for lens in lenses():
@@ -53,17 +75,33 @@ class Lenses(TestCase):
             free = list(range(len(PARAMETERS) if lens.projection == "rectilinear" else 3))
             rays, by_mm, by_lens, by_both = lens.ray_derivatives(mm, free)
             np.testing.assert_allclose(rays, lens.rays(mm), atol=1e-12)
-            numeric = np.stack([(lens.rays(mm + h * e) - lens.rays(mm - h * e)) / (2 * h) for e in np.eye(2)], -1)
+            numeric = np.stack(
+                [(lens.rays(mm + h * e) - lens.rays(mm - h * e)) / (2 * h) for e in np.eye(2)], -1
+            )
             np.testing.assert_allclose(by_mm, numeric, atol=1e-8, err_msg=lens.projection)
             for index in free:
-                sides = [lens.with_parameters(lens.parameters + sign * h * np.eye(8)[index]) for sign in (1, -1)]
-                np.testing.assert_allclose(by_lens[:, :, index], (sides[0].rays(mm) - sides[1].rays(mm)) / (2 * h), atol=1e-8)
+                sides = [
+                    lens.with_parameters(lens.parameters + sign * h * np.eye(8)[index])
+                    for sign in (1, -1)
+                ]
+                np.testing.assert_allclose(
+                    by_lens[:, :, index],
+                    (sides[0].rays(mm) - sides[1].rays(mm)) / (2 * h),
+                    atol=1e-8,
+                )
                 slopes = [side.ray_derivatives(mm)[1] for side in sides]
-                np.testing.assert_allclose(by_both[:, :, :, index], (slopes[0] - slopes[1]) / (2 * h), atol=1e-8)
+                np.testing.assert_allclose(
+                    by_both[:, :, :, index], (slopes[0] - slopes[1]) / (2 * h), atol=1e-8
+                )
 
     def test_what_cannot_be_a_lens(self):
-        for arguments in ({"focal_mm": 0}, {"focal_mm": math.nan}, {"focal_mm": 20, "squeeze": 0.5}, {"focal_mm": 20, "projection": "flat"},
-                          {"focal_mm": 20, "projection": "equisolid", "coefficients": BENT}):
+        for arguments in (
+            {"focal_mm": 0},
+            {"focal_mm": math.nan},
+            {"focal_mm": 20, "squeeze": 0.5},
+            {"focal_mm": 20, "projection": "flat"},
+            {"focal_mm": 20, "projection": "equisolid", "coefficients": BENT},
+        ):
             with self.assertRaises(Problem, msg=str(arguments)):
                 Lens(**arguments)
 
@@ -72,17 +110,29 @@ class Lenses(TestCase):
         self.assertTrue(np.isnan(projections.project(behind)).all())
         self.assertTrue(np.isfinite(projections.project(behind, "equidistant")).all())
         self.assertTrue(np.isnan(projections.project(behind, "orthographic")).all())
-        self.assertTrue(np.isnan(projections.rays(np.array([[3.3, 0.0]]), "equidistant")[:, 0]).all())
+        self.assertTrue(
+            np.isnan(projections.rays(np.array([[3.3, 0.0]]), "equidistant")[:, 0]).all()
+        )
         self.assertTrue(np.isnan(projections.rays(np.array([[2.1, 0.0]]), "equisolid")[:, 0]).all())
         # On the axis itself there is a picture, and its scale is one focal length.
         for name in projections.NAMES:
             at, slope = projections.project(np.array([[0.0, 0.0, -2.0]]), name, derivatives=True)
             np.testing.assert_allclose(at, 0)
-            np.testing.assert_allclose(slope[0], [[0.5, 0, 0], [0, -0.5, 0]], atol=1e-12, err_msg=name)
+            np.testing.assert_allclose(
+                slope[0], [[0.5, 0, 0], [0, -0.5, 0]], atol=1e-12, err_msg=name
+            )
 
 
 class Distortion(TestCase):
-    @given(st.floats(-0.3, 0.3), st.floats(-0.1, 0.1), st.floats(-0.02, 0.02), st.floats(-0.005, 0.005), st.floats(-0.005, 0.005), st.floats(0, 1), ANGLE)
+    @given(
+        st.floats(-0.3, 0.3),
+        st.floats(-0.1, 0.1),
+        st.floats(-0.02, 0.02),
+        st.floats(-0.005, 0.005),
+        st.floats(-0.005, 0.005),
+        st.floats(0, 1),
+        ANGLE,
+    )
     def test_undistorting_undoes_it_or_says_it_cannot(self, k1, k2, k3, p1, p2, share, angle):
         k = np.array([k1, k2, k3, p1, p2])
         radius = share * min(1.2, 0.85 * distortion.growth_radius(k))
@@ -98,7 +148,9 @@ class Distortion(TestCase):
             self.assertGreater(bent[1], bent[0])
             self.assertLess((bent[1] - bent[0]) / (r[1] - r[0]), 0.01)
             self.assertTrue(np.isnan(distortion.distort(np.array([[limit * 1.001, 0]]), k)).all())
-            self.assertTrue(np.isnan(distortion.undistort(np.array([[bent[1] * 1.01, 0]]), k)).all())
+            self.assertTrue(
+                np.isnan(distortion.undistort(np.array([[bent[1] * 1.01, 0]]), k)).all()
+            )
         self.assertEqual(distortion.growth_radius((0.2, 0.1, 0, 0, 0)), math.inf)
 
 
@@ -107,25 +159,41 @@ class Cameras(TestCase):
     def test_angles_and_rotation_are_the_same_thing(self, pan, tilt, roll):
         rotation = rotation_from_angles(pan, tilt, roll)
         np.testing.assert_allclose(rotation @ rotation.T, np.eye(3), atol=1e-12)
-        np.testing.assert_allclose(rotation_from_angles(*angles_from_rotation(rotation)), rotation, atol=1e-7)
+        np.testing.assert_allclose(
+            rotation_from_angles(*angles_from_rotation(rotation)), rotation, atol=1e-7
+        )
 
     def test_signs_of_pan_tilt_and_roll(self):
         """Positive pan turns left, positive tilt looks up, positive roll turns the camera anticlockwise as seen from behind it."""
         grid, lens = Grid.from_gate(200, 100, 36, 18), Lens(30)
         ahead = [[0, 0, -10.0]]
-        left, up, rolled = (Camera.at(grid, lens, (0, 0, 0), *angles) for angles in ((0.1, 0, 0), (0, 0.1, 0), (0, 0, 0.1)))
-        self.assertGreater(left.project(ahead)[0][0], 100)  # the camera turned left: what was ahead is now to the right
-        self.assertGreater(up.project(ahead)[0][1], 50)  # it looks up: what was ahead is now lower, y being down
+        left, up, rolled = (
+            Camera.at(grid, lens, (0, 0, 0), *angles)
+            for angles in ((0.1, 0, 0), (0, 0.1, 0), (0, 0, 0.1))
+        )
+        self.assertGreater(
+            left.project(ahead)[0][0], 100
+        )  # the camera turned left: what was ahead is now to the right
+        self.assertGreater(
+            up.project(ahead)[0][1], 50
+        )  # it looks up: what was ahead is now lower, y being down
         x, y = rolled.project([[0, 1, -10.0]])[0]
         self.assertGreater(x, 100)  # the world turns clockwise in the picture
         self.assertLess(y, 50)
-        np.testing.assert_allclose(angles_from_rotation(rotation_from_angles(0.3, math.pi / 2, 0)), (0.3, math.pi / 2, 0), atol=1e-9)
+        np.testing.assert_allclose(
+            angles_from_rotation(rotation_from_angles(0.3, math.pi / 2, 0)),
+            (0.3, math.pi / 2, 0),
+            atol=1e-9,
+        )
 
     def test_overscan_and_crop_change_neither_lens_nor_sensor(self):
         grid = Grid.from_gate(400, 300, 24, 18)
         lens, world = Lens(28, centre_mm=(0.2, 0.1)), [[0.4, 0.3, -5.0]]
         plain = Camera.at(grid, lens, (0, 0, 0)).project(world)[0]
-        for changed, moved in ((grid.overscan(30, 50, 20, 10), (30, 20)), (grid.window(40, 25, 100, 100), (-40, -25))):
+        for changed, moved in (
+            (grid.overscan(30, 50, 20, 10), (30, 20)),
+            (grid.window(40, 25, 100, 100), (-40, -25)),
+        ):
             camera = Camera.at(changed, lens, (0, 0, 0))
             np.testing.assert_allclose(camera.project(world)[0], plain + moved, atol=1e-9)
             self.assertAlmostEqual(camera.focal_px[0], Camera.at(grid, lens, (0, 0, 0)).focal_px[0])

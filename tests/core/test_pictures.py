@@ -39,14 +39,27 @@ class Reading(TestCase):
         tifffile.imwrite(self.folder / "d.tif", real, photometric="rgb")
         tifffile.imwrite(self.folder / "e.tiff", eight, photometric="rgb")
         for name, kind in (("f.exr", np.float16), ("g.exr", np.float32)):
-            channels = {key: np.ascontiguousarray(real[..., i].astype(kind)) for i, key in enumerate("RGB")}
-            with OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION, "cameraModel": "Saltmarsh One"}, channels) as file:
+            channels = {
+                key: np.ascontiguousarray(real[..., i].astype(kind)) for i, key in enumerate("RGB")
+            }
+            with OpenEXR.File(
+                {"compression": OpenEXR.ZIP_COMPRESSION, "cameraModel": "Saltmarsh One"}, channels
+            ) as file:
                 file.write(str(self.folder / name))
-        for name, wanted, depth in (("a.png", eight, "8 bit"), ("b.png", RAMP, "16 bit"), ("c.tif", RAMP, "16 bit"), ("d.tif", real, "float"),
-                                    ("e.tiff", eight, "8 bit"), ("f.exr", real.astype(np.float16), "half"), ("g.exr", real, "float")):
+        for name, wanted, depth in (
+            ("a.png", eight, "8 bit"),
+            ("b.png", RAMP, "16 bit"),
+            ("c.tif", RAMP, "16 bit"),
+            ("d.tif", real, "float"),
+            ("e.tiff", eight, "8 bit"),
+            ("f.exr", real.astype(np.float16), "half"),
+            ("g.exr", real, "float"),
+        ):
             picture = read_picture(self.folder / name)
             np.testing.assert_array_equal(picture.pixels, wanted, err_msg=name)
-            self.assertEqual((picture.depth, picture.linear), (depth, wanted.dtype.kind == "f"), name)
+            self.assertEqual(
+                (picture.depth, picture.linear), (depth, wanted.dtype.kind == "f"), name
+            )
         self.assertEqual(picture.metadata.model, "Saltmarsh One")
 
     def test_other_colours_are_converted_and_said(self):
@@ -60,28 +73,63 @@ class Reading(TestCase):
             self.assertIn(word, " ".join(picture.notes))
 
     def test_damaged_files_get_a_sentence(self):
-        Image.fromarray(np.random.default_rng(0).integers(0, 255, (200, 300, 3), np.uint8)).save(self.folder / "x.jpg")
+        Image.fromarray(np.random.default_rng(0).integers(0, 255, (200, 300, 3), np.uint8)).save(
+            self.folder / "x.jpg"
+        )
         tifffile.imwrite(self.folder / "x.tif", np.tile(RAMP, (5, 5, 1)), photometric="rgb")
         Image.fromarray(np.zeros((50, 50, 3), np.uint8)).save(self.folder / "x.png")
-        with OpenEXR.File({"compression": OpenEXR.NO_COMPRESSION}, {"RGB": np.random.rand(64, 64, 3).astype(np.float32)}) as file:
+        with OpenEXR.File(
+            {"compression": OpenEXR.NO_COMPRESSION},
+            {"RGB": np.random.rand(64, 64, 3).astype(np.float32)},
+        ) as file:
             file.write(str(self.folder / "x.exr"))
         for name in ("x.jpg", "x.tif", "x.exr", "x.png"):
             data = (self.folder / name).read_bytes()
-            self.refused(f"half{name}", data[:len(data) // 2], "Export it again")
+            self.refused(f"half{name}", data[: len(data) // 2], "Export it again")
         self.refused("empty.png", b"", "empty")
         self.refused("text.jpg", b"hello, this is no picture", "is not a picture")
         self.refused("wrong.tif", (self.folder / "x.jpg").read_bytes(), "JPEG", ".jpg")
 
     def test_too_many_pixels_are_refused_before_they_are_read(self):
-        header = b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR" + (30000).to_bytes(4, "big") * 2 + b"\x08\x02\0\0\0"
+        header = (
+            b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR" + (30000).to_bytes(4, "big") * 2 + b"\x08\x02\0\0\0"
+        )
         import zlib
-        self.refused("huge.png", header + zlib.crc32(header[12:]).to_bytes(4, "big") + b"\0\0\0\0IDAT\x35\xaf\x06\x1e", "900 megapixels")
+
+        self.refused(
+            "huge.png",
+            header + zlib.crc32(header[12:]).to_bytes(4, "big") + b"\0\0\0\0IDAT\x35\xaf\x06\x1e",
+            "900 megapixels",
+        )
 
     def test_metadata_that_is_nonsense_is_left_out_and_counted(self):
-        good, spoiled = from_exif({0x920A: (27, 1), 0x829A: (1, 60), 0x9003: "2026:03:14 07:42:10", 0x0110: "Saltmarsh One\0\0", 0x8827: (400,)})
-        self.assertEqual((good.focal_mm, good.iso, good.model, good.date, spoiled), (27, 400, "Saltmarsh One", "2026-03-14 07:42:10", 0))
-        bad, spoiled = from_exif({0x920A: (1, 0), 0x829A: "soon", 0x9003: b"\xff\xfe" * 9000, 0x0112: 77, 0x8827: float("nan"), 0x0110: "x" * 10**6})
-        self.assertEqual((bad.focal_mm, bad.exposure_time, bad.iso, bad.orientation, spoiled), (None, None, None, None, 4))
+        good, spoiled = from_exif(
+            {
+                0x920A: (27, 1),
+                0x829A: (1, 60),
+                0x9003: "2026:03:14 07:42:10",
+                0x0110: "Saltmarsh One\0\0",
+                0x8827: (400,),
+            }
+        )
+        self.assertEqual(
+            (good.focal_mm, good.iso, good.model, good.date, spoiled),
+            (27, 400, "Saltmarsh One", "2026-03-14 07:42:10", 0),
+        )
+        bad, spoiled = from_exif(
+            {
+                0x920A: (1, 0),
+                0x829A: "soon",
+                0x9003: b"\xff\xfe" * 9000,
+                0x0112: 77,
+                0x8827: float("nan"),
+                0x0110: "x" * 10**6,
+            }
+        )
+        self.assertEqual(
+            (bad.focal_mm, bad.exposure_time, bad.iso, bad.orientation, spoiled),
+            (None, None, None, None, 4),
+        )
         self.assertLessEqual(len(bad.model), 120)
         exif = Image.Exif()
         exif[0x010F] = "x" * 60000
@@ -96,11 +144,21 @@ class Reading(TestCase):
             exif[0x0112] = orientation
             picture = Image.fromarray((RAMP >> 8).astype(np.uint8))
             picture.getexif()[0x0112] = orientation
-            np.testing.assert_array_equal(upright((RAMP >> 8).astype(np.uint8), orientation), np.asarray(ImageOps.exif_transpose(picture)))
+            np.testing.assert_array_equal(
+                upright((RAMP >> 8).astype(np.uint8), orientation),
+                np.asarray(ImageOps.exif_transpose(picture)),
+            )
 
     def test_the_loupe_gets_real_pixels(self):
         cv2.imwrite(str(self.folder / "b.png"), cv2.cvtColor(RAMP, cv2.COLOR_RGB2BGR))
         write_proxies(read_picture(self.folder / "b.png"), self.folder)
-        part = cv2.cvtColor(cv2.imdecode(np.frombuffer(region_png(self.folder, 50, 30, 16, 16), np.uint8), cv2.IMREAD_COLOR), cv2.COLOR_BGR2RGB)
-        np.testing.assert_array_equal(part[:10, :10], ((RAMP[30:, 50:].astype(int) * 255 + 32767) // 65535))
+        part = cv2.cvtColor(
+            cv2.imdecode(
+                np.frombuffer(region_png(self.folder, 50, 30, 16, 16), np.uint8), cv2.IMREAD_COLOR
+            ),
+            cv2.COLOR_BGR2RGB,
+        )
+        np.testing.assert_array_equal(
+            part[:10, :10], ((RAMP[30:, 50:].astype(int) * 255 + 32767) // 65535)
+        )
         self.assertEqual(tuple(part[12, 12]), (0x5A, 0x5B, 0x5C))

@@ -8,7 +8,7 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.match.proposals import choose, propose
 from aperture.match.refine import refine_edge, refine_spot
@@ -26,7 +26,11 @@ class Refining(TestCase):
         for _ in range(25):
             pixels, middle, direction = edge_picture(rng)
             normal = np.array([-direction[1], direction[0]])
-            ends = middle + np.outer([-1, 1], direction) * rng.uniform(40, 110) + rng.uniform(-2.5, 2.5, (2, 2))
+            ends = (
+                middle
+                + np.outer([-1, 1], direction) * rng.uniform(40, 110)
+                + rng.uniform(-2.5, 2.5, (2, 2))
+            )
             found = refine_edge(pixels, ends)
             errors += ((found.points - middle) @ normal).tolist()
             own += [found.sigma_px] * len(found.points)
@@ -36,17 +40,29 @@ class Refining(TestCase):
     def test_a_gap_between_boards_is_taken_in_its_middle(self):
         picture = np.full((200, 300), 0.4)
         picture[:, 150:153] = 0.1
-        pixels = np.repeat((encode_srgb(cv2.GaussianBlur(picture, (0, 0), 0.8)) * 255).astype(np.uint8)[..., None], 3, 2)
+        pixels = np.repeat(
+            (encode_srgb(cv2.GaussianBlur(picture, (0, 0), 0.8)) * 255).astype(np.uint8)[..., None],
+            3,
+            2,
+        )
         found = refine_edge(pixels, [[149, 20], [153, 180]])
         np.testing.assert_allclose(found.points[:, 0], 151.5, atol=0.05)
 
     def test_points_of_a_bent_edge_are_refined_each(self):
         y, x = np.mgrid[0:300, 0:400] + 0.5
         line = 150 + 12 * ((x - 200) / 200) ** 2
-        pixels = np.repeat((encode_srgb(1 / (1 + np.exp(-(y - line) / 0.6)) * 0.5 + 0.1) * 255).astype(np.uint8)[..., None], 3, 2)
+        pixels = np.repeat(
+            (encode_srgb(1 / (1 + np.exp(-(y - line) / 0.6)) * 0.5 + 0.1) * 255).astype(np.uint8)[
+                ..., None
+            ],
+            3,
+            2,
+        )
         at = np.linspace(30, 370, 7)
         found = refine_edge(pixels, np.stack([at, 150 + 12 * ((at - 200) / 200) ** 2 + 1.5], -1))
-        np.testing.assert_allclose(found.points[:, 1], 150 + 12 * ((found.points[:, 0] - 200) / 200) ** 2, atol=0.12)
+        np.testing.assert_allclose(
+            found.points[:, 1], 150 + 12 * ((found.points[:, 0] - 200) / 200) ** 2, atol=0.12
+        )
         whole = refine_edge(pixels, [[120, 151.5], [280, 151.5]])
         self.assertEqual(len(whole.points), 5)  # seen to be bent
         self.assertGreater(whole.bent, 1)
@@ -60,15 +76,28 @@ class Refining(TestCase):
 
     def test_a_round_mark(self):
         y, x = np.mgrid[0:80, 0:80] + 0.5
-        pixels = np.repeat((255 * np.clip(np.hypot(x - 40.3, y - 38.8) - 3.5, 0.1, 0.9)).astype(np.uint8)[..., None], 3, 2)
-        np.testing.assert_allclose(refine_spot(pixels, (41.5, 38)).points[0], (40.3, 38.8), atol=0.08)
+        pixels = np.repeat(
+            (255 * np.clip(np.hypot(x - 40.3, y - 38.8) - 3.5, 0.1, 0.9)).astype(np.uint8)[
+                ..., None
+            ],
+            3,
+            2,
+        )
+        np.testing.assert_allclose(
+            refine_spot(pixels, (41.5, 38)).points[0], (40.3, 38.8), atol=0.08
+        )
 
     def test_it_refuses_where_there_is_nothing(self):
         plain = np.random.default_rng(1).integers(118, 124, (200, 300, 3)).astype(np.uint8)
-        for act, says in ((lambda: refine_edge(plain, [[20, 20], [200, 120]]), "no edge|no clear edge|straight line"),
-                          (lambda: refine_edge(plain, [[5, 5], [7, 6]]), "too short"),
-                          (lambda: refine_spot(plain, (100, 100)), "Nothing stands out|no corner|too far"),
-                          (lambda: refine_spot(plain, (900, 900)), "outside")):
+        for act, says in (
+            (
+                lambda: refine_edge(plain, [[20, 20], [200, 120]]),
+                "no edge|no clear edge|straight line",
+            ),
+            (lambda: refine_edge(plain, [[5, 5], [7, 6]]), "too short"),
+            (lambda: refine_spot(plain, (100, 100)), "Nothing stands out|no corner|too far"),
+            (lambda: refine_spot(plain, (900, 900)), "outside"),
+        ):
             with self.assertRaisesRegex(Problem, says):
                 act()
         pixels, middle, _ = edge_picture(np.random.default_rng(5))
@@ -82,15 +111,38 @@ class Proposing(TestCase):
         for name in ("LT010_boathouse_morning", "LT040_net_loft", "LT050_lamp_room"):
             camera, pixels = truth(name), read_picture(FOLDER / f"{name}.jpg").pixels
             found = propose(pixels, principal_px=camera.principal_point_px)
-            self.assertEqual(set(Counter(one.axis for one in found.segments)) - {None}, {"across", "up", "along"}, name)
+            self.assertEqual(
+                set(Counter(one.axis for one in found.segments)) - {None},
+                {"across", "up", "along"},
+                name,
+            )
             chosen = choose(found.segments)
-            marks = [{"id": f"e{i}", "kind": "edge", "axis": one.axis, "points": one.points.tolist(), "sigma_px": 0.7} for i, one in enumerate(chosen)]
-            fit = solve({"format": "accurate-aperture/match", "version": 1, "image": {"width": camera.grid.width, "height": camera.grid.height},
-                         "lens": {"principal_point": list(camera.principal_point_px)}, "marks": marks, "facts": []}).document
+            marks = [
+                {
+                    "id": f"e{i}",
+                    "kind": "edge",
+                    "axis": one.axis,
+                    "points": one.points.tolist(),
+                    "sigma_px": 0.7,
+                }
+                for i, one in enumerate(chosen)
+            ]
+            fit = solve(
+                {
+                    "format": "accurate-aperture/match",
+                    "version": 1,
+                    "image": {"width": camera.grid.width, "height": camera.grid.height},
+                    "lens": {"principal_point": list(camera.principal_point_px)},
+                    "marks": marks,
+                    "facts": [],
+                }
+            ).document
             for focal in (fit["camera"]["focal_px"][0], found.focal_share * camera.grid.width):
                 self.assertAlmostEqual(focal / camera.focal_px[0], 1, delta=0.03, msg=name)
             turned = camera.rotation.T @ np.array(fit["camera"]["world_from_camera"], float)[:3, :3]
-            self.assertGreater(np.abs(turned).max(axis=0).min(), 0.999)  # the same three directions, whichever way they are called
+            self.assertGreater(
+                np.abs(turned).max(axis=0).min(), 0.999
+            )  # the same three directions, whichever way they are called
 
     def test_a_bent_plate_is_straightened_first(self):
         name = "LT030_boathouse_wide"
@@ -98,13 +150,17 @@ class Proposing(TestCase):
         bent = propose(pixels)
         straight = propose(pixels, camera.grid, camera.lens)
         focal = camera.focal_px[0] / camera.grid.width
-        self.assertLess(abs(straight.focal_share / focal - 1), min(0.01, abs(bent.focal_share / focal - 1)))
+        self.assertLess(
+            abs(straight.focal_share / focal - 1), min(0.01, abs(bent.focal_share / focal - 1))
+        )
 
     def test_a_squeezed_plate_is_desqueezed_first(self):
         name = "LT010_boathouse_morning"
         camera, pixels = truth(name), read_picture(FOLDER / f"{name}.jpg").pixels
         squeezed = cv2.resize(pixels, (960, 1080), interpolation=cv2.INTER_AREA)
-        found = propose(squeezed, Grid.from_gate(960, 1080, 18, 20.25), Lens(99.0, 2.0))  # whatever its focal length
+        found = propose(
+            squeezed, Grid.from_gate(960, 1080, 18, 20.25), Lens(99.0, 2.0)
+        )  # whatever its focal length
         self.assertAlmostEqual(found.focal_share * 960 / camera.focal_px[1], 1, delta=0.01)
 
     def test_a_plain_picture_says_so(self):
@@ -115,12 +171,19 @@ class Proposing(TestCase):
 
 class Straightening(TestCase):
     def test_lines_of_the_world_are_straight_in_the_straightened_plate(self):
-        camera = Camera.at(Grid.from_gate(640, 360, 36, 20.25), Lens(18, coefficients=(-0.07, 0.01, 0, 0, 0)), (0, 1.5, 4), 0.3)
+        camera = Camera.at(
+            Grid.from_gate(640, 360, 36, 20.25),
+            Lens(18, coefficients=(-0.07, 0.01, 0, 0, 0)),
+            (0, 1.5, 4),
+            0.3,
+        )
         x, y = straighten_map(camera, (320, 180))
         line = np.array([-1.5, 2.2, 0]) + np.linspace(0, 1, 20)[:, None] * [2.5, 0, 0]
         plain = Camera(camera.grid, Lens(18), camera.world_from_camera)
         at = plain.project(line) / 2 - 0.5
         inside = (at > 1).all(axis=1) & (at < (318, 178)).all(axis=1)
         across, down = at[inside].astype(np.float32).T[..., None]
-        look = np.stack([cv2.remap(part, across, down, cv2.INTER_LINEAR)[:, 0] for part in (x, y)], -1)
+        look = np.stack(
+            [cv2.remap(part, across, down, cv2.INTER_LINEAR)[:, 0] for part in (x, y)], -1
+        )
         np.testing.assert_allclose((look + 0.5) * 2, camera.project(line)[inside], atol=0.05)

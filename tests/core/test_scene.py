@@ -7,7 +7,7 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.render.passes import Wanted, render
 from aperture.render.tracer import Look
@@ -16,7 +16,9 @@ from aperture.scene.stand_in import StandIn, mesh_of
 
 
 def camera(lens=None):
-    return Camera.at(Grid.from_gate(320, 180, 36, 20.25), lens or Lens(24), (3, 1.7, 6), 0.4, -0.12, 0.03)
+    return Camera.at(
+        Grid.from_gate(320, 180, 36, 20.25), lens or Lens(24), (3, 1.7, 6), 0.4, -0.12, 0.03
+    )
 
 
 class Boxes(TestCase):
@@ -31,34 +33,58 @@ class Boxes(TestCase):
     def test_dragging_a_handle_takes_it_to_the_pointer(self):
         seen, box = camera(), StandIn((0.8, 0.6, 0.5), (0.6, 0, 1.0), 0.4)
         for handle in handles.HANDLES:
-            at = seen.project([handles.places(box)[handle]])[0] + ([0, -9] if handle in ("top", "up") else [14, 6])
+            at = seen.project([handles.places(box)[handle]])[0] + (
+                [0, -9] if handle in ("top", "up") else [14, 6]
+            )
             moved = handles.drag(seen, box, handle, at)
             now = seen.project([handles.places(moved)[handle]])[0]
             if handle == "turn":  # only its direction follows
-                wanted, got = (p - np.array(box.base) for p in (handles.on_floor(seen, at), handles.places(moved)["turn"]))
-                self.assertAlmostEqual(math.atan2(wanted[0], wanted[2]), math.atan2(got[0], got[2]), places=6)
-            elif handle in ("across", "along"):  # along its axis alone, to where the pointer is nearest
+                wanted, got = (
+                    p - np.array(box.base)
+                    for p in (handles.on_floor(seen, at), handles.places(moved)["turn"])
+                )
+                self.assertAlmostEqual(
+                    math.atan2(wanted[0], wanted[2]), math.atan2(got[0], got[2]), places=6
+                )
+            elif handle in (
+                "across",
+                "along",
+            ):  # along its axis alone, to where the pointer is nearest
                 off = np.subtract(moved.base, box.base)
                 self.assertEqual(np.count_nonzero(np.abs(off) > 1e-9), 1)
                 ray, axis = seen.rays([at])[0], off / np.linalg.norm(off)
-                normal = np.cross(ray, axis)  # the tip is the axis's nearest point to the ray: what joins them stands on both
+                normal = np.cross(
+                    ray, axis
+                )  # the tip is the axis's nearest point to the ray: what joins them stands on both
                 gap = handles.places(moved)[handle] - seen.position
-                np.testing.assert_allclose(gap - (gap @ ray) * ray, (gap @ normal) * normal / (normal @ normal), atol=1e-9)
+                np.testing.assert_allclose(
+                    gap - (gap @ ray) * ray, (gap @ normal) * normal / (normal @ normal), atol=1e-9
+                )
             elif handle in ("top", "up"):
                 self.assertAlmostEqual(now[1], at[1], delta=0.3)
             else:
                 np.testing.assert_allclose(now, at, atol=1e-6, err_msg=handle)
-        np.testing.assert_allclose(handles.drag(seen, box, "corner", seen.project([[1.5, 0, 1.6]])[0]).bounds()[3], box.bounds()[3], atol=1e-9)
+        np.testing.assert_allclose(
+            handles.drag(seen, box, "corner", seen.project([[1.5, 0, 1.6]])[0]).bounds()[3],
+            box.bounds()[3],
+            atol=1e-9,
+        )
         with self.assertRaises(Problem):
             handles.drag(seen, box, "move", (10, 5))  # the sky
 
     def test_lines_are_cut_at_the_camera_and_never_folded(self):
-        for lens in (Lens(24), Lens(24, coefficients=(-0.3, 0, 0, 0, 0)), Lens(12, projection="equidistant")):
+        for lens in (
+            Lens(24),
+            Lens(24, coefficients=(-0.3, 0, 0, 0, 0)),
+            Lens(12, projection="equidistant"),
+        ):
             seen = camera(lens)
             for piece in overlay.floor_grid(seen, 1.0, 12) + overlay.horizon(seen):
                 self.assertTrue(np.isfinite(piece).all())
             behind = seen.position + np.array([[0, 0, 3.0], [0.1, 0, 30.0]]) @ seen.rotation.T
-            self.assertEqual(overlay.polyline(seen, *behind) if lens.projection == "rectilinear" else [], [])
+            self.assertEqual(
+                overlay.polyline(seen, *behind) if lens.projection == "rectilinear" else [], []
+            )
 
     def test_render_covers_what_the_box_covers(self):
         seen, box = camera(), StandIn((1.2, 0.9, 0.7), (0.4, 0, 0.8), 0.3)

@@ -12,7 +12,7 @@ from PIL import Image
 
 from aperture.camera import Camera
 from aperture.formats import gltf, obj, table
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.plates.colour import decode_srgb
 from aperture.render.files import write_exr, write_png
@@ -21,7 +21,10 @@ from aperture.render.tracer import Look
 from aperture.scene.stand_in import StandIn
 
 CAMERA = Camera.at(Grid.from_gate(320, 180, 36, 20.25), Lens(24), (3, 1.7, 6), 0.4, -0.12, 0.03)
-BOXES = {"Crate": StandIn((1.2, 0.9, 0.7), (0.4, 0, 0.8), 0.3), "Bench": StandIn((2, 0.5, 0.6), (-1, 0, -0.5))}
+BOXES = {
+    "Crate": StandIn((1.2, 0.9, 0.7), (0.4, 0, 0.8), 0.3),
+    "Bench": StandIn((2, 0.5, 0.6), (-1, 0, -0.5)),
+}
 
 
 class Files(TestCase):
@@ -34,15 +37,24 @@ class Files(TestCase):
         gltf.write(self.folder / "a.gltf", CAMERA, BOXES)
         scene = trimesh.load(self.folder / "a.gltf")
         for name, box in BOXES.items():
-            np.testing.assert_allclose(sorted(scene.geometry[name].vertices.tolist()), sorted(box.bounds().tolist()), atol=1e-6)
+            np.testing.assert_allclose(
+                sorted(scene.geometry[name].vertices.tolist()),
+                sorted(box.bounds().tolist()),
+                atol=1e-6,
+            )
             self.assertGreater(scene.geometry[name].volume, 0)  # faces look outward
         perspective, pose = gltf.read(self.folder / "a.gltf")
         np.testing.assert_allclose(pose, CAMERA.world_from_camera)
         # glTF 2.0, clause 3.10.3.1: the projection matrix of a perspective camera.
         tangent = np.tan(perspective["yfov"] / 2)
         local = CAMERA.to_camera_space([[0.5, 0.4, 0.3]])[0]
-        ndc = np.array([local[0] / (tangent * perspective["aspectRatio"]), local[1] / tangent]) / -local[2]
-        np.testing.assert_allclose(CAMERA.project([[0.5, 0.4, 0.3]])[0], [(ndc[0] + 1) * 160, (1 - ndc[1]) * 90], atol=1e-9)
+        ndc = (
+            np.array([local[0] / (tangent * perspective["aspectRatio"]), local[1] / tangent])
+            / -local[2]
+        )
+        np.testing.assert_allclose(
+            CAMERA.project([[0.5, 0.4, 0.3]])[0], [(ndc[0] + 1) * 160, (1 - ndc[1]) * 90], atol=1e-9
+        )
 
     def test_obj_in_trimesh(self):
         obj.write(self.folder / "a.obj", BOXES, "cm", "Z")
@@ -56,9 +68,16 @@ class Files(TestCase):
             row = next(csv.DictReader(file))
         matrix = np.array([[float(row[f"m{r}{c}"]) for c in range(4)] for r in range(4)])
         np.testing.assert_array_equal(matrix, CAMERA.world_from_camera)
-        self.assertEqual((row["frame"], float(row["focal_mm"]), float(row["principal_x_px"])), ("1001", 24.0, 160.0))
-        np.testing.assert_array_equal(table.read(self.folder / "a.csv")[1001]["world_from_camera"], matrix)
-        (self.folder / "b.csv").write_text((self.folder / "a.csv").read_text().replace("24.0", "wide"))
+        self.assertEqual(
+            (row["frame"], float(row["focal_mm"]), float(row["principal_x_px"])),
+            ("1001", 24.0, 160.0),
+        )
+        np.testing.assert_array_equal(
+            table.read(self.folder / "a.csv")[1001]["world_from_camera"], matrix
+        )
+        (self.folder / "b.csv").write_text(
+            (self.folder / "a.csv").read_text().replace("24.0", "wide")
+        )
         with self.assertRaisesRegex(ValueError, "line 2"):
             table.read(self.folder / "b.csv")
 
@@ -72,4 +91,6 @@ class Files(TestCase):
         np.testing.assert_allclose(read.get_pixels(OpenImageIO.FLOAT), rendered.rgba, atol=1e-3)
         png = np.asarray(Image.open(self.folder / "a.png")) / 255
         self.assertEqual(png.shape, (180, 320, 4))
-        np.testing.assert_allclose(decode_srgb(png[..., :3]) * png[..., 3:], rendered.rgba[..., :3], atol=0.006)
+        np.testing.assert_allclose(
+            decode_srgb(png[..., :3]) * png[..., 3:], rendered.rgba[..., :3], atol=0.006
+        )

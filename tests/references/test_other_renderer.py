@@ -12,19 +12,28 @@ from vtkmodules.vtkCommonCore import vtkPoints
 from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
 from vtkmodules.vtkCommonMath import vtkMatrix4x4
 from vtkmodules.vtkFiltersCore import vtkTriangleFilter
-from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper, vtkRenderer, vtkRenderWindow, vtkWindowToImageFilter
+from vtkmodules.vtkRenderingCore import (
+    vtkActor,
+    vtkPolyDataMapper,
+    vtkRenderer,
+    vtkRenderWindow,
+    vtkWindowToImageFilter,
+)
 
 from aperture.camera import Camera
 from aperture.formats import usd
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.render import offsets
 from aperture.render.passes import Wanted, render
 from aperture.render.tracer import Look
 from aperture.scene.stand_in import StandIn
 
-ITEMS = {"Crate": StandIn((1.2, 0.9, 0.7), (0.2, 0, 0.8), 0.3), "Bollard": StandIn((0.5, 1.6, 0.5), (2.2, 0, 0.5), kind="cylinder"),
-         "Steps": StandIn((0.8, 0.7, 0.9), (1.3, 0, 2), -0.4, kind="stairs")}
+ITEMS = {
+    "Crate": StandIn((1.2, 0.9, 0.7), (0.2, 0, 0.8), 0.3),
+    "Bollard": StandIn((0.5, 1.6, 0.5), (2.2, 0, 0.5), kind="cylinder"),
+    "Steps": StandIn((0.8, 0.7, 0.9), (1.3, 0, 2), -0.4, kind="stairs"),
+}
 FINER = 8  # times as many pixels each way, averaged: VTK's own edges are hard
 SIZE = (480, 270)
 
@@ -40,7 +49,12 @@ def cover_by_vtk(path) -> np.ndarray:
             indices = iter(mesh.GetFaceVertexIndicesAttr().Get())
             for count in mesh.GetFaceVertexCountsAttr().Get():
                 cells.InsertNextCell(count, [next(indices) for _ in range(count)])
-            data, triangles, mapper, actor = vtkPolyData(), vtkTriangleFilter(), vtkPolyDataMapper(), vtkActor()
+            data, triangles, mapper, actor = (
+                vtkPolyData(),
+                vtkTriangleFilter(),
+                vtkPolyDataMapper(),
+                vtkActor(),
+            )
             data.SetPoints(points)
             data.SetPolys(cells)
             triangles.SetInputData(data)
@@ -49,9 +63,13 @@ def cover_by_vtk(path) -> np.ndarray:
             actor.GetProperty().SetColor(1, 1, 1)
             actor.GetProperty().LightingOff()
             scene.AddActor(actor)
-    seen = UsdGeom.Camera(next(prim for prim in stage.Traverse() if prim.IsA(UsdGeom.Camera))).GetCamera(Usd.TimeCode.EarliestTime())
+    seen = UsdGeom.Camera(
+        next(prim for prim in stage.Traverse() if prim.IsA(UsdGeom.Camera))
+    ).GetCamera(Usd.TimeCode.EarliestTime())
     camera, matrix, pose = scene.GetActiveCamera(), vtkMatrix4x4(), np.array(seen.transform)
-    for row, values in enumerate(np.array(seen.frustum.ComputeProjectionMatrix()).T):  # USD's vectors are rows
+    for row, values in enumerate(
+        np.array(seen.frustum.ComputeProjectionMatrix()).T
+    ):  # USD's vectors are rows
         for column, value in enumerate(values):
             matrix.SetElement(row, column, value)
     camera.SetPosition(*pose[3, :3])
@@ -67,20 +85,32 @@ def cover_by_vtk(path) -> np.ndarray:
     picture = vtkWindowToImageFilter()
     picture.SetInput(window)
     picture.Update()
-    values = vtk_to_numpy(picture.GetOutput().GetPointData().GetScalars())[:, 0].reshape(SIZE[1] * FINER, SIZE[0] * FINER)[::-1]
+    values = vtk_to_numpy(picture.GetOutput().GetPointData().GetScalars())[:, 0].reshape(
+        SIZE[1] * FINER, SIZE[0] * FINER
+    )[::-1]
     return (values > 127).reshape(SIZE[1], FINER, SIZE[0], FINER).mean(axis=(1, 3))
 
 
 class AnotherRenderer(TestCase):
     def test_outlines_agree(self):
         pose = ((3, 1.7, 6), 0.4, -0.12, 0.03)
-        for name, gate, lens in (("plain", (36, 20.25), Lens(24)), ("off centre", (36, 20.25), Lens(24, centre_mm=(3.0, -1.5))),
-                                 ("squeezed", (18, 20.25), Lens(24, 2.0))):
+        for name, gate, lens in (
+            ("plain", (36, 20.25), Lens(24)),
+            ("off centre", (36, 20.25), Lens(24, centre_mm=(3.0, -1.5))),
+            ("squeezed", (18, 20.25), Lens(24, 2.0)),
+        ):
             camera = Camera.at(Grid.from_gate(*SIZE, *gate), lens, *pose)
             with tempfile.TemporaryDirectory() as folder:
                 usd.write(Path(folder) / "a.usda", camera, ITEMS, "Z")
                 theirs = cover_by_vtk(Path(folder) / "a.usda")
-            found = offsets.measure(theirs, render(camera, [(item, Look(label)) for label, item in ITEMS.items()], Wanted(samples=FINER)).rgba[..., 3])
+            found = offsets.measure(
+                theirs,
+                render(
+                    camera,
+                    [(item, Look(label)) for label, item in ITEMS.items()],
+                    Wanted(samples=FINER),
+                ).rgba[..., 3],
+            )
             self.assertGreater(len(found.at), 100)
             self.assertLess(found.most, 0.1, name)
             self.assertLess(np.hypot(*found.shift), 0.01, name)

@@ -19,19 +19,37 @@ class Matched:
 
     def setUp(self):
         show = Show.objects.create(name="The Lantern Tide", slug="tide", length_unit="m")
-        shot = take_plate(create_shot(show, "LT901"), bring_in(FOLDER / f"{NAME}.jpg", f"{NAME}.jpg"))
-        shot = edit(shot, "gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
+        shot = take_plate(
+            create_shot(show, "LT901"), bring_in(FOLDER / f"{NAME}.jpg", f"{NAME}.jpg")
+        )
+        shot = edit(
+            shot,
+            "gate",
+            lambda state: state.update(
+                gate={
+                    "width_mm": 36.0,
+                    "height_mm": 20.25,
+                    "squeeze": 1.0,
+                    "origin": "typed",
+                    "name": "",
+                }
+            ),
+        )
         add_fact(set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None)
 
     def post(self, name, **data):
-        return self.client.post(f"/shows/tide/LT901/set/{name}", json.dumps(data), content_type="application/json")
+        return self.client.post(
+            f"/shows/tide/LT901/set/{name}", json.dumps(data), content_type="application/json"
+        )
 
     def items(self):
         return self.shot().state["stand_ins"]
 
     def place(self, point, **typed):
         at = truth(NAME).project([point])[0].tolist()
-        answer = self.post("place", at=at, typed={"width": "0.8", "height": "0.6", "depth": "0.6"} | typed)
+        answer = self.post(
+            "place", at=at, typed={"width": "0.8", "height": "0.6", "depth": "0.6"} | typed
+        )
         self.assertEqual(answer.status_code, 200, answer.content)
         return self.items()[-1]
 

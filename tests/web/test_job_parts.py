@@ -23,7 +23,16 @@ class Parts(TransactionTestCase):
         job = Job.objects.create(shot=self.shot, kind=KIND)
         for number, state in enumerate(states):
             beat = timezone.now() if state in (Job.RUNNING, Job.DONE) else None
-            Job.objects.create(shot=self.shot, kind=KIND, parent=job, part=1001 + number, state=state, beat=beat, progress=float(state == Job.DONE), **more)
+            Job.objects.create(
+                shot=self.shot,
+                kind=KIND,
+                parent=job,
+                part=1001 + number,
+                state=state,
+                beat=beat,
+                progress=float(state == Job.DONE),
+                **more,
+            )
         return job
 
     def gather(self):
@@ -34,12 +43,17 @@ class Parts(TransactionTestCase):
 
     def test_whichever_ends_last_gathers_and_only_once(self):
         job = self.job(Job.DONE, Job.WAITING, Job.WAITING)
-        self.assertEqual((self.latest().state, round(self.latest().progress, 2), self.latest().says), (Job.RUNNING, 0.33, "1 of 3 are done."))
+        self.assertEqual(
+            (self.latest().state, round(self.latest().progress, 2), self.latest().says),
+            (Job.RUNNING, 0.33, "1 of 3 are done."),
+        )
         parts = list(job.parts.order_by("part"))
         for part in parts[1:]:
             runner.run(part.pk, lambda progress: progress(0.5))
             runner.close_part(part.pk, self.gather)
-        self.assertEqual((self.gathered, self.latest().state, self.latest().progress), (1, Job.DONE, 1.0))
+        self.assertEqual(
+            (self.gathered, self.latest().state, self.latest().progress), (1, Job.DONE, 1.0)
+        )
         runner.close_part(parts[0].pk, self.gather)  # a worker that comes late
         self.assertEqual(self.gathered, 1)
 
@@ -49,11 +63,14 @@ class Parts(TransactionTestCase):
         def full(progress):
             with open("/dev/full", "wb", buffering=0) as disk:
                 disk.write(b"picture")
+
         last = job.parts.get(part=1002)
         runner.run(last.pk, full)
         runner.close_part(last.pk, self.gather)
         self.assertEqual((self.latest().state, self.gathered), (Job.FAILED, 0))
-        self.assertIn("1002: The files could not be written: No space left on device.", self.latest().says)
+        self.assertIn(
+            "1002: The files could not be written: No space left on device.", self.latest().says
+        )
         self.assertIn("start it again for the rest", self.latest().says)
 
     def test_gathering_itself_may_meet_a_full_disk(self):
@@ -61,8 +78,12 @@ class Parts(TransactionTestCase):
 
         def full():
             raise OSError(28, "No space left on device")
+
         runner.close_part(job.parts.get().pk, full)
-        self.assertEqual((self.latest().state, self.latest().says), (Job.FAILED, "The files could not be written: No space left on device."))
+        self.assertEqual(
+            (self.latest().state, self.latest().says),
+            (Job.FAILED, "The files could not be written: No space left on device."),
+        )
 
     def test_a_worker_that_is_gone_leaves_nothing_hanging(self):
         job = self.job(Job.DONE, Job.RUNNING, Job.WAITING)
@@ -88,7 +109,13 @@ class Parts(TransactionTestCase):
         self.client.post("/shows/tide/LT907/jobs/render/cancel")
         self.assertTrue(job.parts.get(part=1002).cancel_asked)
         self.assertEqual(job.parts.get(part=1003).state, Job.CANCELLED)
-        job.parts.filter(part=1002).update(state=Job.CANCELLED, says="Stopped. Nothing was kept of it.")
+        job.parts.filter(part=1002).update(
+            state=Job.CANCELLED, says="Stopped. Nothing was kept of it."
+        )
         self.assertEqual(self.latest().state, Job.CANCELLED)
-        self.assertEqual(self.client.get("/shows/tide/LT907/jobs/render/progress").json()["state"], "cancelled")
-        self.assertEqual(self.client.get("/shows/tide/LT907/jobs/other/progress").json(), {"state": "none"})
+        self.assertEqual(
+            self.client.get("/shows/tide/LT907/jobs/render/progress").json()["state"], "cancelled"
+        )
+        self.assertEqual(
+            self.client.get("/shows/tide/LT907/jobs/other/progress").json(), {"state": "none"}
+        )

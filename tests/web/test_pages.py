@@ -16,19 +16,38 @@ from web.shows.actions import edit
 
 class Pages(WithShot):
     def test_addresses_that_are_none(self):
-        for address in ("/shows/tide/NONE/match", "/shows/none/LT900/plate", "/plates/" + "0" * 64 + "/proxy.jpg", self.url("hand-off/camera.exe"),
-                        self.url("line-up/9/render.png"), "/plates/" + "0" * 64 + "/tile/0/0.png"):
+        for address in (
+            "/shows/tide/NONE/match",
+            "/shows/none/LT900/plate",
+            "/plates/" + "0" * 64 + "/proxy.jpg",
+            self.url("hand-off/camera.exe"),
+            self.url("line-up/9/render.png"),
+            "/plates/" + "0" * 64 + "/tile/0/0.png",
+        ):
             self.assertEqual(self.client.get(address).status_code, 404, address)
-        for address in ("undo", "lock", "match/save", "match/preview", "set/drag", "elements/again", "match/remove/e1"):
+        for address in (
+            "undo",
+            "lock",
+            "match/save",
+            "match/preview",
+            "set/drag",
+            "elements/again",
+            "match/remove/e1",
+        ):
             self.assertEqual(self.client.get(self.url(address)).status_code, 405, address)
 
     def test_forged_posts_are_refused(self):
         strict = Client(enforce_csrf_checks=True)
         self.assertEqual(strict.post(self.url("undo")).status_code, 403)
-        self.assertEqual(strict.post(self.url("match/save"), "{}", content_type="application/json").status_code, 403)
+        self.assertEqual(
+            strict.post(self.url("match/save"), "{}", content_type="application/json").status_code,
+            403,
+        )
 
     def test_without_a_plate_nothing_can_be_marked(self):
-        answer = self.post_json("match/save", marks=[{"id": "s1", "kind": "spot", "at": [1, 1]}], base=None)
+        answer = self.post_json(
+            "match/save", marks=[{"id": "s1", "kind": "spot", "at": [1, 1]}], base=None
+        )
         self.assertEqual(answer.status_code, 422)
         self.assertIn("plate", answer.json()["problem"])
         self.assertEqual(self.state()["marks"], [])
@@ -59,7 +78,13 @@ class Pages(WithShot):
         self.ready()
         before = StoredFit.objects.count()
         fit_of(self.state())
-        edit(self.shot, "box", lambda state: state["stand_ins"].append({"id": "b1", "name": "x", "size": [1, 1, 1], "base": [0, 0, 0], "turn_deg": 0}))
+        edit(
+            self.shot,
+            "box",
+            lambda state: state["stand_ins"].append(
+                {"id": "b1", "name": "x", "size": [1, 1, 1], "base": [0, 0, 0], "turn_deg": 0}
+            ),
+        )
         fit_of(self.state())
         self.assertEqual(StoredFit.objects.count(), before)
 
@@ -71,19 +96,35 @@ class Pages(WithShot):
         self.client.post(self.url("match/remove/e3"))
         changed = self.state()
         self.client.post(self.url("match/load"), {"document": SimpleUploadedFile("m.json", saved)})
-        self.assertEqual([mark["id"] for mark in self.state()["marks"]], [mark["id"] for mark in marks_for(truth(NAME))])
-        for bad in (b"{", b"{}", json.dumps(json.loads(saved) | {"image": {"width": 64, "height": 48}}).encode()):
+        self.assertEqual(
+            [mark["id"] for mark in self.state()["marks"]],
+            [mark["id"] for mark in marks_for(truth(NAME))],
+        )
+        for bad in (
+            b"{",
+            b"{}",
+            json.dumps(json.loads(saved) | {"image": {"width": 64, "height": 48}}).encode(),
+        ):
             before = self.state()
-            self.assertEqual(self.client.post(self.url("match/load"), {"document": SimpleUploadedFile("m.json", bad)}).status_code, 422)
+            self.assertEqual(
+                self.client.post(
+                    self.url("match/load"), {"document": SimpleUploadedFile("m.json", bad)}
+                ).status_code,
+                422,
+            )
             self.assertEqual(self.state(), before)
         self.assertNotEqual(changed, before)
 
     def test_conflicts_come_with_remedies_that_work(self):
         self.ready()
-        self.client.post(self.url("match/fact/height"), {"height-value": "1.2 m", "height-plus_minus": "1 cm"})
+        self.client.post(
+            self.url("match/fact/height"), {"height-value": "1.2 m", "height-plus_minus": "1 cm"}
+        )
         page = self.client.get(self.url("match")).content.decode()
         self.assertIn("Evidence disagrees", page)
-        height = next(fact["id"] for fact in self.state()["facts"] if fact["kind"] == "camera_height")
+        height = next(
+            fact["id"] for fact in self.state()["facts"] if fact["kind"] == "camera_height"
+        )
         self.assertIn(f"match/switch/{height}", page)
         self.client.post(self.url(f"match/widen/{height}"))
         self.assertAlmostEqual(self.state()["facts"][-1]["plus_minus"], 0.03)
@@ -95,20 +136,31 @@ class Pages(WithShot):
     def test_the_file_hints_at_the_sensor_and_its_hint_can_be_taken(self):
         self.upload()
         self.assertContains(self.client.get(self.url("gate")), "Take 36.00 × 20.25 mm")
-        self.client.post(self.url("gate"), {"width": "36.0", "height": "20.25", "squeeze": "1", "origin": "file"})
+        self.client.post(
+            self.url("gate"), {"width": "36.0", "height": "20.25", "squeeze": "1", "origin": "file"}
+        )
         self.assertEqual(self.state()["gate"]["origin"], "file")
-        self.assertContains(self.client.get(self.url("gate")), "67.38°")  # 27 mm on 36 mm, from the file's focal length
+        self.assertContains(
+            self.client.get(self.url("gate")), "67.38°"
+        )  # 27 mm on 36 mm, from the file's focal length
 
     def test_numbers_left_as_shown_keep_their_exact_value(self):
         self.ready()
         exact = self.state()["marks"][0]["points"]
         mark = self.client.get(self.url("match/mark/e1")).content.decode()
         self.assertIn(f"{exact[0][0]:.2f}", mark)
-        fields = {f"{axis}{i}": f"{exact[i]['xy'.index(axis)]:.2f}" for i in range(2) for axis in "xy"}
+        fields = {
+            f"{axis}{i}": f"{exact[i]['xy'.index(axis)]:.2f}" for i in range(2) for axis in "xy"
+        }
         self.client.post(self.url("match/mark/e1"), fields | {"sigma_px": "0.7", "axis": "across"})
         self.assertEqual(self.state()["marks"][0]["points"], exact)
-        self.assertContains(self.client.post(self.url("match/mark/e1"), fields | {"x0": "left"}), "can&#x27;t be read")
-        self.assertContains(self.client.post(self.url("match/mark/e1"), fields | {"sigma_px": "0"}), "above 0 px")
+        self.assertContains(
+            self.client.post(self.url("match/mark/e1"), fields | {"x0": "left"}),
+            "can&#x27;t be read",
+        )
+        self.assertContains(
+            self.client.post(self.url("match/mark/e1"), fields | {"sigma_px": "0"}), "above 0 px"
+        )
         before, point = self.state(), {"x0": "5", "y0": "5", "x1": "5", "y1": "5"}
         self.assertContains(self.client.post(self.url("match/mark/e1"), point), "has no length")
         self.assertEqual(self.state(), before)

@@ -41,8 +41,14 @@ class LongWork(Matched, TransactionTestCase):
         self.fail("the job did not end")
 
     def test_a_render_lines_up_and_grows_old(self):
-        self.assertEqual(self.client.post("/shows/tide/LT901/elements/again").status_code, 422)  # nothing stands there yet
-        add_stand_in(self.shot(), {"name": "Crate", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24}, None)
+        self.assertEqual(
+            self.client.post("/shows/tide/LT901/elements/again").status_code, 422
+        )  # nothing stands there yet
+        add_stand_in(
+            self.shot(),
+            {"name": "Crate", "base": [1.9, 0, 3.3], "size": [0.8, 0.6, 0.6], "turn_deg": 24},
+            None,
+        )
         self.client.post("/shows/tide/LT901/elements/again")
         self.assertEqual(self.wait().state, Job.DONE)
         render = self.shot().renders.get()
@@ -54,8 +60,12 @@ class LongWork(Matched, TransactionTestCase):
         np.testing.assert_allclose([columns.mean(), rows.mean()], [x, y], atol=25)
         self.assertNotIn("is old", self.get())
         for name in ("render.png", "render.exr", "alpha.png"):
-            self.assertEqual(self.client.get(f"/shows/tide/LT901/elements/{render.pk}/{name}").status_code, 200)
-        self.assertEqual(self.client.get(f"/shows/tide/LT901/elements/{render.pk}/secret-key").status_code, 404)
+            self.assertEqual(
+                self.client.get(f"/shows/tide/LT901/elements/{render.pk}/{name}").status_code, 200
+            )
+        self.assertEqual(
+            self.client.get(f"/shows/tide/LT901/elements/{render.pk}/secret-key").status_code, 404
+        )
         self.client.post("/shows/tide/LT901/match/remove/e1")
         self.assertIn("This render is old", self.get())
 
@@ -72,14 +82,19 @@ class LongWork(Matched, TransactionTestCase):
         while Job.objects.get().state == Job.WAITING:
             time.sleep(0.02)
         self.assertIn("Stop the render", self.get())
-        self.assertEqual(self.client.get("/shows/tide/LT901/jobs/render/progress").json()["state"], "running")
+        self.assertEqual(
+            self.client.get("/shows/tide/LT901/jobs/render/progress").json()["state"], "running"
+        )
         self.client.post("/shows/tide/LT901/jobs/render/cancel")
         worker.join()
         self.assertEqual(self.wait().state, Job.CANCELLED)
         self.assertIn("Stopped. Nothing was kept", self.get())
 
         def full(progress):
-            write_exr("/dev/full", Render({"beauty": np.random.default_rng(1).random((400, 400, 4), np.float32)}, []))  # a disk that always is
+            write_exr(
+                "/dev/full",
+                Render({"beauty": np.random.default_rng(1).random((400, 400, 4), np.float32)}, []),
+            )  # a disk that always is
 
         runner.run(Job.objects.create(shot=self.shot(), kind=actions.KIND).pk, full)
         self.assertEqual(self.wait().state, Job.FAILED)
@@ -88,6 +103,11 @@ class LongWork(Matched, TransactionTestCase):
         self.client.post("/shows/tide/LT901/jobs/render/cancel")
         runner.run(waiting.pk, full)  # a worker that comes too late leaves it alone
         self.assertIn("Stopped before it began", self.get())
-        Job.objects.create(shot=self.shot(), kind=actions.KIND, state=Job.RUNNING, beat=timezone.now() - timedelta(minutes=1))
+        Job.objects.create(
+            shot=self.shot(),
+            kind=actions.KIND,
+            state=Job.RUNNING,
+            beat=timezone.now() - timedelta(minutes=1),
+        )
         self.assertIn("The worker was stopped while this ran", self.get())
         self.assertEqual(self.shot().renders.count(), 0)

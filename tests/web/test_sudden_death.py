@@ -17,12 +17,21 @@ class SuddenDeath(TestCase):
         spot = [{"id": "s1", "kind": "spot", "at": [12.5, 34.5]}]
         with tempfile.TemporaryDirectory() as folder:
             with Server(folder) as server:
-                opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar()))
+                opener = urllib.request.build_opener(
+                    urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar())
+                )
                 page = opener.open(server.address + PAGE).read().decode()
-                headers = {"X-CSRFToken": re.search('name="csrf" content="([^"]+)"', page)[1], "Content-Type": "application/json"}
+                headers = {
+                    "X-CSRFToken": re.search('name="csrf" content="([^"]+)"', page)[1],
+                    "Content-Type": "application/json",
+                }
                 for path in ("/save", "/preview"):  # saved, and then a drag that was under way
-                    body = json.dumps({"marks": spot if path == "/save" else [], "base": None, "label": "Spot"}).encode()
-                    opener.open(urllib.request.Request(server.address + PAGE + path, body, headers)).close()
+                    body = json.dumps(
+                        {"marks": spot if path == "/save" else [], "base": None, "label": "Spot"}
+                    ).encode()
+                    opener.open(
+                        urllib.request.Request(server.address + PAGE + path, body, headers)
+                    ).close()
                 server.kill()
             with Server(folder) as again:
                 state = json.load(urllib.request.urlopen(again.address + PAGE + "/state"))

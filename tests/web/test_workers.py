@@ -28,7 +28,8 @@ add_stand_in(shot, {"name": "Floor", "kind": "plane", "base": [1, 0, 3], "size":
 """
 ASK = """
 import django; django.setup()
-from web.elements.actions import Order, start_render
+from web.elements.actions import Order
+from web.elements.starting import start_render
 from web.shows.models import Shot
 start_render(Shot.objects.with_head().get(), Order({passes}, samples={samples}, frames={frames}))
 """
@@ -49,12 +50,23 @@ class Workers(TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        self.environment = {**os.environ, "APERTURE_DATA": folder.name, "APERTURE_TASKS": "", "DJANGO_SETTINGS_MODULE": "web.config.settings"}
+        self.environment = {
+            **os.environ,
+            "APERTURE_DATA": folder.name,
+            "APERTURE_TASKS": "",
+            "DJANGO_SETTINGS_MODULE": "web.config.settings",
+        }
         self.run_python("manage.py", "migrate", "-v", "0")
         self.run_python("-c", SCENE)
 
     def run_python(self, *command):
-        return subprocess.run([sys.executable, *command], env=self.environment, check=True, capture_output=True, text=True).stdout
+        return subprocess.run(
+            [sys.executable, *command],
+            env=self.environment,
+            check=True,
+            capture_output=True,
+            text=True,
+        ).stdout
 
     def process(self, *command, **more):
         process = subprocess.Popen(command, env=self.environment, **more)
@@ -63,7 +75,16 @@ class Workers(TestCase):
         return process
 
     def worker(self):
-        return self.process(sys.executable, "manage.py", "db_worker", "--interval", "0.1", "--no-startup-delay", "-v", "0")
+        return self.process(
+            sys.executable,
+            "manage.py",
+            "db_worker",
+            "--interval",
+            "0.1",
+            "--no-startup-delay",
+            "-v",
+            "0",
+        )
 
     def row(self, words):
         with sqlite3.connect(self.folder / "aperture.sqlite3") as base:
@@ -74,7 +95,9 @@ class Workers(TestCase):
             if self.row("select state from jobs_job order by id desc")[0] == state:
                 return
             time.sleep(0.05)
-        self.fail(f"the job never was {state}: {self.row('select state, says from jobs_job order by id desc')}")
+        self.fail(
+            f"the job never was {state}: {self.row('select state, says from jobs_job order by id desc')}"
+        )
 
     def test_killed_in_the_middle_and_run_again(self):
         self.run_python("-c", ASK.format(passes=("occlusion",), samples=6, frames=None))
@@ -89,28 +112,67 @@ class Workers(TestCase):
         self.run_python("-c", ASK.format(passes=(), samples=1, frames=None))
         self.worker()
         self.until("done")
-        number, = self.row("select id from lineup_render")
-        self.assertEqual({path.name for path in (self.folder / "renders" / str(number)).iterdir()}, {"render.png", "render.exr", "alpha.png"})
+        (number,) = self.row("select id from lineup_render")
+        self.assertEqual(
+            {path.name for path in (self.folder / "renders" / str(number)).iterdir()},
+            {"render.png", "render.exr", "alpha.png"},
+        )
 
     def test_on_redis_two_workers_share_a_range_of_frames(self):
         socket = self.folder / "redis.sock"
-        self.process("redis-server", "--port", "0", "--unixsocket", str(socket), "--save", "", "--dir", str(self.folder), stdout=subprocess.DEVNULL)
+        self.process(
+            "redis-server",
+            "--port",
+            "0",
+            "--unixsocket",
+            str(socket),
+            "--save",
+            "",
+            "--dir",
+            str(self.folder),
+            stdout=subprocess.DEVNULL,
+        )
         while not socket.exists():
             time.sleep(0.05)
         self.environment["APERTURE_REDIS"] = f"unix://{socket}"
         self.run_python("-c", ASK.format(passes=("occlusion",), samples=2, frames=(1001, 1006)))
-        self.assertEqual(self.row("select count(*) from jobs_job where state = 'waiting'")[0], 7)  # six frames, and the job of them all
+        self.assertEqual(
+            self.row("select count(*) from jobs_job where state = 'waiting'")[0], 7
+        )  # six frames, and the job of them all
         for _ in range(2):
-            self.process(sys.executable, "manage.py", "rqworker", "--job-class", "django_tasks_rq.Job", "--burst", stdout=subprocess.DEVNULL,
-                         stderr=subprocess.DEVNULL)
+            self.process(
+                sys.executable,
+                "manage.py",
+                "rqworker",
+                "--job-class",
+                "django_tasks_rq.Job",
+                "--burst",
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
         for _ in range(1200):
-            if self.row("select state from jobs_job where parent_id is null")[0] not in ("waiting", "running"):
+            if self.row("select state from jobs_job where parent_id is null")[0] not in (
+                "waiting",
+                "running",
+            ):
                 break
             time.sleep(0.05)
-        self.assertEqual(self.row("select state, says from jobs_job where parent_id is null"), ("done", ""))
+        self.assertEqual(
+            self.row("select state, says from jobs_job where parent_id is null"), ("done", "")
+        )
         number, first, last = self.row("select id, first, last from lineup_render")
         self.assertEqual((first, last), (1001, 1006))
-        frames = {path.name: {file.name for file in path.iterdir()} for path in (self.folder / "renders" / str(number)).iterdir()}
+        frames = {
+            path.name: {file.name for file in path.iterdir()}
+            for path in (self.folder / "renders" / str(number)).iterdir()
+        }
         self.assertEqual(set(frames), {str(frame) for frame in range(1001, 1007)})
-        self.assertTrue(all({"render.png", "render.exr", "alpha.png", "occlusion.png"} <= files for files in frames.values()))
-        self.assertEqual(self.row("select count(distinct owner) from jobs_job where part is not null")[0], 2)  # not one after the other by the same
+        self.assertTrue(
+            all(
+                {"render.png", "render.exr", "alpha.png", "occlusion.png"} <= files
+                for files in frames.values()
+            )
+        )
+        self.assertEqual(
+            self.row("select count(distinct owner) from jobs_job where part is not null")[0], 2
+        )  # not one after the other by the same

@@ -21,9 +21,15 @@ def save(kind: str, data: dict, entry: Entry | None = None) -> Entry:
     """Add an entry, or change one. Raises Problem where its document is wrong, or the name is taken."""
     data = checked(kind, data)
     model = KINDS[kind]
-    taken = model.objects.offered().filter(maker=data["maker"], name=data["name"]).exclude(pk=entry.pk if entry else None)
+    taken = (
+        model.objects.offered()
+        .filter(maker=data["maker"], name=data["name"])
+        .exclude(pk=entry.pk if entry else None)
+    )
     if taken.exists():
-        raise Problem(f"The catalogue has a “{data['maker']} {data['name']}” already.".replace("“ ", "“"))
+        raise Problem(
+            f"The catalogue has a “{data['maker']} {data['name']}” already.".replace("“ ", "“")
+        )
     entry = entry or model()
     entry.maker, entry.name, entry.data = data["maker"], data["name"], data
     entry.save()
@@ -36,15 +42,28 @@ def duplicate(kind: str, entry: Entry) -> Entry:
     data = copy.deepcopy(entry.data)
     taken = set(KINDS[kind].objects.values_list("name", flat=True))
     base = entry.name[:100]
-    data["name"] = next(name for n in range(1, 10000) if (name := f"{base}, copy" + (f" {n}" if n > 1 else "")) not in taken)
+    data["name"] = next(
+        name
+        for n in range(1, 10000)
+        if (name := f"{base}, copy" + (f" {n}" if n > 1 else "")) not in taken
+    )
     return save(kind, data)
 
 
 @transaction.atomic
 def set_removed(kind: str, entry: Entry, removed: bool) -> None:
     """Take an entry off the lists, or put it back. Raises Problem where its place has been taken meanwhile."""
-    if not removed and KINDS[kind].objects.offered().filter(maker=entry.maker, name=entry.name).exclude(pk=entry.pk).exists():
-        raise Problem(f"There is another {entry} now: rename that one before putting this one back.")
+    if (
+        not removed
+        and KINDS[kind]
+        .objects.offered()
+        .filter(maker=entry.maker, name=entry.name)
+        .exclude(pk=entry.pk)
+        .exists()
+    ):
+        raise Problem(
+            f"There is another {entry} now: rename that one before putting this one back."
+        )
     entry.removed = removed
     entry.save(update_fields=["removed", "changed"])
 

@@ -12,7 +12,11 @@ TEXT = forms.Textarea(attrs={"rows": 2})
 
 
 def _list(cell: str) -> list[str]:
-    return [part.strip() for part in cell.replace("\n", ";").replace(",", ";").split(";") if part.strip()]
+    return [
+        part.strip()
+        for part in cell.replace("\n", ";").replace(",", ";").split(";")
+        if part.strip()
+    ]
 
 
 class DocumentForm(forms.Form):
@@ -67,13 +71,20 @@ class BodyForm(DocumentForm):
     @staticmethod
     def initial_of(body: dict) -> dict:
         """What the form shows of a body."""
-        return {"maker": body["maker"], "name": body["name"], "notes": body["notes"], "photosites_width": body["photosites"][0],
-                "photosites_height": body["photosites"][1]}
+        return {
+            "maker": body["maker"],
+            "name": body["name"],
+            "notes": body["notes"],
+            "photosites_width": body["photosites"][0],
+            "photosites_height": body["photosites"][1],
+        }
 
     def put(self, name, text):
         """Photosites are counted."""
         if name.startswith("photosites"):
-            self.document.setdefault("photosites", []).append(self.whole(text, self.fields[name].label))
+            self.document.setdefault("photosites", []).append(
+                self.whole(text, self.fields[name].label)
+            )
         elif name.endswith("_mm"):
             self.size = (*getattr(self, "size", ()), self.mm(text, self.fields[name].label))
         else:
@@ -83,7 +94,11 @@ class BodyForm(DocumentForm):
 class ModeForm(DocumentForm):
     """A sensor mode. An empty corner is the middle; an empty recorded size is one pixel for each photosite."""
 
-    mode = forms.CharField(label="Mode", max_length=120, error_messages={"required": "Give the mode a name, for example Open gate."})
+    mode = forms.CharField(
+        label="Mode",
+        max_length=120,
+        error_messages={"required": "Give the mode a name, for example Open gate."},
+    )
     width = forms.CharField(label="Window across, photosites", max_length=12)
     height = forms.CharField(label="Window down, photosites", max_length=12)
     left = forms.CharField(label="From the left", max_length=12, required=False)
@@ -104,9 +119,19 @@ class ModeForm(DocumentForm):
         """What the form shows of a mode."""
         left, top, width, height = mode["window"]
         recorded = mode.get("recorded") or ["", ""]
-        return {"mode": mode["name"], "left": left, "top": top, "width": width, "height": height, "width_mm": f"{mode['width_mm']!r} mm",
-                "height_mm": f"{mode['height_mm']!r} mm", "recorded_width": recorded[0], "recorded_height": recorded[1],
-                "squeezes": "; ".join(f"{s:g}" for s in mode["squeezes"]), "rates": "; ".join(rate_text(rate) for rate in mode["rates"])}
+        return {
+            "mode": mode["name"],
+            "left": left,
+            "top": top,
+            "width": width,
+            "height": height,
+            "width_mm": f"{mode['width_mm']!r} mm",
+            "height_mm": f"{mode['height_mm']!r} mm",
+            "recorded_width": recorded[0],
+            "recorded_height": recorded[1],
+            "squeezes": "; ".join(f"{s:g}" for s in mode["squeezes"]),
+            "rates": "; ".join(rate_text(rate) for rate in mode["rates"]),
+        }
 
     def put(self, name, text):
         """Sizes, lists of squeezes and rates."""
@@ -118,7 +143,11 @@ class ModeForm(DocumentForm):
         elif name == "squeezes":
             self.document[name] = [parse_number(part, "A squeeze") for part in _list(text)]
         elif name == "rates":
-            self.document[name] = [str(parse_rate(part)) for part in text.replace(",", ";").replace("\n", ";").split(";") if part.strip()]
+            self.document[name] = [
+                str(parse_rate(part))
+                for part in text.replace(",", ";").replace("\n", ";").split(";")
+                if part.strip()
+            ]
         elif text:
             values[name] = self.whole(text, label, 0 if name in ("left", "top") else 1)
 
@@ -128,7 +157,10 @@ class ModeForm(DocumentForm):
         values = self.__dict__.get("values", {})
         if "width" in values and "height" in values:
             size = [values["width"], values["height"]]
-            corner = [values.get(key, max(0, (whole - part) // 2)) for key, whole, part in zip(("left", "top"), self.photosites, size)]
+            corner = [
+                values.get(key, max(0, (whole - part) // 2))
+                for key, whole, part in zip(("left", "top"), self.photosites, size)
+            ]
             self.document["window"] = corner + size
         recorded = [values.get("recorded_width"), values.get("recorded_height")]
         if any(recorded) and not all(recorded):
@@ -148,9 +180,15 @@ class LensForm(DocumentForm):
     squeeze = forms.CharField(label="Squeeze", max_length=12, required=False)
     projection = forms.ChoiceField(label="Projection", choices=[(name, name) for name in MATCHED])
     close_focus = forms.CharField(label="Close focus", max_length=20, required=False)
-    entrance_pupil = forms.CharField(label="Entrance pupil from sensor", max_length=20, required=False)
-    distortion = forms.CharField(label="Distortion: focal length, k1 k2 k3 p1 p2, a line each", max_length=4000, required=False,
-                                 widget=forms.Textarea(attrs={"rows": 3}))
+    entrance_pupil = forms.CharField(
+        label="Entrance pupil from sensor", max_length=20, required=False
+    )
+    distortion = forms.CharField(
+        label="Distortion: focal length, k1 k2 k3 p1 p2, a line each",
+        max_length=4000,
+        required=False,
+        widget=forms.Textarea(attrs={"rows": 3}),
+    )
     notes = forms.CharField(max_length=2000, required=False, widget=TEXT)
 
     @staticmethod
@@ -158,11 +196,26 @@ class LensForm(DocumentForm):
         """What the form shows of a lens."""
         low, high = lens["focal_mm"]
         stops = lens.get("stops")
-        lines = [" ".join([f"{row['focal_mm']:g} mm:", *(repr(row.get(name, 0.0)) for name in NAMES)]) for row in lens["distortion"]]
-        return {"maker": lens["maker"], "name": lens["name"], "notes": lens["notes"], "projection": lens["projection"], "squeeze": f"{lens['squeeze']:g}",
-                "focal": f"{low:g} mm" if low == high else f"{low:g}–{high:g} mm", "stops": f"{stops[0]:g}–{stops[1]:g}" if stops else "",
-                "close_focus": f"{format_number(lens['close_focus_m'], 4)} m" if "close_focus_m" in lens else "",
-                "entrance_pupil": f"{lens['entrance_pupil_mm']:g} mm" if "entrance_pupil_mm" in lens else "", "distortion": "\n".join(lines)}
+        lines = [
+            " ".join([f"{row['focal_mm']:g} mm:", *(repr(row.get(name, 0.0)) for name in NAMES)])
+            for row in lens["distortion"]
+        ]
+        return {
+            "maker": lens["maker"],
+            "name": lens["name"],
+            "notes": lens["notes"],
+            "projection": lens["projection"],
+            "squeeze": f"{lens['squeeze']:g}",
+            "focal": f"{low:g} mm" if low == high else f"{low:g}–{high:g} mm",
+            "stops": f"{stops[0]:g}–{stops[1]:g}" if stops else "",
+            "close_focus": f"{format_number(lens['close_focus_m'], 4)} m"
+            if "close_focus_m" in lens
+            else "",
+            "entrance_pupil": f"{lens['entrance_pupil_mm']:g} mm"
+            if "entrance_pupil_mm" in lens
+            else "",
+            "distortion": "\n".join(lines),
+        }
 
     def put(self, name, text):
         """Ranges are parted by a dash."""
@@ -173,20 +226,29 @@ class LensForm(DocumentForm):
             ends = [self.mm(part.replace("mm", ""), "The focal length") for part in _range(text)]
             self.document["focal_mm"] = sorted([ends[0], ends[-1]])
         elif name == "stops" and text:
-            ends = [parse_number(part.lower().removeprefix("f/").removeprefix("t"), "A stop") for part in _range(text)]
+            ends = [
+                parse_number(part.lower().removeprefix("f/").removeprefix("t"), "A stop")
+                for part in _range(text)
+            ]
             self.document["stops"] = sorted([ends[0], ends[-1]])
         elif name == "squeeze":
             self.document["squeeze"] = parse_number(text or "1", "The squeeze")
         elif name == "close_focus" and text:
             self.document["close_focus_m"] = parse_length(text, "m", "The close focus")
         elif name == "entrance_pupil" and text:
-            self.document["entrance_pupil_mm"] = parse_length(text, "mm", "The entrance pupil") * 1000
+            self.document["entrance_pupil_mm"] = (
+                parse_length(text, "mm", "The entrance pupil") * 1000
+            )
         elif name == "distortion":
-            self.document["distortion"] = [_distortion_line(line) for line in text.splitlines() if line.strip()]
+            self.document["distortion"] = [
+                _distortion_line(line) for line in text.splitlines() if line.strip()
+            ]
 
 
 def _range(text: str) -> list[str]:
-    parts = [part.strip() for part in text.replace("—", "–").replace("-", "–").split("–") if part.strip()]
+    parts = [
+        part.strip() for part in text.replace("—", "–").replace("-", "–").split("–") if part.strip()
+    ]
     if not 1 <= len(parts) <= 2:
         raise Problem("Type one number, or two with a dash between them: 18–40.")
     return parts
@@ -195,6 +257,8 @@ def _range(text: str) -> list[str]:
 def _distortion_line(line: str) -> dict:
     words = line.replace(":", " ").replace("mm", " ").split()
     if not 2 <= len(words) <= 6:
-        raise Problem(f"“{line[:60]}” can't be read: type a focal length and up to five coefficients, for example 35: -0.08 0.01.")
+        raise Problem(
+            f"“{line[:60]}” can't be read: type a focal length and up to five coefficients, for example 35: -0.08 0.01."
+        )
     values = [parse_number(word, "A coefficient") for word in words]
     return {"focal_mm": values[0]} | dict(zip(NAMES, values[1:]))

@@ -3,7 +3,7 @@
 import math
 
 from aperture.errors import Problem
-from aperture.gates.angles import FULL_FRAME_DIAGONAL_MM
+from aperture.geometry.angles import FULL_FRAME_DIAGONAL_MM
 from aperture.lens.database import lens_by_key, profile_of
 from aperture.lens.profiles import Converted, convert
 from aperture.lens.projections import MATCHED
@@ -16,7 +16,9 @@ def converted(key: str, focal_mm: float, gate_mm: tuple[float, float]) -> Conver
     """A lens's distortion at a focal length, over a gate, in this program's coefficients; None where it has none. Raises Problem."""
     lens = lens_by_key(key)
     if lens.projection not in MATCHED:
-        raise Problem(f"“{lens.model}” draws by a projection that a match can't use; it can use {', '.join(MATCHED)}.")
+        raise Problem(
+            f"“{lens.model}” draws by a projection that a match can't use; it can use {', '.join(MATCHED)}."
+        )
     profile = profile_of(key, focal_mm) if lens.projection == "rectilinear" else None
     return convert(profile, gate_mm) if profile else None
 
@@ -35,8 +37,23 @@ def catalogue_lens(key: str) -> dict:
             errors.append(problem.sentence)
             continue
         if found:
-            rows.append({"focal_mm": focal} | {name: round(value, 8) for name, value in zip(("k1", "k2", "k3"), found.coefficients)})
-            errors.append(f"{focal:g} mm: largest error {found.largest_error_mm / gate[0] * USUAL_WIDTH_PX:.2f} px of {USUAL_WIDTH_PX} across.")
+            rows.append(
+                {"focal_mm": focal}
+                | {
+                    name: round(value, 8)
+                    for name, value in zip(("k1", "k2", "k3"), found.coefficients)
+                }
+            )
+            errors.append(
+                f"{focal:g} mm: largest error {found.largest_error_mm / gate[0] * USUAL_WIDTH_PX:.2f} px of {USUAL_WIDTH_PX} across."
+            )
     name = lens.model.removeprefix(lens.maker).strip()
-    return {"name": name[:120], "maker": lens.maker[:120], "focal_mm": [low, high], "squeeze": 1.0, "projection": lens.projection, "distortion": rows,
-            "notes": ("From the open lens database. " + " ".join(errors))[:2000]}
+    return {
+        "name": name[:120],
+        "maker": lens.maker[:120],
+        "focal_mm": [low, high],
+        "squeeze": 1.0,
+        "projection": lens.projection,
+        "distortion": rows,
+        "notes": ("From the open lens database. " + " ".join(errors))[:2000],
+    }

@@ -51,4 +51,7 @@ KINDS = {"body": Body, "lens": CatalogueLens}
 
 def everything() -> dict:
     """The catalogue document of all that is on offer."""
-    return {"bodies": [body.data for body in Body.objects.offered()], "lenses": [lens.data for lens in CatalogueLens.objects.offered()]}
+    return {
+        "bodies": [body.data for body in Body.objects.offered()],
+        "lenses": [lens.data for lens in CatalogueLens.objects.offered()],
+    }

@@ -37,34 +37,69 @@ LANGUAGE_CODE = "en-gb"
 X_FRAME_OPTIONS = "DENY"
 
 INSTALLED_APPS = [
-    "django.contrib.staticfiles", "django_htmx", "django_tasks", "django_tasks_db",
-    "web.ui", "web.catalogue", "web.shows", "web.plates", "web.gates", "web.match", "web.stage", "web.jobs", "web.elements", "web.lineup", "web.handoff",
+    "django.contrib.staticfiles",
+    "django_htmx",
+    "django_tasks",
+    "django_tasks_db",
+    "web.ui",
+    "web.catalogue",
+    "web.shows",
+    "web.plates",
+    "web.gates",
+    "web.match",
+    "web.stage",
+    "web.jobs",
+    "web.elements",
+    "web.lineup",
+    "web.handoff",
 ]
 # Long work waits in the database for a worker (`manage.py db_worker`). With APERTURE_REDIS=redis://… it waits there instead, for any number of
 # workers on any number of machines that share the data folder (`manage.py rqworker --job-class django_tasks_rq.Job`). Tests do it at once.
 REDIS = os.environ.get("APERTURE_REDIS", "")
-TASKS = {"default": {"BACKEND": "django_tasks.backends.immediate.ImmediateBackend" if os.environ.get("APERTURE_TASKS") == "immediate"
-                     else "django_tasks_rq.RQBackend" if REDIS else "django_tasks_db.DatabaseBackend"}}
+TASKS = {
+    "default": {
+        "BACKEND": "django_tasks.backends.immediate.ImmediateBackend"
+        if os.environ.get("APERTURE_TASKS") == "immediate"
+        else "django_tasks_rq.RQBackend"
+        if REDIS
+        else "django_tasks_db.DatabaseBackend"
+    }
+}
 if REDIS:
     INSTALLED_APPS.append("django_rq")
     RQ_QUEUES = {"default": {"URL": REDIS, "DEFAULT_TIMEOUT": 24 * 3600}}
 MIDDLEWARE = [
-    "django.middleware.security.SecurityMiddleware", "whitenoise.middleware.WhiteNoiseMiddleware",
-    "django.middleware.common.CommonMiddleware", "django.middleware.csrf.CsrfViewMiddleware",
-    "django.middleware.clickjacking.XFrameOptionsMiddleware", "django_htmx.middleware.HtmxMiddleware",
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "django_htmx.middleware.HtmxMiddleware",
+    "web.shows.middleware.FreshPages",
     "web.shows.middleware.SentenceMiddleware",
 ]
-TEMPLATES = [{
-    "BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True,
-    "OPTIONS": {"context_processors": ["django.template.context_processors.request"]},
-}]
-DATABASES = {"default": {
-    "ENGINE": "django.db.backends.sqlite3", "NAME": DATA / "aperture.sqlite3",
-    "CONN_MAX_AGE": None,  # a connection a thread: opening one costs as much as several queries
-    "OPTIONS": {"timeout": 20, "transaction_mode": "IMMEDIATE",
-                "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;"},
-    "TEST": {"NAME": DATA / "test.sqlite3"},  # a file: the browser tests' server runs in a thread of its own
-}}
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "APP_DIRS": True,
+        "OPTIONS": {"context_processors": ["django.template.context_processors.request"]},
+    }
+]
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": DATA / "aperture.sqlite3",
+        "CONN_MAX_AGE": None,  # a connection a thread: opening one costs as much as several queries
+        "OPTIONS": {
+            "timeout": 20,
+            "transaction_mode": "IMMEDIATE",
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;",
+        },
+        "TEST": {
+            "NAME": DATA / "test.sqlite3"
+        },  # a file: the browser tests' server runs in a thread of its own
+    }
+}
 STATIC_URL = "static/"
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = DEBUG
@@ -73,3 +108,6 @@ FILE_UPLOAD_HANDLERS = ["django.core.files.uploadhandler.TemporaryFileUploadHand
 FILE_UPLOAD_TEMP_DIR = DATA / "incoming"
 FILE_UPLOAD_TEMP_DIR.mkdir(exist_ok=True)
 DATA_UPLOAD_MAX_MEMORY_SIZE = 20_000_000
+DATA_UPLOAD_MAX_NUMBER_FILES = (
+    2001  # one more than a sequence may have, so that its form says what is too much
+)

@@ -12,14 +12,11 @@ from django.db import transaction
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.gates.chain import Chain
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.render.passes import PASSES, Wanted
 from aperture.render.tracer import Light, Look
-from web.elements import tasks
 from web.elements.models import Render
 from web.gates.gate import bent_chain
-from web.jobs import runner
-from web.jobs.models import Job
 from web.match.fits import camera_of_state, digest_of, document_of
 from web.plates.models import plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from
@@ -50,39 +47,81 @@ class Order:
     def camera(self, camera: Camera, chain: Chain | None = None) -> Camera:
         """The camera with the grid that is asked for. Raises Problem where the chain has it no more, or it is too large."""
         if self.size.startswith(GRID):
-            at = next((index for index, stage in enumerate(chain.stages) if stage.key == self.size[len(GRID):]), None) if chain and chain.lens else None
+            at = (
+                next(
+                    (
+                        index
+                        for index, stage in enumerate(chain.stages)
+                        if stage.key == self.size[len(GRID) :]
+                    ),
+                    None,
+                )
+                if chain and chain.lens
+                else None
+            )
             if at is None:
-                raise Problem("The gate chain has this grid no more: choose another size.", "size")
+                raise Problem(
+                    "The gate chain no longer has this grid: choose another size.", "size"
+                )
             camera = replace(chain.camera(at), world_from_camera=camera.world_from_camera)
         grid, divided = camera.grid, {"half": 2, "quarter": 4}.get(self.size, 1)
         if self.overscan:
             across, down = (round(side * self.overscan / 100) for side in (grid.width, grid.height))
             grid = grid.overscan(across, across, down, down)
         if divided > 1:
-            grid = grid.resize(max(1, round(grid.width / divided)), max(1, round(grid.height / divided)))
+            grid = grid.resize(
+                max(1, round(grid.width / divided)), max(1, round(grid.height / divided))
+            )
         if grid.width * grid.height > MOST_PIXELS:
-            raise Problem(f"{grid.width} × {grid.height} px are too many for one picture: {MOST_PIXELS // 1_000_000} million are the most.", "size")
+            raise Problem(
+                f"{grid.width} × {grid.height} px are too many for one picture: {MOST_PIXELS // 1_000_000} million are the most.",
+                "size",
+            )
         return replace(camera, grid=grid)
 
     def json(self) -> dict:
         """As it is kept beside its render."""
-        return asdict(self) | {"passes": list(self.passes), "region": list(self.region) if self.region else None,
-                               "frames": list(self.frames) if self.frames else None}
+        return asdict(self) | {
+            "passes": list(self.passes),
+            "region": list(self.region) if self.region else None,
+            "frames": list(self.frames) if self.frames else None,
+        }
 
     @classmethod
     def from_json(cls, kept: dict) -> "Order":
         """What was kept; what it doesn't say is as usual."""
-        light = {name: tuple(value) if isinstance(value, list) else value for name, value in kept.get("light", {}).items()}
-        rest = {name: value for name, value in kept.items() if name not in ("light", "passes", "region", "frames")}
-        spans = {name: tuple(kept[name]) if kept.get(name) else None for name in ("region", "frames")}
+        light = {
+            name: tuple(value) if isinstance(value, list) else value
+            for name, value in kept.get("light", {}).items()
+        }
+        rest = {
+            name: value
+            for name, value in kept.items()
+            if name not in ("light", "passes", "region", "frames")
+        }
+        spans = {
+            name: tuple(kept[name]) if kept.get(name) else None for name in ("region", "frames")
+        }
         return cls(**rest, **spans, passes=tuple(kept.get("passes", ())), light=Light(**light))
 
 
 def source_digest(state: dict) -> str:
     """What a render depends on: the match document and the stand-ins that are shown."""
     document = document_of(state)
-    text = json.dumps([digest_of(document) if document else "", [{key: value for key, value in item.items() if key not in ("locked", "parent", "hidden")}
-                                                                 for item in shown(state)]], sort_keys=True)
+    text = json.dumps(
+        [
+            digest_of(document) if document else "",
+            [
+                {
+                    key: value
+                    for key, value in item.items()
+                    if key not in ("locked", "parent", "hidden")
+                }
+                for item in shown(state)
+            ],
+        ],
+        sort_keys=True,
+    )
     return hashlib.sha256(text.encode()).hexdigest()
 
 
@@ -91,32 +130,35 @@ def grids(shot) -> dict[str, str]:
     chain, _ = bent_chain(shot.state, plate_of(shot)) if shot.state["gate"] else (None, None)
     if chain is None or chain.lens is None:
         return {}
-    return {GRID + stage.key: f"{stage.name}, {stage.size_text}" for index, stage in enumerate(chain.stages) if not stage.unsized and index != chain.plate}
+    return {
+        GRID + stage.key: f"{stage.name}, {stage.size_text}"
+        for index, stage in enumerate(chain.stages)
+        if not stage.unsized and index != chain.plate
+    }
 
 
-def start_render(shot, order: Order | None = None) -> Job:
-    """Begin a render of the shot as it stands. Raises Problem without a camera or stand-ins, or while one runs."""
-    order = order or Order()
-    _ready(shot, order)
-    running = runner.latest(shot, KIND)
-    if running and running.under_way:
-        raise Problem("A render of this shot is running already.")
-    told = (shot.pk, shot.head.number, order.json())
-    if order.frames is None:
-        return runner.start(shot, KIND, tasks.render, *told)
-    first, last = order.frames
-    return runner.start_parts(shot, KIND, tasks.render_frame, range(first, last + 1), *told)
-
-
-def _ready(shot, order):
+def ready(shot, order):
     """The matched camera, the one to render through, and what stands there with its looks. Raises Problem."""
     camera, items = camera_of_state(shot.state), named(shot.state)
     if camera is None:
-        raise Problem("There is no camera to render through yet: match the plate and place the origin first.")
+        raise Problem(
+            "There is no camera to render through yet: match the plate and place the origin first."
+        )
     if not items:
         raise Problem("There is nothing to render yet: place a stand-in on the Set step.")
     chain = bent_chain(shot.state, plate_of(shot))[0] if order.size.startswith(GRID) else None
-    scene = [(stand_in_from(item), Look(name, extra(item, "material"), extra(item, "checker_m"), extra(item, "part_of_plate"))) for name, item in items.items()]
+    scene = [
+        (
+            stand_in_from(item),
+            Look(
+                name,
+                extra(item, "material"),
+                extra(item, "checker_m"),
+                extra(item, "part_of_plate"),
+            ),
+        )
+        for name, item in items.items()
+    ]
     return camera, order.camera(camera, chain), scene
 
 
@@ -145,7 +187,16 @@ def gather(shot, order: Order) -> None:
     folder, (first, last) = _gathering(shot, order), order.frames
     looks = json.loads((folder / str(first) / "looks.json").read_text())
     times = [(folder / str(frame)).stat().st_mtime for frame in range(first, last + 1)]
-    _keep(shot, order, _ready(shot, order)[1].grid, folder, looks, max(times) - min(times), first=first, last=last)
+    _keep(
+        shot,
+        order,
+        ready(shot, order)[1].grid,
+        folder,
+        looks,
+        max(times) - min(times),
+        first=first,
+        last=last,
+    )
 
 
 def _home():
@@ -160,8 +211,17 @@ def _gathering(shot, order):
 
 def _keep(shot, order, grid, folder, looks, seconds, **frames):
     with transaction.atomic():
-        row = Render.objects.create(shot=shot, digest=source_digest(shot.state), revision=shot.head.number, width=grid.width, height=grid.height,
-                                    seconds=seconds, wanted=order.json(), looks=looks, **frames)
+        row = Render.objects.create(
+            shot=shot,
+            digest=source_digest(shot.state),
+            revision=shot.head.number,
+            width=grid.width,
+            height=grid.height,
+            seconds=seconds,
+            wanted=order.json(),
+            looks=looks,
+            **frames,
+        )
         settle(folder, row.folder)
 
 
@@ -171,9 +231,17 @@ def _files(shot, order, folder, progress) -> tuple[Grid, list]:
     from aperture.render.files import write_exr, write_grey, write_looks, write_png
     from aperture.render.passes import render
 
-    camera, through, scene = _ready(shot, order)
-    worn = linear_plate(plate_of(shot)) if any(look.material == "plate" for _, look in scene) else None
-    wanted = Wanted(tuple(name for name in PASSES if name in order.passes), order.samples, order.occlusion_m, light=order.light, region=order.region)
+    camera, through, scene = ready(shot, order)
+    worn = (
+        linear_plate(plate_of(shot)) if any(look.material == "plate" for _, look in scene) else None
+    )
+    wanted = Wanted(
+        tuple(name for name in PASSES if name in order.passes),
+        order.samples,
+        order.occlusion_m,
+        light=order.light,
+        region=order.region,
+    )
     made = render(through, scene, wanted, worn, camera, progress=lambda done: progress(done * 0.9))
     write_png(folder / "render.png", made)
     write_exr(folder / "render.exr", made)

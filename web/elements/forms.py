@@ -9,6 +9,7 @@ from aperture.render.passes import PASSES
 from aperture.render.tracer import Light
 from aperture.units import parse_length
 from web.elements.actions import MOST_FRAMES, SIZES, Order
+from web.shows.reading import whole
 
 SAMPLES = {1: "1, to try", 2: "4", 3: "9", 4: "16", 6: "36"}
 
@@ -16,17 +17,36 @@ SAMPLES = {1: "1, to try", 2: "4", 3: "9", 4: "16", 6: "36"}
 class OrderForm(forms.Form):
     """A render's passes, size, samples and light. `cleaned_data["order"]` is the Order."""
 
-    passes = forms.MultipleChoiceField(required=False, choices=list(PASSES.items()), widget=forms.CheckboxSelectMultiple)
+    passes = forms.MultipleChoiceField(
+        required=False, choices=list(PASSES.items()), widget=forms.CheckboxSelectMultiple
+    )
     size = forms.ChoiceField(choices=list(SIZES.items()))
-    overscan = forms.FloatField(required=False, min_value=0, max_value=100, error_messages={
-        name: "The overscan is a number from 0 to 100, in percent of the picture's size." for name in ("min_value", "max_value", "invalid")})
+    overscan = forms.FloatField(
+        required=False,
+        min_value=0,
+        max_value=100,
+        error_messages={
+            name: "The overscan is a number from 0 to 100, in percent of the picture's size."
+            for name in ("min_value", "max_value", "invalid")
+        },
+    )
     region = forms.CharField(required=False, max_length=60)
     frames = forms.CharField(required=False, max_length=40)
     samples = forms.TypedChoiceField(choices=list(SAMPLES.items()), coerce=int)
     occlusion = forms.CharField(required=False, max_length=40)
-    bearing = forms.FloatField(min_value=-360, max_value=360, error_messages={"invalid": "The sun's bearing is a number of degrees."})
-    height = forms.FloatField(min_value=-90, max_value=90, error_messages={
-        name: "The sun's height is a number of degrees from −90 to 90." for name in ("invalid", "max_value", "min_value")})
+    bearing = forms.FloatField(
+        min_value=-360,
+        max_value=360,
+        error_messages={"invalid": "The sun's bearing is a number of degrees."},
+    )
+    height = forms.FloatField(
+        min_value=-90,
+        max_value=90,
+        error_messages={
+            name: "The sun's height is a number of degrees from −90 to 90."
+            for name in ("invalid", "max_value", "min_value")
+        },
+    )
     sun = forms.FloatField(min_value=0, max_value=100)
     ambient = forms.FloatField(min_value=0, max_value=100)
     soft = forms.BooleanField(required=False)
@@ -42,12 +62,27 @@ class OrderForm(forms.Form):
 
         def length(metres):
             return show.length(metres, places=2)[0]
+
         kwargs["initial"] = {
-            "passes": list(order.passes), "size": order.size, "overscan": f"{order.overscan:g}", "samples": order.samples,
-            "occlusion": length(order.occlusion_m), "region": " ".join(map(str, order.region or ())), "frames": "–".join(map(str, order.frames or ())),
-            "bearing": f"{light.sun_bearing:g}", "height": f"{light.sun_height:g}", "sun": f"{light.sun:g}", "ambient": f"{light.ambient:g}",
-            "soft": light.shadow_rays > 1, "lamp": f"{light.lamp:g}", "lamp_side": length(light.lamp_m),
-            **{f"lamp_{name}": length(value) for name, value in zip(("across", "up", "along"), light.lamp_at)}}
+            "passes": list(order.passes),
+            "size": order.size,
+            "overscan": f"{order.overscan:g}",
+            "samples": order.samples,
+            "occlusion": length(order.occlusion_m),
+            "region": " ".join(map(str, order.region or ())),
+            "frames": "–".join(map(str, order.frames or ())),
+            "bearing": f"{light.sun_bearing:g}",
+            "height": f"{light.sun_height:g}",
+            "sun": f"{light.sun:g}",
+            "ambient": f"{light.ambient:g}",
+            "soft": light.shadow_rays > 1,
+            "lamp": f"{light.lamp:g}",
+            "lamp_side": length(light.lamp_m),
+            **{
+                f"lamp_{name}": length(value)
+                for name, value in zip(("across", "up", "along"), light.lamp_at)
+            },
+        }
         super().__init__(*args, **kwargs)
         self.fields["size"].choices = [*SIZES.items(), *(grids or {}).items()]
 
@@ -55,26 +90,54 @@ class OrderForm(forms.Form):
         """Lengths to metres."""
         data = super().clean()
         metres = {}
-        for name, label, usual in (("occlusion", "The reach of the occlusion", 1.0), ("lamp_across", "The lamp's place across", 0.0),
-                                   ("lamp_up", "The lamp's height", 2.5), ("lamp_along", "The lamp's place along", 0.0), ("lamp_side", "The lamp's side", 0.5)):
+        for name, label, usual in (
+            ("occlusion", "The reach of the occlusion", 1.0),
+            ("lamp_across", "The lamp's place across", 0.0),
+            ("lamp_up", "The lamp's height", 2.5),
+            ("lamp_along", "The lamp's place along", 0.0),
+            ("lamp_side", "The lamp's side", 0.5),
+        ):
             text = (data.get(name) or "").strip()
             try:
                 metres[name] = parse_length(text, self.show.length_unit, label) if text else usual
                 if name in ("occlusion", "lamp_side") and not 0 < metres[name] <= 1e4:
-                    raise Problem(f"{label} is above zero and at most 10 km.")
+                    raise Problem(f"{label} must be above zero and at most 10 km.")
             except Problem as problem:
                 self.add_error(name, problem.sentence)
         region = [part for part in re.split(r"[\s,;]+", data.get("region") or "") if part]
-        sound = len(region) == 4 and all(part.isdecimal() for part in region) and int(region[0]) < int(region[2]) and int(region[1]) < int(region[3])
+        sound = (
+            len(region) == 4
+            and None not in map(whole, region)
+            and int(region[0]) < int(region[2])
+            and int(region[1]) < int(region[3])
+        )
         if region and not sound:
-            self.add_error("region", "A region is four whole numbers of pixels: left, top, right and bottom, such as 400 200 900 700.")
+            self.add_error(
+                "region",
+                "A region is four whole numbers of pixels: left, top, right and bottom, such as 400 200 900 700.",
+            )
         frames = _frames(self, data.get("frames") or "")
         if not self.errors:
-            light = Light(data["bearing"], data["height"], data["sun"], ambient=data["ambient"], lamp=data.get("lamp") or 0.0,
-                          lamp_at=(metres["lamp_across"], metres["lamp_up"], metres["lamp_along"]), lamp_m=metres["lamp_side"],
-                          shadow_rays=8 if data["soft"] else 1)
-            data["order"] = Order(tuple(data["passes"]), data["samples"], data["size"], data.get("overscan") or 0.0, metres["occlusion"],
-                                  tuple(map(int, region)) or None, light, frames)
+            light = Light(
+                data["bearing"],
+                data["height"],
+                data["sun"],
+                ambient=data["ambient"],
+                lamp=data.get("lamp") or 0.0,
+                lamp_at=(metres["lamp_across"], metres["lamp_up"], metres["lamp_along"]),
+                lamp_m=metres["lamp_side"],
+                shadow_rays=8 if data["soft"] else 1,
+            )
+            data["order"] = Order(
+                tuple(data["passes"]),
+                data["samples"],
+                data["size"],
+                data.get("overscan") or 0.0,
+                metres["occlusion"],
+                tuple(map(int, region)) or None,
+                light,
+                frames,
+            )
         return data
 
 
@@ -83,8 +146,11 @@ def _frames(form, text) -> tuple[int, int] | None:
     parts = [part for part in re.split(r"[\s,;–—-]+", text.strip()) if part]
     if not parts:
         return None
-    if len(parts) > 2 or not all(part.isdecimal() for part in parts) or int(parts[0]) > int(parts[-1]):
-        form.add_error("frames", "Frames are two whole numbers, the first and the last, such as 1001–1010. Leave it empty for a still.")
+    if len(parts) > 2 or None in map(whole, parts) or int(parts[0]) > int(parts[-1]):
+        form.add_error(
+            "frames",
+            "Frames are two whole numbers, the first and the last, such as 1001–1010. Leave it empty for a still.",
+        )
         return None
     first, last = int(parts[0]), int(parts[-1])
     if last - first >= MOST_FRAMES:

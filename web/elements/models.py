@@ -4,11 +4,13 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import models
+from django.utils import timezone
 
+from web.shows.models import Throwable
 from web.ui.folders import of_frame
 
 
-class Render(models.Model):
+class Render(Throwable):
     """One finished render; its folder holds render.png, render.exr, alpha.png and the pictures named in `looks`; of a range of frames,
     from `first` to `last`, a folder with these for each.
 
@@ -23,6 +25,7 @@ class Render(models.Model):
     seconds = models.FloatField()
     wanted = models.JSONField(default=dict)
     looks = models.JSONField(default=list)
+    name = models.CharField(max_length=120, blank=True)
     first = models.IntegerField(null=True)
     last = models.IntegerField(null=True)
     created = models.DateTimeField(auto_now_add=True)
@@ -30,6 +33,12 @@ class Render(models.Model):
     class Meta:
         ordering = ["-id"]
         db_table = "lineup_render"
+
+    @property
+    def title(self) -> str:
+        """The name it was given, or when it was made and its size."""
+        made = timezone.localtime(self.created)
+        return self.name or f"{made:%-d %b, %H:%M} · {self.width} × {self.height}"
 
     @property
     def folder(self) -> Path:
@@ -48,4 +57,8 @@ class Render(models.Model):
     @property
     def whole(self) -> bool:
         """Whether it is of the plate's size and all of it, so that it can be laid over it."""
-        return self.wanted.get("size", "plate") == "plate" and not self.wanted.get("overscan") and not self.wanted.get("region")
+        return (
+            self.wanted.get("size", "plate") == "plate"
+            and not self.wanted.get("overscan")
+            and not self.wanted.get("region")
+        )

@@ -10,4 +10,8 @@ def standing(shot) -> Standing:
     newest = shot.renders.first()
     if newest is None:
         return Standing("nothing", "nothing rendered")
-    return Standing("settled", "rendered") if newest.digest == source_digest(shot.state) else Standing("needs", "render is old")
+    return (
+        Standing("settled", "rendered")
+        if newest.digest == source_digest(shot.state)
+        else Standing("needs", "render is old")
+    )

@@ -5,13 +5,15 @@ from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
-from web.elements import actions
+from web.elements import actions, starting
 from web.elements.forms import OrderForm
 from web.elements.models import Render
 from web.jobs import runner
 from web.jobs.models import Job
+from web.match.lens_remarks import lens_remarks
 from web.plates.models import plate_of
 from web.shows.reading import whole
+from web.shows.thrown import verbs
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -22,28 +24,79 @@ TYPES = {".png": "image/png", ".exr": "image/x-exr"}
 def elements(request, show, shot, form=None, status=200):
     """A render's layers, how the next one is wanted, and all renders so far."""
     shot = find(show, shot)
-    renders, job, now = list(shot.renders.all()[:30]), runner.latest(shot, actions.KIND), actions.source_digest(shot.state)
-    chosen = next((one for one in renders if str(one.pk) == request.GET.get("render")), renders[0] if renders else None)
+    renders, job, now = (
+        list(shot.renders.all()[:30]),
+        runner.latest(shot, actions.KIND),
+        actions.source_digest(shot.state),
+    )
+    chosen = next(
+        (one for one in renders if str(one.pk) == request.GET.get("render")),
+        renders[0] if renders else None,
+    )
     remarks = _remarks(shot, chosen, job, now)
-    rows = [Row("Size", f"{chosen.width} × {chosen.height} px"), Row("From revision", str(chosen.revision)),
-            Row("Took", f"{chosen.seconds:.1f} s"), *([Row("Frames", f"{chosen.first}–{chosen.last}")] if chosen.frames else [])] if chosen else []
-    looks = [("render.png", "Beauty, over black"), ("alpha.png", "Alpha"), *map(tuple, chosen.looks)] if chosen else []
-    context = {"plate": plate_of(shot), "render": chosen, "job": job, "remarks": remarks, "rows": rows,
-               "looks": looks, "history": [(one, one.digest != now) for one in renders],
-               "form": form or OrderForm(show=shot.show, grids=actions.grids(shot),
-                                         order=actions.Order.from_json(renders[0].wanted) if renders else actions.Order())}
+    rows = (
+        [
+            Row("Size", f"{chosen.width} × {chosen.height} px"),
+            Row("From revision", str(chosen.revision)),
+            Row("Took", f"{chosen.seconds:.1f} s"),
+            *([Row("Frames", f"{chosen.first}–{chosen.last}")] if chosen.frames else []),
+        ]
+        if chosen
+        else []
+    )
+    looks = (
+        [("render.png", "Beauty, over black"), ("alpha.png", "Alpha"), *map(tuple, chosen.looks)]
+        if chosen
+        else []
+    )
+    context = {
+        "plate": plate_of(shot),
+        "render": chosen,
+        "job": job,
+        "remarks": [*lens_remarks(shot.state), *remarks],
+        "rows": rows,
+        "looks": looks,
+        "thrown": Render.everything.filter(shot=shot, thrown__isnull=False).order_by("-thrown")[
+            :30
+        ],
+        "history": [(one, one.digest != now) for one in renders],
+        "form": form
+        or OrderForm(
+            show=shot.show,
+            grids=actions.grids(shot),
+            order=actions.Order.from_json(renders[0].wanted) if renders else actions.Order(),
+        ),
+    }
     return step_page(request, shot, "elements", "elements/elements.html", context, status=status)
 
 
 def _remarks(shot, render, job, now) -> list[Remark]:
     out = []
     if job and job.state in (Job.FAILED, Job.CANCELLED):
-        out.append(Remark("The last render did not finish", job.says, "bad" if job.state == Job.FAILED else "note"))
+        out.append(
+            Remark(
+                "The last render did not finish",
+                job.says,
+                "bad" if job.state == Job.FAILED else "note",
+            )
+        )
     if render and render.digest != now:
-        out.append(Remark("This render is old", f"It was made from revision {render.revision}; the camera or the stand-ins have changed since.", "doubt",
-                          (("Render them again", {"action": shot.url("elements-again"), "fields": {}}),)))
+        out.append(
+            Remark(
+                "This render is old",
+                f"It was made from revision {render.revision}; the camera or the stand-ins have changed since.",
+                "doubt",
+                (("Render them again", {"action": shot.url("elements-again"), "fields": {}}),),
+            )
+        )
     if render is None and not (job and job.under_way):
-        out.append(Remark("Nothing rendered yet", "Choose the passes and render the stand-ins through the matched camera.", "note"))
+        out.append(
+            Remark(
+                "Nothing rendered yet",
+                "Choose the passes and render the stand-ins through the matched camera.",
+                "note",
+            )
+        )
     return out
 
 
@@ -51,10 +104,12 @@ def _remarks(shot, render, job, now) -> list[Remark]:
 def order(request, show, shot):
     """Begin a render as the form wants it."""
     found = find(show, shot)
-    form = OrderForm(request.POST, show=found.show, order=actions.Order(), grids=actions.grids(found))
+    form = OrderForm(
+        request.POST, show=found.show, order=actions.Order(), grids=actions.grids(found)
+    )
     if form.is_valid():
         try:
-            actions.start_render(found, form.cleaned_data["order"])
+            starting.start_render(found, form.cleaned_data["order"])
             return redirect(found.url("elements"))
         except Problem as problem:
             if problem.place not in form.fields:
@@ -68,29 +123,34 @@ def again(request, show, shot):
     """Begin a render as the newest one was wanted."""
     shot = find(show, shot)
     newest = shot.renders.first()
-    actions.start_render(shot, actions.Order.from_json(newest.wanted) if newest else None)
-    return redirect(request.POST.get("back") if request.POST.get("back", "").startswith("/shows/") else shot.url("elements"))
+    starting.start_render(shot, actions.Order.from_json(newest.wanted) if newest else None)
+    return redirect(
+        request.POST.get("back")
+        if request.POST.get("back", "").startswith("/shows/")
+        else shot.url("elements")
+    )
 
 
 @require_POST
 def remove(request, show, shot, number):
-    """Throw a render away, files and all."""
-    import shutil
-
+    """Throw a render away; it can be taken back."""
     shot = find(show, shot)
     found = get_object_or_404(Render, pk=number, shot=shot)
     if shot.renders.count() == 1:
         raise Problem("This is the only render: the line-up needs it. Render again first.")
-    folder = found.folder
-    found.delete()
-    shutil.rmtree(folder, ignore_errors=True)
+    found.throw()
     return redirect(shot.url("elements"))
+
+
+take_back, rename = verbs(Render, "elements", "render")
 
 
 def _named(shot, name, path, found):
     """A frame's file carries its number before the ending, as sequences do."""
     stem, ending = name.split(".")
-    return f"{shot}_{stem}.{path.parent.name.zfill(4)}.{ending}" if found.frames else f"{shot}_{name}"
+    return (
+        f"{shot}_{stem}.{path.parent.name.zfill(4)}.{ending}" if found.frames else f"{shot}_{name}"
+    )
 
 
 @require_GET
@@ -100,5 +160,9 @@ def file(request, show, shot, number, name):
     path = found.of_frame(whole(request.GET.get("frame"))) / name
     if name not in ALWAYS and name not in {look[0] for look in found.looks} or not path.exists():
         raise Http404
-    return FileResponse(open(path, "rb"), content_type=TYPES[path.suffix], as_attachment=request.GET.get("save") == "1",
-                        filename=_named(shot, name, path, found))
+    return FileResponse(
+        open(path, "rb"),
+        content_type=TYPES[path.suffix],
+        as_attachment=request.GET.get("save") == "1",
+        filename=_named(shot, name, path, found),
+    )

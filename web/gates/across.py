@@ -10,11 +10,18 @@ from aperture.units import format_rate, parse_rate
 from web.gates.gate import chain_of
 from web.shows.actions import edit
 from web.shows.models import Shot, Show
+from web.shows.reading import base_of
 from web.shows.views import find
 
 # What one shot may take over from the others. Plate sizes can't be: they are the pictures'.
-COLUMNS = (("sensor", "Sensor mode"), ("gate", "Gate at the plate"), ("squeeze", "Squeeze"), ("rate", "Frame rate"),
-           ("plate", "Plate"), ("delivery", "Delivery"))
+COLUMNS = (
+    ("sensor", "Sensor mode"),
+    ("gate", "Gate at the plate"),
+    ("squeeze", "Squeeze"),
+    ("rate", "Frame rate"),
+    ("plate", "Plate"),
+    ("delivery", "Delivery"),
+)
 
 
 def _facts(shot: Shot) -> dict[str, str] | None:
@@ -27,20 +34,41 @@ def _facts(shot: Shot) -> dict[str, str] | None:
     except Problem:
         return None
     last = chain.stages[-1]
-    rate = f"{format_rate(parse_rate(gate['rate']))} fps" if gate.get("rate") else f"{shot.show.rate_text} fps, the show’s"
-    return {"sensor": gate["name"] or f"typed, {gate['width_mm']:.2f} × {gate['height_mm']:.2f} mm",
-            "gate": "{:.2f} × {:.2f} mm".format(*chain.plate_grid.gate_mm),
-            "squeeze": f"{gate['squeeze']:g}", "rate": rate,
-            "plate": f"{plate['width']} × {plate['height']}" if plate else "–",
-            "delivery": "as the plate" if len(chain.stages) - 1 == chain.plate else "as the lens needs" if _by_lens(gate) else last.size_text}
+    rate = (
+        f"{format_rate(parse_rate(gate['rate']))} fps"
+        if gate.get("rate")
+        else f"{shot.show.rate_text} fps, the show’s"
+    )
+    return {
+        "sensor": gate["name"] or f"typed, {gate['width_mm']:.2f} × {gate['height_mm']:.2f} mm",
+        "gate": "{:.2f} × {:.2f} mm".format(*chain.plate_grid.gate_mm),
+        "squeeze": f"{gate['squeeze']:g}",
+        "rate": rate,
+        "plate": f"{plate['width']} × {plate['height']}" if plate else "–",
+        "delivery": "as the plate"
+        if len(chain.stages) - 1 == chain.plate
+        else "as the lens needs"
+        if _by_lens(gate)
+        else last.size_text,
+    }
 
 
 def _by_lens(gate: dict) -> bool:
     """Whether the last size hangs on how the lens bends, which this table doesn't look up for every shot."""
-    late = gate.get("steps", [])[gate.get("plate_at", 0):]
-    sized = next((step for step in reversed(late) if step["do"] in ("extract", "resize", "return") or "width" in step), None)
-    after = late[late.index(sized) + 1:] if sized else late
-    return any(step["do"] == "straighten" and step.get("enlarge", True) or step.get("for") == "distortion" for step in after)
+    late = gate.get("steps", [])[gate.get("plate_at", 0) :]
+    sized = next(
+        (
+            step
+            for step in reversed(late)
+            if step["do"] in ("extract", "resize", "return") or "width" in step
+        ),
+        None,
+    )
+    after = late[late.index(sized) + 1 :] if sized else late
+    return any(
+        step["do"] == "straighten" and step.get("enlarge", True) or step.get("for") == "distortion"
+        for step in after
+    )
 
 
 def usual(facts: list[dict]) -> dict[str, str]:
@@ -57,17 +85,38 @@ def usual(facts: list[dict]) -> dict[str, str]:
 def cameras(request, show):
     """The table."""
     show = get_object_or_404(Show, slug=show)
-    shots = list(show.shots.with_head())
+    shots = list(show.shots.with_head().kept().filter(archived=False))
     known = [(shot, _facts(shot)) for shot in shots]
     common = usual([facts for _, facts in known if facts])
     rows = []
     for shot, facts in known:
         told = facts or {"sensor": "no gate yet"}
-        cells = [{"says": told.get(key, "–"), "differs": key in told and key in common and told[key] != common[key]} for key, _ in COLUMNS]
-        alignable = [key for (key, _), cell in zip(COLUMNS, cells) if cell["differs"] and key != "plate"]
-        rows.append({"shot": shot, "cells": cells, "differs": any(cell["differs"] for cell in cells), "alignable": alignable, "gate": bool(facts)})
-    context = {"show": show, "rows": rows, "columns": [name for _, name in COLUMNS], "odd": sum(row["differs"] for row in rows),
-               "common": [common.get(key, "–") for key, _ in COLUMNS]}
+        cells = [
+            {
+                "says": told.get(key, "–"),
+                "differs": key in told and key in common and told[key] != common[key],
+            }
+            for key, _ in COLUMNS
+        ]
+        alignable = [
+            key for (key, _), cell in zip(COLUMNS, cells) if cell["differs"] and key != "plate"
+        ]
+        rows.append(
+            {
+                "shot": shot,
+                "cells": cells,
+                "differs": any(cell["differs"] for cell in cells),
+                "alignable": alignable,
+                "gate": bool(facts),
+            }
+        )
+    context = {
+        "show": show,
+        "rows": rows,
+        "columns": [name for _, name in COLUMNS],
+        "odd": sum(row["differs"] for row in rows),
+        "common": [common.get(key, "–") for key, _ in COLUMNS],
+    }
     return render(request, "gates/cameras.html", context)
 
 
@@ -75,17 +124,32 @@ def cameras(request, show):
 def align(request, show, shot):
     """Bring one shot into line: it takes sensor, squeeze, rate and delivery from a shot that has what most have."""
     shot = find(show, shot)
-    others = [(other, facts) for other in shot.show.shots.with_head().exclude(pk=shot.pk) if (facts := _facts(other))]
+    others = [
+        (other, facts)
+        for other in shot.show.shots.with_head().kept().exclude(pk=shot.pk)
+        if (facts := _facts(other))
+    ]
     mine = _facts(shot)
     common = usual([facts for _, facts in others] + ([mine] if mine else []))
     wanted = [key for key in common if key != "plate" and (mine or {}).get(key) != common[key]]
-    models = [other for other, facts in others if all(facts[key] == common[key] for key in common if key != "plate")] or \
-             [other for other, facts in others if all(facts[key] == common[key] for key in wanted)]
+    models = [
+        other
+        for other, facts in others
+        if all(facts[key] == common[key] for key in common if key != "plate")
+    ] or [other for other, facts in others if all(facts[key] == common[key] for key in wanted)]
     if not wanted or not models:
-        raise Problem("Most shots don't agree on what this one should take, so nothing was changed.")
+        raise Problem(
+            "Most shots don't agree on what this one should take, so nothing was changed."
+        )
     gate = dict(models[0].state["gate"])
 
     def change(state):
         state["gate"] = gate
-    edit(shot, f"Brought into line with {models[0].code}: {', '.join(dict(COLUMNS)[key].lower() for key in wanted)}", change)
+
+    edit(
+        shot,
+        f"Brought into line with {models[0].code}: {', '.join(dict(COLUMNS)[key].lower() for key in wanted)}",
+        change,
+        base_of(request),
+    )
     return redirect("cameras", shot.show.slug)

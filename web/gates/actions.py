@@ -24,7 +24,9 @@ def _settled(gate: dict, plate: dict | None) -> tuple[dict, list[str]]:
             build(gate, _size(plate), strict=True)
             return gate, dropped
         except Problem as problem:
-            step = next((step for step in gate.get("steps", []) if step["id"] == problem.place), None)
+            step = next(
+                (step for step in gate.get("steps", []) if step["id"] == problem.place), None
+            )
             if step is None:
                 raise
             dropped.append(KINDS.get(step["do"], step["do"]))
@@ -33,30 +35,58 @@ def _settled(gate: dict, plate: dict | None) -> tuple[dict, list[str]]:
 
 def _words(before: dict | None, after: dict, plate: dict | None, dropped=()) -> str:
     """What a change of sensor did, in a few words."""
+
     def size(gate):
         chain = build(gate, _size(plate))
         return "{:.2f} × {:.2f} mm".format(*chain.plate_grid.gate_mm)
-    says = f"gate {size(before)} → {size(after)}" if before and size(before) != size(after) else f"gate {size(after)}"
+
+    says = (
+        f"gate {size(before)} → {size(after)}"
+        if before and size(before) != size(after)
+        else f"gate {size(after)}"
+    )
     for key, name in (("squeeze", "squeeze"), ("rate", "rate")):
         if before and before.get(key) != after.get(key) and (before.get(key) or after.get(key)):
             says += f", {name} {before.get(key) or 'none'} → {after.get(key) or 'none'}"
     return says + "".join(f", {name.lower()} let go" for name in dropped)
 
 
-def set_gate(shot: Shot, width_mm: float, height_mm: float, squeeze: float, origin: str, name: str = "", base: int | None = None,
-             photosites: list[int] | None = None, rate: str = "") -> Shot:
+def set_gate(
+    shot: Shot,
+    width_mm: float,
+    height_mm: float,
+    squeeze: float,
+    origin: str,
+    name: str = "",
+    base: int | None = None,
+    photosites: list[int] | None = None,
+    rate: str = "",
+) -> Shot:
     """A sensor by its size. `origin`: catalogue, typed, file or assumed, as the report shows it. Steps that can still be made stay."""
+
     def change(state):
         old = state["gate"] or {}
-        gate = {"width_mm": width_mm, "height_mm": height_mm, "squeeze": squeeze, "origin": origin, "name": name}
+        gate = {
+            "width_mm": width_mm,
+            "height_mm": height_mm,
+            "squeeze": squeeze,
+            "origin": origin,
+            "name": name,
+        }
         steps, at = old.get("steps", []), old.get("plate_at", len(old.get("steps", [])))
         kept = [step for step in steps if step.get("from") != "mode"]
         if kept:
-            gate |= {"steps": kept, "plate_at": sum(step.get("from") != "mode" for step in steps[:at])}
+            gate |= {
+                "steps": kept,
+                "plate_at": sum(step.get("from") != "mode" for step in steps[:at]),
+            }
         gate |= {key: old[key] for key in ("render",) if key in old}
-        gate |= ({"photosites": photosites} if photosites else {}) | ({"rate": rate} if rate else {})
+        gate |= ({"photosites": photosites} if photosites else {}) | (
+            {"rate": rate} if rate else {}
+        )
         state["gate"], dropped = _settled(gate, state["plate"])
         return _words(old or None, state["gate"], state["plate"], dropped)
+
     label = change(copy.deepcopy(shot.state))
     return edit(shot, label[0].upper() + label[1:], change, base)
 
@@ -67,6 +97,7 @@ def set_document(shot: Shot, gate: dict, label: str, base: int | None = None) ->
 
     def change(state):
         state["gate"] = gate
+
     return edit(shot, label, change, base)
 
 
@@ -76,7 +107,9 @@ def _gate(shot: Shot) -> dict:
     return copy.deepcopy({"steps": [], "plate_at": 0} | shot.state["gate"])
 
 
-def put_step(shot: Shot, step: dict, after: int | None, before_plate: bool, base: int | None = None) -> Shot:
+def put_step(
+    shot: Shot, step: dict, after: int | None, before_plate: bool, base: int | None = None
+) -> Shot:
     """Change the step of `step["id"]`, or put a new one in at index `after` (None: at the end). Raises Problem where it can't be made."""
     gate = _gate(shot)
     index = next((i for i, old in enumerate(gate["steps"]) if old["id"] == step.get("id")), None)
@@ -99,7 +132,13 @@ def remove_step(shot: Shot, step_id: str, base: int | None = None) -> Shot:
     gate = _gate(shot)
     step = _find(gate, step_id)
     gate, dropped = _settled(without(gate, step_id), shot.state["plate"])
-    return set_document(shot, gate, f"Removed {KINDS[step['do']].lower()}" + "".join(f", {name.lower()} let go" for name in dropped), base)
+    return set_document(
+        shot,
+        gate,
+        f"Removed {KINDS[step['do']].lower()}"
+        + "".join(f", {name.lower()} let go" for name in dropped),
+        base,
+    )
 
 
 def _find(gate, step_id):
@@ -123,7 +162,9 @@ def move_step(shot: Shot, step_id: str, by: int, base: int | None = None) -> Sho
         steps[index], steps[index + by] = steps[index + by], steps[index]
     else:
         raise Problem("The step is at the end of the chain already.")
-    return set_document(shot, gate, f"Moved {KINDS[step['do']].lower()} {'down' if by > 0 else 'up'}", base)
+    return set_document(
+        shot, gate, f"Moved {KINDS[step['do']].lower()} {'down' if by > 0 else 'up'}", base
+    )
 
 
 def take_mode(shot: Shot, body: dict, mode: dict, base: int | None = None) -> Shot:
@@ -134,6 +175,7 @@ def take_mode(shot: Shot, body: dict, mode: dict, base: int | None = None) -> Sh
 
     def change(state):
         state["gate"] = gate
+
     return edit(shot, label, change, base)
 
 
@@ -143,42 +185,71 @@ def take_lens(shot: Shot, lens: dict, base: int | None = None) -> Shot:
 
     def change(state):
         state["gate"], state["lens"] = gate, lens_state
+
     return edit(shot, f"{lens['name']}" + (f": {says}" if says else ""), change, base)
 
 
-def take_profile(shot: Shot, name: str, projection: str, coefficients: dict, base: int | None = None) -> Shot:
+def take_profile(
+    shot: Shot, name: str, projection: str, coefficients: dict, base: int | None = None
+) -> Shot:
     """A lens of the open database: its name, projection, and its distortion as a start."""
+
     def change(state):
-        lens = {key: value for key, value in state["lens"].items() if key not in ("projection", "distortion")}
-        state["lens"] = lens | {"name": name} | ({"projection": projection} if projection != "rectilinear" else {}) | (
-            {"distortion": coefficients} if coefficients else {})
+        lens = {
+            key: value
+            for key, value in state["lens"].items()
+            if key not in ("projection", "distortion")
+        }
+        state["lens"] = (
+            lens
+            | {"name": name}
+            | ({"projection": projection} if projection != "rectilinear" else {})
+            | ({"distortion": coefficients} if coefficients else {})
+        )
+
     return edit(shot, f"{name}: {'distortion' if coefficients else projection}", change, base)
 
 
 def set_render(shot: Shot, size: list[int] | None, base: int | None = None) -> Shot:
     """The size of the renders that are to be checked; None forgets it."""
     gate = _gate(shot)
-    gate = {key: value for key, value in gate.items() if key != "render"} | ({"render": size} if size else {})
-    return set_document(shot, gate, f"Render size {size[0]} × {size[1]}" if size else "No render size", base)
+    gate = {key: value for key, value in gate.items() if key != "render"} | (
+        {"render": size} if size else {}
+    )
+    return set_document(
+        shot, gate, f"Render size {size[0]} × {size[1]}" if size else "No render size", base
+    )
 
 
 def set_guides(shot: Shot, guides: dict, base: int | None = None) -> Shot:
     """The guides over the plate. They are not part of the camera: a locked shot takes them too."""
+
     def change(state):
         state["guides"] = guides
+
     return edit(shot, "Guides", change, base)
 
 
 def take_claim(shot: Shot, projection: str, focal_mm: float, base: int | None = None) -> Shot:
     """A reading of a claim: the lens's projection and focal length, ± 2 %, as quotes are rounded."""
     if not shot.state["gate"]:
-        raise Problem("A focal length in millimetres means nothing without the gate: choose the sensor first.")
+        raise Problem(
+            "A focal length in millimetres means nothing without the gate: choose the sensor first."
+        )
 
     def change(state):
-        gone = ("projection", "name") if projection == "rectilinear" else ("projection", "name", "distortion")
+        gone = (
+            ("projection", "name")
+            if projection == "rectilinear"
+            else ("projection", "name", "distortion")
+        )
         lens = {key: value for key, value in state["lens"].items() if key not in gone}
-        state["lens"] = lens | {"focal_mm": {"value": round(focal_mm, 4), "plus_minus": round(focal_mm * 0.02, 4)}} | (
-            {"projection": projection} if projection != "rectilinear" else {})
-    return edit(shot, f"{projection.capitalize()} lens of {focal_mm:.2f} mm, as quoted", change, base)
+        state["lens"] = (
+            lens
+            | {"focal_mm": {"value": round(focal_mm, 4), "plus_minus": round(focal_mm * 0.02, 4)}}
+            | ({"projection": projection} if projection != "rectilinear" else {})
+        )
 
-
+    return edit(
+        shot, f"{projection.capitalize()} lens of {focal_mm:.2f} mm, as quoted", change, base
+    )

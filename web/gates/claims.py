@@ -6,9 +6,9 @@ from django.shortcuts import redirect
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
-from aperture.gates.angles import FULL_FRAME_DIAGONAL_MM, FULL_FRAME_MM
 from aperture.gates.claims import AGREES, BASES, Claim, Reading, curves, equivalent_sensor, lay_out
 from aperture.gates.typed import parse_aspect, parse_shape
+from aperture.geometry.angles import FULL_FRAME_DIAGONAL_MM, FULL_FRAME_MM
 from aperture.lens.projections import MATCHED
 from aperture.units import format_number, parse_angle, parse_length, parse_number
 from web.gates import actions
@@ -18,7 +18,13 @@ from web.shows.reading import base_of
 from web.shows.views import find, step_page
 
 BASIS_WORDS = {"horizontal": "across", "vertical": "down", "diagonal": "diagonal"}
-DASHES = {"rectilinear": "", "equidistant": "14 5", "equisolid": "3 4", "stereographic": "14 4 3 4", "orthographic": "7 5"}
+DASHES = {
+    "rectilinear": "",
+    "equidistant": "14 5",
+    "equisolid": "3 4",
+    "stereographic": "14 4 3 4",
+    "orthographic": "7 5",
+}
 WIDE, HIGH = 420, 320
 
 
@@ -28,12 +34,19 @@ def _claim(form) -> Claim:
     focal = parse_length(data["focal"], "mm", "The focal length") * 1000 if data["focal"] else None
     sensor = None
     if data["sensor"]:
-        shape = parse_shape(data["sensor"] if "mm" in data["sensor"] else data["sensor"] + " mm", ("mm",))
+        shape = parse_shape(
+            data["sensor"] if "mm" in data["sensor"] else data["sensor"] + " mm", ("mm",)
+        )
         sensor = (shape["width_mm"], shape["height_mm"])
     if data["kind"] in ("width", "diagonal") and focal:
         if sensor:
-            raise Problem("An equivalent focal length belongs to 36 × 24 mm: leave the sensor empty.", "sensor")
-        sensor = equivalent_sensor(parse_aspect(data["aspect"]) if data["aspect"] else 1.5, data["kind"])
+            raise Problem(
+                "An equivalent focal length belongs to 36 × 24 mm: leave the sensor empty.",
+                "sensor",
+            )
+        sensor = equivalent_sensor(
+            parse_aspect(data["aspect"]) if data["aspect"] else 1.5, data["kind"]
+        )
     return Claim(angle, data["basis"] or None, focal, sensor)
 
 
@@ -43,7 +56,13 @@ def claims(request, show, shot):
     shot = find(show, shot)
     asked = any(request.GET.get(name) for name in ("angle", "focal", "sensor"))
     gate = shot.state["gate"]
-    ready = {"sensor": f"{format_number(gate['width_mm'] * gate['squeeze'], 3)} × {format_number(gate['height_mm'], 3)} mm"} if gate else {}
+    ready = (
+        {
+            "sensor": f"{format_number(gate['width_mm'] * gate['squeeze'], 3)} × {format_number(gate['height_mm'], 3)} mm"
+        }
+        if gate
+        else {}
+    )
     form = ClaimForm(request.GET if asked else None, initial=ready)
     context = {"form": form}
     if asked and form.is_valid():
@@ -51,10 +70,24 @@ def claims(request, show, shot):
             claim = _claim(form)
             readings = lay_out(claim)
             table = _table(claim, readings, _scale(shot, form.cleaned_data["kind"]))
-            context |= {"claim": claim, "table": table, "chart": _chart(claim), "sentence": _sentence(claim, readings)}
+            context |= {
+                "claim": claim,
+                "table": table,
+                "chart": _chart(claim),
+                "sentence": _sentence(claim, readings),
+            }
         except Problem as problem:
-            form.add_error(problem.place if problem.place in form.fields else None, problem.sentence)
-    return step_page(request, shot, "gate", "gates/claims.html", context, status=422 if asked and form.errors else 200)
+            form.add_error(
+                problem.place if problem.place in form.fields else None, problem.sentence
+            )
+    return step_page(
+        request,
+        shot,
+        "gate",
+        "gates/claims.html",
+        context,
+        status=422 if asked and form.errors else 200,
+    )
 
 
 def _scale(shot, kind: str) -> float | None:
@@ -63,25 +96,53 @@ def _scale(shot, kind: str) -> float | None:
     if chain is None:
         return None
     width, height = chain.shown_gate(chain.plate)
-    return {"width": width / FULL_FRAME_MM[0], "diagonal": math.hypot(width, height) / FULL_FRAME_DIAGONAL_MM}.get(kind, 1.0)
+    return {
+        "width": width / FULL_FRAME_MM[0],
+        "diagonal": math.hypot(width, height) / FULL_FRAME_DIAGONAL_MM,
+    }.get(kind, 1.0)
 
 
 def _table(claim, readings: list[Reading], scale: float | None):
     # `scale`: from the quoted focal length to the shot's own; None where the shot has no gate to say it for.
     rows = {}
     for reading in readings:
-        if not math.isfinite(reading.angle if claim.focal_mm and claim.sensor_mm else reading.focal_mm if claim.sensor_mm else reading.side_mm):
+        if not math.isfinite(
+            reading.angle
+            if claim.focal_mm and claim.sensor_mm
+            else reading.focal_mm
+            if claim.sensor_mm
+            else reading.side_mm
+        ):
             cell = {"says": "none", "agrees": False}
         elif claim.focal_mm and claim.sensor_mm:
-            cell = {"says": f"{math.degrees(reading.angle):.1f}°", "agrees": reading.agrees,
-                    "off": f"{math.degrees(reading.off):+.1f}°".replace("-", "−") if reading.off is not None else ""}
+            cell = {
+                "says": f"{math.degrees(reading.angle):.1f}°",
+                "agrees": reading.agrees,
+                "off": f"{math.degrees(reading.off):+.1f}°".replace("-", "−")
+                if reading.off is not None
+                else "",
+            }
         elif claim.sensor_mm:
             cell = {"says": f"{reading.focal_mm:.2f} mm", "agrees": False, "off": "focal length"}
         else:
-            cell = {"says": f"{reading.side_mm:.2f} mm", "agrees": False, "off": "side of the sensor"}
+            cell = {
+                "says": f"{reading.side_mm:.2f} mm",
+                "agrees": False,
+                "off": "side of the sensor",
+            }
         stated = reading.agrees if claim.focal_mm else claim.basis in (None, reading.basis)
-        if claim.angle and claim.sensor_mm and stated and cell["says"] != "none" and reading.projection in MATCHED and scale:
-            cell["take"] = {"projection": reading.projection, "focal": repr(reading.focal_mm * scale)}
+        if (
+            claim.angle
+            and claim.sensor_mm
+            and stated
+            and cell["says"] != "none"
+            and reading.projection in MATCHED
+            and scale
+        ):
+            cell["take"] = {
+                "projection": reading.projection,
+                "focal": repr(reading.focal_mm * scale),
+            }
         rows.setdefault(reading.projection, []).append(cell)
     return [{"projection": name, "cells": cells} for name, cells in rows.items()]
 
@@ -89,9 +150,17 @@ def _table(claim, readings: list[Reading], scale: float | None):
 def _sentence(claim, readings):
     if claim.angle is None or claim.focal_mm is None or claim.sensor_mm is None:
         return "Two numbers are given, so the third follows for each kind of lens. Give all three to see which of them can be true together."
-    fitting = [f"{reading.projection} {BASIS_WORDS[reading.basis]} ({math.degrees(reading.angle):.1f}°)" for reading in readings if reading.agrees]
+    fitting = [
+        f"{reading.projection} {BASIS_WORDS[reading.basis]} ({math.degrees(reading.angle):.1f}°)"
+        for reading in readings
+        if reading.agrees
+    ]
     if fitting:
-        straight = "" if any(one.startswith("rectilinear") for one in fitting) else " No straight lens has both numbers."
+        straight = (
+            ""
+            if any(one.startswith("rectilinear") for one in fitting)
+            else " No straight lens has both numbers."
+        )
         return f"They agree, within {AGREES:.0%}, for: {', '.join(fitting)}.{straight}"
     return f"No projection has both numbers, measured any way, within {AGREES:.0%}. One of them is wrong, or belongs to another picture."
 
@@ -104,19 +173,59 @@ def _chart(claim):
     lines, half = [], math.degrees(claim.angle) / 2 if claim.angle else 999
     for name, curve in curves(math.radians(120)).items():
         inside = [(math.degrees(theta), r) for theta, r in curve if r == r and r <= top]
-        lines.append({"name": name, "dash": DASHES[name], "d": "M" + "L".join(f"{x(a):.1f} {y(b):.1f}" for a, b in inside),
-                      "x": x(inside[-1][0]), "y": y(inside[-1][1]), "left": 0 < half - inside[-1][0] < 25})
+        lines.append(
+            {
+                "name": name,
+                "dash": DASHES[name],
+                "d": "M" + "L".join(f"{x(a):.1f} {y(b):.1f}" for a, b in inside),
+                "x": x(inside[-1][0]),
+                "y": y(inside[-1][1]),
+                "left": 0 < half - inside[-1][0] < 25,
+            }
+        )
     marks = []
     if claim.sensor_mm and claim.focal_mm:
         for basis in BASES:
-            side = {"horizontal": claim.sensor_mm[0], "vertical": claim.sensor_mm[1], "diagonal": math.hypot(*claim.sensor_mm)}[basis] / 2 / claim.focal_mm
+            side = (
+                {
+                    "horizontal": claim.sensor_mm[0],
+                    "vertical": claim.sensor_mm[1],
+                    "diagonal": math.hypot(*claim.sensor_mm),
+                }[basis]
+                / 2
+                / claim.focal_mm
+            )
             if side <= top:
-                marks.append({"says": BASIS_WORDS[basis], "d": f"M{x(0):.1f} {y(side):.1f}H{x(120):.1f}", "x": x(120), "y": y(side) - 3})
+                marks.append(
+                    {
+                        "says": BASIS_WORDS[basis],
+                        "d": f"M{x(0):.1f} {y(side):.1f}H{x(120):.1f}",
+                        "x": x(120),
+                        "y": y(side) - 3,
+                    }
+                )
     if half <= 120:
-        marks.append({"says": f"{format_number(half, 1)}°, half of the angle", "d": f"M{x(half):.1f} {y(0):.1f}V{y(top):.1f}", "x": x(half) - 4,
-                      "y": y(0) - 6, "quoted": True})
-    return {"lines": lines, "marks": marks, "wide": WIDE, "high": HIGH, "xs": [{"x": x(a), "says": f"{a}°"} for a in (0, 30, 60, 90, 120)],
-            "ys": [{"y": y(r), "says": format_number(r, 1)} for r in (0.5, 1, 1.5, 2)], "left": x(0), "right": x(120), "bottom": y(0), "top": y(top)}
+        marks.append(
+            {
+                "says": f"{format_number(half, 1)}°, half of the angle",
+                "d": f"M{x(half):.1f} {y(0):.1f}V{y(top):.1f}",
+                "x": x(half) - 4,
+                "y": y(0) - 6,
+                "quoted": True,
+            }
+        )
+    return {
+        "lines": lines,
+        "marks": marks,
+        "wide": WIDE,
+        "high": HIGH,
+        "xs": [{"x": x(a), "says": f"{a}°"} for a in (0, 30, 60, 90, 120)],
+        "ys": [{"y": y(r), "says": format_number(r, 1)} for r in (0.5, 1, 1.5, 2)],
+        "left": x(0),
+        "right": x(120),
+        "bottom": y(0),
+        "top": y(top),
+    }
 
 
 @require_POST
@@ -126,5 +235,10 @@ def take(request, show, shot):
     projection = request.POST.get("projection", "")
     if projection not in MATCHED:
         raise Problem("Choose a reading from the table.")
-    actions.take_claim(shot, projection, parse_number(request.POST.get("focal", ""), "The focal length"), base_of(request))
+    actions.take_claim(
+        shot,
+        projection,
+        parse_number(request.POST.get("focal", ""), "The focal length"),
+        base_of(request),
+    )
     return redirect(shot.url("gate"))

@@ -12,14 +12,21 @@ from aperture.units import format_number, format_rate, parse_length, parse_numbe
 class GateForm(forms.Form):
     """A standard format, or a typed width and height; photosites, squeeze and rate. `cleaned_data` has millimetres."""
 
-    format = forms.ChoiceField(label="Standard format", required=False,
-                               choices=[("", "typed below")] + [(row.key, row.name) for row in FORMATS])
+    format = forms.ChoiceField(
+        label="Standard format",
+        required=False,
+        choices=[("", "typed below")] + [(row.key, row.name) for row in FORMATS],
+    )
     width = forms.CharField(label="Width", required=False, max_length=40)
     height = forms.CharField(label="Height", required=False, max_length=40)
     squeeze = forms.CharField(label="Squeeze", required=False, max_length=20)
     rate = forms.CharField(label="Frame rate", required=False, max_length=20)
     photosites = forms.CharField(label="Photosites or scan, px", required=False, max_length=40)
-    origin = forms.ChoiceField(required=False, choices=[(o, o) for o in ("", "typed", "file", "assumed")], widget=forms.HiddenInput)
+    origin = forms.ChoiceField(
+        required=False,
+        choices=[(o, o) for o in ("", "typed", "file", "assumed")],
+        widget=forms.HiddenInput,
+    )
     base = forms.IntegerField(required=False, widget=forms.HiddenInput)
 
     @staticmethod
@@ -28,23 +35,46 @@ class GateForm(forms.Form):
         if not gate:
             return {"squeeze": "1", "base": base}
         rate = gate.get("rate")
-        return {"format": next((f.key for f in FORMATS if f.name == gate["name"]), ""), "width": f"{format_number(gate['width_mm'], 6)} mm",
-                "height": f"{format_number(gate['height_mm'], 6)} mm", "squeeze": f"{gate['squeeze']:g}", "rate": format_rate(parse_rate(rate)) if rate else "",
-                "photosites": "{} × {}".format(*gate["photosites"]) if gate.get("photosites") else "", "base": base}
+        return {
+            "format": next((f.key for f in FORMATS if f.name == gate["name"]), ""),
+            "width": f"{format_number(gate['width_mm'], 6)} mm",
+            "height": f"{format_number(gate['height_mm'], 6)} mm",
+            "squeeze": f"{gate['squeeze']:g}",
+            "rate": format_rate(parse_rate(rate)) if rate else "",
+            "photosites": "{} × {}".format(*gate["photosites"]) if gate.get("photosites") else "",
+            "base": base,
+        }
 
     def clean(self):
         """Sizes above zero, in mm; a sentence beside the field otherwise."""
         data = super().clean()
         chosen = BY_KEY.get(data.get("format") or "")
         if chosen:
-            data["width_mm"], data["height_mm"], data["name"], data["origin"] = *chosen.gate_mm, chosen.name, "catalogue"
+            data["width_mm"], data["height_mm"], data["name"], data["origin"] = (
+                *chosen.gate_mm,
+                chosen.name,
+                "catalogue",
+            )
         else:
             data["name"], data["origin"] = "", data.get("origin") or "typed"
             for side in ("width", "height"):
-                self._put(side, lambda side=side: data.update({f"{side}_mm": self._side(data.get(side) or "", side)}))
+                self._put(
+                    side,
+                    lambda side=side: data.update(
+                        {f"{side}_mm": self._side(data.get(side) or "", side)}
+                    ),
+                )
         self._put("squeeze", lambda: data.update(squeeze=self._squeeze(data.get("squeeze") or "1")))
-        self._put("rate", lambda: data.update(rate=str(parse_rate(data["rate"])) if data.get("rate") else ""))
-        self._put("photosites", lambda: data.update(sites=_sites(data["photosites"]) if data.get("photosites") else None))
+        self._put(
+            "rate",
+            lambda: data.update(rate=str(parse_rate(data["rate"])) if data.get("rate") else ""),
+        )
+        self._put(
+            "photosites",
+            lambda: data.update(
+                sites=_sites(data["photosites"]) if data.get("photosites") else None
+            ),
+        )
         return data
 
     def _put(self, field, read):
@@ -73,9 +103,17 @@ def _sites(text):
     return [shape["width"], shape["height"]]
 
 
-SHAPES = {"window": ("aspect", "px", "mm"), "pad": ("aspect", "px"), "resize": ("px", "side", "scale")}
-HINTS = {"window": "2.39, 4096 × 1716, or 21.95 × 16 mm", "pad": "16:9, or 2048 × 1152", "resize": "1920 × 1080, 1920 wide, or 50 %",
-         "extract": "2.39"}
+SHAPES = {
+    "window": ("aspect", "px", "mm"),
+    "pad": ("aspect", "px"),
+    "resize": ("px", "side", "scale"),
+}
+HINTS = {
+    "window": "2.39, 4096 × 1716, or 21.95 × 16 mm",
+    "pad": "16:9, or 2048 × 1152",
+    "resize": "1920 × 1080, 1920 wide, or 50 %",
+    "extract": "2.39",
+}
 
 
 class StepForm(forms.Form):
@@ -86,24 +124,64 @@ class StepForm(forms.Form):
     def __init__(self, *args, do: str, now: dict | None = None, **kwargs):
         self.do, self.now = do, now
         super().__init__(*args, **kwargs)
-        text, hint = (lambda label, required=True: forms.CharField(label=label, required=required, max_length=60)), HINTS.get(do, "")
+        text, hint = (
+            (
+                lambda label, required=True: forms.CharField(
+                    label=label, required=required, max_length=60
+                )
+            ),
+            HINTS.get(do, ""),
+        )
         fields = {
-            "window": {"size": text(f"What is kept: {hint}"), "left": text("Left, px", False), "top": text("Top, px", False),
-                       "multiple": text("Whole multiples of, px", False)},
-            "bin": {"by": text("Photosites in a row")}, "resize": {"size": text(f"To: {hint}")},
-            "turn": {"quarters": forms.ChoiceField(label="Turn", choices=[(str(n), name) for n, name in TURNS.items()])},
+            "window": {
+                "size": text(f"What is kept: {hint}"),
+                "left": text("Left, px", False),
+                "top": text("Top, px", False),
+                "multiple": text("Whole multiples of, px", False),
+            },
+            "bin": {"by": text("Photosites in a row")},
+            "resize": {"size": text(f"To: {hint}")},
+            "turn": {
+                "quarters": forms.ChoiceField(
+                    label="Turn", choices=[(str(n), name) for n, name in TURNS.items()]
+                )
+            },
             "flip": {"way": forms.ChoiceField(label="Mirror", choices=list(FLIPS.items()))},
-            "desqueeze": {"by": text("By, empty for the lens’s squeeze", False),
-                          "keep": forms.ChoiceField(label="Keeping", required=False, choices=[("height", "the height"), ("width", "the width")])},
+            "desqueeze": {
+                "by": text("By, empty for the lens’s squeeze", False),
+                "keep": forms.ChoiceField(
+                    label="Keeping",
+                    required=False,
+                    choices=[("height", "the height"), ("width", "the width")],
+                ),
+            },
             "pad": {"size": text(f"To: {hint}")},
             "stabilise": {"right": text("Moved right, px"), "down": text("Moved down, px")},
-            "straighten": {"enlarge": forms.BooleanField(label="Enlarge to hold all of the picture", required=False, initial=True)},
-            "overscan": {"how": forms.ChoiceField(label="How much", choices=[("percent", "percent"), ("sides", "px on each side"),
-                                                                             ("distortion", "as much as the distortion needs")]),
-                         "percent": text("Percent in all", False), "left": text("Left, px", False), "right": text("Right, px", False),
-                         "top": text("Top, px", False), "bottom": text("Bottom, px", False)},
-            "extract": {"aspect": text(f"Aspect: {hint}"), "size": text("Brought to: 2048 × 858, or 2048 wide", False),
-                        "multiple": text("Cut in multiples of, px", False)},
+            "straighten": {
+                "enlarge": forms.BooleanField(
+                    label="Enlarge to hold all of the picture", required=False, initial=True
+                )
+            },
+            "overscan": {
+                "how": forms.ChoiceField(
+                    label="How much",
+                    choices=[
+                        ("percent", "percent"),
+                        ("sides", "px on each side"),
+                        ("distortion", "as much as the distortion needs"),
+                    ],
+                ),
+                "percent": text("Percent in all", False),
+                "left": text("Left, px", False),
+                "right": text("Right, px", False),
+                "top": text("Top, px", False),
+                "bottom": text("Bottom, px", False),
+            },
+            "extract": {
+                "aspect": text(f"Aspect: {hint}"),
+                "size": text("Brought to: 2048 × 858, or 2048 wide", False),
+                "multiple": text("Cut in multiples of, px", False),
+            },
             "return": {},
         }[do]
         self.fields |= fields
@@ -111,17 +189,33 @@ class StepForm(forms.Form):
             self.initial |= self._initial(now or {"do": do})
 
     def _initial(self, step):
-        plain = ("left", "top", "right", "bottom", "down", "by", "quarters", "way", "keep", "multiple", "percent")
+        plain = (
+            "left",
+            "top",
+            "right",
+            "bottom",
+            "down",
+            "by",
+            "quarters",
+            "way",
+            "keep",
+            "multiple",
+            "percent",
+        )
         values = {key: str(step[key]) for key in plain if step.get(key) is not None}
         if self.do in SHAPES:
             values["size"] = shape_text(step)
         if self.do == "extract":
             values["aspect"] = format_number(step["aspect"], 6) if "aspect" in step else ""
-            values["size"] = shape_text({key: step[key] for key in ("width", "height") if key in step})
+            values["size"] = shape_text(
+                {key: step[key] for key in ("width", "height") if key in step}
+            )
         if self.do == "straighten":
             values["enlarge"] = step.get("enlarge", True)
         if self.do == "overscan":
-            values["how"] = "distortion" if step.get("for") else "sides" if "left" in step else "percent"
+            values["how"] = (
+                "distortion" if step.get("for") else "sides" if "left" in step else "percent"
+            )
             values.setdefault("percent", "10" if len(step) == 1 else "")
         if self.do == "bin":
             values.setdefault("by", "2")
@@ -153,7 +247,11 @@ class StepForm(forms.Form):
                 step["aspect"] = parse_aspect(value)
         elif self.do == "stabilise":
             step[name] = parse_number(value, label.split(",")[0])
-        elif name in ("left", "top", "right", "bottom", "multiple", "quarters") or name == "by" and self.do == "bin":
+        elif (
+            name in ("left", "top", "right", "bottom", "multiple", "quarters")
+            or name == "by"
+            and self.do == "bin"
+        ):
             if value or self.do == "overscan":
                 step[name] = self._whole(value or "0", label)
             if name in ("left", "top") and value and "width" not in step and self.do == "window":
@@ -173,7 +271,11 @@ class StepForm(forms.Form):
 
     @staticmethod
     def _wanted(name, data):
-        return name == "how" or (name == "percent" and data.get("how") == "percent") or (name not in ("how", "percent") and data.get("how") == "sides")
+        return (
+            name == "how"
+            or (name == "percent" and data.get("how") == "percent")
+            or (name not in ("how", "percent") and data.get("how") == "sides")
+        )
 
     @staticmethod
     def _whole(text, label):
@@ -192,8 +294,16 @@ def guides_from(data: dict) -> dict:
     """The guides document of what the page sent. Raises Problem where an aspect or colour can't be."""
     frames = []
     for item in data.get("frames", [])[:12]:
-        aspect, colour, opacity = parse_aspect(str(item.get("aspect"))), str(item.get("colour", "#000000")), item.get("opacity", 0.6)
-        if len(colour) != 7 or colour[0] != "#" or any(letter not in "0123456789abcdefABCDEF" for letter in colour[1:]):
+        aspect, colour, opacity = (
+            parse_aspect(str(item.get("aspect"))),
+            str(item.get("colour", "#000000")),
+            item.get("opacity", 0.6),
+        )
+        if (
+            len(colour) != 7
+            or colour[0] != "#"
+            or any(letter not in "0123456789abcdefABCDEF" for letter in colour[1:])
+        ):
             raise Problem("The mask's colour must be like #000000.")
         if not isinstance(opacity, int | float) or not 0 <= opacity <= 1:
             raise Problem("The mask's opacity must lie between 0 and 1.")
@@ -205,11 +315,25 @@ class ClaimForm(forms.Form):
     """What somebody quotes of a lens."""
 
     angle = forms.CharField(label="Angle of view", required=False, max_length=20)
-    basis = forms.ChoiceField(label="Measured", required=False,
-                              choices=[("", "nobody says"), ("horizontal", "across"), ("vertical", "down"), ("diagonal", "diagonal")])
+    basis = forms.ChoiceField(
+        label="Measured",
+        required=False,
+        choices=[
+            ("", "nobody says"),
+            ("horizontal", "across"),
+            ("vertical", "down"),
+            ("diagonal", "diagonal"),
+        ],
+    )
     focal = forms.CharField(label="Focal length", required=False, max_length=20)
-    kind = forms.ChoiceField(label="which is", required=False, choices=[("true", "the lens’s own"), ("width", "an equivalent, by 36 mm width"),
-                                                                       ("diagonal", "an equivalent, by 43.27 mm diagonal")])
+    kind = forms.ChoiceField(
+        label="which is",
+        required=False,
+        choices=[
+            ("true", "the lens’s own"),
+            ("width", "an equivalent, by 36 mm width"),
+            ("diagonal", "an equivalent, by 43.27 mm diagonal"),
+        ],
+    )
     sensor = forms.CharField(label="Sensor", required=False, max_length=40)
     aspect = forms.CharField(label="Picture’s aspect", required=False, max_length=20)
-

@@ -5,9 +5,10 @@ from dataclasses import dataclass
 
 from aperture.gates.chain import Chain, build
 from aperture.gates.checks import AspectCheck
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens.distortion import NAMES
 from aperture.lens.lens import Lens
+from web.plates.models import metadata_of
 from web.shows.steps import Standing
 
 
@@ -41,17 +42,26 @@ def lens_of(state: dict, plate=None) -> FoundLens | None:
     if given:
         focal, origin = given["value"], "catalogue" if state["lens"].get("name") else "typed"
     else:
-        focal, origin = plate.metadata.get("focal_mm") if plate else None, "file"
+        focal = metadata_of(state, plate).get("focal_mm")
+        origin = "typed" if "focal_mm" in state.get("plate_facts", {}) else "file"
     if not focal:
         return None
-    wanted, projection = state["lens"].get("distortion", "none"), state["lens"].get("projection", "rectilinear")
+    wanted, projection = (
+        state["lens"].get("distortion", "none"),
+        state["lens"].get("projection", "rectilinear"),
+    )
     known = wanted if isinstance(wanted, dict) and projection == "rectilinear" else {}
     chain = chain_of(state)
     width, height, squeeze = chain.match_gate
     x, y = chain.axis_px
     grid = chain.plate_grid
     centre = (x / grid.width - 0.5) * width, (y / grid.height - 0.5) * height
-    return FoundLens(Lens(focal, squeeze, projection, centre, tuple(float(known.get(name, 0.0)) for name in NAMES)), origin)
+    return FoundLens(
+        Lens(
+            focal, squeeze, projection, centre, tuple(float(known.get(name, 0.0)) for name in NAMES)
+        ),
+        origin,
+    )
 
 
 def chain_of(state: dict, lens: Lens | None = None) -> Chain | None:
@@ -106,5 +116,7 @@ def standing(shot) -> Standing:
         return Standing("nothing", "no gate")
     if check and not check.agrees:
         return Standing("needs", f"{abs(check.error_px):.0f} px off")
-    width, height = check.chain.plate_grid.gate_mm if check else (gate["width_mm"], gate["height_mm"])
+    width, height = (
+        check.chain.plate_grid.gate_mm if check else (gate["width_mm"], gate["height_mm"])
+    )
     return Standing("settled", f"{width:.2f} × {height:.2f} mm")

@@ -7,10 +7,12 @@ import numpy as np
 from aperture.gates import guides
 from aperture.gates.chain import Chain, bends
 from aperture.gates.checks import Finding, check_aspect, check_file_focal, check_render, check_sizes
-from aperture.gates.grid import Grid
 from aperture.gates.steps import KINDS
+from aperture.geometry.grid import Grid
+from aperture.match.remarks import unseen_share
 from aperture.units import format_number, format_value
 from web.gates.gate import bent_chain, chain_of
+from web.plates.models import metadata_of
 from web.ui.rows import Remark, Row
 
 
@@ -28,12 +30,23 @@ def ledger(chain: Chain, selected: int) -> list[dict]:
     for index, stage in enumerate(chain.stages):
         figures = chain.figures(index)
         offset = figures.centre_mm if max(abs(v) for v in figures.centre_mm) > 5e-4 else None
-        rows.append({"index": index, "stage": stage, "is_plate": index == chain.plate, "selected": index == selected, "number": index + 1,
-                     "from_mode": bool(stage.step and stage.step.get("from") == "mode"),
-                     "gate": "{:.3f} × {:.3f}".format(*figures.gate_mm), "aspect": f"{figures.aspect:.3f}",
-                     "pitch": "–" if stage.unsized else f"{figures.pitch_um[0]:.3f}",
-                     "centre": "{:+.2f}, {:+.2f}".format(*offset).replace("-", "−") if offset else "middle",
-                     "across": _deg(figures.view.horizontal) if figures.view else "–"})
+        rows.append(
+            {
+                "index": index,
+                "stage": stage,
+                "is_plate": index == chain.plate,
+                "selected": index == selected,
+                "number": index + 1,
+                "from_mode": bool(stage.step and stage.step.get("from") == "mode"),
+                "gate": "{:.3f} × {:.3f}".format(*figures.gate_mm),
+                "aspect": f"{figures.aspect:.3f}",
+                "pitch": "–" if stage.unsized else f"{figures.pitch_um[0]:.3f}",
+                "centre": "{:+.2f}, {:+.2f}".format(*offset).replace("-", "−")
+                if offset
+                else "middle",
+                "across": _deg(figures.view.horizontal) if figures.view else "–",
+            }
+        )
     return rows
 
 
@@ -42,23 +55,63 @@ def figure_rows(chain: Chain, index: int, gate_origin: str, lens_origin: str) ->
     stage, figures = chain.stages[index], chain.figures(index)
     name = "computed from the sensor and the steps" if index else ""
     origin = chain.origin(index, gate_origin)
-    rows = [Row("Pixels", "–" if stage.unsized else f"{stage.size_text} px", origin="" if stage.unsized else "file" if index == chain.plate else origin),
-            Row("Gate, mm", "{:.3f} × {:.3f}".format(*figures.gate_mm), origin=origin, title=name), Row("Diagonal", _mm(figures.diagonal_mm), origin=origin),
-            Row("Centre, mm", "{:.3f}, {:.3f}".format(*figures.centre_mm).replace("-0.000", "0.000").replace("-", "−"), origin=origin),
-            Row("Aspect as shown", f"{figures.aspect:.4f}", origin=origin)]
+    rows = [
+        Row(
+            "Pixels",
+            "–" if stage.unsized else f"{stage.size_text} px",
+            origin="" if stage.unsized else "file" if index == chain.plate else origin,
+        ),
+        Row("Gate, mm", "{:.3f} × {:.3f}".format(*figures.gate_mm), origin=origin, title=name),
+        Row("Diagonal", _mm(figures.diagonal_mm), origin=origin),
+        Row(
+            "Centre, mm",
+            "{:.3f}, {:.3f}".format(*figures.centre_mm)
+            .replace("-0.000", "0.000")
+            .replace("-", "−"),
+            origin=origin,
+        ),
+        Row("Aspect as shown", f"{figures.aspect:.4f}", origin=origin),
+    ]
     if not stage.unsized:
-        rows += [Row("Pixel aspect", format_number(figures.pixel_aspect, 4), origin=origin),
-                 Row("Pixel pitch, µm", "{:.3f} × {:.3f}".format(*figures.pitch_um), origin=origin)]
+        rows += [
+            Row("Pixel aspect", format_number(figures.pixel_aspect, 4), origin=origin),
+            Row("Pixel pitch, µm", "{:.3f} × {:.3f}".format(*figures.pitch_um), origin=origin),
+        ]
     if figures.view is None:
-        return rows + [Row("Focal length", "–", title="Neither the file nor you say it; the match will solve it.")]
+        return rows + [
+            Row(
+                "Focal length",
+                "–",
+                title="Neither the file nor you say it; the match will solve it.",
+            )
+        ]
     rows += [Row("Focal length", _mm(chain.lens.focal_mm, 2), origin=lens_origin)]
     if not stage.unsized:
-        rows += [Row("Focal length, px", "{:.1f} × {:.1f}".format(*figures.focal_px), origin=lens_origin)]
-    rows += [Row(f"Angle {word}", _deg(angle), origin=lens_origin) for word, angle in
-             (("across", figures.view.horizontal), ("down", figures.view.vertical), ("diagonal", figures.view.diagonal))]
-    return rows + [Row("Equivalent by width", _mm(figures.equivalent["width"], 2), origin=lens_origin, title="the focal length on a frame 36 mm wide"),
-                   Row("Equivalent by diagonal", _mm(figures.equivalent["diagonal"], 2), origin=lens_origin,
-                       title="the focal length on a frame with a diagonal of 43.27 mm")]
+        rows += [
+            Row("Focal length, px", "{:.1f} × {:.1f}".format(*figures.focal_px), origin=lens_origin)
+        ]
+    rows += [
+        Row(f"Angle {word}", _deg(angle), origin=lens_origin)
+        for word, angle in (
+            ("across", figures.view.horizontal),
+            ("down", figures.view.vertical),
+            ("diagonal", figures.view.diagonal),
+        )
+    ]
+    return rows + [
+        Row(
+            "Equivalent by width",
+            _mm(figures.equivalent["width"], 2),
+            origin=lens_origin,
+            title="the focal length on a frame 36 mm wide",
+        ),
+        Row(
+            "Equivalent by diagonal",
+            _mm(figures.equivalent["diagonal"], 2),
+            origin=lens_origin,
+            title="the focal length on a frame with a diagonal of 43.27 mm",
+        ),
+    ]
 
 
 def render_table(chain: Chain, index: int) -> dict | None:
@@ -67,12 +120,28 @@ def render_table(chain: Chain, index: int) -> dict | None:
     if chain.lens is None or stage.unsized:
         return None
     figures, fits = chain.figures(index), chain.render_fits(index)
-    return {"size": stage.size_text, "gate": "{:.4f} × {:.4f} mm".format(*fits[0].gate_mm), "focal": _mm(chain.lens.focal_mm, 4),
-            "pixel_aspect": format_number(figures.pixel_aspect, 6), "curved": chain.lens.projection != "rectilinear" and not stage.straight,
-            "bent": bends(chain.lens) and not stage.straight,
-            "shift": "{:.4f}, {:.4f} mm".format(*figures.centre_mm).replace("-", "−") if max(abs(v) for v in figures.centre_mm) > 5e-5 else "",
-            "fits": [{"fit": {"width": "to the width", "height": "to the height", "fill": "to fill"}[fit.fit], "angle": f"{math.degrees(fit.angle):.4f}°",
-                      "of": fit.angle_of, "fixed": f"{fit.fixed_focal_mm:.3f}"} for fit in fits]}
+    return {
+        "size": stage.size_text,
+        "gate": "{:.4f} × {:.4f} mm".format(*fits[0].gate_mm),
+        "focal": _mm(chain.lens.focal_mm, 4),
+        "pixel_aspect": format_number(figures.pixel_aspect, 6),
+        "curved": chain.lens.projection != "rectilinear" and not stage.straight,
+        "bent": bends(chain.lens) and not stage.straight,
+        "shift": "{:.4f}, {:.4f} mm".format(*figures.centre_mm).replace("-", "−")
+        if max(abs(v) for v in figures.centre_mm) > 5e-5
+        else "",
+        "fits": [
+            {
+                "fit": {"width": "to the width", "height": "to the height", "fill": "to fill"}[
+                    fit.fit
+                ],
+                "angle": f"{math.degrees(fit.angle):.4f}°",
+                "of": fit.angle_of,
+                "fixed": f"{fit.fixed_focal_mm:.3f}",
+            }
+            for fit in fits
+        ],
+    }
 
 
 # Remarks ----------------------------------------------------------------------------------------------------------------
@@ -84,16 +153,37 @@ def findings(shot, plate) -> list[Finding]:
     gate = state["gate"]
     if not gate:
         return []
-    chain, _ = bent_chain(state, plate)
-    out = [Finding(f"broken-{key}", "A step can’t be made", sentence, "bad") for key, sentence in chain.problems]
+    chain, found = bent_chain(state, plate)
+    out = [
+        Finding(f"broken-{key}", "A step can’t be made", sentence, "bad")
+        for key, sentence in chain.problems
+    ]
     if plate:
+        known = metadata_of(state, plate)
         out.append(check_aspect(chain, gate))
-        out.append(check_file_focal(chain, gate, plate.metadata.get("focal_mm"), plate.metadata.get("equivalent_mm")))
+        out.append(check_file_focal(chain, gate, known.get("focal_mm"), known.get("equivalent_mm")))
         out.append(check_render(chain, gate, tuple(gate["render"]) if gate.get("render") else None))
     out += check_sizes(chain, gate)
+    if found and (share := unseen_share(found.lens, chain.plate_grid)):
+        out.append(
+            Finding(
+                "folds",
+                "The lens can't be used at the border",
+                f"Its distortion folds back inside the picture: for {share:.0%} of it the model has "
+                "no answer.",
+                "bad",
+            )
+        )
     if np.linalg.det(chain.plate_grid.linear) < 0:
-        out.append(Finding("mirrored", "The plate is mirrored", "Everything matched on it is mirrored too: lettering reads backward, and left and right are "
-                           "exchanged in the set. Take the flip out of the chain only if the plate itself is brought in unflipped.", "note"))
+        out.append(
+            Finding(
+                "mirrored",
+                "The plate is mirrored",
+                "Everything matched on it is mirrored too: lettering reads backward, and left and right are "
+                "exchanged in the set. Take the flip out of the chain only if the plate itself is brought in unflipped.",
+                "note",
+            )
+        )
     order = {"bad": 0, "doubt": 1, "note": 2, "good": 3}
     return sorted((one for one in out if one), key=lambda finding: order[finding.kind])
 
@@ -101,8 +191,18 @@ def findings(shot, plate) -> list[Finding]:
 def remark_of(shot, finding: Finding) -> Remark:
     """A finding as a remark: each remedy posts its key, and the server finds it again."""
     base = shot.head.number
-    return Remark(finding.title, finding.says, finding.kind, tuple(
-        (remedy.label, {"action": shot.url("gate-remedy"), "fields": {"key": remedy.key, "base": base}}) for remedy in finding.remedies))
+    return Remark(
+        finding.title,
+        finding.says,
+        finding.kind,
+        tuple(
+            (
+                remedy.label,
+                {"action": shot.url("gate-remedy"), "fields": {"key": remedy.key, "base": base}},
+            )
+            for remedy in finding.remedies
+        ),
+    )
 
 
 # The drawing ------------------------------------------------------------------------------------------------------------
@@ -116,7 +216,9 @@ def drawing(chain: Chain, selected: int) -> dict:
     corners = []
     for stage in chain.stages:
         grid = stage.grid
-        corners.append(grid.to_mm([[0, 0], [grid.width, 0], [grid.width, grid.height], [0, grid.height]]))
+        corners.append(
+            grid.to_mm([[0, 0], [grid.width, 0], [grid.width, grid.height], [0, grid.height]])
+        )
     every = np.concatenate(corners)
     low, high = every.min(axis=0), every.max(axis=0)
     scale = min((DRAWN - 24) / (high[0] - low[0]), (HIGH - 44) / (high[1] - low[1]))
@@ -124,30 +226,70 @@ def drawing(chain: Chain, selected: int) -> dict:
 
     def place(mm):
         return (np.asarray(mm) - middle) * scale + (DRAWN / 2, HIGH / 2 - 10)
+
     shapes, merged = [], {}
     for index, (stage, box) in enumerate(zip(chain.stages, corners)):
-        merged.setdefault((tuple(np.round(box.min(axis=0), 4)), tuple(np.round(box.max(axis=0), 4)), stage.straight), []).append(index)
+        merged.setdefault(
+            (
+                tuple(np.round(box.min(axis=0), 4)),
+                tuple(np.round(box.max(axis=0), 4)),
+                stage.straight,
+            ),
+            [],
+        ).append(index)
     for key, members in merged.items():
         points = place(corners[members[0]])
-        kind = "straight" if key[2] else "plate" if chain.plate in members else "sensor" if 0 in members else "grid"
-        shapes.append({"d": "M" + "L".join(f"{x:.2f} {y:.2f}" for x, y in points) + "Z", "right": points[:, 0].max(), "top": points[:, 1].min(),
-                       "kind": kind, "chosen": selected in members, "index": selected if selected in members else members[-1],
-                       "tag": _span(members), "says": _says(chain, members)})
+        kind = (
+            "straight"
+            if key[2]
+            else "plate"
+            if chain.plate in members
+            else "sensor"
+            if 0 in members
+            else "grid"
+        )
+        shapes.append(
+            {
+                "d": "M" + "L".join(f"{x:.2f} {y:.2f}" for x, y in points) + "Z",
+                "right": points[:, 0].max(),
+                "top": points[:, 1].min(),
+                "kind": kind,
+                "chosen": selected in members,
+                "index": selected if selected in members else members[-1],
+                "tag": _span(members),
+                "says": _says(chain, members),
+            }
+        )
     _place_labels(shapes)
     fills = [shape for kind in ("sensor", "plate") for shape in shapes if shape["kind"] == kind]
     shapes.sort(key=lambda shape: shape["chosen"])  # chosen last, so that nothing hides it
     origin = place([[0.0, 0.0]])[0].tolist()
-    return {"shapes": shapes, "fills": fills, "bent": _bent_border(chain, place), "wide": WIDE, "high": HIGH, "origin": origin,
-            "scale": float(scale), "bar": _bar(scale)}
+    return {
+        "shapes": shapes,
+        "fills": fills,
+        "bent": _bent_border(chain, place),
+        "wide": WIDE,
+        "high": HIGH,
+        "origin": origin,
+        "scale": float(scale),
+        "bar": _bar(scale),
+    }
 
 
 def _says(chain, members):
     """Two lines beside a rectangle: its millimetres, and its pixels with their pitch."""
     figures = chain.figures(members[0])
-    sizes = list(dict.fromkeys(chain.stages[member].size_text for member in members if not chain.stages[member].unsized))
+    sizes = list(
+        dict.fromkeys(
+            chain.stages[member].size_text for member in members if not chain.stages[member].unsized
+        )
+    )
     pixels = " → ".join(dict.fromkeys((sizes[0], sizes[-1]))) + " px" if sizes else ""
     pitch = f"{chain.figures(members[-1]).pitch_um[0]:.3f} µm" if len(sizes) == 1 else ""
-    return ["{:.3f} × {:.3f} mm · {:.3f}".format(*figures.gate_mm, figures.aspect), " · ".join(part for part in (pixels, pitch) if part)]
+    return [
+        "{:.3f} × {:.3f} mm · {:.3f}".format(*figures.gate_mm, figures.aspect),
+        " · ".join(part for part in (pixels, pitch) if part),
+    ]
 
 
 def _span(members):
@@ -164,17 +306,31 @@ def _place_labels(shapes):
     first = max(14.0, (HIGH - pitch * len(ordered)) / 2)
     for index, shape in enumerate(ordered):
         shape["label_x"], shape["label_y"] = DRAWN + 26, first + index * pitch + 8
-        shape["leader"] = f"M{shape['right']:.1f} {shape['top']:.1f}L{DRAWN + 20} {shape['label_y'] - 4:.1f}"
+        shape["leader"] = (
+            f"M{shape['right']:.1f} {shape['top']:.1f}L{DRAWN + 20} {shape['label_y'] - 4:.1f}"
+        )
 
 
 def _bent_border(chain, place):
     """Where the edge of the plate comes to lie on a straight picture."""
-    straight = next((index for index, stage in enumerate(chain.stages) if stage.straight and index > chain.plate), None)
+    straight = next(
+        (
+            index
+            for index, stage in enumerate(chain.stages)
+            if stage.straight and index > chain.plate
+        ),
+        None,
+    )
     if straight is None or not bends(chain.lens):
         return ""
     grid = chain.plate_grid
     u = np.linspace(0, 1, 33)
-    border = np.concatenate([np.stack(pair, -1) for pair in ((u, 0 * u), (1 + 0 * u, u), (u[::-1], 1 + 0 * u), (0 * u, u[::-1]))]) * (grid.width, grid.height)
+    border = np.concatenate(
+        [
+            np.stack(pair, -1)
+            for pair in ((u, 0 * u), (1 + 0 * u, u), (u[::-1], 1 + 0 * u), (0 * u, u[::-1]))
+        ]
+    ) * (grid.width, grid.height)
     moved = chain.stages[straight].grid.to_mm(chain.follow(border, chain.plate)[straight])
     if not np.isfinite(moved).all():
         return ""
@@ -183,7 +339,11 @@ def _bent_border(chain, place):
 
 def _bar(scale):
     """A scale bar of a round length, at most 110 units long."""
-    length = max(value for value in (0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200) if value * scale <= 110 or value == 0.1)
+    length = max(
+        value
+        for value in (0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200)
+        if value * scale <= 110 or value == 0.1
+    )
     return {"length": length * scale, "says": f"{format_number(length, 1)} mm"}
 
 
@@ -199,7 +359,15 @@ def guide_shapes(shot) -> list[dict]:
         return []
     chain = chain_of(state)
     if chain is None:
-        grid, squeeze = Grid.from_gate(state["plate"]["width"], state["plate"]["height"], state["plate"]["width"] / 100, state["plate"]["height"] / 100), 1.0
+        grid, squeeze = (
+            Grid.from_gate(
+                state["plate"]["width"],
+                state["plate"]["height"],
+                state["plate"]["width"] / 100,
+                state["plate"]["height"] / 100,
+            ),
+            1.0,
+        )
     else:
         grid, squeeze = chain.plate_grid, chain.squeeze
     whole, out = guides.whole(grid), []
@@ -207,18 +375,49 @@ def guide_shapes(shot) -> list[dict]:
 
     def path(box):
         return f"M{box.left} {box.top}h{box.width}v{box.height}h{-box.width}Z"
+
     for frame, box in boxes:
         if frame["opacity"]:
-            out.append({"kind": "mask", "d": path(whole) + path(box), "opacity": frame["opacity"], "colour": frame["colour"]})
+            out.append(
+                {
+                    "kind": "mask",
+                    "d": path(whole) + path(box),
+                    "opacity": frame["opacity"],
+                    "colour": frame["colour"],
+                }
+            )
     for frame, box in boxes:
-        out.append({"kind": "frame", "d": path(box), "says": f"{format_number(frame['aspect'], 3)} : 1", "at": [box.left, box.top]})
+        out.append(
+            {
+                "kind": "frame",
+                "d": path(box),
+                "says": f"{format_number(frame['aspect'], 3)} : 1",
+                "at": [box.left, box.top],
+            }
+        )
     inner = min((box for _, box in boxes), key=lambda box: box.width * box.height, default=whole)
     if wanted["areas"]:
-        for share, says, end in ((guides.SAFE_ACTION, "action", False), (guides.SAFE_TITLE, "titles", True)):
+        for share, says, end in (
+            (guides.SAFE_ACTION, "action", False),
+            (guides.SAFE_TITLE, "titles", True),
+        ):
             box = inner.inset(share)
-            out.append({"kind": "area", "d": path(box), "says": says, "end": end, "at": [box.left + end * box.width, box.top + box.height]})
+            out.append(
+                {
+                    "kind": "area",
+                    "d": path(box),
+                    "says": says,
+                    "end": end,
+                    "at": [box.left + end * box.width, box.top + box.height],
+                }
+            )
     if wanted["thirds"]:
-        out.append({"kind": "line", "d": "".join(f"M{a} {b}L{c} {d}" for a, b, c, d in guides.thirds(inner))})
+        out.append(
+            {
+                "kind": "line",
+                "d": "".join(f"M{a} {b}L{c} {d}" for a, b, c, d in guides.thirds(inner)),
+            }
+        )
     if wanted["centre"]:
         x, y, arm = grid.width / 2, grid.height / 2, min(grid.width, grid.height) / 24
         out.append({"kind": "line", "d": f"M{x - arm} {y}H{x + arm}M{x} {y - arm}V{y + arm}"})
@@ -229,4 +428,8 @@ def step_choices(before_plate: bool) -> list[tuple[str, str]]:
     """The steps that make sense at a place of the chain."""
     late = ("overscan", "extract", "return")
     early = ("bin",)
-    return [(key, name) for key, name in KINDS.items() if not (before_plate and key in late) and not (not before_plate and key in early)]
+    return [
+        (key, name)
+        for key, name in KINDS.items()
+        if not (before_plate and key in late) and not (not before_plate and key in early)
+    ]

@@ -7,36 +7,51 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 
 from aperture.errors import Problem
 from aperture.formats import ledger
-from aperture.gates.angles import FULL_FRAME_MM
 from aperture.gates.formats import FORMATS
 from aperture.gates.guides import ASPECTS
 from aperture.gates.steps import ABOUT, KINDS
 from aperture.gates.typed import parse_shape
+from aperture.geometry.angles import FULL_FRAME_MM
 from aperture.lens import database as lens_database
-from aperture.match.document import loads
 from web.catalogue import lens_profiles
 from web.catalogue.models import Body, CatalogueLens
 from web.gates import actions, page
 from web.gates.forms import GateForm, StepForm, guides_from
 from web.gates.gate import bent_chain, chain_of, lens_of
-from web.plates.models import plate_of
+from web.plates.models import metadata_of, plate_of
 from web.shows.actions import Locked, Stale, next_revision
-from web.shows.reading import base_of
+from web.shows.reading import base_of, body, whole
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
 STEP_VERBS = (("up", "↑", "Move up"), ("down", "↓", "Move down"), ("remove", "✕", "Remove"))
-GUIDE_KINDS = (("centre", "Centre cross"), ("thirds", "Thirds"), ("areas", "Action and title areas"))
+GUIDE_KINDS = (
+    ("centre", "Centre cross"),
+    ("thirds", "Thirds"),
+    ("areas", "Action and title areas"),
+)
 
 
 @require_http_methods(["GET", "POST"])
 def gate(request, show, shot):
     """The chain to scale and as a ledger, the plate with its guides; POST sets the sensor by its size."""
     shot = find(show, shot)
-    form = GateForm(request.POST or None, initial=GateForm.initial_of(shot.state["gate"], shot.head.number))
+    form = GateForm(
+        request.POST or None, initial=GateForm.initial_of(shot.state["gate"], shot.head.number)
+    )
     if request.method == "POST" and form.is_valid():
         data = form.cleaned_data
-        actions.set_gate(shot, data["width_mm"], data["height_mm"], data["squeeze"], data["origin"], data["name"], data["base"], data["sites"], data["rate"])
+        actions.set_gate(
+            shot,
+            data["width_mm"],
+            data["height_mm"],
+            data["squeeze"],
+            data["origin"],
+            data["name"],
+            data["base"],
+            data["sites"],
+            data["rate"],
+        )
         return redirect(shot.url("gate"))
     return _page(request, shot, form=form)
 
@@ -45,39 +60,72 @@ def _page(request, shot, form=None, step_form=None, opened=""):
     plate = plate_of(shot)
     form = form or GateForm(initial=GateForm.initial_of(shot.state["gate"], shot.head.number))
     chain, found = bent_chain(shot.state, plate)
-    context = {"form": form, "plate": plate, "formats": FORMATS, "remarks": _remarks(shot, plate), "opened": opened or request.GET.get("open", ""),
-               "bodies": Body.objects.offered(), "lenses": CatalogueLens.objects.offered(), "lens_name": shot.state["lens"].get("name", ""),
-               "guides": page.NO_GUIDES | (shot.state.get("guides") or {}), "guide_aspects": ASPECTS, "guide_shapes": page.guide_shapes(shot),
-               "database": _database(request, shot, plate), "changed": _changed(shot), "step_verbs": STEP_VERBS, "guide_kinds": GUIDE_KINDS}
+    context = {
+        "form": form,
+        "plate": plate,
+        "formats": FORMATS,
+        "remarks": _remarks(shot, plate),
+        "opened": opened or request.GET.get("open", ""),
+        "bodies": Body.objects.offered(),
+        "lenses": CatalogueLens.objects.offered(),
+        "lens_name": shot.state["lens"].get("name", ""),
+        "guides": page.NO_GUIDES | (shot.state.get("guides") or {}),
+        "guide_aspects": ASPECTS,
+        "guide_shapes": page.guide_shapes(shot),
+        "database": _database(request, shot, plate),
+        "changed": _changed(shot),
+        "step_verbs": STEP_VERBS,
+        "guide_kinds": GUIDE_KINDS,
+    }
     if chain:
         selected = _selected(request, chain)
         state_gate, lens_origin = shot.state["gate"], found.origin if found else ""
         rows = page.ledger(chain, selected)
-        context |= {"chain": chain, "selected": selected, "ledger": rows, "off_centre": any(row["centre"] != "middle" for row in rows),
-                    "drawing": page.drawing(chain, selected),
-                    "rows": page.figure_rows(chain, selected, state_gate["origin"], lens_origin), "render": page.render_table(chain, selected),
-                    "sensor_rows": _sensor_rows(shot, state_gate), "stage": chain.stages[selected], "plate_index": chain.plate,
-                    "step_choices": [(key, name, ABOUT[key]) for key, name in page.step_choices(selected < chain.plate)],
-                    "after": _index_after(state_gate, chain, selected), "before_plate": selected < chain.plate,
-                    "step_form": step_form or _step_form(request, shot, chain), "rate": state_gate.get("rate"), "render_size": state_gate.get("render")}
+        context |= {
+            "chain": chain,
+            "selected": selected,
+            "ledger": rows,
+            "off_centre": any(row["centre"] != "middle" for row in rows),
+            "drawing": page.drawing(chain, selected),
+            "rows": page.figure_rows(chain, selected, state_gate["origin"], lens_origin),
+            "render": page.render_table(chain, selected),
+            "sensor_rows": _sensor_rows(shot, state_gate),
+            "stage": chain.stages[selected],
+            "plate_index": chain.plate,
+            "step_choices": [
+                (key, name, ABOUT[key]) for key, name in page.step_choices(selected < chain.plate)
+            ],
+            "after": _index_after(state_gate, chain, selected),
+            "before_plate": selected < chain.plate,
+            "step_form": step_form or _step_form(request, shot, chain),
+            "rate": state_gate.get("rate"),
+            "render_size": state_gate.get("render"),
+        }
     failed = form.errors or (step_form and step_form.errors)
-    return step_page(request, shot, "gate", "gates/gate.html", context, status=422 if failed else 200)
+    return step_page(
+        request, shot, "gate", "gates/gate.html", context, status=422 if failed else 200
+    )
 
 
 def _changed(shot) -> bool:
     """Whether the last edit was one of this step's, so that the page says what it did beside its undo."""
     before = shot.head.parent
-    return bool(before) and any(before.state.get(key) != shot.state.get(key) for key in ("gate", "lens", "guides"))
+    return bool(before) and any(
+        before.state.get(key) != shot.state.get(key) for key in ("gate", "lens", "guides")
+    )
 
 
 def _selected(request, chain) -> int:
-    wanted = request.GET.get("grid", request.POST.get("grid", ""))
-    return min(int(wanted), len(chain.stages) - 1) if wanted.isdecimal() else chain.plate
+    wanted = whole(request.GET.get("grid", request.POST.get("grid")))
+    return chain.plate if wanted is None else min(wanted, len(chain.stages) - 1)
 
 
 def _index_after(state_gate, chain, selected) -> int:
     """Where in the list of steps a new one goes that follows the selected grid."""
-    steps, at = state_gate.get("steps", []), state_gate.get("plate_at", len(state_gate.get("steps", [])))
+    steps, at = (
+        state_gate.get("steps", []),
+        state_gate.get("plate_at", len(state_gate.get("steps", []))),
+    )
     keys = [step["id"] for step in steps]
     key = chain.stages[selected].key
     return keys.index(key) + 1 if key in keys else at if selected >= chain.plate else 0
@@ -95,13 +143,25 @@ def _step_form(request, shot, chain):
 
 def _sensor_rows(shot, now) -> list[Row]:
     lens = shot.state["lens"]
-    rows = [Row("Sensor", now["name"] or "typed size", origin=now["origin"]),
-            Row("Photosites", "{} × {}".format(*now["photosites"]) if now.get("photosites") else "–", origin=now["origin"] if now.get("photosites") else ""),
-            Row("Squeeze", f"{now['squeeze']:g}", origin=now["origin"])]
+    rows = [
+        Row("Sensor", now["name"] or "typed size", origin=now["origin"]),
+        Row(
+            "Photosites",
+            "{} × {}".format(*now["photosites"]) if now.get("photosites") else "–",
+            origin=now["origin"] if now.get("photosites") else "",
+        ),
+        Row("Squeeze", f"{now['squeeze']:g}", origin=now["origin"]),
+    ]
     if lens.get("name"):
         rows.append(Row("Lens", lens["name"], origin="catalogue"))
     if lens.get("projection", "rectilinear") != "rectilinear":
-        rows.append(Row("Projection", lens["projection"], origin="catalogue" if lens.get("name") else "typed"))
+        rows.append(
+            Row(
+                "Projection",
+                lens["projection"],
+                origin="catalogue" if lens.get("name") else "typed",
+            )
+        )
     return rows
 
 
@@ -110,23 +170,52 @@ def _remarks(shot, plate) -> list[Remark]:
     if plate and not shot.state["gate"]:
         remarks += _without_gate(shot, plate)
     if not plate:
-        remarks.append(Remark("No plate yet", "Bring in a picture first; then the gate can be checked against it.", "note"))
+        remarks.append(
+            Remark(
+                "No plate yet",
+                "Bring in a picture first; then the gate can be checked against it.",
+                "note",
+            )
+        )
     return remarks
 
 
 def _without_gate(shot, plate):
-    data, base = plate.metadata, shot.head.number
+    data, base = metadata_of(shot.state, plate), shot.head.number
     if data.get("focal_mm") and data.get("equivalent_mm"):
         width = FULL_FRAME_MM[0] * data["focal_mm"] / data["equivalent_mm"]
         height = width * plate.height / plate.width
-        take = (f"Take {width:.2f} × {height:.2f} mm", {"action": shot.url("gate"), "fields": {
-            "width": f"{width:.4f}", "height": f"{height:.4f}", "squeeze": "1", "origin": "file", "base": base}})
-        return [Remark("The file hints at the sensor", f"Its focal length of {data['focal_mm']:g} mm and full-frame equivalent of "
-                       f"{data['equivalent_mm']:g} mm, if meant by width, make a gate {width:.2f} × {height:.2f} mm. Files round the equivalent to whole "
-                       "millimetres, so this is near, not exact.",
-                       "note", (take,))]
-    return [Remark("No gate yet", "Choose the mode the camera recorded, a standard format, or type its width and height. Without it, the match solves the lens "
-                   "in pixels only.", "note")]
+        take = (
+            f"Take {width:.2f} × {height:.2f} mm",
+            {
+                "action": shot.url("gate"),
+                "fields": {
+                    "width": f"{width:.4f}",
+                    "height": f"{height:.4f}",
+                    "squeeze": "1",
+                    "origin": "file",
+                    "base": base,
+                },
+            },
+        )
+        return [
+            Remark(
+                "The file hints at the sensor",
+                f"Its focal length of {data['focal_mm']:g} mm and full-frame equivalent of "
+                f"{data['equivalent_mm']:g} mm, if meant by width, make a gate {width:.2f} × {height:.2f} mm. Files round the equivalent to whole "
+                "millimetres, so this is near, not exact.",
+                "note",
+                (take,),
+            )
+        ]
+    return [
+        Remark(
+            "No gate yet",
+            "Choose the mode the camera recorded, a standard format, or type its width and height. Without it, the match solves the lens "
+            "in pixels only.",
+            "note",
+        )
+    ]
 
 
 # Choosing ----------------------------------------------------------------------------------------------------------------
@@ -136,11 +225,11 @@ def _without_gate(shot, plate):
 def take_mode(request, show, shot):
     """A sensor mode of the catalogue: `mode` is the body's number and the mode's index."""
     shot = find(show, shot)
-    body_pk, _, index = request.POST.get("mode", "").partition(":")
-    body = Body.objects.filter(pk=int(body_pk)).first() if body_pk.isdecimal() else None
-    if body is None or not index.isdecimal() or int(index) >= len(body.data["modes"]):
+    pk, index = (whole(part) for part in request.POST.get("mode", "").partition(":")[::2])
+    camera = Body.objects.filter(pk=pk).first()
+    if camera is None or index is None or index >= len(camera.data["modes"]):
         raise Problem("Choose a sensor mode from the list.")
-    actions.take_mode(shot, body.data, body.data["modes"][int(index)], base_of(request))
+    actions.take_mode(shot, camera.data, camera.data["modes"][index], base_of(request))
     return redirect(shot.url("gate"))
 
 
@@ -148,8 +237,7 @@ def take_mode(request, show, shot):
 def take_lens(request, show, shot):
     """A lens of the catalogue."""
     shot = find(show, shot)
-    pk = request.POST.get("lens", "")
-    lens = CatalogueLens.objects.filter(pk=int(pk)).first() if pk.isdecimal() else None
+    lens = CatalogueLens.objects.filter(pk=whole(request.POST.get("lens"))).first()
     if lens is None:
         raise Problem("Choose a lens from the list.")
     actions.take_lens(shot, lens.data, base_of(request))
@@ -167,13 +255,21 @@ def _database(request, shot, plate) -> dict:
     """The open lens database: what the plate's file names, and what was searched for."""
     text = request.GET.get("q", "").strip()[:120]
     out = {"text": text, "offer": None, "cameras": [], "lenses": [], "own": None, "own_lens": None}
+    known_facts = metadata_of(shot.state, plate)
     if plate and not (shot.state["gate"] or {}).get("body"):
-        maker, model = plate.metadata.get("maker"), plate.metadata.get("model")
+        maker, model = known_facts.get("maker"), known_facts.get("model")
         out["own"] = Body.objects.offered().filter(name__iexact=model).first() if model else None
         known = None if out["own"] else lens_database.camera_of_file(maker, model)
         out["offer"] = _sizes(known, plate) if known else None
-    if plate and shot.state["gate"] and plate.metadata.get("lens") and not shot.state["lens"].get("name"):
-        out["own_lens"] = CatalogueLens.objects.offered().filter(name__iexact=plate.metadata["lens"]).first()
+    if (
+        plate
+        and shot.state["gate"]
+        and known_facts.get("lens")
+        and not shot.state["lens"].get("name")
+    ):
+        out["own_lens"] = (
+            CatalogueLens.objects.offered().filter(name__iexact=known_facts["lens"]).first()
+        )
     if text and plate:
         out["cameras"] = [_sizes(camera, plate) for camera in lens_database.search_cameras(text, 8)]
         out["lenses"] = lens_database.search_lenses(text, 12)
@@ -185,7 +281,13 @@ def _sizes(camera, plate):
     choices = []
     for label, native in _native_aspects(max(aspect, 1 / aspect)):
         width, height, plus_minus = camera.sensor_mm(native)
-        choices.append({"label": label, "native": f"{native:.6f}", "says": f"{width:.2f} × {height:.2f} mm ± {plus_minus:.2f}"})
+        choices.append(
+            {
+                "label": label,
+                "native": f"{native:.6f}",
+                "says": f"{width:.2f} × {height:.2f} mm ± {plus_minus:.2f}",
+            }
+        )
     return {"camera": camera, "choices": choices}
 
 
@@ -202,13 +304,26 @@ def take_database_camera(request, show, shot):
         raise Problem("The sensor's aspect must lie between 1 and 3.")
     width, height, plus_minus = camera.sensor_mm(native)
     name = f"{camera.model}, from crop factor {camera.crop_factor:g}, ± {plus_minus:.2f} mm"
-    gate = {"width_mm": round(width, 4), "height_mm": round(height, 4), "squeeze": 1.0, "origin": "catalogue", "name": name[:120], "steps": [], "plate_at": 0}
+    gate = {
+        "width_mm": round(width, 4),
+        "height_mm": round(height, 4),
+        "squeeze": 1.0,
+        "origin": "catalogue",
+        "name": name[:120],
+        "steps": [],
+        "plate_at": 0,
+    }
     if plate.height > plate.width:
         gate = gate | {"steps": [{"id": "g1", "do": "turn", "quarters": 1}], "plate_at": 1}
     aspect = max(plate.width / plate.height, plate.height / plate.width)
     if abs(native / aspect - 1) > 1e-4:
-        gate = gate | {"steps": [{"id": "g2", "do": "window", "aspect": round(aspect, 6)}, *gate["steps"]], "plate_at": gate["plate_at"] + 1}
-    actions.set_document(shot, gate, f"{camera.model}, approximate: {width:.2f} × {height:.2f} mm", base_of(request))
+        gate = gate | {
+            "steps": [{"id": "g2", "do": "window", "aspect": round(aspect, 6)}, *gate["steps"]],
+            "plate_at": gate["plate_at"] + 1,
+        }
+    actions.set_document(
+        shot, gate, f"{camera.model}, approximate: {width:.2f} × {height:.2f} mm", base_of(request)
+    )
     return redirect(shot.url("gate"))
 
 
@@ -218,7 +333,9 @@ def take_database_lens(request, show, shot):
     shot = find(show, shot)
     found = lens_of(shot.state, plate_of(shot))
     if found is None:
-        raise Problem("A lens's distortion depends on its focal length and on the gate: give both first.")
+        raise Problem(
+            "A lens's distortion depends on its focal length and on the gate: give both first."
+        )
     key = request.POST.get("key", "")
     lens = lens_database.lens_by_key(key)
     low, high = lens.focal_mm
@@ -226,9 +343,19 @@ def take_database_lens(request, show, shot):
     chain = chain_of(shot.state)
     converted = lens_profiles.converted(key, focal, chain.shown_gate(chain.plate))
     error = converted.largest_error_mm / chain.plate_grid.mm_per_px[0] if converted else 0
-    coefficients = {name: round(value, 8) for name, value in zip(("k1", "k2", "k3"), converted.coefficients)} if converted else {}
+    coefficients = (
+        {name: round(value, 8) for name, value in zip(("k1", "k2", "k3"), converted.coefficients)}
+        if converted
+        else {}
+    )
     says = f", largest error {error:.2f} px" if converted else ""
-    actions.take_profile(shot, f"{lens.model} at {focal:g} mm{says}"[:150], lens.projection, coefficients, base_of(request))
+    actions.take_profile(
+        shot,
+        f"{lens.model} at {focal:g} mm{says}"[:150],
+        lens.projection,
+        coefficients,
+        base_of(request),
+    )
     return redirect(shot.url("gate"))
 
 
@@ -240,19 +367,31 @@ def put_step(request, show, shot):
     """Add a step, or change one."""
     shot = find(show, shot)
     do, step_id = request.POST.get("do", ""), request.POST.get("id", "")
-    now = next((step for step in (shot.state["gate"] or {}).get("steps", []) if step["id"] == step_id), None)
+    now = next(
+        (step for step in (shot.state["gate"] or {}).get("steps", []) if step["id"] == step_id),
+        None,
+    )
     if do not in KINDS or (step_id and now is None):
         raise Problem("That step is gone already." if step_id else "Choose a step from the list.")
     form = StepForm(request.POST, do=do, now=now)
     if form.is_valid():
-        after = request.POST.get("after", "")
+        after = whole(request.POST.get("after"))
         try:
-            shot = actions.put_step(shot, form.step, int(after) if after.isdecimal() else None, request.POST.get("before_plate") == "1",
-                                    form.cleaned_data["base"])
+            shot = actions.put_step(
+                shot,
+                form.step,
+                after,
+                request.POST.get("before_plate") == "1",
+                form.cleaned_data["base"],
+            )
             chain = chain_of(shot.state)
             keys = [stage.key for stage in chain.stages]
-            wanted = form.step.get("id") or shot.state["gate"]["steps"][int(after) if after.isdecimal() else -1]["id"]
-            return redirect(shot.url("gate") + (f"?grid={keys.index(wanted)}" if wanted in keys else ""))
+            steps = shot.state["gate"]["steps"]
+            placed = -1 if after is None else min(after, len(steps) - 1)
+            wanted = form.step.get("id") or steps[placed]["id"]
+            return redirect(
+                shot.url("gate") + (f"?grid={keys.index(wanted)}" if wanted in keys else "")
+            )
         except (Locked, Stale):
             raise
         except Problem as problem:
@@ -281,9 +420,16 @@ def remedy(request, show, shot):
     for finding in page.findings(shot, plate_of(shot)):
         for one in finding.remedies:
             if one.key == key:
-                actions.set_document(shot, one.gate | {"origin": one.gate.get("origin", "assumed")}, one.label[:200], base_of(request))
+                actions.set_document(
+                    shot,
+                    one.gate | {"origin": one.gate.get("origin", "assumed")},
+                    one.label[:200],
+                    base_of(request),
+                )
                 return redirect(shot.url("gate"))
-    raise Problem("That remedy no longer applies: the gate has changed since. Look at the remarks again.")
+    raise Problem(
+        "That remedy no longer applies: the gate has changed since. Look at the remarks again."
+    )
 
 
 @require_POST
@@ -300,13 +446,20 @@ def render_size(request, show, shot):
 def guides(request, show, shot):
     """Save the guides and answer with their shapes."""
     shot = find(show, shot)
-    data = loads(request.body)
-    if not isinstance(data, dict) or not isinstance(data.get("frames", []), list) or not all(isinstance(item, dict) for item in data.get("frames", [])):
+    data = body(request)
+    frames = data.get("frames", [])
+    if not isinstance(frames, list) or not all(isinstance(item, dict) for item in frames):
         raise Problem("The page sent no guides.")
-    base = data.get("base")
-    shot = actions.set_guides(shot, guides_from(data), base if isinstance(base, int) else None)
+    shot = actions.set_guides(shot, guides_from(data), whole(data.get("base")))
     redoable = next_revision(shot)
-    return JsonResponse({"shapes": page.guide_shapes(shot), "revision": shot.head.number, "undo_label": shot.head.label, "redoable": bool(redoable)})
+    return JsonResponse(
+        {
+            "shapes": page.guide_shapes(shot),
+            "revision": shot.head.number,
+            "undo_label": shot.head.label,
+            "redoable": bool(redoable),
+        }
+    )
 
 
 @require_GET
@@ -321,21 +474,32 @@ def follow(request, show, shot):
     except (KeyError, ValueError):
         raise Problem("Type a position as two numbers.") from None
     grid = request.GET.get("grid", str(chain.plate))
+    stage = whole(grid)
     if grid == "sensor":
         stage, at = chain.plate, chain.plate_grid.to_px(at)
-    elif grid.isdecimal() and int(grid) < len(chain.stages):
-        stage = int(grid)
-    else:
+    if stage is None or stage >= len(chain.stages):
         raise Problem("There is no such grid.")
     places = chain.follow(at, stage)
 
     def told(point, index):
         one = chain.stages[index]
-        return "–" if one.unsized or not np.isfinite(point).all() else f"{point[0]:.1f}, {point[1]:.1f}".replace("-", "−")
+        return (
+            "–"
+            if one.unsized or not np.isfinite(point).all()
+            else f"{point[0]:.1f}, {point[1]:.1f}".replace("-", "−")
+        )
+
     mm = chain.sensor_mm(at, stage)[0]
     drawn = [float(v) for v in mm] if np.isfinite(mm).all() else None
-    return JsonResponse({"places": [told(place[0], index) for index, place in enumerate(places)], "mm": drawn,
-                         "says": f"{mm[0]:+.4f}, {mm[1]:+.4f} mm".replace("-", "−") if drawn else "nowhere on the sensor"})
+    return JsonResponse(
+        {
+            "places": [told(place[0], index) for index, place in enumerate(places)],
+            "mm": drawn,
+            "says": f"{mm[0]:+.4f}, {mm[1]:+.4f} mm".replace("-", "−")
+            if drawn
+            else "nowhere on the sensor",
+        }
+    )
 
 
 @require_GET
@@ -345,6 +509,9 @@ def ledger_file(request, show, shot):
     chain, _ = bent_chain(shot.state, plate_of(shot))
     if chain is None:
         raise Http404
-    response = HttpResponse(content_type="text/csv", headers={"Content-Disposition": f'attachment; filename="{shot.code}_gate_chain.csv"'})
+    response = HttpResponse(
+        content_type="text/csv",
+        headers={"Content-Disposition": f'attachment; filename="{shot.code}_gate_chain.csv"'},
+    )
     ledger.write(response, chain)
     return response

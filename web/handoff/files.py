@@ -8,7 +8,7 @@ from pathlib import Path
 from aperture.errors import Problem
 from aperture.formats import gltf, obj, table, usd
 from web.match.fits import camera_of_state, document_of, fit_of
-from web.plates.models import FRAME, plate_of
+from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.steps import Standing
 from web.stage.cameras import cameras_of, f_number
 from web.stage.stand_ins import stand_ins_of
@@ -24,24 +24,53 @@ class Kind:
     content_type: str
 
 
-KINDS = {kind.ending: kind for kind in (
-    Kind("usda", "OpenUSD", "the shot’s cameras, the matched one first, and stand-ins; apertures, offsets, focal length, focus, units and up axis declared",
-         "model/vnd.usda"),
-    Kind("gltf", "glTF 2.0", "camera and stand-ins, in metres, Y up", "model/gltf+json"),
-    Kind("json", "Match and fit", "the evidence, every figure with its ±, solvable again from the command line", "application/json"),
-    Kind("csv", "Camera table", "a row a frame: pose, focal length, gate, principal point, distortion", "text/csv"),
-    Kind("obj", "Stand-ins", "the stand-ins as a mesh, in the show's unit and up axis", "model/obj"))}
+KINDS = {
+    kind.ending: kind
+    for kind in (
+        Kind(
+            "usda",
+            "OpenUSD",
+            "the shot’s cameras, the matched one first, and stand-ins; apertures, offsets, focal length, focus, units and up axis declared",
+            "model/vnd.usda",
+        ),
+        Kind("gltf", "glTF 2.0", "camera and stand-ins, in metres, Y up", "model/gltf+json"),
+        Kind(
+            "json",
+            "Match and fit",
+            "the evidence, every figure with its ±, solvable again from the command line",
+            "application/json",
+        ),
+        Kind(
+            "csv",
+            "Camera table",
+            "a row a frame: pose, focal length, gate, principal point, distortion",
+            "text/csv",
+        ),
+        Kind(
+            "obj",
+            "Stand-ins",
+            "the stand-ins as a mesh, in the show's unit and up axis",
+            "model/obj",
+        ),
+    )
+}
 
 
 def require_camera(shot):
     """The camera to hand off. Raises Problem where there is none, or where its size is unknown."""
     camera, fit = camera_of_state(shot.state), fit_of(shot.state)
     if camera is None:
-        raise Problem("There is no camera to hand off yet: match the plate and place the origin first.")
+        raise Problem(
+            "There is no camera to hand off yet: match the plate and place the origin first."
+        )
     if fit["determined"]["scale"] == "no":
-        raise Problem("The camera's size is unknown: give one length or the camera's height on the Match step, then hand it off.")
+        raise Problem(
+            "The camera's size is unknown: give one length or the camera's height on the Match step, then hand it off."
+        )
     if shot.state["gate"] is None:
-        raise Problem("The gate is unknown, and a camera file needs it in millimetres: choose it on the Gate step.")
+        raise Problem(
+            "The gate is unknown, and a camera file needs it in millimetres: choose it on the Gate step."
+        )
     return camera
 
 
@@ -49,24 +78,46 @@ def contents(shot, ending: str) -> bytes:
     """The bytes of one file. Raises Problem."""
     camera = require_camera(shot)
     stand_ins, show, cameras = stand_ins_of(shot.state), shot.show, cameras_of(shot)
-    name = f"{shot.code}_camera"
+    name, frame = f"{shot.code}_camera", frame_of(plate_of(shot))
     if ending == "obj" and not stand_ins:
         raise Problem("There are no stand-ins to write: place one on the Set step.")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"file.{ending}"
         if ending == "usda":
-            matched, *others = (usd.Shown(one.camera, one.looks["focus_m"], f_number(one, plate_of(shot))) for one in cameras)
-            usd.write(path, matched, stand_ins, show.up_axis, FRAME, name, notes=f"{show.name}, {shot.code}, revision {shot.head.number}",
-                      others={one.name: shown for one, shown in zip(cameras[1:], others)})
+            known = metadata_of(shot.state, plate_of(shot))
+            matched, *others = (
+                usd.Shown(one.camera, one.looks["focus_m"], f_number(one, known)) for one in cameras
+            )
+            usd.write(
+                path,
+                matched,
+                stand_ins,
+                show.up_axis,
+                frame,
+                rate=show.rate,
+                name=name,
+                notes=f"{show.name}, {shot.code}, revision {shot.head.number}",
+                others={one.name: shown for one, shown in zip(cameras[1:], others)},
+            )
         elif ending == "gltf":
             gltf.write(path, camera, stand_ins, name)
         elif ending == "csv":
-            table.write(path, {FRAME: camera})
+            table.write(path, {frame: camera})
         elif ending == "obj":
             obj.write(path, stand_ins, show.length_unit, show.up_axis)
         else:
-            path.write_text(json.dumps({"show": show.name, "shot": shot.code, "revision": shot.head.number,
-                                        "match": document_of(shot.state), "fit": fit_of(shot.state)}, indent=2))
+            path.write_text(
+                json.dumps(
+                    {
+                        "show": show.name,
+                        "shot": shot.code,
+                        "revision": shot.head.number,
+                        "match": document_of(shot.state),
+                        "fit": fit_of(shot.state),
+                    },
+                    indent=2,
+                )
+            )
         return path.read_bytes()
 
 

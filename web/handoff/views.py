@@ -14,7 +14,8 @@ from web.gates.gate import plate_origin
 from web.handoff import files
 from web.match import sheet
 from web.match.fits import fit_of
-from web.plates.models import FRAME, plate_of
+from web.match.lens_remarks import lens_remarks
+from web.plates.models import frame_of, plate_of
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -31,18 +32,56 @@ def handoff(request, show, shot):
     if camera:
         remarks += [Remark("glTF carries less", loss, "note") for loss in gltf.losses(camera)]
         if camera.lens.distorts:
-            remarks.append(Remark("OpenUSD carries less", "Its camera has no distortion: the coefficients are custom attributes.", "note"))
+            remarks.append(
+                Remark(
+                    "OpenUSD carries less",
+                    "Its camera has no distortion: the coefficients are custom attributes.",
+                    "note",
+                )
+            )
         if fit["conflicts"]:
             remarks.append(Remark("Evidence still disagrees", fit["conflicts"][0]["says"], "doubt"))
         aperture = aperture_of(camera)
-        rows = [Row("Horizontal aperture", format_value(aperture.horizontal, unit="mm", places=4)[0], origin=plate_origin(shot.state)),
-                Row("Vertical aperture", format_value(aperture.vertical, unit="mm", places=4)[0], origin=plate_origin(shot.state)),
-                Row("Aperture offsets", f"{aperture.horizontal_offset + 0:.3f}, {aperture.vertical_offset + 0:.3f} mm".replace("-", "−"), origin="assumed"),
-                Row("Up axis, unit", f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}", origin="typed"),
-                Row("Frame", f"{FRAME} at {shot.show.rate_text} fps", origin="typed")]
-    kinds = [kind for kind in files.KINDS.values() if kind.ending != "obj" or shot.state["stand_ins"]]
-    context = {"plate": plate_of(shot), "camera": camera, "kinds": kinds, "rows": rows, "figures": sheet.figures(shot, fit), "remarks": remarks,
-               "evidence": sheet.evidence(shot, fit), "fit": fit}
+        rows = [
+            Row(
+                "Horizontal aperture",
+                format_value(aperture.horizontal, unit="mm", places=4)[0],
+                origin=plate_origin(shot.state),
+            ),
+            Row(
+                "Vertical aperture",
+                format_value(aperture.vertical, unit="mm", places=4)[0],
+                origin=plate_origin(shot.state),
+            ),
+            Row(
+                "Aperture offsets",
+                f"{aperture.horizontal_offset + 0:.3f}, {aperture.vertical_offset + 0:.3f} mm".replace(
+                    "-", "−"
+                ),
+                origin="assumed",
+            ),
+            Row(
+                "Up axis, unit",
+                f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}",
+                origin="typed",
+            ),
+            Row(
+                "Frame", f"{frame_of(plate_of(shot))} at {shot.show.rate_text} fps", origin="typed"
+            ),
+        ]
+    kinds = [
+        kind for kind in files.KINDS.values() if kind.ending != "obj" or shot.state["stand_ins"]
+    ]
+    context = {
+        "plate": plate_of(shot),
+        "camera": camera,
+        "kinds": kinds,
+        "rows": rows,
+        "figures": sheet.figures(shot, fit),
+        "remarks": [*lens_remarks(shot.state), *remarks],
+        "evidence": sheet.evidence(shot, fit),
+        "fit": fit,
+    }
     return step_page(request, shot, "hand-off", "handoff/handoff.html", context)
 
 
@@ -59,8 +98,16 @@ def file(request, show, shot, ending):
         return _download(buffer.getvalue(), f"{shot.code}_camera.zip", "application/zip")
     if ending not in files.KINDS:
         raise Http404
-    return _download(files.contents(shot, ending), f"{shot.code}_camera.{ending}", files.KINDS[ending].content_type)
+    return _download(
+        files.contents(shot, ending),
+        f"{shot.code}_camera.{ending}",
+        files.KINDS[ending].content_type,
+    )
 
 
 def _download(data, name, content_type):
-    return HttpResponse(data, content_type=content_type, headers={"Content-Disposition": f'attachment; filename="{name}"'})
+    return HttpResponse(
+        data,
+        content_type=content_type,
+        headers={"Content-Disposition": f'attachment; filename="{name}"'},
+    )

@@ -41,7 +41,9 @@ def start(shot, kind: str, task, *args) -> Job:
 def start_parts(shot, kind: str, task, parts, *args) -> Job:
     """Enqueue `task(job_pk, *args, part)` for each of `parts`, whole numbers: pieces that any number of workers share; the job of them all."""
     job = Job.objects.create(shot=shot, kind=kind)
-    rows = Job.objects.bulk_create([Job(shot=shot, kind=kind, parent=job, part=part) for part in parts])
+    rows = Job.objects.bulk_create(
+        [Job(shot=shot, kind=kind, parent=job, part=part) for part in parts]
+    )
     for row in rows:
         task.enqueue(row.pk, *args, row.part)
     job.refresh_from_db()
@@ -61,10 +63,14 @@ def latest(shot, kind: str) -> Job | None:
         _as_far_as_its_parts(job, parts)
         # All ended, and nobody gathers what they made: it was stopped, or the worker that should have is gone.
         beats = [one.beat for one in (job, *parts) if one.beat]
-        if not any(part.under_way for part in parts) and (job.cancel_asked or not beats or max(beats) < old):
+        if not any(part.under_way for part in parts) and (
+            job.cancel_asked or not beats or max(beats) < old
+        ):
             _end_parts(job, job.parts.all())
     else:
-        Job.objects.filter(orphans, pk=job.pk, state=Job.RUNNING).update(state=Job.FAILED, says=ORPHAN)
+        Job.objects.filter(orphans, pk=job.pk, state=Job.RUNNING).update(
+            state=Job.FAILED, says=ORPHAN
+        )
     job.refresh_from_db()
     if job.state == Job.WAITING and timezone.now() - job.created > LONG_WAIT:
         job.says = "No worker has taken it yet: one may be busy, or none is running (`make demo` starts one)."
@@ -76,13 +82,24 @@ def _as_far_as_its_parts(job, parts):
     if set(states) != {Job.WAITING}:
         done = states.count(Job.DONE)
         Job.objects.filter(pk=job.pk, state__in=(Job.WAITING, Job.RUNNING)).update(
-            state=Job.RUNNING, progress=sum(part.progress for part in parts) / len(states), says=f"{done} of {len(states)} are done.")
+            state=Job.RUNNING,
+            progress=sum(part.progress for part in parts) / len(states),
+            says=f"{done} of {len(states)} are done.",
+        )
 
 
 def _end_parts(job, parts):
     bad = parts.exclude(state=Job.DONE).order_by("part").first()
-    end = {"state": bad.state, "says": f"{bad.part}: {bad.says} What is done is kept: start it again for the rest."[:300]} if bad else \
-        {"state": Job.FAILED, "says": ORPHAN}
+    end = (
+        {
+            "state": bad.state,
+            "says": f"{bad.part}: {bad.says} What is done is kept: start it again for the rest."[
+                :300
+            ],
+        }
+        if bad
+        else {"state": Job.FAILED, "says": ORPHAN}
+    )
     Job.objects.filter(pk=job.pk, state__in=(Job.WAITING, Job.RUNNING)).update(**end)
 
 
@@ -91,7 +108,9 @@ def close_part(pk: int, gather) -> None:
     job = Job.objects.get(pk=pk).parent
     if any(part.under_way for part in job.parts.all()):
         return
-    if not Job.objects.filter(pk=job.pk, owner="", state__in=(Job.WAITING, Job.RUNNING)).update(owner=OWNER, beat=timezone.now(), state=Job.RUNNING):
+    if not Job.objects.filter(pk=job.pk, owner="", state__in=(Job.WAITING, Job.RUNNING)).update(
+        owner=OWNER, beat=timezone.now(), state=Job.RUNNING
+    ):
         return  # another part's worker came first
     if job.parts.exclude(state=Job.DONE).exists():
         _end_parts(job, job.parts.all())
@@ -130,7 +149,9 @@ def _ending(pk: int):
 def run(pk: int, work) -> None:
     """Do a job's `work(progress)` here and now; progress(0 … 1) notes how far it is and stops the work when it was cancelled."""
     close_old_connections()
-    if not Job.objects.filter(pk=pk, state=Job.WAITING).update(state=Job.RUNNING, owner=OWNER, beat=timezone.now()):
+    if not Job.objects.filter(pk=pk, state=Job.WAITING).update(
+        state=Job.RUNNING, owner=OWNER, beat=timezone.now()
+    ):
         return  # stopped while it waited
     noted, ended = [0.0], threading.Event()
 

@@ -12,7 +12,11 @@ from web.shows.views import find
 def progress(request, show, shot, kind):
     """How far the newest job of a kind is."""
     job = runner.latest(find(show, shot), kind)
-    return JsonResponse({"state": job.state, "progress": job.progress, "says": job.says} if job else {"state": "none"})
+    return JsonResponse(
+        {"state": job.state, "progress": job.progress, "says": job.says}
+        if job
+        else {"state": "none"}
+    )
 
 
 @require_POST

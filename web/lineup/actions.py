@@ -1,10 +1,6 @@
 """Bring a render back, check it, put it right and measure it."""
 
-import re
 import shutil
-import tempfile
-from collections import Counter
-from pathlib import Path
 
 import numpy as np
 from django.conf import settings
@@ -14,9 +10,6 @@ from aperture.errors import Problem
 from aperture.render import corrections, offsets, returned
 from web.elements.actions import source_digest
 from web.gates.gate import bent_chain
-from web.jobs import runner
-from web.jobs.models import Job
-from web.lineup import tasks
 from web.lineup.models import Returned
 from web.match.fits import camera_of_state
 from web.plates.models import plate_of
@@ -25,8 +18,6 @@ from web.ui.folders import incoming, settle
 
 KIND = "return"
 ARROWS = 160  # at most so many are drawn
-MOST_FILES = 2000
-NUMBER = re.compile(r"[._-]?(\d{1,9})(\.[^.]+)$")
 
 
 def expected_alpha(shot) -> np.ndarray:
@@ -40,60 +31,33 @@ def expected_alpha(shot) -> np.ndarray:
     if newest is not None:
         with Image.open(newest.of_frame(None) / "alpha.png") as picture:
             return np.asarray(picture, np.float32) / 255
-    return coverage(_comparable(shot), _scene(shot))
+    return coverage(comparable(shot), _scene(shot))
 
 
 def _scene(shot):
     from aperture.render.tracer import Look
 
-    return [(stand_in_from(item), Look(name, part_of_plate=extra(item, "part_of_plate"))) for name, item in named(shot.state).items()]
+    return [
+        (stand_in_from(item), Look(name, part_of_plate=extra(item, "part_of_plate")))
+        for name, item in named(shot.state).items()
+    ]
 
 
-def _comparable(shot):
+def comparable(shot):
     """The camera, where there is something to compare a render with. Raises Problem."""
     camera = camera_of_state(shot.state)
     if camera is None:
-        raise Problem("There is no camera to compare with yet: match the plate and place the origin first.")
+        raise Problem(
+            "There is no camera to compare with yet: match the plate and place the origin first."
+        )
     if all(extra(item, "part_of_plate") for item in shown(shot.state)):
-        raise Problem("There is nothing to compare a render with: place the stand-ins that it shows on the Set step.")
+        raise Problem(
+            "There is nothing to compare a render with: place the stand-ins that it shows on the Set step."
+        )
     return camera
 
 
 # In ----------------------------------------------------------------------------------------------------------------------
-
-def frame_of(name: str) -> int | None:
-    """The frame's number in a file's name: the last digits before its ending."""
-    found = NUMBER.search(name)
-    return int(found.group(1)) if found else None
-
-
-def start_return(shot, files) -> Job:
-    """Begin to bring uploaded files back: one picture, or a sequence by the numbers in their names. Raises Problem."""
-    names = [file.name for file in files]
-    if not files or len(files) > MOST_FILES:
-        raise Problem(f"Choose one picture, or up to {MOST_FILES} of a sequence.", "file")
-    if wrong := [name for name in names if Path(name).suffix.lower().lstrip(".") not in returned.ENDINGS]:
-        raise Problem(f"A render comes back as PNG, TIFF or EXR, and “{wrong[0][:60]}” is none.", "file")
-    frames = [frame_of(name) for name in names] if len(files) > 1 else [None]
-    if len(files) > 1:
-        if None in frames:
-            raise Problem(f"“{names[frames.index(None)][:60]}” has no frame number before its ending, such as render.1001.exr.", "file")
-        if twice := [frame for frame, count in Counter(frames).items() if count > 1]:
-            raise Problem(f"Frame {twice[0]} is there twice.", "file")
-    _comparable(shot)
-    home = settings.DATA / "returned"
-    home.mkdir(parents=True, exist_ok=True)
-    folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
-    try:
-        for file, frame in zip(files, frames):
-            with open(folder / f"{'still' if frame is None else frame}{Path(file.name).suffix.lower()}", "wb") as out:
-                for chunk in file.chunks():
-                    out.write(chunk)
-    except BaseException:
-        shutil.rmtree(folder, ignore_errors=True)
-        raise
-    name = names[0] if len(files) == 1 else NUMBER.sub(r"\2", names[0]) + f", {min(frames)}–{max(frames)}"
-    return runner.start(shot, KIND, tasks.bring_back, shot.pk, shot.head.number, folder.name, name[:255])
 
 
 def take_in(shot, folder: str, name: str, progress=lambda done: None) -> Returned:
@@ -101,15 +65,12 @@ def take_in(shot, folder: str, name: str, progress=lambda done: None) -> Returne
     place = settings.DATA / "returned" / folder
     try:
         files = {None if path.stem == "still" else int(path.stem): path for path in place.iterdir()}
-        row = Returned(shot=shot, name=name, frames=sorted(frame for frame in files if frame is not None))
+        row = Returned(
+            shot=shot, name=name, frames=sorted(frame for frame in files if frame is not None)
+        )
         return _put_right(shot, row, files, None, progress)
     finally:
         shutil.rmtree(place, ignore_errors=True)
-
-
-def start_again(shot, row: Returned, taken: dict | None) -> Job:
-    """Begin to put one right in another way: as `taken_from` reads, or, with None, as is recognised."""
-    return runner.start(shot, KIND, tasks.take_again, shot.pk, shot.head.number, row.pk, taken)
 
 
 def put_right_again(shot, number: int, taken: dict | None, progress=lambda done: None) -> Returned:
@@ -123,8 +84,12 @@ def taken_from(kept: dict | None) -> returned.Taken | None:
     """How a render is to be taken, from {"grid", "ways", "encoding", "multiplied", "alpha"}; None: all as is recognised."""
     if kept is None:
         return None
-    return returned.Taken(corrections.Geometry(kept["grid"], {key: int(way) for key, way in kept["ways"].items()}), kept["encoding"], kept["multiplied"],
-                          kept["alpha"])
+    return returned.Taken(
+        corrections.Geometry(kept["grid"], {key: int(way) for key, way in kept["ways"].items()}),
+        kept["encoding"],
+        kept["multiplied"],
+        kept["alpha"],
+    )
 
 
 def _put_right(shot, row, files, kept, progress) -> Returned:
@@ -134,24 +99,42 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
     expected, camera = expected_alpha(shot), camera_of_state(shot.state)
     whose = first_met(camera, _scene(shot)), list(named(shot.state))
     chain = bent_chain(shot.state, plate_of(shot))[0] if shot.state["gate"] else None
-    known, targets = corrections.corrections_of(chain, camera), corrections.targets_of(chain, *expected.shape[::-1])
-    taken, measured, size = taken_from(kept), {}, None
+    known, targets = (
+        corrections.corrections_of(chain, camera),
+        corrections.targets_of(chain, *expected.shape[::-1]),
+    )
+    taken, measured, size, hard = taken_from(kept), {}, None, False
     with incoming(settings.DATA / "returned") as folder:
         for number, frame in enumerate(sorted(files, key=lambda frame: frame or 0)):
             progress(number / len(files))
             came = returned.read(files[frame])
+            hard = hard or not came.has_shape
             if size not in (None, came.rgba.shape[:2]):
-                raise Problem(f"Frame {frame} has {came.rgba.shape[1]} × {came.rgba.shape[0]} px, the first {size[1]} × {size[0]}: they are of two renders.")
+                raise Problem(
+                    f"Frame {frame} has {came.rgba.shape[1]} × {came.rgba.shape[0]} px, the first {size[1]} × {size[0]}: they belong to different renders."
+                )
             found, findings, done = returned.put_right(came, expected, known, targets, taken)
             if size is None:  # the first one says how all of them are taken
-                size, taken, its_findings, its_alpha = came.rgba.shape[:2], done, findings, returned.alpha_report(found.rgba[..., 3])
+                size, taken, its_findings, its_alpha = (
+                    came.rgba.shape[:2],
+                    done,
+                    findings,
+                    returned.alpha_report(found.rgba[..., 3]),
+                )
             inner = folder / str(frame) if frame is not None else folder
             inner.mkdir(exist_ok=True)
             shutil.copyfile(files[frame], inner / f"original{files[frame].suffix.lower()}")
             returned.write_shown(inner, found.rgba)
             measured[frame] = offsets.measure(found.rgba[..., 3], expected)
-        row.digest, row.offsets, row.alpha_says = source_digest(shot.state), _told(measured, *whose), its_alpha
-        row.findings = [*([finding.says, finding.mended] for finding in its_findings), *([says, False] for says in _missing(row.frames))]
+        row.digest, row.offsets, row.alpha_says = (
+            source_digest(shot.state),
+            _told(measured, *whose, hard),
+            its_alpha,
+        )
+        row.findings = [
+            *([finding.says, finding.mended] for finding in its_findings),
+            *([says, False] for says in _missing(row.frames)),
+        ]
         row.taken = _choices(taken, known, targets, size, kept is not None)
         with transaction.atomic():
             row.save()
@@ -161,11 +144,33 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
 
 def _choices(taken, known, targets, size, by_hand) -> dict:
     """How a render was taken, and what could be chosen instead: grids of its size, [key, name]; corrections, [key, name, ways, sentence]."""
-    ways, target = taken.geometry.ways, next(one for one in targets if one.key == taken.geometry.grid)
-    fitting = [one for one in targets if one.key in (taken.geometry.grid, corrections.PLATE) or (one.height, one.width) == size]
-    return {"grid": taken.geometry.grid, "ways": ways, "encoding": taken.encoding, "multiplied": taken.multiplied, "alpha": taken.alpha, "by_hand": by_hand,
-            "grids": [[one.key, one.name] for one in fitting],
-            "corrections": [[one.key, one.name, list(one.ways), corrections.in_words(one, ways.get(one.key, 0), by_hand, target)] for one in known]}
+    ways, target = (
+        taken.geometry.ways,
+        next(one for one in targets if one.key == taken.geometry.grid),
+    )
+    fitting = [
+        one
+        for one in targets
+        if one.key in (taken.geometry.grid, corrections.PLATE) or (one.height, one.width) == size
+    ]
+    return {
+        "grid": taken.geometry.grid,
+        "ways": ways,
+        "encoding": taken.encoding,
+        "multiplied": taken.multiplied,
+        "alpha": taken.alpha,
+        "by_hand": by_hand,
+        "grids": [[one.key, one.name] for one in fitting],
+        "corrections": [
+            [
+                one.key,
+                one.name,
+                list(one.ways),
+                corrections.in_words(one, ways.get(one.key, 0), by_hand, target),
+            ]
+            for one in known
+        ],
+    }
 
 
 def _missing(frames) -> list[str]:
@@ -176,21 +181,36 @@ def _missing(frames) -> list[str]:
     return [f"The sequence has gaps: {told} {'is' if len(lost) == 1 else 'are'} missing."]
 
 
-def _told(measured, met, names) -> dict:
+def _told(measured, met, names, hard: bool) -> dict:
     """The offsets of the frame that lies worst, of each stand-in there, and every frame's figures. met: (H, W), names: as `first_met` has them."""
     known = {frame: found for frame, found in measured.items() if found is not None}
     if not known:
         return {}
     worst = max(known, key=lambda frame: known[frame].most)
     found = known[worst]
-    column, row = np.clip((found.at - 1.5 * found.normal).astype(int), 0, np.array(met.shape[::-1]) - 1).T
+    column, row = np.clip(
+        (found.at - 1.5 * found.normal).astype(int), 0, np.array(met.shape[::-1]) - 1
+    ).T
     own = {name: np.abs(found.off[met[row, column] == index]) for index, name in enumerate(names)}
-    return {"items": [[name, float(np.percentile(off, 95)), len(off)] for name, off in own.items() if len(off)],
-            "median": found.median, "most": found.most, "points": len(found.at), "says": offsets.in_words(found), "arrows": arrows_of(found),
-            "frame": worst, "frames": [[frame, one.median, one.most] for frame, one in known.items()] if len(measured) > 1 else []}
+    return {
+        "items": [
+            [name, float(np.percentile(off, 95)), len(off)] for name, off in own.items() if len(off)
+        ],
+        "median": found.median,
+        "most": found.most,
+        "points": len(found.at),
+        "says": offsets.in_words(found, hard),
+        "arrows": arrows_of(found),
+        "frame": worst,
+        "frames": [[frame, one.median, one.most] for frame, one in known.items()]
+        if len(measured) > 1
+        else [],
+    }
 
 
 def arrows_of(found: offsets.Offsets) -> list:
     """Some of the offsets as [x, y, right, down] px."""
     some = np.unique(np.linspace(0, len(found.at) - 1, ARROWS).astype(int))
-    return np.round(np.concatenate([found.at[some], found.normal[some] * found.off[some, None]], axis=1), 3).tolist()
+    return np.round(
+        np.concatenate([found.at[some], found.normal[some] * found.off[some, None]], axis=1), 3
+    ).tolist()

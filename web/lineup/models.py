@@ -5,16 +5,17 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
+from web.shows.models import Throwable
 from web.ui.folders import of_frame
 
 
-class Returned(models.Model):
+class Returned(Throwable):
     """One render brought back, a picture or the `frames` of a sequence. Its folder holds the file as it came, original.*, and as put
     right: render.exr, render.png and alpha.png; of a sequence, a folder with these for each frame.
 
     `digest`: of the camera and stand-ins it was compared with. `findings`: [sentence, mended] each. `offsets`: how far its outlines lie
     off, with sentences and arrows, or {}. `alpha_says`: sentences. `taken`: how its picture was taken, and what else could be chosen;
-    see `web.lineup.actions.choices`.
+    see `web.lineup.actions.taken_from`.
     """
 
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="returned")

@@ -9,8 +9,13 @@ from web.match.overlay import path_of
 from web.stage.stand_ins import shown, stand_in_from
 from web.ui.rows import Remark, Row
 
-LOOKS = (("over", "Over", "O", "Render over the plate"), ("plate", "Plate", "P", "Plate alone"), ("alpha", "Alpha", "A", "Alpha alone"),
-         ("difference", "Difference", "X", "Difference of the two"), ("flicker", "Flicker", "K", "Flicker between the two"))
+LOOKS = (
+    ("over", "Over", "O", "Render over the plate"),
+    ("plate", "Plate", "P", "Plate alone"),
+    ("alpha", "Alpha", "A", "Alpha alone"),
+    ("difference", "Difference", "X", "Difference of the two"),
+    ("flicker", "Flicker", "K", "Flicker between the two"),
+)
 
 
 def newest_own(shot):
@@ -23,19 +28,34 @@ def page_data(shot, own, chosen, against=None) -> dict:
     camera = camera_of_state(shot.state)
     row = chosen or own
     base = _base(shot, row)
-    return {"wire": [path_of(wire(camera, stand_in_from(item))) for item in shown(shot.state)] if camera else [],
-            "arrows": chosen.offsets.get("arrows", []) if chosen else [], "arrows_frame": chosen.offsets.get("frame") if chosen else None,
-            "render": base + "render.png" if base else None, "alpha": base + "alpha.png", "frames": row.frames if row else [],
-            "shade": base + "shade.png" if own and not chosen and (own.of_frame(None) / "shade.png").exists() else None,
-            "against": _base(shot, against) + "render.png" if against else None,
-            "returned": chosen.pk if chosen else None, "values": shot.url("lineup-values"), "edges": shot.url("lineup-edges") if camera else None}
+    return {
+        "wire": [path_of(wire(camera, stand_in_from(item))) for item in shown(shot.state)]
+        if camera
+        else [],
+        "arrows": chosen.offsets.get("arrows", []) if chosen else [],
+        "arrows_frame": chosen.offsets.get("frame") if chosen else None,
+        "render": base + "render.png" if base else None,
+        "alpha": base + "alpha.png",
+        "frames": row.frames if row else [],
+        "shade": base + "shade.png"
+        if own and not chosen and (own.of_frame(None) / "shade.png").exists()
+        else None,
+        "against": _base(shot, against) + "render.png" if against else None,
+        "returned": chosen.pk if chosen else None,
+        "values": shot.url("lineup-values"),
+        "edges": shot.url("lineup-edges") if camera else None,
+    }
 
 
 def _base(shot, row) -> str:
     """Where a render's files are; empty without one."""
     if row is None:
         return ""
-    return shot.url("lineup") + f"/returned/{row.pk}/" if isinstance(row, Returned) else shot.url("elements") + f"/{row.pk}/"
+    return (
+        shot.url("lineup") + f"/returned/{row.pk}/"
+        if isinstance(row, Returned)
+        else shot.url("elements") + f"/{row.pk}/"
+    )
 
 
 def rows(own, chosen) -> list[Row]:
@@ -44,39 +64,102 @@ def rows(own, chosen) -> list[Row]:
         if not (found := chosen.offsets):
             return []
         frame = [Row("Worst frame", str(found["frame"]))] if found.get("frames") else []
-        return [*frame, Row("Outlines off, median", f"{found['median']:.2f} px"), Row("95 % within", f"{found['most']:.2f} px"),
-                Row("Measured at", f"{found['points']} points"),
-                *(Row(f"95 % of {name}", f"{most:.2f} px", title=f"at {points} points of its outline")
-                  for name, most, points in found.get("items", []) if len(found["items"]) > 1)]
-    return [Row("Size", f"{own.width} × {own.height} px"), Row("From revision", str(own.revision)), Row("Took", f"{own.seconds:.1f} s")] if own else []
+        return [
+            *frame,
+            Row("Outlines off, median", f"{found['median']:.2f} px"),
+            Row("95 % within", f"{found['most']:.2f} px"),
+            Row("Measured at", f"{found['points']} points"),
+            *(
+                Row(f"95 % of {name}", f"{most:.2f} px", title=f"at {points} points of its outline")
+                for name, most, points in found.get("items", [])
+                if len(found["items"]) > 1
+            ),
+        ]
+    return (
+        [
+            Row("Size", f"{own.width} × {own.height} px"),
+            Row("From revision", str(own.revision)),
+            Row("Took", f"{own.seconds:.1f} s"),
+        ]
+        if own
+        else []
+    )
 
 
 def remarks(shot, own, chosen, jobs, now) -> list[Remark]:
     """What needs the artist; `jobs`: the newest of each kind."""
-    failed = [Remark("The last render did not finish" if job.kind == KIND else "Bringing it back did not finish", job.says,
-                     "bad" if job.state == Job.FAILED else "note")
-              for job in jobs if job.state in (Job.FAILED, Job.CANCELLED) and (chosen is None or job.kind != KIND)]
+    failed = [
+        Remark(
+            "The last render did not finish"
+            if job.kind == KIND
+            else "Bringing it back did not finish",
+            job.says,
+            "bad" if job.state == Job.FAILED else "note",
+        )
+        for job in jobs
+        if job.state in (Job.FAILED, Job.CANCELLED) and (chosen is None or job.kind != KIND)
+    ]
     return failed + (_of_returned(chosen, now) if chosen else _of_own(shot, own, jobs, now))
 
 
 def _of_returned(chosen, now) -> list[Remark]:
-    out = [Remark("Put right" if mended else "Look at this", says, "note" if mended else "doubt") for says, mended in chosen.findings]
+    out = [
+        Remark("Put right" if mended else "Look at this", says, "note" if mended else "doubt")
+        for says, mended in chosen.findings
+    ]
     if chosen.digest != now:
-        out.append(Remark("Compared with an older set", "The camera or the stand-ins have changed since it was brought back: take it again, or bring it in "
-                          "again.", "doubt"))
+        out.append(
+            Remark(
+                "Compared with an older set",
+                "The camera or the stand-ins have changed since it was brought back: take it again, or bring it in "
+                "again.",
+                "doubt",
+            )
+        )
     if not chosen.offsets:
-        return [*out, Remark("Not measured", "There are too few clean edges in common with the stand-ins to say how far it is off.", "doubt")]
+        return [
+            *out,
+            Remark(
+                "Not measured",
+                "There are too few clean edges in common with the stand-ins to say how far it is off.",
+                "doubt",
+            ),
+        ]
     frame = f"Frame {chosen.offsets['frame']}: " if chosen.offsets.get("frames") else ""
-    return out + [Remark("How it lies", frame + " ".join(chosen.offsets["says"]), "good" if chosen.offsets["most"] < 0.25 else "doubt")]
+    return out + [
+        Remark(
+            "How it lies",
+            frame + " ".join(chosen.offsets["says"]),
+            "good" if chosen.offsets["most"] < 0.25 else "doubt",
+        )
+    ]
 
 
 def _of_own(shot, own, jobs, now) -> list[Remark]:
-    again = (("Render the stand-ins again" if own else "Render the stand-ins",
-              {"action": shot.url("elements-again"), "fields": {"back": shot.url("lineup")}}),)
+    again = (
+        (
+            "Render the stand-ins again" if own else "Render the stand-ins",
+            {"action": shot.url("elements-again"), "fields": {"back": shot.url("lineup")}},
+        ),
+    )
     if own is not None and own.digest != now:
-        return [Remark("This render is old", f"It was made from revision {own.revision}; the camera or the stand-ins have changed since.", "doubt", again)]
+        return [
+            Remark(
+                "This render is old",
+                f"It was made from revision {own.revision}; the camera or the stand-ins have changed since.",
+                "doubt",
+                again,
+            )
+        ]
     if own is None and not any(job.under_way for job in jobs):
-        return [Remark("Nothing rendered yet", "Render the stand-ins of the Set step through the matched camera, at the plate’s exact size.", "note", again)]
+        return [
+            Remark(
+                "Nothing rendered yet",
+                "Render the stand-ins of the Set step through the matched camera, at the plate’s exact size.",
+                "note",
+                again,
+            )
+        ]
     return []
 
 
@@ -86,6 +169,17 @@ def curve(chosen) -> dict | None:
     if len(frames) < 2:
         return None
     first, last, highest = frames[0][0], frames[-1][0], max(median for _, median, _ in frames)
-    dots = [{"x": round(6 + 328 * (frame - first) / (last - first), 1), "y": round(58 - 52 * median / max(highest, 0.1), 1),
-             "worst": frame == chosen.offsets["frame"], "says": f"frame {frame}: {median:.2f} px, 95 % within {most:.2f} px"} for frame, median, most in frames]
-    return {"line": " ".join(f"{dot['x']},{dot['y']}" for dot in dots), "dots": dots, "most": f"{highest:.2f} px"}
+    dots = [
+        {
+            "x": round(6 + 328 * (frame - first) / (last - first), 1),
+            "y": round(58 - 52 * median / max(highest, 0.1), 1),
+            "worst": frame == chosen.offsets["frame"],
+            "says": f"frame {frame}: {median:.2f} px, 95 % within {most:.2f} px",
+        }
+        for frame, median, most in frames
+    ]
+    return {
+        "line": " ".join(f"{dot['x']},{dot['y']}" for dot in dots),
+        "dots": dots,
+        "most": f"{highest:.2f} px",
+    }

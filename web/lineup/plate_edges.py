@@ -20,22 +20,41 @@ def measured(shot) -> dict:
     """{"says", "arrows", "names"}: of the solids that are part of the plate, or of all where none is. Raises Problem without a camera or stand-ins."""
     camera, plate, items = camera_of_state(shot.state), plate_of(shot), shown(shot.state)
     if camera is None or not items:
-        raise Problem("The plate's edges are compared with the stand-ins', through a matched camera: match the plate and place one first.")
+        raise Problem(
+            "The plate's edges are compared with the stand-ins', through a matched camera: match the plate and place one first."
+        )
     # A plane stands for a surface, and ends anywhere on it: its borders are measured only where nothing else can be.
     solid = [index for index, item in enumerate(items) if item.get("kind") != "plane"]
-    which = [index for index in solid if extra(items[index], "part_of_plate")] or solid or list(range(len(items)))
+    which = (
+        [index for index in solid if extra(items[index], "part_of_plate")]
+        or solid
+        or list(range(len(items)))
+    )
     names = [items[index]["name"] for index in which]
-    return {"names": names} | _measured(str(plate.folder / "pixels.npy"), json.dumps([to_json(camera), shapes(items), which]))
+    return {"names": names} | _measured(
+        str(plate.folder / "pixels.npy"), json.dumps([to_json(camera), shapes(items), which])
+    )
 
 
 @lru_cache(8)
 def _measured(path: str, text: str) -> dict:
     camera, items, which = json.loads(text)
-    found, refused = plate_edges.measure(np.load(path, mmap_mode="r"), from_json(camera), [stand_in_from(item) for item in items], which)
+    found, refused = plate_edges.measure(
+        np.load(path, mmap_mode="r"),
+        from_json(camera),
+        [stand_in_from(item) for item in items],
+        which,
+    )
     none = f" At {refused} more the picture has no edge there." if refused else ""
     if found is None:
-        return {"says": "Too few of the stand-ins' edges are seen as edges of the plate to say how far they are off." + none, "arrows": []}
-    says = [f"The plate's edges lie {found.median:.2f} px from the stand-ins' (median), 95 % within {found.most:.2f} px, at {len(found.at)} places.{none}"]
+        return {
+            "says": "Too few of the stand-ins' edges are seen as edges of the plate to say how far they are off."
+            + none,
+            "arrows": [],
+        }
+    says = [
+        f"The plate's edges lie {found.median:.2f} px from the stand-ins' (median), 95 % within {found.most:.2f} px, at {len(found.at)} places.{none}"
+    ]
     if np.percentile(np.abs(found.rest), 95) < EXPLAINS * found.most:
         says += offsets.in_words(found)
     return {"says": " ".join(says), "arrows": arrows_of(found)}

@@ -15,45 +15,81 @@ from aperture.render import compose, returned
 from web.elements.actions import linear_plate
 from web.lineup.models import Snapshot
 from web.match.fits import camera_of_state
-from web.plates.models import FRAME, plate_of
+from web.plates.models import frame_of, metadata_of, plate_of
 from web.stage.cameras import MATCHED, stop_and_focus
 from web.ui.folders import write
 
-FONT = Path(__file__).parents[1] / "ui/static/fonts/atkinson-hyperlegible-mono-latin-wght-normal.woff2"
+FONT = (
+    Path(__file__).parents[1] / "ui/static/fonts/atkinson-hyperlegible-mono-latin-wght-normal.woff2"
+)
 
 
 def facts(shot, at, frame: int | None = None) -> list[str]:
     """The lines that are burnt in: what picture it is, and through which camera; focus and stop where they are known."""
     camera, state = camera_of_state(shot.state), shot.state
-    lens, looks, plate = state["lens"].get("name"), state.get("camera_looks", {}).get(MATCHED, {}), plate_of(shot)
-    first = f"{shot.show.name} · {shot.code} · frame {FRAME if frame is None else frame} · revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
+    lens, looks, plate = (
+        state["lens"].get("name"),
+        state.get("camera_looks", {}).get(MATCHED, {}),
+        plate_of(shot),
+    )
+    first = f"{shot.show.name} · {shot.code} · frame {frame_of(plate_of(shot)) if frame is None else frame} · revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
     if camera is None:
         return [first]
     gate, body = (camera.grid.gate_mm, state["gate"].get("name")) if state["gate"] else (None, "")
-    second = [body, f"gate {gate[0]:.2f} × {gate[1]:.2f} mm" if gate else "gate unknown", lens, f"{camera.lens.focal_mm:.2f} mm" if gate else "",
-              *stop_and_focus(looks, plate.metadata.get("f_number") if plate else None, shot.show),
-              f"lens {shot.show.length(float(camera.position[1]))[0]} above the floor"]
+    second = [
+        body,
+        f"gate {gate[0]:.2f} × {gate[1]:.2f} mm" if gate else "gate unknown",
+        lens,
+        f"{camera.lens.focal_mm:.2f} mm" if gate else "",
+        *stop_and_focus(looks, metadata_of(shot.state, plate).get("f_number"), shot.show),
+        f"lens {shot.show.length(float(camera.position[1]))[0]} above the floor",
+    ]
     return [first, " · ".join(part for part in second if part)]
 
 
-def keep(shot, kind: str, burn_in: bool, render=None, name: str = "", frame: int | None = None) -> Snapshot:
+def keep(
+    shot, kind: str, burn_in: bool, render=None, name: str = "", frame: int | None = None
+) -> Snapshot:
     """Keep a picture. `render`: the folder of the render that is on the table, of a sequence's `frame`. Raises Problem."""
     plate = plate_of(shot)
     if kind not in compose.KINDS:
         raise Problem("There is no such kind of snapshot.")
     if plate is None or kind != "plate" and render is None:
-        raise Problem("There is nothing to keep yet: a snapshot needs a plate, and a render for all but the plate alone.")
+        raise Problem(
+            "There is nothing to keep yet: a snapshot needs a plate, and a render for all but the plate alone."
+        )
     picture, shadow = None, None
     if kind != "plate":
         picture, shadow = picture_in(render), _shadow(render)
     at = timezone.localtime()
     camera = f"{shot.code} camera r{shot.head.number}"
-    home, place = settings.DATA / "snapshots", Path(*map(_safe, (shot.show.slug, shot.code, camera, kind)))
+    home, place = (
+        settings.DATA / "snapshots",
+        Path(*map(_safe, (shot.show.slug, shot.code, camera, kind))),
+    )
     stem = f"{at:%Y-%m-%d_%H-%M-%S}"
-    place = next(one for number in range(1, 10000) if not (home / (one := place / f"{stem}{f'_{number}' if number > 1 else ''}.png")).exists())
-    write(home / place, lambda path: compose.write_png(path, compose.composite(kind, linear_plate(plate), picture, shadow),
-                                                       facts(shot, at, frame) if burn_in else (), FONT))
-    return Snapshot.objects.create(shot=shot, kind=kind, camera=camera, render=name[:255], revision=shot.head.number, path=str(place))
+    place = next(
+        one
+        for number in range(1, 10000)
+        if not (home / (one := place / f"{stem}{f'_{number}' if number > 1 else ''}.png")).exists()
+    )
+    write(
+        home / place,
+        lambda path: compose.write_png(
+            path,
+            compose.composite(kind, linear_plate(plate), picture, shadow),
+            facts(shot, at, frame) if burn_in else (),
+            FONT,
+        ),
+    )
+    return Snapshot.objects.create(
+        shot=shot,
+        kind=kind,
+        camera=camera,
+        render=name[:255],
+        revision=shot.head.number,
+        path=str(place),
+    )
 
 
 def picture_in(folder):
@@ -65,7 +101,14 @@ def picture_in(folder):
 @lru_cache(2)
 def _read(path, _):
     found = returned.read(path)
-    return found.rgba if found.linear else found.rgba * np.concatenate([np.repeat(found.rgba[..., 3:], 3, axis=2), np.ones_like(found.rgba[..., 3:])], axis=2)
+    return (
+        found.rgba
+        if found.linear
+        else found.rgba
+        * np.concatenate(
+            [np.repeat(found.rgba[..., 3:], 3, axis=2), np.ones_like(found.rgba[..., 3:])], axis=2
+        )
+    )
 
 
 def alpha_of(folder) -> tuple[str, ...]:
@@ -86,10 +129,20 @@ def values_at(shot, folder, x: float, y: float) -> str:
     if plate is None or not (0 <= x < plate.width and 0 <= y < plate.height):
         return ""
     column, row = int(x), int(y)
-    told = ["plate " + " ".join(f"{value:.3f}" for value in decode_srgb(np.load(plate.folder / "pixels.npy", mmap_mode="r")[row, column, :3] / 255))]
+    told = [
+        "plate "
+        + " ".join(
+            f"{value:.3f}"
+            for value in decode_srgb(
+                np.load(plate.folder / "pixels.npy", mmap_mode="r")[row, column, :3] / 255
+            )
+        )
+    ]
     if folder is not None:
         *colour, alpha = picture_in(folder)[row, column]
-        told.append("render " + " ".join(f"{value:.3f}" for value in colour) + f", alpha {alpha:.3f}")
+        told.append(
+            "render " + " ".join(f"{value:.3f}" for value in colour) + f", alpha {alpha:.3f}"
+        )
     return " · ".join(told)
 
 

@@ -10,4 +10,8 @@ def standing(shot) -> Standing:
     newest = next((one for one in shot.renders.all()[:50] if one.whole), None)
     if newest is None:
         return Standing("nothing", "nothing rendered")
-    return Standing("settled", "lined up") if newest.digest == source_digest(shot.state) else Standing("needs", "render is old")
+    return (
+        Standing("settled", "lined up")
+        if newest.digest == source_digest(shot.state)
+        else Standing("needs", "render is old")
+    )

@@ -3,20 +3,22 @@
 from django_tasks import task
 
 from web.jobs import runner
+from web.lineup.actions import put_right_again, take_in
 from web.shows.models import Shot
 
 
 @task()
 def bring_back(job: int, shot: int, revision: int, folder: str, name: str) -> None:
     """Take renders in from the folder where they wait."""
-    from web.lineup.actions import take_in
-
-    runner.run(job, lambda progress: take_in(Shot.at_revision(shot, revision), folder, name, progress))
+    runner.run(
+        job, lambda progress: take_in(Shot.at_revision(shot, revision), folder, name, progress)
+    )
 
 
 @task()
 def take_again(job: int, shot: int, revision: int, number: int, taken: dict | None) -> None:
     """Put a render that was brought back right in another way."""
-    from web.lineup.actions import put_right_again
-
-    runner.run(job, lambda progress: put_right_again(Shot.at_revision(shot, revision), number, taken, progress))
+    runner.run(
+        job,
+        lambda progress: put_right_again(Shot.at_revision(shot, revision), number, taken, progress),
+    )

@@ -9,12 +9,14 @@ from aperture.errors import Problem
 from aperture.render.compose import KINDS
 from web.elements.actions import KIND, source_digest
 from web.jobs import runner
-from web.lineup import actions, plate_edges, snapshots
+from web.lineup import actions, plate_edges, snapshots, starting
 from web.lineup.forms import ReturnForm, TakenForm
 from web.lineup.models import Returned, Snapshot
 from web.lineup.page import LOOKS, curve, newest_own, page_data, remarks, rows
+from web.match.lens_remarks import lens_remarks
 from web.plates.models import plate_of
 from web.shows.reading import whole
+from web.shows.thrown import verbs
 from web.shows.views import find, step_page
 
 FILES = {"render.png": "image/png", "alpha.png": "image/png", "render.exr": "image/x-exr"}
@@ -26,18 +28,46 @@ def lineup(request, show, shot, form=None, status=200):
     own, back, now = newest_own(shot), list(shot.returned.all()[:30]), source_digest(shot.state)
     jobs = [job for job in (runner.latest(shot, actions.KIND), runner.latest(shot, KIND)) if job]
     wanted = request.GET.get("returned")
-    chosen = next((one for one in back if str(one.pk) == wanted), back[0] if back and wanted == "newest" else None)
-    others = [("", "the plate"), *([("own", "our own render")] if own and chosen else []), *((str(one.pk), one.name) for one in back if one != chosen)]
+    chosen = next(
+        (one for one in back if str(one.pk) == wanted),
+        back[0] if back and wanted == "newest" else None,
+    )
+    others = [
+        ("", "the plate"),
+        *([("own", "our own render")] if own and chosen else []),
+        *((str(one.pk), one.name) for one in back if one != chosen),
+    ]
     wanted = request.GET.get("against", "")
     against = own if wanted == "own" else next((one for one in back if str(one.pk) == wanted), None)
-    context = {"looks": LOOKS, "others": others, "against": wanted if against else "",
-               "plate": plate_of(shot), "render": own, "returned": chosen, "all_returned": [(one, one.digest != now) for one in back],
-               "job": next((job for job in jobs if job.under_way), None), "remarks": remarks(shot, own, chosen, jobs, now), "form": form or ReturnForm(),
-               "page": page_data(shot, own, chosen, against), "kinds": KINDS.items(), "snapshots": shot.snapshots.all()[:30],
-               "stale": own is not None and own.digest != now, "rows": rows(own, chosen), "curve": curve(chosen),
-               "alpha_says": chosen.alpha_says if chosen else snapshots.alpha_of(own.of_frame(None)) if own else [],
-               "frames": (chosen or own).frames if chosen or own else [],
-               "taken": TakenForm(row=chosen) if chosen and chosen.taken else None, "facts": snapshots.facts(shot, timezone.localtime())}
+    context = {
+        "looks": LOOKS,
+        "others": others,
+        "against": wanted if against else "",
+        "plate": plate_of(shot),
+        "render": own,
+        "returned": chosen,
+        "all_returned": [(one, one.digest != now) for one in back],
+        "thrown": Returned.everything.filter(shot=shot, thrown__isnull=False).order_by("-thrown")[
+            :30
+        ],
+        "job": next((job for job in jobs if job.under_way), None),
+        "remarks": [*lens_remarks(shot.state), *remarks(shot, own, chosen, jobs, now)],
+        "form": form or ReturnForm(),
+        "page": page_data(shot, own, chosen, against),
+        "kinds": KINDS.items(),
+        "snapshots": shot.snapshots.all()[:30],
+        "stale": own is not None and own.digest != now,
+        "rows": rows(own, chosen),
+        "curve": curve(chosen),
+        "alpha_says": chosen.alpha_says
+        if chosen
+        else snapshots.alpha_of(own.of_frame(None))
+        if own
+        else [],
+        "frames": (chosen or own).frames if chosen or own else [],
+        "taken": TakenForm(row=chosen) if chosen and chosen.taken else None,
+        "facts": snapshots.facts(shot, timezone.localtime()),
+    }
     return step_page(request, shot, "line-up", "lineup/lineup.html", context, status=status)
 
 
@@ -57,7 +87,10 @@ def values(request, show, shot):
         x, y = (float(request.GET.get(name, "")) for name in "xy")
     except ValueError:
         return HttpResponse("", content_type="text/plain")
-    return HttpResponse(snapshots.values_at(shot, row.of_frame(frame) if row else None, x, y), content_type="text/plain")
+    return HttpResponse(
+        snapshots.values_at(shot, row.of_frame(frame) if row else None, x, y),
+        content_type="text/plain",
+    )
 
 
 @require_GET
@@ -72,7 +105,7 @@ def bring_back(request, show, shot):
     found, form = find(show, shot), ReturnForm(request.POST, request.FILES)
     if form.is_valid():
         try:
-            actions.start_return(found, form.cleaned_data["files"])
+            starting.start_return(found, form.cleaned_data["files"])
             return redirect(found.url("lineup") + "?returned=newest")
         except Problem as problem:
             form.add_error("files", problem.sentence)
@@ -85,26 +118,30 @@ def take(request, show, shot, number):
     shot = find(show, shot)
     row = get_object_or_404(Returned, pk=number, shot=shot)
     taken = None
-    if request.POST.get("verb") != "recognise" and row.taken:  # one of an earlier version has nothing to choose from yet
+    if (
+        request.POST.get("verb") != "recognise" and row.taken
+    ):  # one of an earlier version has nothing to choose from yet
         form = TakenForm(request.POST, row=row)
         if not form.is_valid():
-            raise Problem("A render can't be taken that way: " + " ".join(error for errors in form.errors.values() for error in errors))
+            raise Problem(
+                "A render can't be taken that way: "
+                + " ".join(error for errors in form.errors.values() for error in errors)
+            )
         taken = form.cleaned_data["taken"]
-    actions.start_again(shot, row, taken)
+    starting.start_again(shot, row, taken)
     return redirect(shot.url("lineup") + f"?returned={row.pk}")
 
 
 @require_POST
 def remove(request, show, shot, number):
-    """Throw away a render that was brought back."""
-    import shutil
-
+    """Throw away a render that was brought back; it can be taken back."""
     shot = find(show, shot)
     row = get_object_or_404(Returned, pk=number, shot=shot)
-    folder = row.folder
-    row.delete()
-    shutil.rmtree(folder, ignore_errors=True)
-    return redirect(shot.url("lineup"))
+    row.throw()
+    return redirect(shot.url("lineup") + f"?thrown={row.pk}")
+
+
+take_back, rename = verbs(Returned, "lineup", "returned")
 
 
 @require_GET
@@ -123,8 +160,14 @@ def keep(request, show, shot):
     shot = find(show, shot)
     row, frame = _on_table(shot, request.POST)
     back = isinstance(row, Returned)
-    snapshots.keep(shot, request.POST.get("kind", "over"), request.POST.get("burn_in") == "on", row.of_frame(frame) if row else None,
-                   row.name if back else "our own", frame)
+    snapshots.keep(
+        shot,
+        request.POST.get("kind", "over"),
+        request.POST.get("burn_in") == "on",
+        row.of_frame(frame) if row else None,
+        row.name if back else "our own",
+        frame,
+    )
     return redirect(shot.url("lineup") + (f"?returned={row.pk}" if back else ""))
 
 
@@ -134,8 +177,12 @@ def snapshot(request, show, shot, number):
     found = get_object_or_404(Snapshot, pk=number, shot=find(show, shot))
     if not found.file.exists():
         raise Http404
-    return FileResponse(open(found.file, "rb"), content_type="image/png", as_attachment=request.GET.get("save") == "1",
-                        filename=found.path.replace("/", "_"))
+    return FileResponse(
+        open(found.file, "rb"),
+        content_type="image/png",
+        as_attachment=request.GET.get("save") == "1",
+        filename=found.path.replace("/", "_"),
+    )
 
 
 @require_POST

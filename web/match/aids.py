@@ -24,8 +24,18 @@ def wanted_from(data) -> dict:
         for key in ("figures", "cubes"):
             out[key] = [(float(x), float(z)) for x, z in list(data.get(key) or [])[:MOST]]
         room = data.get("room")
-        out["room"] = None if not room else {"from": tuple(map(float, room["from"])), "to": tuple(map(float, room["to"])), "height": float(room["height"])}
-        values = [v for key in ("figures", "cubes") for pair in out[key] for v in pair] + ([*room["from"], *room["to"], room["height"]] if room else [])
+        out["room"] = (
+            None
+            if not room
+            else {
+                "from": tuple(map(float, room["from"])),
+                "to": tuple(map(float, room["to"])),
+                "height": float(room["height"]),
+            }
+        )
+        values = [v for key in ("figures", "cubes") for pair in out[key] for v in pair] + (
+            [*room["from"], *room["to"], room["height"]] if room else []
+        )
         if not np.isfinite(np.array(values, float)).all():
             raise ValueError
     except (TypeError, ValueError, KeyError):
@@ -42,9 +52,15 @@ def draw(camera, fit, wanted, show, document) -> dict:
     unit = METRES[show.length_unit] if scaled else 1.0
     if wanted["walls"]:
         spacing = spacing_for(camera, unit)
-        paths += [{"class": "wall", "d": path_of(aids.wall_grid(camera, axis, 0.0, spacing))} for axis in (0, 2)]
+        paths += [
+            {"class": "wall", "d": path_of(aids.wall_grid(camera, axis, 0.0, spacing))}
+            for axis in (0, 2)
+        ]
     if scaled:
-        for kind, make, size in (("figures", aids.figure, aids.FIGURE_M), ("cubes", aids.cube, aids.CUBE_M)):
+        for kind, make, size in (
+            ("figures", aids.figure, aids.FIGURE_M),
+            ("cubes", aids.cube, aids.CUBE_M),
+        ):
             for x, z in wanted[kind]:
                 pieces = make(camera, (x, 0.0, z))
                 if pieces:
@@ -56,7 +72,13 @@ def draw(camera, fit, wanted, show, document) -> dict:
         if pieces:
             paths.append({"class": "aid room", "d": path_of(pieces)})
             across, along = (abs(b - a) for a, b in zip(room["from"], room["to"]))
-            told = " × ".join(show.length(value, places=2)[0] for value in (across, along, room["height"])) if scaled else "size unknown"
+            told = (
+                " × ".join(
+                    show.length(value, places=2)[0] for value in (across, along, room["height"])
+                )
+                if scaled
+                else "size unknown"
+            )
             labels.append(label(pieces[-1][-1], told, "grid"))
     if wanted["map"] and scaled:
         more = floor_map(camera, fit, document, show)
@@ -76,7 +98,18 @@ def floor_map(camera, fit, document, show) -> dict:
         if not np.isfinite(px) or metres > 1000:
             continue
         r = min(px * 10, step * 0.45)
-        paths.append({"class": "trust", "d": f"M{at[0] - r:.1f} {at[1]:.1f}a{r:.1f} {r:.1f} 0 1 0 {2 * r:.1f} 0a{r:.1f} {r:.1f} 0 1 0 {-2 * r:.1f} 0"})
-        value = show.length(metres)[0] if show.length_unit in ("ft", "in") else f"{metres * 100:.1f} cm" if metres < 1 else f"{metres:.1f} m"
+        paths.append(
+            {
+                "class": "trust",
+                "d": f"M{at[0] - r:.1f} {at[1]:.1f}a{r:.1f} {r:.1f} 0 1 0 {2 * r:.1f} 0a{r:.1f} {r:.1f} 0 1 0 {-2 * r:.1f} 0",
+            }
+        )
+        value = (
+            show.length(metres)[0]
+            if show.length_unit in ("ft", "in")
+            else f"{metres * 100:.1f} cm"
+            if metres < 1
+            else f"{metres:.1f} m"
+        )
         labels += [label(at, f"{px:.1f} px", "trust"), label(at, value, "trust below")]
     return {"paths": paths, "labels": labels}

@@ -10,7 +10,7 @@ from web.gates.gate import FoundLens, for_match
 from web.match.models import StoredFit
 
 # Bumped when the solver's answers change, so that stored fits of an older one are made again.
-SOLVER = "3"
+SOLVER = "4"
 
 
 def document_of(state: dict) -> dict | None:
@@ -22,14 +22,29 @@ def document_of(state: dict) -> dict | None:
     lens = {key: value for key, value in state["lens"].items() if key not in ("name", "focal_kept")}
     if lens.get("principal_point", "centre") == "centre":
         lens.pop("principal_point", None)
-        lens |= {key: value for key, value in gate.get("lens", {}).items() if key == "principal_point"}
+        lens |= {
+            key: value for key, value in gate.get("lens", {}).items() if key == "principal_point"
+        }
     if "distortion" in gate.get("lens", {}):
         lens["distortion"] = gate["lens"]["distortion"]
-    document = {"format": FORMAT, "version": 1, "image": {"width": plate["width"], "height": plate["height"]},
-                "lens": {"projection": "rectilinear", "focal_mm": None, "principal_point": "centre", "distortion": "none"} | lens,
-                "marks": state["marks"], "facts": state["facts"]}
+    document = {
+        "format": FORMAT,
+        "version": 1,
+        "image": {"width": plate["width"], "height": plate["height"]},
+        "lens": {
+            "projection": "rectilinear",
+            "focal_mm": None,
+            "principal_point": "centre",
+            "distortion": "none",
+        }
+        | lens,
+        "marks": state["marks"],
+        "facts": state["facts"],
+    }
     if state.get("planes"):
         document["planes"] = state["planes"]
+    if state.get("robust"):
+        document["robust"] = True
     if gate:
         document["gate"] = gate["gate"]
     else:
@@ -39,7 +54,9 @@ def document_of(state: dict) -> dict | None:
 
 def digest_of(document: dict) -> str:
     """SHA-256 of the document in canonical form, and of the solver's version."""
-    return hashlib.sha256((SOLVER + json.dumps(document, sort_keys=True, separators=(",", ":"))).encode()).hexdigest()
+    return hashlib.sha256(
+        (SOLVER + json.dumps(document, sort_keys=True, separators=(",", ":"))).encode()
+    ).hexdigest()
 
 
 def fit_of(state: dict) -> dict | None:
@@ -50,7 +67,9 @@ def fit_of(state: dict) -> dict | None:
     digest = digest_of(document)
     stored = StoredFit.objects.filter(digest=digest).first()
     if stored is None:
-        stored = StoredFit.objects.get_or_create(digest=digest, defaults={"fit": solve(document).document})[0]
+        stored = StoredFit.objects.get_or_create(
+            digest=digest, defaults={"fit": solve(document).document}
+        )[0]
     return stored.fit
 
 
@@ -68,4 +87,7 @@ def lens_of_match(state: dict) -> FoundLens | None:
     if not fit or not fit["ok"] or not state["gate"] or fit["determined"]["focal"] == "no":
         return None
     given = "catalogue" if state["lens"].get("name") else "typed"
-    return FoundLens(camera_of(fit, document_of(state)).lens, "solved" if fit["determined"]["focal"] == "solved" else given)
+    return FoundLens(
+        camera_of(fit, document_of(state)).lens,
+        "solved" if fit["determined"]["focal"] == "solved" else given,
+    )

@@ -3,8 +3,10 @@
 from django import forms
 
 from aperture.errors import Problem
-from aperture.units import LENGTH_UNITS, parse_length, parse_number
+from aperture.units import LENGTH_UNITS, parse_length, parse_number, parse_pair, parse_plus_minus
 from web.match.fact_forms import AXIS_CHOICES
+
+MOST_MM = 20_000
 
 
 class FocalForm(forms.Form):
@@ -20,17 +22,30 @@ class FocalForm(forms.Form):
         data["lens"] = None
         if not (data.get("focal") or "").strip():
             return data
-        for field, name, least in (("focal", "The focal length", 1e-6), ("focal_plus_minus", "The ±", 0.0)):
-            try:
-                text = (data.get(field) or "").strip() or "0"
-                data[field] = parse_length(text, "mm", name) * 1000
-                if data[field] < least or data[field] > 20000:
-                    raise Problem(f"{name} must {'be above zero' if least else 'not be negative'} and at most 20000 mm.")
-            except Problem as problem:
-                self.add_error(field, problem.sentence)
+        try:
+            data["focal"] = _millimetres(data["focal"], "The focal length")
+            if not 1e-3 <= data["focal"] <= MOST_MM:
+                raise Problem(f"The focal length must be above zero and at most {MOST_MM} mm.")
+        except Problem as problem:
+            self.add_error("focal", problem.sentence)
+            return data
+        try:
+            text = (data.get("focal_plus_minus") or "").strip() or "0"
+            data["focal_plus_minus"] = parse_plus_minus(text, data["focal"], _millimetres)
+            if data["focal_plus_minus"] > MOST_MM:
+                raise Problem(f"The ± must be at most {MOST_MM} mm.")
+        except Problem as problem:
+            self.add_error("focal_plus_minus", problem.sentence)
         if not self.errors:
-            data["lens"] = {"value": round(data["focal"], 9), "plus_minus": round(data["focal_plus_minus"], 9)}
+            data["lens"] = {
+                "value": round(data["focal"], 9),
+                "plus_minus": round(data["focal_plus_minus"], 9),
+            }
         return data
+
+
+def _millimetres(text, name) -> float:
+    return parse_length(text, "mm", name) * 1000
 
 
 class MarkForm(forms.Form):
@@ -39,6 +54,7 @@ class MarkForm(forms.Form):
     name = forms.CharField(required=False, max_length=60)
     axis = forms.ChoiceField(required=False, choices=AXIS_CHOICES)
     sigma_px = forms.CharField(required=False, max_length=20)
+    check = forms.BooleanField(label="Only compare it with the fit", required=False)
     base = forms.IntegerField(required=False, widget=forms.HiddenInput)
 
     def __init__(self, *args, mark, show, planes=(), **kwargs):
@@ -55,10 +71,22 @@ class MarkForm(forms.Form):
                 self.fields[axis] = forms.CharField(max_length=30, required=False)
                 self.initial[axis] = "" if value is None else show.length(value, places=4)[0]
             self.fields["world_plus_minus"] = forms.CharField(max_length=30, required=False)
-            self.initial["world_plus_minus"] = show.length(mark["world_plus_minus"], places=4)[0] if mark.get("world_plus_minus") else ""
-            self.fields["on"] = forms.ChoiceField(required=False, choices=[("", "no plane"), ("floor", "the floor"),
-                                                                           *((plane["id"], plane.get("name") or plane["id"]) for plane in planes)])
-            floor = (mark.get("world") or [None] * 3)[1] == 0 and (mark.get("world") or [None])[0] is None
+            self.initial["world_plus_minus"] = (
+                show.length(mark["world_plus_minus"], places=4)[0]
+                if mark.get("world_plus_minus")
+                else ""
+            )
+            self.fields["on"] = forms.ChoiceField(
+                required=False,
+                choices=[
+                    ("", "no plane"),
+                    ("floor", "the floor"),
+                    *((plane["id"], plane.get("name") or plane["id"]) for plane in planes),
+                ],
+            )
+            floor = (mark.get("world") or [None] * 3)[1] == 0 and (mark.get("world") or [None])[
+                0
+            ] is None
             self.initial["on"] = mark.get("on", "floor" if floor else "")
 
     def clean(self):
@@ -71,18 +99,36 @@ class MarkForm(forms.Form):
             except Problem as problem:
                 self.add_error(field, problem.sentence)
 
-        points = [[self._kept(f"{key}{i}", read, index, i) for index, key in enumerate("xy")] for i in range(len(self.point_fields))]
-        sigma = read("sigma_px", parse_number, "The ± in px") if data.get("sigma_px") else mark.get("sigma_px", 0.5)
+        points = [
+            [self._kept(f"{key}{i}", read, index, i) for index, key in enumerate("xy")]
+            for i in range(len(self.point_fields))
+        ]
+        sigma = (
+            read("sigma_px", parse_number, "The ± in px")
+            if data.get("sigma_px")
+            else mark.get("sigma_px", 0.5)
+        )
         if sigma is not None and not 0 < sigma <= 10000:
             self.add_error("sigma_px", "The ± must be above 0 px.")
         mark["sigma_px"] = sigma
         if data.get("name"):
             mark["name"] = data["name"]
+        mark.pop("check", None)
+        if data.get("check"):
+            mark["check"] = True
         if mark["kind"] == "spot":
             mark["at"] = points[0]
-            mark["world"] = [read(axis, parse_length, self.show.length_unit, "The place") if (data.get(axis) or "").strip() else None
-                             for axis in ("across", "up", "along")]
-            spread = read("world_plus_minus", parse_length, self.show.length_unit, "The ±") if (data.get("world_plus_minus") or "").strip() else 0.0
+            mark["world"] = [
+                read(axis, parse_length, self.show.length_unit, "The place")
+                if (data.get(axis) or "").strip()
+                else None
+                for axis in ("across", "up", "along")
+            ]
+            spread = (
+                read("world_plus_minus", parse_length, self.show.length_unit, "The ±")
+                if (data.get("world_plus_minus") or "").strip()
+                else 0.0
+            )
             self._lay(mark, spread, data.get("on") or "")
         else:
             mark["points"] = points
@@ -108,15 +154,29 @@ class MarkForm(forms.Form):
     def _kept(self, field, read, index, i):
         """The typed coordinate; the exact stored one where the text was left as it was shown."""
         stored = (self.mark["at"] if self.mark["kind"] == "spot" else self.mark["points"][i])[index]
+        pair = self._pair(i)
+        if pair is not None:
+            return pair[index]
         if self.cleaned_data.get(field) == self.initial[field]:
             return stored
         return read(field, parse_number, "The coordinate")
+
+    def _pair(self, i) -> tuple[float, float] | None:
+        """Both coordinates of a point, where they were typed into the first field: `960 540`."""
+        try:
+            return parse_pair(self.cleaned_data.get(f"x{i}") or "")
+        except Problem:
+            return None
 
 
 class PlaneForm(forms.Form):
     """A plane that spots may lie on: a table top, a wall. Its place may be left open."""
 
-    name = forms.CharField(label="Plane", max_length=60, error_messages={"required": "Give the plane a name, for example Table top."})
+    name = forms.CharField(
+        label="Plane",
+        max_length=60,
+        error_messages={"required": "Give the plane a name, for example Table top."},
+    )
     axis = forms.ChoiceField(label="at one place", choices=AXIS_CHOICES, initial="up")
     metres = forms.CharField(label="of, empty: not known", max_length=30, required=False)
     base = forms.IntegerField(required=False, widget=forms.HiddenInput)
@@ -139,7 +199,12 @@ class PlaneForm(forms.Form):
 class SurveyForm(forms.Form):
     """A table of points, pasted or as a file."""
 
-    text = forms.CharField(label="Paste: name, x, y, z, ±", required=False, widget=forms.Textarea(attrs={"rows": 4}), max_length=2_000_000)
+    text = forms.CharField(
+        label="Paste: name, x, y, z, ±",
+        required=False,
+        widget=forms.Textarea(attrs={"rows": 4}),
+        max_length=2_000_000,
+    )
     file = forms.FileField(label="or a CSV, OBJ or PLY file", required=False)
     unit = forms.ChoiceField(label="Unit", choices=list(LENGTH_UNITS.items()))
     up_axis = forms.ChoiceField(label="Up is", choices=[("Y", "Y"), ("Z", "Z")])
@@ -158,9 +223,15 @@ class SurveyForm(forms.Form):
         if self.errors:
             return data
         try:
-            spread = parse_length(data["plus_minus"], data["unit"], "The ±") if (data.get("plus_minus") or "").strip() else None
+            spread = (
+                parse_length(data["plus_minus"], data["unit"], "The ±")
+                if (data.get("plus_minus") or "").strip()
+                else None
+            )
             raw = upload.read(50_000_000) if upload else text.encode()
-            data["points"] = survey.read(raw, upload.name if upload else "pasted.csv", data["unit"], data["up_axis"], spread)
+            data["points"] = survey.read(
+                raw, upload.name if upload else "pasted.csv", data["unit"], data["up_axis"], spread
+            )
         except Problem as problem:
             self.add_error("file" if upload else "text", problem.sentence)
         return data

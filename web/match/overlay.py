@@ -29,22 +29,44 @@ def draw(camera: Camera | None, fit: dict, marks: list, show, residuals: bool = 
     if camera is None:
         return {"paths": paths, "labels": labels, "says": ""}
     placed = None not in fit["camera"]["position_m"]
-    if placed and fit["determined"]["position"] != "no" or placed and fit["determined"]["scale"] == "no":
+    if (
+        placed
+        and fit["determined"]["position"] != "no"
+        or placed
+        and fit["determined"]["scale"] == "no"
+    ):
         paths += _ground(camera, fit, show, labels)
     if pieces := overlay.horizon(camera):
         paths.append({"class": "horizon", "d": path_of(pieces)})
         middle = max(pieces, key=len)
-        labels.append(label(middle[np.argmin(np.abs(middle[:, 0] - camera.grid.width * 0.04))], "horizon", "quiet"))
+        labels.append(
+            label(
+                middle[np.argmin(np.abs(middle[:, 0] - camera.grid.width * 0.04))],
+                "horizon",
+                "quiet",
+            )
+        )
     size = np.array([camera.grid.width, camera.grid.height])
     for axis, point in overlay.vanishing_points(camera).items():
         if (np.abs(point - size / 2) < 0.5 * size + 0.15 * size.max()).all():
             x, y = point
             r = size.max() / 160
-            paths.append({"class": f"vanishing {AXES[axis]}", "d": f"M{x - r:.1f} {y:.1f}h{2 * r:.1f}M{x:.1f} {y - r:.1f}v{2 * r:.1f}"})
+            paths.append(
+                {
+                    "class": f"vanishing {AXES[axis]}",
+                    "d": f"M{x - r:.1f} {y:.1f}h{2 * r:.1f}M{x:.1f} {y - r:.1f}v{2 * r:.1f}",
+                }
+            )
             labels.append(label(point, f"{'XYZ'[axis]} vanishes", "quiet"))
     if residuals:
         paths += _arrows(camera, marks)
-    return {"paths": paths, "labels": labels, "says": f"arrows show residuals × {ARROW_FACTOR}" if any(p["class"] == "arrows" for p in paths) else ""}
+    return {
+        "paths": paths,
+        "labels": labels,
+        "says": f"arrows show residuals × {ARROW_FACTOR}"
+        if any(p["class"] == "arrows" for p in paths)
+        else "",
+    }
 
 
 def label(point, text, kind):
@@ -72,11 +94,24 @@ def _ground(camera, fit, show, labels) -> list[dict]:
 
 def _arrows(camera, marks) -> list[dict]:
     used = [mark for mark in marks if not mark.get("off")]
-    edges = [(np.array(mark["points"], float), AXES.index(mark["axis"])) for mark in used if mark["kind"] == "edge"]
-    d = "".join(_arrow(point, foot) for (points, _), feet in zip(edges, overlay.edge_misses(camera, edges)) for point, foot in zip(points, feet))
-    spots = [mark for mark in used if mark["kind"] == "spot" and None not in mark.get("world", [None])]
+    edges = [
+        (np.array(mark["points"], float), AXES.index(mark["axis"]))
+        for mark in used
+        if mark["kind"] == "edge"
+    ]
+    d = "".join(
+        _arrow(point, foot)
+        for (points, _), feet in zip(edges, overlay.edge_misses(camera, edges))
+        for point, foot in zip(points, feet)
+    )
+    spots = [
+        mark for mark in used if mark["kind"] == "spot" and None not in mark.get("world", [None])
+    ]
     if spots:
-        d += "".join(_arrow(np.array(mark["at"], float), foot) for mark, foot in zip(spots, camera.project([mark["world"] for mark in spots])))
+        d += "".join(
+            _arrow(np.array(mark["at"], float), foot)
+            for mark, foot in zip(spots, camera.project([mark["world"] for mark in spots]))
+        )
     return [{"class": "arrows", "d": d}] if d else []
 
 

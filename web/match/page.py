@@ -6,14 +6,15 @@ from django.shortcuts import render
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.gates.chain import straight
+from aperture.match.facts import AXES
 from aperture.match.reach import Reach, ellipse
 from aperture.match.solve import camera_of, find
-from web.match import aids, leaves, sheet
+from web.match import aids, leaves, match_remarks, sheet
 from web.match.fact_forms import FORMS, LensForm
 from web.match.fits import document_of, fit_of
 from web.match.forms import FocalForm, PlaneForm, SurveyForm
 from web.match.overlay import draw
-from web.plates.models import plate_of
+from web.plates.models import metadata_of, plate_of
 from web.shows import steps
 from web.shows.actions import next_revision
 
@@ -34,9 +35,15 @@ def overlay(shot, state, fit, wished=None, straightened=False) -> dict:
 def data(shot, wished=None, straightened=False) -> dict:
     """What the page's script needs."""
     fit = fit_of(shot.state)
-    return {"revision": shot.head.number, "locked": shot.locked or shot.state.get("draft") in shot.state.get("draft_locks", ()),
-            "marks": shot.state["marks"], "facts": shot.state["facts"], "overlay": overlay(shot, shot.state, fit, wished, straightened),
-            "residuals": (fit or {}).get("residuals", {}).get("marks", {}), "survey": survey(shot, fit)}
+    return {
+        "revision": shot.head.number,
+        "locked": shot.locked or shot.state.get("draft") in shot.state.get("draft_locks", ()),
+        "marks": shot.state["marks"],
+        "facts": shot.state["facts"],
+        "overlay": overlay(shot, shot.state, fit, wished, straightened),
+        "residuals": (fit or {}).get("residuals", {}).get("marks", {}),
+        "survey": survey(shot, fit),
+    }
 
 
 def survey(shot, fit) -> list[dict]:
@@ -46,22 +53,47 @@ def survey(shot, fit) -> list[dict]:
         return []
     placed = {mark.get("name") for mark in shot.state["marks"] if mark["kind"] == "spot"}
     out = [{"name": point["name"], "placed": point["name"] in placed} for point in points]
-    if not fit or not fit["ok"] or fit["determined"]["scale"] == "no" or None in fit["camera"]["position_m"]:
+    if (
+        not fit
+        or not fit["ok"]
+        or fit["determined"]["scale"] == "no"
+        or None in fit["camera"]["position_m"]
+    ):
         return out
     try:
         reach = Reach.of(*find(document_of(shot.state), fit, own=True))
     except Problem:
         return out
-    world, spread = np.array([point["world"] for point in points]), np.array([point["plus_minus"] for point in points])
+    world, spread = (
+        np.array([point["world"] for point in points]),
+        np.array([point["plus_minus"] for point in points]),
+    )
     at, covariance = reach.expected(world, spread)
     for one, place, own in zip(out, at, covariance):
-        if not one["placed"] and np.isfinite(place).all() and np.isfinite(own).all() and (place > 0).all() and (
-                place < (reach.camera.grid.width, reach.camera.grid.height)).all():
-            one |= {"at": [round(float(v), 2) for v in place], "ellipse": [round(v, 2) for v in ellipse(own)]}
+        if (
+            not one["placed"]
+            and np.isfinite(place).all()
+            and np.isfinite(own).all()
+            and (place > 0).all()
+            and (place < (reach.camera.grid.width, reach.camera.grid.height)).all()
+        ):
+            one |= {
+                "at": [round(float(v), 2) for v in place],
+                "ellipse": [round(v, 2) for v in ellipse(own)],
+            }
     return out
 
 
-LEAVES = (("fit", "Fit"), ("evidence", "Evidence"), ("lens", "Lens"), ("survey", "Survey"), ("next", "Next"), ("drafts", "Drafts"))
+LEAVES = (
+    ("fit", "Fit"),
+    ("evidence", "Evidence"),
+    ("lens", "Lens"),
+    ("survey", "Survey"),
+    ("next", "Next"),
+    ("drafts", "Drafts"),
+)
+LETTERS = {"across": "X", "up": "Y", "along": "Z"}
+SWAPS = (("across", "up"), ("across", "along"), ("up", "along"))
 KINDS = (("across", "X"), ("up", "Y"), ("along", "Z"), ("bow", "⌒"), ("spot", "+"))
 
 
@@ -71,23 +103,65 @@ def context(shot, forms=None) -> dict:
     spots = [mark for mark in shot.state["marks"] if mark["kind"] == "spot"]
     base, focal = {"base": shot.head.number}, shot.state["lens"].get("focal_mm")
     ends = {"start": spots[0]["id"], "end": spots[-1]["id"]} if spots else {}
-    given = {"focal": f"{focal['value']:g} mm", "focal_plus_minus": f"{focal['plus_minus']:g} mm"} if focal else {}
-    ready = {name: form(show=shot.show, spots=spots, initial=base | (ends if name == "length" else {}), prefix=name) for name, form in FORMS.items()}
-    ready |= {"focal": FocalForm(initial=base | given, prefix="focal"), "lens": LensForm(initial=base | LensForm.initial_of(shot.state["lens"]), prefix="lens"),
-              "plane": PlaneForm(show=shot.show, initial=base, prefix="plane"),
-              "survey": SurveyForm(initial=base | {"unit": shot.show.length_unit, "up_axis": shot.show.up_axis}, prefix="survey")}
+    given = (
+        {"focal": f"{focal['value']:g} mm", "focal_plus_minus": f"{focal['plus_minus']:g} mm"}
+        if focal
+        else {}
+    )
+    ready = {
+        name: form(
+            show=shot.show,
+            spots=spots,
+            initial=base | (ends if name == "length" else {}),
+            prefix=name,
+        )
+        for name, form in FORMS.items()
+    }
+    ready |= {
+        "focal": FocalForm(initial=base | given, prefix="focal"),
+        "lens": LensForm(initial=base | LensForm.initial_of(shot.state["lens"]), prefix="lens"),
+        "plane": PlaneForm(show=shot.show, initial=base, prefix="plane"),
+        "survey": SurveyForm(
+            initial=base | {"unit": shot.show.length_unit, "up_axis": shot.show.up_axis},
+            prefix="survey",
+        ),
+    }
     ready |= forms or {}
-    return {"shot": shot, "show": shot.show, "leaves": LEAVES, "kinds": KINDS, "fit": fit, "figures": sheet.figures(shot, fit),
-            "remarks": sheet.sorted_remarks(shot, fit),
-            "file_focal": plate.metadata.get("focal_mm") if plate else None, "evidence": sheet.evidence(shot, fit), "forms": ready,
-            "more_facts": [(name, ready[name]) for name in ("position", "angle", "view", "range")], "opened": next(iter(forms or {}), ""),
-            "spot_count": len(spots), "planes": shot.state.get("planes", []), "survey": survey(shot, fit), "drafts": leaves.drafts(shot),
-            "vanishing": sheet.vanishing_map(shot, fit), "tilt": leaves.floor_tilt(shot, fit), "undoable": shot.head.parent, "redoable": next_revision(shot)}
+    return {
+        "shot": shot,
+        "show": shot.show,
+        "leaves": LEAVES,
+        "kinds": KINDS,
+        "fit": fit,
+        "figures": sheet.figures(shot, fit),
+        "remarks": match_remarks.sorted_remarks(shot, fit),
+        "file_focal": metadata_of(shot.state, plate).get("focal_mm"),
+        "evidence": sheet.evidence(shot, fit),
+        "forms": ready,
+        "more_facts": [(name, ready[name]) for name in ("position", "angle", "view", "range")],
+        "opened": next(iter(forms or {}), ""),
+        "spot_count": len(spots),
+        "planes": shot.state.get("planes", []),
+        "axes": AXES,
+        "swaps": [
+            (first, second, f"{LETTERS[first]} and {LETTERS[second]}") for first, second in SWAPS
+        ],
+        "survey": survey(shot, fit),
+        "drafts": leaves.drafts(shot),
+        "vanishing": sheet.vanishing_map(shot, fit),
+        "tilt": leaves.floor_tilt(shot, fit),
+        "undoable": shot.head.parent,
+        "redoable": next_revision(shot),
+    }
 
 
 def report(request, shot, forms=None):
     """The report with what else on the page an edit changes: the history and the row of steps."""
-    return render(request, "match/_report.html", context(shot, forms) | {"fresh_history": True, "steps": steps.strip(shot, "match")})
+    return render(
+        request,
+        "match/_report.html",
+        context(shot, forms) | {"fresh_history": True, "steps": steps.strip(shot, "match")},
+    )
 
 
 def answer(request, shot, forms=None):

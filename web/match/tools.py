@@ -1,5 +1,6 @@
 """The Match step's helpers: refining, proposals, the survey, the kit, what to measure next, the straightened plate, drafts."""
 
+import json
 from functools import lru_cache
 
 import numpy as np
@@ -8,20 +9,21 @@ from django.shortcuts import render
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.match import proposals, refine
 from aperture.match.document import loads
 from aperture.match.solve import camera_of
 from aperture.plates.straighten import straighten_map
+from aperture.units import format_value
 from web.gates.gate import for_match, lens_of
 from web.match import actions, leaves, page
-from web.match.evidence import base_of
 from web.match.fits import document_of, fit_of
 from web.match.forms import SurveyForm
 from web.match.overlay import draw
 from web.match.views import saved
-from web.plates.models import plate_of
+from web.plates.models import plate_of, transfer_of
+from web.shows.reading import base_of, body, point, whole
 from web.shows.views import find
 
 
@@ -32,47 +34,62 @@ def _pixels(shot):
     return plate, np.load(plate.folder / "pixels.npy", mmap_mode="r")
 
 
-def _message(request) -> dict:
-    data = loads(request.body)
-    if not isinstance(data, dict):
-        raise Problem("The page sent nothing that can be read.")
-    return data
-
-
 # Refining and proposals --------------------------------------------------------------------------------------------------
 
 
-def _refined(pixels, mark: dict) -> tuple[dict, float]:
-    """The mark at the picture's gradient, and by how far it moved, px. Raises Problem where there is none."""
+def _refined(pixels, mark: dict, transfer: str) -> tuple[dict, float]:
+    """The mark at the picture's gradient, and by how far it moved, px.
+
+    Raises Problem where the picture has nothing there.
+    """
     if mark["kind"] == "spot":
-        found = refine.refine_spot(pixels, mark["at"])
-        return mark | {"at": [round(float(v), 3) for v in found.points[0]], "sigma_px": round(found.sigma_px, 3)}, found.moved
-    found = refine.refine_edge(pixels, mark["points"])
-    return mark | {"points": [[round(float(v), 3) for v in point] for point in found.points], "sigma_px": round(found.sigma_px, 3)}, found.moved
+        found = refine.refine_spot(pixels, mark["at"], transfer)
+        place = {"at": np.round(found.points[0], 3).tolist()}
+    else:
+        found = refine.refine_edge(pixels, mark["points"], transfer)
+        place = {"points": np.round(found.points, 3).tolist()}
+    return mark | place | {"sigma_px": round(found.sigma_px, 3)}, found.moved
 
 
 @require_POST
 def refine_marks(request, show, shot):
     """Refine marks by id; those that can't be are left, and said."""
     shot = find(show, shot)
-    data = _message(request)
-    wanted, base = set(map(str, data.get("ids") or [])), data.get("base")
-    marks = [mark for mark in shot.state["marks"] if mark["id"] in wanted]
+    data = body(request)
+    wanted, base = data.get("ids"), whole(data.get("base"))
+    named = wanted if isinstance(wanted, list) else []
+    marks = [mark for mark in shot.state["marks"] if mark["id"] in named]
     if not marks:
         raise Problem("Choose a mark first, then refine it.")
     _, pixels = _pixels(shot)
     done, refused, furthest = {}, [], 0.0
     for mark in marks:
         try:
-            done[mark["id"]], moved = _refined(pixels, mark)
+            done[mark["id"]], moved = _refined(pixels, mark, transfer_of(shot.state))
             furthest = max(furthest, moved)
         except Problem as problem:
             refused.append(f"“{mark.get('name') or mark['id']}” stays as it is: {problem.sentence}")
     if done:
-        shot = actions.replace_marks(shot, done, f"Refined {len(done)} mark{'s' if len(done) > 1 else ''}", base if isinstance(base, int) else None)
+        shot = actions.replace_marks(
+            shot,
+            done,
+            f"Refined {len(done)} mark{'s' if len(done) > 1 else ''}",
+            base,
+        )
     response = saved(request, shot)
-    told = [f"Refined {len(done)} of {len(marks)}, moved by at most {furthest:.2f} px."] if done else []
-    return JsonResponse(loads(response.content) | {"says": " ".join(told + refused[:3] + ([f"And {len(refused) - 3} more."] if len(refused) > 3 else []))})
+    told = (
+        [f"Refined {len(done)} of {len(marks)}, moved by at most {furthest:.2f} px."]
+        if done
+        else []
+    )
+    return JsonResponse(
+        loads(response.content)
+        | {
+            "says": " ".join(
+                told + refused[:3] + ([f"And {len(refused) - 3} more."] if len(refused) > 3 else [])
+            )
+        }
+    )
 
 
 @lru_cache(maxsize=8)
@@ -88,57 +105,94 @@ def _proposed(digest, folder, principal, bend):
 
 
 def _proposals(shot):
+    return _proposed(*_proposal_key(shot))
+
+
+def _proposal_key(shot) -> tuple:
+    """What `_proposed` depends on."""
     plate, _ = _pixels(shot)
     told = for_match(shot.state)
     principal = tuple(told.get("lens", {}).get("principal_point", ())) or None
     given = shot.state["lens"].get("principal_point")
+    given = given["value"] if isinstance(given, dict) else given
     principal = tuple(given) if isinstance(given, list) else principal
     found, bend = lens_of(shot.state, plate), None
     lens = found.lens if found else None
-    if lens is None and told and told["gate"]["squeeze"] != 1:  # no focal length is needed to undo a squeeze
+    if (
+        lens is None and told and told["gate"]["squeeze"] != 1
+    ):  # no focal length is needed to undo a squeeze
         lens = Lens(told["gate"]["width_mm"], told["gate"]["squeeze"])
     if lens and (lens.distorts or lens.projection != "rectilinear" or lens.squeeze != 1):
-        bend = ((told["gate"]["width_mm"], told["gate"]["height_mm"]), (lens.focal_mm, lens.squeeze, lens.projection, lens.centre_mm, lens.coefficients))
-    return _proposed(plate.digest, plate.folder, principal, bend)
+        bend = (
+            (told["gate"]["width_mm"], told["gate"]["height_mm"]),
+            (lens.focal_mm, lens.squeeze, lens.projection, lens.centre_mm, lens.coefficients),
+        )
+    return plate.digest, plate.folder, principal, bend
 
 
 @require_GET
 def propose(request, show, shot):
-    """The segments of the plate, by direction."""
-    found = _proposals(find(show, shot))
-    counts = {axis: sum(one.axis == axis for one in found.segments) for axis in ("across", "up", "along")}
-    return JsonResponse({"segments": [{"points": np.round(one.points, 2).tolist(), "axis": one.axis} for one in found.segments], "counts": counts})
+    """The segments of the plate, by direction, and how far they can be trusted."""
+    shot = find(show, shot)
+    found = _proposals(shot)
+    counts = {
+        axis: sum(one.axis == axis for one in found.segments) for axis in ("across", "up", "along")
+    }
+    segments = [
+        {"points": np.round(one.points, 2).tolist(), "axis": one.axis} for one in found.segments
+    ]
+    says = found.says(_focal_words(shot, found)) if found.focal_share else found.says("")
+    # What taking them needs is made now, while progress is shown: taking is then quick.
+    _offered(*_proposal_key(shot), transfer_of(shot.state), json.dumps(document_of(shot.state)))
+    answer = {"segments": segments, "counts": counts, "says": says, "trust": found.trust}
+    return JsonResponse(answer)
+
+
+def _focal_words(shot, found) -> str:
+    """The lens that proposals give, with its ±."""
+    document = document_of(shot.state)
+    focal, unit = found.focal_share * document["image"]["width"], "px"
+    if "gate" in document:
+        focal *= document["gate"]["height_mm"] / document["image"]["height"]
+        unit = "mm"
+    return f"the lens would be {' '.join(format_value(focal, found.focal_spread * focal, unit))}"
+
+
+@lru_cache(maxsize=8)
+def _offered(digest, folder, principal, bend, transfer, document_text):
+    """The best segments as marks that agree with a document: for each axis, and how they are weighed."""
+    pixels = np.load(folder / "pixels.npy", mmap_mode="r")
+    found = _proposed(digest, folder, principal, bend)
+    document = loads(document_text)
+    marks = proposals.marks_of(pixels, proposals.choose(found.segments), transfer)
+    kept = proposals.agreeing(document, marks)
+    return proposals.believed(found, document, kept)
 
 
 @require_POST
 def take(request, show, shot):
-    """Take proposals as edges, refined where the picture allows: one by its `index`, or the best of a direction (`axis`), or of `all`."""
+    """Take proposals as edges, refined where the picture allows.
+
+    One by its `index`, or the best of a direction (`axis`), or of `all`.
+    """
     shot = find(show, shot)
-    data = _message(request)
-    found, base = _proposals(shot), data.get("base")
+    data = body(request)
+    key, base = _proposal_key(shot), whole(data.get("base"))
+    found, transfer = _proposed(*key), transfer_of(shot.state)
     index, axis = data.get("index"), data.get("axis")
     if isinstance(index, int) and 0 <= index < len(found.segments) and found.segments[index].axis:
-        chosen = [found.segments[index]]
+        _, pixels = _pixels(shot)
+        marks = proposals.marks_of(pixels, [found.segments[index]], transfer)
     elif axis in ("across", "up", "along", "all"):
-        chosen = [one for one in proposals.choose(found.segments) if axis in ("all", one.axis)]
+        document_text = json.dumps(document_of(shot.state))
+        offered = _offered(*key, transfer, document_text)
+        marks = [mark for mark in offered if axis in ("all", mark["axis"])]
     else:
         raise Problem("That segment belongs to no direction: draw the edge by hand.")
-    if not chosen:
+    if not marks:
         raise Problem(f"No segments of the picture run {axis}.")
-    _, pixels = _pixels(shot)
-    marks = []
-    for one in chosen:
-        mark = {"kind": "edge", "axis": one.axis, "points": np.round(one.points, 2).tolist(), "sigma_px": 0.7}
-        try:
-            better, moved = _refined(pixels, mark)
-            # One segment's end may lie on another edge nearby: then the segment itself is better.
-            marks.append(better | {"sigma_px": max(better["sigma_px"], 0.15)} if moved < 2 and len(better["points"]) == 2 else mark)
-        except Problem:
-            marks.append(mark)
-    if axis:
-        marks = proposals.agreeing(document_of(shot.state), marks)
     label = f"Took {len(marks)} proposal{'s' if len(marks) > 1 else ''}"
-    return saved(request, actions.add_marks(shot, marks, label, base if isinstance(base, int) else None))
+    return saved(request, actions.add_marks(shot, marks, label, base))
 
 
 # Survey ------------------------------------------------------------------------------------------------------------------
@@ -153,18 +207,18 @@ def survey(request, show, shot):
     form = SurveyForm(request.POST, request.FILES, prefix="survey")
     if not form.is_valid():
         return page.answer(request, shot, {"survey": form})
-    return page.answer(request, actions.set_survey(shot, form.cleaned_data["points"], form.cleaned_data["base"]))
+    return page.answer(
+        request, actions.set_survey(shot, form.cleaned_data["points"], form.cleaned_data["base"])
+    )
 
 
 @require_POST
 def place(request, show, shot):
     """Place a surveyed point on the plate."""
     shot = find(show, shot)
-    data = _message(request)
-    at, base = data.get("at"), data.get("base")
-    if not isinstance(at, list) or len(at) != 2 or not all(isinstance(v, int | float) and np.isfinite(v) for v in at):
-        raise Problem("A position in the picture is two numbers.")
-    return saved(request, actions.place_surveyed(shot, str(data.get("name")), at, base if isinstance(base, int) else None))
+    data = body(request)
+    at, base = point(data.get("at")), whole(data.get("base"))
+    return saved(request, actions.place_surveyed(shot, str(data.get("name")), at, base))
 
 
 # Kit and advice ----------------------------------------------------------------------------------------------------------
@@ -174,7 +228,9 @@ def place(request, show, shot):
 def kit(request, show, shot):
     """Round values near the solved lens."""
     shot = find(show, shot)
-    return render(request, "match/_kit.html", leaves.kit_choices(shot) | {"shot": shot, "show": shot.show})
+    return render(
+        request, "match/_kit.html", leaves.kit_choices(shot) | {"shot": shot, "show": shot.show}
+    )
 
 
 @require_POST
@@ -182,7 +238,9 @@ def take_kit(request, show, shot):
     """Take one of the kit's values: as the given focal length, or as a fact."""
     shot = find(show, shot)
     wanted = request.POST.get("says", "")
-    one = next((one for one in leaves.kit_choices(shot).get("choices", ()) if one["says"] == wanted), None)
+    one = next(
+        (one for one in leaves.kit_choices(shot).get("choices", ()) if one["says"] == wanted), None
+    )
     if one is None:
         raise Problem("That value isn't on the list any more: the match has changed.")
     if one["fact"]:
@@ -194,7 +252,12 @@ def take_kit(request, show, shot):
 def advice(request, show, shot):
     """What to measure next."""
     shot = find(show, shot)
-    return render(request, "match/_advice.html", leaves.advice(shot, request.GET.get("quantity", "position")) | {"shot": shot, "show": shot.show})
+    return render(
+        request,
+        "match/_advice.html",
+        leaves.advice(shot, request.GET.get("quantity", "position"))
+        | {"shot": shot, "show": shot.show},
+    )
 
 
 @require_GET
@@ -228,8 +291,11 @@ def straight_plate(request, show, shot):
     height, width = proxy.shape[:2]
     x, y = straighten_map(camera, (width, height))
     out = cv2.remap(proxy, x, y, cv2.INTER_LINEAR, borderValue=(0x5C, 0x5B, 0x5A))
-    return HttpResponse(cv2.imencode(".jpg", out, [cv2.IMWRITE_JPEG_QUALITY, 90])[1].tobytes(), content_type="image/jpeg",
-                        headers={"Cache-Control": "private, no-store"})
+    return HttpResponse(
+        cv2.imencode(".jpg", out, [cv2.IMWRITE_JPEG_QUALITY, 90])[1].tobytes(),
+        content_type="image/jpeg",
+        headers={"Cache-Control": "private, no-store"},
+    )
 
 
 # Drafts ------------------------------------------------------------------------------------------------------------------
@@ -239,9 +305,16 @@ def straight_plate(request, show, shot):
 def draft(request, show, shot, verb):
     """Keep, continue, remove, lock, unlock a draft."""
     shot, name, base = find(show, shot), request.POST.get("name", ""), base_of(request)
-    act = {"keep": actions.keep_draft, "continue": actions.continue_draft, "remove": actions.remove_draft,
-           "lock": lambda shot, name, base: actions.lock_draft(shot, name, True, base),
-           "unlock": lambda shot, name, base: actions.lock_draft(shot, name, False, base)}.get(verb)
+    act = {
+        "keep": actions.keep_draft,
+        "continue": actions.continue_draft,
+        "remove": actions.remove_draft,
+        "lock": lambda shot, name, base: actions.lock_draft(shot, name, True, base),
+        "unlock": lambda shot, name, base: actions.lock_draft(shot, name, False, base),
+        "rename": lambda shot, name, base: actions.rename_draft(
+            shot, name, request.POST.get("new", ""), base
+        ),
+    }.get(verb)
     if act is None:
         raise Problem("There is no such verb for a draft.")
     act(shot, name, base)
@@ -254,8 +327,22 @@ def beside(request, show, shot):
     shot, name = find(show, shot), request.GET.get("name", "")
     other = leaves.state_of_draft(shot, name)
     fit = fit_of(other)
-    drawn = draw(camera_of(fit, document_of(other)) if fit and fit["ok"] else None, fit or {}, other["marks"], shot.show, residuals=False)
-    html = render(request, "match/_beside.html", {"rows": leaves.compared(shot, other), "name": name, "current": shot.state.get("draft", "First")})
+    drawn = draw(
+        camera_of(fit, document_of(other)) if fit and fit["ok"] else None,
+        fit or {},
+        other["marks"],
+        shot.show,
+        residuals=False,
+    )
+    html = render(
+        request,
+        "match/_beside.html",
+        {
+            "rows": leaves.compared(shot, other),
+            "name": name,
+            "current": shot.state.get("draft", "First"),
+        },
+    )
     return JsonResponse({"overlay": drawn, "marks": other["marks"], "html": html.content.decode()})
 
 
@@ -264,4 +351,6 @@ def revisions(request, show, shot):
     """Every revision, the newest first."""
     shot = find(show, shot)
     listed = shot.revisions.defer("state").order_by("-number")[:200]
-    return render(request, "match/_revisions.html", {"revisions": listed, "shot": shot, "show": shot.show})
+    return render(
+        request, "match/_revisions.html", {"revisions": listed, "shot": shot, "show": shot.show}
+    )

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from web.match import evidence, tools, views
+from web.match import evidence, tools, views, worlds
 
 urlpatterns = [
     path("match", views.match, name="match"),
@@ -13,6 +13,12 @@ urlpatterns = [
     path("match/focal", evidence.set_focal, name="match-focal"),
     path("match/lens", evidence.set_lens, name="match-lens"),
     path("match/hold/<slug:what>", evidence.hold, name="match-hold"),
+    path("match/free/<slug:what>", evidence.free, name="match-free"),
+    path("match/mistrust", evidence.mistrust, name="match-mistrust"),
+    path("match/file-focal", evidence.take_file_focal, name="match-file-focal"),
+    path("match/swap", worlds.swap, name="match-swap"),
+    path("match/turn", worlds.turn, name="match-turn"),
+    path("match/floor-plane", worlds.floor, name="match-floor-plane"),
     path("match/plane", evidence.put_plane, name="match-plane"),
     path("match/plane/<str:id_>/remove", evidence.remove_plane, name="match-plane-remove"),
     path("match/mark/<str:id_>", evidence.mark, name="match-mark"),

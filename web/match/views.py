@@ -5,35 +5,48 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from aperture.errors import Problem
-from aperture.match.document import InvalidDocument, loads, validate
+from aperture.match.document import InvalidDocument, loads, unwrapped, validate
 from aperture.match.solve import solve
-from web.match import actions, page, sheet
+from web.match import actions, match_remarks, page, sheet
 from web.match.aids import wanted_from
 from web.match.fits import document_of, fit_of
 from web.plates.models import plate_of
 from web.shows.actions import edit
+from web.shows.reading import base_of, body, whole
 from web.shows.views import find, step_page
 
 
 def match(request, show, shot):
     """The plate with its marks, and the report; ?revision= shows an earlier one, to look at."""
     shot = find(show, shot)
-    looked = request.GET.get("revision", "")
-    if looked.isdecimal() and int(looked) != shot.head.number:
-        shot.head, shot.locked = get_object_or_404(shot.revisions, number=int(looked)), True
-    else:
-        looked = ""
-    context = page.context(shot) | {"plate": plate_of(shot), "page": page.data(shot), "looked": looked}
+    looked, newest = whole(request.GET.get("revision")), shot.head.number
+    if looked == newest:
+        looked = None
+    if looked is not None:
+        shot.head, shot.locked = get_object_or_404(shot.revisions, number=looked), True
+    context = page.context(shot) | {
+        "plate": plate_of(shot),
+        "page": page.data(shot),
+        "looked": looked,
+        "newest": newest,
+    }
+    if looked is not None:  # undo would go on from the newest, which isn't what is shown
+        context |= {"undoable": None, "redoable": None}
     return step_page(request, shot, "match", "match/match.html", context)
 
 
 def marks_from(request) -> tuple[list, int | None, str, dict, dict]:
     """(marks, revision they were drawn on, label, wished aids, all of the message) of a message from the page. Raises InvalidDocument."""
-    data = loads(request.body)
-    if not isinstance(data, dict) or not isinstance(data.get("marks"), list):
+    data = body(request)
+    if not isinstance(data.get("marks"), list):
         raise InvalidDocument("The page sent no list of marks.", "/marks")
-    base = data.get("base")
-    return data["marks"], base if isinstance(base, int) else None, str(data.get("label") or "Marks")[:100], wanted_from(data.get("aids")), data
+    return (
+        data["marks"],
+        whole(data.get("base")),
+        str(data.get("label") or "Marks")[:100],
+        wanted_from(data.get("aids")),
+        data,
+    )
 
 
 @require_POST
@@ -48,15 +61,29 @@ def preview(request, show, shot):
     validate(document)
     fit = solve(document, warm=fit_of(shot.state), checked=True, explain=False).document
     shot.head.state = state  # for the report's functions only; never saved
-    context = {"figures": sheet.figures(shot, fit), "remarks": sheet.sorted_remarks(shot, fit), "fit": fit, "shot": shot, "request": request}
+    context = {
+        "figures": sheet.figures(shot, fit),
+        "remarks": match_remarks.sorted_remarks(shot, fit),
+        "fit": fit,
+        "shot": shot,
+        "request": request,
+    }
     html = render(request, "match/_figures.html", context).content.decode()
-    return JsonResponse({"overlay": page.overlay(shot, state, fit, wished | {"map": False}), "figures": html,
-                         "residuals": fit["residuals"]["marks"] if fit["ok"] else {}, "ok": fit["ok"]})
+    return JsonResponse(
+        {
+            "overlay": page.overlay(shot, state, fit, wished | {"map": False}),
+            "figures": html,
+            "residuals": fit["residuals"]["marks"] if fit["ok"] else {},
+            "ok": fit["ok"],
+        }
+    )
 
 
 def saved(request, shot, wished=None) -> JsonResponse:
     """What the page needs after an edit that it asked for by script."""
-    return JsonResponse(page.data(shot, wished) | {"report": page.report(request, shot).content.decode()})
+    return JsonResponse(
+        page.data(shot, wished) | {"report": page.report(request, shot).content.decode()}
+    )
 
 
 @require_POST
@@ -70,9 +97,10 @@ def save(request, show, shot):
 @require_http_methods(["GET", "POST"])
 def state(request, show, shot):
     """The marks and overlay as they are now; POST with the aids that the page wishes for."""
-    data = loads(request.body or b"{}")
-    data = data if isinstance(data, dict) else {}
-    return JsonResponse(page.data(find(show, shot), wanted_from(data.get("aids")), bool(data.get("straight"))))
+    data = body(request) if request.body else {}
+    return JsonResponse(
+        page.data(find(show, shot), wanted_from(data.get("aids")), bool(data.get("straight")))
+    )
 
 
 @require_GET
@@ -88,16 +116,27 @@ def load(request, show, shot):
     upload = request.FILES.get("document")
     if upload is None:
         raise Problem("Choose a match document, a .json file.")
-    data = loads(upload.read(20_000_000))
+    data = unwrapped(loads(upload.read(20_000_000)))
     validate(data)
     plate = shot.state["plate"]
-    if not plate or (data["image"]["width"], data["image"]["height"]) != (plate["width"], plate["height"]):
-        raise Problem(f"The document is about a picture of {data['image']['width']} × {data['image']['height']} px, and this shot's plate has another size.")
+    if not plate or (data["image"]["width"], data["image"]["height"]) != (
+        plate["width"],
+        plate["height"],
+    ):
+        raise Problem(
+            f"The document is about a picture of {data['image']['width']} × {data['image']['height']} px, and this shot's plate has another size."
+        )
 
     def change(state):
-        state["marks"], state["facts"], state["planes"] = data.get("marks", []), data.get("facts", []), data.get("planes", [])
+        state["marks"], state["facts"], state["planes"] = (
+            data.get("marks", []),
+            data.get("facts", []),
+            data.get("planes", []),
+        )
         state["lens"] = {"focal_mm": None} | data.get("lens", {})
+        state["robust"] = data.get("robust", False)
         if "gate" in data:
             state["gate"] = {"squeeze": 1.0, **data["gate"], "origin": "file", "name": ""}
-    edit(shot, f"Took {upload.name[:80]}", change)
+
+    edit(shot, f"Took {upload.name[:80]}", change, base_of(request))
     return HttpResponse(status=302, headers={"Location": shot.url("match")})

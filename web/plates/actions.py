@@ -1,6 +1,8 @@
 """Bring a picture in."""
 
+import re
 import shutil
+import unicodedata
 from pathlib import Path
 
 from django.conf import settings
@@ -9,8 +11,8 @@ from aperture.errors import Problem
 from aperture.plates.proxies import sha256_of, write_proxies
 from aperture.plates.reading import kind_of, read_picture
 from web.plates.models import Plate
-from web.shows.actions import edit
-from web.shows.models import Shot
+from web.shows.actions import create_shot, edit
+from web.shows.models import Shot, Show
 from web.ui.folders import incoming, settle
 
 
@@ -31,17 +33,74 @@ def bring_in(path: Path, name: str) -> Plate:
         with incoming(home) as folder:
             write_proxies(picture, folder)
             shutil.copyfile(path, folder / f"original{Path(name).suffix.lower()}")
-            if not (home / digest / "pixels.npy").exists():  # unless the same picture came in twice at once
+            if not (
+                home / digest / "pixels.npy"
+            ).exists():  # unless the same picture came in twice at once
                 settle(folder, home / digest)
     except OSError as error:
-        raise Problem(f"“{name}” could not be stored: {error.strerror or error}. Nothing was changed.") from error
-    return Plate.objects.update_or_create(digest=digest, defaults={
-        "name": name, "kind": picture.kind, "depth": picture.depth, "width": picture.width, "height": picture.height,
-        "metadata": picture.metadata.as_dict(), "notes": list(picture.notes)})[0]
+        raise Problem(
+            f"“{name}” could not be stored: {error.strerror or error}. Nothing was changed."
+        ) from error
+    return Plate.objects.update_or_create(
+        digest=digest,
+        defaults={
+            "name": name,
+            "kind": picture.kind,
+            "depth": picture.depth,
+            "width": picture.width,
+            "height": picture.height,
+            "metadata": picture.metadata.as_dict(),
+            "notes": list(picture.notes),
+        },
+    )[0]
+
+
+def shots_of_pictures(show: Show, pictures) -> tuple[list[Shot], list[str]]:
+    """A shot for each of several uploaded pictures, and sentences about those that can't be read.
+
+    A shot's code is its file's name as far as that can stand in an address; taken ones count on.
+    """
+    made, refused = [], []
+    for upload in pictures:
+        try:
+            plate = bring_in(Path(upload.temporary_file_path()), upload.name)
+        except Problem as problem:
+            refused.append(problem.sentence)
+            continue
+        shot = create_shot(show, _free_code(show, Path(upload.name).stem))
+        made.append(take_plate(shot, plate))
+    return made, refused
+
+
+def _free_code(show: Show, name: str) -> str:
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode()
+    base = re.sub(r"[^A-Za-z0-9_-]+", "-", plain).strip("-_")[:34] or "shot"
+    taken = {code.lower() for code in show.shots.values_list("code", flat=True)}
+    codes = (base, *(f"{base}-{number}" for number in range(2, 10000)))
+    return next(code for code in codes if code.lower() not in taken)
 
 
 def take_plate(shot: Shot, plate: Plate, base: int | None = None) -> Shot:
     """Make `plate` the shot's plate."""
+
     def change(state):
-        state["plate"] = {"digest": plate.digest, "name": plate.name, "width": plate.width, "height": plate.height}
+        state["plate"] = {
+            "digest": plate.digest,
+            "name": plate.name,
+            "width": plate.width,
+            "height": plate.height,
+        }
+
+        # What was typed of the old picture doesn't hold for another one.
+        state["plate_facts"] = {}
+
     return edit(shot, f"Plate {plate.name}", change, base)
+
+
+def set_facts(shot: Shot, facts: dict, base: int | None = None) -> Shot:
+    """What is typed of how the plate was taken, and the curve of its values."""
+
+    def change(state):
+        state["plate_facts"] = facts
+
+    return edit(shot, "Facts about the plate", change, base)

@@ -1,11 +1,22 @@
 """Plates: rows that point at files by content hash."""
 
+import re
 from pathlib import Path
 
 from django.conf import settings
 from django.db import models
 
 FRAME = 1  # a photograph is a plate of one frame
+
+
+# A frame's number at the end of a file's name: plate.1001.exr, plate_0101.tif, plate-12.jpg.
+_NUMBERED = re.compile(r"[._-](\d{2,7})\.[A-Za-z0-9]{1,5}$")
+
+
+def frame_of(plate) -> int:
+    """The number that a picture carries in its name; FRAME where it carries none."""
+    found = _NUMBERED.search(plate.name) if plate else None
+    return int(found[1]) if found else FRAME
 
 
 class Plate(models.Model):
@@ -25,6 +36,19 @@ class Plate(models.Model):
     def folder(self) -> Path:
         """Where its files are."""
         return settings.DATA / "plates" / self.digest
+
+
+def metadata_of(state: dict, plate: Plate | None) -> dict:
+    """What is known of how a plate was taken: the file's word, corrected by what was typed."""
+    if plate is None:
+        return {}
+    typed = {key: value for key, value in state.get("plate_facts", {}).items() if key != "transfer"}
+    return plate.metadata | typed
+
+
+def transfer_of(state: dict) -> str:
+    """The curve that the plate's values were encoded with, a key of `colour.TRANSFERS`."""
+    return state.get("plate_facts", {}).get("transfer", "srgb")
 
 
 def plate_of(shot) -> Plate | None:

@@ -4,13 +4,17 @@ from pathlib import Path
 
 from django.http import FileResponse, HttpResponse
 from django.shortcuts import get_object_or_404, redirect
+from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
+from aperture.plates.colour import TRANSFERS
+from aperture.plates.original import explain
 from aperture.plates.proxies import region_png
 from aperture.units import format_value
 from web.plates import actions
-from web.plates.forms import PlateForm
-from web.plates.models import Plate, plate_of
+from web.plates.forms import PlateFactsForm, PlateForm
+from web.plates.models import Plate, metadata_of, plate_of, transfer_of
+from web.shows.models import Show
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -27,44 +31,141 @@ def plate(request, show, shot):
             before = shot.state["plate"]
             plate = actions.bring_in(Path(upload.temporary_file_path()), upload.name)
             shot = actions.take_plate(shot, plate, form.cleaned_data["base"])
-            resized = before and (before["width"], before["height"]) != (plate.width, plate.height) and shot.state["marks"]
+            resized = (
+                before
+                and (before["width"], before["height"]) != (plate.width, plate.height)
+                and shot.state["marks"]
+            )
             return redirect(shot.url("plate") + ("?resized=1" if resized else ""))
         except Problem as problem:
             form.add_error("picture", problem.sentence)
+    return _page(request, shot, form)
+
+
+MOST_PICTURES = 100
+
+
+@require_POST
+def photographs(request, show):
+    """Several pictures at once: a shot of each."""
+    show = get_object_or_404(Show.objects.kept(), slug=show)
+    pictures = request.FILES.getlist("pictures")
+    if not pictures:
+        raise Problem("Choose one picture or more: JPEG, PNG, TIFF or OpenEXR.")
+    if len(pictures) > MOST_PICTURES:
+        raise Problem(f"Bring at most {MOST_PICTURES} pictures at once.")
+    made, refused = actions.shots_of_pictures(show, pictures)
+    if refused:
+        done = f"{len(made)} of {len(pictures)} shots were made. " if made else ""
+        raise Problem(done + " ".join(refused[:3]))
+    return redirect(show)
+
+
+@require_POST
+def facts(request, show, shot):
+    """What is typed of how the plate was taken."""
+    shot = find(show, shot)
+    current = plate_of(shot)
+    if current is None:
+        raise Problem("Bring in a picture first.")
+    form = PlateFactsForm(request.POST, prefix="facts")
+    if form.is_valid():
+        actions.set_facts(shot, form.facts(current.metadata), form.cleaned_data["base"])
+        return redirect(shot.url("plate"))
+    return _page(request, shot, PlateForm(), form)
+
+
+def _page(request, shot, form, facts_form=None):
     current = plate_of(shot)
     remarks = [Remark("About this file", note, "note") for note in current.notes] if current else []
     if request.GET.get("resized"):
-        remarks.insert(0, Remark("The new plate has another size", "The marks drawn on the old one were kept where they were, in pixels. "
-                                 "Check each of them, or undo to go back to the old plate.", "doubt"))
-    context = {"form": form, "plate": current, "rows": metadata_rows(current) if current else [],
-               "picture_rows": _picture_rows(current) if current else [], "remarks": remarks}
-    return step_page(request, shot, "plate", "plates/plate.html", context, status=422 if form.errors else 200)
+        remarks.insert(
+            0,
+            Remark(
+                "The new plate has another size",
+                "The marks drawn on the old one were kept where they were, in pixels. "
+                "Check each of them, or undo to go back to the old plate.",
+                "doubt",
+            ),
+        )
+    known = metadata_of(shot.state, current)
+    if current and "file_width" in known and "file_height" in known:
+        original = known["file_width"], known["file_height"]
+        told = explain(original, (current.width, current.height))
+        if told:
+            remarks.append(Remark("Not the camera's own file", told, "note"))
+    typed = shot.state.get("plate_facts", {})
+    transfer = transfer_of(shot.state)
+    opened = facts_form is not None
+    facts_form = facts_form or PlateFactsForm(
+        initial=PlateFactsForm.initial_of(known, transfer) | {"base": shot.head.number},
+        prefix="facts",
+    )
+    context = {
+        "form": form,
+        "facts_form": facts_form,
+        "facts_opened": opened,
+        "plate": current,
+        "rows": metadata_rows(known, typed) if current else [],
+        "picture_rows": _picture_rows(current, transfer, typed) if current else [],
+        "remarks": remarks,
+    }
+    status = 422 if form.errors or facts_form.errors else 200
+    return step_page(request, shot, "plate", "plates/plate.html", context, status=status)
 
 
-def _picture_rows(plate) -> list[Row]:
-    return [Row("File", plate.name, origin="file"), Row("Kind", f"{plate.kind}, {plate.depth}", origin="file"),
-            Row("Size", f"{plate.width} × {plate.height} px", origin="file"),
-            Row("Pixels", f"{plate.width * plate.height / 1e6:.1f} megapixels", origin="file")]
+def _picture_rows(plate, transfer, typed) -> list[Row]:
+    origin = "typed" if "transfer" in typed else "assumed"
+    return [
+        Row("File", plate.name, origin="file"),
+        Row("Kind", f"{plate.kind}, {plate.depth}", origin="file"),
+        Row("Size", f"{plate.width} × {plate.height} px", origin="file"),
+        Row("Pixels", f"{plate.width * plate.height / 1e6:.1f} megapixels", origin="file"),
+        Row("Encoded as", TRANSFERS[transfer][0], origin=origin),
+    ]
 
 
-def metadata_rows(plate: Plate) -> list[Row]:
-    """What the file says, a row each; a dash where it says nothing."""
-    data = plate.metadata
+def metadata_rows(data: dict, typed: dict) -> list[Row]:
+    """What is known of how the plate was taken, one row each; a dash where nothing is.
+
+    `data`: the file's word and what was typed; `typed`: only the latter.
+    """
 
     def number(key, unit, most=2):
         if key not in data:
             return "–"
-        return format_value(data[key], unit=unit, places=0 if float(data[key]).is_integer() else most)[0]
+        return format_value(
+            data[key], unit=unit, places=0 if float(data[key]).is_integer() else most
+        )[0]
 
     time = data.get("exposure_time")
     shutter = "–" if time is None else f"1/{1 / time:.0f} s" if time < 0.4 else f"{time:g} s"
     stop = f"f/{data['f_number']:g}" if "f_number" in data else "–"
-    turned = {1: "upright", 3: "180°, applied", 6: "90° clockwise, applied", 8: "90° anticlockwise, applied"}
-    orientation = turned.get(data.get("orientation"), "mirrored, applied" if "orientation" in data else "–")
-    values = [("Maker", data.get("maker", "–")), ("Camera", data.get("model", "–")), ("Lens", data.get("lens", "–")),
-              ("Focal length", number("focal_mm", "mm")), ("Full-frame equivalent", number("equivalent_mm", "mm")), ("Stop", stop),
-              ("Exposure time", shutter), ("ISO", number("iso", "")), ("Date", data.get("date", "–")), ("Orientation", orientation)]
-    return [Row(name, value, origin="file" if value != "–" else "") for name, value in values]
+    turned = {
+        1: "upright",
+        3: "180°, applied",
+        6: "90° clockwise, applied",
+        8: "90° anticlockwise, applied",
+    }
+    orientation = turned.get(
+        data.get("orientation"), "mirrored, applied" if "orientation" in data else "–"
+    )
+    values = [
+        ("Maker", "maker", data.get("maker", "–")),
+        ("Camera", "model", data.get("model", "–")),
+        ("Lens", "lens", data.get("lens", "–")),
+        ("Focal length", "focal_mm", number("focal_mm", "mm")),
+        ("Full-frame equivalent", "equivalent_mm", number("equivalent_mm", "mm")),
+        ("Stop", "f_number", stop),
+        ("Exposure time", "exposure_time", shutter),
+        ("ISO", "iso", number("iso", "")),
+        ("Date", "date", data.get("date", "–")),
+        ("Orientation", "orientation", orientation),
+    ]
+    return [
+        Row(name, value, origin="" if value == "–" else "typed" if key in typed else "file")
+        for name, key, value in values
+    ]
 
 
 def _cached(response):
@@ -75,7 +176,9 @@ def _cached(response):
 def picture(request, digest, which):
     """The proxy or the thumbnail."""
     plate = get_object_or_404(Plate, digest=digest)
-    return _cached(FileResponse(open(plate.folder / f"{which}.jpg", "rb"), content_type="image/jpeg"))
+    return _cached(
+        FileResponse(open(plate.folder / f"{which}.jpg", "rb"), content_type="image/jpeg")
+    )
 
 
 def tile(request, digest, column, row):
@@ -83,4 +186,9 @@ def tile(request, digest, column, row):
     plate = get_object_or_404(Plate, digest=digest)
     if column * TILE >= plate.width or row * TILE >= plate.height:
         return HttpResponse(status=404)
-    return _cached(HttpResponse(region_png(plate.folder, column * TILE, row * TILE, TILE, TILE), content_type="image/png"))
+    return _cached(
+        HttpResponse(
+            region_png(plate.folder, column * TILE, row * TILE, TILE, TILE),
+            content_type="image/png",
+        )
+    )

@@ -17,7 +17,9 @@ class ShowForm(forms.ModelForm):
         model = Show
         fields = ["name", "up_axis", "length_unit"]
         labels = {"up_axis": "Up axis shown", "length_unit": "Length unit"}
-        error_messages = {"name": {"required": "Give the show a name, for example The Lantern Tide."}}
+        error_messages = {
+            "name": {"required": "Give the show a name, for example The Lantern Tide."}
+        }
 
     def clean_rate(self):
         """The exact rate. A sentence where it can't be read."""
@@ -32,7 +34,27 @@ class ShowForm(forms.ModelForm):
         show.rate_numerator, show.rate_denominator = self.cleaned_data["rate"].as_integer_ratio()
         base = slugify(show.name)[:50] or "show"
         taken = set(Show.objects.filter(slug__startswith=base).values_list("slug", flat=True))
-        show.slug = next(slug for slug in (base, *(f"{base}-{n}" for n in range(2, 10000))) if slug not in taken and slug != "new")
+        show.slug = next(
+            slug
+            for slug in (base, *(f"{base}-{n}" for n in range(2, 10000)))
+            if slug not in taken and slug != "new"
+        )
+        if commit:
+            show.save()
+        return show
+
+
+class ShowSettingsForm(ShowForm):
+    """A show's name, unit, axis and rate, changed later; its address stays."""
+
+    def __init__(self, *args, instance: Show, **kwargs):
+        super().__init__(*args, instance=instance, **kwargs)
+        self.fields["rate"].initial = self.initial["rate"] = instance.rate_text
+
+    def save(self, commit=True):
+        """The show as it is now."""
+        show = forms.ModelForm.save(self, commit=False)
+        show.rate_numerator, show.rate_denominator = self.cleaned_data["rate"].as_integer_ratio()
         if commit:
             show.save()
         return show
@@ -41,18 +63,59 @@ class ShowForm(forms.ModelForm):
 class ShotForm(forms.Form):
     """A new shot of one show."""
 
-    code = forms.CharField(label="Code", max_length=40, error_messages={"required": "Give the shot a code, for example LT030."})
+    code = forms.CharField(
+        label="Code",
+        max_length=40,
+        error_messages={"required": "Give the shot a code, for example LT030."},
+    )
     description = forms.CharField(label="Description", max_length=200, required=False)
 
-    def __init__(self, *args, show: Show, **kwargs):
+    def __init__(self, *args, show: Show, shot: Shot | None = None, **kwargs):
         super().__init__(*args, **kwargs)
-        self.show = show
+        self.show, self.shot = show, shot
 
     def clean_code(self):
         """A code that can stand in an address and isn't taken."""
         code = self.cleaned_data["code"].strip()
-        if not code or slugify(code).lower() != code.lower().replace("_", "_") or not code.isascii():
-            raise forms.ValidationError("A code has letters, digits, hyphens and underscores only, for example LT030.")
-        if Shot.objects.filter(show=self.show, code__iexact=code).exists():
-            raise forms.ValidationError(f"There is a shot {code} in this show already.")
+        if (
+            not code
+            or slugify(code).lower() != code.lower().replace("_", "_")
+            or not code.isascii()
+        ):
+            raise forms.ValidationError(
+                "A code has letters, digits, hyphens and underscores only, for example LT030."
+            )
+        taken = Shot.objects.filter(show=self.show, code__iexact=code)
+        if self.shot is not None and self.shot.show_id == self.show.pk:
+            taken = taken.exclude(pk=self.shot.pk)
+        other = taken.first()
+        if other is not None:
+            where = (
+                "among the deleted ones: bring it back, or give this one another code"
+                if other.deleted
+                else "in this show already"
+            )
+            raise forms.ValidationError(f"There is a shot {code} {where}.")
         return code
+
+
+class ShotSettingsForm(ShotForm):
+    """A shot's code, description and show, changed later."""
+
+    show_slug = forms.ChoiceField(label="Show")
+
+    def __init__(self, *args, shot: Shot, **kwargs):
+        super().__init__(*args, show=shot.show, shot=shot, **kwargs)
+        shows = Show.objects.kept()
+        self.fields["show_slug"].choices = [(show.slug, show.name) for show in shows]
+        self.order_fields(["show_slug", "code", "description"])
+        self.initial |= {
+            "show_slug": shot.show.slug,
+            "code": shot.code,
+            "description": shot.description,
+        }
+
+    def clean_show_slug(self):
+        """The show that the shot goes to; the code must be free there."""
+        self.show = Show.objects.kept().get(slug=self.cleaned_data["show_slug"])
+        return self.show.slug

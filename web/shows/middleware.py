@@ -2,9 +2,10 @@
 
 from django.http import JsonResponse
 from django.shortcuts import render
+from django.utils.cache import add_never_cache_headers
 
 from aperture.errors import Problem
-from web.shows.actions import Locked, Stale
+from web.shows.actions import Locked, Moved, Stale
 
 
 def wants_json(request) -> bool:
@@ -12,8 +13,22 @@ def wants_json(request) -> bool:
     return request.headers.get("Accept", "").startswith("application/json")
 
 
+class FreshPages:
+    """Pages aren't kept by the browser: going back shows what is saved, never what was once there."""
+
+    def __init__(self, get_response):
+        self.get_response = get_response
+
+    def __call__(self, request):
+        """Pictures, scripts and styles are addressed by content, and may be kept."""
+        response = self.get_response(request)
+        if response.get("Content-Type", "").startswith("text/html"):
+            add_never_cache_headers(response)
+        return response
+
+
 class SentenceMiddleware:
-    """Answers a Problem with its sentence: JSON for scripts, a page otherwise. 409 stale, 423 locked, 422 the rest."""
+    """Answers a Problem with its sentence: JSON for scripts, a page otherwise. 409 where the shot has moved on, 423 locked, 422 the rest."""
 
     def __init__(self, get_response):
         self.get_response = get_response
@@ -26,10 +41,19 @@ class SentenceMiddleware:
         """Django calls this for any exception of a view."""
         if not isinstance(exception, Problem):
             return None
-        status = 409 if isinstance(exception, Stale) else 423 if isinstance(exception, Locked) else 422
+        status = (
+            409 if isinstance(exception, Moved) else 423 if isinstance(exception, Locked) else 422
+        )
         if wants_json(request) or request.htmx:
             body = {"problem": exception.sentence, "place": exception.place}
+            if isinstance(exception, Moved):
+                body["newest"] = exception.newest
             if isinstance(exception, Stale):
                 body["kept"] = exception.kept.number
             return JsonResponse(body, status=status)
-        return render(request, "ui/problem.html", {"sentence": exception.sentence, "back": request.headers.get("Referer", "/")}, status=status)
+        return render(
+            request,
+            "ui/problem.html",
+            {"sentence": exception.sentence, "back": request.headers.get("Referer", "/")},
+            status=status,
+        )

@@ -4,11 +4,59 @@ from fractions import Fraction
 
 from django.db import models
 from django.urls import reverse
+from django.utils import timezone
 
 from aperture.units import LENGTH_UNITS, format_length, format_rate
 
 
-class Show(models.Model):
+class Kept(models.Model):
+    """What can be archived, out of the way, and deleted, to be brought back."""
+
+    archived = models.BooleanField(default=False)
+    deleted = models.DateTimeField(null=True, blank=True)
+
+    class Meta:
+        abstract = True
+
+
+class PresentManager(models.Manager):
+    """What hasn't been thrown away."""
+
+    def get_queryset(self):
+        """Without what was thrown away."""
+        return super().get_queryset().filter(thrown__isnull=True)
+
+
+class Throwable(models.Model):
+    """A picture with a name that can be changed, thrown away, and taken back."""
+
+    thrown = models.DateTimeField(null=True, blank=True)
+    objects = PresentManager()
+    everything = models.Manager()
+
+    class Meta:
+        abstract = True
+
+    def throw(self) -> None:
+        """Out of all lists; its files stay."""
+        self.thrown = timezone.now()
+        self.save(update_fields=["thrown"])
+
+    def take_back(self) -> None:
+        """Back into the lists."""
+        self.thrown = None
+        self.save(update_fields=["thrown"])
+
+
+class ShowQuerySet(models.QuerySet):
+    """Shows by whether they are kept."""
+
+    def kept(self):
+        """Those that aren't deleted."""
+        return self.filter(deleted__isnull=True)
+
+
+class Show(Kept):
     """A film or series: what its shots share."""
 
     name = models.CharField(max_length=120)
@@ -18,6 +66,7 @@ class Show(models.Model):
     rate_numerator = models.PositiveIntegerField(default=24)
     rate_denominator = models.PositiveIntegerField(default=1)
     created = models.DateTimeField(auto_now_add=True)
+    objects = ShowQuerySet.as_manager()
 
     class Meta:
         ordering = ["-created"]
@@ -51,8 +100,12 @@ class ShotQuerySet(models.QuerySet):
         """Each shot with its show and the revision that is current, in one query."""
         return self.select_related("show", "head")
 
+    def kept(self):
+        """Those that aren't deleted, of shows that aren't."""
+        return self.filter(deleted__isnull=True, show__deleted__isnull=True)
 
-class Shot(models.Model):
+
+class Shot(Kept):
     """One shot. `head` is the revision on screen; `locked` protects its camera."""
 
     show = models.ForeignKey(Show, models.CASCADE, related_name="shots")

@@ -1,17 +1,15 @@
 """What pages and their scripts send: JSON, places, numbers of revisions and frames."""
 
-import json
-import math
-
+from aperture import strict_json
 from aperture.errors import Problem
+
+MOST_PX = 1e7  # as the match document has it
+MOST_DIGITS = 9
 
 
 def body(request) -> dict:
     """The JSON object that was posted. Raises Problem."""
-    try:
-        data = json.loads(request.body)
-    except ValueError:
-        data = None
+    data = strict_json.loads(request.body)
     if not isinstance(data, dict):
         raise Problem("The page sent nothing that can be read.")
     return data
@@ -19,16 +17,46 @@ def body(request) -> dict:
 
 def point(at):
     """A place on the picture, px. Raises Problem."""
-    if not (isinstance(at, list) and len(at) == 2 and all(isinstance(v, (int, float)) and math.isfinite(v) for v in at)):
+    if not (
+        isinstance(at, list)
+        and len(at) == 2
+        and all(isinstance(v, int | float) and abs(v) < MOST_PX for v in at)
+    ):
         raise Problem("The pointer's place must be two finite numbers.")
     return at
 
 
 def whole(value) -> int | None:
     """A revision's or a frame's number, as JSON or as a form or an address has it; None where it isn't one."""
-    return value if isinstance(value, int) and not isinstance(value, bool) else int(value) if isinstance(value, str) and value.isdecimal() else None
+    if isinstance(value, int) and not isinstance(value, bool):
+        return value
+    if isinstance(value, str) and value.isdecimal() and len(value) <= MOST_DIGITS:
+        return int(value)
+    return None
 
 
 def base_of(request) -> int | None:
     """The revision that the page had on screen."""
     return whole(request.POST.get("base"))
+
+
+def shown_base(request) -> int:
+    """The revision that the page shows, of a form, a script's message or an address. Raises Problem where it isn't said.
+
+    For what goes to another revision whole: it must not be done to one that nobody saw.
+    """
+    if request.content_type == "application/json":
+        base = whole(body(request).get("base"))
+    else:
+        base = whole(request.GET.get("base")) or base_of(request)
+    if base is None:
+        raise Problem("The page doesn't say which revision it shows. Load it again.")
+    return base
+
+
+def given_name(request, most: int = 120) -> str:
+    """The name that was typed, on one line. Raises Problem where it is empty."""
+    name = " ".join(request.POST.get("name", "").split())[:most]
+    if not name:
+        raise Problem("Type a name.")
+    return name

@@ -1,11 +1,22 @@
 """The eight steps of a shot. Each step's app registers itself here when it is ready, so that no app imports a later one."""
 
+import logging
 from collections.abc import Callable
 from dataclasses import dataclass
 
+logger = logging.getLogger(__name__)
+
 NUMBERED = ("plate", "gate", "match", "set", "expose", "elements", "line-up", "hand-off")
-NAMES = {"plate": "Plate", "gate": "Gate", "match": "Match", "set": "Set", "expose": "Expose", "elements": "Elements",
-         "line-up": "Line-up", "hand-off": "Hand-off"}
+NAMES = {
+    "plate": "Plate",
+    "gate": "Gate",
+    "match": "Match",
+    "set": "Set",
+    "expose": "Expose",
+    "elements": "Elements",
+    "line-up": "Line-up",
+    "hand-off": "Hand-off",
+}
 STATES = {"nothing": "nothing yet", "begun": "begun", "settled": "settled", "needs": "needs you"}
 
 
@@ -30,10 +41,31 @@ def strip(shot, current: str = "") -> list[dict]:
     out = []
     for number, key in enumerate(NUMBERED, 1):
         url_name, standing = _steps.get(key, (None, None))
-        now = standing(shot) if standing else Standing("nothing", "not in this version")
-        out.append({"key": key, "name": NAMES[key], "number": number, "url": shot.url(url_name) if url_name else None,
-                    "current": key == current, "state": now.state, "state_words": STATES[now.state], "says": now.says})
+        now = _standing(shot, key, standing)
+        out.append(
+            {
+                "key": key,
+                "name": NAMES[key],
+                "number": number,
+                "url": shot.url(url_name) if url_name else None,
+                "current": key == current,
+                "state": now.state,
+                "state_words": STATES[now.state],
+                "says": now.says,
+            }
+        )
     return out
+
+
+def _standing(shot, key: str, standing: Callable | None) -> Standing:
+    """How far a step is. One that can't be computed is said so, and takes no other page down."""
+    if standing is None:
+        return Standing("nothing", "not in this version")
+    try:
+        return standing(shot)
+    except Exception:  # whatever it is, the rest of the board and Undo have to work
+        logger.exception("The standing of %s, step %s, can't be computed", shot, key)
+        return Standing("needs", "can't be computed")
 
 
 def tally(shots) -> list[dict]:
@@ -43,6 +75,21 @@ def tally(shots) -> list[dict]:
     for column in zip(*rows):
         if column[0]["url"]:
             states = [item["state"] for item in column]
-            state = "needs" if "needs" in states else "settled" if set(states) == {"settled"} else "begun" if set(states) != {"nothing"} else "nothing"
-            out.append({"name": column[0]["name"], "state": state, "state_words": STATES[state], "says": f"{states.count('settled')} of {len(states)}"})
+            state = (
+                "needs"
+                if "needs" in states
+                else "settled"
+                if set(states) == {"settled"}
+                else "begun"
+                if set(states) != {"nothing"}
+                else "nothing"
+            )
+            out.append(
+                {
+                    "name": column[0]["name"],
+                    "state": state,
+                    "state_words": STATES[state],
+                    "says": f"{states.count('settled')} of {len(states)}",
+                }
+            )
     return out

@@ -1,10 +1,14 @@
 from django.urls import path
 
-from web.shows import views
+from web.shows import managing, views
 
 urlpatterns = [
     path("", views.shows, name="shows"),
     path("shows/<slug:show>/", views.board, name="show"),
+    path("shows/<slug:show>/settings", managing.show_settings, name="show-settings"),
+    path("shows/<slug:show>/keep/<slug:verb>", managing.show_verb, name="show-verb"),
+    path("shows/<slug:show>/<slug:shot>/settings", managing.shot_settings, name="shot-settings"),
+    path("shows/<slug:show>/<slug:shot>/keep/<slug:verb>", managing.shot_verb, name="shot-verb"),
     path("shows/<slug:show>/<slug:shot>/undo", views.undo, name="undo"),
     path("shows/<slug:show>/<slug:shot>/redo", views.redo, name="redo"),
     path("shows/<slug:show>/<slug:shot>/lock", views.lock, name="lock"),

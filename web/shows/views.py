@@ -1,25 +1,37 @@
 """Shows, their boards, and the verbs that all steps share: undo, redo, lock, take a revision."""
 
-from django.db.models import Count
+from django.db.models import Count, Q
 from django.http import JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.utils.http import url_has_allowed_host_and_scheme
 from django.views.decorators.http import require_POST
 
-from web.shows import actions, steps
+from web.shows import actions, organise, steps
 from web.shows.forms import ShotForm, ShowForm
 from web.shows.middleware import wants_json
 from web.shows.models import Shot, Show
+from web.shows.reading import shown_base
 
 
 def find(show: str, shot: str) -> Shot:
     """The shot at an address, with its show and head; 404 where there is none."""
-    return get_object_or_404(Shot.objects.with_head(), show__slug=show, code=shot)
+    return get_object_or_404(Shot.objects.with_head().kept(), show__slug=show, code=shot)
 
 
-def step_page(request, shot: Shot, step: str, template: str, context: dict | None = None, status: int = 200):
+def step_page(
+    request, shot: Shot, step: str, template: str, context: dict | None = None, status: int = 200
+):
     """A step's page inside the frame that all share."""
-    frame = {"show": shot.show, "shot": shot, "state": shot.state, "step": step, "steps": steps.strip(shot, step),
-             "undoable": shot.head.parent, "undo_label": shot.head.label, "redoable": actions.next_revision(shot)}
+    frame = {
+        "show": shot.show,
+        "shot": shot,
+        "state": shot.state,
+        "step": step,
+        "steps": steps.strip(shot, step),
+        "undoable": shot.head.parent,
+        "undo_label": shot.head.label,
+        "redoable": actions.next_revision(shot),
+    }
     return render(request, template, frame | (context or {}), status=status)
 
 
@@ -28,45 +40,86 @@ def shows(request):
     form = ShowForm(request.POST or None)
     if request.method == "POST" and form.is_valid():
         return redirect(form.save())
-    listed = Show.objects.annotate(shot_count=Count("shots"))
+    listing = _listing(request, organise.SHOW_SORTS, "newest")
+    present = Q(shots__deleted__isnull=True, shots__archived=False)
+    listed = organise.found_shows(listing["text"], listing["sort"], listing["archived"])
+    listed = listed.annotate(shot_count=Count("shots", filter=present))
     for show in listed:
-        shots = list(show.shots.with_head())
+        shots = list(show.shots.with_head().kept().filter(archived=False))
         show.steps = steps.tally(shots)
         first = next((shot for shot in shots if shot.state["plate"]), None)
         show.thumbnail = first.state["plate"]["digest"] if first else None
-    return render(request, "shows/shows.html", {"shows": listed, "form": form}, status=422 if form.errors else 200)
+    return render(
+        request,
+        "shows/shows.html",
+        {
+            "shows": listed,
+            "form": form,
+            "listing": listing,
+            "deleted": Show.objects.filter(deleted__isnull=False).order_by("-deleted"),
+        },
+        status=422 if form.errors else 200,
+    )
+
+
+def _listing(request, sorts: dict, usual: str) -> dict:
+    """How a list is wanted: searched for `text`, in an order, those that are archived or not."""
+    sort = request.GET.get("sort", usual)
+    return {
+        "text": request.GET.get("q", "").strip()[:120],
+        "sort": sort if sort in sorts else usual,
+        "sorts": [(key, name) for key, (name, _) in sorts.items()],
+        "archived": request.GET.get("archived") == "1",
+    }
 
 
 def board(request, show):
     """A show's shots with the standing of every step, and the form for a new shot."""
-    show = get_object_or_404(Show, slug=show)
+    show = get_object_or_404(Show.objects.kept(), slug=show)
     form = ShotForm(request.POST or None, show=show)
     if request.method == "POST" and form.is_valid():
-        shot = actions.create_shot(show, form.cleaned_data["code"], form.cleaned_data["description"])
+        shot = actions.create_shot(
+            show, form.cleaned_data["code"], form.cleaned_data["description"]
+        )
         return redirect(shot.url("plate"))
-    rows = [(shot, steps.strip(shot)) for shot in show.shots.with_head()]
-    return render(request, "shows/board.html", {"show": show, "rows": rows, "form": form, "step_names": list(steps.NAMES.values())},
-                  status=422 if form.errors else 200)
+    listing = _listing(request, organise.SORTS, "code")
+    wanted = organise.found_shots(show, listing["text"], listing["sort"], listing["archived"])
+    rows = [(shot, steps.strip(shot)) for shot in wanted]
+    return render(
+        request,
+        "shows/board.html",
+        {
+            "show": show,
+            "rows": rows,
+            "form": form,
+            "listing": listing,
+            "step_names": list(steps.NAMES.values()),
+            "deleted": show.shots.filter(deleted__isnull=False).order_by("-deleted"),
+        },
+        status=422 if form.errors else 200,
+    )
 
 
 def _after(request, shot, says, back="plate"):
     if wants_json(request):
         return JsonResponse({"says": says, "revision": find(shot.show.slug, shot.code).head.number})
-    return redirect(request.POST.get("back") or shot.url(back))
+    wanted = request.POST.get("back", "")
+    own = url_has_allowed_host_and_scheme(wanted, allowed_hosts={request.get_host()})
+    return redirect(wanted if own and wanted.startswith("/") else shot.url(back))
 
 
 @require_POST
 def undo(request, show, shot):
     """Move back by one edit."""
     shot = find(show, shot)
-    return _after(request, shot, actions.undo(shot))
+    return _after(request, shot, actions.undo(shot, shown_base(request)))
 
 
 @require_POST
 def redo(request, show, shot):
     """Move forward again."""
     shot = find(show, shot)
-    return _after(request, shot, actions.redo(shot))
+    return _after(request, shot, actions.redo(shot, shown_base(request)))
 
 
 @require_POST
@@ -74,13 +127,15 @@ def lock(request, show, shot):
     """Lock or unlock the camera."""
     shot = find(show, shot)
     locked = request.POST.get("locked") == "1"
-    actions.set_locked(shot, locked)
-    return _after(request, shot, "The camera is locked." if locked else "The camera is unlocked.", "match")
+    actions.set_locked(shot, locked, shown_base(request))
+    return _after(
+        request, shot, "The camera is locked." if locked else "The camera is unlocked.", "match"
+    )
 
 
 @require_POST
 def restore(request, show, shot, number):
     """Make a revision the current one."""
     shot = find(show, shot)
-    actions.restore(shot, number)
+    actions.restore(shot, number, shown_base(request))
     return _after(request, shot, f"Revision {number} was taken.")

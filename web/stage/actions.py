@@ -21,16 +21,33 @@ def add_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
 
     def change(state):
         state["stand_ins"].append({"id": _free_id(state), **item})
+
     return edit(shot, f"Placed {item['name']}", change, base)
 
 
-def bring_in_mesh(shot: Shot, name: str, data: bytes, ending: str, unit: str, up_axis: str, base: int | None) -> Shot:
+def bring_in_mesh(
+    shot: Shot, name: str, data: bytes, ending: str, unit: str, up_axis: str, base: int | None
+) -> Shot:
     """A stand-in from a file's bytes, where the file has it; what is odd about it, and how long it took, is kept with it. Raises Problem."""
     began = time.monotonic()
     mesh = files.read(data, ending, unit, up_axis)
     digest = meshes.keep(mesh.vertices, mesh.triangles)
-    notes = [f"{len(mesh.triangles):,} faces, brought in in {time.monotonic() - began:.1f} s.", *mesh.remarks]
-    return add_stand_in(shot, new("mesh", free_name(shot.state, name), size=list(mesh.size), base=list(mesh.base), mesh=digest, notes=notes), base)
+    notes = [
+        f"{len(mesh.triangles):,} faces, brought in in {time.monotonic() - began:.1f} s.",
+        *mesh.remarks,
+    ]
+    return add_stand_in(
+        shot,
+        new(
+            "mesh",
+            free_name(shot.state, name),
+            size=list(mesh.size),
+            base=list(mesh.base),
+            mesh=digest,
+            notes=notes,
+        ),
+        base,
+    )
 
 
 def set_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
@@ -42,8 +59,12 @@ def set_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
         if extra(before, "locked") and extra(item, "locked"):
             raise Problem(f"“{before['name']}” is locked. Unlock it first.")
         if item["id"] in (above := _above(state, extra(item, "parent"))):
-            raise Problem(f"“{item['name']}” can't hang on what hangs on it: {' → '.join(_find(state, id_)['name'] for id_ in above)}.", "parent")
+            raise Problem(
+                f"“{item['name']}” can't hang on what hangs on it: {' → '.join(_find(state, id_)['name'] for id_ in above)}.",
+                "parent",
+            )
         state["stand_ins"] = with_what_hangs(state["stand_ins"], item)
+
     return edit(shot, f"Changed {item['name']}", change, base)
 
 
@@ -51,15 +72,27 @@ def with_what_hangs(items: list[dict], item: dict) -> list[dict]:
     """The items once one of them is as `item` says: what hangs on it has moved and turned along."""
     was, placed = stand_in_from(_find({"stand_ins": items}, item["id"])), stand_in_from(item)
     turn = placed.rotation @ was.rotation.T
-    still = np.allclose(turn, np.eye(3), atol=1e-12) and np.allclose(placed.base, was.base, atol=1e-9)
+    still = np.allclose(turn, np.eye(3), atol=1e-12) and np.allclose(
+        placed.base, was.base, atol=1e-9
+    )
     below = set() if still else _below({"stand_ins": items}, item["id"])
-    return [item if other["id"] == item["id"] else
-            json_from(other, stand_in_from(other).moved(turn, was.base, placed.base)) if other["id"] in below else other for other in items]
+    return [
+        item
+        if other["id"] == item["id"]
+        else json_from(other, stand_in_from(other).moved(turn, was.base, placed.base))
+        if other["id"] in below
+        else other
+        for other in items
+    ]
 
 
 def flag(shot: Shot, id_: str, name: str, base: int | None) -> Shot:
     """Turn one of hidden, locked or part_of_plate over."""
-    words = {"hidden": ("Showed", "Hid"), "locked": ("Unlocked", "Locked"), "part_of_plate": ("Took as an element", "Took as part of the plate")}
+    words = {
+        "hidden": ("Showed", "Hid"),
+        "locked": ("Unlocked", "Locked"),
+        "part_of_plate": ("Took as an element", "Took as part of the plate"),
+    }
     if name not in words:
         raise Problem("A stand-in has no such switch.")
     item = _find(shot.state, id_)
@@ -67,6 +100,7 @@ def flag(shot: Shot, id_: str, name: str, base: int | None) -> Shot:
     def change(state):
         found = _find(state, id_)
         found[name] = not extra(found, name)
+
     return edit(shot, f"{words[name][not extra(item, name)]} {item['name']}", change, base)
 
 
@@ -86,18 +120,33 @@ def duplicate(shot: Shot, id_: str, base: int | None) -> Shot:
         aside = found["size"][0] * (1 + BESIDE)
         turn = math.radians(found.get("turn_deg", 0.0))
         across, up, along = found["base"]
-        copy = found | {"id": _free_id(state), "name": free_name(state, found["name"]), "locked": False,
-                        "base": [round(across + aside * math.cos(turn), 5), up, round(along - aside * math.sin(turn), 5)]}
+        copy = found | {
+            "id": _free_id(state),
+            "name": free_name(state, found["name"]),
+            "locked": False,
+            "base": [
+                round(across + aside * math.cos(turn), 5),
+                up,
+                round(along - aside * math.sin(turn), 5),
+            ],
+        }
         state["stand_ins"].append(copy)
+
     return edit(shot, f"Duplicated {item['name']}", change, base)
 
 
 def remove_stand_in(shot: Shot, id_: str, base: int | None) -> Shot:
     """Take a stand-in out; what hung on it stays where it is."""
+
     def change(state):
         if any(item["id"] == id_ and extra(item, "locked") for item in state["stand_ins"]):
             raise Problem(f"“{_find(state, id_)['name']}” is locked. Unlock it first.")
-        state["stand_ins"] = [item | ({"parent": None} if extra(item, "parent") == id_ else {}) for item in state["stand_ins"] if item["id"] != id_]
+        state["stand_ins"] = [
+            item | ({"parent": None} if extra(item, "parent") == id_ else {})
+            for item in state["stand_ins"]
+            if item["id"] != id_
+        ]
+
     return edit(shot, "Removed a stand-in", change, base)
 
 

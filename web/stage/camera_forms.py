@@ -4,7 +4,7 @@ import math
 
 from django import forms
 
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.units import parse_angle
 from web.stage.cameras import LOOKS, SIDES
 from web.stage.typed import TypedForm
@@ -35,28 +35,54 @@ class CameraForm(TypedForm):
         self.item = item
         grid = _grid(item)
         places = 4 if show.length_unit in ("m", "ft") else 2
-        shown = {"name": item["name"], "focal": f"{item['focal_mm']:.4g} mm", "picture_width": grid.width, "picture_height": grid.height}
-        shown |= {name: show.length(value, places=places)[0] for name, value in zip(PLACE, item["position"])}
+        shown = {
+            "name": item["name"],
+            "focal": f"{item['focal_mm']:.4g} mm",
+            "picture_width": grid.width,
+            "picture_height": grid.height,
+        }
+        shown |= {
+            name: show.length(value, places=places)[0]
+            for name, value in zip(PLACE, item["position"])
+        }
         shown |= {name: f"{item[f'{name}_deg']:.3f}°" for name in TURNS}
-        shown |= {name: f"{value:.4g} mm" for name, value in zip(("gate_width", "gate_height"), grid.gate_mm)}
+        shown |= {
+            name: f"{value:.4g} mm"
+            for name, value in zip(("gate_width", "gate_height"), grid.gate_mm)
+        }
         super().__init__(*args, show=show, initial=shown | kwargs.pop("initial", {}), **kwargs)
 
     def clean(self):
         """Metres, degrees and millimetres."""
         data = super().clean()
-        item = dict(self.item) | {"name": data.get("name") or self.item["name"], "position": list(self.item["position"])}
+        item = dict(self.item) | {
+            "name": data.get("name") or self.item["name"],
+            "position": list(self.item["position"]),
+        }
         for index, name in enumerate(PLACE):
             if (value := self.length(name, f"The place {name}")) is not None:
                 item["position"][index] = value
         for name in TURNS:
-            if (value := self.parsed(name, f"The {name}", parse_angle, -4 * math.pi, 4 * math.pi, "within two turns")) is not None:
+            if (
+                value := self.parsed(
+                    name, f"The {name}", parse_angle, -4 * math.pi, 4 * math.pi, "within two turns"
+                )
+            ) is not None:
                 item[f"{name}_deg"] = math.degrees(value)
-        if (value := self.length("focal", "The focal length", 0.1, 1e4, "from 0.1 mm to 10 m", "mm")) is not None:
+        if (
+            value := self.length("focal", "The focal length", 0.1, 1e4, "from 0.1 mm to 10 m", "mm")
+        ) is not None:
             item["focal_mm"] = value
         grid = _grid(self.item)
-        gate = [self.length(name, f"The gate's {name[5:]}", 0.1, 1000, "from 0.1 mm to 1 m", "mm") or old
-                for name, old in zip(("gate_width", "gate_height"), grid.gate_mm)]
-        size = [data.get(name) or old for name, old in (("picture_width", grid.width), ("picture_height", grid.height))]
+        gate = [
+            self.length(name, f"The gate's {name[5:]}", 0.1, 1000, "from 0.1 mm to 1 m", "mm")
+            or old
+            for name, old in zip(("gate_width", "gate_height"), grid.gate_mm)
+        ]
+        size = [
+            data.get(name) or old
+            for name, old in (("picture_width", grid.width), ("picture_height", grid.height))
+        ]
         if gate != list(grid.gate_mm) or size != [grid.width, grid.height]:
             made = Grid.from_gate(*size, *gate)
             item |= {"image": size, "mm_from_px": [list(row) for row in made.mm_from_px]}
@@ -73,23 +99,50 @@ class LooksForm(TypedForm):
 
     length_m = forms.CharField(required=False, max_length=40)
     focus_m = forms.CharField(required=False, max_length=40)
-    stop = forms.FloatField(required=False, min_value=0.3, max_value=256, error_messages={
-        name: "The stop is a T-number, such as 2.8." for name in ("invalid", "min_value", "max_value")})
+    stop = forms.FloatField(
+        required=False,
+        min_value=0.3,
+        max_value=256,
+        error_messages={
+            name: "The stop is a T-number, such as 2.8."
+            for name in ("invalid", "min_value", "max_value")
+        },
+    )
     opacity = forms.IntegerField(required=False, min_value=0, max_value=100)
     facts = forms.ChoiceField(choices=list(SIDES.items()))
 
     def __init__(self, *args, show, looks, **kwargs):
         self.looks = looks
-        shown = {name: show.length(looks[name], places=2)[0] if looks[name] else "" for name in ("length_m", "focus_m")}
-        shown |= {"stop": looks["stop"], "opacity": round(looks["opacity"] * 100), "facts": looks["facts"]}
+        shown = {
+            name: show.length(looks[name], places=2)[0] if looks[name] else ""
+            for name in ("length_m", "focus_m")
+        }
+        shown |= {
+            "stop": looks["stop"],
+            "opacity": round(looks["opacity"] * 100),
+            "facts": looks["facts"],
+        }
         super().__init__(*args, show=show, initial=shown | kwargs.pop("initial", {}), **kwargs)
 
     def clean(self):
         """Metres and shares."""
         data = super().clean()
-        looks = {"stop": data.get("stop"), "facts": data.get("facts"), "opacity": LOOKS["opacity"] if data.get("opacity") is None else data["opacity"] / 100}
-        for name, label in (("length_m", "The frustum's length"), ("focus_m", "The focus distance")):
+        looks = {
+            "stop": data.get("stop"),
+            "facts": data.get("facts"),
+            "opacity": LOOKS["opacity"] if data.get("opacity") is None else data["opacity"] / 100,
+        }
+        for name, label in (
+            ("length_m", "The frustum's length"),
+            ("focus_m", "The focus distance"),
+        ):
             value = self.length(name, label, 1e-3, 1e5, "above 1 mm and at most 100 km")
-            looks[name] = value if value is not None else self.looks[name] if (data.get(name) or "").strip() else None
+            looks[name] = (
+                value
+                if value is not None
+                else self.looks[name]
+                if (data.get(name) or "").strip()
+                else None
+            )
         data["looks"] = looks
         return data

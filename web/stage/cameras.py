@@ -9,7 +9,7 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.gates.grid import Grid
+from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.scene.frustum import from_json, to_json
 from web.match.fits import camera_of_state
@@ -22,8 +22,23 @@ MATCHED = "match"
 DRAFT = "draft:"
 MOST = 50
 # How a camera is drawn in the set view, and what else is known of it; lengths in metres, None: as is of use.
-LOOKS = {"length_m": None, "opacity": 0.12, "focus_m": None, "stop": None, "facts": "viewer", "hidden": False}
-SIDES = {"none": "not shown", "viewer": "whoever looks", "front": "the front", "back": "the back", "left": "the left", "right": "the right", "above": "above"}
+LOOKS = {
+    "length_m": None,
+    "opacity": 0.12,
+    "focus_m": None,
+    "stop": None,
+    "facts": "viewer",
+    "hidden": False,
+}
+SIDES = {
+    "none": "not shown",
+    "viewer": "whoever looks",
+    "front": "the front",
+    "back": "the back",
+    "left": "the left",
+    "right": "the right",
+    "above": "above",
+}
 
 
 @dataclass(frozen=True, eq=False)
@@ -48,9 +63,19 @@ def cameras_of(shot: Shot) -> list[ShotCamera]:
     state, looks = shot.state, shot.state.get("camera_looks", {})
     found = [(MATCHED, "Matched camera", "solved", camera_of_state(state), shot.locked)]
     for name in sorted(state.get("drafts", {})):
-        found.append((DRAFT + name, f"Draft {name}", "solved", camera_of_state(state_of_draft(shot, name)), name in state.get("draft_locks", [])))
+        found.append(
+            (
+                DRAFT + name,
+                f"Draft {name}",
+                "solved",
+                camera_of_state(state_of_draft(shot, name)),
+                name in state.get("draft_locks", []),
+            )
+        )
     for item in state.get("cameras", []):
-        found.append((item["id"], item["name"], item["kind"], from_json(item), item.get("locked", False)))
+        found.append(
+            (item["id"], item["name"], item["kind"], from_json(item), item.get("locked", False))
+        )
     return [ShotCamera(*one, LOOKS | looks.get(one[0], {})) for one in found if one[3] is not None]
 
 
@@ -69,15 +94,27 @@ def copy_camera(shot: Shot, id_: str, base: int | None) -> Shot:
     source = camera_called(shot, id_)
     if source is None:
         raise Problem("There is no such camera to copy.")
-    return _append(shot, source.camera, source.name if source.own else "Camera 1", "copied", base, f"Copied {source.name}")
+    return _append(
+        shot,
+        source.camera,
+        source.name if source.own else "Camera 1",
+        "copied",
+        base,
+        f"Copied {source.name}",
+    )
 
 
 def type_camera(shot: Shot, base: int | None) -> Shot:
     """A camera to be typed: it begins two metres back from the origin at eye height, with the matched one's gate where there is one."""
     matched = camera_called(shot, MATCHED)
     if matched:
-        begun = Camera.at(Grid.from_gate(matched.camera.grid.width, matched.camera.grid.height, *matched.camera.grid.gate_mm),
-                          Lens(round(matched.camera.lens.focal_mm), matched.camera.lens.squeeze), (0.0, 1.6, max(3.0, float(matched.camera.position[2]))))
+        begun = Camera.at(
+            Grid.from_gate(
+                matched.camera.grid.width, matched.camera.grid.height, *matched.camera.grid.gate_mm
+            ),
+            Lens(round(matched.camera.lens.focal_mm), matched.camera.lens.squeeze),
+            (0.0, 1.6, max(3.0, float(matched.camera.position[2]))),
+        )
     else:
         begun = Camera.at(Grid.from_gate(1920, 1080, 36.0, 20.25), Lens(35.0), (0.0, 1.6, 5.0))
     return _append(shot, begun, "Camera 1", "typed", base, "Typed a camera")
@@ -90,7 +127,16 @@ def _append(shot, camera, name, kind, base, label):
             raise Problem(f"A shot holds {MOST} cameras beside its matched one. Remove one first.")
         taken = {one["id"] for one in cameras}
         id_ = next(id_ for number in range(1, 1000) if (id_ := f"c{number}") not in taken)
-        cameras.append({"id": id_, "name": counted(name, {one["name"] for one in cameras}), "kind": kind, "locked": False} | to_json(camera))
+        cameras.append(
+            {
+                "id": id_,
+                "name": counted(name, {one["name"] for one in cameras}),
+                "kind": kind,
+                "locked": False,
+            }
+            | to_json(camera)
+        )
+
     return edit(shot, label, change, base)
 
 
@@ -103,6 +149,7 @@ def set_camera(shot: Shot, item: dict, base: int | None) -> Shot:
         if kept.get("locked") and item.get("locked"):
             raise Problem(f"“{kept['name']}” is locked. Unlock it first.")
         state["cameras"] = [item if one["id"] == item["id"] else one for one in state["cameras"]]
+
     return edit(shot, f"Changed {item['name']}", change, base)
 
 
@@ -114,11 +161,13 @@ def lock_camera(shot: Shot, id_: str, base: int | None) -> Shot:
 
 def remove_camera(shot: Shot, id_: str, base: int | None) -> Shot:
     """Take a copied or typed one out."""
+
     def change(state):
         if (kept := _own(state, id_)).get("locked"):
             raise Problem(f"“{kept['name']}” is locked. Unlock it first.")
         state["cameras"] = [one for one in state["cameras"] if one["id"] != id_]
         state.get("camera_looks", {}).pop(id_, None)
+
     return edit(shot, "Removed a camera", change, base)
 
 
@@ -129,9 +178,14 @@ def set_looks(shot: Shot, id_: str, looks: dict, base: int | None) -> Shot:
 
     def change(state):
         kept = state.setdefault("camera_looks", {})
-        kept[id_] = {name: value for name, value in (LOOKS | kept.get(id_, {}) | looks).items() if value != LOOKS[name]}
+        kept[id_] = {
+            name: value
+            for name, value in (LOOKS | kept.get(id_, {}) | looks).items()
+            if value != LOOKS[name]
+        }
         if not kept[id_]:
             del kept[id_]
+
     return edit(shot, "Changed how a camera is shown", change, base)
 
 
@@ -142,22 +196,37 @@ def _own(state, id_) -> dict:
     return item
 
 
-def f_number(one: ShotCamera, plate=None) -> float | None:
+def f_number(one: ShotCamera, known: dict) -> float | None:
     """What the plate's file says of the matched camera's lens. A T-stop that was typed is of light, not of depth, and doesn't change it."""
-    return plate.metadata.get("f_number") if plate and one.id == MATCHED else None
+    return known.get("f_number") if one.id == MATCHED else None
 
 
 def stop_and_focus(looks: dict, f_number: float | None, show) -> list[str]:
     """In words, those that are known: the T-stop that was typed, or else the f-number; the focus distance."""
     stop = f"T {looks['stop']:g}" if looks.get("stop") else f"f/{f_number:g}" if f_number else ""
-    return [part for part in (stop, f"focus {show.length(looks['focus_m'])[0]}" if looks.get("focus_m") else "") if part]
+    return [
+        part
+        for part in (
+            stop,
+            f"focus {show.length(looks['focus_m'])[0]}" if looks.get("focus_m") else "",
+        )
+        if part
+    ]
 
 
-def facts_of(one: ShotCamera, show, plate=None) -> list[str]:
+def facts_of(one: ShotCamera, show, known: dict) -> list[str]:
     """The lines of a camera's plate of facts: name, lens and gate, focus and stop, height above the floor and tilt."""
     camera, looks = one.camera, one.looks
     width, height = camera.grid.gate_mm
     pan, tilt, roll = np.degrees(camera.angles)
-    third = " · ".join(stop_and_focus(looks, f_number(one, plate), show))
-    return [part for part in (one.name, f"{camera.lens.focal_mm:.2f} mm · gate {width:.2f} × {height:.2f} mm", third,
-                              f"{show.length(float(camera.position[1]))[0]} above the floor · tilt {tilt:.1f}°") if part]
+    third = " · ".join(stop_and_focus(looks, f_number(one, known), show))
+    return [
+        part
+        for part in (
+            one.name,
+            f"{camera.lens.focal_mm:.2f} mm · gate {width:.2f} × {height:.2f} mm",
+            third,
+            f"{show.length(float(camera.position[1]))[0]} above the floor · tilt {tilt:.1f}°",
+        )
+        if part
+    ]

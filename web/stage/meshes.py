@@ -15,8 +15,13 @@ from web.ui.folders import write
 def keep(vertices, triangles) -> str:
     """Store a mesh, vertices (V, 3) in the unit box and triangles (T, 3); its digest."""
     buffer = io.BytesIO()
-    np.savez_compressed(buffer, vertices=np.asarray(vertices, np.float64), triangles=np.asarray(triangles, np.int32))
-    digest = hashlib.sha256(np.ascontiguousarray(vertices, np.float64).tobytes() + np.ascontiguousarray(triangles, np.int32).tobytes()).hexdigest()
+    np.savez_compressed(
+        buffer, vertices=np.asarray(vertices, np.float64), triangles=np.asarray(triangles, np.int32)
+    )
+    digest = hashlib.sha256(
+        np.ascontiguousarray(vertices, np.float64).tobytes()
+        + np.ascontiguousarray(triangles, np.int32).tobytes()
+    ).hexdigest()
     path = _path(digest)
     if not path.exists():
         write(path, lambda incoming: incoming.write_bytes(buffer.getvalue()))
@@ -30,7 +35,9 @@ def solid(digest: str) -> Solid:
         with np.load(_path(digest)) as data:
             return Solid(data["vertices"], data["triangles"].astype(int))
     except (OSError, ValueError, KeyError) as error:
-        raise Problem("The mesh of this stand-in is missing from the data folder: bring its file in again.") from error
+        raise Problem(
+            "The mesh of this stand-in is missing from the data folder: bring its file in again."
+        ) from error
 
 
 def _path(digest):

@@ -15,13 +15,26 @@ from web.ui.rows import Remark, Row
 def page_data(shot, cameras, through, plate=None) -> dict:
     """Everything the script needs. `through`: the camera of the lens view."""
     items = shown(shot.state)
-    out = {"revision": shot.head.number, "items": items, "lens": [], "handles": {}, "paths": [], "through": None,
-           "world": world(shot, cameras, items, through, plate)}
+    out = {
+        "revision": shot.head.number,
+        "items": items,
+        "lens": [],
+        "handles": {},
+        "paths": [],
+        "through": None,
+        "world": world(shot, cameras, items, through, plate),
+    }
     if through is None:
         return out
     camera = through.camera
-    out |= {"through": through.id, "picture": [camera.grid.width, camera.grid.height], "plate": [shot.state["plate"]["width"], shot.state["plate"]["height"]]
-            if shot.state["plate"] else None, "card": _card_seen(shot, cameras, through)}
+    out |= {
+        "through": through.id,
+        "picture": [camera.grid.width, camera.grid.height],
+        "plate": [shot.state["plate"]["width"], shot.state["plate"]["height"]]
+        if shot.state["plate"]
+        else None,
+        "card": _card_seen(shot, cameras, through),
+    }
     spacing = spacing_for(camera, METRES[shot.show.length_unit])
     out["paths"] = [{"class": "floor", "d": path_of(overlay.floor_grid(camera, spacing, 12))}]
     return out | _drawn(camera, items)
@@ -37,9 +50,24 @@ def _drawn(camera, items) -> dict:
     lens, places = [], {}
     for item in items:
         placed, locked = stand_in_from(item), extra(item, "locked")
-        lens.append({"id": item["id"], "d": path_of(overlay.wire(camera, placed)), "name": item["name"], "locked": locked})
-        at = {} if locked else {name: camera.project([point])[0] for name, point in handles.places(placed).items()}
-        places[item["id"]] = {name: place.tolist() for name, place in at.items() if np.isfinite(place).all()}
+        lens.append(
+            {
+                "id": item["id"],
+                "d": path_of(overlay.wire(camera, placed)),
+                "name": item["name"],
+                "locked": locked,
+            }
+        )
+        at = (
+            {}
+            if locked
+            else {
+                name: camera.project([point])[0] for name, point in handles.places(placed).items()
+            }
+        )
+        places[item["id"]] = {
+            name: place.tolist() for name, place in at.items() if np.isfinite(place).all()
+        }
     return {"lens": lens, "handles": places}
 
 
@@ -59,7 +87,9 @@ def _card_seen(shot, cameras, through):
     if not np.isfinite(corners).all() or np.abs(corners).max() > 1e5:
         return False
     grid = matched.camera.grid
-    plate = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32) * np.float32([grid.width, grid.height])
+    plate = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32) * np.float32(
+        [grid.width, grid.height]
+    )
     return cv2.getPerspectiveTransform(plate, corners.astype(np.float32)).ravel().tolist()
 
 
@@ -67,7 +97,13 @@ def card_rows(shot, camera) -> list[Row]:
     """How large the plate is where its card stands."""
     corners = card_corners(shot, camera)
     across, down = np.linalg.norm(corners[1] - corners[0]), np.linalg.norm(corners[3] - corners[0])
-    return [Row("Plate there", " × ".join(shot.show.length(float(side))[0] for side in (across, down)), origin="solved")]
+    return [
+        Row(
+            "Plate there",
+            " × ".join(shot.show.length(float(side))[0] for side in (across, down)),
+            origin="solved",
+        )
+    ]
 
 
 def item_rows(shot, camera, item) -> list[Row]:
@@ -87,23 +123,55 @@ def item_rows(shot, camera, item) -> list[Row]:
 def remarks(shot, camera, item) -> list[Remark]:
     """What needs the artist: no camera, no scale, what is behind the camera or the card, sizes that look like another unit."""
     if camera is None:
-        return [Remark("No camera yet", "Match the plate and place the origin first: a stand-in needs a floor to stand on.", "note")]
+        return [
+            Remark(
+                "No camera yet",
+                "Match the plate and place the origin first: a stand-in needs a floor to stand on.",
+                "note",
+            )
+        ]
     out = []
     fit = fit_of(shot.state)
     if fit and fit["ok"] and fit["determined"]["scale"] == "no":
-        out.append(Remark("The size of things is unknown", "Stand-ins are in units of the distance from the camera to the first placed spot, until a "
-                          "length or the camera’s height is known on the Match step.", "doubt"))
+        out.append(
+            Remark(
+                "The size of things is unknown",
+                "Stand-ins are in units of the distance from the camera to the first placed spot, until a "
+                "length or the camera’s height is known on the Match step.",
+                "doubt",
+            )
+        )
     if item:
         placed = stand_in_from(item)
         if camera.to_camera_space(placed.bounds())[:, 2].min() > 0:
-            out.append(Remark("Behind the camera", f"“{item['name']}” stands behind the camera and can’t be seen on the plate.", "doubt"))
-        out += [Remark("About this mesh" if number == 0 else "Its faces", note, "note" if number == 0 else "doubt")
-                for number, note in enumerate(item.get("notes", []))]
+            out.append(
+                Remark(
+                    "Behind the camera",
+                    f"“{item['name']}” stands behind the camera and can’t be seen on the plate.",
+                    "doubt",
+                )
+            )
+        out += [
+            Remark(
+                "About this mesh" if number == 0 else "Its faces",
+                note,
+                "note" if number == 0 else "doubt",
+            )
+            for number, note in enumerate(item.get("notes", []))
+        ]
         if odd := placed.oddity():
             out.append(Remark("Another unit?", odd, "doubt"))
     if names := cut_off(shot, camera) if card_in(shot) != "lens" else []:
-        told = " and ".join(f"“{name}”" for name in names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+        told = " and ".join(f"“{name}”" for name in names[:3]) + (
+            f" and {len(names) - 3} more" if len(names) > 3 else ""
+        )
         reaches = "reaches" if len(names) == 1 else "reach"
-        out.append(Remark("Behind the plate card", f"{told} {reaches} beyond the card, which hides what is behind it. Move it away, or show it in the "
-                          "lens view only.", "note"))
+        out.append(
+            Remark(
+                "Behind the plate card",
+                f"{told} {reaches} beyond the card, which hides what is behind it. Move it away, or show it in the "
+                "lens view only.",
+                "note",
+            )
+        )
     return out

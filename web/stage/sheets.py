@@ -24,23 +24,54 @@ def camera_sheet(shot: Shot, through: ShotCamera | None, forms: dict) -> dict:
     width, height = camera.grid.gate_mm
     pan, tilt, roll = np.degrees(camera.angles)
     origin = "typed" if through.kind == "typed" else "solved"
-    rows = [*(Row(f"Stands at {name}", shot.show.length(float(value))[0], origin=origin) for name, value in zip(AXES, camera.position)),
-            Row("Pan, tilt, roll", f"{pan:.2f}°, {tilt:.2f}°, {roll:.2f}°", origin=origin),
-            Row("Lens", f"{camera.lens.focal_mm:.2f} mm", origin=origin),
-            Row("Gate", f"{width:.2f} × {height:.2f} mm", origin="typed" if through.own else plate_origin(shot.state))]
-    verbs = [("copy", "Copy it"), ("type", "Type a new one"), *([("lock", "Unlock it" if through.locked else "Lock it")] if through.own else [])]
-    return {"camera_verbs": verbs, "camera_form": forms.get("camera") or item and CameraForm(show=shot.show, item=item, auto_id="camera_%s", initial=base),
-            "looks_form": forms.get("looks") or LooksForm(show=shot.show, looks=through.looks, auto_id="looks_%s", initial=base), "camera_rows": rows}
+    rows = [
+        *(
+            Row(f"Stands at {name}", shot.show.length(float(value))[0], origin=origin)
+            for name, value in zip(AXES, camera.position)
+        ),
+        Row("Pan, tilt, roll", f"{pan:.2f}°, {tilt:.2f}°, {roll:.2f}°", origin=origin),
+        Row("Lens", f"{camera.lens.focal_mm:.2f} mm", origin=origin),
+        Row(
+            "Gate",
+            f"{width:.2f} × {height:.2f} mm",
+            origin="typed" if through.own else plate_origin(shot.state),
+        ),
+    ]
+    verbs = [
+        ("copy", "Copy it"),
+        ("type", "Type a new one"),
+        *([("lock", "Unlock it" if through.locked else "Lock it")] if through.own else []),
+    ]
+    return {
+        "camera_verbs": verbs,
+        "camera_form": forms.get("camera")
+        or item
+        and CameraForm(show=shot.show, item=item, auto_id="camera_%s", initial=base),
+        "looks_form": forms.get("looks")
+        or LooksForm(show=shot.show, looks=through.looks, auto_id="looks_%s", initial=base),
+        "camera_rows": rows,
+    }
 
 
 def plate_sheet(shot: Shot, matched) -> dict:
     """The card, how much of each stand-in wears the plate, and where neighbours leave gaps."""
     if matched is None:
         return {}
-    out = {"card": shot.show.length(card_distance(shot, matched)), "card_rows": card_rows(shot, matched), "card_in": card_in(shot),
-           "card_places": list(CARD_IN.items()), "card_left": card_left(shot) is not None}
-    out["wears"] = [(item, extra(item, "material") == "plate", worn.shares(shot, matched, item["id"]) if extra(item, "material") == "plate" else None)
-                    for item in shown(shot.state)]
+    out = {
+        "card": shot.show.length(card_distance(shot, matched)),
+        "card_rows": card_rows(shot, matched),
+        "card_in": card_in(shot),
+        "card_places": list(CARD_IN.items()),
+        "card_left": card_left(shot) is not None,
+    }
+    out["wears"] = [
+        (
+            item,
+            extra(item, "material") == "plate",
+            worn.shares(shot, matched, item["id"]) if extra(item, "material") == "plate" else None,
+        )
+        for item in shown(shot.state)
+    ]
     out["remarks"] = _gaps(shot)
     return out
 
@@ -51,11 +82,28 @@ def _gaps(shot) -> list[Remark]:
     for gap in gaps.find([stand_in_from(item) for item in items]):
         first, second = items[gap.first], items[gap.second]
         remedies = ()
-        movable = [(item, sign) for item, sign in ((second, 1), (first, -1)) if not extra(item, "locked")]
+        movable = [
+            (item, sign) for item, sign in ((second, 1), (first, -1)) if not extra(item, "locked")
+        ]
         if gap.shift and movable:
             item, sign = movable[0]
-            fields = {"base": shot.head.number, "shift": " ".join(f"{v * sign:.6f}" for v in gap.shift)}
-            remedies = ((f"Close it by moving “{item['name']}”", {"action": shot.url("set-shift", item["id"]), "fields": fields}),)
-        out.append(Remark("A gap", f"Between “{first['name']}” and “{second['name']}”: up to {shot.show.length(gap.width)[0]} wide along "
-                          f"{shot.show.length(gap.length)[0]}. Shadows and reflections leak through there.", "doubt", remedies))
+            fields = {
+                "base": shot.head.number,
+                "shift": " ".join(f"{v * sign:.6f}" for v in gap.shift),
+            }
+            remedies = (
+                (
+                    f"Close it by moving “{item['name']}”",
+                    {"action": shot.url("set-shift", item["id"]), "fields": fields},
+                ),
+            )
+        out.append(
+            Remark(
+                "A gap",
+                f"Between “{first['name']}” and “{second['name']}”: up to {shot.show.length(gap.width)[0]} wide along "
+                f"{shot.show.length(gap.length)[0]}. Shadows and reflections leak through there.",
+                "doubt",
+                remedies,
+            )
+        )
     return out

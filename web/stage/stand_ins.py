@@ -8,26 +8,51 @@ from web.shows.steps import Standing
 from web.stage import meshes
 
 # What an item says beyond its shape, and what holds where it doesn't.
-EXTRAS = {"parent": None, "hidden": False, "locked": False, "part_of_plate": False, "material": "matte", "checker_m": 0.25}
+EXTRAS = {
+    "parent": None,
+    "hidden": False,
+    "locked": False,
+    "part_of_plate": False,
+    "material": "matte",
+    "checker_m": 0.25,
+}
 MATERIALS = {"matte": "Matte", "mirror": "Mirror", "plate": "The plate on it", "checker": "Checker"}
 
 
 def new(kind: str, name: str, **more) -> dict:
     """The JSON of a new stand-in of a kind, at the origin in its kind's size."""
-    return {"name": name, "kind": kind, "size": list(KINDS[kind][1]), "base": [0.0, 0.0, 0.0], "turn_deg": 0.0} | more
+    return {
+        "name": name,
+        "kind": kind,
+        "size": list(KINDS[kind][1]),
+        "base": [0.0, 0.0, 0.0],
+        "turn_deg": 0.0,
+    } | more
 
 
 def stand_in_from(item: dict) -> StandIn:
     """A StandIn from its JSON. Raises Problem where a value can't be."""
-    angles = (math.radians(float(item.get(f"{name}_deg", 0.0))) for name in ("turn", "tilt", "roll"))
+    angles = (
+        math.radians(float(item.get(f"{name}_deg", 0.0))) for name in ("turn", "tilt", "roll")
+    )
     kind = item.get("kind", "box")
-    return StandIn(tuple(map(float, item["size"])), tuple(map(float, item["base"])), *angles, kind=kind, steps=int(item.get("steps", 0)),
-                   corners=tuple(map(tuple, item.get("corners", ()))), mesh=meshes.solid(item["mesh"]) if kind == "mesh" else None)
+    return StandIn(
+        tuple(map(float, item["size"])),
+        tuple(map(float, item["base"])),
+        *angles,
+        kind=kind,
+        steps=int(item.get("steps", 0)),
+        corners=tuple(map(tuple, item.get("corners", ()))),
+        mesh=meshes.solid(item["mesh"]) if kind == "mesh" else None,
+    )
 
 
 def json_from(item: dict, placed: StandIn) -> dict:
     """The JSON of a changed stand-in, keeping what else its item says; rounded to a hundredth of a millimetre."""
-    out = item | {"size": [round(v, 5) for v in placed.size], "base": [round(v, 5) for v in placed.base]}
+    out = item | {
+        "size": [round(v, 5) for v in placed.size],
+        "base": [round(v, 5) for v in placed.base],
+    }
     for name in ("turn", "tilt", "roll"):
         degrees = round(math.degrees(getattr(placed, name)), 4)
         if degrees or name == "turn" or f"{name}_deg" in item:
@@ -42,8 +67,15 @@ def extra(item: dict, name: str):
 
 def shapes(items: list[dict]) -> list[dict]:
     """What of items says where their surfaces are, and nothing else: it is the same while only names and the like change."""
-    return [{key: value for key, value in item.items() if key not in ("name", "locked", "parent", "material", "checker_m", "part_of_plate", "notes")}
-            for item in items]
+    return [
+        {
+            key: value
+            for key, value in item.items()
+            if key
+            not in ("name", "locked", "parent", "material", "checker_m", "part_of_plate", "notes")
+        }
+        for item in items
+    ]
 
 
 def shown(state: dict) -> list[dict]:
@@ -83,4 +115,8 @@ def counted(wanted: str, taken: set[str]) -> str:
 def standing(shot) -> Standing:
     """Settled once something stands."""
     count = len(shot.state["stand_ins"])
-    return Standing("settled", f"{count} stand-in{'s' if count > 1 else ''}") if count else Standing("nothing", "no stand-ins")
+    return (
+        Standing("settled", f"{count} stand-in{'s' if count > 1 else ''}")
+        if count
+        else Standing("nothing", "no stand-ins")
+    )

@@ -37,4 +37,11 @@ class TypedForm(forms.Form):
     def length(self, name, label, low=-1e5, high=1e5, told="within 100 km", unit=None):
         """A typed length in metres, or in whatever `unit` is."""
         scale = 1000.0 if unit == "mm" else 1.0
-        return self.parsed(name, label, lambda text, label: parse_length(text, unit or self.show.length_unit, label) * scale, low, high, told)
+        return self.parsed(
+            name,
+            label,
+            lambda text, label: parse_length(text, unit or self.show.length_unit, label) * scale,
+            low,
+            high,
+            told,
+        )

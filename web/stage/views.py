@@ -15,6 +15,7 @@ from aperture.scene import handles
 from aperture.scene.solids import KINDS
 from aperture.units import parse_length, parse_number
 from web.match.fits import fit_of
+from web.match.lens_remarks import lens_remarks
 from web.plates.models import plate_of
 from web.shows.reading import base_of, body, point, whole
 from web.shows.views import find, step_page
@@ -33,35 +34,83 @@ def stage(request, show, shot, forms=None, status=200):
     shot, forms = find(show, shot), forms or {}
     state, chosen = shot.state, request.GET.get("item")
     item = next((other for other in state["stand_ins"] if other["id"] == chosen), None)
-    form, ended = (_fresh(shot, item, request.GET.get("kind", "box")), status) if forms or request.method != "POST" else _form(request, shot, item)
+    form, ended = (
+        (_fresh(shot, item, request.GET.get("kind", "box")), status)
+        if forms or request.method != "POST"
+        else _form(request, shot, item)
+    )
     if form is None:
         return _to(find(show, shot.code), item["id"] if item else None, request.GET.get("through"))
     cameras, plate = cameras_of(shot), plate_of(shot)
     through = _through(cameras, request.POST.get("camera") if forms else request.GET.get("through"))
     matched = (found := matched_of(cameras)) and found.camera
     leaf = "cameras" if {"camera", "looks"} & set(forms) else request.GET.get("leaf", "things")
-    defaults = {kind: [shot.show.length(value, places=3)[0] for value in size] for kind, (_, size, _) in KINDS.items()}
-    context = {"plate": plate, "items": state["stand_ins"], "item": item, "form": form, "camera": through and through.camera, "through": through,
-               "rows": item_rows(shot, through and through.camera, item), "kind": item.get("kind", "box") if item else form["kind"].value() or "box",
-               "kinds": [(kind, name) for kind, (name, _, _) in KINDS.items() if kind != "mesh"],
-               "mesh_form": forms.get("mesh") or MeshForm(auto_id="mesh_%s", initial={"unit": shot.show.length_unit, "up_axis": shot.show.up_axis,
-                                                                                      "base": shot.head.number}),
-               "leaf": leaf if leaf in dict(LEAVES) else "things", "leaves": LEAVES, "cameras": cameras, "verbs": _verbs(item) if item else [],
-               "worn": any(extra(other, "material") == "plate" for other in shown(state)),
-               "page": page_data(shot, cameras, through, plate=plate) | {
-                   "chosen": chosen if item else None, "sizes": defaults, "seconds_per_mb": SECONDS_PER_MB}}
+    defaults = {
+        kind: [shot.show.length(value, places=3)[0] for value in size]
+        for kind, (_, size, _) in KINDS.items()
+    }
+    context = {
+        "plate": plate,
+        "items": state["stand_ins"],
+        "item": item,
+        "form": form,
+        "kept": form.kept.number if getattr(form, "kept", None) else None,
+        "newest": getattr(form, "newest", None),
+        "camera": through and through.camera,
+        "through": through,
+        "rows": item_rows(shot, through and through.camera, item),
+        "kind": item.get("kind", "box") if item else form["kind"].value() or "box",
+        "kinds": [(kind, name) for kind, (name, _, _) in KINDS.items() if kind != "mesh"],
+        "mesh_form": forms.get("mesh")
+        or MeshForm(
+            auto_id="mesh_%s",
+            initial={
+                "unit": shot.show.length_unit,
+                "up_axis": shot.show.up_axis,
+                "base": shot.head.number,
+            },
+        ),
+        "leaf": leaf if leaf in dict(LEAVES) else "things",
+        "leaves": LEAVES,
+        "cameras": cameras,
+        "verbs": _verbs(item) if item else [],
+        "worn": any(extra(other, "material") == "plate" for other in shown(state)),
+        "page": page_data(shot, cameras, through, plate=plate)
+        | {"chosen": chosen if item else None, "sizes": defaults, "seconds_per_mb": SECONDS_PER_MB},
+    }
     if through:
-        context["grid_says"] = f"grid {shot.show.length(context['page']['world']['spacing'], places=2)[0]}"
+        context["grid_says"] = (
+            f"grid {shot.show.length(context['page']['world']['spacing'], places=2)[0]}"
+        )
     if leaf == "cameras":
         context |= camera_sheet(shot, through, forms)
     elif leaf == "plate":
         context |= plate_sheet(shot, matched)
-    return step_page(request, shot, "set", "stage/stage.html", context | {"remarks": context.get("remarks", []) + remarks(shot, matched, item)}, status=ended)
+    return step_page(
+        request,
+        shot,
+        "set",
+        "stage/stage.html",
+        context
+        | {
+            "remarks": lens_remarks(state)
+            + context.get("remarks", [])
+            + remarks(shot, matched, item)
+        },
+        status=ended,
+    )
 
 
 def _to(shot, id_, through=None):
     """The page with a stand-in chosen, the newest where none is told, and the lens view as it was."""
-    return redirect(shot.url("set") + "?" + urlencode({"item": id_ or shot.state["stand_ins"][-1]["id"]} | ({"through": through} if through else {})))
+    return redirect(
+        shot.url("set")
+        + "?"
+        + urlencode(
+            {"item": id_ or shot.state["stand_ins"][-1]["id"]}
+            | ({"through": through} if through else {})
+        )
+    )
 
 
 def _through(cameras, id_):
@@ -71,31 +120,58 @@ def _through(cameras, id_):
 
 def _verbs(item):
     """What can be done to one: the address's name, and what the button says."""
-    return [("duplicate", "Duplicate it", ""), *((name, extra(item, name) and again, first) for name, first, again in (
-        ("locked", "Lock it", "Unlock it"), ("part_of_plate", "Take it as part of the plate", "Take it as an element")))]
+    return [
+        ("duplicate", "Duplicate it", ""),
+        *(
+            (name, extra(item, name) and again, first)
+            for name, first, again in (
+                ("locked", "Lock it", "Unlock it"),
+                ("part_of_plate", "Take it as part of the plate", "Take it as an element"),
+            )
+        ),
+    ]
 
 
 def _fresh(shot, item, kind):
     if item:
-        return StandInForm(show=shot.show, item=item, others=shot.state["stand_ins"], initial={"base": shot.head.number})
+        return StandInForm(
+            show=shot.show,
+            item=item,
+            others=shot.state["stand_ins"],
+            initial={"base": shot.head.number},
+        )
     kind = kind if kind in KINDS else "box"
     name, size, _ = KINDS[kind]
-    starting = dict(zip(("width", "height", "depth"), (shot.show.length(value, places=3)[0] for value in size)))
-    return StandInForm(show=shot.show, others=shot.state["stand_ins"], initial=starting | {
-        "name": free_name(shot.state, name), "kind": kind, "turn": "0°", "base": shot.head.number})
+    starting = dict(
+        zip(("width", "height", "depth"), (shot.show.length(value, places=3)[0] for value in size))
+    )
+    return StandInForm(
+        show=shot.show,
+        others=shot.state["stand_ins"],
+        initial=starting
+        | {
+            "name": free_name(shot.state, name),
+            "kind": kind,
+            "turn": "0°",
+            "base": shot.head.number,
+        },
+    )
 
 
 def _form(request, shot, item):
     form = StandInForm(request.POST, show=shot.show, item=item, others=shot.state["stand_ins"])
     if form.is_valid():
         try:
-            (actions.set_stand_in if item else actions.add_stand_in)(shot, form.cleaned_data["item"], form.cleaned_data["base"])
+            (actions.set_stand_in if item else actions.add_stand_in)(
+                shot, form.cleaned_data["item"], form.cleaned_data["base"]
+            )
             return None, 302
         except Problem as problem:
-            if getattr(problem, "kept", None) is not None:
-                raise
-            form.add_error(problem.place if problem.place in form.fields else None, problem.sentence)
-    return form, 422
+            form.kept, form.newest = (getattr(problem, name, None) for name in ("kept", "newest"))
+            form.add_error(
+                problem.place if problem.place in form.fields else None, problem.sentence
+            )
+    return form, 409 if getattr(form, "kept", None) else 422
 
 
 def _cameras(shot, data):
@@ -103,7 +179,9 @@ def _cameras(shot, data):
     cameras = cameras_of(shot)
     through = _through(cameras, data.get("through"))
     if through is None:
-        raise Problem("Match the plate and place the origin first: a stand-in needs a floor to stand on.")
+        raise Problem(
+            "Match the plate and place the origin first: a stand-in needs a floor to stand on."
+        )
     return cameras, through
 
 
@@ -114,10 +192,28 @@ def _dragged(shot, data):
     if extra(item, "locked"):
         raise Problem(f"“{item['name']}” is locked. Unlock it first.")
     cameras, through = _cameras(shot, data)
-    others = [stand_in_from(other) for other in shown(shot.state) if other["id"] != item["id"]] if data.get("snap") else []
+    others = (
+        [stand_in_from(other) for other in shown(shot.state) if other["id"] != item["id"]]
+        if data.get("snap")
+        else []
+    )
     found = (fit_of(shot.state) or {}).get("spots", {}) if data.get("snap") else {}
     spots = [spot["world_m"] for spot in found.values() if None not in spot["world_m"]]
-    return cameras, through, json_from(item, handles.drag(through.camera, stand_in_from(item), data.get("handle"), point(data.get("at")), others, spots))
+    return (
+        cameras,
+        through,
+        json_from(
+            item,
+            handles.drag(
+                through.camera,
+                stand_in_from(item),
+                data.get("handle"),
+                point(data.get("at")),
+                others,
+                spots,
+            ),
+        ),
+    )
 
 
 @require_POST
@@ -126,14 +222,26 @@ def drag(request, show, shot):
     shot, data = find(show, shot), body(request)
     before = {item["id"]: item for item in shot.state["stand_ins"]}
     cameras, through, moved = _dragged(shot, data)
-    by = [f"{shot.show.length(change, places=3)[0]} {name}" for change, name in zip(np.subtract(moved["base"], before[moved["id"]]["base"]).tolist(), AXES)
-          if abs(change) >= 5e-4]
+    by = [
+        f"{shot.show.length(change, places=3)[0]} {name}"
+        for change, name in zip(
+            np.subtract(moved["base"], before[moved["id"]]["base"]).tolist(), AXES
+        )
+        if abs(change) >= 5e-4
+    ]
     figures = StandInForm(show=shot.show, item=moved).initial
-    told = {"moved": ", ".join(by), "figures": {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)}}
+    told = {
+        "moved": ", ".join(by),
+        "figures": {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)},
+    }
     if data.get("done"):
         shot = actions.set_stand_in(shot, moved, whole(data.get("base")))
         return JsonResponse(page_data(shot, cameras, through, plate_of(shot)) | told)
-    items = [item for item in shown({"stand_ins": actions.with_what_hangs(shot.state["stand_ins"], moved)}) if item != before[item["id"]]]
+    items = [
+        item
+        for item in shown({"stand_ins": actions.with_what_hangs(shot.state["stand_ins"], moved)})
+        if item != before[item["id"]]
+    ]
     return JsonResponse(moved_data(shot, through, items) | told)
 
 
@@ -143,14 +251,22 @@ def place(request, show, shot):
     shot, data = find(show, shot), body(request)
     camera = _cameras(shot, data)[1].camera
     typed = data["typed"] if isinstance(data.get("typed"), dict) else {}
-    form = StandInForm({key: str(value)[:60] for key, value in typed.items()}, show=shot.show, others=shot.state["stand_ins"])
+    form = StandInForm(
+        {key: str(value)[:60] for key, value in typed.items()},
+        show=shot.show,
+        others=shot.state["stand_ins"],
+    )
     if not form.is_valid():
         field, errors = next(iter(form.errors.items()))
         raise Problem(errors[0], field)
     item = form.cleaned_data["item"]
     item["name"] = free_name(shot.state, item["name"])
-    foot = handles.on_surface(camera, point(data.get("at")), [stand_in_from(other) for other in shown(shot.state)])
-    return _added(shot, json_from(item, replace(stand_in_from(item), base=tuple(foot.tolist()))), data)
+    foot = handles.on_surface(
+        camera, point(data.get("at")), [stand_in_from(other) for other in shown(shot.state)]
+    )
+    return _added(
+        shot, json_from(item, replace(stand_in_from(item), base=tuple(foot.tolist()))), data
+    )
 
 
 @require_POST
@@ -167,8 +283,13 @@ def plan(request, show, shot):
     middle = (low + high) / 2
     flat = ((points - middle) / size)[:, [0, 2]]
     kind = "room" if data.get("kind") == "room" else "block"
-    item = new(kind, free_name(shot.state, KINDS[kind][0]), size=[round(float(size[0]), 5), height, round(float(size[2]), 5)],
-               base=[round(float(middle[0]), 5), 0.0, round(float(middle[2]), 5)], corners=np.round(flat, 7).tolist())
+    item = new(
+        kind,
+        free_name(shot.state, KINDS[kind][0]),
+        size=[round(float(size[0]), 5), height, round(float(size[2]), 5)],
+        base=[round(float(middle[0]), 5), 0.0, round(float(middle[2]), 5)],
+        corners=np.round(flat, 7).tolist(),
+    )
     return _added(shot, item, data)
 
 
@@ -185,8 +306,15 @@ def mesh(request, show, shot):
         file = form.cleaned_data["file"]
         try:
             name, ending = file.name.rsplit(".", 1)
-            shot = actions.bring_in_mesh(shot, name[:60] or "Mesh", file.read(), ending, form.cleaned_data["unit"], form.cleaned_data["up_axis"],
-                                         form.cleaned_data["base"])
+            shot = actions.bring_in_mesh(
+                shot,
+                name[:60] or "Mesh",
+                file.read(),
+                ending,
+                form.cleaned_data["unit"],
+                form.cleaned_data["up_axis"],
+                form.cleaned_data["base"],
+            )
             return _to(shot, None)
         except Problem as problem:
             if getattr(problem, "kept", None) is not None:
@@ -219,6 +347,14 @@ def shift(request, show, shot, id_):
     by = [parse_number(part, "The shift") for part in request.POST.get("shift", "").split()]
     item = next((other for other in shot.state["stand_ins"] if other["id"] == id_), None)
     if item is None or len(by) != 3:
-        raise Problem("That stand-in is gone already." if item is None else "A shift is three numbers of metres.")
-    actions.set_stand_in(shot, item | {"base": [round(at + step, 6) for at, step in zip(item["base"], by)]}, base_of(request))
+        raise Problem(
+            "That stand-in is gone already."
+            if item is None
+            else "A shift is three numbers of metres."
+        )
+    actions.set_stand_in(
+        shot,
+        item | {"base": [round(at + step, 6) for at, step in zip(item["base"], by)]},
+        base_of(request),
+    )
     return redirect(shot.url("set") + "?leaf=plate")

@@ -8,6 +8,7 @@ from aperture.scene.frustum import across, beyond
 from aperture.units import METRES
 from web.match.fits import fit_of
 from web.match.overlay import spacing_for
+from web.plates.models import metadata_of
 from web.stage.cameras import MATCHED, facts_of, matched_of
 from web.stage.stand_ins import shown, stand_in_from
 
@@ -22,10 +23,22 @@ def world(shot, cameras, items, through, plate=None) -> dict | None:
         return None
     turn, matched = from_y_up(shot.show.up_axis), matched_of(cameras)
     first = (matched or cameras[0]).camera
-    return {"up": shot.show.up_axis, "spacing": spacing_for(first, METRES[shot.show.length_unit]), "solids": solids(shot, items), "spots": _spots(shot, turn),
-            "eye": (turn @ first.position).tolist(), "right": (turn @ first.rotation[:, 0]).tolist(),
-            "cameras": [_camera(one, shot, turn, through, plate if one.id == MATCHED else None) for one in cameras if not one.looks["hidden"]],
-            "card": (card_corners(shot, matched.camera) @ turn.T).tolist() if matched and card_in(shot) != "lens" else None}
+    return {
+        "up": shot.show.up_axis,
+        "spacing": spacing_for(first, METRES[shot.show.length_unit]),
+        "solids": solids(shot, items),
+        "spots": _spots(shot, turn),
+        "eye": (turn @ first.position).tolist(),
+        "right": (turn @ first.rotation[:, 0]).tolist(),
+        "cameras": [
+            _camera(one, shot, turn, through, plate if one.id == MATCHED else None)
+            for one in cameras
+            if not one.looks["hidden"]
+        ],
+        "card": (card_corners(shot, matched.camera) @ turn.T).tolist()
+        if matched and card_in(shot) != "lens"
+        else None,
+    }
 
 
 def solids(shot, items) -> dict:
@@ -41,8 +54,15 @@ def _solid(placed, turn) -> dict:
         points, faces = placed.vertices(), placed.solid.triangles
         edges, sides = placed.solid.edges
         normals = placed.solid.face_normals(points)
-        lines = edges[(sides[:, 1] < 0) | ((normals[sides[:, 0]] * normals[sides[:, 1]]).sum(axis=1) < overlay.CREASE)]
-    return {"points": np.round(points @ turn.T, 5).ravel().tolist(), "faces": faces.ravel().tolist(), "lines": lines.ravel().tolist()}
+        lines = edges[
+            (sides[:, 1] < 0)
+            | ((normals[sides[:, 0]] * normals[sides[:, 1]]).sum(axis=1) < overlay.CREASE)
+        ]
+    return {
+        "points": np.round(points @ turn.T, 5).ravel().tolist(),
+        "faces": faces.ravel().tolist(),
+        "lines": lines.ravel().tolist(),
+    }
 
 
 def _spots(shot, turn) -> list[dict]:
@@ -51,23 +71,44 @@ def _spots(shot, turn) -> list[dict]:
     if not fit or not fit.get("ok") or fit["determined"]["scale"] == "no":
         return []
     names = {mark["id"]: mark.get("name") or mark["id"] for mark in shot.state["marks"]}
-    return [{"name": names.get(id_, id_), "at": (turn @ spot["world_m"]).tolist(), "plus_minus": np.abs(turn @ spot["plus_minus_m"]).tolist()}
-            for id_, spot in fit.get("spots", {}).items() if None not in spot["world_m"]]
+    return [
+        {
+            "name": names.get(id_, id_),
+            "at": (turn @ spot["world_m"]).tolist(),
+            "plus_minus": np.abs(turn @ spot["plus_minus_m"]).tolist(),
+        }
+        for id_, spot in fit.get("spots", {}).items()
+        if None not in spot["world_m"]
+    ]
 
 
 def _camera(one, shot, turn, through, plate) -> dict:
     camera, looks = one.camera, one.looks
-    length = looks["length_m"] or (card_distance(shot, camera) if one.id == MATCHED else max(float(np.linalg.norm(camera.position)) * SHORT, 0.3))
+    length = looks["length_m"] or (
+        card_distance(shot, camera)
+        if one.id == MATCHED
+        else max(float(np.linalg.norm(camera.position)) * SHORT, 0.3)
+    )
 
     def frame(distance):
         return (across(camera, distance) @ turn.T).tolist()
-    return {"eye": (turn @ camera.position).tolist(), "right": (turn @ camera.rotation[:, 0]).tolist(), "end": frame(length),
-            "focus": frame(looks["focus_m"]) if looks["focus_m"] else None,
-            "opacity": looks["opacity"], "facts": facts_of(one, shot.show, plate) if looks["facts"] != "none" else [], "side": looks["facts"],
-            "chosen": bool(through) and one.id == through.id}
+
+    return {
+        "eye": (turn @ camera.position).tolist(),
+        "right": (turn @ camera.rotation[:, 0]).tolist(),
+        "end": frame(length),
+        "focus": frame(looks["focus_m"]) if looks["focus_m"] else None,
+        "opacity": looks["opacity"],
+        "facts": facts_of(one, shot.show, metadata_of(shot.state, plate))
+        if looks["facts"] != "none"
+        else [],
+        "side": looks["facts"],
+        "chosen": bool(through) and one.id == through.id,
+    }
 
 
 # The plate card ----------------------------------------------------------------------------------------------------------
+
 
 def card_in(shot) -> str:
     """In which views it shows: a key of CARD_IN."""
@@ -97,4 +138,8 @@ def card_corners(shot, camera) -> np.ndarray:
 def cut_off(shot, camera) -> list[str]:
     """The names of the stand-ins that reach beyond the card."""
     corners = card_corners(shot, camera)
-    return [item["name"] for item in shown(shot.state) if beyond(camera, corners, stand_in_from(item).bounds()).any()]
+    return [
+        item["name"]
+        for item in shown(shot.state)
+        if beyond(camera, corners, stand_in_from(item).bounds()).any()
+    ]

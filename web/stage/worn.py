@@ -31,7 +31,11 @@ def _made(shot, camera, id_) -> worn.Worn:
 def _wear(text: str, id_: str) -> worn.Worn:
     """Kept in mind for as long as neither camera nor stand-ins change: `text` has both."""
     camera, items = json.loads(text)
-    return worn.wear(from_json(camera), [stand_in_from(item) for item in items], next(index for index, item in enumerate(items) if item["id"] == id_))
+    return worn.wear(
+        from_json(camera),
+        [stand_in_from(item) for item in items],
+        next(index for index, item in enumerate(items) if item["id"] == id_),
+    )
 
 
 def shares(shot, camera, id_) -> dict:
@@ -55,8 +59,14 @@ def for_set_view(request, show, shot):
     for item in _wearing(shot):
         made = _made(shot, camera, item["id"])
         at = np.nan_to_num(np.stack([made.at[:, 0] / size[0], 1 - made.at[:, 1] / size[1]], -1))
-        out[item["id"]] = {"points": np.round(made.points @ turn.T, 5).ravel().tolist(), "at": np.round(at, 6).ravel().tolist(),
-                           "faces": [made.triangles[made.mark == mark].ravel().tolist() for mark in (worn.SEEN, worn.STRETCHED, worn.UNSEEN)]}
+        out[item["id"]] = {
+            "points": np.round(made.points @ turn.T, 5).ravel().tolist(),
+            "at": np.round(at, 6).ravel().tolist(),
+            "faces": [
+                made.triangles[made.mark == mark].ravel().tolist()
+                for mark in (worn.SEEN, worn.STRETCHED, worn.UNSEEN)
+            ],
+        }
     return JsonResponse(out)
 
 
@@ -66,21 +76,45 @@ def textures(request, show, shot):
     shot = find(show, shot)
     camera, plate = camera_of_state(shot.state), plate_of(shot)
     if camera is None or plate is None:
-        raise Problem("There is no camera yet that could put the plate on anything: match the plate first.")
+        raise Problem(
+            "Match the plate first: without a camera it can't be projected onto stand-ins."
+        )
     everything = named(shot.state)
-    wearing = {name: item for name, item in everything.items() if extra(item, "material") == "plate"}
+    wearing = {
+        name: item for name, item in everything.items() if extra(item, "material") == "plate"
+    }
     if not wearing:
-        raise Problem("Nothing wears the plate yet: choose “The plate on it” as a stand-in’s surface first.")
-    met, numbers = first_met(camera, [(stand_in_from(item), Look(name)) for name, item in everything.items()]), list(everything)
+        raise Problem(
+            "No stand-in has the plate on it yet: choose “The plate on it” as a stand-in’s surface first."
+        )
+    met, numbers = (
+        first_met(camera, [(stand_in_from(item), Look(name)) for name, item in everything.items()]),
+        list(everything),
+    )
     pixels, out = np.load(plate.folder / "pixels.npy", mmap_mode="r"), io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as files:
         for name, item in wearing.items():
             made = _made(shot, camera, item["id"])
             picture, at = worn.texture(made, pixels, met == numbers.index(name))
-            for ending, data in obj.textured(_plain(name), made.points, at, made.triangles, picture, shot.show.length_unit, shot.show.up_axis).items():
+            for ending, data in obj.textured(
+                _plain(name),
+                made.points,
+                at,
+                made.triangles,
+                picture,
+                shot.show.length_unit,
+                shot.show.up_axis,
+            ).items():
                 files.writestr(f"{_plain(name)}.{ending}", data)
-    return HttpResponse(out.getvalue(), content_type="application/zip", headers={"Content-Disposition": f'attachment; filename="{shot.code}_textures.zip"'})
+    return HttpResponse(
+        out.getvalue(),
+        content_type="application/zip",
+        headers={"Content-Disposition": f'attachment; filename="{shot.code}_textures.zip"'},
+    )
 
 
 def _plain(name: str) -> str:
-    return "".join(letter if letter.isalnum() or letter in "-_" else "_" for letter in name) or "stand-in"
+    return (
+        "".join(letter if letter.isalnum() or letter in "-_" else "_" for letter in name)
+        or "stand-in"
+    )

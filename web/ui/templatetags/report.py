@@ -15,13 +15,20 @@ def rows(items):
 @register.inclusion_tag("ui/remarks.html", takes_context=True)
 def remarks(context, items):
     """Remarks with their remedies; each remedy is a form that posts."""
-    return {"remarks": items, "request": context.get("request"), "csrf_token": context.get("csrf_token"), "shot": context.get("shot")}
+    return {
+        "remarks": items,
+        "request": context.get("request"),
+        "csrf_token": context.get("csrf_token"),
+        "shot": context.get("shot"),
+    }
 
 
 @register.simple_tag
 def sign(state):
     """The sign for a step's state, beside its words."""
-    return format_html("{}", {"settled": "✓", "needs": "!", "begun": "…", "nothing": ""}.get(state, ""))
+    return format_html(
+        "{}", {"settled": "✓", "needs": "!", "begun": "…", "nothing": ""}.get(state, "")
+    )
 
 
 @register.filter

@@ -132,7 +132,7 @@ if (root) {
         error.hidden = true;
         drawGuides(answer.shapes);
       } catch (problem) {
-        if (problem.kept !== undefined) { notice(problem.message, "bad", problem.kept); return; }
+        if (problem.newest) { notice(problem.message, "bad", problem); return; }
         error.textContent = problem.message;
         error.hidden = false;
       }

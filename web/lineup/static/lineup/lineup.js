@@ -101,12 +101,18 @@ function start(page) {
   async function toggleEdges() {
     if (!edges) {
       edgesSays.hidden = false;
-      edgesSays.textContent = "Measuring the plate’s edges…";
+      const stop = new AbortController(), cancel = Object.assign(document.createElement("button"), {className: "button small", textContent: "Stop"});
+      cancel.addEventListener("click", () => stop.abort());
+      edgesSays.replaceChildren("Measuring the plate’s edges… ", document.createElement("progress"), " ", cancel);
       try {
-        const answer = await (await fetch(page.edges)).json();
+        const answer = await (await fetch(page.edges, {signal: stop.signal})).json();
         if (answer.problem) throw new Error(answer.problem);
         edges = {...answer, on: false};
-      } catch (error) { edgesSays.hidden = true; notice(error.message); return; }
+      } catch (error) {
+        edgesSays.hidden = true;
+        if (error.name !== "AbortError") notice(error.message);
+        return;
+      }
     }
     edges.on = !edges.on;
     edgesButton.setAttribute("aria-pressed", edges.on);

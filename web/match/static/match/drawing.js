@@ -57,6 +57,12 @@ export class Drawing {
     if (next) this.text(point.at[0], point.at[1], `${point.name} ±${a.toFixed(1)} px`, "grid", 9, -8);
   }
 
+  /** The frame that is dragged around marks to choose them, between two points of the plate. */
+  box(a, b) {
+    const [p, q] = [a, b].map(point => this.table.toScreen(point));
+    const x = Math.min(p[0], q[0]), y = Math.min(p[1], q[1]);
+    svg("rect", {x, y, width: Math.abs(q[0] - p[0]), height: Math.abs(q[1] - p[1]), class: "choosing"}, this.layer);
+  }
   proposals(segments) {
     const group = svg("g", {class: "proposals"}, this.layer);
     segments.forEach((segment, index) => {

@@ -35,6 +35,11 @@ export class Leaves {
     });
     document.addEventListener("htmx:afterSwap", event => { if (event.target === sheet) this.settle(); });
     this.settle();
+    // What a leaf asks for on its own is heard once htmx has read the page, which is after this.
+    window.addEventListener("load", () => {
+      sheet.querySelectorAll("[data-lazy]").forEach(part => { delete part.dataset.asked; });
+      this.settle();
+    });
   }
 
   show(name) {

@@ -103,8 +103,8 @@ function start() {
       try {
         renew(await post(url, {...body(), base: revision, aids: aids.wish}));
       } catch (error) {
-        notice(error.message, "bad", error.kept);
-        if (error.kept === undefined) await refresh();
+        notice(error.message, "bad", error);
+        if (!error.newest) await refresh();
       } finally {
         pending -= 1;
         if (!own) { busy = false; root.classList.remove("waiting"); }
@@ -159,7 +159,7 @@ function start() {
   }
   /** A line drawn by clicks: its last point follows the pointer until Enter or a double click. */
   function endLine() {
-    const {mark, before} = line, points = mark.points.slice(0, -1).filter((p, i, all) => !i || Math.hypot(p[0] - all[i - 1][0], p[1] - all[i - 1][1]) > 0.5);
+    const {mark, before} = line, points = mark.points.slice(0, -1); // the last one follows the pointer
     line = null;
     const least = mark.kind === "bow" ? 3 : 2;
     if (points.length < least) {
@@ -171,6 +171,23 @@ function start() {
     }
     mark.points = points;
     return save(`Drew ${mark.id} ${mark.axis || "bow"}`).then(showMark);
+  }
+  /** Whether a press lies on the point that was placed last. */
+  function onLastPoint(at) {
+    const last = line.mark.points.at(-2);
+    return Math.hypot(last[0] - at[0], last[1] - at[1]) * table.scale < 4;
+  }
+  /** Backspace while a line is drawn: its last point goes, the rest stays. */
+  function takeBackPoint() {
+    const {mark, before} = line;
+    mark.points.splice(-2, 1);
+    if (mark.points.length < 2) { marks = before; line = null; chosen = new Set(); }
+    redraw();
+  }
+  function chooseAll(those = marks.filter(mark => !leaves.hidden.has(kindOf(mark)))) {
+    chosen = new Set(those.map(mark => mark.id));
+    redraw();
+    showMark();
   }
   const nextSurveyed = () => (survey.find(one => !one.placed && one.ellipse) || survey.find(one => !one.placed))?.name || null;
   function placeNext(name = nextSurveyed()) {
@@ -193,7 +210,7 @@ function start() {
     else aids.wish[tool === "figure" ? "figures" : "cubes"].push(answer.at);
     await refresh();
   }
-  table.panWithLeft = event => event.button === 0 && tool === "choose" && !event.target.closest("[data-mark], [data-proposal]");
+  table.panWithLeft = event => event.button === 0 && tool === "choose" && !event.shiftKey && !event.target.closest("[data-mark], [data-proposal]");
 
   // Pointer ---------------------------------------------------------------------------------------------------------
   root.addEventListener("pointerdown", event => {
@@ -209,6 +226,11 @@ function start() {
     const offered = event.target.closest("[data-proposal]");
     if (offered && tool === "choose") return void ask(sheet.dataset.take, () => ({index: +offered.dataset.proposal}));
     const hit = event.target.closest("[data-mark]");
+    if (tool === "choose" && !hit && event.shiftKey) {
+      drag = {box: true, from: at, to: at};
+      root.setPointerCapture(event.pointerId);
+      return;
+    }
     if (tool === "choose") {
       if (!hit) return;
       const mark = find(hit.dataset.mark), which = hit.dataset.point === undefined ? point : +hit.dataset.point;
@@ -221,6 +243,11 @@ function start() {
       drag = several || hit.dataset.point === undefined
         ? {together, whole: together.map(m => clone(pointsOf(m))), from: at, before, label: several ? `Moved ${together.length} marks` : `Moved ${nameOf(mark)}`}
         : {mark, index: +hit.dataset.point, before, label: `Moved ${nameOf(mark)}`};
+      // A point grabbed beside its centre keeps its distance to the pointer: nothing jumps.
+      if (drag.mark) { const held = pointsOf(mark)[drag.index]; drag.off = [held[0] - at[0], held[1] - at[1]]; }
+    } else if (line && onLastPoint(at)) {
+      endLine(); // a double click, or a second one on the last point
+      return;
     } else if (line) {
       line.mark.points.push([...at]);
       line.mark.points[line.mark.points.length - 2] = at;
@@ -239,13 +266,14 @@ function start() {
       drag = {mark, index: 1, before, fresh: true, drawing: true, label: `Drew ${mark.id} ${tool}`};
     }
     root.setPointerCapture(event.pointerId);
-    table.showLoupe(at, event);
+    table.showLoupe(drag?.off ? pointsOf(drag.mark)[drag.index] : at, event);
     redraw();
   });
   root.addEventListener("pointermove", event => {
     if (table.panning) return;
     const at = table.toPlate(event);
     if (drag?.room) return void dragRoom(at);
+    if (drag?.box) { drag.to = at; redraw(); return drawing.box(drag.from, at); }
     if (line && !drag) line.mark.points[line.mark.points.length - 1] = at;
     if (!drag || drag.clicking) {
       if (tool !== "choose" && !ON_FLOOR.includes(tool)) table.showLoupe(at, event);
@@ -254,18 +282,23 @@ function start() {
     }
     if (drag.survey) drag.at = at;
     else if (drag.together) drag.together.forEach((mark, m) => pointsOf(mark).forEach((_, i) => setPoint(mark, i, drag.whole[m][i].map((v, k) => v + at[k] - drag.from[k]))));
-    else setPoint(drag.mark, drag.index, at);
+    else setPoint(drag.mark, drag.index, drag.off ? at.map((v, k) => v + drag.off[k]) : at);
     drag.moved = true;
-    table.showLoupe(at, event);
+    table.showLoupe(drag.off ? pointsOf(drag.mark)[drag.index] : at, event);
     redraw();
     if (!drag.survey && (!drag.drawing || length(drag.mark) > REACH) && drag.mark?.kind !== "bow") preview(marks);
   });
+  function inBox(a, b) {
+    const within = p => [0, 1].every(k => p[k] >= Math.min(a[k], b[k]) && p[k] <= Math.max(a[k], b[k]));
+    return marks.filter(mark => !leaves.hidden.has(kindOf(mark)) && pointsOf(mark).every(within));
+  }
   const length = mark => Math.hypot(...[0, 1].map(k => (mark.points[0][k] - mark.points.at(-1)[k]) * table.scale));
   root.addEventListener("pointerup", () => {
     if (!drag) return;
     const done = drag;
     drag = null;
     if (done.room || done.clicking) return;
+    if (done.box) return chooseAll(inBox(done.from, done.to));
     if (tool === "choose") table.hideLoupe();
     if (done.survey) return void ask(sheet.dataset.place, () => ({name: done.survey, at: done.at}));
     if (done.drawing && (length(done.mark) < REACH || done.mark.kind === "bow")) {  // a click: the line is drawn point by point
@@ -276,7 +309,6 @@ function start() {
     }
     if (done.moved || done.fresh) save(done.label).then(() => { if (done.fresh) showMark(); });
   });
-  root.addEventListener("dblclick", () => { if (line) { line.mark.points.pop(); endLine(); } });
   root.addEventListener("pointercancel", () => { if (drag?.before) marks = drag.before; drag = null; redraw(); });
   root.addEventListener("pointerleave", () => { if (!drag) table.hideLoupe(); });
 
@@ -324,13 +356,14 @@ function start() {
     const bar = document.getElementById("proposal-bar"), says = document.getElementById("proposal-says"), groups = document.getElementById("proposal-groups");
     bar.hidden = !shown;
     if (shown) {
-      says.textContent = "Looking for straight edges …";
-      groups.replaceChildren();
-      const response = await fetch(sheet.dataset.proposals, {headers: {Accept: "application/json"}}), answer = await response.json();
-      if (!response.ok) says.textContent = answer.problem;
+      const answer = await found(says, groups);
+      if (!answer) return;
+      if (answer.problem) says.textContent = answer.problem;
       else {
         proposals = answer;
-        says.textContent = "Click a segment, or take the best of";
+        says.textContent = answer.says;
+        bar.dataset.trust = answer.trust;
+        groups.replaceChildren(Object.assign(document.createElement("span"), {className: "on-table", textContent: "Click one, or take the best of"}));
         for (const [axis, words] of [["across", "X"], ["up", "Y"], ["along", "Z"], ["all", ""]]) {
           const button = Object.assign(document.createElement("button"), {className: "button small", textContent: `${words} ${axis}${answer.counts[axis] === undefined ? "" : ` (${answer.counts[axis]})`}`});
           button.addEventListener("click", () => { if (shown) propose(); ask(sheet.dataset.take, () => ({axis})); });
@@ -339,6 +372,21 @@ function start() {
       }
     }
     redraw();
+  }
+  /** The server's proposals, with progress and a way to stop; null where it was stopped. */
+  async function found(says, groups) {
+    const stop = new AbortController(), cancel = Object.assign(document.createElement("button"), {className: "button small", textContent: "Stop looking"});
+    cancel.addEventListener("click", () => stop.abort());
+    says.textContent = "Looking for straight edges …";
+    groups.replaceChildren(document.createElement("progress"), cancel);
+    try {
+      const response = await fetch(sheet.dataset.proposals, {headers: {Accept: "application/json"}, signal: stop.signal});
+      return await response.json();
+    } catch (error) {
+      if (error.name !== "AbortError") notice("The server does not answer. Try again when it runs.");
+      if (shown) propose();
+      return null;
+    } finally { groups.replaceChildren(); }
   }
   function zoomTo() {
     const some = marks.filter(mark => chosen.has(mark.id)).flatMap(pointsOf);
@@ -350,8 +398,13 @@ function start() {
   const otherKeys = {g: () => aids.toggle("guides"), w: () => aids.toggle("walls"), m: () => aids.toggle("map"), u: () => aids.toggle("straight"), r: refine, p: propose, v: () => placeNext(), c: zoomTo};
   let nudging = null;
   document.addEventListener("keydown", event => {
-    if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
+    if (typing(event) || event.altKey) return;
     const key = event.key.toLowerCase();
+    if (event.ctrlKey || event.metaKey) {
+      if (key === "a" && tool === "choose") { event.preventDefault(); chooseAll(); }
+      return;
+    }
+    if (key === "backspace" && line) { event.preventDefault(); return takeBackPoint(); }
     if (key === "enter" && line) { event.preventDefault(); return endLine(); }
     if (key === "escape" && (drag?.before || line)) { marks = (drag || line).before; drag = line = null; chosen = new Set(); table.hideLoupe(); return redraw(); }
     if (toolKeys[key]) return setTool(toolKeys[key]);

@@ -3,6 +3,7 @@
 import {notice, post, typing} from "../ui/app.js";
 import {drawPaths, LightTable, newestOnly, svg} from "../ui/table.js";
 import {SetView} from "./set-view.js";
+import {Swap} from "./swap.js";
 
 const root = document.getElementById("light-table");
 const HINTS = {choose: "drag a handle; drag the table to pan", place: "click on the floor or on a face: it stands there",
@@ -11,12 +12,13 @@ const TITLES = {move: "move (with Ctrl: without snapping)", corner: "width and d
   across: "move across only", up: "move up only", along: "move along only"};
 
 function start(page) {
+  const swap = new Swap(document.getElementById("table"), renew);
   // The lens view has the size of the picture of the camera that it looks through, and a view of its own.
   [root.dataset.width, root.dataset.height] = page.picture;
   if (page.through !== "match") root.dataset.proxy += `#${page.through}`;
   root.classList.toggle("no-plate", page.card !== true);
   const table = new LightTable(root), layer = document.getElementById("marks");
-  const form = document.getElementById("item-form"), outside = document.getElementById("set-view");
+  const form = () => document.getElementById("item-form"), outside = document.getElementById("set-view");
   const setView = page.world ? new SetView(outside, page.world) : null;
   let tool = "choose", drag = null, nudging = null, timer = null, corners = [];
 
@@ -78,7 +80,7 @@ function start(page) {
       Object.assign(page.handles, handles);
       Object.assign(page.world.solids, solids);
     } else Object.assign(page, {lens, handles}, answer);
-    for (const [name, value] of Object.entries(figures || {})) if (form.elements[name]) form.elements[name].value = value;
+    for (const [name, value] of Object.entries(figures || {})) if (form().elements[name]) form().elements[name].value = value;
     document.querySelectorAll("input[name=base]").forEach(input => { input.value = page.revision; });
     const shown = document.getElementById("revision");
     if (shown) shown.textContent = page.revision;
@@ -87,19 +89,28 @@ function start(page) {
     redraw();
     if (setView) { setView.world.solids = page.world.solids; setView.solids(page.world.solids, page.chosen); }
   }
+  /** Take the page's data after an edit; false where the world beside the stand-ins is another one. */
+  function renew(fresh) {
+    const around = ({world, through}) => JSON.stringify([{...world, solids: null}, through]);
+    if (around(fresh) !== around(page)) return false;
+    for (const key of Object.keys(page)) delete page[key];
+    take(fresh);
+    wear();
+    return true;
+  }
   const preview = newestOnly(async wanted => {
-    try { const answer = await post(form.dataset.drag, {...wanted, through: page.through}); if (drag || nudging) take(answer); } catch (error) { notice(error.message); }
+    try { const answer = await post(form().dataset.drag, {...wanted, through: page.through}); if (drag || nudging) take(answer); } catch (error) { notice(error.message); }
   });
   const finish = async wanted => {
     preview.clear();
     try {
-      take(await post(form.dataset.drag, {...wanted, done: true, base: page.revision, through: page.through}));
+      take(await post(form().dataset.drag, {...wanted, done: true, base: page.revision, through: page.through}));
       document.querySelector("[data-history=undo]").disabled = false;
       wear();
-    } catch (error) { notice(error.message, "bad", error.kept); if (error.kept === undefined) setTimeout(() => location.reload(), 1800); }
+    } catch (error) { notice(error.message, "bad", error); if (!error.newest) setTimeout(() => location.reload(), 1800); }
   };
   const go = async (url, wanted) => {
-    try { location.assign((await post(url, {...wanted, base: page.revision, through: page.through})).url); } catch (error) { notice(error.message, "bad", error.kept); }
+    try { await swap.get((await post(url, {...wanted, base: page.revision, through: page.through})).url); setTool("choose"); } catch (error) { notice(error.message, "bad", error); }
   };
   const looking = () => page.through === "match" ? "" : `&through=${encodeURIComponent(page.through)}`;
   const kind = document.getElementById("kind"), drawn = () => ["block", "room"].includes(kind.value);
@@ -113,8 +124,8 @@ function start(page) {
     redraw();
   };
   const begin = () => setTool(drawn() ? "plan" : "place");
-  const typedHeight = () => page.chosen ? page.sizes[kind.value][1] : form.elements.height.value;
-  const close = () => { const wanted = corners; corners = []; go(form.dataset.plan, {corners: wanted, kind: kind.value, height: typedHeight()}); };
+  const typedHeight = () => page.chosen ? page.sizes[kind.value][1] : form().elements.height.value;
+  const close = () => { const wanted = corners; corners = []; go(form().dataset.plan, {corners: wanted, kind: kind.value, height: typedHeight()}); };
 
   table.panWithLeft = event => event.button === 0 && tool === "choose" && !event.target.closest("[data-handle], [data-item]");
   root.addEventListener("pointerdown", event => {
@@ -125,12 +136,12 @@ function start(page) {
       redraw();
     } else if (tool === "place") {
       const names = ["name", "width", "height", "depth", "turn"], [width, height, depth] = page.sizes[kind.value];
-      const typed = page.chosen ? {width, height, depth} : Object.fromEntries(names.map(name => [name, form.elements[name].value]));
-      go(form.dataset.place, {at, typed: {...typed, kind: kind.value}});
+      const typed = page.chosen ? {width, height, depth} : Object.fromEntries(names.map(name => [name, form().elements[name].value]));
+      go(form().dataset.place, {at, typed: {...typed, kind: kind.value}});
     } else if (handle) {
       drag = {id: page.chosen, handle: handle.dataset.handle, at};
       root.setPointerCapture(event.pointerId);
-    } else if (item && item.dataset.item !== page.chosen) location.assign(`?item=${item.dataset.item}${looking()}`);
+    } else if (item && item.dataset.item !== page.chosen) swap.get(`?item=${item.dataset.item}${looking()}`);
   });
   root.addEventListener("pointermove", event => {
     const at = table.toPlate(event);
@@ -204,10 +215,10 @@ function start(page) {
   });
 
   // Large meshes take a while: how long is said before one is sent.
-  const meshFile = document.getElementById("mesh_file"), meshSays = document.getElementById("mesh-says");
-  meshFile?.addEventListener("change", () => {
-    const mb = (meshFile.files[0]?.size || 0) / 1e6, seconds = Math.ceil(mb * page.seconds_per_mb);
-    meshSays.textContent = mb < 5 ? "" : `${mb.toFixed(0)} MB: about ${seconds} s.`;
+  document.addEventListener("change", event => {
+    if (event.target.id !== "mesh_file") return;
+    const mb = (event.target.files[0]?.size || 0) / 1e6, seconds = Math.ceil(mb * page.seconds_per_mb);
+    document.getElementById("mesh-says").textContent = mb < 5 ? "" : `${mb.toFixed(0)} MB: about ${seconds} s.`;
   });
 
   setTool("choose");

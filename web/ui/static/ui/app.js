@@ -2,7 +2,10 @@
 
 export const csrf = document.querySelector("meta[name=csrf]").content;
 
-/** POST to the server and get JSON back. Throws an Error with the server's sentence; `kept` is set where a stale version was kept. */
+/**
+ * POST to the server and get JSON back. Throws an Error with the server's sentence. Where the shot has moved on since the page
+ * was made, the error's `newest` is the number it has now, and `kept` the one under which a refused version was kept.
+ */
 export async function post(url, body) {
   let response;
   try {
@@ -14,12 +17,12 @@ export async function post(url, body) {
     throw new Error("The server does not answer. What you drew is still here; try again when it runs.");
   }
   const answer = await response.json().catch(() => ({problem: "The server could not do that."}));
-  if (!response.ok) throw Object.assign(new Error(answer.problem || "The server could not do that."), {kept: answer.kept, status: response.status});
+  if (!response.ok) throw Object.assign(new Error(answer.problem || "The server could not do that."), {kept: answer.kept, newest: answer.newest});
   return answer;
 }
 
-/** Show a sentence until it is put away; with `kept`, offer the version that was kept aside. */
-export function notice(text, kind = "bad", kept = null) {
+/** Show a sentence until it is put away; of what was refused because the shot has moved on, offer both versions. */
+export function notice(text, kind = "bad", {kept, newest} = {}) {
   document.querySelector(".notice")?.remove();
   const box = document.createElement("div");
   box.className = `notice ${kind}`;
@@ -30,13 +33,14 @@ export function notice(text, kind = "bad", kept = null) {
     b.addEventListener("click", act);
     box.append(b);
   };
-  if (kept !== null && kept !== undefined) {
-    button("Show the newer", () => location.reload());
+  if (newest) button("Show the newer", () => location.reload());
+  if (kept) {
     button("Take mine instead", () => {
       const url = document.querySelector(".frame").dataset.restore.replace(/0$/, kept);
-      post(url, {}).then(() => location.reload(), error => notice(error.message));
+      post(url, {base: newest}).then(() => location.reload(), error => notice(error.message, "bad", error));
     });
-  } else button("Close", () => box.remove());
+  }
+  if (!newest) button("Close", () => box.remove());
   document.body.append(box);
 }
 
@@ -47,10 +51,10 @@ async function move(which) {
   const frame = document.querySelector(".frame");
   if (!frame) return;
   try {
-    const {says} = await post(frame.dataset[which], {});
+    const {says} = await post(frame.dataset[which], {base: +document.getElementById("revision").textContent});
     sessionStorage.setItem("says", says);
     location.reload();
-  } catch (error) { notice(error.message); }
+  } catch (error) { notice(error.message, "bad", error); }
 }
 
 document.addEventListener("click", event => {
@@ -63,7 +67,11 @@ document.addEventListener("keydown", event => {
   if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z") {
     event.preventDefault();
     move(event.shiftKey ? "redo" : "undo");
+  } else if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "y") {
+    event.preventDefault();
+    move("redo");
   } else if (event.key === "?") document.getElementById("keys").showModal();
+  else if (event.key === "Delete") document.querySelector("[data-delete]")?.click();
 });
 
 document.addEventListener("htmx:beforeSwap", event => {
@@ -73,10 +81,13 @@ document.addEventListener("htmx:beforeSwap", event => {
     event.detail.shouldSwap = false;
     let answer = {};
     try { answer = JSON.parse(xhr.responseText); } catch { /* not ours */ }
-    notice(answer.problem || "The server could not do that.", "bad", answer.kept);
+    notice(answer.problem || "The server could not do that.", "bad", answer);
   }
 });
 document.addEventListener("htmx:sendError", () => notice("The server does not answer. Try again when it runs."));
+
+// Going back in the browser shows what is saved, never the page as it was left.
+window.addEventListener("pageshow", event => { if (event.persisted) location.reload(); });
 
 const says = sessionStorage.getItem("says");
 if (says) {

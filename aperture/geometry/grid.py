@@ -27,17 +27,27 @@ class Grid:
         if self.width < 1 or self.height < 1:
             raise Problem("A picture needs at least one pixel each way.")
         values = np.array(self.mm_from_px, float)
-        if values.shape != (2, 3) or not np.isfinite(values).all() or abs(np.linalg.det(values[:, :2])) < 1e-18:
+        if (
+            values.shape != (2, 3)
+            or not np.isfinite(values).all()
+            or abs(np.linalg.det(values[:, :2])) < 1e-18
+        ):
             raise Problem("The gate must have a width and a height above zero.")
 
     @classmethod
     def from_gate(cls, width: int, height: int, width_mm: float, height_mm: float) -> "Grid":
         """The grid whose `width` × `height` px cover a gate of `width_mm` × `height_mm`, centred on the sensor."""
-        if not (np.isfinite(width_mm) and np.isfinite(height_mm) and width_mm > 0 and height_mm > 0):
+        if not (
+            np.isfinite(width_mm) and np.isfinite(height_mm) and width_mm > 0 and height_mm > 0
+        ):
             raise Problem("The gate must have a width and a height above zero.")
         if width < 1 or height < 1:
             raise Problem("A picture needs at least one pixel each way.")
-        return cls(int(width), int(height), ((width_mm / width, 0.0, -width_mm / 2), (0.0, height_mm / height, -height_mm / 2)))
+        return cls(
+            int(width),
+            int(height),
+            ((width_mm / width, 0.0, -width_mm / 2), (0.0, height_mm / height, -height_mm / 2)),
+        )
 
     # Maps -----------------------------------------------------------------------------------------------------------
 
@@ -98,7 +108,11 @@ class Grid:
         affine = np.array(self.mm_from_px, float)
         linear = affine[:, :2] @ old_from_new[:, :2]
         offset = affine[:, :2] @ old_from_new[:, 2] + affine[:, 2]
-        return Grid(int(width), int(height), tuple((float(a), float(b), float(c)) for (a, b), c in zip(linear, offset)))
+        return Grid(
+            int(width),
+            int(height),
+            tuple((float(a), float(b), float(c)) for (a, b), c in zip(linear, offset)),
+        )
 
     def window(self, left: float, top: float, width: int, height: int) -> "Grid":
         """Crop, or pad where it reaches outside: the new picture's corner lies at (left, top) px of this one."""
@@ -106,7 +120,9 @@ class Grid:
 
     def resize(self, width: int, height: int) -> "Grid":
         """The same gate in another number of pixels."""
-        return self._remapped(width, height, [[self.width / width, 0, 0], [0, self.height / height, 0]])
+        return self._remapped(
+            width, height, [[self.width / width, 0, 0], [0, self.height / height, 0]]
+        )
 
     def overscan(self, left: int, right: int, top: int, bottom: int) -> "Grid":
         """Extra pixels and their gate outside; focal length, pitch and principal point stay."""
@@ -115,10 +131,12 @@ class Grid:
     def turn(self, quarters: int) -> "Grid":
         """The picture turned by `quarters` × 90° clockwise."""
         w, h = self.width, self.height
-        return {0: lambda: self,
-                1: lambda: self._remapped(h, w, [[0, 1, 0], [-1, 0, h]]),
-                2: lambda: self._remapped(w, h, [[-1, 0, w], [0, -1, h]]),
-                3: lambda: self._remapped(h, w, [[0, -1, w], [1, 0, 0]])}[quarters % 4]()
+        return {
+            0: lambda: self,
+            1: lambda: self._remapped(h, w, [[0, 1, 0], [-1, 0, h]]),
+            2: lambda: self._remapped(w, h, [[-1, 0, w], [0, -1, h]]),
+            3: lambda: self._remapped(h, w, [[0, -1, w], [1, 0, 0]]),
+        }[quarters % 4]()
 
     def flip(self) -> "Grid":
         """The picture mirrored left to right."""

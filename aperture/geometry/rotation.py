@@ -1,0 +1,30 @@
+"""Rotations: from angles and back, and by a vector. Conventions: docs/conventions.md."""
+
+import numpy as np
+
+
+def rotation_from_angles(pan: float, tilt: float, roll: float) -> np.ndarray:
+    """(3, 3) world-from-camera rotation Ry(pan) · Rx(tilt) · Rz(roll), radians."""
+    (cp, sp), (ct, st), (cr, sr) = ((np.cos(a), np.sin(a)) for a in (pan, tilt, roll))
+    ry = np.array([[cp, 0, sp], [0, 1, 0], [-sp, 0, cp]])
+    rx = np.array([[1, 0, 0], [0, ct, -st], [0, st, ct]])
+    rz = np.array([[cr, -sr, 0], [sr, cr, 0], [0, 0, 1]])
+    return ry @ rx @ rz
+
+
+def angles_from_rotation(rotation) -> tuple[float, float, float]:
+    """(pan, tilt, roll) in radians of a world-from-camera rotation; looking straight up or down, roll is 0."""
+    r = np.asarray(rotation, float)
+    tilt = np.arctan2(-r[1, 2], np.hypot(r[0, 2], r[2, 2]))
+    if np.hypot(r[0, 2], r[2, 2]) < 1e-9:
+        return float(np.arctan2(-r[2, 0], r[0, 0])), float(tilt), 0.0
+    return float(np.arctan2(r[0, 2], r[2, 2])), float(tilt), float(np.arctan2(r[1, 0], r[1, 1]))
+
+
+def exponential(w) -> np.ndarray:
+    """(3, 3) rotation by the vector w, radians (Rodrigues)."""
+    angle = np.linalg.norm(w)
+    k = np.array([[0, -w[2], w[1]], [w[2], 0, -w[0]], [-w[1], w[0], 0]])
+    if angle < 1e-8:
+        return np.eye(3) + k + k @ k / 2
+    return np.eye(3) + np.sin(angle) / angle * k + (1 - np.cos(angle)) / angle**2 * (k @ k)

@@ -1,0 +1,13 @@
+#!/usr/bin/env bash
+# Called by `make setup-tests`: installs the packages of the system that only tests need, where one is missing.
+set -euo pipefail
+need=()
+command -v /usr/bin/chromium >/dev/null || need+=(chromium)
+test -e /usr/share/doc/opencv-doc/examples/data/left01.jpg || need+=(opencv-doc)
+command -v redis-server >/dev/null || need+=(redis-server)
+ldconfig -p | grep -q libEGL.so.1 || need+=(libegl1 libgl1-mesa-dri)  # the reference renderer draws off-screen
+if [ ${#need[@]} -eq 0 ]; then exit 0; fi
+echo "Missing for the tests, and installed now: ${need[*]}"
+as_root=(); [ "$(id -u)" = 0 ] || as_root=(sudo)
+"${as_root[@]}" apt-get update -qq
+DEBIAN_FRONTEND=noninteractive "${as_root[@]}" apt-get install -y -qq --no-install-recommends "${need[@]}"

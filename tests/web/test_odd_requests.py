@@ -1,0 +1,165 @@
+"""Whatever is typed into whatever form, and whatever a script sends: a sentence, never a failure of the server."""
+
+import copy
+import json
+from html.parser import HTMLParser
+from urllib.parse import urljoin
+
+from django.db import transaction
+from django.test import TestCase
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.web.matched import Matched
+
+HOME = "/shows/tide/LT901/"
+PAGES = ("plate", "gate", "match", "set", "set?leaf=cameras", "set?leaf=plate", "set?kind=block")
+PAGES += (
+    "elements",
+    "line-up",
+    "hand-off",
+    "settings",
+    "match/mark/e1",
+    "match/mark/o",
+    "gate/claims",
+    "gate?add=crop",
+)
+PAGES += ("/", "/shows/tide/", "/shows/tide/settings", "/shows/tide/cameras", "/catalogue/")
+PAGES += ("/catalogue/body/new", "/catalogue/lens/new", "/catalogue/database?q=50mm")
+TYPED = st.text(max_size=12) | st.sampled_from(
+    "0 -1 1e999 nan inf 9e99999 ١٢ 5± ±5 1/0 50% '1\"2 24000/1001 4:3 \0 off null {} ../..".split(
+        " "
+    )
+    + ["9" * 400, "9" * 5000, "x" * 5000, "\ud800", "1 + + 2", "5 ft 1/0 in"]
+)
+ASKED = "revision item through leaf kind native render returned grid q sort".split()
+SENT = (
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.floats()
+    | st.text(max_size=5)
+    | st.sampled_from([10**400, [], {}, [[]], "\ud800", [None, None], {"id": {}}])
+)
+MESSAGES = {
+    "match/save": {
+        "marks": [
+            {"id": "e1", "kind": "edge", "axis": "up", "points": [[1, 2], [3, 400]]},
+            {"id": "s1", "kind": "spot", "at": [5, 6], "world": [0, None, 1]},
+        ],
+        "label": "Marks",
+        "aids": {"floor": True, "person": [1, 2]},
+    },
+    "match/refine": {"ids": ["e1"]},
+    "match/state": {"aids": {}, "straight": True},
+    "match/place": {"name": "Door", "at": [5, 6]},
+    "match/beside": {"draft": "First", "aids": {}},
+    "set/drag": {"id": "b1", "handle": "move", "at": [900, 800], "snap": True, "done": True},
+    "set/place": {"at": [900, 800], "kind": "box", "typed": {"width": "1", "height": "1"}},
+    "set/plan": {"corners": [[0, 0], [1, 0], [1, 1]], "kind": "block", "height": "1 m"},
+    "gate/guides": {"frames": [{"aspect": "2.39", "opacity": 0.5, "colour": "#000000"}]},
+    "undo": {"base": 1},
+}
+MESSAGES["match/preview"] = MESSAGES["match/save"]
+
+
+class Forms(HTMLParser):
+    """`found`: (address, fields) of every form of a page that is posted."""
+
+    def __init__(self, page, address):
+        super().__init__()
+        self.address, self.found, self.fields = address, [], None
+        self.feed(page)
+
+    def handle_starttag(self, tag, attributes):
+        given = dict(attributes)
+        to = given.get("hx-post") or (given.get("method") == "post" and given.get("action", ""))
+        if tag == "form" and to is not False and to is not None:
+            self.fields = {}
+            self.found.append((urljoin(self.address, to), self.fields))
+        elif tag in ("input", "select", "textarea") and self.fields is not None:
+            if given.get("name") and given.get("type") != "file":
+                self.fields.setdefault(given["name"], given.get("value") or "")
+
+    def handle_endtag(self, tag):
+        if tag == "form":
+            self.fields = None
+
+
+def places(value, path=()):
+    """The paths to everything within a message."""
+    yield path
+    inside = (
+        value.items()
+        if isinstance(value, dict)
+        else enumerate(value)
+        if isinstance(value, list)
+        else ()
+    )
+    for key, part in inside:
+        yield from places(part, (*path, key))
+
+
+class OddRequests(Matched, TestCase):
+    def setUp(self):
+        super().setUp()
+        self.place((0.0, 0.0, 0.5), name="Crate")
+        self.client.raise_request_exception = False
+
+    def answered(self, method, address, sent, **how):
+        """Every request meets the same shot: what it changed is taken back."""
+        with transaction.atomic():
+            answer = getattr(self.client, method)(address, sent, **how)
+            transaction.set_rollback(True)
+        self.assertLess(answer.status_code, 500, (address, sent))
+
+    def test_every_form(self):
+        forms = []
+        for page in PAGES:
+            forms += Forms(
+                self.client.get(urljoin(HOME, page)).content.decode(), urljoin(HOME, page)
+            ).found
+        forms = [form for form in forms if form[1] and "elements" not in form[0]]
+        self.assertGreater(len(forms), 40)
+
+        @settings(max_examples=300)
+        @given(st.data())
+        def typed(data):
+            address, fields = data.draw(st.sampled_from(forms))
+            odd = data.draw(st.sets(st.sampled_from(sorted(fields)), min_size=1, max_size=3))
+            fields = fields | {name: data.draw(TYPED) for name in odd}
+            fields = {k: v.encode("utf8", "replace").decode() for k, v in fields.items()}
+            headers = {"HX-Request": "true"} if data.draw(st.booleans()) else {}
+            self.answered("post", address, fields, headers=headers)
+
+        typed()
+
+    def test_every_message(self):
+        base = self.shot().head.number
+
+        @settings(max_examples=300)
+        @given(st.data())
+        def sent(data):
+            name = data.draw(st.sampled_from(sorted(MESSAGES)))
+            message = {"base": base} | copy.deepcopy(MESSAGES[name])
+            path = data.draw(st.sampled_from(list(places(message))))
+            odd = data.draw(SENT)
+            if path:
+                place = message
+                for key in path[:-1]:
+                    place = place[key]
+                place[path[-1]] = odd
+            else:
+                message = odd
+            self.answered("post", HOME + name, json.dumps(message), content_type="application/json")
+
+        sent()
+
+    def test_every_address(self):
+        @settings(max_examples=150)
+        @given(st.sampled_from(PAGES), st.sampled_from(ASKED), TYPED)
+        def asked(page, name, value):
+            value = value.encode("utf8", "replace").decode()
+            self.answered("get", urljoin(HOME, page.split("?")[0]), {name: value})
+
+        asked()

@@ -1,0 +1,21 @@
+"""Begin a render: the one module of this step that knows the tasks, which know how to render."""
+
+from aperture.errors import Problem
+from web.elements import tasks
+from web.elements.actions import KIND, Order, ready
+from web.jobs import runner
+from web.jobs.models import Job
+
+
+def start_render(shot, order: Order | None = None) -> Job:
+    """Begin a render of the shot as it stands. Raises Problem without a camera or stand-ins, or while one runs."""
+    order = order or Order()
+    ready(shot, order)
+    running = runner.latest(shot, KIND)
+    if running and running.under_way:
+        raise Problem("A render of this shot is running already.")
+    told = (shot.pk, shot.head.number, order.json())
+    if order.frames is None:
+        return runner.start(shot, KIND, tasks.render, *told)
+    first, last = order.frames
+    return runner.start_parts(shot, KIND, tasks.render_frame, range(first, last + 1), *told)

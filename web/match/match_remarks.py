@@ -1,0 +1,230 @@
+"""The Match step's remarks: what needs the artist, in sentences with their remedies."""
+
+from aperture.match.facts import AXES
+from aperture.match.file_focal import compare
+from aperture.units import format_value
+from web.gates.gate import for_match
+from web.plates.models import metadata_of, plate_of
+from web.ui.rows import Remark
+
+QUANTITIES = {
+    "focal": "The focal length",
+    "direction": "The direction",
+    "position": "The position",
+    "scale": "The size of things",
+    "principal_point": "The lens's centre",
+    "distortion": "The distortion",
+}
+
+
+def sorted_remarks(shot, fit: dict | None) -> dict[str, list[Remark]]:
+    """`pressing`: what needs the artist, above the figures; `notes`: what is good to know, below them."""
+    found = remarks(shot, fit)
+    return {
+        "pressing": [
+            one for one in found if one.kind in ("bad", "doubt") or not (fit and fit["ok"])
+        ],
+        "notes": [one for one in found if one.kind not in ("bad", "doubt") and fit and fit["ok"]],
+    }
+
+
+def remarks(shot, fit: dict | None) -> list[Remark]:
+    """What needs the artist, the worst first."""
+    if fit is None:
+        return [Remark("No plate yet", "Bring in a picture on the Plate step.", "note")]
+    if not fit["ok"]:
+        empty = not shot.state["marks"]
+        out = [
+            Remark(
+                "Begin with edges" if empty else "No camera yet",
+                fit["problem"],
+                "note" if empty else "bad",
+                () if empty else _holds(shot),
+            )
+        ]
+        if fit.get("lens"):
+            bend = "; ".join(
+                f"{name} {' '.join(format_value(fit['lens']['distortion'][name], spread))}"
+                for name, spread in fit["lens"]["plus_minus"]["distortion"].items()
+            )
+            out.append(
+                Remark(
+                    "What the bows tell",
+                    f"{bend}, with residuals of {fit['lens']['residuals']['rms_px']:.2f} px.",
+                    "note",
+                )
+            )
+        return out
+    out = [
+        Remark("Evidence disagrees", conflict["says"], "doubt", _conflict_remedies(shot, conflict))
+        for conflict in fit["conflicts"]
+    ]
+    axes = sorted(
+        {
+            mark["axis"]
+            for mark in shot.state["marks"]
+            if mark["kind"] == "edge" and not mark.get("off")
+        },
+        key=AXES.index,
+    )
+    for item in fit["missing"]:
+        says = f"{QUANTITIES[item['quantity']]} can’t be determined from this evidence. What would settle it: {item['would_settle']}."
+        if item.get("says"):
+            says += " " + item["says"]
+        if item["quantity"] == "scale" and any(
+            other["quantity"] == "position" for other in fit["missing"]
+        ):
+            continue
+        if item["quantity"] in ("principal_point", "distortion"):
+            holds = tuple(
+                hold
+                for hold in _holds(shot)
+                if ("centre" in hold[0]) == (item["quantity"] == "principal_point")
+            )
+            out.append(
+                Remark("More is left free than the marks can determine", says, "doubt", holds)
+            )
+            continue
+        title = (
+            "No size yet"
+            if fit["determined"]["scale"] == "no" and item["quantity"] == "position"
+            else "Still open"
+        )
+        out.append(Remark(title, says, "note"))
+    if fit.get("rival"):
+        out.append(Remark("Two answers are possible", fit["rival"]["says"], "doubt"))
+    out += _about_the_fit(shot, fit)
+    out += _next_to_nothing(shot, fit)
+    if len(axes) == 2:
+        third = next(axis for axis in AXES if axis not in axes)
+        out.append(
+            Remark(
+                "The third axis is deduced",
+                f"Edges {axes[0]} and {axes[1]} are drawn; {third} follows, at right angles to both.",
+                "note",
+            )
+        )
+    return out
+
+
+def _about_the_fit(shot, fit) -> list[Remark]:
+    """What the core says of the fit as a whole, with remedies."""
+    out = []
+    if suggestion := fit.get("suggestion"):
+        name = suggestion["free"]
+        free = {"action": shot.url("match-free", name), "fields": {"base": shot.head.number}}
+        remedy = (
+            ()
+            if "distortion" in for_match(shot.state).get("lens", {})
+            else ((f"Free {name}", free),)
+        )
+        out.append(Remark("The lens may bend", suggestion["says"], "doubt", remedy))
+    if fit.get("mistrusted"):
+        says = " ".join(item["says"] for item in fit["mistrusted"])
+        out.append(Remark("Marks left out", says, "doubt"))
+    remarks = fit.get("remarks", ())
+    widened = [says for says in remarks if "widened" in says]
+    if widened and not fit.get("mistrusted") and not shot.state.get("robust"):
+        fields = {"base": shot.head.number, "robust": "1"}
+        remedy = {"action": shot.url("match-mistrust"), "fields": fields}
+        out.append(
+            Remark(
+                "Larger than their ± say",
+                widened[0],
+                "doubt",
+                (("Leave out what the others contradict", remedy),),
+            )
+        )
+        remarks = [says for says in remarks if says not in widened]
+    out += [Remark("About the fit", says, "doubt") for says in remarks]
+    known = metadata_of(shot.state, plate_of(shot))
+    if told := compare(fit, known.get("focal_mm") if shot.state["gate"] else None):
+        action = {"action": shot.url("match-file-focal"), "fields": {"base": shot.head.number}}
+        label = f"Take {told.focal_mm:g} ± {told.plus_minus_mm:.2g} mm as a fact"
+        out.append(Remark("The file disagrees", told.says, "doubt", ((label, action),)))
+    return out
+
+
+def _free(shot) -> tuple[bool, list[str]]:
+    """Whether the centre is left free, and which coefficients."""
+    lens = shot.state["lens"]
+    bend = lens.get("distortion", "none")
+    return lens.get("principal_point") == "free", [] if bend == "none" else list(
+        bend.get("free", ())
+    )
+
+
+def _hold(shot, what, label):
+    return label, {"action": shot.url("match-hold", what), "fields": {"base": shot.head.number}}
+
+
+def _holds(shot) -> tuple:
+    """Remedies for a lens of which too much is left free."""
+    centre, bend = _free(shot)
+    out = [_hold(shot, "centre", "Hold the centre in the middle")] if centre else []
+    if len(bend) > 1:
+        out.append(_hold(shot, bend[-1], f"Hold {bend[-1]}"))
+    return tuple([*out, _hold(shot, "distortion", "Free no distortion")] if bend else out)
+
+
+def _next_to_nothing(shot, fit) -> list[Remark]:
+    """Freed coefficients that the evidence can't tell from zero."""
+    centre, bend = _free(shot)
+    out = []
+    for name in bend:
+        value, spread = fit["camera"]["distortion"][name], fit["plus_minus"]["distortion"].get(name)
+        given = shot.state["lens"]["distortion"].get(name, 0)
+        if (
+            spread
+            and not given
+            and abs(value) < spread
+            and fit["determined"]["distortion"] == "solved"
+        ):
+            out.append(
+                Remark(
+                    f"{name} is not significantly different from zero",
+                    f"{name} is {' '.join(format_value(value, spread))}. Free, it only widens the other ±; held "
+                    "at zero it costs next to nothing.",
+                    "note",
+                    (_hold(shot, name, f"Hold {name}"),),
+                )
+            )
+    if centre and fit["determined"]["principal_point"] == "solved":
+        spread = max(fit["plus_minus"]["principal_point_px"])
+        if spread > 0.03 * shot.state["plate"]["width"]:
+            out.append(
+                Remark(
+                    "The centre is hardly known",
+                    f"The lens’s centre is known to ±{spread:.0f} px only, and the focal length and the direction are "
+                    "as loose. Draw edges of all three axes, or hold it.",
+                    "doubt",
+                    (_hold(shot, "centre", "Hold the centre in the middle"),),
+                )
+            )
+    return out
+
+
+def _conflict_remedies(shot, conflict):
+    base, out = shot.head.number, []
+    named = {
+        item["id"]: item.get("name") or item["id"]
+        for item in shot.state["marks"] + shot.state["facts"]
+    }
+    if "focal length" in conflict["of"]:
+        out.append(
+            (
+                "Let the focal length be solved",
+                {"action": shot.url("match-remove", "lens"), "fields": {"base": base}},
+            )
+        )
+    for id_ in [id_ for id_ in conflict["of"] if id_ in named][:2]:
+        out.append(
+            (
+                f"Leave out {named[id_]}",
+                {"action": shot.url("match-switch", id_), "fields": {"off": "1", "base": base}},
+            )
+        )
+        out.append(
+            ("Widen its ± ×3", {"action": shot.url("match-widen", id_), "fields": {"base": base}})
+        )
+    return tuple(out)
