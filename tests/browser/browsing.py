@@ -7,6 +7,7 @@ from django.conf import settings
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from playwright.sync_api import sync_playwright
 
+from tests.patience import MINUTES
 from web.shows.models import Shot
 
 
@@ -36,8 +37,7 @@ class Browsing(StaticLiveServerTestCase):
             shutil.rmtree(settings.DATA / name, ignore_errors=True)
 
     def setUp(self):
-        self.page = self.browser.new_page(viewport={"width": 1280, "height": 800})
-        self.addCleanup(self.page.close)
+        self.page = self.window()
         self.errors, self.outside = [], []
         self.page.on("pageerror", lambda error: self.errors.append(str(error)))
         self.page.on(
@@ -48,20 +48,31 @@ class Browsing(StaticLiveServerTestCase):
             ),
         )
 
+    def window(self):
+        page = self.browser.new_page(viewport={"width": 1280, "height": 800})
+        self.addCleanup(page.close)
+        page.set_default_timeout(MINUTES * 60_000)
+        return page
+
     def make_shot(self, picture):
         page = self.page
         page.goto(self.live_server_url)
         page.fill("#id_name", "The Lantern Tide")
-        page.click("text=Make the show")
+        self.click_through("text=Make the show")
         page.fill("#id_code", "LT900")
-        page.click("text=Make the shot")
-        page.wait_for_load_state("networkidle")
+        self.click_through("text=Make the shot")
         page.set_input_files("#id_picture", picture)
         page.wait_for_selector("#light-table")
         self.shot_url = page.url.rsplit("/", 1)[0]
 
     def go(self, step):
         self.page.goto(f"{self.shot_url}/{step}")
+        self.page.wait_for_load_state("networkidle")
+
+    def click_through(self, text):
+        """Click what leads to another page (a link, or a form that is posted), and wait until that one is there."""
+        with self.page.expect_navigation():
+            self.page.click(text)
         self.page.wait_for_load_state("networkidle")
 
     def on_screen(self, at):

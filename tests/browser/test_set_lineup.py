@@ -65,11 +65,6 @@ class SetAndLineUp(Browsing):
     def shot(self):
         return Shot.objects.with_head().get(code="LT900")
 
-    def click_through(self, text):
-        with self.page.expect_navigation():
-            self.page.click(text)
-        self.page.wait_for_load_state("networkidle")
-
     def test_cameras_and_the_plate_on_a_wall(self):
         page = self.page
         self.go("set")

@@ -112,7 +112,7 @@ class Walk(Browsing):
         self.go("elements")
         page.locator(".checks input").first.check()  # depth
         page.click("button:has-text('Render the stand-ins')")
-        page.wait_for_selector("#look", timeout=60_000)
+        page.wait_for_selector("#look")
         page.keyboard.press(".")
         self.assertEqual(
             page.locator("img.laid").first.get_attribute("src").rsplit("/", 1)[1], "alpha.png"
@@ -121,7 +121,7 @@ class Walk(Browsing):
 
         self.go("line-up")
         page.click("text=Render the stand-ins")
-        page.wait_for_selector("text=Save the EXR", timeout=60_000)
+        page.wait_for_selector("text=Save the EXR")
         page.wait_for_load_state("networkidle")
         page.locator("#wipe").evaluate(
             "wipe => { wipe.value = 0.5; wipe.dispatchEvent(new Event('input')) }"
@@ -157,8 +157,7 @@ class Walk(Browsing):
         self.addCleanup(picture.unlink)
         self.make_shot(picture)
         self.go("match")
-        other = self.browser.new_page(viewport={"width": 1280, "height": 800})
-        self.addCleanup(other.close)
+        other = self.window()
         other.goto(self.page.url)
         other.wait_for_load_state("networkidle")
         for page, dx in ((self.page, 0), (other, 60)):

@@ -13,6 +13,7 @@ from PIL import Image
 from aperture.render.files import write_exr
 from aperture.render.passes import Render
 from demo.plates import truth
+from tests.patience import wait_until
 from tests.web.matched import Matched
 from tests.web.test_shots import NAME
 from web.elements import actions
@@ -33,12 +34,8 @@ class LongWork(Matched, TransactionTestCase):
         return self.client.get("/shows/tide/LT901/line-up").content.decode()
 
     def wait(self):
-        for _ in range(300):
-            job = Job.objects.first()
-            if not job.under_way:
-                return job
-            time.sleep(0.1)
-        self.fail("the job did not end")
+        wait_until(lambda: not Job.objects.first().under_way, "the job did not end")
+        return Job.objects.first()
 
     def test_a_render_lines_up_and_grows_old(self):
         self.assertEqual(
@@ -71,16 +68,15 @@ class LongWork(Matched, TransactionTestCase):
 
     def test_cancelled_failed_and_orphaned_work_is_told(self):
         def slow(progress):
-            for step in range(200):
-                progress(step / 200)
+            while True:  # until it is cancelled
+                progress(0.5)
                 time.sleep(0.05)
 
         job = Job.objects.create(shot=self.shot(), kind=actions.KIND)
         self.assertIn("Waiting for a worker", self.get())
         worker = threading.Thread(target=in_a_thread, args=(job.pk, slow))
         worker.start()
-        while Job.objects.get().state == Job.WAITING:
-            time.sleep(0.02)
+        wait_until(lambda: Job.objects.get().state != Job.WAITING)
         self.assertIn("Stop the render", self.get())
         self.assertEqual(
             self.client.get("/shows/tide/LT901/jobs/render/progress").json()["state"], "running"

@@ -10,6 +10,8 @@ import time
 from pathlib import Path
 from unittest import TestCase
 
+from tests.patience import wait_until
+
 SCENE = """
 import django; django.setup()
 from demo.plates import truth
@@ -91,12 +93,10 @@ class Workers(TestCase):
             return base.execute(words).fetchone()
 
     def until(self, state):
-        for _ in range(600):
-            if self.row("select state from jobs_job order by id desc")[0] == state:
-                return
-            time.sleep(0.05)
-        self.fail(
-            f"the job never was {state}: {self.row('select state, says from jobs_job order by id desc')}"
+        newest = "select state, says from jobs_job order by id desc"
+        wait_until(
+            lambda: self.row(newest)[0] == state,
+            lambda: f"the job never was {state}: {self.row(newest)}",
         )
 
     def test_killed_in_the_middle_and_run_again(self):
@@ -132,8 +132,7 @@ class Workers(TestCase):
             str(self.folder),
             stdout=subprocess.DEVNULL,
         )
-        while not socket.exists():
-            time.sleep(0.05)
+        wait_until(socket.exists)
         self.environment["APERTURE_REDIS"] = f"unix://{socket}"
         self.run_python("-c", ASK.format(passes=("occlusion",), samples=2, frames=(1001, 1006)))
         self.assertEqual(
@@ -150,16 +149,9 @@ class Workers(TestCase):
                 stdout=subprocess.DEVNULL,
                 stderr=subprocess.DEVNULL,
             )
-        for _ in range(1200):
-            if self.row("select state from jobs_job where parent_id is null")[0] not in (
-                "waiting",
-                "running",
-            ):
-                break
-            time.sleep(0.05)
-        self.assertEqual(
-            self.row("select state, says from jobs_job where parent_id is null"), ("done", "")
-        )
+        whole = "select state, says from jobs_job where parent_id is null"
+        wait_until(lambda: self.row(whole)[0] not in ("waiting", "running"))
+        self.assertEqual(self.row(whole), ("done", ""))
         number, first, last = self.row("select id, first, last from lineup_render")
         self.assertEqual((first, last), (1001, 1006))
         frames = {
