@@ -12,62 +12,20 @@ from dataclasses import dataclass
 import numpy as np
 
 from aperture.errors import Problem
-from aperture.plates.colour import luminance
+from aperture.match.crossing import corners_along, crossing_places, turning_signs
+from aperture.match.line_search import STEP, along_lines, strongest
+from aperture.match.places import Places, plain_places
+from aperture.match.sampling import SEARCH_PX, Sampler, noise_of, smoothed
 
-SEARCH_PX = 5.0  # how far from the drawn line the edge is looked for
-STEP = 0.5
 WINDOW_PX = 3.0  # of the blurred step, each way
-# A step turns its sign along a line where the blocks are so much stronger without it.
-TURNING = 1.4
-# Of neighbouring blocks, how many have the same sign on a line that turns, at least.
-LEAST_RUNS = 0.5
 # Of a line's blocks, how many have to show the edge.
 LEAST_GOOD = 0.5
 # A bow is told where it is as large as this, and as many times its σ.
 LEAST_SAG_PX = 0.1
-SAG_SIGMAS = 4.0
-# Blocks of plain edges that are taken to err together.
-RUN_BLOCKS = 2
+# On a line that turns the corners bear witness too, which stray less than blocks of texture.
+SAG_SIGMAS, TURNING_SAG_SIGMAS = 4.0, 3.0
 LEAST_LENGTH_PX = 6.0
 WIDEST_GAP_PX = 4.5  # two opposite steps nearer than this are the sides of one gap
-
-
-class Sampler:
-    """Luminance at any position of a picture (H, W, 3) uint8, in linear light by a transfer curve.
-
-    The picture may be memory-mapped: only what is looked at is read.
-    """
-
-    def __init__(self, pixels, transfer: str = "srgb"):
-        self.pixels, self.transfer = pixels, transfer
-
-    def at(self, points) -> np.ndarray:
-        """Values (…) at positions (…, 2) px, cubically interpolated; the nearest border pixel outside."""
-        import cv2
-
-        points = np.asarray(points, float)
-        height, width = self.pixels.shape[:2]
-        low = np.maximum(np.floor(points.reshape(-1, 2).min(axis=0)).astype(int) - 4, 0)
-        high = np.minimum(
-            np.ceil(points.reshape(-1, 2).max(axis=0)).astype(int) + 4, (width, height)
-        )
-        if (low >= high).any():
-            raise Problem("That lies outside the picture.")
-        part = luminance(np.asarray(self.pixels[low[1] : high[1], low[0] : high[0]]), self.transfer)
-        # OpenCV counts from the first pixel's centre.
-        local = (points - low - 0.5).astype(np.float32)
-        flat = local.reshape(-1, 2)
-        out = np.empty(len(flat), np.float32)
-        for start in range(0, len(flat), 30000):  # remap takes pictures of less than 32768 rows
-            piece = flat[start : start + 30000]
-            out[start : start + 30000] = cv2.remap(
-                part,
-                piece[:, None, 0],
-                piece[:, None, 1],
-                cv2.INTER_CUBIC,
-                borderMode=cv2.BORDER_REPLICATE,
-            )[:, 0]
-        return out.reshape(points.shape[:-1]).astype(float)
 
 
 @dataclass(frozen=True)
@@ -116,12 +74,12 @@ def find_line(sampler: Sampler, ends) -> EdgeLine:
     # The border of a surface is a step; a gap between planks or a painted line is a ridge, whose
     # middle is meant. Where a line crosses squares of opposite contrast it is a step that turns.
     found, gradient = [], np.gradient(smooth, STEP, axis=1)
-    signs = _turning_signs(gradient, at, offsets)
+    signs = turning_signs(along_lines(gradient, at, offsets))
     responses = [(STEP_MODEL, gradient if signs is None else gradient * signs[:, None])]
     if signs is None:
         responses.append((RIDGE_MODEL, smooth - smoothed(profile, 3.0 / STEP)))
     for model, response in responses:
-        first, last, strength = _strongest(response, at, offsets)
+        first, last, strength = strongest(response, at, offsets)
         if strength > 4 * noise / np.sqrt(blocks) and strength > 1e-4:
             centre = first + at * (last - first)
             found.append((*_blurred(profile, offsets, centre, noise, model), model, centre))
@@ -132,10 +90,11 @@ def find_line(sampler: Sampler, ends) -> EdgeLine:
         )
     place, sigma, _, model, centre = max(found, key=lambda one: one[2])
     if signs is not None:
-        place = np.where(signs, place, np.nan)
-    elif model is STEP_MODEL:
+        corners = corners_along(sampler, ends, at, centre, signs)
+        return _through(ends, normal, crossing_places(at, place, signs, corners), turns=True)
+    if model is STEP_MODEL:
         place, sigma = _or_middle(profile, offsets, gradient, noise, (place, sigma, centre))
-    return _through(ends, normal, at, place, sigma, blocks, signs)
+    return _through(ends, normal, plain_places(at, place, sigma), turns=False)
 
 
 def _profiles(sampler, ends, along, normal, length):
@@ -180,55 +139,6 @@ def _ridge(z):
 
 # Shape of a blurred step and of a blurred line: value and derivative by z = (u − u0) / s.
 STEP_MODEL, RIDGE_MODEL = _step, _ridge
-
-
-TRIES = np.arange(-SEARCH_PX, SEARCH_PX + STEP / 2, STEP)
-
-
-def _along_lines(gradient, at, offsets) -> np.ndarray:
-    """(A, B, blocks) the gradient along every line between the offsets TRIES at both ends."""
-    first, last = np.meshgrid(TRIES, TRIES, indexing="ij")
-    want = first[..., None] + at * (last - first)[..., None]
-    low = np.clip(((want - offsets[0]) / STEP).astype(int), 0, len(offsets) - 2)
-    share = (want - offsets[low]) / STEP
-    block = np.arange(len(at))
-    return gradient[block, low] * (1 - share) + gradient[block, low + 1] * share
-
-
-def _best_line(strength) -> tuple[int, int]:
-    """The indices in TRIES of the line with the most strength (A, B); near ones count more."""
-    first, last = np.meshgrid(TRIES, TRIES, indexing="ij")
-    nearness = np.exp(-(first**2 + last**2) / (2 * (0.8 * SEARCH_PX) ** 2))
-    return np.unravel_index(np.argmax(strength * nearness), strength.shape)
-
-
-def _strongest(gradient, at, offsets):
-    """Offsets at both ends of the line along which the gradient, with one sign, is strongest."""
-    mean = np.abs(_along_lines(gradient, at, offsets).mean(axis=-1))
-    first, last = _best_line(mean)
-    return TRIES[first], TRIES[last], float(mean[first, last])
-
-
-def _turning_signs(gradient, at, offsets) -> np.ndarray | None:
-    """(blocks,) the step's sign in each block, 0 unsure, where it turns along the line; or None.
-
-    It turns where the blocks along some line are strong without regard to their sign, and cancel
-    each other with it; where both signs have their share; and where neighbours mostly agree.
-    """
-    along = _along_lines(gradient, at, offsets)
-    strength = np.abs(along).mean(axis=-1)
-    signed = np.abs(along.mean(axis=-1))
-    first, last = _best_line(strength)
-    if strength[first, last] < TURNING * signed[_best_line(signed)]:
-        return None
-    own = along[first, last]
-    strong = np.abs(own) > 0.6 * np.quantile(np.abs(own), 0.7)
-    share = np.mean(own[strong] > 0)
-    neighbours = np.mean(np.sign(own[strong][1:]) == np.sign(own[strong][:-1]))
-    if not 0.2 < share < 0.8 or neighbours < LEAST_RUNS:
-        return None
-    # A block across a turn mixes both signs, which multiplies what shifts either: it has none.
-    return np.where(strong, np.where(own < 0, -1.0, 1.0), 0.0)
 
 
 def _other_side(gradient, offsets, centre) -> float | None:
@@ -302,10 +212,10 @@ def _blurred(profile, offsets, centre, noise, model):
     )
 
 
-def _through(ends, normal, at, step, sigma, blocks, signs=None) -> EdgeLine:
-    """The line through the blocks' places `step` (blocks,) px, by reweighted least squares."""
-    good = np.isfinite(step) & np.isfinite(sigma)
-    if good.sum() < max(3, LEAST_GOOD * blocks):
+def _through(ends, normal, places: Places, turns: bool) -> EdgeLine:
+    """The line through the places found along it, by reweighted least squares."""
+    at, good = places.at, places.good
+    if good.sum() < max(3, LEAST_GOOD * len(good)):
         raise Problem(
             "The picture has no clear edge along most of this line. Draw it along one straight "
             "edge, or leave it as it is."
@@ -314,35 +224,31 @@ def _through(ends, normal, at, step, sigma, blocks, signs=None) -> EdgeLine:
     # Light spreads from the bright side to the dark one, and a transfer curve that isn't quite the
     # plate's shifts a step likewise: by as much, to the other side, where the step turns. It
     # changes along a line that comes nearer, as the blur and the squares do.
-    shift = [] if signs is None else [signs, signs * (2 * at - 1)]
-    groups = _runs(signs, len(at))
+    shift = [places.sign, places.sign * (2 * at - 1)] if turns else []
     design = np.stack([*straight, *bent, *shift], -1)
-    weight = np.where(good, 1 / np.maximum(np.nan_to_num(sigma, nan=1.0), 0.02) ** 2, 0.0)
-    value = np.nan_to_num(step)
-    solution, w, kept, scale = _reweighted(design, value, weight, good)
+    solution, w, kept, scale = _reweighted(design, places.offset, places.weight, good)
     if kept.sum() < max(3, LEAST_GOOD * good.sum()):
         raise Problem(
             "The edges found along this line don't lie on one straight line. Draw a shorter piece, "
             "or leave it as it is."
         )
-    covariance = _scattered_covariance(design, value, w, groups)
+    covariance = _scattered_covariance(design, places, w)
     sag, sag_sigma = float(solution[2]), math.sqrt(covariance[2, 2])
     # A bow is believed only of a clean line.
     untidy = kept.sum() < 0.8 * good.sum() or scale > 0.3
-    sigmas = SAG_SIGMAS if signs is None else SAG_SIGMAS / 2
+    sigmas = TURNING_SAG_SIGMAS if turns else SAG_SIGMAS
     if untidy or abs(sag) < sigmas * sag_sigma or abs(sag) < LEAST_SAG_PX:
         design, sag = np.stack([*straight, *shift], -1), 0.0
         root = np.sqrt(w)
-        solution = np.linalg.lstsq(design * root[:, None], value * root, rcond=None)[0]
+        solution = np.linalg.lstsq(design * root[:, None], places.offset * root, rcond=None)[0]
         covariance = np.zeros((3, 3))
-        covariance[:2, :2] = _scattered_covariance(design, value, w, groups)[:2, :2]
-    turns = signs is not None
+        covariance[:2, :2] = _scattered_covariance(design, places, w)[:2, :2]
     scatter = float(np.hypot(abs(solution[-2]), scale)) if turns else 0.0
     return EdgeLine(ends, normal, solution[:2], covariance[:3, :3], sag, turns, scatter)
 
 
 def _reweighted(design, value, weight, good):
-    """Solution, final weights, which blocks were kept, and the scatter of the residuals, px."""
+    """Solution, final weights, which places were kept, and the scatter of the residuals, px."""
     robust = np.ones(len(value))
     for _ in range(12):
         root = np.sqrt(weight * robust)
@@ -353,54 +259,21 @@ def _reweighted(design, value, weight, good):
     return solution, weight * robust, good & (robust > 0.1), scale
 
 
-def _runs(signs, count: int) -> np.ndarray:
-    """(blocks,) the number of the run of blocks that each belongs to; runs err independently.
+def _scattered_covariance(design, places: Places, weight) -> np.ndarray:
+    """Covariance of the solution: from the places' σ, or from their scatter where that is larger.
 
-    A square of a board has its own error: where the step turns, a run is what lies between two
-    turns. Elsewhere neighbours err together by the texture they share: runs of a few blocks.
-    """
-    if signs is None:
-        return np.arange(count) // RUN_BLOCKS
-    last, runs, run = 0.0, np.zeros(count, int), 0
-    for index, sign in enumerate(signs):
-        if sign and last and sign != last:
-            run += 1
-        last = sign or last
-        runs[index] = run
-    return runs
-
-
-def _scattered_covariance(design, value, weight, groups) -> np.ndarray:
-    """Covariance of the solution: from the blocks' σ, or from the scatter where that is larger.
-
-    The blocks of one of the `groups` err together, as those of one square or of one patch of
-    texture do: of `m` blocks in a group, all but one say nothing new (the design effect of cluster
-    samples with full correlation; Kish 1965, cited from memory).
+    The places of one group err together, as the blocks of one square or of one patch of texture
+    do: of `m` places in a group, all but one say nothing new (the design effect of cluster samples
+    with full correlation; Kish 1965, cited from memory).
     """
     columns = design.shape[1]
     inverse = np.linalg.inv(design.T @ (design * weight[:, None]) + 1e-12 * np.eye(columns))
-    solution = inverse @ (design.T @ (weight * value))
-    square = float((weight * (value - design @ solution) ** 2).sum())
+    solution = inverse @ (design.T @ (weight * places.offset))
+    square = float((weight * (places.offset - design @ solution) ** 2).sum())
     used = weight > 0
-    together = used.sum() / len(np.unique(groups[used]))
+    together = used.sum() / len(np.unique(places.group[used]))
     freedom = max(used.sum() / together - columns, 1)
     return inverse * max(1.0, square / freedom)
-
-
-def smoothed(rows, sigma):
-    """Each row smoothed by a Gaussian of `sigma` samples."""
-    reach = int(np.ceil(3 * sigma))
-    kernel = np.exp(-(np.arange(-reach, reach + 1) ** 2) / (2 * sigma**2))
-    kernel /= kernel.sum()
-    padded = np.pad(rows, ((0, 0), (reach, reach)), mode="edge")
-    return np.stack([np.convolve(row, kernel, mode="valid") for row in padded])
-
-
-def noise_of(rows) -> float:
-    """The noise of single samples, from second differences along the first axis, insensitive to edges across it (Immerkær 1996, in one direction)."""
-    if len(rows) < 3:
-        return 0.0
-    return float(1.4826 * np.median(np.abs(rows[2:] - 2 * rows[1:-1] + rows[:-2])) / np.sqrt(6))
 
 
 def _erf(x):

@@ -1,9 +1,6 @@
 """Refine a drawn mark to the picture's gradient, at sub-pixel accuracy, with a σ from what blur, noise and texture left of it.
 
-Edges: profiles across the drawn line, in linear light, are averaged along it in blocks; the line through them along which the gradient is
-strongest is found first, then each block's place by fitting a blurred step, then the line by reweighted least squares. Spots: the point
-that all gradient lines pass through (a corner) or that all gradients point at (a round mark), after Förstner & Gülch (1987), "A fast
-operator for detection and precise location of distinct points, corners and centres of circular features"; cited from memory.
+`edge_lines` finds the edge beside a line, `corners` the corner or round mark near a point.
 """
 
 import math
@@ -12,10 +9,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from aperture.errors import Problem
-from aperture.match.edge_lines import SEARCH_PX, Sampler, bow, find_line, noise_of, smoothed
-
-LEAST_SIGMA_PX = 0.02
-SPOT_PX = 7
+from aperture.match.corners import LEAST_SIGMA_PX, find_corner
+from aperture.match.edge_lines import bow, find_line
+from aperture.match.sampling import Sampler
 
 
 @dataclass(frozen=True)
@@ -95,55 +91,6 @@ def refine_spot(pixels, point, transfer: str = "srgb") -> Refined:
 
     `transfer` as in `refine_edge`. Raises Problem where there is neither.
     """
-    sampler, start = Sampler(pixels, transfer), np.asarray(point, float)
-    grid = np.arange(-SPOT_PX, SPOT_PX + 1.0)
-    at, kind = start.copy(), None
-    for _ in range(12):
-        patch = sampler.at(at + np.stack(np.meshgrid(grid, grid), -1))
-        smooth = smoothed(smoothed(patch, 0.8).T, 0.8).T
-        gy, gx = np.gradient(smooth)
-        y, x = np.meshgrid(grid, grid, indexing="ij")
-        weight = np.exp(-(x**2 + y**2) / (2 * (SPOT_PX / 2.2) ** 2))
-        fits = {}
-        for name, (a, b, c) in {
-            "corner": (gx * gx, gx * gy, gy * gy),
-            "round": (gy * gy, -gx * gy, gx * gx),
-        }.items():
-            normal = np.array(
-                [[(weight * a).sum(), (weight * b).sum()], [(weight * b).sum(), (weight * c).sum()]]
-            )
-            right = np.array([(weight * (a * x + b * y)).sum(), (weight * (b * x + c * y)).sum()])
-            values = np.linalg.eigvalsh(normal)
-            if values[0] < 0.06 * values[1] or values[1] <= 0:
-                continue
-            shift = np.linalg.solve(normal, right)
-            dx, dy = x - shift[0], y - shift[1]
-            fits[name] = (
-                float((weight * (a * dx * dx + 2 * b * dx * dy + c * dy * dy)).sum()),
-                shift,
-                normal,
-            )
-        if not fits:
-            raise Problem(
-                "There is no corner and no round mark here in the picture, only an edge or plain ground. Leave the spot as it is."
-            )
-        kind = kind if kind in fits else min(fits, key=lambda name: fits[name][0])
-        left, shift, normal = fits[kind]
-        at = at + np.clip(shift, -1.5, 1.5)
-        if np.linalg.norm(at - start) > SEARCH_PX + 1:
-            raise Problem(
-                "The nearest corner is too far from this spot to be meant. Place it closer, or leave it as it is."
-            )
-        if np.linalg.norm(shift) < 0.003:
-            break
-    noise = noise_of(patch)
-    strength = np.sqrt((weight * (gx**2 + gy**2)).sum() / weight.sum())
-    if strength < 1.5 * noise / np.sqrt(10) or strength < 2e-4:
-        raise Problem(
-            "Nothing stands out from the noise here. Leave the spot as it is, or widen its ±."
-        )
-    freedom = max(weight.sum() - 2, 1)
-    sigma = float(np.sqrt(left / freedom * np.linalg.eigvalsh(np.linalg.inv(normal))[-1] * 2))
-    return Refined(
-        at[None], float(np.clip(sigma, LEAST_SIGMA_PX, 2.0)), float(np.linalg.norm(at - start))
-    )
+    found = find_corner(Sampler(pixels, transfer), point)
+    moved = float(np.linalg.norm(found.at - np.asarray(point, float)))
+    return Refined(found.at[None], found.sigma_px, moved)

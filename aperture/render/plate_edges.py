@@ -4,7 +4,8 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.match.refine import SEARCH_PX, refine_edge
+from aperture.match.refine import refine_edge
+from aperture.match.sampling import SEARCH_PX
 from aperture.render.offsets import LEAST, Offsets, explained
 from aperture.render.tracer import MISSED, Look, Scene
 from aperture.scene.overlay import drawn_edges, runs

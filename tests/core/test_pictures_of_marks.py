@@ -16,7 +16,7 @@ from aperture.match.solve import solve
 from aperture.plates.colour import encode_srgb
 from aperture.plates.reading import read_picture
 from aperture.plates.straighten import straighten_map
-from bench.pictures import corner_picture, edge_picture
+from bench.pictures import corner_picture, edge_picture, row_errors
 from demo.plates import FOLDER, PLATES, truth
 
 
@@ -36,6 +36,12 @@ class Refining(TestCase):
             own += [found.sigma_px] * len(found.points)
         self.assertLess(np.sqrt(np.mean(np.square(errors))), 0.05)
         self.assertLess(np.std(np.array(errors) / own), 1.6)
+
+    def test_rows_of_squares_keep_their_promise(self):
+        """Uneven squares, spread ink, an untold display curve, JPEG: the error of a row is what its ± says."""
+        errors, in_sigmas = row_errors(np.random.default_rng(7), 40)
+        self.assertLess(np.sqrt(np.mean(errors**2)), 0.08)
+        self.assertTrue(0.8 < np.sqrt(np.mean(in_sigmas**2)) < 1.3)
 
     def test_a_gap_between_boards_is_taken_in_its_middle(self):
         picture = np.full((200, 300), 0.4)

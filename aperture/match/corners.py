@@ -1,0 +1,79 @@
+"""Corners and round marks of a picture, at sub-pixel accuracy.
+
+The point that all gradient lines pass through (a corner) or that all gradients point at (a round
+mark), after Förstner & Gülch (1987), "A fast operator for detection and precise location of
+distinct points, corners and centres of circular features"; cited from memory.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.errors import Problem
+from aperture.match.sampling import SEARCH_PX, Sampler, noise_of, smoothed
+
+SPOT_PX = 7
+LEAST_SIGMA_PX = 0.02
+
+
+@dataclass(frozen=True)
+class Corner:
+    """at: (2,) px; sigma_px: what blur, noise and texture leave of it; round: a mark, no corner."""
+
+    at: np.ndarray
+    sigma_px: float
+    round: bool
+
+
+def find_corner(sampler: Sampler, start) -> Corner:
+    """The corner or round mark nearest to `start` (2,) px. Raises Problem, with a sentence, where there is neither."""
+    grid = np.arange(-SPOT_PX, SPOT_PX + 1.0)
+    start = np.asarray(start, float)
+    at, kind = start.copy(), None
+    for _ in range(12):
+        patch = sampler.at(at + np.stack(np.meshgrid(grid, grid), -1))
+        smooth = smoothed(smoothed(patch, 0.8).T, 0.8).T
+        gy, gx = np.gradient(smooth)
+        y, x = np.meshgrid(grid, grid, indexing="ij")
+        weight = np.exp(-(x**2 + y**2) / (2 * (SPOT_PX / 2.2) ** 2))
+        fits = {}
+        for name, (a, b, c) in {
+            "corner": (gx * gx, gx * gy, gy * gy),
+            "round": (gy * gy, -gx * gy, gx * gx),
+        }.items():
+            normal = np.array(
+                [[(weight * a).sum(), (weight * b).sum()], [(weight * b).sum(), (weight * c).sum()]]
+            )
+            right = np.array([(weight * (a * x + b * y)).sum(), (weight * (b * x + c * y)).sum()])
+            values = np.linalg.eigvalsh(normal)
+            if values[0] < 0.06 * values[1] or values[1] <= 0:
+                continue
+            shift = np.linalg.solve(normal, right)
+            dx, dy = x - shift[0], y - shift[1]
+            fits[name] = (
+                float((weight * (a * dx * dx + 2 * b * dx * dy + c * dy * dy)).sum()),
+                shift,
+                normal,
+            )
+        if not fits:
+            raise Problem(
+                "There is no corner and no round mark here in the picture, only an edge or plain ground. Leave the spot as it is."
+            )
+        kind = kind if kind in fits else min(fits, key=lambda name: fits[name][0])
+        left, shift, normal = fits[kind]
+        at = at + np.clip(shift, -1.5, 1.5)
+        if np.linalg.norm(at - start) > SEARCH_PX + 1:
+            raise Problem(
+                "The nearest corner is too far from this spot to be meant. Place it closer, or leave it as it is."
+            )
+        if np.linalg.norm(shift) < 0.003:
+            break
+    noise = noise_of(patch)
+    strength = np.sqrt((weight * (gx**2 + gy**2)).sum() / weight.sum())
+    if strength < 1.5 * noise / np.sqrt(10) or strength < 2e-4:
+        raise Problem(
+            "Nothing stands out from the noise here. Leave the spot as it is, or widen its ±."
+        )
+    freedom = max(weight.sum() - 2, 1)
+    sigma = float(np.sqrt(left / freedom * np.linalg.eigvalsh(np.linalg.inv(normal))[-1] * 2))
+    return Corner(at, float(np.clip(sigma, LEAST_SIGMA_PX, 2.0)), kind == "round")

@@ -1,0 +1,39 @@
+"""What was found of an edge at places along a drawn line: what its fit is made from."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+# Blocks of plain edges that are taken to err together.
+RUN_BLOCKS = 2
+LEAST_SIGMA_PX = 0.02  # of one block
+
+
+@dataclass(frozen=True)
+class Places:
+    """What was found at N places along a line, each array of shape (N,).
+
+    at : from 0 at the line's first end to 1 at its last.
+    offset, weight : px across the line, and 1 / σ² of it; both 0 where `good` is false.
+    sign : of the step where it turns along the line; 0 where that is no matter.
+    group : the number of those that err together.
+    """
+
+    at: np.ndarray
+    offset: np.ndarray
+    weight: np.ndarray
+    good: np.ndarray
+    sign: np.ndarray
+    group: np.ndarray
+
+
+def plain_places(at, offset, sigma) -> Places:
+    """The blocks of an edge of one contrast; neighbours share their texture, and err together.
+
+    `offset` and `sigma` (N,) px, NaN where a block shows no edge.
+    """
+    good = np.isfinite(offset) & np.isfinite(sigma)
+    weight = np.zeros(len(at))
+    weight[good] = 1 / np.maximum(sigma[good], LEAST_SIGMA_PX) ** 2
+    groups = np.arange(len(at)) // RUN_BLOCKS
+    return Places(at, np.where(good, offset, 0.0), weight, good, np.zeros(len(at)), groups)
