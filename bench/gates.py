@@ -37,7 +37,7 @@ def _measure(shots, rounds):
     from django.test.utils import CaptureQueriesContext, override_settings
 
     from demo.show import build
-    from web.shows.actions import create_shot, edit
+    from web.shows.history import create_shot, edit
     from web.shows.models import Show
 
     call_command("migrate", verbosity=0)

@@ -402,7 +402,7 @@ def build() -> None:
     """Make the show unless it is there: five matched shots, and one that waits for the newcomer."""
     from web.gates.actions import put_step, take_mode
     from web.plates.actions import bring_in, take_plate
-    from web.shows.actions import create_shot, edit
+    from web.shows.history import create_shot, edit
     from web.shows.models import Show
     from web.stage.actions import add_stand_in
     from web.stage.cameras import set_camera, set_looks, type_camera

@@ -45,7 +45,7 @@ class Gate(Browsing):
         self.accessible()
         with page.expect_navigation():
             page.keyboard.press("Control+z")
-        self.assertNotIn("guides", self.state())
+        self.assertEqual(self.state()["guides"], {})
         page.goto(f"{self.shot_url}/gate/claims?angle=150&focal=14.66&kind=width")
         self.assertIn("151.5°", page.locator("td.agrees").inner_text())
         self.accessible()

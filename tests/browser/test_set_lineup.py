@@ -12,7 +12,7 @@ from tests.browser.browsing import Browsing
 from tests.web.test_shots import NAME
 from web.elements.actions import Order, render_now
 from web.match.actions import add_fact, set_marks
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.shows.models import Shot
 from web.stage.actions import add_stand_in
 

@@ -9,7 +9,7 @@ from pxr import Gf, Usd, UsdGeom
 from demo.plates import truth
 from tests.web.matched import MatchedShot
 from tests.web.test_shots import NAME
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.stage.stand_ins import stand_in_from
 
 

@@ -9,7 +9,7 @@ from tests.web.matched import Matched
 from tests.web.test_shots import FOLDER, NAME
 from web.elements.actions import Order, render_frame, render_now
 from web.jobs.models import Job
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.shows.models import Show
 from web.stage.actions import add_stand_in, flag
 

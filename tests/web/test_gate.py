@@ -14,7 +14,7 @@ from demo.show import catalogue as demo_catalogue
 from tests.web.test_shots import WithShot
 from web.catalogue.models import Body, CatalogueLens
 from web.gates.gate import chain_of, for_match
-from web.shows.actions import create_shot, edit, undo
+from web.shows.history import create_shot, edit, undo
 from web.shows.models import Shot
 
 GATE = {

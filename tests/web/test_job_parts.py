@@ -7,7 +7,7 @@ from django.utils import timezone
 
 from web.jobs import runner
 from web.jobs.models import Job
-from web.shows.actions import create_shot
+from web.shows.history import create_shot
 from web.shows.models import Show
 
 KIND = "render"

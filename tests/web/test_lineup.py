@@ -11,7 +11,7 @@ from PIL import Image
 from tests.web.matched import Matched
 from tests.web.test_shots import FOLDER, NAME
 from web.elements.actions import Order, render_now
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.stage.actions import add_stand_in
 
 URL = "/shows/tide/LT901/line-up"

@@ -10,7 +10,7 @@ from demo.plates import FOLDER, truth
 from demo.show import SURVEY, catalogue, match_of
 from tests.web.test_shots import NAME, WithShot
 from web.match.fits import fit_of
-from web.shows.actions import edit, undo
+from web.shows.history import edit, undo
 
 
 class Tools(WithShot):
@@ -304,7 +304,7 @@ class Drafts(WithShot):
             self.client.post(
                 self.url("match/remove/e3"), headers={"Accept": "application/json"}
             ).status_code,
-            422,
+            423,
         )
         self.client.post(self.url("match/draft/continue"), {"name": "First"})
         self.assertEqual((self.state()["marks"], self.state()["lens"]["focal_mm"]), (first, None))

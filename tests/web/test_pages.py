@@ -11,7 +11,7 @@ from demo.show import marks_for
 from tests.web.test_shots import NAME, WithShot
 from web.match.fits import camera_of_state, fit_of
 from web.match.models import StoredFit
-from web.shows.actions import edit
+from web.shows.history import edit
 
 
 class Pages(WithShot):

@@ -14,7 +14,7 @@ from aperture.match.document import AXES
 from demo.plates import FOLDER, PLATES, truth
 from demo.show import FACTS, marks_for
 from web.plates.models import Plate
-from web.shows.actions import create_shot, edit, redo, undo
+from web.shows.history import create_shot, edit, redo, undo
 from web.shows.models import Shot, Show
 
 NAME = next(iter(PLATES))
@@ -84,13 +84,13 @@ class WithShot(TestCase):
 class Revisions(WithShot):
     def test_undo_and_redo_walk_the_edits(self):
         for number in range(3):
-            edit(self.shot, f"edit {number}", lambda state, n=number: state.update(note=n))
+            edit(self.shot, f"edit {number}", lambda state, n=number: state.update(card_m=n + 1))
         self.assertEqual(undo(self.shot), "Undone: edit 2")
         undo(self.shot)
-        self.assertEqual(self.state()["note"], 0)
+        self.assertEqual(self.state()["card_m"], 1)
         redo(self.shot)
-        self.assertEqual(self.state()["note"], 1)
-        edit(self.shot, "another way", lambda state: state.update(note=9))
+        self.assertEqual(self.state()["card_m"], 2)
+        edit(self.shot, "another way", lambda state: state.update(card_m=9))
         self.assertEqual(self.press("redo").status_code, 422)
         self.assertEqual(self.shot.revisions.count(), 5)  # the branch that was left is kept
 
@@ -117,16 +117,16 @@ class Revisions(WithShot):
 
     def test_nobody_undoes_what_they_have_not_seen(self):
         """A page of the first edit, and a second one made in another window."""
-        edit(self.shot, "mine", lambda state: state.update(note="mine"))
+        edit(self.shot, "mine", lambda state: state.update(card_m=1))
         shown = self.head()
-        edit(self.shot, "theirs", lambda state: state.update(note="theirs"))
+        edit(self.shot, "theirs", lambda state: state.update(card_m=2))
         for verb in ("undo", "redo", "restore/1", "lock"):
             answer = self.press(verb, base=shown, locked="1")
             self.assertEqual((answer.status_code, answer.json()["newest"]), (409, self.head()))
             for unsaid in ("", "newest"):
                 self.assertEqual(self.press(verb, base=unsaid, locked="1").status_code, 422)
         self.assertEqual(self.post_json("match/save", marks=[], base=99).status_code, 409)
-        self.assertEqual(self.state()["note"], "theirs")
+        self.assertEqual(self.state()["card_m"], 2)
         self.assertFalse(Shot.objects.get(pk=self.shot.pk).locked)
         self.assertEqual(self.press("undo").json()["says"], "Undone: theirs")
 

@@ -19,7 +19,7 @@ from demo.show import FACTS, marks_for
 from tests.web.test_shots import FOLDER, NAME
 from web.match.actions import add_fact, set_marks
 from web.plates.actions import bring_in, take_plate
-from web.shows.actions import create_shot, edit
+from web.shows.history import create_shot, edit
 from web.shows.models import Show
 from web.stage.actions import add_stand_in
 show = Show.objects.create(name="The Lantern Tide", slug="tide")

@@ -42,6 +42,7 @@ INSTALLED_APPS = [
     "django_tasks",
     "django_tasks_db",
     "web.ui",
+    "web.blobs",
     "web.catalogue",
     "web.shows",
     "web.plates",

@@ -15,12 +15,12 @@ from aperture.gates.chain import Chain
 from aperture.geometry.grid import Grid
 from aperture.render.passes import PASSES, Wanted
 from aperture.render.tracer import Light, Look
+from web.blobs.folders import incoming, settle
 from web.elements.models import Render
 from web.gates.gate import bent_chain
 from web.match.fits import camera_of_state, digest_of, document_of
 from web.plates.models import plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from
-from web.ui.folders import incoming, settle
 
 KIND = "render"
 SIZES = {"plate": "The plate’s", "half": "Half the plate’s", "quarter": "A quarter of the plate’s"}

@@ -6,8 +6,8 @@ from django.conf import settings
 from django.db import models
 from django.utils import timezone
 
+from web.blobs.folders import of_frame
 from web.shows.models import Throwable
-from web.ui.folders import of_frame
 
 
 class Render(Throwable):

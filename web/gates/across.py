@@ -8,7 +8,7 @@ from django.views.decorators.http import require_GET, require_POST
 from aperture.errors import Problem
 from aperture.units import format_rate, parse_rate
 from web.gates.gate import chain_of
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.shows.models import Shot, Show
 from web.shows.reading import base_of
 from web.shows.views import find

@@ -8,7 +8,7 @@ from aperture.gates.chain import build
 from aperture.gates.checks import new_id, without
 from aperture.gates.steps import KINDS
 from web.gates.gate import lens_of
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.shows.models import Shot
 
 
@@ -87,7 +87,7 @@ def set_gate(
         state["gate"], dropped = _settled(gate, state["plate"])
         return _words(old or None, state["gate"], state["plate"], dropped)
 
-    label = change(copy.deepcopy(shot.state))
+    label = change(shot.state.copy())
     return edit(shot, label[0].upper() + label[1:], change, base)
 
 

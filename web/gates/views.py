@@ -19,8 +19,9 @@ from web.gates import actions, page
 from web.gates.forms import GateForm, StepForm, guides_from
 from web.gates.gate import bent_chain, chain_of, lens_of
 from web.plates.models import metadata_of, plate_of
-from web.shows.actions import Locked, Stale, next_revision
+from web.shows.history import next_revision
 from web.shows.reading import base_of, body, whole
+from web.shows.refusals import Locked, Stale
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 

@@ -8,13 +8,13 @@ from django.db import transaction
 
 from aperture.errors import Problem
 from aperture.render import corrections, offsets, returned
+from web.blobs.folders import incoming, settle
 from web.elements.actions import source_digest
 from web.gates.gate import bent_chain
 from web.lineup.models import Returned
 from web.match.fits import camera_of_state
 from web.plates.models import plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from
-from web.ui.folders import incoming, settle
 
 KIND = "return"
 ARROWS = 160  # at most so many are drawn

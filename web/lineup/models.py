@@ -5,8 +5,8 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
+from web.blobs.folders import of_frame
 from web.shows.models import Throwable
-from web.ui.folders import of_frame
 
 
 class Returned(Throwable):

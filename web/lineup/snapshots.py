@@ -12,12 +12,12 @@ from PIL import Image
 from aperture.errors import Problem
 from aperture.plates.colour import decode_srgb
 from aperture.render import compose, returned
+from web.blobs.folders import write
 from web.elements.actions import linear_plate
 from web.lineup.models import Snapshot
 from web.match.fits import camera_of_state
 from web.plates.models import frame_of, metadata_of, plate_of
 from web.stage.cameras import MATCHED, stop_and_focus
-from web.ui.folders import write
 
 FONT = (
     Path(__file__).parents[1] / "ui/static/fonts/atkinson-hyperlegible-mono-latin-wght-normal.woff2"

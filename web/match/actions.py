@@ -5,8 +5,9 @@ import copy
 from aperture.errors import Problem
 from aperture.match.document import read
 from web.match.fits import document_of
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.shows.models import Shot
+from web.shows.refusals import Refused
 
 # What a draft keeps of a match; the gate and the plate are the shot's.
 DRAFT_PARTS = {
@@ -18,8 +19,10 @@ DRAFT_PARTS = {
 }
 
 
-class DraftLocked(Problem):
+class DraftLocked(Refused):
     """The draft on screen is protected."""
+
+    status = 423
 
 
 def part_of(state: dict) -> dict:
@@ -27,7 +30,7 @@ def part_of(state: dict) -> dict:
     return {key: copy.deepcopy(state.get(key, empty)) for key, empty in DRAFT_PARTS.items()}
 
 
-def edit_match(shot, label, change, base):
+def edit_match(shot, label, change, base, **more):
     """`edit`, refusing what would break the document's schema, marks that can't be used (an edge of no length), and changes of a locked draft."""
 
     def change_and_check(state):
@@ -42,7 +45,7 @@ def edit_match(shot, label, change, base):
             raise Problem("Bring in a plate before marking it.")
         read(document)
 
-    return edit(shot, label, change_and_check, base)
+    return edit(shot, label, change_and_check, base, **more)
 
 
 def fresh_id(state: dict, letter: str) -> str:

@@ -7,8 +7,11 @@ class MatchConfig(AppConfig):
     def ready(self):
         from web.gates.gate import register_lens
         from web.match.fits import lens_of_match
+        from web.match.parts import PARTS
         from web.match.standing import standing
+        from web.shows import state
         from web.shows.steps import register
 
         register("match", "match", standing)
         register_lens(lens_of_match)
+        state.register(*PARTS)

@@ -11,9 +11,9 @@ from web.match.fact_forms import FORMS, NAMES, LensForm
 from web.match.fits import fit_of
 from web.match.forms import FocalForm, MarkForm, PlaneForm
 from web.plates.models import metadata_of, plate_of
-from web.shows.actions import Locked, Stale
 from web.shows.models import Shot
 from web.shows.reading import base_of
+from web.shows.refusals import Locked, Stale
 from web.shows.views import find
 
 

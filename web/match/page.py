@@ -16,7 +16,7 @@ from web.match.forms import FocalForm, PlaneForm, SurveyForm
 from web.match.overlay import draw
 from web.plates.models import metadata_of, plate_of
 from web.shows import steps
-from web.shows.actions import next_revision
+from web.shows.history import next_revision
 
 
 def overlay(shot, state, fit, wished=None, straightened=False) -> dict:

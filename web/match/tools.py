@@ -350,7 +350,7 @@ def beside(request, show, shot):
 def revisions(request, show, shot):
     """Every revision, the newest first."""
     shot = find(show, shot)
-    listed = shot.revisions.defer("state").order_by("-number")[:200]
+    listed = shot.revisions.filter(folded=False).order_by("-number")[:200]
     return render(
         request, "match/_revisions.html", {"revisions": listed, "shot": shot, "show": shot.show}
     )

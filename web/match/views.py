@@ -11,7 +11,7 @@ from web.match import actions, match_remarks, page, sheet
 from web.match.aids import wanted_from
 from web.match.fits import document_of, fit_of
 from web.plates.models import plate_of
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.shows.reading import base_of, body, whole
 from web.shows.views import find, step_page
 

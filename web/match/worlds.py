@@ -43,7 +43,8 @@ def turn_world(shot: Shot, label: str, turn, shift, base: int | None) -> Shot:
         for follow in FOLLOWERS:
             follow(state, turn, shift)
 
-    return actions.edit_match(shot, label, change, base)
+    # What was placed in the old world meanwhile has no place in the new one.
+    return actions.edit_match(shot, label, change, base, alone=True)
 
 
 def height_of_plane(shot: Shot, id_: str) -> tuple[dict, float]:

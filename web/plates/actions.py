@@ -10,10 +10,10 @@ from django.conf import settings
 from aperture.errors import Problem
 from aperture.plates.proxies import sha256_of, write_proxies
 from aperture.plates.reading import kind_of, read_picture
+from web.blobs.folders import incoming, settle
 from web.plates.models import Plate
-from web.shows.actions import create_shot, edit
+from web.shows.history import create_shot, edit
 from web.shows.models import Shot, Show
-from web.ui.folders import incoming, settle
 
 
 def bring_in(path: Path, name: str) -> Plate:

@@ -5,7 +5,7 @@ from django.shortcuts import render
 from django.utils.cache import add_never_cache_headers
 
 from aperture.errors import Problem
-from web.shows.actions import Locked, Moved, Stale
+from web.shows.refusals import Refused
 
 
 def wants_json(request) -> bool:
@@ -28,7 +28,7 @@ class FreshPages:
 
 
 class SentenceMiddleware:
-    """Answers a Problem with its sentence: JSON for scripts, a page otherwise. 409 where the shot has moved on, 423 locked, 422 the rest."""
+    """Answers a Problem with its sentence: JSON for scripts, a page otherwise. 422, or what the refusal says."""
 
     def __init__(self, get_response):
         self.get_response = get_response
@@ -41,16 +41,11 @@ class SentenceMiddleware:
         """Django calls this for any exception of a view."""
         if not isinstance(exception, Problem):
             return None
-        status = (
-            409 if isinstance(exception, Moved) else 423 if isinstance(exception, Locked) else 422
-        )
+        refused = isinstance(exception, Refused)
+        status = exception.status if refused else 422
         if wants_json(request) or request.htmx:
             body = {"problem": exception.sentence, "place": exception.place}
-            if isinstance(exception, Moved):
-                body["newest"] = exception.newest
-            if isinstance(exception, Stale):
-                body["kept"] = exception.kept.number
-            return JsonResponse(body, status=status)
+            return JsonResponse(body | (exception.more() if refused else {}), status=status)
         return render(
             request,
             "ui/problem.html",

@@ -1,12 +1,16 @@
 """Shows, shots, and every revision of every shot."""
 
+import json
 from fractions import Fraction
 
 from django.db import models
 from django.urls import reverse
 from django.utils import timezone
+from django.utils.functional import cached_property
 
 from aperture.units import LENGTH_UNITS, format_length, format_rate
+from web.shows import state as states
+from web.shows.state import State, Texts
 
 
 class Kept(models.Model):
@@ -65,6 +69,8 @@ class Show(Kept):
     length_unit = models.CharField(max_length=2, choices=list(LENGTH_UNITS.items()), default="m")
     rate_numerator = models.PositiveIntegerField(default=24)
     rate_denominator = models.PositiveIntegerField(default=1)
+    # Revisions older than so many days are thinned by `manage.py thin_history`; empty: never.
+    thin_days = models.PositiveIntegerField(null=True, blank=True)
     created = models.DateTimeField(auto_now_add=True)
     objects = ShowQuerySet.as_manager()
 
@@ -100,6 +106,17 @@ class ShotQuerySet(models.QuerySet):
         """Each shot with its show and the revision that is current, in one query."""
         return self.select_related("show", "head")
 
+    def _fetch_all(self):
+        """The states of shots that are fetched together are read together, once one of them is asked for."""
+        fresh = self._result_cache is None
+        super()._fetch_all()
+        if fresh and "head" in (self.query.select_related or ()):
+            heads = [shot.head for shot in self._result_cache if isinstance(shot, Shot)]
+            wanted = {digest for head in heads if head for digest in head.parts.values()}
+            texts = Texts(wanted, StatePart.texts)
+            for head in filter(None, heads):
+                head.texts = texts
+
     def kept(self):
         """Those that aren't deleted, of shows that aren't."""
         return self.filter(deleted__isnull=True, show__deleted__isnull=True)
@@ -131,7 +148,7 @@ class Shot(Kept):
         return found
 
     @property
-    def state(self) -> dict:
+    def state(self) -> State:
         """The shot's document as it stands: plate, gate, lens, marks, facts, stand-ins."""
         return self.head.state
 
@@ -140,16 +157,70 @@ class Shot(Kept):
         return reverse(name, args=[self.show.slug, self.code, *extra])
 
 
+class StatePart(models.Model):
+    """One value of one part of some states, by the digest of its JSON; what is large lies in the blob store instead."""
+
+    digest = models.CharField(max_length=64, primary_key=True)
+    text = models.TextField()
+
+    @classmethod
+    def texts(cls, digests: set[str]) -> dict[str, str]:
+        """The texts of those that lie in this table, in one query."""
+        return dict(cls.objects.filter(digest__in=digests).values_list("digest", "text"))
+
+    @classmethod
+    def keep(cls, texts: dict[str, str]) -> None:
+        """Store the small ones of these, by their digests. Those that are there already stay."""
+        small = {
+            digest: text for digest, text in texts.items() if len(text) <= states.LARGEST_INLINE
+        }
+        rows = [cls(digest=digest, text=text) for digest, text in small.items()]
+        cls.objects.bulk_create(rows, ignore_conflicts=True)
+
+
 class Revision(models.Model):
-    """The whole state of a shot after one edit. Never changed and never deleted; undo moves the shot's head to `parent`."""
+    """The state of a shot after one edit. What it holds never changes; undo moves the shot's head to `parent`.
+
+    parts : {key: digest} of the parts that aren't at their default, as `version` of the state has them.
+    kept : it was refused, and is kept beside the head.
+    folded : a run of small edits went on from it; the run's last revision stands for it.
+    run, alone : as `history.edit` has them.
+    name : given by the artist; such a version is never thinned, nor one that a hand-off was made from.
+    """
 
     shot = models.ForeignKey(Shot, models.CASCADE, related_name="revisions")
     number = models.PositiveIntegerField()
     parent = models.ForeignKey("self", models.PROTECT, null=True, related_name="children")
     label = models.CharField(max_length=200)
-    state = models.JSONField()
+    version = models.PositiveIntegerField(default=1)
+    parts = models.JSONField(default=dict)
+    kept = models.BooleanField(default=False)
+    folded = models.BooleanField(default=False)
+    run = models.CharField(max_length=60, blank=True)
+    alone = models.BooleanField(default=False)
+    name = models.CharField(max_length=60, blank=True)
+    handed_off = models.BooleanField(default=False)
     created = models.DateTimeField(auto_now_add=True)
+
+    texts: Texts | None = None  # those shared with revisions that were fetched together
 
     class Meta:
         ordering = ["number"]
         constraints = [models.UniqueConstraint(fields=["shot", "number"], name="one_number_a_shot")]
+
+    @cached_property
+    def state(self) -> State:
+        """The state, its parts read where they are asked for; brought up to date where it is of an older version."""
+        texts = self.texts
+        if texts is None:
+            texts = Texts(self.parts.values(), StatePart.texts)
+        stored = State(self.parts, texts)
+        if self.version == states.VERSION:
+            return stored
+        whole = {key: json.loads(stored.text(digest)) for key, digest in self.parts.items()}
+        return states.upgraded(whole, self.version)
+
+    @property
+    def is_kept_for_itself(self) -> bool:
+        """Whether it must stay even where its content is old."""
+        return bool(self.name) or self.handed_off

@@ -8,7 +8,8 @@ from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from aperture.errors import Problem
-from web.shows.models import Revision, Shot, Show
+from web.shows.history import begin
+from web.shows.models import Shot, Show
 
 SORTS = {
     "code": ("Code", ("code",)),
@@ -63,11 +64,7 @@ def copy_shot(shot: Shot, show: Show | None = None) -> Shot:
         number += 1
     copy = Shot.objects.create(show=show, code=code, description=shot.description)
     label = f"Copy of {shot.show.name}, {shot.code}, revision {shot.head.number}"
-    copy.head = Revision.objects.create(
-        shot=copy, number=1, label=label[:200], state=shot.head.state
-    )
-    copy.save(update_fields=["head"])
-    return copy
+    return begin(copy, label, shot.state)
 
 
 @transaction.atomic

@@ -6,7 +6,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.http import url_has_allowed_host_and_scheme
 from django.views.decorators.http import require_POST
 
-from web.shows import actions, organise, steps
+from web.shows import history, organise, steps
 from web.shows.forms import ShotForm, ShowForm
 from web.shows.middleware import wants_json
 from web.shows.models import Shot, Show
@@ -30,7 +30,7 @@ def step_page(
         "steps": steps.strip(shot, step),
         "undoable": shot.head.parent,
         "undo_label": shot.head.label,
-        "redoable": actions.next_revision(shot),
+        "redoable": history.next_revision(shot),
     }
     return render(request, template, frame | (context or {}), status=status)
 
@@ -78,7 +78,7 @@ def board(request, show):
     show = get_object_or_404(Show.objects.kept(), slug=show)
     form = ShotForm(request.POST or None, show=show)
     if request.method == "POST" and form.is_valid():
-        shot = actions.create_shot(
+        shot = history.create_shot(
             show, form.cleaned_data["code"], form.cleaned_data["description"]
         )
         return redirect(shot.url("plate"))
@@ -112,14 +112,14 @@ def _after(request, shot, says, back="plate"):
 def undo(request, show, shot):
     """Move back by one edit."""
     shot = find(show, shot)
-    return _after(request, shot, actions.undo(shot, shown_base(request)))
+    return _after(request, shot, history.undo(shot, shown_base(request)))
 
 
 @require_POST
 def redo(request, show, shot):
     """Move forward again."""
     shot = find(show, shot)
-    return _after(request, shot, actions.redo(shot, shown_base(request)))
+    return _after(request, shot, history.redo(shot, shown_base(request)))
 
 
 @require_POST
@@ -127,7 +127,7 @@ def lock(request, show, shot):
     """Lock or unlock the camera."""
     shot = find(show, shot)
     locked = request.POST.get("locked") == "1"
-    actions.set_locked(shot, locked, shown_base(request))
+    history.set_locked(shot, locked, shown_base(request))
     return _after(
         request, shot, "The camera is locked." if locked else "The camera is unlocked.", "match"
     )
@@ -137,5 +137,5 @@ def lock(request, show, shot):
 def restore(request, show, shot, number):
     """Make a revision the current one."""
     shot = find(show, shot)
-    actions.restore(shot, number, shown_base(request))
+    history.restore(shot, number, shown_base(request))
     return _after(request, shot, f"Revision {number} was taken.")

@@ -7,7 +7,7 @@ import numpy as np
 
 from aperture.errors import Problem
 from aperture.formats import meshes as files
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.shows.models import Shot
 from web.stage import meshes
 from web.stage.stand_ins import extra, free_name, json_from, new, stand_in_from

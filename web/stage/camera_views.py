@@ -5,7 +5,7 @@ from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
 from aperture.units import parse_length
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.shows.reading import base_of
 from web.shows.views import find
 from web.stage import cameras, views

@@ -14,7 +14,7 @@ from aperture.lens.lens import Lens
 from aperture.scene.frustum import from_json, to_json
 from web.match.fits import camera_of_state
 from web.match.leaves import state_of_draft
-from web.shows.actions import edit
+from web.shows.history import edit
 from web.shows.models import Shot
 from web.stage.stand_ins import counted
 

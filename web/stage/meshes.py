@@ -9,7 +9,7 @@ from django.conf import settings
 
 from aperture.errors import Problem
 from aperture.scene.solids import Solid
-from web.ui.folders import write
+from web.blobs.folders import write
 
 
 def keep(vertices, triangles) -> str:

@@ -1,0 +1,223 @@
+"""The state of a shot: which parts it has, how they are stored, how an older one is brought up to date.
+
+Each app declares its parts once, when it is ready. A revision holds the digest of each part that
+isn't at its default; the part's JSON lies in the table of parts, or, where it is large, in the blob
+store. A part that didn't change keeps its digest, so comparing, locking and merging compare digests.
+"""
+
+import copy
+import hashlib
+import json
+from collections.abc import Callable, Iterable, Mapping, MutableMapping
+from dataclasses import dataclass
+
+import jsonschema_rs
+
+from web.blobs import store
+from web.shows.refusals import NotValid
+
+# Bumped with a step in UPGRADES whenever what a part holds changes its meaning or form.
+VERSION = 2
+# Larger parts lie in the blob store, and are read only where they are asked for.
+LARGEST_INLINE = 32_768
+
+
+@dataclass(frozen=True)
+class Part:
+    """One part of the state.
+
+    schema : JSON Schema (draft 2020-12) of its value.
+    group : parts of one group mean something only together: where two windows changed the same
+        group, one of them is refused; other groups are merged.
+    camera : locked with the shot's camera.
+    renders : a render that was made before a change of it is old.
+    """
+
+    key: str
+    default: object
+    schema: dict
+    group: str
+    camera: bool = False
+    renders: bool = False
+
+    def check(self, value) -> None:
+        """Raise NotValid, with the place, where the value breaks the schema."""
+        error = next(iter(_validator(self.key).iter_errors(value)), None)
+        if error is not None:
+            place = "".join(f"/{step}" for step in (self.key, *error.instance_path))
+            raise NotValid(f"What was sent can't be used at {place}: {error.message[:200]}.", place)
+
+
+_parts: dict[str, Part] = {}
+_validators: dict[str, object] = {}
+
+
+def register(*parts: Part) -> None:
+    """Declare parts of the state; called by the app that they belong to."""
+    for part in parts:
+        _parts[part.key] = part
+        _validators.pop(part.key, None)
+
+
+def parts() -> dict[str, Part]:
+    """All declared parts by their keys."""
+    return _parts
+
+
+def camera_keys() -> frozenset[str]:
+    """The parts that make the camera: a locked shot refuses to change them."""
+    return frozenset(part.key for part in _parts.values() if part.camera)
+
+
+def groups_of(keys: Iterable[str]) -> set[str]:
+    """The groups that some parts belong to."""
+    return {_parts[key].group for key in keys}
+
+
+def _validator(key: str):
+    if key not in _validators:
+        _validators[key] = jsonschema_rs.Draft202012Validator(_parts[key].schema)
+    return _validators[key]
+
+
+def encode(value) -> tuple[str, str]:
+    """(digest, text) of a part's value: canonical JSON, and its SHA-256."""
+    try:
+        text = json.dumps(value, sort_keys=True, separators=(",", ":"), allow_nan=False)
+    except ValueError:
+        raise NotValid("A number that isn't finite can't be kept.") from None
+    return hashlib.sha256(text.encode()).hexdigest(), text
+
+
+class Texts(dict):
+    """Texts of parts by digest, shared by states that are looked at together: the first that reads one reads for all.
+
+    wanted : digests that aren't read yet.
+    fetch : the texts of some digests, as far as they lie in the table of parts.
+    """
+
+    def __init__(
+        self,
+        wanted: Iterable[str] = (),
+        fetch: Callable[[set[str]], dict[str, str]] = lambda digests: {},
+    ):
+        super().__init__()
+        self.wanted, self.fetch = set(wanted), fetch
+
+    def __missing__(self, digest):
+        self.update(self.fetch(self.wanted | {digest}))
+        self.wanted.clear()
+        if digest not in self:
+            self[digest] = store.get(digest).decode()
+        return self[digest]
+
+
+class State(MutableMapping):
+    """A shot's state, its parts read where they are asked for. Deleting a part sets it to its default.
+
+    Values are lists and dicts of JSON, and may be changed in place: what was read is encoded anew
+    when the digests are asked for.
+    """
+
+    def __init__(self, digests: Mapping[str, str] = {}, texts: Texts | None = None):
+        self._stored = dict(digests)
+        self._texts = Texts() if texts is None else texts
+        self._open: dict[str, object] = {}
+
+    def __getitem__(self, key):
+        if key not in self._open:
+            part = _parts[key]
+            digest = self._stored.get(key)
+            self._open[key] = (
+                copy.deepcopy(part.default) if digest is None else json.loads(self._texts[digest])
+            )
+        return self._open[key]
+
+    def __setitem__(self, key, value):
+        if key not in _parts:
+            raise KeyError(f"No app has declared a part of the state called {key}.")
+        self._open[key] = value
+
+    def __delitem__(self, key):
+        self[key] = copy.deepcopy(_parts[key].default)
+
+    def __iter__(self):
+        return iter(_parts)
+
+    def __len__(self):
+        return len(_parts)
+
+    def __contains__(self, key):
+        return key in _parts
+
+    def __eq__(self, other):
+        if isinstance(other, State):
+            return self.digests() == other.digests()
+        return isinstance(other, Mapping) and dict(self) == dict(other)
+
+    def __or__(self, other):
+        """A state of its own with some parts set; nothing that isn't needed is read."""
+        out = self.copy()
+        out.update(other)
+        return out
+
+    def __ior__(self, other):
+        self.update(other)
+        return self
+
+    def copy(self) -> "State":
+        """The same state, to be changed on its own."""
+        return State(self.digests(), self._texts)
+
+    def become(self, other: "State") -> None:
+        """Take all parts of another state."""
+        self._stored, self._open = other.digests(), {}
+        self._texts.update(other._texts)
+
+    def digests(self) -> dict[str, str]:
+        """The digest of each part that isn't at its default."""
+        out = dict(self._stored)
+        for key, value in self._open.items():
+            if value == _parts[key].default:
+                out.pop(key, None)
+            else:
+                out[key], text = encode(value)
+                self._texts[out[key]] = text
+        return out
+
+    def check(self, keys: Iterable[str]) -> None:
+        """Raise NotValid where one of these parts breaks its schema."""
+        for key in keys:
+            _parts[key].check(json.loads(encode(self[key])[1]))
+
+    def text(self, digest: str) -> str:
+        """The canonical JSON of one of its parts, read before or changed here."""
+        return self._texts[digest]
+
+
+# Older versions -----------------------------------------------------------------------------------
+
+
+def _from_1(state: dict) -> dict:
+    """Version 1: each revision held everything, and lacked what its release didn't know yet."""
+    out = {key: value for key, value in state.items() if key in _parts}
+    for key in ("guides", "card"):  # null where they had been taken away
+        if out.get(key, {}) is None:
+            del out[key]
+    return out
+
+
+UPGRADES: dict[int, Callable[[dict], dict]] = {1: _from_1}
+
+
+def upgraded(state: dict, version: int) -> State:
+    """A state of an older version, plain, brought up to date by one step after the other."""
+    if version > VERSION:
+        raise NotValid(
+            f"This shot was saved by a newer release (its state has version {version}, this one knows {VERSION}). Use the newer release."
+        )
+    for step in range(version, VERSION):
+        state = UPGRADES[step](state)
+    out = State()
+    out.update(state)
+    return out
