@@ -6,6 +6,15 @@ class ElementsConfig(AppConfig):
 
     def ready(self):
         from web.elements.standing import standing
+        from web.shows import thinning
         from web.shows.steps import register
 
         register("elements", "elements", standing)
+        thinning.keep_for(revisions_kept)
+
+
+def revisions_kept(shot):
+    """The revisions that renders were made from."""
+    from web.elements.models import Render
+
+    return Render.everything.filter(shot=shot).values_list("revision", flat=True)

@@ -16,6 +16,7 @@ from web.match import sheet
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
 from web.plates.models import frame_of, plate_of
+from web.shows import history
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -87,8 +88,9 @@ def handoff(request, show, shot):
 
 @require_GET
 def file(request, show, shot, ending):
-    """One file, or all of them as a zip."""
+    """One file, or all of them as a zip. The revision that they were made from stays, however old it grows."""
     shot = find(show, shot)
+    history.mark_handed_off(shot)
     if ending == "zip":
         buffer = io.BytesIO()
         with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:

@@ -16,6 +16,7 @@ from django.db.models import Q
 from django.utils import timezone
 
 from aperture.errors import Problem
+from web.blobs.in_use import referred
 from web.jobs.models import Job
 
 OWNER = uuid.uuid4().hex
@@ -24,6 +25,18 @@ SECONDS_BETWEEN_BEATS = 2.0
 ORPHANED = timedelta(seconds=15)
 LONG_WAIT = timedelta(seconds=10)
 ORPHAN = "The worker was stopped while this ran. Start it again."
+
+
+def blobs_in_use():
+    """The blobs that were given to work which hasn't ended."""
+    from django_tasks.base import TaskResultStatus
+    from django_tasks_db.models import DBTaskResult
+
+    ended = (TaskResultStatus.SUCCESSFUL, TaskResultStatus.FAILED)
+    for given in DBTaskResult.objects.exclude(status__in=ended).values_list(
+        "args_kwargs", flat=True
+    ):
+        yield from referred(given)
 
 
 class Cancelled(Exception):

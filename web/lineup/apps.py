@@ -6,6 +6,15 @@ class LineupConfig(AppConfig):
 
     def ready(self):
         from web.lineup.standing import standing
+        from web.shows import thinning
         from web.shows.steps import register
 
         register("line-up", "lineup", standing)
+        thinning.keep_for(revisions_kept)
+
+
+def revisions_kept(shot):
+    """The revisions that snapshots were made from."""
+    from web.lineup.models import Snapshot
+
+    return Snapshot.objects.filter(shot=shot).values_list("revision", flat=True)

@@ -54,8 +54,11 @@ def fresh_id(state: dict, letter: str) -> str:
     return next(f"{letter}{n}" for n in range(1, 100000) if f"{letter}{n}" not in taken)
 
 
-def set_marks(shot: Shot, marks: list, label: str, base: int | None) -> Shot:
-    """All marks as drawn on the plate. Facts about spots that are gone go with them. Raises Problem where the schema is broken."""
+def set_marks(shot: Shot, marks: list, label: str, base: int | None, run: str = "") -> Shot:
+    """All marks as drawn on the plate. Facts about spots that are gone go with them.
+
+    `run` as in `history.edit`: nudges that follow each other. Raises Problem where the schema is broken.
+    """
 
     def change(state):
         state["marks"] = marks
@@ -70,7 +73,7 @@ def set_marks(shot: Shot, marks: list, label: str, base: int | None) -> Shot:
             if fact["kind"] != "length" or (fact["from"] in spots and fact["to"] in spots)
         ]
 
-    return edit_match(shot, label, change, base)
+    return edit_match(shot, label, change, base, run=run)
 
 
 def set_mark(shot: Shot, mark: dict, base: int | None) -> Shot:

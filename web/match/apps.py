@@ -5,8 +5,9 @@ class MatchConfig(AppConfig):
     name = "web.match"
 
     def ready(self):
+        from web.blobs import in_use
         from web.gates.gate import register_lens
-        from web.match.fits import lens_of_match
+        from web.match.fits import blobs_in_use, lens_of_match
         from web.match.parts import PARTS
         from web.match.standing import standing
         from web.shows import state
@@ -15,3 +16,4 @@ class MatchConfig(AppConfig):
         register("match", "match", standing)
         register_lens(lens_of_match)
         state.register(*PARTS)
+        in_use.register(blobs_in_use)

@@ -6,6 +6,7 @@ import json
 from aperture.camera import Camera
 from aperture.match.document import FORMAT
 from aperture.match.solve import camera_of, solve
+from web.blobs.in_use import referred
 from web.gates.gate import FoundLens, for_match
 from web.match.models import StoredFit
 
@@ -91,3 +92,9 @@ def lens_of_match(state: dict) -> FoundLens | None:
         camera_of(fit, document_of(state)).lens,
         "solved" if fit["determined"]["focal"] == "solved" else given,
     )
+
+
+def blobs_in_use():
+    """The blobs that kept fits refer to."""
+    for fit in StoredFit.objects.values_list("fit", flat=True).iterator(chunk_size=200):
+        yield from referred(fit)

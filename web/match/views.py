@@ -90,8 +90,9 @@ def saved(request, shot, wished=None) -> JsonResponse:
 def save(request, show, shot):
     """Append the marks as a revision."""
     shot = find(show, shot)
-    marks, base, label, wished, _ = marks_from(request)
-    return saved(request, actions.set_marks(shot, marks, label, base), wished)
+    marks, base, label, wished, message = marks_from(request)
+    run = str(message.get("run") or "")
+    return saved(request, actions.set_marks(shot, marks, label, base, run), wished)
 
 
 @require_http_methods(["GET", "POST"])

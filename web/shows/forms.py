@@ -47,6 +47,21 @@ class ShowForm(forms.ModelForm):
 class ShowSettingsForm(ShowForm):
     """A show's name, unit, axis and rate, changed later; its address stays."""
 
+    thin_days = forms.IntegerField(
+        label="Thin revisions older than, days",
+        min_value=1,
+        max_value=10_000,
+        required=False,
+        help_text="Empty: every revision is kept.",
+        error_messages={
+            "invalid": "Type a whole number of days, or nothing.",
+            "min_value": "At least one day, or nothing.",
+        },
+    )
+
+    class Meta(ShowForm.Meta):
+        fields = [*ShowForm.Meta.fields, "thin_days"]
+
     def __init__(self, *args, instance: Show, **kwargs):
         super().__init__(*args, instance=instance, **kwargs)
         self.fields["rate"].initial = self.initial["rate"] = instance.rate_text

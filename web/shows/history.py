@@ -250,3 +250,15 @@ def set_locked(shot: Shot, locked: bool, base: int | None = None) -> Shot:
         shot.locked = locked
         shot.save(update_fields=["locked"])
         return shot
+
+
+def name_revision(shot: Shot, number: int, name: str) -> None:
+    """Give a revision a name, by which it is found again; it is never thinned then. An empty one takes it away."""
+    name = " ".join(name.split())[:60]
+    if not shot.revisions.filter(number=number).update(name=name):
+        raise Refused(f"This shot has no revision {number}.")
+
+
+def mark_handed_off(shot: Shot) -> None:
+    """The revision on screen was given to somebody: it stays."""
+    shot.revisions.filter(pk=shot.head_id, handed_off=False).update(handed_off=True)

@@ -83,10 +83,14 @@ def _validator(key: str):
 def encode(value) -> tuple[str, str]:
     """(digest, text) of a part's value: canonical JSON, and its SHA-256."""
     try:
-        text = json.dumps(value, sort_keys=True, separators=(",", ":"), allow_nan=False)
+        text = json.dumps(
+            value, sort_keys=True, separators=(",", ":"), allow_nan=False, ensure_ascii=False
+        )
+        return hashlib.sha256(text.encode()).hexdigest(), text
+    except UnicodeEncodeError:
+        raise NotValid("A text holds half of a character, which can't be kept.") from None
     except ValueError:
         raise NotValid("A number that isn't finite can't be kept.") from None
-    return hashlib.sha256(text.encode()).hexdigest(), text
 
 
 class Texts(dict):

@@ -13,4 +13,9 @@ urlpatterns = [
     path("shows/<slug:show>/<slug:shot>/redo", views.redo, name="redo"),
     path("shows/<slug:show>/<slug:shot>/lock", views.lock, name="lock"),
     path("shows/<slug:show>/<slug:shot>/restore/<int:number>", views.restore, name="restore"),
+    path(
+        "shows/<slug:show>/<slug:shot>/revisions/<int:number>/name",
+        views.name_revision,
+        name="revision-name",
+    ),
 ]

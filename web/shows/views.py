@@ -139,3 +139,11 @@ def restore(request, show, shot, number):
     shot = find(show, shot)
     history.restore(shot, number, shown_base(request))
     return _after(request, shot, f"Revision {number} was taken.")
+
+
+@require_POST
+def name_revision(request, show, shot, number):
+    """Give a revision a name, or take it away."""
+    shot = find(show, shot)
+    history.name_revision(shot, number, request.POST.get("name", ""))
+    return _after(request, shot, f"Revision {number} has its name.", "match")

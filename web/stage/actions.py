@@ -50,8 +50,11 @@ def bring_in_mesh(
     )
 
 
-def set_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
-    """A changed stand-in; what hangs on it moves and turns along. Raises Problem where it is locked or gone, or hangs on itself."""
+def set_stand_in(shot: Shot, item: dict, base: int | None, run: str = "") -> Shot:
+    """A changed stand-in; what hangs on it moves and turns along.
+
+    `run` as in `history.edit`: drags that follow each other. Raises Problem where it is locked or gone, or hangs on itself.
+    """
     stand_in_from(item)
 
     def change(state):
@@ -65,7 +68,7 @@ def set_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
             )
         state["stand_ins"] = with_what_hangs(state["stand_ins"], item)
 
-    return edit(shot, f"Changed {item['name']}", change, base)
+    return edit(shot, f"Changed {item['name']}", change, base, run=run)
 
 
 def with_what_hangs(items: list[dict], item: dict) -> list[dict]:

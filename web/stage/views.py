@@ -235,7 +235,7 @@ def drag(request, show, shot):
         "figures": {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)},
     }
     if data.get("done"):
-        shot = actions.set_stand_in(shot, moved, whole(data.get("base")))
+        shot = actions.set_stand_in(shot, moved, whole(data.get("base")), run=f"drag {moved['id']}")
         return JsonResponse(page_data(shot, cameras, through, plate_of(shot)) | told)
     items = [
         item

@@ -16,7 +16,9 @@ def into_parts(apps, schema_editor):
     for revision in Revision.objects.iterator(chunk_size=100):
         rows = []
         for key, value in revision.state.items():
-            text = json.dumps(value, sort_keys=True, separators=(",", ":"))
+            text = json.dumps(
+                value, sort_keys=True, separators=(",", ":"), ensure_ascii=False
+            ).encode(errors="replace").decode()
             revision.parts[key] = hashlib.sha256(text.encode()).hexdigest()
             if len(text) > LARGEST_INLINE:
                 store.put(text.encode())

@@ -112,7 +112,8 @@ function start() {
     });
     return saving;
   }
-  const save = label => { const wish = clone(marks); return ask(sheet.dataset.save, () => ({marks: wish, label}), true); };
+  /** `run`: small edits of one kind that follow each other are one revision. */
+  const save = (label, run = "") => { const wish = clone(marks); return ask(sheet.dataset.save, () => ({marks: wish, label, run}), true); };
   const held = () => { if (busy) notice("One moment: the last step is still under way.", "good"); return busy; };
   queueBehind(sheet, () => pending > 0, () => saving);
   async function refresh() {
@@ -307,7 +308,8 @@ function start() {
       redraw();
       return;
     }
-    if (done.moved || done.fresh) save(done.label).then(() => { if (done.fresh) showMark(); });
+    const run = done.fresh ? "" : `drag ${(done.together || [done.mark]).map(mark => mark.id).join(" ")}`;
+    if (done.moved || done.fresh) save(done.label, run).then(() => { if (done.fresh) showMark(); });
   });
   root.addEventListener("pointercancel", () => { if (drag?.before) marks = drag.before; drag = null; redraw(); });
   root.addEventListener("pointerleave", () => { if (!drag) table.hideLoupe(); });
@@ -435,9 +437,13 @@ function start() {
     else those.forEach(one => pointsOf(one).forEach((old, i) => setPoint(one, i, moved(old))));
     redraw();
     clearTimeout(nudging); // a run of nudges is one edit
-    nudging = setTimeout(() => { nudging = null; save(mark ? `Nudged ${nameOf(mark)}` : `Nudged ${those.length} marks`); }, 250);
+    nudging = setTimeout(() => { nudging = null; nudged(those); }, 250);
   });
-  window.addEventListener("pagehide", () => { if (nudging) save("Nudged"); });
+  function nudged(those) {
+    const label = those.length === 1 ? `Nudged ${nameOf(those[0])}` : `Nudged ${those.length} marks`;
+    return save(label, `nudge ${those.map(mark => mark.id).join(" ")}`);
+  }
+  window.addEventListener("pagehide", () => { if (nudging) nudged(marks.filter(mark => chosen.has(mark.id))); });
 
   setTool("choose");
   paint();
