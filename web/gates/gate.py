@@ -9,6 +9,7 @@ from aperture.geometry.grid import Grid
 from aperture.lens.distortion import NAMES
 from aperture.lens.lens import Lens
 from web.plates.models import metadata_of
+from web.shows.state import once
 from web.shows.steps import Standing
 
 
@@ -31,6 +32,7 @@ def register_lens(provider: Callable) -> None:
     _match[:] = [provider]
 
 
+@once
 def lens_of(state: dict, plate=None) -> FoundLens | None:
     """The matched lens; else one of the typed focal length; else of the file's, which the `plate` knows."""
     if not state["gate"]:
@@ -64,12 +66,14 @@ def lens_of(state: dict, plate=None) -> FoundLens | None:
     )
 
 
+@once
 def chain_of(state: dict, lens: Lens | None = None) -> Chain | None:
     """The gate chain; None until there is a gate. With a lens, what it bends is followed too."""
     plate, gate = state["plate"], state["gate"]
     return build(gate, (plate["width"], plate["height"]) if plate else None, lens) if gate else None
 
 
+@once
 def bent_chain(state: dict, plate=None) -> tuple[Chain | None, FoundLens | None]:
     """The chain with the lens that is known of it, and that lens; what it bends is followed through it."""
     found = lens_of(state, plate)

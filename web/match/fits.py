@@ -9,11 +9,13 @@ from aperture.match.solve import camera_of, solve
 from web.blobs.in_use import referred
 from web.gates.gate import FoundLens, for_match
 from web.match.models import StoredFit
+from web.shows.state import once
 
 # Bumped when the solver's answers change, so that stored fits of an older one are made again.
 SOLVER = "4"
 
 
+@once
 def document_of(state: dict) -> dict | None:
     """The match document of a shot's state; None until there is a plate."""
     plate = state["plate"]
@@ -60,6 +62,7 @@ def digest_of(document: dict) -> str:
     ).hexdigest()
 
 
+@once
 def fit_of(state: dict) -> dict | None:
     """The fit of a shot's state, from the store or solved now, always from a cold start; None without a plate."""
     document = document_of(state)
@@ -74,6 +77,7 @@ def fit_of(state: dict) -> dict | None:
     return stored.fit
 
 
+@once
 def camera_of_state(state: dict) -> Camera | None:
     """The matched camera with its place in the world; None where the fit has none."""
     fit = fit_of(state)
@@ -82,6 +86,7 @@ def camera_of_state(state: dict) -> Camera | None:
     return camera_of(fit, document_of(state))
 
 
+@once
 def lens_of_match(state: dict) -> FoundLens | None:
     """The matched lens, for the Gate step's figures; None where the fit has none, or the gate isn't known."""
     fit = fit_of(state)

@@ -60,7 +60,7 @@ def preview(request, show, shot):
         raise Problem("Bring in a plate before marking it.")
     validate(document)
     fit = solve(document, warm=fit_of(shot.state), checked=True, explain=False).document
-    shot.head.state = state  # for the report's functions only; never saved
+    shot = shot.supposing(state)
     context = {
         "figures": sheet.figures(shot, fit),
         "remarks": match_remarks.sorted_remarks(shot, fit),

@@ -6,6 +6,8 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
+from web.shows.state import once
+
 FRAME = 1  # a photograph is a plate of one frame
 
 
@@ -53,5 +55,10 @@ def transfer_of(state: dict) -> str:
 
 def plate_of(shot) -> Plate | None:
     """The plate of a shot's current state."""
-    wanted = shot.state["plate"]
+    return _plate(shot.state)
+
+
+@once
+def _plate(state) -> Plate | None:
+    wanted = state["plate"]
     return Plate.objects.get(digest=wanted["digest"]) if wanted else None

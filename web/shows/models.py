@@ -1,5 +1,6 @@
 """Shows, shots, and every revision of every shot."""
 
+import copy
 import json
 from fractions import Fraction
 
@@ -132,6 +133,7 @@ class Shot(Kept):
     head = models.ForeignKey("Revision", models.PROTECT, null=True, related_name="+")
     created = models.DateTimeField(auto_now_add=True)
     objects = ShotQuerySet.as_manager()
+    _supposed: State | None = None
 
     class Meta:
         ordering = ["code"]
@@ -150,7 +152,13 @@ class Shot(Kept):
     @property
     def state(self) -> State:
         """The shot's document as it stands: plate, gate, lens, marks, facts, stand-ins."""
-        return self.head.state
+        return self.head.state if self._supposed is None else self._supposed
+
+    def supposing(self, state: State) -> "Shot":
+        """The shot as it would be with another state; nothing of it is saved."""
+        shot = copy.copy(self)
+        shot._supposed = state
+        return shot
 
     def url(self, name: str, *extra) -> str:
         """The address of one of the shot's pages or verbs."""
@@ -214,7 +222,7 @@ class Revision(models.Model):
         texts = self.texts
         if texts is None:
             texts = Texts(self.parts.values(), StatePart.texts)
-        stored = State(self.parts, texts)
+        stored = State(self.parts, texts, read_only=True)
         if self.version == states.VERSION:
             return stored
         whole = {key: json.loads(stored.text(digest)) for key, digest in self.parts.items()}

@@ -6,6 +6,7 @@ store. A part that didn't change keeps its digest, so comparing, locking and mer
 """
 
 import copy
+import functools
 import hashlib
 import json
 from collections.abc import Callable, Iterable, Mapping, MutableMapping
@@ -119,14 +120,22 @@ class Texts(dict):
 class State(MutableMapping):
     """A shot's state, its parts read where they are asked for. Deleting a part sets it to its default.
 
-    Values are lists and dicts of JSON, and may be changed in place: what was read is encoded anew
-    when the digests are asked for.
+    Values are lists and dicts of JSON. `change` of an edit gets a state whose values may be changed
+    in place: what was read is encoded anew when the digests are asked for. A saved revision's state
+    is `read_only`; what follows from it (`once`) is computed once, and shared.
     """
 
-    def __init__(self, digests: Mapping[str, str] = {}, texts: Texts | None = None):
+    def __init__(
+        self,
+        digests: Mapping[str, str] = {},
+        texts: Texts | None = None,
+        read_only: bool = False,
+    ):
         self._stored = dict(digests)
         self._texts = Texts() if texts is None else texts
         self._open: dict[str, object] = {}
+        self.read_only = read_only
+        self.derived: dict[tuple, object] = {}
 
     def __getitem__(self, key):
         if key not in self._open:
@@ -140,6 +149,8 @@ class State(MutableMapping):
     def __setitem__(self, key, value):
         if key not in _parts:
             raise KeyError(f"No app has declared a part of the state called {key}.")
+        if self.read_only:
+            raise TypeError("A saved state isn't changed: `history.edit` makes a new one.")
         self._open[key] = value
 
     def __delitem__(self, key):
@@ -160,10 +171,10 @@ class State(MutableMapping):
         return isinstance(other, Mapping) and dict(self) == dict(other)
 
     def __or__(self, other):
-        """A state of its own with some parts set; nothing that isn't needed is read."""
+        """What the state would be with some parts set, to be read only; it is saved by nobody."""
         out = self.copy()
         out.update(other)
-        return out
+        return State(out.digests(), out._texts, read_only=True)
 
     def __ior__(self, other):
         self.update(other)
@@ -181,6 +192,8 @@ class State(MutableMapping):
     def digests(self) -> dict[str, str]:
         """The digest of each part that isn't at its default."""
         out = dict(self._stored)
+        if self.read_only:
+            return out
         for key, value in self._open.items():
             if value == _parts[key].default:
                 out.pop(key, None)
@@ -197,6 +210,29 @@ class State(MutableMapping):
     def text(self, digest: str) -> str:
         """The canonical JSON of one of its parts, read before or changed here."""
         return self._texts[digest]
+
+
+def once(compute):
+    """Compute what follows from a state, `compute(state, *given)`, once for each read-only state.
+
+    A request has one state of its shot, and many of its pages' parts ask for the same chain, fit and
+    camera. The results are shared: whoever gets one doesn't change it.
+    """
+
+    @functools.wraps(compute)
+    def of(state, *given):
+        if not getattr(state, "read_only", False):
+            return compute(state, *given)
+        key = (compute, *given)
+        try:
+            hash(key)
+        except TypeError:  # a lens has no hash
+            return compute(state, *given)
+        if key not in state.derived:
+            state.derived[key] = compute(state, *given)
+        return state.derived[key]
+
+    return of
 
 
 # Older versions -----------------------------------------------------------------------------------
@@ -222,6 +258,4 @@ def upgraded(state: dict, version: int) -> State:
         )
     for step in range(version, VERSION):
         state = UPGRADES[step](state)
-    out = State()
-    out.update(state)
-    return out
+    return State(read_only=True) | state
