@@ -19,7 +19,9 @@ from django.utils import timezone
 from tests.web.test_shots import WithShot
 from web.blobs import store
 from web.blobs.in_use import referred
+from web.gates import gate
 from web.jobs.models import Job
+from web.match import fits
 from web.shows import history, state
 from web.shows.history import edit, undo
 from web.shows.models import Revision, Shot, StatePart
@@ -240,6 +242,28 @@ class OldStates(TransactionTestCase):
     def test_one_of_a_newer_release_is_said(self):
         with self.assertRaisesRegex(NotValid, "newer release"):
             state.upgraded({}, state.VERSION + 1)
+
+
+class Once(WithShot):
+    def test_a_page_computes_what_it_needs_once(self):
+        """The Match page of a matched shot: one fit, and the chain once plain and once with its lens."""
+        self.ready()
+        self.client.get(self.url("match"))
+        with (
+            mock.patch.object(fits, "document_of", wraps=fits.document_of) as asked,
+            mock.patch.object(gate, "build", wraps=gate.build) as built,
+            CaptureQueriesContext(connection) as queries,
+        ):
+            self.client.get(self.url("match"))
+        self.assertGreater(asked.call_count, 1)
+        self.assertLessEqual(built.call_count, 2)
+        for table, most in (("match_storedfit", 1), ("plates_plate", 1), ("shows_statepart", 1)):
+            count = sum(f'FROM "{table}"' in one["sql"] for one in queries)
+            self.assertLessEqual(count, most, table)
+
+    def test_a_saved_state_is_not_changed(self):
+        with self.assertRaises(TypeError):
+            Shot.objects.with_head().get().state["marks"] = []
 
 
 class Scale(WithShot):

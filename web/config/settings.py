@@ -49,6 +49,7 @@ INSTALLED_APPS = [
     "web.gates",
     "web.match",
     "web.stage",
+    "web.expose",
     "web.jobs",
     "web.elements",
     "web.lineup",

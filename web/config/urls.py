@@ -1,20 +1,12 @@
-"""Where each app's pages hang."""
+"""Where each app's pages hang. The steps bring their own addresses."""
 
 from django.urls import include, path
 
-from web.gates.urls import show_patterns
+from web.shows import steps
 
-SHOT = "shows/<slug:show>/<slug:shot>/"
 urlpatterns = [
     path("", include("web.shows.urls")),
     path("", include("web.catalogue.urls")),
-    path("", include("web.plates.urls")),
-    path("shows/<slug:show>/", include(show_patterns)),
-    path(SHOT, include("web.jobs.urls")),
-    path(SHOT, include("web.gates.urls")),
-    path(SHOT, include("web.match.urls")),
-    path(SHOT, include("web.stage.urls")),
-    path(SHOT, include("web.elements.urls")),
-    path(SHOT, include("web.lineup.urls")),
-    path(SHOT, include("web.handoff.urls")),
+    path(steps.SHOT, include("web.jobs.urls")),
+    *steps.urlpatterns(),
 ]

@@ -7,9 +7,9 @@ class ElementsConfig(AppConfig):
     def ready(self):
         from web.elements.standing import standing
         from web.shows import thinning
-        from web.shows.steps import register
+        from web.shows.steps import Step, register
 
-        register("elements", "elements", standing)
+        register(Step("elements", "elements", standing, urls="web.elements.urls"))
         thinning.keep_for(revisions_kept)
 
 

@@ -7,8 +7,15 @@ class GatesConfig(AppConfig):
     def ready(self):
         from web.gates.gate import standing
         from web.gates.parts import PARTS
-        from web.shows import state
-        from web.shows.steps import register
+        from web.shows.steps import Step, register
 
-        register("gate", "gate", standing)
-        state.register(*PARTS)
+        register(
+            Step(
+                "gate",
+                "gate",
+                standing,
+                PARTS,
+                urls="web.gates.urls",
+                show_urls="web.gates.show_urls",
+            )
+        )

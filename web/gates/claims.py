@@ -14,6 +14,7 @@ from aperture.units import format_number, parse_angle, parse_length, parse_numbe
 from web.gates import actions
 from web.gates.forms import ClaimForm
 from web.gates.gate import chain_of
+from web.shows.forms import on_form
 from web.shows.reading import base_of
 from web.shows.views import find, step_page
 
@@ -66,7 +67,7 @@ def claims(request, show, shot):
     form = ClaimForm(request.GET if asked else None, initial=ready)
     context = {"form": form}
     if asked and form.is_valid():
-        try:
+        with on_form(form):
             claim = _claim(form)
             readings = lay_out(claim)
             table = _table(claim, readings, _scale(shot, form.cleaned_data["kind"]))
@@ -76,10 +77,6 @@ def claims(request, show, shot):
                 "chart": _chart(claim),
                 "sentence": _sentence(claim, readings),
             }
-        except Problem as problem:
-            form.add_error(
-                problem.place if problem.place in form.fields else None, problem.sentence
-            )
     return step_page(
         request,
         shot,

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from web.gates import across, claims, views
+from web.gates import claims, views
 
 urlpatterns = [
     path("gate", views.gate, name="gate"),
@@ -17,8 +17,4 @@ urlpatterns = [
     path("gate/ledger.csv", views.ledger_file, name="gate-ledger"),
     path("gate/claims", claims.claims, name="gate-claims"),
     path("gate/claims/take", claims.take, name="gate-claims-take"),
-]
-show_patterns = [
-    path("cameras", across.cameras, name="cameras"),
-    path("cameras/align/<slug:shot>", across.align, name="cameras-align"),
 ]

@@ -19,9 +19,9 @@ from web.gates import actions, page
 from web.gates.forms import GateForm, StepForm, guides_from
 from web.gates.gate import bent_chain, chain_of, lens_of
 from web.plates.models import metadata_of, plate_of
+from web.shows.forms import on_form
 from web.shows.history import next_revision
 from web.shows.reading import base_of, body, whole
-from web.shows.refusals import Locked, Stale
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -377,7 +377,7 @@ def put_step(request, show, shot):
     form = StepForm(request.POST, do=do, now=now)
     if form.is_valid():
         after = whole(request.POST.get("after"))
-        try:
+        with on_form(form):
             shot = actions.put_step(
                 shot,
                 form.step,
@@ -393,10 +393,6 @@ def put_step(request, show, shot):
             return redirect(
                 shot.url("gate") + (f"?grid={keys.index(wanted)}" if wanted in keys else "")
             )
-        except (Locked, Stale):
-            raise
-        except Problem as problem:
-            form.add_error(None, problem.sentence)
     return _page(request, shot, step_form=form)
 
 

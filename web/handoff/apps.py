@@ -6,6 +6,6 @@ class HandoffConfig(AppConfig):
 
     def ready(self):
         from web.handoff.files import standing
-        from web.shows.steps import register
+        from web.shows.steps import Step, register
 
-        register("hand-off", "handoff", standing)
+        register(Step("hand-off", "handoff", standing, urls="web.handoff.urls"))

@@ -7,9 +7,9 @@ class LineupConfig(AppConfig):
     def ready(self):
         from web.lineup.standing import standing
         from web.shows import thinning
-        from web.shows.steps import register
+        from web.shows.steps import Step, register
 
-        register("line-up", "lineup", standing)
+        register(Step("line-up", "lineup", standing, urls="web.lineup.urls"))
         thinning.keep_for(revisions_kept)
 
 

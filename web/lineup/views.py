@@ -15,6 +15,7 @@ from web.lineup.models import Returned, Snapshot
 from web.lineup.page import LOOKS, curve, newest_own, page_data, remarks, rows
 from web.match.lens_remarks import lens_remarks
 from web.plates.models import plate_of
+from web.shows.forms import on_form
 from web.shows.reading import whole
 from web.shows.thrown import verbs
 from web.shows.views import find, step_page
@@ -104,11 +105,9 @@ def bring_back(request, show, shot):
     """Renders from another program: one picture, or a sequence."""
     found, form = find(show, shot), ReturnForm(request.POST, request.FILES)
     if form.is_valid():
-        try:
+        with on_form(form, "files"):
             starting.start_return(found, form.cleaned_data["files"])
             return redirect(found.url("lineup") + "?returned=newest")
-        except Problem as problem:
-            form.add_error("files", problem.sentence)
     return lineup(request, show, shot, form, 422)
 
 

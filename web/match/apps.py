@@ -10,10 +10,8 @@ class MatchConfig(AppConfig):
         from web.match.fits import blobs_in_use, lens_of_match
         from web.match.parts import PARTS
         from web.match.standing import standing
-        from web.shows import state
-        from web.shows.steps import register
+        from web.shows.steps import Step, register
 
-        register("match", "match", standing)
+        register(Step("match", "match", standing, PARTS, urls="web.match.urls"))
         register_lens(lens_of_match)
-        state.register(*PARTS)
         in_use.register(blobs_in_use)

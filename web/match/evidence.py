@@ -11,9 +11,9 @@ from web.match.fact_forms import FORMS, NAMES, LensForm
 from web.match.fits import fit_of
 from web.match.forms import FocalForm, MarkForm, PlaneForm
 from web.plates.models import metadata_of, plate_of
+from web.shows.forms import on_form
 from web.shows.models import Shot
 from web.shows.reading import base_of
-from web.shows.refusals import Locked, Stale
 from web.shows.views import find
 
 
@@ -29,14 +29,10 @@ def add_fact(request, show, shot, kind):
         raise Problem("There is no such kind of fact.")
     form = FORMS[kind](request.POST, show=shot.show, spots=_spots(shot), prefix=kind)
     if form.is_valid():
-        try:
+        with on_form(form):
             return page.answer(
                 request, actions.add_fact(shot, form.fact(), form.cleaned_data["base"])
             )
-        except (Locked, Stale, actions.DraftLocked):
-            raise
-        except Problem as problem:
-            form.add_error(None, problem.sentence)
     return page.answer(request, shot, {kind: form})
 
 
@@ -64,17 +60,13 @@ def set_lens(request, show, shot):
     shot = find(show, shot)
     form = LensForm(request.POST, prefix="lens")
     if form.is_valid():
-        try:
+        with on_form(form):
             return page.answer(
                 request,
                 actions.set_lens(
                     shot, form.cleaned_data["lens"], "Lens of the match", form.cleaned_data["base"]
                 ),
             )
-        except (Locked, Stale, actions.DraftLocked):
-            raise
-        except Problem as problem:
-            form.add_error(None, problem.sentence)
     return page.answer(request, shot, {"lens": form})
 
 
@@ -196,15 +188,11 @@ def mark(request, show, shot, id_):
         initial=initial,
     )
     if request.method == "POST" and form.is_valid():
-        try:
+        with on_form(form):
             return page.answer(
                 request,
                 actions.set_mark(shot, form.cleaned_data["mark"], form.cleaned_data["base"]),
             )
-        except (Locked, Stale, actions.DraftLocked):
-            raise
-        except Problem as problem:
-            form.add_error(None, problem.sentence)
     spot = current["kind"] == "spot"
     context = {
         "points": [(index + 1, form[x], form[y]) for index, (x, y) in enumerate(form.point_fields)],

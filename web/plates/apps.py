@@ -7,8 +7,6 @@ class PlatesConfig(AppConfig):
     def ready(self):
         from web.plates.parts import PARTS
         from web.plates.standing import standing
-        from web.shows import state
-        from web.shows.steps import register
+        from web.shows.steps import Step, register
 
-        register("plate", "plate", standing)
-        state.register(*PARTS)
+        register(Step("plate", "plate", standing, PARTS, root_urls="web.plates.urls"))

@@ -3,8 +3,18 @@
 from django import forms
 
 from aperture.errors import Problem
+from aperture.light.exposure import (
+    LEAST_ISO,
+    LEAST_SECONDS,
+    LEAST_STOP,
+    MOST_ISO,
+    MOST_SECONDS,
+    MOST_STOP,
+    parse_iso,
+    parse_stop,
+)
 from aperture.plates.colour import TRANSFERS
-from aperture.units import parse_length, parse_number, parse_seconds
+from aperture.units import parse_length, parse_seconds
 
 
 class PlateForm(forms.Form):
@@ -20,10 +30,6 @@ class PlateForm(forms.Form):
 
 def _millimetres(text, name):
     return round(parse_length(text, "mm", name) * 1000, 6)
-
-
-def _stop(text, name):
-    return parse_number(text.strip().lower().removeprefix("f/").removeprefix("f"), name)
 
 
 class PlateFactsForm(forms.Form):
@@ -47,9 +53,9 @@ class PlateFactsForm(forms.Form):
     TEXTS = ("maker", "model", "lens")
     NUMBERS = {
         "focal_mm": (_millimetres, "The focal length", 0.1, 10000),
-        "f_number": (_stop, "The stop", 0.1, 512),
-        "exposure_time": (parse_seconds, "The exposure time", 1e-9, 1e6),
-        "iso": (parse_number, "The ISO", 0.1, 1e8),
+        "f_number": (parse_stop, "The stop", LEAST_STOP, MOST_STOP),
+        "exposure_time": (parse_seconds, "The exposure time", LEAST_SECONDS, MOST_SECONDS),
+        "iso": (parse_iso, "The ISO", LEAST_ISO, MOST_ISO),
     }
 
     @staticmethod

@@ -7,6 +7,7 @@ from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
+from aperture.light.exposure import format_seconds, format_stop
 from aperture.plates.colour import TRANSFERS
 from aperture.plates.original import explain
 from aperture.plates.proxies import region_png
@@ -14,6 +15,7 @@ from aperture.units import format_value
 from web.plates import actions
 from web.plates.forms import PlateFactsForm, PlateForm
 from web.plates.models import Plate, metadata_of, plate_of, transfer_of
+from web.shows.forms import on_form
 from web.shows.models import Show
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
@@ -27,7 +29,7 @@ def plate(request, show, shot):
     form = PlateForm(request.POST or None, request.FILES or None)
     if request.method == "POST" and form.is_valid():
         upload = form.cleaned_data["picture"]
-        try:
+        with on_form(form, "picture"):
             before = shot.state["plate"]
             plate = actions.bring_in(Path(upload.temporary_file_path()), upload.name)
             shot = actions.take_plate(shot, plate, form.cleaned_data["base"])
@@ -37,8 +39,6 @@ def plate(request, show, shot):
                 and shot.state["marks"]
             )
             return redirect(shot.url("plate") + ("?resized=1" if resized else ""))
-        except Problem as problem:
-            form.add_error("picture", problem.sentence)
     return _page(request, shot, form)
 
 
@@ -139,8 +139,8 @@ def metadata_rows(data: dict, typed: dict) -> list[Row]:
         )[0]
 
     time = data.get("exposure_time")
-    shutter = "–" if time is None else f"1/{1 / time:.0f} s" if time < 0.4 else f"{time:g} s"
-    stop = f"f/{data['f_number']:g}" if "f_number" in data else "–"
+    shutter = "–" if time is None else format_seconds(time)
+    stop = format_stop(data["f_number"]) if "f_number" in data else "–"
     turned = {
         1: "upright",
         3: "180°, applied",

@@ -1,11 +1,29 @@
 """What may come in about shows and shots."""
 
+from contextlib import contextmanager
+
 from django import forms
 from django.utils.text import slugify
 
 from aperture.errors import Problem
 from aperture.units import parse_rate
 from web.shows.models import Shot, Show
+from web.shows.refusals import Refused
+
+
+@contextmanager
+def on_form(form: forms.Form, field: str | None = None):
+    """Put what the core can't use beside the field it is about, or beside `field`.
+
+    What is refused as the shot stands (stale, locked) isn't the form's matter: it goes on to the middleware.
+    """
+    try:
+        yield
+    except Refused:
+        raise
+    except Problem as problem:
+        place = field or (problem.place if problem.place in form.fields else None)
+        form.add_error(place, problem.sentence)
 
 
 class ShowForm(forms.ModelForm):

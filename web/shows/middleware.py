@@ -2,10 +2,11 @@
 
 from django.http import JsonResponse
 from django.shortcuts import render
+from django.urls import reverse
 from django.utils.cache import add_never_cache_headers
 
 from aperture.errors import Problem
-from web.shows.refusals import Refused
+from web.shows.refusals import Refused, Stale
 
 
 def wants_json(request) -> bool:
@@ -46,9 +47,11 @@ class SentenceMiddleware:
         if wants_json(request) or request.htmx:
             body = {"problem": exception.sentence, "place": exception.place}
             return JsonResponse(body | (exception.more() if refused else {}), status=status)
-        return render(
-            request,
-            "ui/problem.html",
-            {"sentence": exception.sentence, "back": request.headers.get("Referer", "/")},
-            status=status,
-        )
+        context = {"sentence": exception.sentence, "back": request.headers.get("Referer", "/")}
+        if isinstance(exception, Stale):
+            address = request.resolver_match.kwargs
+            shot = (address["show"], address["shot"])
+            context |= exception.more() | {
+                "restore": reverse("restore", args=[*shot, exception.kept])
+            }
+        return render(request, "ui/problem.html", context, status=status)

@@ -4,6 +4,11 @@ import logging
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from django.urls import include, path
+
+from web.shows import state
+from web.shows.state import Part
+
 logger = logging.getLogger(__name__)
 
 NUMBERED = ("plate", "gate", "match", "set", "expose", "elements", "line-up", "hand-off")
@@ -17,6 +22,7 @@ NAMES = {
     "line-up": "Line-up",
     "hand-off": "Hand-off",
 }
+SHOT = "shows/<slug:show>/<slug:shot>/"
 STATES = {"nothing": "nothing yet", "begun": "begun", "settled": "settled", "needs": "needs you"}
 
 
@@ -28,26 +34,56 @@ class Standing:
     says: str
 
 
-_steps: dict[str, tuple[str, Callable]] = {}
+@dataclass(frozen=True)
+class Step:
+    """A step, as its app registers it.
+
+    url_name : of its page. standing : `standing(shot)` tells how far it is.
+    parts : its parts of the state.
+    urls, show_urls, root_urls : what `include` takes; addresses below a shot's, a show's, the root.
+    """
+
+    key: str
+    url_name: str
+    standing: Callable
+    parts: tuple[Part, ...] = ()
+    urls: object = None
+    show_urls: object = None
+    root_urls: object = None
 
 
-def register(key: str, url_name: str, standing: Callable) -> None:
-    """Add a step: where its page is, and `standing(shot)`, which tells how far it is."""
-    _steps[key] = (url_name, standing)
+_steps: dict[str, Step] = {}
+
+
+def register(step: Step) -> None:
+    """Add a step; called by its app when it is ready."""
+    _steps[step.key] = step
+    state.register(*step.parts)
+
+
+def urlpatterns() -> list:
+    """The addresses of all steps."""
+    places = (("", "root_urls"), ("shows/<slug:show>/", "show_urls"), (SHOT, "urls"))
+    return [
+        path(prefix, include(getattr(step, where)))
+        for prefix, where in places
+        for step in _steps.values()
+        if getattr(step, where)
+    ]
 
 
 def strip(shot, current: str = "") -> list[dict]:
     """The row of steps for a page or a board, in order; steps that aren't in this version have no address."""
     out = []
     for number, key in enumerate(NUMBERED, 1):
-        url_name, standing = _steps.get(key, (None, None))
-        now = _standing(shot, key, standing)
+        step = _steps.get(key)
+        now = _standing(shot, key, step and step.standing)
         out.append(
             {
                 "key": key,
                 "name": NAMES[key],
                 "number": number,
-                "url": shot.url(url_name) if url_name else None,
+                "url": shot.url(step.url_name) if step else None,
                 "current": key == current,
                 "state": now.state,
                 "state_words": STATES[now.state],

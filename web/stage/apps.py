@@ -6,12 +6,10 @@ class StageConfig(AppConfig):
 
     def ready(self):
         from web.match.worlds import FOLLOWERS
-        from web.shows import state
-        from web.shows.steps import register
+        from web.shows.steps import Step, register
         from web.stage.follow import follow_world
         from web.stage.parts import PARTS
         from web.stage.stand_ins import standing
 
         FOLLOWERS[:] = [follow_world]
-        register("set", "set", standing)
-        state.register(*PARTS)
+        register(Step("set", "set", standing, PARTS, urls="web.stage.urls"))

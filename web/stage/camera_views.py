@@ -5,6 +5,7 @@ from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
 from aperture.units import parse_length
+from web.shows.forms import on_form
 from web.shows.history import edit
 from web.shows.reading import base_of
 from web.shows.views import find
@@ -65,16 +66,10 @@ def typed(request, show, shot):
         raise Problem("That camera is gone, or belongs to the match: the Match step changes it.")
     form = CameraForm(request.POST, show=found.show, item=item)
     if form.is_valid():
-        try:
+        with on_form(form):
             return _back(
                 cameras.set_camera(found, form.cleaned_data["item"], form.cleaned_data["base"]),
                 one.id,
-            )
-        except Problem as problem:
-            if getattr(problem, "kept", None) is not None:
-                raise
-            form.add_error(
-                problem.place if problem.place in form.fields else None, problem.sentence
             )
     return views.stage(request, show, shot, forms={"camera": form}, status=422)
 

@@ -54,7 +54,7 @@ def stage(request, show, shot, forms=None, status=200):
         "items": state["stand_ins"],
         "item": item,
         "form": form,
-        "kept": form.kept.number if getattr(form, "kept", None) else None,
+        "kept": getattr(form, "kept", None),
         "newest": getattr(form, "newest", None),
         "camera": through and through.camera,
         "through": through,

@@ -1,0 +1,1 @@
+"""Light: how much of it reaches the picture."""
