@@ -6,6 +6,7 @@ from django.test import TestCase
 
 from demo.plates import truth
 from demo.show import FACTS, marks_for
+from tests.web.client import PageClient
 from tests.web.test_shots import FOLDER, NAME
 from web.match.actions import add_fact, set_marks
 from web.plates.actions import bring_in, take_plate
@@ -16,6 +17,8 @@ from web.stage.cameras import camera_called
 
 class Matched:
     """A show in metres with the shot LT901, for tests of any kind."""
+
+    client_class = PageClient
 
     def setUp(self):
         show = Show.objects.create(name="The Lantern Tide", slug="tide", length_unit="m")

@@ -13,6 +13,7 @@ from PIL import Image
 from aperture.match.document import AXES
 from demo.plates import FOLDER, PLATES, truth
 from demo.show import FACTS, marks_for
+from tests.web.client import PageClient
 from web.plates.models import Plate
 from web.shows.history import create_shot, edit, redo, undo
 from web.shows.models import Shot, Show
@@ -22,6 +23,8 @@ NAME = next(iter(PLATES))
 
 class WithShot(TestCase):
     """A show with one shot; `ready` gives it plate, gate, marks and a length."""
+
+    client_class = PageClient
 
     def setUp(self):
         self.show = Show.objects.create(name="The Lantern Tide", slug="tide")

@@ -21,13 +21,14 @@ class SuddenDeath(TestCase):
                     urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar())
                 )
                 page = opener.open(server.address + PAGE).read().decode()
+                base = int(re.search('id="revision">(\\d+)<', page)[1])
                 headers = {
                     "X-CSRFToken": re.search('name="csrf" content="([^"]+)"', page)[1],
                     "Content-Type": "application/json",
                 }
                 for path in ("/save", "/preview"):  # saved, and then a drag that was under way
                     body = json.dumps(
-                        {"marks": spot if path == "/save" else [], "base": None, "label": "Spot"}
+                        {"marks": spot if path == "/save" else [], "base": base, "label": "Spot"}
                     ).encode()
                     opener.open(
                         urllib.request.Request(server.address + PAGE + path, body, headers)

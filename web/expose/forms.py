@@ -11,7 +11,7 @@ from aperture.light.exposure import (
     parse_shutter,
     parse_stop,
 )
-from web.shows.forms import on_form
+from web.shows.forms import BaseField, on_form
 
 
 class ExposureForm(forms.Form):
@@ -20,7 +20,7 @@ class ExposureForm(forms.Form):
     f_number = forms.CharField(label="Stop", max_length=30, required=False)
     shutter = forms.CharField(label="Shutter", max_length=30, required=False)
     iso = forms.CharField(label="ISO", max_length=30, required=False)
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
     def __init__(self, *args, hints: dict[str, str], **kwargs):
         super().__init__(*args, **kwargs)

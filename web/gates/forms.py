@@ -7,6 +7,7 @@ from aperture.gates.formats import BY_KEY, FORMATS
 from aperture.gates.steps import FLIPS, KINDS, TURNS
 from aperture.gates.typed import parse_aspect, parse_shape, shape_text
 from aperture.units import format_number, format_rate, parse_length, parse_number, parse_rate
+from web.shows.forms import BaseField
 
 
 class GateForm(forms.Form):
@@ -27,7 +28,7 @@ class GateForm(forms.Form):
         choices=[(o, o) for o in ("", "typed", "file", "assumed")],
         widget=forms.HiddenInput,
     )
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
     @staticmethod
     def initial_of(gate: dict | None, base: int) -> dict:
@@ -119,7 +120,7 @@ HINTS = {
 class StepForm(forms.Form):
     """The parameters of one kind of step. `step` holds them once the form is valid."""
 
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
     def __init__(self, *args, do: str, now: dict | None = None, **kwargs):
         self.do, self.now = do, now

@@ -21,7 +21,7 @@ from web.gates.gate import bent_chain, chain_of, lens_of
 from web.plates.models import metadata_of, plate_of
 from web.shows.forms import on_form
 from web.shows.history import next_revision
-from web.shows.reading import base_of, body, whole
+from web.shows.reading import base_of, body, require_base, whole
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -447,7 +447,7 @@ def guides(request, show, shot):
     frames = data.get("frames", [])
     if not isinstance(frames, list) or not all(isinstance(item, dict) for item in frames):
         raise Problem("The page sent no guides.")
-    shot = actions.set_guides(shot, guides_from(data), whole(data.get("base")))
+    shot = actions.set_guides(shot, guides_from(data), require_base(data.get("base")))
     redoable = next_revision(shot)
     return JsonResponse(
         {

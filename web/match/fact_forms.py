@@ -8,6 +8,7 @@ from aperture.errors import Problem
 from aperture.lens.projections import MATCHED
 from aperture.match.facts import AXES
 from aperture.units import parse_angle, parse_length, parse_number, parse_pair, parse_plus_minus
+from web.shows.forms import BaseField
 
 AXIS_CHOICES = [(axis, axis) for axis in AXES]
 
@@ -43,7 +44,7 @@ class FactForm(forms.Form):
     kind, title, verb = "", "", "Add the fact"
     plus_minus = forms.CharField(label="±", max_length=40, required=False)
     name = forms.CharField(label="Name", max_length=60, required=False)
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
     def __init__(self, *args, show, spots=(), **kwargs):
         super().__init__(*args, **kwargs)
@@ -363,7 +364,7 @@ class LensForm(forms.Form):
     k3 = forms.CharField(max_length=40, required=False)
     p1 = forms.CharField(max_length=40, required=False)
     p2 = forms.CharField(max_length=40, required=False)
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
     COEFFICIENTS = ("k1", "k2", "k3", "p1", "p2")
 
     def __init__(self, *args, **kwargs):

@@ -5,6 +5,7 @@ from django import forms
 from aperture.errors import Problem
 from aperture.units import LENGTH_UNITS, parse_length, parse_number, parse_pair, parse_plus_minus
 from web.match.fact_forms import AXIS_CHOICES
+from web.shows.forms import BaseField
 
 MOST_MM = 20_000
 
@@ -14,7 +15,7 @@ class FocalForm(forms.Form):
 
     focal = forms.CharField(max_length=40, required=False)
     focal_plus_minus = forms.CharField(max_length=40, required=False)
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
     def clean(self):
         """Millimetres; an empty field means: solve it."""
@@ -55,7 +56,7 @@ class MarkForm(forms.Form):
     axis = forms.ChoiceField(required=False, choices=AXIS_CHOICES)
     sigma_px = forms.CharField(required=False, max_length=20)
     check = forms.BooleanField(label="Only compare it with the fit", required=False)
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
     def __init__(self, *args, mark, show, planes=(), **kwargs):
         super().__init__(*args, **kwargs)
@@ -179,7 +180,7 @@ class PlaneForm(forms.Form):
     )
     axis = forms.ChoiceField(label="at one place", choices=AXIS_CHOICES, initial="up")
     metres = forms.CharField(label="of, empty: not known", max_length=30, required=False)
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
     def __init__(self, *args, show, **kwargs):
         super().__init__(*args, **kwargs)
@@ -209,7 +210,7 @@ class SurveyForm(forms.Form):
     unit = forms.ChoiceField(label="Unit", choices=list(LENGTH_UNITS.items()))
     up_axis = forms.ChoiceField(label="Up is", choices=[("Y", "Y"), ("Z", "Z")])
     plus_minus = forms.CharField(label="±, where none is given", required=False, max_length=30)
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
     def clean(self):
         """`points`: what `aperture.formats.survey` reads."""

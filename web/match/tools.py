@@ -23,7 +23,7 @@ from web.match.forms import SurveyForm
 from web.match.overlay import draw
 from web.match.views import saved
 from web.plates.models import plate_of, transfer_of
-from web.shows.reading import base_of, body, point, whole
+from web.shows.reading import base_of, body, point, require_base
 from web.shows.views import find
 
 
@@ -56,7 +56,7 @@ def refine_marks(request, show, shot):
     """Refine marks by id; those that can't be are left, and said."""
     shot = find(show, shot)
     data = body(request)
-    wanted, base = data.get("ids"), whole(data.get("base"))
+    wanted, base = data.get("ids"), require_base(data.get("base"))
     named = wanted if isinstance(wanted, list) else []
     marks = [mark for mark in shot.state["marks"] if mark["id"] in named]
     if not marks:
@@ -177,7 +177,7 @@ def take(request, show, shot):
     """
     shot = find(show, shot)
     data = body(request)
-    key, base = _proposal_key(shot), whole(data.get("base"))
+    key, base = _proposal_key(shot), require_base(data.get("base"))
     found, transfer = _proposed(*key), transfer_of(shot.state)
     index, axis = data.get("index"), data.get("axis")
     if isinstance(index, int) and 0 <= index < len(found.segments) and found.segments[index].axis:
@@ -217,7 +217,7 @@ def place(request, show, shot):
     """Place a surveyed point on the plate."""
     shot = find(show, shot)
     data = body(request)
-    at, base = point(data.get("at")), whole(data.get("base"))
+    at, base = point(data.get("at")), require_base(data.get("base"))
     return saved(request, actions.place_surveyed(shot, str(data.get("name")), at, base))
 
 

@@ -1,5 +1,7 @@
 """The Match step's page. A drag asks `preview` for its consequences; when it ends, `save` appends one revision."""
 
+from dataclasses import dataclass
+
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
@@ -12,7 +14,7 @@ from web.match.aids import wanted_from
 from web.match.fits import document_of, fit_of
 from web.plates.models import plate_of
 from web.shows.history import edit
-from web.shows.reading import base_of, body, whole
+from web.shows.reading import base_of, body, require_base, whole
 from web.shows.views import find, step_page
 
 
@@ -35,17 +37,28 @@ def match(request, show, shot):
     return step_page(request, shot, "match", "match/match.html", context)
 
 
-def marks_from(request) -> tuple[list, int | None, str, dict, dict]:
-    """(marks, revision they were drawn on, label, wished aids, all of the message) of a message from the page. Raises InvalidDocument."""
+@dataclass(frozen=True)
+class Drawn:
+    """What the page says of the marks drawn on the plate; `aids`: what it shows besides."""
+
+    marks: list
+    label: str
+    run: str
+    aids: dict
+    base: object
+
+
+def drawn(request) -> Drawn:
+    """The marks of a message from the page. Raises InvalidDocument."""
     data = body(request)
     if not isinstance(data.get("marks"), list):
         raise InvalidDocument("The page sent no list of marks.", "/marks")
-    return (
+    return Drawn(
         data["marks"],
-        whole(data.get("base")),
         str(data.get("label") or "Marks")[:100],
+        str(data.get("run") or ""),
         wanted_from(data.get("aids")),
-        data,
+        data.get("base"),
     )
 
 
@@ -53,8 +66,8 @@ def marks_from(request) -> tuple[list, int | None, str, dict, dict]:
 def preview(request, show, shot):
     """What the fit would be with these marks; nothing is saved."""
     shot = find(show, shot)
-    marks, _, _, wished, _ = marks_from(request)
-    state = shot.state | {"marks": marks}
+    wish = drawn(request)
+    state = shot.state | {"marks": wish.marks}
     document = document_of(state)
     if document is None:
         raise Problem("Bring in a plate before marking it.")
@@ -71,7 +84,7 @@ def preview(request, show, shot):
     html = render(request, "match/_figures.html", context).content.decode()
     return JsonResponse(
         {
-            "overlay": page.overlay(shot, state, fit, wished | {"map": False}),
+            "overlay": page.overlay(shot, state, fit, wish.aids | {"map": False}),
             "figures": html,
             "residuals": fit["residuals"]["marks"] if fit["ok"] else {},
             "ok": fit["ok"],
@@ -90,9 +103,9 @@ def saved(request, shot, wished=None) -> JsonResponse:
 def save(request, show, shot):
     """Append the marks as a revision."""
     shot = find(show, shot)
-    marks, base, label, wished, message = marks_from(request)
-    run = str(message.get("run") or "")
-    return saved(request, actions.set_marks(shot, marks, label, base, run), wished)
+    wish = drawn(request)
+    shot = actions.set_marks(shot, wish.marks, wish.label, require_base(wish.base), wish.run)
+    return saved(request, shot, wish.aids)
 
 
 @require_http_methods(["GET", "POST"])

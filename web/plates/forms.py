@@ -15,6 +15,7 @@ from aperture.light.exposure import (
 )
 from aperture.plates.colour import TRANSFERS
 from aperture.units import parse_length, parse_seconds
+from web.shows.forms import BaseField
 
 
 class PlateForm(forms.Form):
@@ -25,7 +26,7 @@ class PlateForm(forms.Form):
         max_length=1000,
         error_messages={"required": "Choose a picture: JPEG, PNG, TIFF or OpenEXR."},
     )
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
 
 def _millimetres(text, name):
@@ -49,7 +50,7 @@ class PlateFactsForm(forms.Form):
     transfer = forms.ChoiceField(
         label="Values are encoded as", choices=[(key, row[0]) for key, row in TRANSFERS.items()]
     )
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
     TEXTS = ("maker", "model", "lens")
     NUMBERS = {
         "focal_mm": (_millimetres, "The focal length", 0.1, 10000),

@@ -8,7 +8,19 @@ from django.utils.text import slugify
 from aperture.errors import Problem
 from aperture.units import parse_rate
 from web.shows.models import Shot, Show
+from web.shows.reading import require_base
 from web.shows.refusals import Refused
+
+
+class BaseField(forms.IntegerField):
+    """The revision that the page shows, hidden in each of its forms. One that doesn't say it is refused."""
+
+    def __init__(self):
+        super().__init__(widget=forms.HiddenInput)
+
+    def clean(self, value):
+        """Its number."""
+        return require_base(value)
 
 
 @contextmanager

@@ -2,6 +2,7 @@
 
 from aperture import strict_json
 from aperture.errors import Problem
+from web.shows.refusals import Refused
 
 MOST_PX = 1e7  # as the match document has it
 MOST_DIGITS = 9
@@ -35,23 +36,22 @@ def whole(value) -> int | None:
     return None
 
 
-def base_of(request) -> int | None:
-    """The revision that the page had on screen."""
-    return whole(request.POST.get("base"))
+def require_base(value) -> int:
+    """The revision that a page shows, as a form or a script's message says it.
 
-
-def shown_base(request) -> int:
-    """The revision that the page shows, of a form, a script's message or an address. Raises Problem where it isn't said.
-
-    For what goes to another revision whole: it must not be done to one that nobody saw.
+    Whoever saves has to say what they had on screen. Raises Refused where that isn't said.
     """
-    if request.content_type == "application/json":
-        base = whole(body(request).get("base"))
-    else:
-        base = whole(request.GET.get("base")) or base_of(request)
+    base = whole(value)
     if base is None:
-        raise Problem("The page doesn't say which revision it shows. Load it again.")
+        raise Refused("The page doesn't say which revision it shows. Load it again.")
     return base
+
+
+def base_of(request) -> int:
+    """The revision that the page shows, of a form, a script's message or an address. Raises Refused where it isn't said."""
+    if request.content_type == "application/json":
+        return require_base(body(request).get("base"))
+    return require_base(request.POST.get("base") or request.GET.get("base"))
 
 
 def given_name(request, most: int = 120) -> str:

@@ -10,7 +10,7 @@ from web.shows import history, organise, steps
 from web.shows.forms import ShotForm, ShowForm
 from web.shows.middleware import wants_json
 from web.shows.models import Shot, Show
-from web.shows.reading import shown_base
+from web.shows.reading import base_of
 
 
 def find(show: str, shot: str) -> Shot:
@@ -112,14 +112,14 @@ def _after(request, shot, says, back="plate"):
 def undo(request, show, shot):
     """Move back by one edit."""
     shot = find(show, shot)
-    return _after(request, shot, history.undo(shot, shown_base(request)))
+    return _after(request, shot, history.undo(shot, base_of(request)))
 
 
 @require_POST
 def redo(request, show, shot):
     """Move forward again."""
     shot = find(show, shot)
-    return _after(request, shot, history.redo(shot, shown_base(request)))
+    return _after(request, shot, history.redo(shot, base_of(request)))
 
 
 @require_POST
@@ -127,7 +127,7 @@ def lock(request, show, shot):
     """Lock or unlock the camera."""
     shot = find(show, shot)
     locked = request.POST.get("locked") == "1"
-    history.set_locked(shot, locked, shown_base(request))
+    history.set_locked(shot, locked, base_of(request))
     return _after(
         request, shot, "The camera is locked." if locked else "The camera is unlocked.", "match"
     )
@@ -137,7 +137,7 @@ def lock(request, show, shot):
 def restore(request, show, shot, number):
     """Make a revision the current one."""
     shot = find(show, shot)
-    history.restore(shot, number, shown_base(request))
+    history.restore(shot, number, base_of(request))
     return _after(request, shot, f"Revision {number} was taken.")
 
 

@@ -7,6 +7,7 @@ from django import forms
 from aperture.formats.meshes import ENDINGS
 from aperture.scene.solids import KINDS
 from aperture.units import LENGTH_UNITS, parse_angle
+from web.shows.forms import BaseField
 from web.stage.stand_ins import EXTRAS, MATERIALS, extra, new
 from web.stage.typed import TypedForm
 
@@ -117,7 +118,7 @@ class MeshForm(forms.Form):
     file = forms.FileField(error_messages={"required": "Choose a file first."})
     unit = forms.ChoiceField(choices=list(LENGTH_UNITS.items()))
     up_axis = forms.ChoiceField(choices=[("Y", "Y"), ("Z", "Z")])
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
     def clean_file(self):
         """One of the endings that can be read."""

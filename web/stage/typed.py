@@ -4,12 +4,13 @@ from django import forms
 
 from aperture.errors import Problem
 from aperture.units import parse_length
+from web.shows.forms import BaseField
 
 
 class TypedForm(forms.Form):
     """A form whose lengths are typed in the show's unit; what is left as it was shown keeps its exact value."""
 
-    base = forms.IntegerField(required=False, widget=forms.HiddenInput)
+    base = BaseField()
 
     def __init__(self, *args, show, **kwargs):
         self.show = show

@@ -17,7 +17,7 @@ from aperture.units import parse_length, parse_number
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
 from web.plates.models import plate_of
-from web.shows.reading import base_of, body, point, whole
+from web.shows.reading import base_of, body, point, require_base
 from web.shows.views import find, step_page
 from web.stage import actions
 from web.stage.cameras import cameras_of, matched_of
@@ -235,7 +235,9 @@ def drag(request, show, shot):
         "figures": {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)},
     }
     if data.get("done"):
-        shot = actions.set_stand_in(shot, moved, whole(data.get("base")), run=f"drag {moved['id']}")
+        shot = actions.set_stand_in(
+            shot, moved, require_base(data.get("base")), run=f"drag {moved['id']}"
+        )
         return JsonResponse(page_data(shot, cameras, through, plate_of(shot)) | told)
     items = [
         item
@@ -252,7 +254,7 @@ def place(request, show, shot):
     camera = _cameras(shot, data)[1].camera
     typed = data["typed"] if isinstance(data.get("typed"), dict) else {}
     form = StandInForm(
-        {key: str(value)[:60] for key, value in typed.items()},
+        {key: str(value)[:60] for key, value in typed.items()} | {"base": data.get("base")},
         show=shot.show,
         others=shot.state["stand_ins"],
     )
@@ -294,7 +296,7 @@ def plan(request, show, shot):
 
 
 def _added(shot, item, data):
-    shot = actions.add_stand_in(shot, item, whole(data.get("base")))
+    shot = actions.add_stand_in(shot, item, require_base(data.get("base")))
     return JsonResponse({"url": _to(shot, None, data.get("through")).url})
 
 
