@@ -100,7 +100,7 @@ class Scene:
             "version": 1,
             "image": dict(zip(("width", "height"), SIZE)),
             "gate": dict(zip(("width_mm", "height_mm"), GATE_MM)),
-            "lens": {"projection": self.camera.lens.projection},
+            "lens": {"projection": self.camera.lens.projection.name},
             "marks": self.marks,
             "facts": self.facts,
         }

@@ -242,7 +242,7 @@ class Scene:
                 "squeeze": lens.squeeze,
             },
             "lens": {
-                "projection": lens.projection,
+                "projection": lens.projection.name,
                 "principal_point": "free" if self.kind == "off centre" else "centre",
                 "distortion": {"free": free} if free else "none",
             },

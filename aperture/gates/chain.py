@@ -20,6 +20,7 @@ from aperture.gates.steps import FINER, KINDS, Source, describe, make
 from aperture.geometry.angles import FULL_FRAME_MM, View, equivalent_focal
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.lens.projections import RECTILINEAR
 
 
 @dataclass(frozen=True)
@@ -210,12 +211,12 @@ class Chain:
 
 def straight(lens: Lens) -> Lens:
     """The lens without its distortion: straight, of the same focal length, squeeze and centre."""
-    return replace(lens, projection="rectilinear", coefficients=(0.0,) * 5)
+    return replace(lens, projection=RECTILINEAR, coefficients=(0.0,) * 5)
 
 
 def bends(lens: Lens | None) -> bool:
     """Whether the lens draws straight lines bent."""
-    return lens is not None and (lens.distorts or lens.projection != "rectilinear")
+    return lens is not None and (lens.bends)
 
 
 def build(

@@ -73,7 +73,7 @@ def lay_out(claim: Claim) -> list[Reading]:
             side = _side(claim.sensor_mm, basis) if claim.sensor_mm else math.nan
             focal = claim.focal_mm or math.nan
             angle = (
-                2 * projections.angle_at(side / 2 / focal, projection)
+                2 * projections.angle_at(projections.named(projection), side / 2 / focal)
                 if claim.sensor_mm and claim.focal_mm
                 else math.nan
             )
@@ -83,7 +83,10 @@ def lay_out(claim: Claim) -> list[Reading]:
                 out.append(Reading(projection, basis, angle, focal, side, off, bool(agrees)))
                 continue
             if claim.angle is not None:
-                angle, r = claim.angle, projections.radius_at(claim.angle / 2, projection)
+                angle, r = (
+                    claim.angle,
+                    projections.radius_at(projections.named(projection), claim.angle / 2),
+                )
                 r = r if r > 0 else math.nan
                 if claim.sensor_mm:
                     focal = side / 2 / r
@@ -102,6 +105,6 @@ def curves(most: float = math.pi, samples: int = 91) -> dict[str, np.ndarray]:
     theta = np.linspace(0, most, samples)
     points = np.stack([np.sin(theta), np.zeros_like(theta), -np.cos(theta)], -1)
     return {
-        name: np.stack([theta, projections.project(points, name)[:, 0]], -1)
+        name: np.stack([theta, projections.named(name).project(points)[:, 0]], -1)
         for name in projections.NAMES
     }

@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from aperture.errors import Problem
-from aperture.lens import distortion, projections
+from aperture.lens import distortion
+from aperture.lens.projections import RECTILINEAR, Projection, named
 
 # The parameters of a lens, in the order of the last axis of the derivatives below.
 PARAMETERS = ("ln_focal", "centre_x", "centre_y") + distortion.NAMES
@@ -18,12 +19,13 @@ PARAMETERS = ("ln_focal", "centre_x", "centre_y") + distortion.NAMES
 class Lens:
     """`focal_mm` down the picture; `squeeze` ≥ 1 divides it across. `centre_mm`: where the axis meets the sensor.
 
-    `coefficients`: (k1, k2, k3, p1, p2), for rectilinear lenses only. Raises Problem where a value can't be.
+    `projection`: the object, or its name. `coefficients`: (k1, k2, k3, p1, p2), for projections that take them.
+    Raises Problem where a value can't be.
     """
 
     focal_mm: float
     squeeze: float = 1.0
-    projection: str = "rectilinear"
+    projection: Projection = RECTILINEAR
     centre_mm: tuple[float, float] = (0.0, 0.0)
     coefficients: tuple[float, float, float, float, float] = (0.0, 0.0, 0.0, 0.0, 0.0)
 
@@ -32,15 +34,15 @@ class Lens:
             raise Problem("The focal length must be above zero.")
         if not (np.isfinite(self.squeeze) and 1 <= self.squeeze <= 4):
             raise Problem("The squeeze must lie between 1 (none) and 4.")
-        if self.projection not in projections.NAMES:
-            raise Problem(f"There is no projection called “{self.projection}”.")
-        if self.projection != "rectilinear" and any(self.coefficients):
+        if isinstance(self.projection, str):
+            object.__setattr__(self, "projection", named(self.projection))
+        if not self.projection.parameters and any(self.coefficients):
             raise Problem(
                 "Distortion coefficients belong to a rectilinear lens; a curved projection takes none."
             )
 
     def with_parameters(self, values) -> "Lens":
-        """The lens whose PARAMETERS are `values` (8,)."""
+        """The lens whose PARAMETERS are `values` (P,)."""
         return replace(
             self,
             focal_mm=float(np.exp(values[0])),
@@ -50,13 +52,18 @@ class Lens:
 
     @property
     def parameters(self) -> np.ndarray:
-        """(8,) the PARAMETERS."""
+        """(P,) the PARAMETERS."""
         return np.array([np.log(self.focal_mm), *self.centre_mm, *self.coefficients])
 
     @property
     def scale_mm(self) -> np.ndarray:
         """(2,) millimetres on the sensor of one focal length, across and down."""
         return np.array([self.focal_mm / self.squeeze, self.focal_mm])
+
+    @property
+    def bends(self) -> bool:
+        """Whether straight lines aren't straight in the picture: by distortion, or by the projection."""
+        return self.distorts or not self.projection.straight
 
     @property
     def distorts(self) -> bool:
@@ -66,20 +73,20 @@ class Lens:
     def project(self, points, derivatives: bool = False):
         """Sensor positions (N, 2) mm of camera-space points (N, 3); NaN where none.
 
-        With `derivatives` also by the point (N, 2, 3) and by the lens's PARAMETERS (N, 2, 8).
+        With `derivatives` also by the point (N, 2, 3) and by the lens's PARAMETERS (N, 2, P).
         """
         scale = self.scale_mm
         if not derivatives:
-            q = projections.project(points, self.projection)
+            q = self.projection.project(points)
             if self.distorts:
                 q = distortion.distort(q, self.coefficients)
             return q * scale + self.centre_mm
-        x, by_point = projections.project(points, self.projection, derivatives=True)
+        x, by_point = self.projection.project(points, derivatives=True)
         q = distortion.distort(x, self.coefficients) if self.distorts else x
-        by_lens = np.zeros((len(q), 2, 8))
+        by_lens = np.zeros((len(q), 2, len(PARAMETERS)))
         by_lens[:, :, 0] = q * scale
         by_lens[:, 0, 1] = by_lens[:, 1, 2] = 1
-        if self.projection == "rectilinear":
+        if self.projection.parameters:
             by_lens[:, :, 3:] = distortion.by_coefficients(x) * scale[:, None]
         if self.distorts:
             by_point = distortion.jacobian(x, self.coefficients) @ by_point
@@ -90,7 +97,7 @@ class Lens:
         q = (np.asarray(mm, float) - self.centre_mm) / self.scale_mm
         if self.distorts:
             q = distortion.undistort(q, self.coefficients)
-        return projections.rays(q, self.projection)
+        return self.projection.rays(q)
 
     def ray_derivatives(self, mm, free=()):
         """Rays (N, 3), and A = their derivative by the sensor position (N, 3, 2) per mm; then both by each parameter in `free`.
@@ -111,8 +118,8 @@ class Lens:
                 inverse[:, 0, 1], inverse[:, 1, 0] = -slope[:, 0, 1] / det, -slope[:, 1, 0] / det
         else:
             x, inverse = xd, np.broadcast_to(np.eye(2), (len(xd), 2, 2))
-        rays = projections.rays(x, self.projection)
-        by_xd = projections.ray_jacobian(x, self.projection) @ inverse
+        rays = self.projection.rays(x)
+        by_xd = self.projection.ray_jacobian(x) @ inverse
         a = by_xd / scale  # by mm
         free = np.asarray(free, int)
         shape = len(free), len(x)
@@ -140,11 +147,9 @@ class Lens:
         # All parameters at once: the arrays are small, and every call costs more than what it computes.
         along, everywhere = dx.reshape(-1, 2), np.tile(x, (len(free), 1))
         bent = np.zeros((*shape, 3, 2))
-        if self.projection != "rectilinear":
+        if not self.projection.straight:
             bent = (
-                projections.ray_jacobian_along(everywhere, self.projection, along).reshape(
-                    *shape, 3, 2
-                )
+                self.projection.ray_jacobian_along(everywhere, along).reshape(*shape, 3, 2)
                 @ inverse
             )
         if distorts:

@@ -16,6 +16,7 @@ from aperture import strict_json
 from aperture.errors import Problem
 from aperture.lens.distortion import NAMES as COEFFICIENTS
 from aperture.lens.lens import PARAMETERS
+from aperture.lens.projections import Projection, named
 from aperture.match.evidence import Edge, Evidence, Spot
 from aperture.match.facts import (
     ANGLES,
@@ -227,7 +228,7 @@ def read(data: dict, checked: bool = False) -> Evidence:
 class _LensEvidence:
     """What a document gives of the lens; `facts`: what of it has a ±."""
 
-    projection: str
+    projection: Projection
     focal: FocalLength | None
     principal_point: np.ndarray
     principal_free: bool
@@ -257,8 +258,8 @@ def _lens(lens: dict, image: dict, gate: dict | None) -> _LensEvidence:
             called = f"the given {name}"
             value, plus_minus = float(given["value"]), float(given["plus_minus"])
             facts.append(Coefficient(name, called, plus_minus, value, PARAMETERS.index(name)))
-    projection = lens.get("projection", "rectilinear")
-    if projection != "rectilinear" and (coefficients.any() or free):
+    projection = named(lens.get("projection", "rectilinear"))
+    if not projection.parameters and (coefficients.any() or free):
         raise Problem(
             "Distortion coefficients belong to a rectilinear lens; a curved projection takes none.",
             "lens",

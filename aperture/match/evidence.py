@@ -6,6 +6,7 @@ from functools import cached_property
 import numpy as np
 
 from aperture.geometry.grid import Grid
+from aperture.lens.projections import Projection
 from aperture.match.facts import CameraCoordinate, Fact, FocalLength, Length
 
 
@@ -53,7 +54,7 @@ class Evidence:
     height: int
     gate_mm: tuple[float, float] | None
     squeeze: float
-    projection: str
+    projection: Projection
     focal: FocalLength | None
     principal_point: np.ndarray  # (2,) px: where it is held, or where the search for it begins
     principal_free: bool

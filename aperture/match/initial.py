@@ -7,8 +7,9 @@ from dataclasses import replace
 import numpy as np
 
 from aperture.geometry.rotation import exponential
-from aperture.lens import distortion, projections
+from aperture.lens import distortion
 from aperture.lens.lens import Lens
+from aperture.lens.projections import radius_at
 from aperture.match.effort import spend
 from aperture.match.facts import AngleOfView, CameraAngle, FocalLength, FocalRange
 from aperture.match.least_squares import minimise
@@ -179,9 +180,7 @@ def _focals(system):
     for fact in system.evidence.facts:
         if isinstance(fact, AngleOfView):
             side = (width, height, np.hypot(width, height))[fact.basis]
-            known.append(
-                side / 2 / projections.radius_at(fact.radians / 2, system.evidence.projection)
-            )
+            known.append(side / 2 / radius_at(system.evidence.projection, fact.radians / 2))
         elif isinstance(fact, FocalRange):
             known.append(np.sqrt(fact.mm * fact.longest_mm))
     return np.array(

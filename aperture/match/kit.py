@@ -111,6 +111,6 @@ def _focal_for(system, lens, degrees) -> float | None:
     """The focal length, mm, at which the picture is so many degrees wide, the lens's distortion left out."""
     width, _ = system.grid.shown_gate_mm(system.evidence.squeeze)
     radius = (
-        radius_at(math.radians(degrees) / 2, lens.projection) if 0 < degrees < 360 else math.nan
+        radius_at(lens.projection, math.radians(degrees) / 2) if 0 < degrees < 360 else math.nan
     )
     return width / 2 / radius if radius > 0 else None

@@ -124,7 +124,7 @@ def suggest_distortion(system: System, optimum: Optimum) -> Suggestion | None:
     the optimum (a score test), then by a fit.
     """
     evidence = system.evidence
-    if evidence.projection != "rectilinear" or optimum.widening == 1:
+    if not evidence.projection.straight or optimum.widening == 1:
         return None
     free = evidence.free_coefficients
     candidate = next((index for index in (0, 1) if index not in free), None)

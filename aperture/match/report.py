@@ -6,6 +6,7 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.lens.distortion import NAMES as COEFFICIENTS
+from aperture.lens.lens import PARAMETERS
 from aperture.match import checks, contradictions, diagnose, remarks
 from aperture.match.facts import angle_slopes, view_slopes
 from aperture.match.least_squares import Optimum, Spread, fix_gauge
@@ -55,7 +56,7 @@ def lens_alone(system: System, optimum: Optimum, spread: Spread) -> dict | None:
     rows = np.eye(system.size)[system.at["lens"]]
     if not system.evidence.bows or not len(rows) or not all(spread.determined(row) for row in rows):
         return None
-    state, sd = optimum.state, np.zeros(8)
+    state, sd = optimum.state, np.zeros(len(PARAMETERS))
     sd[system.free_lens] = spread.plus_minus(rows)
     camera = Camera(system.grid, state.lens, np.eye(4))
     return {
@@ -93,8 +94,8 @@ def write(
     pose[:3, :3], pose[:3, 3] = state.rotation, state.position
     camera = Camera(system.grid, state.lens, pose)
     gate = evidence.gate_mm is not None
-    lens_sd = np.zeros(8)
-    lens_known = np.ones(8, bool)
+    lens_sd = np.zeros(len(PARAMETERS))
+    lens_known = np.ones(len(PARAMETERS), bool)
     for row, column in zip(identity[at["lens"]], system.free_lens):
         lens_sd[column], lens_known[column] = spread.plus_minus(row)[0], spread.determined(row)
     angle_sd = spread.plus_minus(_angle_rows(system, state))

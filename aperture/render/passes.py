@@ -193,7 +193,7 @@ def rays(camera: Camera, rows, columns, samples: int) -> np.ndarray:
     Where the lens bends, those within a pixel are interpolated between its corners: off by some 1e-5 px.
     """
     offsets = (np.arange(samples) + 0.5) / samples
-    if samples == 1 or not camera.lens.distorts and camera.lens.projection == "rectilinear":
+    if samples == 1 or not camera.lens.bends:
         xs, ys = (np.arange(*span)[:, None] + offsets for span in (columns, rows))
         return camera.rays(
             np.stack(np.meshgrid(xs.ravel(), ys.ravel()), -1).reshape(-1, 2)

@@ -42,7 +42,7 @@ def to_json(camera: Camera) -> dict:
         "mm_from_px": [list(row) for row in grid.mm_from_px],
         "focal_mm": lens.focal_mm,
         "squeeze": lens.squeeze,
-        "projection": lens.projection,
+        "projection": lens.projection.name,
         "centre_mm": list(lens.centre_mm),
         "coefficients": list(lens.coefficients),
         "position": camera.position.tolist(),

@@ -55,7 +55,7 @@ def polyline(camera: Camera, start, end, margin: float = 4.0) -> list[np.ndarray
 def polylines(camera: Camera, starts, ends, margin: float = 4.0) -> list[np.ndarray]:
     """`polyline` for many segments, (N, 3) to (N, 3) metres, at once."""
     ends = np.stack([np.asarray(starts, float), np.asarray(ends, float)], axis=1)  # (N, 2, 3)
-    if camera.lens.projection == "rectilinear":
+    if camera.lens.projection.straight:
         depth = -camera.to_camera_space(ends)[:, :, 2]
         near = np.maximum(NEAR_M, 1e-3 * np.abs(depth).max(axis=1))
         keep = (depth >= near[:, None]).any(axis=1)
@@ -64,7 +64,7 @@ def polylines(camera: Camera, starts, ends, margin: float = 4.0) -> list[np.ndar
             cut = depth[:, index] < near
             share = (near[cut] - depth[cut, index]) / (depth[cut, 1 - index] - depth[cut, index])
             ends[cut, index] += share[:, None] * (ends[cut, 1 - index] - ends[cut, index])
-    bends = camera.lens.distorts or camera.lens.projection != "rectilinear"
+    bends = camera.lens.bends
     t = np.linspace(0, 1, BENT_STEPS + 1 if bends else 2)[:, None]
     along = ends[:, :1] * (1 - t) + ends[:, 1:] * t
     points = camera.project(along.reshape(-1, 3)).reshape(*along.shape[:2], 2)

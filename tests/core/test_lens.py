@@ -40,7 +40,7 @@ class Lenses(TestCase):
                 np.cross(lens.rays(lens.project(local)), local),
                 0,
                 atol=1e-9,
-                err_msg=lens.projection,
+                err_msg=lens.projection.name,
             )
 
     def test_derivatives_of_the_projection(self):
@@ -54,8 +54,8 @@ class Lenses(TestCase):
                 ],
                 -1,
             )
-            np.testing.assert_allclose(by_point, numeric, atol=1e-7, err_msg=lens.projection)
-            free = range(len(PARAMETERS) if lens.projection == "rectilinear" else 3)
+            np.testing.assert_allclose(by_point, numeric, atol=1e-7, err_msg=lens.projection.name)
+            free = range(len(PARAMETERS) if lens.projection.straight else 3)
             for index in free:
                 step = np.eye(8)[index] * h
                 sides = [
@@ -66,19 +66,19 @@ class Lenses(TestCase):
                     by_lens[:, :, index],
                     (sides[0] - sides[1]) / (2 * h),
                     atol=1e-7,
-                    err_msg=f"{lens.projection} {PARAMETERS[index]}",
+                    err_msg=f"{lens.projection.name} {PARAMETERS[index]}",
                 )
 
     def test_derivatives_of_the_rays(self):
         for lens in lenses():
             mm, h = lens.project(points()), 1e-6
-            free = list(range(len(PARAMETERS) if lens.projection == "rectilinear" else 3))
+            free = list(range(len(PARAMETERS) if lens.projection.straight else 3))
             rays, by_mm, by_lens, by_both = lens.ray_derivatives(mm, free)
             np.testing.assert_allclose(rays, lens.rays(mm), atol=1e-12)
             numeric = np.stack(
                 [(lens.rays(mm + h * e) - lens.rays(mm - h * e)) / (2 * h) for e in np.eye(2)], -1
             )
-            np.testing.assert_allclose(by_mm, numeric, atol=1e-8, err_msg=lens.projection)
+            np.testing.assert_allclose(by_mm, numeric, atol=1e-8, err_msg=lens.projection.name)
             for index in free:
                 sides = [
                     lens.with_parameters(lens.parameters + sign * h * np.eye(8)[index])
@@ -107,16 +107,28 @@ class Lenses(TestCase):
 
     def test_projections_know_their_edge(self):
         behind = np.array([[0.3, 0.2, 1.0]])
-        self.assertTrue(np.isnan(projections.project(behind)).all())
-        self.assertTrue(np.isfinite(projections.project(behind, "equidistant")).all())
-        self.assertTrue(np.isnan(projections.project(behind, "orthographic")).all())
+        self.assertTrue(np.isnan(projections.RECTILINEAR.project(behind)).all())
+        self.assertTrue(np.isfinite(projections.named("equidistant").project(behind)).all())
+        self.assertTrue(np.isnan(projections.named("orthographic").project(behind)).all())
         self.assertTrue(
-            np.isnan(projections.rays(np.array([[3.3, 0.0]]), "equidistant")[:, 0]).all()
+            np.isnan(projections.named("equidistant").rays(np.array([[3.3, 0.0]]))[:, 0]).all()
         )
-        self.assertTrue(np.isnan(projections.rays(np.array([[2.1, 0.0]]), "equisolid")[:, 0]).all())
+        self.assertTrue(
+            np.isnan(projections.named("equisolid").rays(np.array([[2.1, 0.0]]))[:, 0]).all()
+        )
+        # Up to its limit a direction is imaged, and comes back; beyond, nothing is.
+        for name in projections.NAMES:
+            one = projections.named(name)
+            theta = one.limit - np.array([1e-3, -1e-3])
+            at = one.project(np.stack([np.sin(theta), 0 * theta, -np.cos(theta)], -1))
+            ray = one.rays(at[:1])[0]
+            self.assertAlmostEqual(np.arctan2(ray[0], -ray[2]), theta[0], places=9, msg=name)
+            self.assertEqual(np.isnan(at[1]).all(), one.limit < np.pi, name)
         # On the axis itself there is a picture, and its scale is one focal length.
         for name in projections.NAMES:
-            at, slope = projections.project(np.array([[0.0, 0.0, -2.0]]), name, derivatives=True)
+            at, slope = projections.named(name).project(
+                np.array([[0.0, 0.0, -2.0]]), derivatives=True
+            )
             np.testing.assert_allclose(at, 0)
             np.testing.assert_allclose(
                 slope[0], [[0.5, 0, 0], [0, -0.5, 0]], atol=1e-12, err_msg=name

@@ -83,7 +83,7 @@ class Boxes(TestCase):
                 self.assertTrue(np.isfinite(piece).all())
             behind = seen.position + np.array([[0, 0, 3.0], [0.1, 0, 30.0]]) @ seen.rotation.T
             self.assertEqual(
-                overlay.polyline(seen, *behind) if lens.projection == "rectilinear" else [], []
+                overlay.polyline(seen, *behind) if lens.projection.straight else [], []
             )
 
     def test_render_covers_what_the_box_covers(self):

@@ -125,7 +125,7 @@ def render_table(chain: Chain, index: int) -> dict | None:
         "gate": "{:.4f} × {:.4f} mm".format(*fits[0].gate_mm),
         "focal": _mm(chain.lens.focal_mm, 4),
         "pixel_aspect": format_number(figures.pixel_aspect, 6),
-        "curved": chain.lens.projection != "rectilinear" and not stage.straight,
+        "curved": not chain.lens.projection.straight and not stage.straight,
         "bent": bends(chain.lens) and not stage.straight,
         "shift": "{:.4f}, {:.4f} mm".format(*figures.centre_mm).replace("-", "−")
         if max(abs(v) for v in figures.centre_mm) > 5e-5

@@ -122,7 +122,7 @@ def _proposal_key(shot) -> tuple:
         lens is None and told and told["gate"]["squeeze"] != 1
     ):  # no focal length is needed to undo a squeeze
         lens = Lens(told["gate"]["width_mm"], told["gate"]["squeeze"])
-    if lens and (lens.distorts or lens.projection != "rectilinear" or lens.squeeze != 1):
+    if lens and (lens.bends or lens.squeeze != 1):
         bend = (
             (told["gate"]["width_mm"], told["gate"]["height_mm"]),
             (lens.focal_mm, lens.squeeze, lens.projection, lens.centre_mm, lens.coefficients),

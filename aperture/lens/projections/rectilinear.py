@@ -1,0 +1,47 @@
+"""The rectilinear projection: r = tan θ. Straight lines stay straight, up to what the lens distorts."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.lens import distortion
+
+
+@dataclass(frozen=True)
+class Rectilinear:
+    """A `Projection`; half of space at most, without its rim."""
+
+    name: str = "rectilinear"
+    matched: bool = True
+    straight: bool = True
+    parameters: tuple[str, ...] = distortion.NAMES
+    limit: float = math.pi / 2
+    wraps: bool = False
+
+    def project(self, points, derivatives: bool = False):
+        """As `Projection` has it."""
+        points = np.asarray(points, float)
+        x, y, forward = points[:, 0], -points[:, 1], -points[:, 2]
+        with np.errstate(all="ignore"):
+            inverse = np.where(forward > 1e-12, 1 / forward, np.nan)
+            out = np.stack([x * inverse, y * inverse], -1)
+            if not derivatives:
+                return out
+            jac = np.zeros((len(points), 2, 3))
+            jac[:, 0, 0], jac[:, 1, 1] = inverse, -inverse
+            jac[:, 0, 2], jac[:, 1, 2] = out[:, 0] * inverse, out[:, 1] * inverse
+            return out, jac
+
+    def rays(self, q):
+        """As `Projection` has it."""
+        q = np.asarray(q, float)
+        return np.stack([q[:, 0], -q[:, 1], np.where(np.isfinite(q[:, 0]), -1.0, np.nan)], -1)
+
+    def ray_jacobian(self, q):
+        """As `Projection` has it."""
+        return np.broadcast_to([[1.0, 0], [0, -1.0], [0, 0]], (len(q), 3, 2))
+
+    def ray_jacobian_along(self, q, dq):
+        """As `Projection` has it: a plane's rays have no second derivative."""
+        return np.zeros((len(q), 3, 2))
