@@ -9,7 +9,7 @@ SEARCH_PX = 5.0  # how far from what is drawn the picture is searched
 
 
 class Sampler:
-    """Luminance at any position of a picture (H, W, 3) uint8, in linear light by a transfer curve.
+    """Luminance at any position of a picture (H, W, 3), in linear light by a transfer curve; samples as `colour.linear_light` takes them.
 
     The picture may be memory-mapped: only what is looked at is read.
     """

@@ -46,14 +46,25 @@ LUMINANCE_BT709 = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 
 @cache
-def _table(transfer: str) -> np.ndarray:
-    """Linear light of the 256 values, for pictures looked at pixel by pixel."""
-    return TRANSFERS[transfer][1](np.arange(256) / 255).astype(np.float32)
+def _table(transfer: str, most: int) -> np.ndarray:
+    """Linear light of the values 0 … most, for pictures looked at pixel by pixel."""
+    return TRANSFERS[transfer][1](np.arange(most + 1) / most).astype(np.float32)
+
+
+def linear_light(pixels, transfer: str = "srgb") -> np.ndarray:
+    """float32 linear light of uint8, uint16 or float samples of any shape.
+
+    `transfer`: a key of TRANSFERS, the curve that the values were encoded with. Floats are meant from
+    0 to 1, and may go beyond where they are linear.
+    """
+    if pixels.dtype.kind == "u":
+        return _table(transfer, np.iinfo(pixels.dtype).max)[pixels]
+    values = np.asarray(pixels, np.float32)
+    if transfer == "linear":
+        return values
+    return TRANSFERS[transfer][1](np.maximum(values, 0)).astype(np.float32)
 
 
 def luminance(pixels, transfer: str = "srgb") -> np.ndarray:
-    """(H, W) float32 linear luminance of uint8 pixels (H, W, 3): ITU-R BT.709's weights.
-
-    `transfer`: a key of TRANSFERS, the curve that the values were encoded with.
-    """
-    return _table(transfer)[pixels] @ LUMINANCE_BT709
+    """(H, W) float32 linear luminance of pixels (H, W, 3), as `linear_light` takes them: ITU-R BT.709's weights."""
+    return linear_light(pixels, transfer) @ LUMINANCE_BT709

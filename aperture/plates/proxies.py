@@ -12,6 +12,7 @@ from aperture.plates.reading import Picture
 PROXY_SIDE = 3840
 THUMB_SIDE = 480
 STRIP_ROWS = 256
+WORKING = "working.npy"
 
 
 def sha256_of(path: Path) -> str:
@@ -31,7 +32,10 @@ def display_bytes(pixels: np.ndarray, linear: bool) -> np.ndarray:
 
 
 def write_proxies(picture: Picture, folder: Path) -> None:
-    """Write `pixels.npy` (full size, uint8, for the loupe), `proxy.jpg` and `thumb.jpg` into an existing folder."""
+    """Write `pixels.npy` (full size, uint8, for the loupe), `proxy.jpg` and `thumb.jpg` into an existing folder.
+
+    Also `working.npy`, the samples as the file has them, where these are finer than 8 bit.
+    """
     import cv2
 
     path = folder / "pixels.npy"
@@ -57,7 +61,11 @@ def write_proxies(picture: Picture, folder: Path) -> None:
             raise OSError(f"could not write {name}")
     full.flush()
     del full
-    for name in ("pixels.npy", "proxy.jpg", "thumb.jpg"):
+    names = ["pixels.npy", "proxy.jpg", "thumb.jpg"]
+    if picture.pixels.dtype != np.uint8:
+        np.save(folder / WORKING, picture.pixels)
+        names.append(WORKING)
+    for name in names:
         with open(folder / name, "rb+") as file:
             os.fsync(file.fileno())
 

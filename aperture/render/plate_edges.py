@@ -17,10 +17,12 @@ SHORTEST_PX = 24.0
 MOST_MOVED_PX = 0.9 * SEARCH_PX
 
 
-def measure(pixels, camera: Camera, items: list[StandIn], which) -> tuple[Offsets | None, int]:
+def measure(
+    pixels, camera: Camera, items: list[StandIn], which, transfer: str = "srgb"
+) -> tuple[Offsets | None, int]:
     """Offsets of the plate's edges, to the right of how each stand-in's edge runs, and how many pieces had no edge in the picture.
 
-    pixels: (H, W, 3) 8-bit, may be memory-mapped; `which`: indices of the stand-ins that are measured, the others only hide. None where
+    pixels: (H, W, 3), may be memory-mapped; `transfer`: their curve; `which`: indices of the stand-ins that are measured, the others only hide. None where
     too little was found.
     """
     scene, at, normals, off, refused = (
@@ -33,7 +35,7 @@ def measure(pixels, camera: Camera, items: list[StandIn], which) -> tuple[Offset
     for index in which:
         for piece in _pieces(scene, camera, items[index]):
             try:
-                found = refine_edge(pixels, piece)
+                found = refine_edge(pixels, piece, transfer)
             except Problem:
                 refused += 1
                 continue

@@ -5,6 +5,7 @@ import json
 from unittest import mock
 
 import numpy as np
+from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 from PIL import Image
 
@@ -13,7 +14,7 @@ from tests.web.matched import MatchedShot
 from tests.web.test_shots import NAME, WithShot
 from web.elements.models import Render
 from web.lineup.models import Returned
-from web.plates.models import frame_of, metadata_of, plate_of
+from web.plates.models import frame_of, metadata_of, plate_of, transfer_of, working_pixels
 from web.shows.history import edit
 from web.shows.models import Shot, Show
 from web.shows.state import Part
@@ -124,6 +125,34 @@ class Isolation(WithShot):
 
 
 class PlateFacts(WithShot):
+    def test_finer_samples_are_kept_and_looked_at(self):
+        """A step of a quarter of an 8-bit value: refined all the same; a float plate is linear by itself."""
+        import OpenEXR
+
+        ramp = np.full((120, 160, 3), 0.2, np.float32)
+        ramp[:, 70:] += 0.001
+        path = settings.DATA / "dim.exr"
+        header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+        OpenEXR.File(header, {"RGB": OpenEXR.Channel(ramp)}).write(str(path))
+        self.addCleanup(path.unlink)
+        self.upload("dim.exr", path.read_bytes())
+        self.assertContains(self.client.get(self.url("plate")), "linear")
+        drawn = {"id": "e1", "kind": "edge", "axis": "up", "points": [[71.5, 20], [71.0, 100]]}
+        self.post_json("match/save", marks=[drawn], label="Drew e1")
+        self.assertEqual(self.post_json("match/refine", ids=["e1"]).status_code, 200)
+        np.testing.assert_allclose(
+            np.array(self.state()["marks"][0]["points"])[:, 0], 70, atol=0.05
+        )
+        # One that an older release brought in, 8 bits of it, is read from its original again.
+        plate = plate_of(Shot.objects.with_head().get())
+        (plate.folder / "working.npy").unlink()
+        np.testing.assert_array_equal(working_pixels(plate), ramp)
+        shown = self.client.get(self.url("plate")).context["facts_form"].initial["transfer"]
+        self.client.post(self.url("plate/facts"), {"facts-transfer": shown})
+        self.assertEqual(self.state()["plate_facts"], {})
+        self.client.post(self.url("plate/facts"), {"facts-transfer": "srgb"})
+        self.assertEqual(transfer_of(self.state()), "srgb")
+
     def test_what_the_file_says_is_corrected_and_its_curve_chosen(self):
         self.upload()
         shot = Shot.objects.with_head().get()

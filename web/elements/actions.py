@@ -5,7 +5,6 @@ import json
 import time
 from dataclasses import asdict, dataclass, replace
 
-import numpy as np
 from django.conf import settings
 from django.db import transaction
 
@@ -19,7 +18,7 @@ from web.blobs.folders import incoming, settle
 from web.elements.models import Render
 from web.gates.gate import bent_chain
 from web.match.fits import camera_of_state, digest_of, document_of
-from web.plates.models import plate_of
+from web.plates.models import linear_plate, plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from
 
 KIND = "render"
@@ -232,9 +231,7 @@ def _files(shot, order, folder, progress) -> tuple[Grid, list]:
     from aperture.render.passes import render
 
     camera, through, scene = ready(shot, order)
-    worn = (
-        linear_plate(plate_of(shot)) if any(look.material == "plate" for _, look in scene) else None
-    )
+    worn = linear_plate(shot) if any(look.material == "plate" for _, look in scene) else None
     wanted = Wanted(
         tuple(name for name in PASSES if name in order.passes),
         order.samples,
@@ -250,10 +247,3 @@ def _files(shot, order, folder, progress) -> tuple[Grid, list]:
     if "shadow" in made.layers:  # what is left of the plate's light, as the page can multiply it
         write_grey(folder / "shade.png", encode_srgb(1 - made.layers["shadow"]))
     return through.grid, looks
-
-
-def linear_plate(plate) -> np.ndarray:
-    """(H, W, 3) float32, the plate as it is shown, made linear."""
-    from aperture.plates.colour import decode_srgb
-
-    return decode_srgb(np.load(plate.folder / "pixels.npy")[..., :3] / 255).astype(np.float32)

@@ -10,7 +10,7 @@ from aperture.render import offsets, plate_edges
 from aperture.scene.frustum import from_json, to_json
 from web.lineup.actions import arrows_of
 from web.match.fits import camera_of_state
-from web.plates.models import plate_of
+from web.plates.models import Plate, plate_of, transfer_of, working_pixels
 from web.stage.stand_ins import extra, shapes, shown, stand_in_from
 
 EXPLAINS = 0.6  # a shift, scale and rotation are told where they leave no more than this share of what is off
@@ -32,18 +32,19 @@ def measured(shot) -> dict:
     )
     names = [items[index]["name"] for index in which]
     return {"names": names} | _measured(
-        str(plate.folder / "pixels.npy"), json.dumps([to_json(camera), shapes(items), which])
+        plate.digest, transfer_of(shot.state), json.dumps([to_json(camera), shapes(items), which])
     )
 
 
 @lru_cache(8)
-def _measured(path: str, text: str) -> dict:
+def _measured(digest: str, transfer: str, text: str) -> dict:
     camera, items, which = json.loads(text)
     found, refused = plate_edges.measure(
-        np.load(path, mmap_mode="r"),
+        working_pixels(Plate.objects.get(digest=digest)),
         from_json(camera),
         [stand_in_from(item) for item in items],
         which,
+        transfer,
     )
     none = f" At {refused} more the picture has no edge there." if refused else ""
     if found is None:

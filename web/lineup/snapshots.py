@@ -10,13 +10,19 @@ from django.utils import timezone
 from PIL import Image
 
 from aperture.errors import Problem
-from aperture.plates.colour import decode_srgb
+from aperture.plates.colour import linear_light
 from aperture.render import compose, returned
 from web.blobs.folders import write
-from web.elements.actions import linear_plate
 from web.lineup.models import Snapshot
 from web.match.fits import camera_of_state
-from web.plates.models import frame_of, metadata_of, plate_of
+from web.plates.models import (
+    frame_of,
+    linear_plate,
+    metadata_of,
+    plate_of,
+    transfer_of,
+    working_pixels,
+)
 from web.stage.cameras import MATCHED, stop_and_focus
 
 FONT = (
@@ -77,7 +83,7 @@ def keep(
         home / place,
         lambda path: compose.write_png(
             path,
-            compose.composite(kind, linear_plate(plate), picture, shadow),
+            compose.composite(kind, linear_plate(shot), picture, shadow),
             facts(shot, at, frame) if burn_in else (),
             FONT,
         ),
@@ -133,9 +139,7 @@ def values_at(shot, folder, x: float, y: float) -> str:
         "plate "
         + " ".join(
             f"{value:.3f}"
-            for value in decode_srgb(
-                np.load(plate.folder / "pixels.npy", mmap_mode="r")[row, column, :3] / 255
-            )
+            for value in linear_light(working_pixels(plate)[row, column], transfer_of(shot.state))
         )
     ]
     if folder is not None:

@@ -22,16 +22,19 @@ from web.match.fits import document_of, fit_of
 from web.match.forms import SurveyForm
 from web.match.overlay import draw
 from web.match.views import saved
-from web.plates.models import plate_of, transfer_of
+from web.plates.models import Plate, plate_of, transfer_of, working_pixels
 from web.shows.reading import base_of, body, point, require_base
 from web.shows.views import find
 
+NO_PLATE = "Bring in a plate first."
 
-def _pixels(shot):
+
+def _pixels(shot) -> np.ndarray:
+    """The plate's samples, to be looked at closely."""
     plate = plate_of(shot)
     if plate is None:
-        raise Problem("Bring in a plate first.")
-    return plate, np.load(plate.folder / "pixels.npy", mmap_mode="r")
+        raise Problem(NO_PLATE)
+    return working_pixels(plate)
 
 
 # Refining and proposals --------------------------------------------------------------------------------------------------
@@ -61,7 +64,7 @@ def refine_marks(request, show, shot):
     marks = [mark for mark in shot.state["marks"] if mark["id"] in named]
     if not marks:
         raise Problem("Choose a mark first, then refine it.")
-    _, pixels = _pixels(shot)
+    pixels = _pixels(shot)
     done, refused, furthest = {}, [], 0.0
     for mark in marks:
         try:
@@ -110,7 +113,9 @@ def _proposals(shot):
 
 def _proposal_key(shot) -> tuple:
     """What `_proposed` depends on."""
-    plate, _ = _pixels(shot)
+    plate = plate_of(shot)
+    if plate is None:
+        raise Problem(NO_PLATE)
     told = for_match(shot.state)
     principal = tuple(told.get("lens", {}).get("principal_point", ())) or None
     given = shot.state["lens"].get("principal_point")
@@ -161,7 +166,7 @@ def _focal_words(shot, found) -> str:
 @lru_cache(maxsize=8)
 def _offered(digest, folder, principal, bend, transfer, document_text):
     """The best segments as marks that agree with a document: for each axis, and how they are weighed."""
-    pixels = np.load(folder / "pixels.npy", mmap_mode="r")
+    pixels = working_pixels(Plate.objects.get(digest=digest))
     found = _proposed(digest, folder, principal, bend)
     document = loads(document_text)
     marks = proposals.marks_of(pixels, proposals.choose(found.segments), transfer)
@@ -181,7 +186,7 @@ def take(request, show, shot):
     found, transfer = _proposed(*key), transfer_of(shot.state)
     index, axis = data.get("index"), data.get("axis")
     if isinstance(index, int) and 0 <= index < len(found.segments) and found.segments[index].axis:
-        _, pixels = _pixels(shot)
+        pixels = _pixels(shot)
         marks = proposals.marks_of(pixels, [found.segments[index]], transfer)
     elif axis in ("across", "up", "along", "all"):
         document_text = json.dumps(document_of(shot.state))

@@ -36,7 +36,7 @@ def _millimetres(text, name):
 class PlateFactsForm(forms.Form):
     """How the plate was taken: what the file says can be corrected, what it doesn't can be typed.
 
-    `initial_of` shows what holds now; `facts(metadata)` is what was typed, once the form is valid,
+    `initial_of` shows what holds now; `facts(…)` is what was typed, once the form is valid,
     without what the file says already.
     """
 
@@ -89,8 +89,8 @@ class PlateFactsForm(forms.Form):
                 self.add_error(key, problem.sentence)
         return data
 
-    def facts(self, metadata: dict) -> dict:
-        """What differs from the file's word."""
+    def facts(self, metadata: dict, own_transfer: str) -> dict:
+        """What differs from the file's word, and from the curve that its kind of file has."""
         data, out = self.cleaned_data, {}
         for key in (*self.TEXTS, *self.NUMBERS):
             value = data.get(key)
@@ -101,6 +101,6 @@ class PlateFactsForm(forms.Form):
             )
             if value not in (None, "") and not same:
                 out[key] = value
-        if data["transfer"] != "srgb":
+        if data["transfer"] != own_transfer:
             out["transfer"] = data["transfer"]
         return out

@@ -3,9 +3,14 @@
 import re
 from pathlib import Path
 
+import numpy as np
 from django.conf import settings
 from django.db import models
 
+from aperture.plates.colour import linear_light
+from aperture.plates.proxies import WORKING
+from aperture.plates.reading import read_picture
+from web.blobs.folders import write
 from web.shows.state import once
 
 FRAME = 1  # a photograph is a plate of one frame
@@ -48,9 +53,30 @@ def metadata_of(state: dict, plate: Plate | None) -> dict:
     return plate.metadata | typed
 
 
-def transfer_of(state: dict) -> str:
-    """The curve that the plate's values were encoded with, a key of `colour.TRANSFERS`."""
-    return state.get("plate_facts", {}).get("transfer", "srgb")
+def transfer_of(state) -> str:
+    """The curve that the plate's values were encoded with, a key of `colour.TRANSFERS`: as typed, else as its kind of file has it."""
+    return state["plate_facts"].get("transfer") or own_transfer(_plate(state))
+
+
+def own_transfer(plate: Plate | None) -> str:
+    """The curve of a plate's values where nobody says another: floats are linear light, whole numbers sRGB."""
+    return "linear" if plate and plate.depth in ("half", "float") else "srgb"
+
+
+def working_pixels(plate: Plate) -> np.ndarray:
+    """(H, W, 3) the plate's samples as its file has them, memory-mapped; their curve is `transfer_of`."""
+    if plate.depth == "8 bit":
+        return np.load(plate.folder / "pixels.npy", mmap_mode="r")
+    path = plate.folder / WORKING
+    if not path.exists():  # brought in by a release that kept 8 bits of it
+        original = next(plate.folder.glob("original.*"))
+        write(path, lambda fresh: np.save(fresh, read_picture(original, plate.name).pixels))
+    return np.load(path, mmap_mode="r")
+
+
+def linear_plate(shot) -> np.ndarray:
+    """(H, W, 3) float32, the shot's plate in linear light."""
+    return linear_light(np.asarray(working_pixels(plate_of(shot))), transfer_of(shot.state))
 
 
 def plate_of(shot) -> Plate | None:

@@ -14,7 +14,7 @@ from aperture.plates.proxies import region_png
 from aperture.units import format_value
 from web.plates import actions
 from web.plates.forms import PlateFactsForm, PlateForm
-from web.plates.models import Plate, metadata_of, plate_of, transfer_of
+from web.plates.models import Plate, metadata_of, own_transfer, plate_of, transfer_of
 from web.shows.forms import on_form
 from web.shows.models import Show
 from web.shows.views import find, step_page
@@ -70,7 +70,11 @@ def facts(request, show, shot):
         raise Problem("Bring in a picture first.")
     form = PlateFactsForm(request.POST, prefix="facts")
     if form.is_valid():
-        actions.set_facts(shot, form.facts(current.metadata), form.cleaned_data["base"])
+        actions.set_facts(
+            shot,
+            form.facts(current.metadata, own_transfer(plate_of(shot))),
+            form.cleaned_data["base"],
+        )
         return redirect(shot.url("plate"))
     return _page(request, shot, PlateForm(), form)
 
