@@ -78,11 +78,11 @@ class ShowSettingsForm(ShowForm):
     """A show's name, unit, axis and rate, changed later; its address stays."""
 
     thin_days = forms.IntegerField(
-        label="Thin revisions older than, days",
+        label="Thin revisions older than (days)",
         min_value=1,
         max_value=10_000,
         required=False,
-        help_text="Empty: every revision is kept.",
+        widget=forms.NumberInput(attrs={"placeholder": "every revision is kept"}),
         error_messages={
             "invalid": "Type a whole number of days, or nothing.",
             "min_value": "At least one day, or nothing.",
