@@ -21,8 +21,7 @@ demo: $(STAMP) ## start the application with the demo show on 127.0.0.1:8000 (PO
 	@$(V)/python manage.py migrate --verbosity 0
 	@$(V)/python -m demo
 	@echo "Accurate Aperture: http://127.0.0.1:$(PORT)/"
-	@$(V)/python manage.py db_worker --interval 0.2 --no-startup-delay -v 0 & worker=$$!; trap "kill $$worker 2>/dev/null" EXIT INT TERM; \
-		$(V)/gunicorn web.config.wsgi --bind 127.0.0.1:$(PORT) --workers 1 --threads 8 --timeout 600 --log-level warning
+	@bash web/config/serve.sh $(PORT)
 
 $(TESTS): $(STAMP) requirements/test.txt
 	$(V)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/test.txt

@@ -65,7 +65,7 @@ def _measure(folder):
     reference = _timed(write_whole, 3)
     ours = _timed(lambda number: edit(shot, "Card", lambda state: state.update(card_m=number + 1)))
     Job.objects.create(shot=shot, kind="render", state=Job.RUNNING, beat=timezone.now())
-    client = Client()
+    client = Client(headers={"host": "localhost"})
     poll = _timed(lambda _: client.get("/shows/tide/LT010/jobs/render/progress"))
     print(f"\nA shot with {TRACKS:,} tracks over {FRAMES} frames")
     print(

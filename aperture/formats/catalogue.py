@@ -140,7 +140,7 @@ def read(data: bytes, name: str = "") -> dict:
 def _cells(row, number, columns):
     if None in row:
         raise Problem(f"Line {number} has more cells than the header.")
-    return {key: (value or "").strip() for key, value in row.items()}
+    return {key: delimited.plain_cell((value or "").strip()) for key, value in row.items()}
 
 
 def _number(cells, key, number, whole=False):
@@ -244,7 +244,9 @@ def _table(columns, rows):
     out = io.StringIO()
     writer = csv.DictWriter(out, columns, lineterminator="\r\n")
     writer.writeheader()
-    writer.writerows(rows)
+    writer.writerows(
+        [{key: delimited.safe_cell(value) for key, value in row.items()} for row in rows]
+    )
     return out.getvalue()
 
 

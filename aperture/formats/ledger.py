@@ -3,6 +3,7 @@
 import csv
 import math
 
+from aperture.formats.delimited import safe_cell
 from aperture.gates.chain import Chain
 
 COLUMNS = [
@@ -73,8 +74,8 @@ def write(file, chain: Chain) -> None:
             | size
             | {
                 "grid": index + 1,
-                "step": stage.name,
-                "does": stage.says,
+                "step": safe_cell(stage.name),
+                "does": safe_cell(stage.says),
                 "is_plate": int(index == chain.plate),
                 "straight": int(stage.straight),
             }

@@ -1,6 +1,7 @@
 """Wavefront OBJ, the plain text form of a mesh: polygons, an object a stand-in."""
 
 import io
+import re
 
 from aperture.formats.axes import from_y_up
 from aperture.scene.stand_in import StandIn
@@ -16,7 +17,7 @@ def write(path, stand_ins: dict[str, StandIn], unit: str = "m", up_axis: str = "
         1,
     )
     for label, item in stand_ins.items():
-        lines.append(f"o {label.replace(' ', '_')}")
+        lines.append(f"o {one_word(label)}")
         lines += [
             "v {:.9g} {:.9g} {:.9g}".format(*(vertex / METRES[unit]))
             for vertex in item.vertices() @ from_y_up(up_axis).T
@@ -27,6 +28,11 @@ def write(path, stand_ins: dict[str, StandIn], unit: str = "m", up_axis: str = "
         first += len(item.solid.vertices)
     with open(path, "w", encoding="utf-8") as file:
         file.write("\n".join(lines) + "\n")
+
+
+def one_word(name: str) -> str:
+    """A name that a line of OBJ or MTL can hold: what separates words or ends a line becomes an underscore."""
+    return re.sub(r"[\s\x00-\x1f\x7f]+", "_", name)
 
 
 def textured(
@@ -43,8 +49,8 @@ def textured(
     Image.fromarray(picture, "RGBA").save(png, "PNG", compress_level=4)
     lines = [
         f"# Accurate Aperture: lengths in {unit}, {up_axis} up",
-        f"mtllib {name}.mtl",
-        f"o {name}",
+        f"mtllib {one_word(name)}.mtl",
+        f"o {one_word(name)}",
         "usemtl plate",
     ]
     lines += [
@@ -55,5 +61,5 @@ def textured(
     lines += [
         "f " + " ".join(f"{index}/{index}" for index in triangle) for triangle in triangles + 1
     ]
-    mtl = f"newmtl plate\nKa 0 0 0\nKd 1 1 1\nKs 0 0 0\nillum 0\nmap_Kd {name}.png\nmap_d -imfchan m {name}.png\n"
+    mtl = f"newmtl plate\nKa 0 0 0\nKd 1 1 1\nKs 0 0 0\nillum 0\nmap_Kd {one_word(name)}.png\nmap_d -imfchan m {one_word(name)}.png\n"
     return {"obj": ("\n".join(lines) + "\n").encode(), "mtl": mtl.encode(), "png": png.getvalue()}

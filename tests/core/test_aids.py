@@ -1,6 +1,7 @@
 """Aids for the eye and the catalogue's rules: things of known size stand where they should, wrong entries are told."""
 
 import copy
+import re
 from unittest import TestCase
 
 import numpy as np
@@ -117,6 +118,12 @@ class Catalogue(TestCase):
             catalogue.read(catalogue.write_modes_csv(document).encode())["bodies"],
             document["bodies"],
         )
+        # Names that a spreadsheet would take for formulas are written so that it doesn't, and come back.
+        for name in ("=HYPERLINK(1)", "@sum", "-1 stop", "+x", "'quoted'"):
+            document["bodies"][0]["name"] = name
+            text = catalogue.write_modes_csv(document)
+            self.assertIsNone(re.search(r"(^|,)\"?[=+@-](?![\d.])", text, flags=re.M), text)
+            self.assertEqual(catalogue.read(text.encode())["bodies"][0]["name"], name)
         lens = catalogue.read(catalogue.write_lenses_csv(document).encode())["lenses"][0]
         self.assertEqual(
             {key: lens[key] for key in ("focal_mm", "stops", "close_focus_m", "distortion")},

@@ -62,6 +62,16 @@ class Files(TestCase):
         self.assertAlmostEqual(mesh.volume, (1.2 * 0.9 * 0.7 + 2 * 0.5 * 0.6) * 1e6, delta=1)
         self.assertAlmostEqual(mesh.bounds[1][2], 90)  # the higher box's 0.9 m, up along Z
 
+    def test_a_name_with_line_breaks_breaks_no_file(self):
+        odd = {f"{name}\nf 1 2 3\r\nv 9 9 9": item for name, item in BOXES.items()}
+        obj.write(self.folder / "odd.obj", odd)
+        obj.write(self.folder / "plain.obj", BOXES)
+        meshes = [
+            trimesh.load(self.folder / name, force="mesh") for name in ("odd.obj", "plain.obj")
+        ]
+        np.testing.assert_array_equal(meshes[0].vertices, meshes[1].vertices)
+        self.assertEqual(len(meshes[0].faces), len(meshes[1].faces))
+
     def test_csv_with_the_standard_library(self):
         table.write(self.folder / "a.csv", {1001: CAMERA})
         with open(self.folder / "a.csv", newline="") as file:

@@ -15,9 +15,7 @@ LEFT_BEHIND = 24 * 3600  # seconds after which what a killed process left is thr
 def incoming(home: Path) -> Iterator[Path]:
     """A temporary folder within `home`, gone afterwards unless it was settled."""
     home.mkdir(parents=True, exist_ok=True)
-    for left in home.glob("incoming-*"):
-        if time.time() - left.stat().st_mtime > LEFT_BEHIND:
-            shutil.rmtree(left, ignore_errors=True)
+    clear(home)
     folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
     try:
         yield folder
@@ -25,15 +23,45 @@ def incoming(home: Path) -> Iterator[Path]:
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def settle(folder: Path, place: Path) -> None:
-    """Sync an incoming folder's files and put it at `place`, instead of what may be there."""
+def clear(home: Path) -> None:
+    """Throw away what killed processes left in a folder long ago."""
+    for left in home.glob("incoming-*"):
+        try:
+            old = time.time() - left.stat().st_mtime > LEFT_BEHIND
+        except FileNotFoundError:  # another process was first
+            continue
+        if old:
+            shutil.rmtree(left, ignore_errors=True)
+            left.unlink(missing_ok=True) if left.is_file() else None
+
+
+def settle(folder: Path, place: Path, instead: bool = True) -> None:
+    """Sync an incoming folder's files and put it at `place`: instead of what may be there, or only where nothing is."""
     for path in folder.rglob("*"):
         if path.is_file():
             with open(path, "rb+") as file:
                 os.fsync(file.fileno())
     folder.chmod(0o755)
-    shutil.rmtree(place, ignore_errors=True)
-    folder.rename(place)
+    if instead:
+        shutil.rmtree(place, ignore_errors=True)
+    try:
+        folder.rename(place)
+    except OSError:  # another process was first
+        if instead or not place.is_dir():
+            raise
+
+
+def reserve(home: Path, stem: Path, ending: str) -> Path:
+    """The first free name of `stem`, `stem_2`, … below `home`, taken at once, so that nobody else gets it."""
+    (home / stem).parent.mkdir(parents=True, exist_ok=True)
+    for number in range(1, 10000):
+        place = stem.with_name(f"{stem.name}{f'_{number}' if number > 1 else ''}{ending}")
+        try:
+            (home / place).touch(exist_ok=False)
+            return place
+        except FileExistsError:
+            continue
+    raise OSError(f"there are 10,000 files called {stem.name} already")
 
 
 def of_frame(folder: Path, frames: list[int], number: int | None) -> Path:

@@ -4,6 +4,8 @@ import os
 import secrets
 from pathlib import Path
 
+from web.ui.logs import settings_for
+
 # The server has threads of its own; the solver's matrices are too small to gain from more of them, and lose by waiting.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 BASE = Path(__file__).resolve().parents[2]
@@ -27,7 +29,18 @@ def _secret() -> str:
 
 SECRET_KEY = _secret()
 DEBUG = os.environ.get("APERTURE_DEBUG") == "1"
-ALLOWED_HOSTS = os.environ.get("APERTURE_HOSTS", "127.0.0.1,localhost,testserver").split(",")
+ALLOWED_HOSTS = os.environ.get("APERTURE_HOSTS", "127.0.0.1,localhost").split(",")
+# Behind a proxy that speaks HTTPS: cookies go over HTTPS only, and browsers are told to stay with it.
+HTTPS = os.environ.get("APERTURE_HTTPS") == "1"
+if HTTPS:
+    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+    SECURE_SSL_REDIRECT = SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = True
+    SECURE_REDIRECT_EXEMPT = [r"^healthz$"]
+    SECURE_HSTS_SECONDS = 365 * 24 * 3600
+    SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = True
+CSRF_COOKIE_SAMESITE = SESSION_COOKIE_SAMESITE = "Lax"
+CSRF_COOKIE_HTTPONLY = True  # scripts read the token from the page
+SECURE_REFERRER_POLICY = "same-origin"
 ROOT_URLCONF = "web.config.urls"
 WSGI_APPLICATION = "web.config.wsgi.application"
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
@@ -71,13 +84,15 @@ if REDIS:
     INSTALLED_APPS.append("django_rq")
     RQ_QUEUES = {"default": {"URL": REDIS, "DEFAULT_TIMEOUT": 24 * 3600}}
 MIDDLEWARE = [
+    "web.ui.logs.LogRequests",
+    "web.ui.headers.SecurityHeaders",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
-    "web.shows.middleware.FreshPages",
+    "web.ui.headers.FreshPages",
     "web.shows.middleware.SentenceMiddleware",
 ]
 TEMPLATES = [
@@ -102,6 +117,7 @@ DATABASES = {
         },  # a file: the browser tests' server runs in a thread of its own
     }
 }
+LOGGING = settings_for(DATA / "log")
 STATIC_URL = "static/"
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = DEBUG

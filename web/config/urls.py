@@ -7,6 +7,7 @@ from web.shows import steps
 urlpatterns = [
     path("", include("web.shows.urls")),
     path("", include("web.catalogue.urls")),
+    path("", include("web.jobs.root_urls")),
     path(steps.SHOT, include("web.jobs.urls")),
     *steps.urlpatterns(),
 ]

@@ -21,6 +21,7 @@ class Job(models.Model):
     created = models.DateTimeField(auto_now_add=True)
     parent = models.ForeignKey("self", models.CASCADE, null=True, related_name="parts")
     part = models.IntegerField(null=True)
+    task = models.CharField(max_length=64, blank=True)  # its number among django-tasks' tasks
 
     class Meta:
         ordering = ["-id"]

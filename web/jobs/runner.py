@@ -8,12 +8,16 @@ gathers what they made.
 import threading
 import time
 import uuid
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from datetime import timedelta
 
-from django.db import close_old_connections, connection
+from django.db import close_old_connections, connection, transaction
 from django.db.models import Q
 from django.utils import timezone
+from django_tasks import task_backends
+from django_tasks.base import TaskResultStatus
+from django_tasks.exceptions import TaskResultDoesNotExist
+from django_tasks_db import DatabaseBackend
 
 from aperture.errors import Problem
 from web.blobs.in_use import referred
@@ -29,7 +33,6 @@ ORPHAN = "The worker was stopped while this ran. Start it again."
 
 def blobs_in_use():
     """The blobs that were given to work which hasn't ended."""
-    from django_tasks.base import TaskResultStatus
     from django_tasks_db.models import DBTaskResult
 
     ended = (TaskResultStatus.SUCCESSFUL, TaskResultStatus.FAILED)
@@ -45,22 +48,38 @@ class Cancelled(Exception):
 
 def start(shot, kind: str, task, *args) -> Job:
     """Enqueue `task(job_pk, *args)`, a django-tasks task that hands its work to `run`; the job that tells of it."""
-    job = Job.objects.create(shot=shot, kind=kind)
-    task.enqueue(job.pk, *args)
+    with _together():
+        job = Job.objects.create(shot=shot, kind=kind)
+        _enqueue(job, task, *args)
     job.refresh_from_db()
     return job
 
 
 def start_parts(shot, kind: str, task, parts, *args) -> Job:
     """Enqueue `task(job_pk, *args, part)` for each of `parts`, whole numbers: pieces that any number of workers share; the job of them all."""
-    job = Job.objects.create(shot=shot, kind=kind)
-    rows = Job.objects.bulk_create(
-        [Job(shot=shot, kind=kind, parent=job, part=part) for part in parts]
-    )
-    for row in rows:
-        task.enqueue(row.pk, *args, row.part)
+    with _together():
+        job = Job.objects.create(shot=shot, kind=kind)
+        rows = Job.objects.bulk_create(
+            [Job(shot=shot, kind=kind, parent=job, part=part) for part in parts]
+        )
+        for row in rows:
+            _enqueue(row, task, *args, row.part)
     job.refresh_from_db()
     return job
+
+
+def _together():
+    """Jobs and their tasks are there together or not at all, where both lie in the database.
+
+    Elsewhere a worker could look for the job before it is there.
+    """
+    in_database = isinstance(task_backends["default"], DatabaseBackend)
+    return transaction.atomic() if in_database else nullcontext()
+
+
+def _enqueue(job, task, *args):
+    result = task.enqueue(job.pk, *args)
+    Job.objects.filter(pk=job.pk).update(task=str(result.id))
 
 
 def latest(shot, kind: str) -> Job | None:
@@ -84,10 +103,28 @@ def latest(shot, kind: str) -> Job | None:
         Job.objects.filter(orphans, pk=job.pk, state=Job.RUNNING).update(
             state=Job.FAILED, says=ORPHAN
         )
+    for lost in [one for one in (job, *parts) if _lost(one)]:
+        Job.objects.filter(pk=lost.pk, state=Job.WAITING).update(state=Job.FAILED, says=ORPHAN)
     job.refresh_from_db()
     if job.state == Job.WAITING and timezone.now() - job.created > LONG_WAIT:
         job.says = "No worker has taken it yet: one may be busy, or none is running (`make demo` starts one)."
     return job
+
+
+def _lost(job) -> bool:
+    """Whether a job waits for a task that nobody will do: it was never enqueued, or its worker went before it began."""
+    if job.state != Job.WAITING or timezone.now() - job.created < ORPHANED:
+        return False
+    if not job.task:
+        return not job.parts.exists()
+    try:
+        task = task_backends["default"].get_result(job.task)
+    except TaskResultDoesNotExist:
+        return True
+    if task.status == TaskResultStatus.READY:
+        return False
+    began = task.started_at
+    return began is None or timezone.now() - began > ORPHANED
 
 
 def _as_far_as_its_parts(job, parts):

@@ -12,7 +12,7 @@ from PIL import Image
 from aperture.errors import Problem
 from aperture.plates.colour import linear_light
 from aperture.render import compose, returned
-from web.blobs.folders import write
+from web.blobs.folders import reserve, write
 from web.lineup.models import Snapshot
 from web.match.fits import camera_of_state
 from web.plates.models import (
@@ -69,16 +69,9 @@ def keep(
         picture, shadow = picture_in(render), _shadow(render)
     at = timezone.localtime()
     camera = f"{shot.code} camera r{shot.head.number}"
-    home, place = (
-        settings.DATA / "snapshots",
-        Path(*map(_safe, (shot.show.slug, shot.code, camera, kind))),
-    )
-    stem = f"{at:%Y-%m-%d_%H-%M-%S}"
-    place = next(
-        one
-        for number in range(1, 10000)
-        if not (home / (one := place / f"{stem}{f'_{number}' if number > 1 else ''}.png")).exists()
-    )
+    home = settings.DATA / "snapshots"
+    folder = Path(*map(_safe, (shot.show.slug, shot.code, camera, kind)))
+    place = reserve(home, folder / f"{at:%Y-%m-%d_%H-%M-%S}", ".png")
     write(
         home / place,
         lambda path: compose.write_png(

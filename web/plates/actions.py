@@ -33,10 +33,10 @@ def bring_in(path: Path, name: str) -> Plate:
         with incoming(home) as folder:
             write_proxies(picture, folder)
             shutil.copyfile(path, folder / f"original{Path(name).suffix.lower()}")
-            if not (
-                home / digest / "pixels.npy"
-            ).exists():  # unless the same picture came in twice at once
-                settle(folder, home / digest)
+            # The same picture may come in twice at once: the first stays, unless it is damaged.
+            there = (home / digest).exists()
+            if not (home / digest / "pixels.npy").exists():
+                settle(folder, home / digest, instead=there)
     except OSError as error:
         raise Problem(
             f"“{name}” could not be stored: {error.strerror or error}. Nothing was changed."

@@ -3,7 +3,6 @@
 from django.http import JsonResponse
 from django.shortcuts import render
 from django.urls import reverse
-from django.utils.cache import add_never_cache_headers
 
 from aperture.errors import Problem
 from web.shows.refusals import Refused, Stale
@@ -12,20 +11,6 @@ from web.shows.refusals import Refused, Stale
 def wants_json(request) -> bool:
     """Whether the caller is one of our scripts."""
     return request.headers.get("Accept", "").startswith("application/json")
-
-
-class FreshPages:
-    """Pages aren't kept by the browser: going back shows what is saved, never what was once there."""
-
-    def __init__(self, get_response):
-        self.get_response = get_response
-
-    def __call__(self, request):
-        """Pictures, scripts and styles are addressed by content, and may be kept."""
-        response = self.get_response(request)
-        if response.get("Content-Type", "").startswith("text/html"):
-            add_never_cache_headers(response)
-        return response
 
 
 class SentenceMiddleware:

@@ -1,0 +1,21 @@
+#!/usr/bin/env bash
+# Called by `make demo`: the server, and beside it a worker that is started again whenever it ends.
+set -u
+port=$1
+bin=.venv/bin
+work() {
+  trap 'kill "$child" 2>/dev/null; exit 0' TERM INT
+  while :; do
+    "$bin/python" manage.py db_worker --interval 0.2 --no-startup-delay -v 0 &
+    child=$!
+    wait "$child"
+    sleep 1
+  done
+}
+work &
+worker=$!
+trap 'kill "$worker" 2>/dev/null' EXIT
+trap 'exit 0' INT TERM
+"$bin/gunicorn" web.config.wsgi --bind "127.0.0.1:$port" --workers "${APERTURE_SERVERS:-2}" --threads 8 --timeout 600 --keep-alive 30 --log-level warning &
+server=$!
+wait "$server"
