@@ -62,8 +62,11 @@ class Expose(WithShot):
         edit(self.shot, "marks", lambda state: state.update(card_m=2))
         self.assertEqual(self.type(iso="800", base=base).status_code, 302)
         self.assertEqual((self.state()["card_m"], self.state()["exposure"]), (2, {"iso": 800}))
-        answer = self.type(iso="1600", base=base)
+        page = {"referer": f"http://testserver{self.url('expose')}"}
+        fields = {"f_number": "", "shutter": "", "iso": "1600", "base": base}
+        answer = self.client.post(self.url("expose"), fields, headers=page)
         self.assertContains(answer, "Take mine instead", status_code=409)
+        self.assertContains(answer, f'name="back" value="{self.url("expose")}"', status_code=409)
         kept, newest = answer.context["kept"], answer.context["newest"]
         taken = self.client.post(
             self.url(f"restore/{kept}"), {"base": newest, "back": self.url("expose")}

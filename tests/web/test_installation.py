@@ -74,16 +74,14 @@ class Logs(WithShot):
         with self.assertLogs(level="INFO") as caught:
             answer = self.client.get(self.url("plate"))
             self.client.raise_request_exception = False
-            with mock.patch("web.plates.views.plate_of", side_effect=ZeroDivisionError("odd")):
+            with mock.patch("web.plates.views.plate_of", side_effect=KeyError("odd")):
                 broken = self.client.get(self.url("plate"))
         self.assertEqual(broken.status_code, 500)
         lines = [json.loads(JsonLines().format(record)) for record in caught.records]
         first = next(line for line in lines if line.get("status") == 200)
         self.assertEqual((first["shot"], first["method"]), ("LT900", "GET"))
         self.assertRegex(answer["X-Request-Id"], "^[0-9a-f]{12}$")
-        self.assertTrue(
-            any("ZeroDivisionError: odd" in line.get("traceback", "") for line in lines)
-        )
+        self.assertTrue(any("KeyError: 'odd'" in line.get("traceback", "") for line in lines))
 
     def test_a_line_is_one_line(self):
         record = logging.makeLogRecord({"msg": "two\nlines \ud800", "levelname": "INFO"})

@@ -120,8 +120,34 @@ class Isolation(WithShot):
             for page in ("/", "/shows/tide/"):
                 answer = self.client.get(page)
                 self.assertContains(answer, "needs you")
+        # Its own pages say so, with Undo and the revisions to go back to.
+        self.client.raise_request_exception = False
+        for page in ("gate", "match", "set"):
+            with self.assertLogs("web.shows.middleware", "ERROR"):
+                answer = self.client.get(self.url(page))
+            self.assertContains(answer, "This page can't be shown", status_code=500)
+            self.assertContains(answer, 'data-history="undo"', status_code=500)
+            self.assertContains(answer, "Take revision 2", status_code=500)
         self.assertEqual(self.press("undo").status_code, 200)
         self.assertNotContains(self.client.get("/shows/tide/"), "can&#x27;t be computed")
+
+    def test_numbers_beyond_computing_are_a_sentence(self):
+        self.upload()
+        for error in (OverflowError("34"), np.linalg.LinAlgError("singular")):
+            with (
+                mock.patch("web.match.page.fit_of", side_effect=error),
+                self.assertLogs("web.shows.middleware", "ERROR"),
+            ):
+                answer = self.client.get(self.url("match"))
+                self.assertContains(answer, "beyond what can be computed", status_code=422)
+                self.assertContains(answer, 'data-history="undo"', status_code=422)
+                told = self.client.post(
+                    self.url("match/refine"),
+                    {"ids": []},
+                    content_type="application/json",
+                    headers={"Accept": "application/json"},
+                )
+                self.assertIn("problem", told.json())
 
 
 class PlateFacts(WithShot):

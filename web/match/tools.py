@@ -23,6 +23,7 @@ from web.match.forms import SurveyForm
 from web.match.overlay import draw
 from web.match.views import saved
 from web.plates.models import Plate, plate_of, transfer_of, working_pixels
+from web.shows import history
 from web.shows.reading import base_of, body, point, require_base
 from web.shows.views import find
 
@@ -355,7 +356,7 @@ def beside(request, show, shot):
 def revisions(request, show, shot):
     """Every revision, the newest first."""
     shot = find(show, shot)
-    listed = shot.revisions.filter(folded=False).order_by("-number")[:200]
+    listed = history.listed(shot)
     return render(
         request, "match/_revisions.html", {"revisions": listed, "shot": shot, "show": shot.show}
     )

@@ -252,6 +252,11 @@ def set_locked(shot: Shot, locked: bool, base: int | None = None) -> Shot:
         return shot
 
 
+def listed(shot: Shot, most: int = 200):
+    """The newest revisions, as the history shows them: a run of small edits by its last."""
+    return shot.revisions.filter(folded=False).order_by("-number")[:most]
+
+
 def name_revision(shot: Shot, number: int, name: str) -> None:
     """Give a revision a name, by which it is found again; it is never thinned then. An empty one takes it away."""
     name = " ".join(name.split())[:60]

@@ -1,16 +1,33 @@
 """A Problem that reaches the top becomes a sentence, never a stack of code."""
 
-from django.http import JsonResponse
+import logging
+from urllib.parse import urlsplit
+
+import numpy as np
+from django.core.exceptions import PermissionDenied, SuspiciousOperation
+from django.http import Http404, JsonResponse
 from django.shortcuts import render
 from django.urls import reverse
 
 from aperture.errors import Problem
+from web.shows import steps
+from web.shows.reading import wants_json
 from web.shows.refusals import Refused, Stale
+from web.shows.views import without_its_page
+from web.ui.logs import request_id
 
+logger = logging.getLogger(__name__)
 
-def wants_json(request) -> bool:
-    """Whether the caller is one of our scripts."""
-    return request.headers.get("Accept", "").startswith("application/json")
+# What numbers do that nothing can be computed from.
+NUMERICAL = (ArithmeticError, np.linalg.LinAlgError)
+BEYOND = (
+    "The numbers of this shot are beyond what can be computed: look for one that is far too large "
+    "or far too small."
+)
+UNFORESEEN = (
+    "Something went wrong that was not foreseen. Nothing was lost; the log of this installation "
+    "says what it was, under the number {}."
+)
 
 
 class SentenceMiddleware:
@@ -25,18 +42,28 @@ class SentenceMiddleware:
 
     def process_exception(self, request, exception):
         """Django calls this for any exception of a view."""
+        if isinstance(exception, NUMERICAL):
+            logger.error("%s can't be computed", request.path, exc_info=exception)
+            exception = Refused(BEYOND)
+        page = request.method == "GET" and steps.of_page(request.resolver_match.url_name)
         if not isinstance(exception, Problem):
-            return None
+            if isinstance(exception, Http404 | PermissionDenied | SuspiciousOperation) or not page:
+                return None
+            logger.error("%s can't be shown", request.path, exc_info=exception)
+            return without_its_page(request, page, UNFORESEEN.format(request_id.get()), 500)
         refused = isinstance(exception, Refused)
         status = exception.status if refused else 422
         if wants_json(request) or request.htmx:
             body = {"problem": exception.sentence, "place": exception.place}
             return JsonResponse(body | (exception.more() if refused else {}), status=status)
+        if page:
+            return without_its_page(request, page, exception.sentence, status)
         context = {"sentence": exception.sentence, "back": request.headers.get("Referer", "/")}
         if isinstance(exception, Stale):
             address = request.resolver_match.kwargs
             shot = (address["show"], address["shot"])
             context |= exception.more() | {
-                "restore": reverse("restore", args=[*shot, exception.kept])
+                "restore": reverse("restore", args=[*shot, exception.kept]),
+                "back_path": urlsplit(context["back"]).path,
             }
         return render(request, "ui/problem.html", context, status=status)

@@ -8,6 +8,11 @@ MOST_PX = 1e7  # as the match document has it
 MOST_DIGITS = 9
 
 
+def wants_json(request) -> bool:
+    """Whether the caller is one of our scripts."""
+    return request.headers.get("Accept", "").startswith("application/json")
+
+
 def body(request) -> dict:
     """The JSON object that was posted. Raises Problem."""
     data = strict_json.loads(request.body)

@@ -61,6 +61,11 @@ def register(step: Step) -> None:
     state.register(*step.parts)
 
 
+def of_page(url_name: str) -> str | None:
+    """The key of the step whose page has this address; None where it is no step's page."""
+    return next((key for key, step in _steps.items() if step.url_name == url_name), None)
+
+
 def urlpatterns() -> list:
     """The addresses of all steps."""
     places = (("", "root_urls"), ("shows/<slug:show>/", "show_urls"), (SHOT, "urls"))

@@ -8,9 +8,8 @@ from django.views.decorators.http import require_POST
 
 from web.shows import history, organise, steps
 from web.shows.forms import ShotForm, ShowForm
-from web.shows.middleware import wants_json
 from web.shows.models import Shot, Show
-from web.shows.reading import base_of
+from web.shows.reading import base_of, wants_json
 
 
 def find(show: str, shot: str) -> Shot:
@@ -33,6 +32,14 @@ def step_page(
         "redoable": history.next_revision(shot),
     }
     return render(request, template, frame | (context or {}), status=status)
+
+
+def without_its_page(request, key: str, sentence: str, status: int):
+    """A step's page where the page itself can't be shown: head, steps, undo and history, and the sentence."""
+    address = request.resolver_match.kwargs
+    shot = find(address["show"], address["shot"])
+    context = {"sentence": sentence, "revisions": history.listed(shot)}
+    return step_page(request, shot, key, "shows/without_its_page.html", context, status)
 
 
 def shows(request):
