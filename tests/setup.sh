@@ -5,6 +5,7 @@ need=()
 command -v /usr/bin/chromium >/dev/null || need+=(chromium)
 test -e /usr/share/doc/opencv-doc/examples/data/left01.jpg || need+=(opencv-doc)
 command -v redis-server >/dev/null || need+=(redis-server)
+command -v node >/dev/null || need+=(nodejs)  # runs the unit tests of the scripts; nothing else does
 ldconfig -p | grep -q libEGL.so.1 || need+=(libegl1 libgl1-mesa-dri)  # the reference renderer draws off-screen
 if [ ${#need[@]} -eq 0 ]; then exit 0; fi
 echo "Missing for the tests, and installed now: ${need[*]}"

@@ -353,7 +353,7 @@ def take_database_lens(request, show, shot):
     actions.take_profile(
         shot,
         f"{lens.model} at {focal:g} mm{says}"[:150],
-        lens.projection.name,
+        lens.projection,
         coefficients,
         base_of(request),
     )

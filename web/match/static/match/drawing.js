@@ -1,11 +1,9 @@
 // Draws marks, surveyed points and proposals over the plate, in screen pixels. Knows no rule of the job.
 
 import {svg} from "../ui/table.js";
+import {kindOf, nameOf} from "./geometry.js";
 
 const LETTERS = {across: "X", up: "Y", along: "Z", bow: "⌒"};
-export const kindOf = mark => mark.axis || mark.kind;
-export const pointsOf = mark => mark.kind === "spot" ? [mark.at] : mark.points;
-export const nameOf = mark => mark.name || mark.id;
 
 export class Drawing {
   constructor(table) {

@@ -1,0 +1,111 @@
+// Talks to the server: previews while something is dragged, edits one after another, the report renewed with each answer.
+
+import {notice, post} from "../ui/app.js";
+import {newestOnly} from "../ui/table.js";
+import {putBack, queueBehind, typedIn} from "./typed.js";
+
+export class Asking {
+  /** `pen`: what is drawn or dragged just now, of which the server knows nothing yet. */
+  constructor({sheet, root, shown, aids, leaves, view, pen}) {
+    Object.assign(this, {sheet, root, shown, aids, leaves, view, pen});
+    this.saving = Promise.resolve();
+    this.pending = 0; // edits on their way
+    this.busy = false; // whether one of them makes marks of its own
+    this.preview = newestOnly(marks => this.#preview(marks));
+    queueBehind(sheet, () => this.pending > 0, () => this.saving);
+    document.body.addEventListener("evidence-changed", () => this.refresh().then(() => this.showMark()));
+    window.addEventListener("load", () => this.showMark());
+  }
+
+  /** Ask for an edit, after those that are still under way. `own`: the marks are already here as they will be. */
+  ask(url, body, own = false) {
+    this.preview.clear();
+    this.pending += 1;
+    if (!own) this.#setBusy(true);
+    this.saving = this.saving.then(async () => {
+      try {
+        this.#renew(await post(url, {...body(), base: this.shown.revision, aids: this.aids.wish}));
+      } catch (error) {
+        notice(error.message, "bad", error);
+        if (!error.newest) await this.refresh();
+      } finally {
+        this.pending -= 1;
+        if (!own) this.#setBusy(false);
+      }
+    });
+    return this.saving;
+  }
+
+  /** `run`: small edits of one kind that follow each other are one revision. */
+  save(label, run = "") {
+    const marks = structuredClone(this.shown.marks);
+    return this.ask(this.sheet.dataset.save, () => ({marks, label, run}), true);
+  }
+
+  /** Whether nothing can be drawn until the server has answered; says so. */
+  held() {
+    if (this.busy) notice("One moment: the last step is still under way.", "good");
+    return this.busy;
+  }
+
+  async refresh() {
+    try {
+      const wish = {aids: this.aids.wish, straight: this.aids.straight};
+      this.shown.take(await post(this.sheet.dataset.state, wish));
+      this.view.paint();
+    } catch (error) {
+      notice(error.message);
+    }
+  }
+
+  /** The form of the mark that was chosen last. */
+  showMark() {
+    const place = document.getElementById("mark"), {chosen, known} = this.shown;
+    if (!place) return;
+    place.replaceChildren();
+    const mark = [...chosen].at(-1);
+    if (chosen.size !== 1 || !known.has(mark)) return;
+    const url = this.sheet.dataset.mark.replace("ID", mark);
+    window.htmx?.ajax("GET", url, {target: "#mark", swap: "innerHTML"});
+  }
+
+  /** Where on the floor a place of the plate lies. */
+  async onFloor([x, y]) {
+    const headers = {Accept: "application/json"};
+    return (await fetch(`${this.sheet.dataset.floor}?x=${x}&y=${y}`, {headers})).json();
+  }
+
+  #setBusy(busy) {
+    this.busy = busy;
+    this.root.classList.toggle("waiting", busy);
+  }
+
+  async #preview(marks) {
+    const began = performance.now();
+    const answer = await post(this.sheet.dataset.preview, {marks, aids: this.aids.wish});
+    if (!this.pen.drag) return;
+    this.shown.overlay = answer.overlay;
+    this.shown.residuals = answer.residuals;
+    this.view.paint();
+    const figures = document.getElementById("figures");
+    if (figures) figures.outerHTML = answer.figures;
+    window.dispatchEvent(new CustomEvent("previewed", {detail: performance.now() - began}));
+  }
+
+  #renew(answer) {
+    // What was drawn since it was sent is not in the answer, and is on its way or under the pointer.
+    const newer = !this.busy && (this.pen.drag || this.pen.line || this.pending > 1);
+    this.shown.take(newer ? {...answer, marks: this.shown.marks, saved: answer.marks} : answer);
+    this.view.paint();
+    const {sheet} = this, typed = typedIn(sheet);
+    sheet.innerHTML = answer.report;
+    putBack(sheet, typed);
+    document.querySelector("header #history").replaceWith(sheet.querySelector("#history"));
+    document.querySelector(".frame > #steps").replaceWith(sheet.querySelector("#steps"));
+    window.htmx?.process(sheet);
+    this.leaves.settle();
+    this.showMark();
+    this.view.redraw();
+    if (answer.says) notice(answer.says, "good");
+  }
+}
