@@ -64,6 +64,11 @@ def read(data: bytes, ending: str, unit: str = "m", up_axis: str = "Y") -> Mesh:
             f"This mesh has {len(triangles):,} faces; up to {MOST_TRIANGLES:,} can be used. Thin it out first.",
             "file",
         )
+    if triangles.min() < 0 or triangles.max() >= len(vertices):
+        raise Problem(
+            "This mesh can't be used: some of its faces name corners that the file doesn't have. Export it again.",
+            "file",
+        )
     remarks = []
     sound = np.isfinite(vertices[triangles]).all(axis=(1, 2))
     if not sound.all():

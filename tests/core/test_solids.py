@@ -26,6 +26,15 @@ ELL = (
 CAMERA = Camera.at(Grid.from_gate(640, 360, 36, 20.25), Lens(24), (3, 1.7, 6), 0.4, -0.12, 0.03)
 
 
+def ply(corners, face) -> bytes:
+    """An ASCII PLY of one face."""
+    head = "ply\nformat ascii 1.0\nelement vertex 3\n"
+    head += "".join(f"property float {axis}\n" for axis in "xyz")
+    head += "element face 1\nproperty list uchar int vertex_indices\nend_header\n"
+    rows = [" ".join(f"{value:g}" for value in corner) for corner in corners]
+    return (head + "\n".join([*rows, " ".join(map(str, [3, *face]))]) + "\n").encode()
+
+
 class Solids(TestCase):
     def test_every_kind_is_closed_faces_outward_and_has_its_volume(self):
         round_ = 24 * math.sin(2 * math.pi / 48) / math.pi  # a 48-sided ring's share of the circle
@@ -121,7 +130,10 @@ class Meshes(TestCase):
         trimesh.PointCloud(np.random.default_rng(1).normal(size=(9, 3))).export(
             cloud, file_type="ply"
         )
+        corners = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], np.float32)
         for data, ending, says in (
+            (ply(corners, [0, 1, 9]), "ply", "corners that the file doesn't have"),
+            (ply(corners, [0, 1, -1]), "ply", "corners that the file doesn't have"),
             (b"v 0 0 0\n", "obj", "no faces|can't be read"),
             (cloud.getvalue(), "ply", "no faces"),
             (b"\0\1garbage", "glb", "can't be read"),

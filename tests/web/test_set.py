@@ -10,6 +10,7 @@ from aperture.scene import handles
 from demo.plates import truth
 from tests.web.matched import MatchedShot
 from tests.web.test_shots import NAME
+from web.shows.history import create_shot
 from web.stage.stand_ins import stand_in_from
 
 
@@ -143,6 +144,11 @@ class SetStep(MatchedShot):
         self.assertEqual(
             self.client.post("/shows/tide/LT901/set/card", {"distance": "-3"}).status_code, 422
         )
+
+    def test_the_cameras_of_a_shot_without_one(self):
+        bare = create_shot(self.shot().show, "LT902")
+        page = self.client.get(f"/shows/tide/{bare.code}/set?leaf=cameras")
+        self.assertContains(page, "There is no camera yet")
 
     def test_a_gap_is_told_and_closed_by_its_button(self):
         self.place((1.0, 0, 2.4), name="Floor", kind="plane", width="3", depth="3", height="0")
