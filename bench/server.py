@@ -41,9 +41,9 @@ class Server:
             env=self.environment,
             start_new_session=True,
         )
-        for _ in range(200):
+        while self.process.poll() is None:  # a busy machine may take its time
             try:
-                urllib.request.urlopen(self.address, timeout=5).close()
+                urllib.request.urlopen(self.address + "/healthz", timeout=60).close()
                 return self
             except OSError:
                 time.sleep(0.1)
