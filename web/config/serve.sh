@@ -16,6 +16,6 @@ work &
 worker=$!
 trap 'kill "$worker" 2>/dev/null' EXIT
 trap 'exit 0' INT TERM
-"$bin/gunicorn" web.config.wsgi --bind "127.0.0.1:$port" --workers "${APERTURE_SERVERS:-2}" --threads 40 --timeout 600 --keep-alive 30 --log-level warning &
+"$bin/gunicorn" web.config.wsgi --bind "127.0.0.1:$port" --workers "${APERTURE_SERVERS:-2}" --threads 100 --timeout 600 --keep-alive 30 --log-level warning &
 server=$!
 wait "$server"
