@@ -400,13 +400,9 @@ def describe(step: dict, before: Grid, after: Grid) -> str:
     """A few words on what a step does, for the ledger and the line of undo."""
     do, n = step["do"], format_number
     if do in ("window", "extract", "pad") and "aspect" in step:
-        size = (
-            f", {step['width']} × {step['height']} px"
-            if "height" in step
-            else f", {step['width']} px wide"
-            if "width" in step
-            else ""
-        )
+        size = f", {step['width']} px wide" if "width" in step else ""
+        if "height" in step:
+            size = f", {step['width']} × {step['height']} px"
         return f"to {n(step['aspect'], 3)} : 1{size}"
     if do == "window" and "width_mm" in step:
         return f"{n(step['width_mm'], 3)} × {n(step['height_mm'], 3)} mm from the middle"

@@ -85,10 +85,6 @@ def shape_text(step: dict) -> str:
         return f"{format_number(step['scale'] * 100, 6)} %"
     if "width" in step and "height" in step:
         return f"{step['width']} × {step['height']}"
-    return (
-        f"{step['width']} wide"
-        if "width" in step
-        else f"{step['height']} high"
-        if "height" in step
-        else ""
-    )
+    if "width" in step:
+        return f"{step['width']} wide"
+    return f"{step['height']} high" if "height" in step else ""

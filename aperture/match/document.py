@@ -154,13 +154,9 @@ def _refuse_infinite(value, place, depth):
         raise InvalidDocument(f"Every number must be finite; {place} is not.", place)
     if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
         raise InvalidDocument(f"The number at {place} is too large.", place)
-    items = (
-        value.items()
-        if isinstance(value, dict)
-        else enumerate(value)
-        if isinstance(value, list)
-        else ()
-    )
+    items = enumerate(value) if isinstance(value, list) else ()
+    if isinstance(value, dict):
+        items = value.items()
     for key, item in items:
         _refuse_infinite(item, f"{place}/{key}", depth + 1)
 

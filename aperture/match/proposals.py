@@ -274,6 +274,6 @@ def _names(directions) -> list[str]:
     upright = int(np.argmax(np.abs(directions[:, 1]) - 0.3 * np.abs(directions[:, 2])))
     others = [index for index in range(3) if index != upright]
     along = max(others, key=lambda index: abs(directions[index, 2]))
-    return [
-        "up" if index == upright else "along" if index == along else "across" for index in range(3)
-    ]
+    names = ["across"] * 3
+    names[upright], names[along] = "up", "along"
+    return names

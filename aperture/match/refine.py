@@ -42,9 +42,9 @@ def refine_edge(pixels, points, transfer: str = "srgb") -> Refined:
         reach = float(
             np.clip(0.4 * min(gaps[max(index - 1, 0)], gaps[min(index, len(gaps) - 1)]), 6, 40)
         )
-        first = (
-            reach if index == len(points) - 1 else 0 if index == 0 else reach / 2
-        )  # the ends look inward only
+        first = reach / 2
+        if index in (0, len(points) - 1):  # the ends look inward only
+            first = reach if index else 0
         ends = (
             points[index]
             + np.array([-first, reach - first if index else reach])[:, None] * direction

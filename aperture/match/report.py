@@ -39,12 +39,10 @@ def refusal(problem: str, of: str = "") -> dict:
 def undetermined(system: System, problem: str, focal: bool, direction: bool) -> dict:
     """A refusal that also says which quantities are open."""
     known = {"focal": focal, "direction": direction}
-    determined = {
-        name: ("given" if name == "focal" and 0 not in system.free_lens else "solved")
-        if known.get(name)
-        else "no"
-        for name in ("focal", "direction", "position", "scale")
-    }
+    determined = dict.fromkeys(("focal", "direction", "position", "scale"), "no")
+    determined |= {name: "solved" for name, ok in known.items() if ok}
+    if focal and 0 not in system.free_lens:
+        determined["focal"] = "given"
     missing = [
         {"quantity": name, "would_settle": SETTLES[name]} for name, ok in known.items() if not ok
     ]
@@ -254,7 +252,8 @@ def _rival(system, ours, state, gate) -> dict:
     names = " and ".join(
         f"“{length.name}”" for length in system.evidence.lengths if length.axis is None
     )
-    focal = f", {state.lens.focal_mm:.2f} {'mm' if gate else 'px'}" if 0 in system.free_lens else ""
+    unit = "mm" if gate else "px"
+    focal = f", {state.lens.focal_mm:.2f} {unit}" if 0 in system.free_lens else ""
     points = system.points(state)
     moved = int(np.linalg.norm(points - system.points(ours), axis=1).argmax())
 

@@ -237,13 +237,11 @@ def recognise(
             if target.key == PLATE and not changes:
                 plain = score
             # Of two explanations that agree alike: another grid where its size says so, else a correction done twice.
-            elsewhere = (
-                0.0
-                if target.key == PLATE
-                else 0.015
-                if (target.height, target.width) == expected.shape
-                else 0.005
-            )
+            elsewhere = 0.005
+            if target.key == PLATE:
+                elsewhere = 0.0
+            elif (target.height, target.width) == expected.shape:
+                elsewhere = 0.015
             rank = score - 0.01 * changes - elsewhere
             if best is None or rank > best[0]:
                 best = rank, score, geometry, changes or target.key != PLATE
@@ -293,11 +291,9 @@ def overlap(alpha, expected) -> float:
 def in_words(one: Correction, way: int, by_hand: bool = False, target: Target | None = None) -> str:
     """What the render must and must not get of a correction, and what was done; `target`: the grid that it was made for."""
     if not one.of_plate:
-        return (
-            ("You have it turned over." if by_hand else f"It is {one.about}: it was turned back.")
-            if way
-            else ""
-        )
+        if not way:
+            return ""
+        return "You have it turned over." if by_hand else f"It is {one.about}: it was turned back."
     if one.key == "lens" and way == 0 and target and target.straight:
         return "The plate is bent by its lens, and this render was made for a straight grid: the chain bent it, on its way to the plate."
     if one.key == "lens":

@@ -66,7 +66,9 @@ def reserve(home: Path, stem: Path, ending: str) -> Path:
 
 def of_frame(folder: Path, frames: list[int], number: int | None) -> Path:
     """Where in a folder the files of a frame are, the first one's where there is no such; the folder itself where it is of a still."""
-    return folder / str(number if number in frames else frames[0]) if frames else folder
+    if not frames:
+        return folder
+    return folder / str(number if number in frames else frames[0])
 
 
 def write(place: Path, make) -> None:

@@ -71,15 +71,10 @@ INSTALLED_APPS = [
 # Long work waits in the database for a worker (`manage.py db_worker`). With APERTURE_REDIS=redis://… it waits there instead, for any number of
 # workers on any number of machines that share the data folder (`manage.py rqworker --job-class django_tasks_rq.Job`). Tests do it at once.
 REDIS = os.environ.get("APERTURE_REDIS", "")
-TASKS = {
-    "default": {
-        "BACKEND": "django_tasks.backends.immediate.ImmediateBackend"
-        if os.environ.get("APERTURE_TASKS") == "immediate"
-        else "django_tasks_rq.RQBackend"
-        if REDIS
-        else "django_tasks_db.DatabaseBackend"
-    }
-}
+_backend = "django_tasks_rq.RQBackend" if REDIS else "django_tasks_db.DatabaseBackend"
+if os.environ.get("APERTURE_TASKS") == "immediate":
+    _backend = "django_tasks.backends.immediate.ImmediateBackend"
+TASKS = {"default": {"BACKEND": _backend}}
 if REDIS:
     INSTALLED_APPS.append("django_rq")
     RQ_QUEUES = {"default": {"URL": REDIS, "DEFAULT_TIMEOUT": 24 * 3600}}

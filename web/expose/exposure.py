@@ -24,10 +24,8 @@ class Given:
 def of_plate(shot: Shot) -> dict[str, Given]:
     """Stop, shutter (s) and ISO that the plate was taken with."""
     known, typed = metadata_of(shot.state, plate_of(shot)), shot.state["plate_facts"]
-    return {
-        key: Given(known.get(name), "typed" if name in typed else "file" if name in known else "")
-        for key, name in OF_PLATE.items()
-    }
+    origins = dict.fromkeys(known, "file") | dict.fromkeys(typed, "typed")
+    return {key: Given(known.get(name), origins.get(name, "")) for key, name in OF_PLATE.items()}
 
 
 def of_camera(shot: Shot) -> dict[str, Given]:

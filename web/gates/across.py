@@ -33,7 +33,6 @@ def _facts(shot: Shot) -> dict[str, str] | None:
         chain = chain_of(state)
     except Problem:
         return None
-    last = chain.stages[-1]
     rate = (
         f"{format_rate(parse_rate(gate['rate']))} fps"
         if gate.get("rate")
@@ -45,12 +44,15 @@ def _facts(shot: Shot) -> dict[str, str] | None:
         "squeeze": f"{gate['squeeze']:g}",
         "rate": rate,
         "plate": f"{plate['width']} × {plate['height']}" if plate else "–",
-        "delivery": "as the plate"
-        if len(chain.stages) - 1 == chain.plate
-        else "as the lens needs"
-        if _by_lens(gate)
-        else last.size_text,
+        "delivery": _delivery(chain, gate),
     }
+
+
+def _delivery(chain, gate: dict) -> str:
+    """The size of the last grid, in words where it follows another."""
+    if len(chain.stages) - 1 == chain.plate:
+        return "as the plate"
+    return "as the lens needs" if _by_lens(gate) else chain.stages[-1].size_text
 
 
 def _by_lens(gate: dict) -> bool:

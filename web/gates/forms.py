@@ -214,9 +214,9 @@ class StepForm(forms.Form):
         if self.do == "straighten":
             values["enlarge"] = step.get("enlarge", True)
         if self.do == "overscan":
-            values["how"] = (
-                "distortion" if step.get("for") else "sides" if "left" in step else "percent"
-            )
+            values["how"] = "sides" if "left" in step else "percent"
+            if step.get("for"):
+                values["how"] = "distortion"
             values.setdefault("percent", "10" if len(step) == 1 else "")
         if self.do == "bin":
             values.setdefault("by", "2")

@@ -70,7 +70,9 @@ def lens_of(state: dict, plate=None) -> FoundLens | None:
 def chain_of(state: dict, lens: Lens | None = None) -> Chain | None:
     """The gate chain; None until there is a gate. With a lens, what it bends is followed too."""
     plate, gate = state["plate"], state["gate"]
-    return build(gate, (plate["width"], plate["height"]) if plate else None, lens) if gate else None
+    if not gate:
+        return None
+    return build(gate, (plate["width"], plate["height"]) if plate else None, lens)
 
 
 @once

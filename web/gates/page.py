@@ -211,6 +211,15 @@ WIDE, HIGH = 860, 322
 DRAWN = 540  # the rectangles take the left part, their labels the rest
 
 
+def _kind_of_shape(chain, members, straight: bool) -> str:
+    """How the outline of some grids is drawn."""
+    if straight:
+        return "straight"
+    if chain.plate in members:
+        return "plate"
+    return "sensor" if 0 in members else "grid"
+
+
 def drawing(chain: Chain, selected: int) -> dict:
     """The grids on the sensor, to scale, in an SVG of WIDE × HIGH units; `mm` tells the script how to get from it to millimetres."""
     corners = []
@@ -239,15 +248,7 @@ def drawing(chain: Chain, selected: int) -> dict:
         ).append(index)
     for key, members in merged.items():
         points = place(corners[members[0]])
-        kind = (
-            "straight"
-            if key[2]
-            else "plate"
-            if chain.plate in members
-            else "sensor"
-            if 0 in members
-            else "grid"
-        )
+        kind = _kind_of_shape(chain, members, straight=key[2])
         shapes.append(
             {
                 "d": "M" + "L".join(f"{x:.2f} {y:.2f}" for x, y in points) + "Z",

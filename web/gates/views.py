@@ -129,7 +129,9 @@ def _index_after(state_gate, chain, selected) -> int:
     )
     keys = [step["id"] for step in steps]
     key = chain.stages[selected].key
-    return keys.index(key) + 1 if key in keys else at if selected >= chain.plate else 0
+    if key in keys:
+        return keys.index(key) + 1
+    return at if selected >= chain.plate else 0
 
 
 def _step_form(request, shot, chain):

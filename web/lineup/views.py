@@ -60,11 +60,7 @@ def lineup(request, show, shot, form=None, status=200):
         "stale": own is not None and own.digest != now,
         "rows": rows(own, chosen),
         "curve": curve(chosen),
-        "alpha_says": chosen.alpha_says
-        if chosen
-        else snapshots.alpha_of(own.of_frame(None))
-        if own
-        else [],
+        "alpha_says": _alpha_says(own, chosen),
         "frames": (chosen or own).frames if chosen or own else [],
         "taken": TakenForm(row=chosen) if chosen and chosen.taken else None,
         "facts": snapshots.facts(shot, timezone.localtime()),
@@ -92,6 +88,13 @@ def values(request, show, shot):
         snapshots.values_at(shot, row.of_frame(frame) if row else None, x, y),
         content_type="text/plain",
     )
+
+
+def _alpha_says(own, chosen) -> list:
+    """Sentences about the alpha of the render on the table."""
+    if chosen:
+        return chosen.alpha_says
+    return snapshots.alpha_of(own.of_frame(None)) if own else []
 
 
 @require_GET

@@ -104,12 +104,8 @@ def floor_map(camera, fit, document, show) -> dict:
                 "d": f"M{at[0] - r:.1f} {at[1]:.1f}a{r:.1f} {r:.1f} 0 1 0 {2 * r:.1f} 0a{r:.1f} {r:.1f} 0 1 0 {-2 * r:.1f} 0",
             }
         )
-        value = (
-            show.length(metres)[0]
-            if show.length_unit in ("ft", "in")
-            else f"{metres * 100:.1f} cm"
-            if metres < 1
-            else f"{metres:.1f} m"
-        )
+        value = f"{metres * 100:.1f} cm" if metres < 1 else f"{metres:.1f} m"
+        if show.length_unit in ("ft", "in"):
+            value = show.length(metres)[0]
         labels += [label(at, f"{px:.1f} px", "trust"), label(at, value, "trust below")]
     return {"paths": paths, "labels": labels}

@@ -63,7 +63,9 @@ class PlateFactsForm(forms.Form):
     def initial_of(metadata: dict, transfer: str) -> dict:
         """What holds now, as text."""
         time = metadata.get("exposure_time")
-        shutter = "" if time is None else f"1/{1 / time:g} s" if time < 0.4 else f"{time:g} s"
+        shutter = ""
+        if time is not None:  # to six digits, so that what isn't changed stays the file's
+            shutter = f"1/{1 / time:g} s" if time < 0.4 else f"{time:g} s"
         shown = {key: metadata.get(key, "") for key in PlateFactsForm.TEXTS}
         if "focal_mm" in metadata:
             shown["focal_mm"] = f"{metadata['focal_mm']:g} mm"

@@ -166,10 +166,11 @@ def metadata_rows(data: dict, typed: dict) -> list[Row]:
         ("Date", "date", data.get("date", "–")),
         ("Orientation", "orientation", orientation),
     ]
-    return [
-        Row(name, value, origin="" if value == "–" else "typed" if key in typed else "file")
-        for name, key, value in values
-    ]
+    rows = []
+    for name, key, value in values:
+        origin = "typed" if key in typed else "file"
+        rows.append(Row(name, value, origin="" if value == "–" else origin))
+    return rows
 
 
 def _cached(response):

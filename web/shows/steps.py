@@ -109,6 +109,13 @@ def _standing(shot, key: str, standing: Callable | None) -> Standing:
         return Standing("needs", "can't be computed")
 
 
+def _together(states: set[str]) -> str:
+    """The state of several shots: one that needs the artist counts for all."""
+    if "needs" in states:
+        return "needs"
+    return states.pop() if states in ({"settled"}, {"nothing"}) else "begun"
+
+
 def tally(shots) -> list[dict]:
     """For each step that is in this version: how many of the shots have settled it, and whether one needs the artist."""
     rows = [strip(shot) for shot in shots]
@@ -116,15 +123,7 @@ def tally(shots) -> list[dict]:
     for column in zip(*rows):
         if column[0]["url"]:
             states = [item["state"] for item in column]
-            state = (
-                "needs"
-                if "needs" in states
-                else "settled"
-                if set(states) == {"settled"}
-                else "begun"
-                if set(states) != {"nothing"}
-                else "nothing"
-            )
+            state = _together(set(states))
             out.append(
                 {
                     "name": column[0]["name"],

@@ -137,12 +137,8 @@ class LooksForm(TypedForm):
             ("focus_m", "The focus distance"),
         ):
             value = self.length(name, label, 1e-3, 1e5, "above 1 mm and at most 100 km")
-            looks[name] = (
-                value
-                if value is not None
-                else self.looks[name]
-                if (data.get(name) or "").strip()
-                else None
-            )
+            if value is None and (data.get(name) or "").strip():
+                value = self.looks[name]  # what can't be read leaves what was there
+            looks[name] = value
         data["looks"] = looks
         return data

@@ -203,15 +203,14 @@ def f_number(one: ShotCamera, known: dict) -> float | None:
 
 def stop_and_focus(looks: dict, f_number: float | None, show) -> list[str]:
     """In words, those that are known: the T-stop that was typed, or else the f-number; the focus distance."""
-    stop = f"T {looks['stop']:g}" if looks.get("stop") else f"f/{f_number:g}" if f_number else ""
-    return [
-        part
-        for part in (
-            stop,
-            f"focus {show.length(looks['focus_m'])[0]}" if looks.get("focus_m") else "",
-        )
-        if part
-    ]
+    words = []
+    if looks.get("stop"):
+        words.append(f"T {looks['stop']:g}")
+    elif f_number:
+        words.append(f"f/{f_number:g}")
+    if looks.get("focus_m"):
+        words.append(f"focus {show.length(looks['focus_m'])[0]}")
+    return words
 
 
 def facts_of(one: ShotCamera, show, known: dict) -> list[str]:
