@@ -27,10 +27,11 @@ $(TESTS): $(STAMP) requirements/test.txt
 	$(V)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/test.txt
 	touch $(TESTS)
 
-lint: $(TESTS) ## check how the code is written: ruff, its formatter, who imports whom, migrations
+lint: $(TESTS) ## check how the code is written: ruff, its formatter, who imports whom, migrations; scripts, where `npm ci` was run
 	$(V)/ruff check .
 	$(V)/ruff format --check .
 	$(V)/lint-imports --no-cache
+	@test ! -x node_modules/.bin/biome || node_modules/.bin/biome format web tests/scripts
 	@data=$$(mktemp -d) && trap "rm -rf $$data" EXIT && APERTURE_DATA=$$data $(V)/python manage.py makemigrations --check --dry-run
 
 setup-tests: $(TESTS) ## install what tests need: packages of the system (as root), and into .venv

@@ -19,7 +19,11 @@ test("a fresh id is the first that neither a mark nor a fact has", () => {
 });
 
 test("a point is put into the stretch that it lies nearest to", () => {
-  const bent = [[0, 0], [100, 0], [100, 100]];
+  const bent = [
+    [0, 0],
+    [100, 0],
+    [100, 100],
+  ];
   assert.equal(geometry.nearestStretch(bent, [40, 3]), 0);
   assert.equal(geometry.nearestStretch(bent, [98, 60]), 1);
   assert.equal(geometry.nearestStretch(bent, [-50, 0]), 0); // before its beginning
@@ -27,9 +31,25 @@ test("a point is put into the stretch that it lies nearest to", () => {
 });
 
 test("a box takes what lies in it whole, whichever corner it was drawn from", () => {
-  const marks = [edge("e1", [10, 10], [20, 20]), edge("e2", [10, 10], [60, 20]), spot("s1", [30, 30])];
-  for (const [from, to] of [[[0, 0], [40, 40]], [[40, 0], [0, 40]]]) {
-    assert.deepEqual(geometry.inBox(marks, from, to).map(mark => mark.id), ["e1", "s1"]);
+  const marks = [
+    edge("e1", [10, 10], [20, 20]),
+    edge("e2", [10, 10], [60, 20]),
+    spot("s1", [30, 30]),
+  ];
+  for (const [from, to] of [
+    [
+      [0, 0],
+      [40, 40],
+    ],
+    [
+      [40, 0],
+      [0, 40],
+    ],
+  ]) {
+    assert.deepEqual(
+      geometry.inBox(marks, from, to).map(mark => mark.id),
+      ["e1", "s1"],
+    );
   }
 });
 
@@ -68,5 +88,8 @@ test("the next surveyed point is one that is expected in the picture", () => {
 
 test("stepping through the marks goes around the end", () => {
   const shown = new Shown(answer([spot("s1"), spot("s2"), spot("s3")]));
-  assert.deepEqual([1, 1, 1, 1, -1].map(by => shown.step(by)), ["s1", "s2", "s3", "s1", "s3"]);
+  assert.deepEqual(
+    [1, 1, 1, 1, -1].map(by => shown.step(by)),
+    ["s1", "s2", "s3", "s1", "s3"],
+  );
 });

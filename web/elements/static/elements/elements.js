@@ -3,7 +3,8 @@
 import {typing, watchJob} from "../ui/app.js";
 import {LightTable} from "../ui/table.js";
 
-const root = document.getElementById("light-table"), layers = document.getElementById("layers");
+const root = document.getElementById("light-table"),
+  layers = document.getElementById("layers");
 
 if (root) {
   const table = new LightTable(root);
@@ -18,19 +19,31 @@ if (root) {
       sessionStorage.setItem("look", choose.value);
       if (frame) {
         document.getElementById("frame-number").value = frame.value;
-        document.querySelectorAll("[data-save]").forEach(link => { link.href = `${link.dataset.save}&frame=${frame.value}`; });
+        document.querySelectorAll("[data-save]").forEach(link => {
+          link.href = `${link.dataset.save}&frame=${frame.value}`;
+        });
       }
     };
     frame?.addEventListener("input", show);
     const last = sessionStorage.getItem("look");
-    if ([...choose.options].some(option => option.value === last)) { choose.value = last; show(); }
+    if ([...choose.options].some(option => option.value === last)) {
+      choose.value = last;
+      show();
+    }
     choose.addEventListener("change", show);
     document.addEventListener("keydown", event => {
       if (typing(event) || event.ctrlKey || event.metaKey) return;
-      const step = {",": -1, ".": 1}[event.key], count = choose.options.length;
+      const step = {",": -1, ".": 1}[event.key],
+        count = choose.options.length;
       const way = {"[": -1, "]": 1}[event.key];
-      if (way && frame) { frame.value = +frame.value + way; show(); }
-      if (step) { choose.selectedIndex = (choose.selectedIndex + step + count) % count; show(); }
+      if (way && frame) {
+        frame.value = +frame.value + way;
+        show();
+      }
+      if (step) {
+        choose.selectedIndex = (choose.selectedIndex + step + count) % count;
+        show();
+      }
     });
   }
 }

@@ -3,10 +3,12 @@
 import {notice, typing, watchJob} from "../ui/app.js";
 import {LightTable, newestOnly, svg} from "../ui/table.js";
 
-const root = document.getElementById("light-table"), ARROW_SCALE = 20;
+const root = document.getElementById("light-table"),
+  ARROW_SCALE = 20;
 
 function start(page) {
-  const table = new LightTable(root), layer = document.getElementById("marks");
+  const table = new LightTable(root),
+    layer = document.getElementById("marks");
   table.panWithLeft = event => event.button === 0;
   if (!page.render) return;
   const hint = document.getElementById("hint");
@@ -17,48 +19,91 @@ function start(page) {
     to.searchParams.set("against", event.target.value);
     location.assign(to);
   });
-  const shade = page.shade ? table.lay(page.shade) : null, render = table.lay(page.render), alpha = table.lay(page.alpha);
+  const shade = page.shade ? table.lay(page.shade) : null,
+    render = table.lay(page.render),
+    alpha = table.lay(page.alpha);
   if (shade) shade.style.mixBlendMode = "multiply";
-  const [wipe, angle, ghost, rate] = ["wipe", "angle", "ghost", "rate"].map(id => document.getElementById(id));
+  const [wipe, angle, ghost, rate] = ["wipe", "angle", "ghost", "rate"].map(id =>
+    document.getElementById(id),
+  );
   const shown = {wire: false, arrows: page.arrows.length > 0};
-  let look = "over", on = true, timer = null, edges = null, frame = page.frames[0];
-  const query = () => new URLSearchParams({...(page.returned ? {returned: page.returned} : {}), ...(page.frames.length ? {frame} : {})});
+  let look = "over",
+    on = true,
+    timer = null,
+    edges = null,
+    frame = page.frames[0];
+  const query = () =>
+    new URLSearchParams({
+      ...(page.returned ? {returned: page.returned} : {}),
+      ...(page.frames.length ? {frame} : {}),
+    });
 
   // The half of the picture that the render keeps: a large polygon whose edge stands at the angle and at the wipe's share of the way across.
   function half(kept = true) {
-    const turn = +angle.value * Math.PI / 180, [w, h] = [table.width, table.height];
-    const across = [Math.cos(turn), Math.sin(turn)], along = [-across[1], across[0]];
-    const reach = (Math.abs(across[0]) * w + Math.abs(across[1]) * h) / 2, edge = (2 * wipe.value - 1) * reach, far = w + h;
-    const at = (a, b) => `${w / 2 + across[0] * a + along[0] * b}px ${h / 2 + across[1] * a + along[1] * b}px`;
+    const turn = (+angle.value * Math.PI) / 180,
+      [w, h] = [table.width, table.height];
+    const across = [Math.cos(turn), Math.sin(turn)],
+      along = [-across[1], across[0]];
+    const reach = (Math.abs(across[0]) * w + Math.abs(across[1]) * h) / 2,
+      edge = (2 * wipe.value - 1) * reach,
+      far = w + h;
+    const at = (a, b) =>
+      `${w / 2 + across[0] * a + along[0] * b}px ${h / 2 + across[1] * a + along[1] * b}px`;
     const side = kept ? -far : far;
-    return +wipe.value >= 1 ? "none" : `polygon(${at(edge, -far)}, ${at(edge, far)}, ${at(side, far)}, ${at(side, -far)})`;
+    return +wipe.value >= 1
+      ? "none"
+      : `polygon(${at(edge, -far)}, ${at(edge, far)}, ${at(side, far)}, ${at(side, -far)})`;
   }
   function update() {
     const visible = {over: on, difference: true, flicker: on, plate: false, alpha: false}[look];
-    for (const image of [render, shade]) if (image) image.style.visibility = visible ? "" : "hidden";
+    for (const image of [render, shade])
+      if (image) image.style.visibility = visible ? "" : "hidden";
     if (other) {
-      other.style.visibility = {over: +wipe.value < 1 || +ghost.value < 1, difference: true, flicker: !on, plate: false, alpha: false}[look] ? "" : "hidden";
+      other.style.visibility = {
+        over: +wipe.value < 1 || +ghost.value < 1,
+        difference: true,
+        flicker: !on,
+        plate: false,
+        alpha: false,
+      }[look]
+        ? ""
+        : "hidden";
       other.style.clipPath = look === "over" ? half(false) : "none";
     }
     alpha.style.visibility = look === "alpha" ? "" : "hidden";
     render.style.mixBlendMode = look === "difference" ? "difference" : "";
-    for (const image of [render, alpha, shade]) if (image) { image.style.clipPath = half(); image.style.opacity = image === alpha ? 1 : ghost.value; }
+    for (const image of [render, alpha, shade])
+      if (image) {
+        image.style.clipPath = half();
+        image.style.opacity = image === alpha ? 1 : ghost.value;
+      }
     angle.parentElement.hidden = +wipe.value >= 1;
     rate.parentElement.hidden = look !== "flicker";
-    document.querySelectorAll("[data-look]").forEach(button => button.setAttribute("aria-pressed", button.dataset.look === look));
-    document.querySelectorAll("[data-layer]").forEach(button => button.setAttribute("aria-pressed", shown[button.dataset.layer]));
+    document
+      .querySelectorAll("[data-look]")
+      .forEach(button => button.setAttribute("aria-pressed", button.dataset.look === look));
+    document
+      .querySelectorAll("[data-layer]")
+      .forEach(button => button.setAttribute("aria-pressed", shown[button.dataset.layer]));
     draw();
   }
   function draw() {
     layer.replaceChildren();
     if (shown.wire) {
       const group = svg("g", {transform: table.over.getAttribute("transform")}, layer);
-      for (const d of page.wire) { svg("path", {d, class: "wire-case"}, group); svg("path", {d, class: "wire"}, group); }
+      for (const d of page.wire) {
+        svg("path", {d, class: "wire-case"}, group);
+        svg("path", {d, class: "wire"}, group);
+      }
     }
-    const arrows = [...(shown.arrows && (page.arrows_frame ?? frame) === frame ? page.arrows : []), ...(edges?.on ? edges.arrows : [])];
+    const arrows = [
+      ...(shown.arrows && (page.arrows_frame ?? frame) === frame ? page.arrows : []),
+      ...(edges?.on ? edges.arrows : []),
+    ];
     if (arrows.length) {
       for (const [x, y, dx, dy] of arrows) {
-        const [x1, y1] = table.toScreen([x, y]), [x2, y2] = [x1 + dx * ARROW_SCALE, y1 + dy * ARROW_SCALE];
+        const [x1, y1] = table.toScreen([x, y]),
+          [x2, y2] = [x1 + dx * ARROW_SCALE, y1 + dy * ARROW_SCALE];
         svg("line", {x1, y1, x2, y2, class: "miss-case"}, layer);
         svg("line", {x1, y1, x2, y2, class: "miss"}, layer);
       }
@@ -68,7 +113,11 @@ function start(page) {
     look = look === next && next !== "over" ? "over" : next;
     clearInterval(timer);
     on = true;
-    if (look === "flicker") timer = setInterval(() => { on = !on; update(); }, 500 / rate.value);
+    if (look === "flicker")
+      timer = setInterval(() => {
+        on = !on;
+        update();
+      }, 500 / rate.value);
     update();
   }
   // What both pictures have under the pointer, while the loupe is out.
@@ -79,7 +128,9 @@ function start(page) {
     const says = await (await fetch(`${page.values}?${asked}`)).text();
     if (table.loupeOn) hint.textContent = says;
   });
-  root.addEventListener("pointermove", event => { if (table.loupeOn) ask(table.toPlate(event)); });
+  root.addEventListener("pointermove", event => {
+    if (table.loupeOn) ask(table.toPlate(event));
+  });
 
   // A sequence: another frame of the same pictures.
   const slider = document.getElementById("frame");
@@ -89,21 +140,38 @@ function start(page) {
     frame = page.frames[+slider.value];
     document.getElementById("frame-number").value = frame;
     document.getElementById("kept-frame").value = frame;
-    document.querySelectorAll("#burn-in div").forEach(line => { line.textContent = line.textContent.replace(/ frame \d+ /, ` frame ${frame} `); });
-    for (const [image, url] of [[render, page.render], [alpha, page.alpha], [shade, page.shade]]) if (image) image.src = `${url}?${query()}`;
+    document.querySelectorAll("#burn-in div").forEach(line => {
+      line.textContent = line.textContent.replace(/ frame \d+ /, ` frame ${frame} `);
+    });
+    for (const [image, url] of [
+      [render, page.render],
+      [alpha, page.alpha],
+      [shade, page.shade],
+    ])
+      if (image) image.src = `${url}?${query()}`;
     draw();
   }
   slider?.addEventListener("input", () => toFrame(slider.value));
   if (slider) toFrame(0);
 
   // The plate's own edges, measured when they are asked for.
-  const edgesButton = document.getElementById("edges"), edgesSays = document.getElementById("edges-says");
+  const edgesButton = document.getElementById("edges"),
+    edgesSays = document.getElementById("edges-says");
   async function toggleEdges() {
     if (!edges) {
       edgesSays.hidden = false;
-      const stop = new AbortController(), cancel = Object.assign(document.createElement("button"), {className: "button small", textContent: "Stop"});
+      const stop = new AbortController(),
+        cancel = Object.assign(document.createElement("button"), {
+          className: "button small",
+          textContent: "Stop",
+        });
       cancel.addEventListener("click", () => stop.abort());
-      edgesSays.replaceChildren("Measuring the plate’s edges… ", document.createElement("progress"), " ", cancel);
+      edgesSays.replaceChildren(
+        "Measuring the plate’s edges… ",
+        document.createElement("progress"),
+        " ",
+        cancel,
+      );
       try {
         const answer = await (await fetch(page.edges, {signal: stop.signal})).json();
         if (answer.problem) throw new Error(answer.problem);
@@ -117,19 +185,39 @@ function start(page) {
     edges.on = !edges.on;
     edgesButton.setAttribute("aria-pressed", edges.on);
     edgesSays.hidden = !edges.on;
-    edgesSays.replaceChildren(Object.assign(document.createElement("b"), {textContent: "The plate’s edges"}), `${edges.says} Measured: ${edges.names.join(", ")}. The arrows are ${ARROW_SCALE} times as long.`);
+    edgesSays.replaceChildren(
+      Object.assign(document.createElement("b"), {textContent: "The plate’s edges"}),
+      `${edges.says} Measured: ${edges.names.join(", ")}. The arrows are ${ARROW_SCALE} times as long.`,
+    );
     draw();
   }
   edgesButton?.addEventListener("click", toggleEdges);
-  const burnIn = document.getElementById("burn-in"), burn = document.getElementById("burn");
-  const toggleBurn = () => { burnIn.hidden = !burnIn.hidden; burn.setAttribute("aria-pressed", !burnIn.hidden); };
+  const burnIn = document.getElementById("burn-in"),
+    burn = document.getElementById("burn");
+  const toggleBurn = () => {
+    burnIn.hidden = !burnIn.hidden;
+    burn.setAttribute("aria-pressed", !burnIn.hidden);
+  };
   burn.addEventListener("click", toggleBurn);
-  const toggle = name => { shown[name] = !shown[name]; update(); };
+  const toggle = name => {
+    shown[name] = !shown[name];
+    update();
+  };
   for (const input of [wipe, angle, ghost]) input.addEventListener("input", update);
-  rate.addEventListener("input", () => { if (look === "flicker") { look = "over"; choose("flicker"); } });
-  document.querySelectorAll("[data-look]").forEach(button => button.addEventListener("click", () => choose(button.dataset.look)));
-  document.querySelectorAll("[data-layer]").forEach(button => button.addEventListener("click", () => toggle(button.dataset.layer)));
-  const keys = {o: "over", p: "plate", a: "alpha", x: "difference", k: "flicker"}, layers = {w: "wire", m: "arrows"};
+  rate.addEventListener("input", () => {
+    if (look === "flicker") {
+      look = "over";
+      choose("flicker");
+    }
+  });
+  document
+    .querySelectorAll("[data-look]")
+    .forEach(button => button.addEventListener("click", () => choose(button.dataset.look)));
+  document
+    .querySelectorAll("[data-layer]")
+    .forEach(button => button.addEventListener("click", () => toggle(button.dataset.layer)));
+  const keys = {o: "over", p: "plate", a: "alpha", x: "difference", k: "flicker"},
+    layers = {w: "wire", m: "arrows"};
   document.addEventListener("keydown", event => {
     if (typing(event) || event.ctrlKey || event.metaKey) return;
     const key = event.key.toLowerCase();
@@ -139,11 +227,18 @@ function start(page) {
     if (key === "b") toggleBurn();
     if (key === "l") table.toggleLoupe();
     if (slider && (key === "j" || key === "u")) toFrame(+slider.value + (key === "u" ? 1 : -1));
-    if (key === "," || key === ".") { wipe.value = +wipe.value + (key === "." ? 0.01 : -0.01); update(); }
-    if (key === "[" || key === "]") { angle.value = +angle.value + (key === "]" ? 5 : -5); update(); }
+    if (key === "," || key === ".") {
+      wipe.value = +wipe.value + (key === "." ? 0.01 : -0.01);
+      update();
+    }
+    if (key === "[" || key === "]") {
+      angle.value = +angle.value + (key === "]" ? 5 : -5);
+      update();
+    }
   });
   table.onView(draw);
-  if (page.arrows.length) hint.textContent = `arrows are ${ARROW_SCALE} times as long as what is off`;
+  if (page.arrows.length)
+    hint.textContent = `arrows are ${ARROW_SCALE} times as long as what is off`;
   update();
 }
 

@@ -12,8 +12,14 @@ export class Asking {
     this.pending = 0; // edits on their way
     this.busy = false; // whether one of them makes marks of its own
     this.preview = newestOnly(marks => this.#preview(marks));
-    queueBehind(sheet, () => this.pending > 0, () => this.saving);
-    document.body.addEventListener("evidence-changed", () => this.refresh().then(() => this.showMark()));
+    queueBehind(
+      sheet,
+      () => this.pending > 0,
+      () => this.saving,
+    );
+    document.body.addEventListener("evidence-changed", () =>
+      this.refresh().then(() => this.showMark()),
+    );
     window.addEventListener("load", () => this.showMark());
   }
 
@@ -60,7 +66,8 @@ export class Asking {
 
   /** The form of the mark that was chosen last. */
   showMark() {
-    const place = document.getElementById("mark"), {chosen, known} = this.shown;
+    const place = document.getElementById("mark"),
+      {chosen, known} = this.shown;
     if (!place) return;
     place.replaceChildren();
     const mark = [...chosen].at(-1);
@@ -97,7 +104,8 @@ export class Asking {
     const newer = !this.busy && (this.pen.drag || this.pen.line || this.pending > 1);
     this.shown.take(newer ? {...answer, marks: this.shown.marks, saved: answer.marks} : answer);
     this.view.paint();
-    const {sheet} = this, typed = typedIn(sheet);
+    const {sheet} = this,
+      typed = typedIn(sheet);
     sheet.innerHTML = answer.report;
     putBack(sheet, typed);
     document.querySelector("header #history").replaceWith(sheet.querySelector("#history"));

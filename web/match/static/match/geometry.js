@@ -1,6 +1,6 @@
 // Small geometry of marks on the plate, in plate pixels. Knows neither the page nor the server.
 
-export const pointsOf = mark => mark.kind === "spot" ? [mark.at] : mark.points;
+export const pointsOf = mark => (mark.kind === "spot" ? [mark.at] : mark.points);
 export const kindOf = mark => mark.axis || mark.kind;
 export const nameOf = mark => mark.name || mark.id;
 
@@ -42,7 +42,10 @@ export function nearestStretch(points, at) {
 
 /** Those marks all of whose points lie in the box between two corners. */
 export function inBox(marks, a, b) {
-  const within = point => [0, 1].every(axis =>
-    point[axis] >= Math.min(a[axis], b[axis]) && point[axis] <= Math.max(a[axis], b[axis]));
+  const within = point =>
+    [0, 1].every(
+      axis =>
+        point[axis] >= Math.min(a[axis], b[axis]) && point[axis] <= Math.max(a[axis], b[axis]),
+    );
   return marks.filter(mark => pointsOf(mark).every(within));
 }

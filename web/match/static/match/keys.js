@@ -4,7 +4,13 @@ import {notice, typing} from "../ui/app.js";
 import {moved, nameOf, pointsOf, setPoint} from "./geometry.js";
 
 const TOOLS = {
-  x: "across", y: "up", z: "along", b: "bow", o: "origin", s: "spot", escape: "choose",
+  x: "across",
+  y: "up",
+  z: "along",
+  b: "bow",
+  o: "origin",
+  s: "spot",
+  escape: "choose",
 };
 const WAYS = {arrowleft: [-1, 0], arrowright: [1, 0], arrowup: [0, -1], arrowdown: [0, 1]};
 const LOCKED = "This camera or draft is locked. Unlock it to change its marks.";
@@ -16,12 +22,15 @@ export class Keys {
     Object.assign(this, {root, shown, view, asking, pen, others});
     this.nudging = null;
     document.addEventListener("keydown", event => this.#key(event));
-    window.addEventListener("pagehide", () => { if (this.nudging) this.#saveNudges(); });
+    window.addEventListener("pagehide", () => {
+      if (this.nudging) this.#saveNudges();
+    });
   }
 
   #key(event) {
     if (typing(event) || event.altKey) return;
-    const key = event.key.toLowerCase(), {pen} = this;
+    const key = event.key.toLowerCase(),
+      {pen} = this;
     if (event.ctrlKey || event.metaKey) {
       if (key !== "a" || pen.tool !== "choose") return;
       event.preventDefault();
@@ -43,7 +52,9 @@ export class Keys {
   }
 
   #ofChosen(event, key) {
-    const {shown} = this, {only} = shown, removes = ["delete", "backspace"].includes(key);
+    const {shown} = this,
+      {only} = shown,
+      removes = ["delete", "backspace"].includes(key);
     if (key === "tab" && document.activeElement === this.root && only && only.kind !== "spot") {
       event.preventDefault();
       shown.point = (shown.point + 1) % only.points.length;
@@ -61,7 +72,8 @@ export class Keys {
 
   #remove() {
     if (this.asking.held()) return;
-    const {shown, asking} = this, those = shown.those;
+    const {shown, asking} = this,
+      those = shown.those;
     shown.marks = shown.marks.filter(mark => !shown.chosen.has(mark.id));
     shown.chosen = new Set();
     const what = those.length > 1 ? `${those.length} marks` : nameOf(those[0]);
@@ -71,7 +83,9 @@ export class Keys {
   /** By one pixel or a tenth: the chosen point of one mark, or several marks whole. */
   #nudge(way, step) {
     if (this.asking.held()) return;
-    const {shown} = this, {only} = shown, by = way.map(value => value * step);
+    const {shown} = this,
+      {only} = shown,
+      by = way.map(value => value * step);
     if (only) {
       const points = pointsOf(only);
       setPoint(only, shown.point, moved(points[shown.point] || points[0], by));

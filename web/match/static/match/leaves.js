@@ -10,7 +10,8 @@ export class Leaves {
     this.hiddenChanged = hiddenChanged;
     this.open = sessionStorage.getItem(KEY) || "fit";
     sheet.addEventListener("click", event => {
-      const leaf = event.target.closest("[data-leaf]"), kind = event.target.closest("[data-kind]");
+      const leaf = event.target.closest("[data-leaf]"),
+        kind = event.target.closest("[data-kind]");
       if (leaf) this.show(leaf.dataset.leaf);
       if (kind) {
         const name = kind.dataset.kind;
@@ -20,11 +21,13 @@ export class Leaves {
       }
     });
     sheet.addEventListener("keydown", event => {
-      const leaf = event.target.closest("[data-leaf]"), step = {ArrowRight: 1, ArrowLeft: -1}[event.key];
+      const leaf = event.target.closest("[data-leaf]"),
+        step = {ArrowRight: 1, ArrowLeft: -1}[event.key];
       if (!leaf || !step) return;
       event.preventDefault();
       event.stopPropagation();
-      const all = [...sheet.querySelectorAll("[data-leaf]")], next = all[(all.indexOf(leaf) + step + all.length) % all.length];
+      const all = [...sheet.querySelectorAll("[data-leaf]")],
+        next = all[(all.indexOf(leaf) + step + all.length) % all.length];
       this.show(next.dataset.leaf);
       next.focus();
     });
@@ -33,11 +36,15 @@ export class Leaves {
       this.sort = event.target.value;
       this.settle();
     });
-    document.addEventListener("htmx:afterSwap", event => { if (event.target === sheet) this.settle(); });
+    document.addEventListener("htmx:afterSwap", event => {
+      if (event.target === sheet) this.settle();
+    });
     this.settle();
     // What a leaf asks for on its own is heard once htmx has read the page, which is after this.
     window.addEventListener("load", () => {
-      sheet.querySelectorAll("[data-lazy]").forEach(part => { delete part.dataset.asked; });
+      sheet.querySelectorAll("[data-lazy]").forEach(part => {
+        delete part.dataset.asked;
+      });
       this.settle();
     });
   }
@@ -56,23 +63,38 @@ export class Leaves {
       button.setAttribute("aria-selected", button.dataset.leaf === this.open);
       button.tabIndex = button.dataset.leaf === this.open ? 0 : -1;
     });
-    sheet.querySelectorAll("[data-leaf-of]").forEach(leaf => { leaf.hidden = leaf.dataset.leafOf !== this.open; });
+    sheet.querySelectorAll("[data-leaf-of]").forEach(leaf => {
+      leaf.hidden = leaf.dataset.leafOf !== this.open;
+    });
     // A problem beside a field must be seen, on whichever leaf it stands.
     const wrong = sheet.querySelector("[data-leaf-of] .error");
-    if (wrong && wrong.closest("[data-leaf-of]").hidden) return this.show(wrong.closest("[data-leaf-of]").dataset.leafOf);
+    if (wrong && wrong.closest("[data-leaf-of]").hidden)
+      return this.show(wrong.closest("[data-leaf-of]").dataset.leafOf);
     sheet.querySelectorAll(`[data-leaf-of="${this.open}"] [data-lazy]`).forEach(part => {
       if (part.dataset.asked) return;
       part.dataset.asked = "1";
       window.htmx?.trigger(part, "leaf-shown");
     });
-    const sort = sheet.querySelector("#sort"), list = sheet.querySelector("#evidence");
+    const sort = sheet.querySelector("#sort"),
+      list = sheet.querySelector("#evidence");
     if (sort) sort.value = this.sort;
     if (list) {
-      const key = {amount: row => -row.dataset.amount, sigmas: row => -row.dataset.sigmas, leverage: row => -row.dataset.leverage, drawn: row => +row.dataset.order}[this.sort];
+      const key = {
+        amount: row => -row.dataset.amount,
+        sigmas: row => -row.dataset.sigmas,
+        leverage: row => -row.dataset.leverage,
+        drawn: row => +row.dataset.order,
+      }[this.sort];
       const rows = [...list.querySelectorAll("[data-id]")];
-      rows.sort(key ? (a, b) => key(a) - key(b) : (a, b) => a.textContent.localeCompare(b.textContent));
+      rows.sort(
+        key ? (a, b) => key(a) - key(b) : (a, b) => a.textContent.localeCompare(b.textContent),
+      );
       rows.forEach(row => list.append(row));
     }
-    sheet.querySelectorAll("[data-kind]").forEach(button => button.setAttribute("aria-pressed", !this.hidden.has(button.dataset.kind)));
+    sheet
+      .querySelectorAll("[data-kind]")
+      .forEach(button =>
+        button.setAttribute("aria-pressed", !this.hidden.has(button.dataset.kind)),
+      );
   }
 }

@@ -12,12 +12,14 @@ import {Proposing} from "./proposing.js";
 import {Shown} from "./shown.js";
 import {View} from "./view.js";
 
-const sheet = document.getElementById("sheet"), root = document.getElementById("light-table");
+const sheet = document.getElementById("sheet"),
+  root = document.getElementById("light-table");
 
 if (root) start(JSON.parse(document.getElementById("page-data").textContent));
 
 function start(data) {
-  const table = new LightTable(root), shown = new Shown(data);
+  const table = new LightTable(root),
+    shown = new Shown(data);
   const aids = new Aids(table, () => asking.refresh());
   const leaves = new Leaves(sheet, {hiddenChanged: () => view.redraw()});
   const pen = new Pen({root, sheet, table, shown, aids, leaves});
@@ -55,7 +57,8 @@ function start(data) {
 
   document.querySelector("[data-act=refine]").addEventListener("click", refine);
   sheet.addEventListener("click", event => {
-    const pick = event.target.closest("[data-pick]"), surveyed = event.target.closest("[data-survey]");
+    const pick = event.target.closest("[data-pick]"),
+      surveyed = event.target.closest("[data-survey]");
     const other = event.target.closest("button[data-beside]");
     if (pick) pen.choose(pick.dataset.pick, 0, event.shiftKey);
     if (surveyed) pen.placeNext(surveyed.dataset.survey);

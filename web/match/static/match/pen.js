@@ -3,7 +3,14 @@
 import {notice} from "../ui/app.js";
 import {newestOnly} from "../ui/table.js";
 import {
-  inBox, kindOf, length, moved, nameOf, nearestStretch, pointsOf, setPoint,
+  inBox,
+  kindOf,
+  length,
+  moved,
+  nameOf,
+  nearestStretch,
+  pointsOf,
+  setPoint,
 } from "./geometry.js";
 
 const ON_FLOOR = ["figure", "cube", "room"];
@@ -23,13 +30,18 @@ export class Pen {
   connect(view, asking) {
     Object.assign(this, {view, asking});
     const {root, table} = this;
-    table.panWithLeft = event => event.button === 0 && this.tool === "choose" && !event.shiftKey
-      && !event.target.closest("[data-mark], [data-proposal]");
+    table.panWithLeft = event =>
+      event.button === 0 &&
+      this.tool === "choose" &&
+      !event.shiftKey &&
+      !event.target.closest("[data-mark], [data-proposal]");
     root.addEventListener("pointerdown", event => this.#press(event));
     root.addEventListener("pointermove", event => this.#move(event));
     root.addEventListener("pointerup", () => this.#release());
     root.addEventListener("pointercancel", () => this.#cancel());
-    root.addEventListener("pointerleave", () => { if (!this.drag) table.hideLoupe(); });
+    root.addEventListener("pointerleave", () => {
+      if (!this.drag) table.hideLoupe();
+    });
     for (const button of document.querySelectorAll("[data-tool]")) {
       button.addEventListener("click", () => this.take(button.dataset.tool));
     }
@@ -81,22 +93,29 @@ export class Pen {
     this.asking.showMark();
   }
 
-  #visible() { return this.shown.marks.filter(mark => !this.leaves.hidden.has(kindOf(mark))); }
+  #visible() {
+    return this.shown.marks.filter(mark => !this.leaves.hidden.has(kindOf(mark)));
+  }
 
   // Lines drawn by clicks -------------------------------------------------------------------------
 
   /** End a line drawn by clicks. */
   endLine() {
-    const {mark, before} = this.line, points = mark.points.slice(0, -1); // the last one follows the pointer
+    const {mark, before} = this.line,
+      points = mark.points.slice(0, -1); // the last one follows the pointer
     this.line = null;
     if (points.length < (mark.kind === "bow" ? 3 : 2)) {
       this.#forget(before);
-      return notice(mark.kind === "bow"
-        ? "A bow needs three points or more: click along the thing that is straight in life."
-        : "That edge has no length: press at one end, drag to the other, and let go.");
+      return notice(
+        mark.kind === "bow"
+          ? "A bow needs three points or more: click along the thing that is straight in life."
+          : "That edge has no length: press at one end, drag to the other, and let go.",
+      );
     }
     mark.points = points;
-    return this.asking.save(`Drew ${mark.id} ${mark.axis || "bow"}`).then(() => this.asking.showMark());
+    return this.asking
+      .save(`Drew ${mark.id} ${mark.axis || "bow"}`)
+      .then(() => this.asking.showMark());
   }
 
   /** Take the last point of a line drawn by clicks back; the rest stays. */
@@ -127,7 +146,8 @@ export class Pen {
   }
 
   #newLine(at) {
-    const bow = this.tool === "bow", {shown} = this;
+    const bow = this.tool === "bow",
+      {shown} = this;
     const mark = {
       id: shown.freshId(bow ? "b" : "e"),
       kind: bow ? "bow" : "edge",
@@ -164,7 +184,8 @@ export class Pen {
 
   /** Choose what is under the pointer; what a drag would move, or null. */
   #grab(event, at) {
-    const {shown} = this, offered = event.target.closest("[data-proposal]");
+    const {shown} = this,
+      offered = event.target.closest("[data-proposal]");
     if (offered) {
       this.asking.ask(this.sheet.dataset.take, () => ({index: +offered.dataset.proposal}));
       return null;
@@ -172,7 +193,8 @@ export class Pen {
     const hit = event.target.closest("[data-mark]");
     if (!hit) return event.shiftKey ? {box: true, from: at, to: at} : null;
     const onPoint = hit.dataset.point !== undefined;
-    const mark = shown.find(hit.dataset.mark), point = onPoint ? +hit.dataset.point : shown.point;
+    const mark = shown.find(hit.dataset.mark),
+      point = onPoint ? +hit.dataset.point : shown.point;
     if (event.altKey && mark.kind !== "spot") this.#addPoint(mark, at);
     else if (event.shiftKey) this.choose(mark.id, point, true);
     else return this.#hold(mark, point, onPoint, at);
@@ -180,7 +202,8 @@ export class Pen {
   }
 
   #hold(mark, point, onPoint, at) {
-    const {shown} = this, before = structuredClone(shown.marks);
+    const {shown} = this,
+      before = structuredClone(shown.marks);
     const several = shown.chosen.has(mark.id) && shown.chosen.size > 1;
     if (!several) this.choose(mark.id, point);
     if (shown.locked) return null;
@@ -191,13 +214,15 @@ export class Pen {
       return {together, whole, from: at, before, label};
     }
     // A point grabbed beside its centre keeps its distance to the pointer: nothing jumps.
-    const held = pointsOf(mark)[point], off = [held[0] - at[0], held[1] - at[1]];
+    const held = pointsOf(mark)[point],
+      off = [held[0] - at[0], held[1] - at[1]];
     return {mark, index: point, off, before, label: `Moved ${nameOf(mark)}`};
   }
 
   /** What the tool in hand begins at a place; null where nothing is dragged. */
   #begin(at) {
-    const {shown, tool} = this, before = structuredClone(shown.marks);
+    const {shown, tool} = this,
+      before = structuredClone(shown.marks);
     if (ON_FLOOR.includes(tool)) {
       this.#aidAt(at);
       return tool === "room" ? {room: true} : null;
@@ -220,7 +245,8 @@ export class Pen {
   }
 
   #beginSpot(at, before) {
-    const {shown} = this, origin = this.tool === "origin";
+    const {shown} = this,
+      origin = this.tool === "origin";
     const isOrigin = mark => mark.kind === "spot" && mark.world?.every(value => value === 0);
     let mark = origin ? shown.marks.find(isOrigin) : null;
     if (mark) mark.at = at;
@@ -248,7 +274,8 @@ export class Pen {
 
   #move(event) {
     if (this.table.panning) return;
-    const {drag, line} = this, at = this.table.toPlate(event);
+    const {drag, line} = this,
+      at = this.table.toPlate(event);
     if (drag?.room) return void this.dragRoom(at);
     if (drag?.box) {
       drag.to = at;
@@ -281,7 +308,9 @@ export class Pen {
     } else setPoint(drag.mark, drag.index, drag.off ? moved(at, drag.off) : at);
   }
 
-  #onScreen(mark) { return length(mark) * this.table.scale; }
+  #onScreen(mark) {
+    return length(mark) * this.table.scale;
+  }
 
   #release() {
     const done = this.drag;
@@ -299,7 +328,9 @@ export class Pen {
     if (!done.moved && !done.fresh) return;
     const those = done.together || [done.mark];
     const run = done.fresh ? "" : `drag ${those.map(mark => mark.id).join(" ")}`;
-    this.asking.save(done.label, run).then(() => { if (done.fresh) this.asking.showMark(); });
+    this.asking.save(done.label, run).then(() => {
+      if (done.fresh) this.asking.showMark();
+    });
   }
 
   /** A click instead of a drag: the line is drawn point by point. */
@@ -318,16 +349,19 @@ export class Pen {
   // Aids on the floor -----------------------------------------------------------------------------
 
   async #dragRoom(at) {
-    const {at: corner} = await this.asking.onFloor(at), {wish} = this.aids;
+    const {at: corner} = await this.asking.onFloor(at),
+      {wish} = this.aids;
     if (!corner || !wish.room) return;
     wish.room = {...wish.room, to: corner, height: this.aids.height};
     await this.asking.refresh();
   }
 
   async #aidAt(at) {
-    const answer = await this.asking.onFloor(at), {wish} = this.aids;
+    const answer = await this.asking.onFloor(at),
+      {wish} = this.aids;
     if (!answer.at) return notice(answer.problem);
-    if (this.tool === "room") wish.room = {from: answer.at, to: answer.at, height: this.aids.height};
+    if (this.tool === "room")
+      wish.room = {from: answer.at, to: answer.at, height: this.aids.height};
     else wish[this.tool === "figure" ? "figures" : "cubes"].push(answer.at);
     await this.asking.refresh();
   }

@@ -2,7 +2,12 @@
 
 import {notice} from "../ui/app.js";
 
-const GROUPS = [["across", "X"], ["up", "Y"], ["along", "Z"], ["all", ""]];
+const GROUPS = [
+  ["across", "X"],
+  ["up", "Y"],
+  ["along", "Z"],
+  ["all", ""],
+];
 
 export class Proposing {
   /** `changed()` is called when what is offered changes; `take(body)` asks the server for some of it. */
@@ -18,7 +23,9 @@ export class Proposing {
   }
 
   /** The segments that are offered; null while none are. */
-  get segments() { return this.open && this.found ? this.found.segments : null; }
+  get segments() {
+    return this.open && this.found ? this.found.segments : null;
+  }
 
   async toggle() {
     this.open = !this.open;
@@ -44,7 +51,8 @@ export class Proposing {
   }
 
   #group(axis, letter) {
-    const count = this.found.counts[axis], button = document.createElement("button");
+    const count = this.found.counts[axis],
+      button = document.createElement("button");
     button.className = "button small";
     button.textContent = `${letter} ${axis}${count === undefined ? "" : ` (${count})`}`;
     button.addEventListener("click", () => {
@@ -56,7 +64,8 @@ export class Proposing {
 
   /** The server's answer, with progress and a way to stop; null where it was stopped. */
   async #look() {
-    const stop = new AbortController(), cancel = document.createElement("button");
+    const stop = new AbortController(),
+      cancel = document.createElement("button");
     cancel.className = "button small";
     cancel.textContent = "Stop looking";
     cancel.addEventListener("click", () => stop.abort());
@@ -64,9 +73,12 @@ export class Proposing {
     this.groups.replaceChildren(document.createElement("progress"), cancel);
     try {
       const headers = {Accept: "application/json"};
-      return await (await fetch(this.sheet.dataset.proposals, {headers, signal: stop.signal})).json();
+      return await (
+        await fetch(this.sheet.dataset.proposals, {headers, signal: stop.signal})
+      ).json();
     } catch (error) {
-      if (error.name !== "AbortError") notice("The server does not answer. Try again when it runs.");
+      if (error.name !== "AbortError")
+        notice("The server does not answer. Try again when it runs.");
       if (this.open) this.toggle();
       return null;
     } finally {

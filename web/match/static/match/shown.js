@@ -30,14 +30,22 @@ export class Shown {
     }
   }
 
-  find(id) { return this.marks.find(mark => mark.id === id); }
+  find(id) {
+    return this.marks.find(mark => mark.id === id);
+  }
 
   /** The one mark that is chosen; null where none or several are. */
-  get only() { return this.chosen.size === 1 ? this.find([...this.chosen][0]) ?? null : null; }
+  get only() {
+    return this.chosen.size === 1 ? (this.find([...this.chosen][0]) ?? null) : null;
+  }
 
-  get those() { return this.marks.filter(mark => this.chosen.has(mark.id)); }
+  get those() {
+    return this.marks.filter(mark => this.chosen.has(mark.id));
+  }
 
-  freshId(letter) { return freshId(letter, [...this.marks, ...this.facts]); }
+  freshId(letter) {
+    return freshId(letter, [...this.marks, ...this.facts]);
+  }
 
   /** The surveyed point to place next: one that is expected in the picture before the others. */
   nextSurveyed() {

@@ -1,14 +1,22 @@
 // What is typed in the report's forms survives when the report is renewed under it, and waits its turn behind edits under way.
 
-const formOf = field => field.form?.getAttribute("hx-post") || field.form?.getAttribute("action") || "";
-const fields = sheet => [...sheet.querySelectorAll("input:not([type=hidden]):not([type=file]), textarea, select")].filter(field => field.name);
-const changed = field => field.tagName === "SELECT"
-  ? [...field.options].some(option => option.selected !== option.defaultSelected) && [...field.options].some(option => option.defaultSelected)
-  : field.value !== field.defaultValue;
+const formOf = field =>
+  field.form?.getAttribute("hx-post") || field.form?.getAttribute("action") || "";
+const fields = sheet =>
+  [...sheet.querySelectorAll("input:not([type=hidden]):not([type=file]), textarea, select")].filter(
+    field => field.name,
+  );
+const changed = field =>
+  field.tagName === "SELECT"
+    ? [...field.options].some(option => option.selected !== option.defaultSelected) &&
+      [...field.options].some(option => option.defaultSelected)
+    : field.value !== field.defaultValue;
 
 /** The fields that were changed and not sent, but those of the form `sent`. */
 export function typedIn(sheet, sent = null) {
-  return fields(sheet).filter(field => changed(field) && field.form !== sent).map(field => ({form: formOf(field), name: field.name, value: field.value}));
+  return fields(sheet)
+    .filter(field => changed(field) && field.form !== sent)
+    .map(field => ({form: formOf(field), name: field.name, value: field.value}));
 }
 
 /** Put them back into a renewed report. */
@@ -27,7 +35,11 @@ export function queueBehind(sheet, waiting, settled) {
     event.preventDefault();
     const name = elt.tagName === "FORM" ? "submit" : "click";
     settled().then(() => {
-      const now = sheet.contains(elt) ? elt : [...sheet.querySelectorAll("[hx-post]")].find(one => one.getAttribute("hx-post") === path && one.tagName === elt.tagName);
+      const now = sheet.contains(elt)
+        ? elt
+        : [...sheet.querySelectorAll("[hx-post]")].find(
+            one => one.getAttribute("hx-post") === path && one.tagName === elt.tagName,
+          );
       if (now) window.htmx.trigger(now, name);
     });
   });
@@ -36,5 +48,7 @@ export function queueBehind(sheet, waiting, settled) {
   document.addEventListener("htmx:beforeSwap", event => {
     if (event.detail.target === sheet) kept = typedIn(sheet, event.detail.elt?.closest("form"));
   });
-  document.addEventListener("htmx:afterSwap", event => { if (event.detail.target === sheet) putBack(sheet, kept); });
+  document.addEventListener("htmx:afterSwap", event => {
+    if (event.detail.target === sheet) putBack(sheet, kept);
+  });
 }

@@ -60,7 +60,8 @@ export class View {
 
   #labels() {
     for (const label of this.shown.overlay.labels) {
-      const trust = label.class.startsWith("trust"), below = label.class.endsWith("below");
+      const trust = label.class.startsWith("trust"),
+        below = label.class.endsWith("below");
       const dy = trust ? (below ? 13 : -1) : -5;
       this.drawing.text(label.x, label.y, label.text, label.class, trust ? 0 : 7, dy);
     }
@@ -81,8 +82,10 @@ export class View {
   }
 
   #hint() {
-    const {shown, tools} = this, {tool} = tools;
-    const told = tool === "survey" && shown.wanted ? `click where ${shown.wanted} is seen` : HINTS[tool];
+    const {shown, tools} = this,
+      {tool} = tools;
+    const told =
+      tool === "survey" && shown.wanted ? `click where ${shown.wanted} is seen` : HINTS[tool];
     const several = shown.chosen.size > 1 && `${shown.chosen.size} marks chosen`;
     const says = this.aids.guides && shown.overlay.says;
     document.getElementById("hint").textContent = [told, several, says].filter(Boolean).join(" · ");

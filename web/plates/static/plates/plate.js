@@ -3,8 +3,11 @@
 import {csrf, notice, typing} from "../ui/app.js";
 import {LightTable} from "../ui/table.js";
 
-const form = document.getElementById("bring-in"), input = document.getElementById("id_picture");
-const bar = document.getElementById("sending"), says = document.getElementById("sending-says"), button = document.getElementById("send");
+const form = document.getElementById("bring-in"),
+  input = document.getElementById("id_picture");
+const bar = document.getElementById("sending"),
+  says = document.getElementById("sending-says"),
+  button = document.getElementById("send");
 
 if (document.getElementById("light-table")) {
   const table = new LightTable();
@@ -34,17 +37,27 @@ function send() {
     form.querySelector(".error")?.remove();
     const error = page.querySelector("#bring-in .error");
     if (error) input.after(error);
-    else notice(page.querySelector(".sheet p")?.textContent || "The server could not take this picture.");
+    else
+      notice(
+        page.querySelector(".sheet p")?.textContent || "The server could not take this picture.",
+      );
     input.value = "";
   });
-  request.addEventListener("error", () => { button.disabled = false; notice("The server does not answer. Nothing was changed."); });
+  request.addEventListener("error", () => {
+    button.disabled = false;
+    notice("The server does not answer. Nothing was changed.");
+  });
   request.send(new FormData(form));
 }
 
-form.addEventListener("submit", event => { event.preventDefault(); send(); });
+form.addEventListener("submit", event => {
+  event.preventDefault();
+  send();
+});
 input.addEventListener("change", send);
 const drop = document.getElementById("table");
-for (const name of ["dragover", "drop"]) drop.addEventListener(name, event => event.preventDefault());
+for (const name of ["dragover", "drop"])
+  drop.addEventListener(name, event => event.preventDefault());
 drop.addEventListener("drop", event => {
   if (!event.dataTransfer.files.length) return;
   input.files = event.dataTransfer.files;

@@ -20,10 +20,15 @@ async function send(file, signal) {
 }
 
 async function sendAll(files) {
-  const stop = new AbortController(), refused = [];
+  const stop = new AbortController(),
+    refused = [];
   const says = document.getElementById("photographs-says");
   const bar = Object.assign(document.createElement("progress"), {max: files.length, value: 0});
-  const button = Object.assign(document.createElement("button"), {type: "button", className: "button small", textContent: "Stop"});
+  const button = Object.assign(document.createElement("button"), {
+    type: "button",
+    className: "button small",
+    textContent: "Stop",
+  });
   const text = document.createElement("span");
   button.addEventListener("click", () => stop.abort());
   says.replaceChildren(bar, text, button);
@@ -47,7 +52,9 @@ async function sendAll(files) {
 }
 
 if (form) {
-  document.addEventListener("dragover", event => { if (hasFiles(event)) event.preventDefault(); });
+  document.addEventListener("dragover", event => {
+    if (hasFiles(event)) event.preventDefault();
+  });
   document.addEventListener("drop", event => {
     if (!hasFiles(event)) return;
     event.preventDefault();

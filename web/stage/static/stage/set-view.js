@@ -8,10 +8,13 @@ const AXES = ["#E0A526", "#B58CF2", "#3CC7A5"];
 
 /** A material whose surface is striped on screen, so that marks differ by more than their colour; `slope` 1 or -1. */
 function striped(options, slope, ink) {
-  const material = new THREE.MeshBasicMaterial({side: THREE.DoubleSide, ...options}), [r, g, b] = new THREE.Color(ink).toArray();
+  const material = new THREE.MeshBasicMaterial({side: THREE.DoubleSide, ...options}),
+    [r, g, b] = new THREE.Color(ink).toArray();
   material.onBeforeCompile = shader => {
-    shader.fragmentShader = shader.fragmentShader.replace("#include <opaque_fragment>",
-      `#include <opaque_fragment>\nif (mod(gl_FragCoord.x + ${slope.toFixed(1)} * gl_FragCoord.y, 9.0) < 2.5) gl_FragColor.rgb = mix(gl_FragColor.rgb, vec3(${r}, ${g}, ${b}), 0.85);`);
+    shader.fragmentShader = shader.fragmentShader.replace(
+      "#include <opaque_fragment>",
+      `#include <opaque_fragment>\nif (mod(gl_FragCoord.x + ${slope.toFixed(1)} * gl_FragCoord.y, 9.0) < 2.5) gl_FragColor.rgb = mix(gl_FragColor.rgb, vec3(${r}, ${g}, ${b}), 0.85);`,
+    );
   };
   material.customProgramCacheKey = () => `striped ${slope} ${ink}`;
   return material;
@@ -42,18 +45,32 @@ export class SetView {
     this.scene.add(sun);
     this.eye = new THREE.Vector3(...world.eye);
     this.up = new THREE.Vector3(...(world.up === "Z" ? [0, 0, 1] : [0, 1, 0]));
-    this.perspective = new THREE.PerspectiveCamera(40, 1, Math.max(this.eye.length(), 1) / 200, Math.max(this.eye.length(), 1) * 60);
+    this.perspective = new THREE.PerspectiveCamera(
+      40,
+      1,
+      Math.max(this.eye.length(), 1) / 200,
+      Math.max(this.eye.length(), 1) * 60,
+    );
     this.flat = new THREE.OrthographicCamera(-1, 1, 1, -1, -2000, 2000);
-    [this.group, this.cardGroup, this.cameraGroup, this.wornGroup] = [0, 0, 0, 0].map(() => new THREE.Group());
+    [this.group, this.cardGroup, this.cameraGroup, this.wornGroup] = [0, 0, 0, 0].map(
+      () => new THREE.Group(),
+    );
     this.scene.add(this.group, this.cardGroup, this.cameraGroup, this.wornGroup);
-    this.texture = place.dataset.plate ? new THREE.TextureLoader().load(place.dataset.plate, () => this.draw()) : null;
+    this.texture = place.dataset.plate
+      ? new THREE.TextureLoader().load(place.dataset.plate, () => this.draw())
+      : null;
     if (this.texture) this.texture.colorSpace = THREE.SRGBColorSpace;
     this.worn = {};
     this.marksOn = true;
     this.grid(world, this.eye.length() || 5);
     this.spots(world.spots);
     this.ball = new THREE.Sphere().setFromPoints(
-      [...world.cameras.flatMap(({eye, end}) => [eye, ...end]), ...(world.card || []), [0, 0, 0]].map(at => new THREE.Vector3(...at)));
+      [
+        ...world.cameras.flatMap(({eye, end}) => [eye, ...end]),
+        ...(world.card || []),
+        [0, 0, 0],
+      ].map(at => new THREE.Vector3(...at)),
+    );
     this.ghost(1);
     this.cameras();
     this.look("orbit");
@@ -63,22 +80,37 @@ export class SetView {
 
   /** From around, or straight from above, from the front or the side: `which` is orbit, plan, front or side. */
   look(which) {
-    const middle = this.ball.center, radius = this.ball.radius, side = new THREE.Vector3(...this.world.right);
+    const middle = this.ball.center,
+      radius = this.ball.radius,
+      side = new THREE.Vector3(...this.world.right);
     side.addScaledVector(this.up, -side.dot(this.up)).normalize();
     const back = new THREE.Vector3().crossVectors(side, this.up);
     this.view = which === "orbit" ? this.perspective : this.flat;
     const from = which === "plan" ? this.up : which === "front" ? back : side;
-    const around = side.clone().multiplyScalar(0.75).addScaledVector(this.up, 0.75).addScaledVector(back, 0.55).normalize();
+    const around = side
+      .clone()
+      .multiplyScalar(0.75)
+      .addScaledVector(this.up, 0.75)
+      .addScaledVector(back, 0.55)
+      .normalize();
     this.view.up.copy(which === "plan" ? back.clone().negate() : this.up);
     const narrow = Math.min(1, (this.place.clientWidth || 1) / (this.place.clientHeight || 1));
-    this.view.position.copy(middle).addScaledVector(which === "orbit" ? around : from, radius * 2.7 / (which === "orbit" ? narrow : 1));
+    this.view.position
+      .copy(middle)
+      .addScaledVector(
+        which === "orbit" ? around : from,
+        (radius * 2.7) / (which === "orbit" ? narrow : 1),
+      );
     if (this.view === this.flat) this.flat.zoom = 1;
     this.controls?.dispose();
     this.controls = new OrbitControls(this.view, this.renderer.domElement);
     this.controls.enableRotate = which === "orbit";
     if (which !== "orbit") this.controls.mouseButtons.LEFT = THREE.MOUSE.PAN;
     this.controls.target.copy(middle);
-    this.controls.addEventListener("change", () => { this.turnFacts(); this.draw(); });
+    this.controls.addEventListener("change", () => {
+      this.turnFacts();
+      this.draw();
+    });
     this.controls.update();
     this.resize();
   }
@@ -90,23 +122,59 @@ export class SetView {
   }
 
   grid({spacing, up}, reach) {
-    const cells = Math.min(60, Math.max(10, Math.ceil(reach * 1.2 / spacing))), points = [], half = cells * spacing;
-    const at = (a, b) => up === "Z" ? new THREE.Vector3(a, b, 0) : new THREE.Vector3(a, 0, b);
-    for (let i = -cells; i <= cells; i++) points.push(at(i * spacing, -half), at(i * spacing, half), at(-half, i * spacing), at(half, i * spacing));
+    const cells = Math.min(60, Math.max(10, Math.ceil((reach * 1.2) / spacing))),
+      points = [],
+      half = cells * spacing;
+    const at = (a, b) => (up === "Z" ? new THREE.Vector3(a, b, 0) : new THREE.Vector3(a, 0, b));
+    for (let i = -cells; i <= cells; i++)
+      points.push(
+        at(i * spacing, -half),
+        at(i * spacing, half),
+        at(-half, i * spacing),
+        at(half, i * spacing),
+      );
     this.scene.add(this.line(points, "#ffffff", false, 0.22));
     const origin = new THREE.Vector3();
-    const ends = up === "Z" ? [[1, 0, 0], [0, 0, 1], [0, -1, 0]] : [[1, 0, 0], [0, 1, 0], [0, 0, 1]];
-    ends.forEach((end, i) => this.scene.add(this.line([origin, new THREE.Vector3(...end).multiplyScalar(spacing * 1.5)], AXES[i])));
+    const ends =
+      up === "Z"
+        ? [
+            [1, 0, 0],
+            [0, 0, 1],
+            [0, -1, 0],
+          ]
+        : [
+            [1, 0, 0],
+            [0, 1, 0],
+            [0, 0, 1],
+          ];
+    ends.forEach((end, i) =>
+      this.scene.add(
+        this.line([origin, new THREE.Vector3(...end).multiplyScalar(spacing * 1.5)], AXES[i]),
+      ),
+    );
   }
 
   spots(all) {
     // An ellipsoid of 2 ±, never too small to be seen; and a stroke to the floor.
-    const least = this.world.spacing * 0.03, up = this.up;
+    const least = this.world.spacing * 0.03,
+      up = this.up;
     for (const {at, plus_minus} of all) {
-      const centre = new THREE.Vector3(...at), ball = new THREE.Mesh(new THREE.SphereGeometry(1, 16, 10), new THREE.MeshBasicMaterial({color: "#f5f2ea"}));
+      const centre = new THREE.Vector3(...at),
+        ball = new THREE.Mesh(
+          new THREE.SphereGeometry(1, 16, 10),
+          new THREE.MeshBasicMaterial({color: "#f5f2ea"}),
+        );
       ball.position.copy(centre);
       ball.scale.set(...plus_minus.map(value => Math.max(2 * value, least)));
-      this.scene.add(ball, this.line([centre, centre.clone().addScaledVector(up, -centre.dot(up))], "#f5f2ea", false, 0.5));
+      this.scene.add(
+        ball,
+        this.line(
+          [centre, centre.clone().addScaledVector(up, -centre.dot(up))],
+          "#f5f2ea",
+          false,
+          0.5,
+        ),
+      );
     }
   }
 
@@ -114,11 +182,20 @@ export class SetView {
   ghost(opacity) {
     empty(this.cardGroup);
     if (this.world.card) {
-      const corners = this.world.card.map(at => new THREE.Vector3(...at)), geometry = new THREE.BufferGeometry();
+      const corners = this.world.card.map(at => new THREE.Vector3(...at)),
+        geometry = new THREE.BufferGeometry();
       geometry.setFromPoints([corners[0], corners[3], corners[1], corners[2]]);
       geometry.setAttribute("uv", new THREE.Float32BufferAttribute([0, 1, 0, 0, 1, 1, 1, 0], 2));
       geometry.setIndex([0, 1, 2, 2, 1, 3]);
-      const card = new THREE.Mesh(geometry, new THREE.MeshBasicMaterial({map: this.texture, side: THREE.DoubleSide, transparent: true, opacity: opacity * 0.92}));
+      const card = new THREE.Mesh(
+        geometry,
+        new THREE.MeshBasicMaterial({
+          map: this.texture,
+          side: THREE.DoubleSide,
+          transparent: true,
+          opacity: opacity * 0.92,
+        }),
+      );
       this.cardGroup.add(card, this.line(corners, "#f5f2ea", true));
     }
     this.draw();
@@ -129,18 +206,29 @@ export class SetView {
     empty(this.cameraGroup);
     this.facts = [];
     for (const one of this.world.cameras) {
-      const eye = new THREE.Vector3(...one.eye), ink = one.chosen ? "#dff3f8" : "#f5f2ea";
-      const pyramid = corners => corners.flatMap((corner, i) => [eye, corner, corner, corners[(i + 1) % 4]]);
+      const eye = new THREE.Vector3(...one.eye),
+        ink = one.chosen ? "#dff3f8" : "#f5f2ea";
+      const pyramid = corners =>
+        corners.flatMap((corner, i) => [eye, corner, corner, corners[(i + 1) % 4]]);
       const end = one.end.map(at => new THREE.Vector3(...at));
       this.cameraGroup.add(this.line(pyramid(end), ink, false, one.chosen ? 1 : 0.75));
       const sides = new THREE.BufferGeometry().setFromPoints([eye, ...end]);
       sides.setIndex([0, 1, 2, 0, 2, 3, 0, 3, 4, 0, 4, 1]);
       const glass = {color: ink, side: THREE.DoubleSide, transparent: true, depthWrite: false};
-      this.cameraGroup.add(new THREE.Mesh(sides, new THREE.MeshBasicMaterial({...glass, opacity: one.opacity})));
+      this.cameraGroup.add(
+        new THREE.Mesh(sides, new THREE.MeshBasicMaterial({...glass, opacity: one.opacity})),
+      );
       if (one.focus) {
-        const corners = one.focus.map(at => new THREE.Vector3(...at)), plane = new THREE.BufferGeometry().setFromPoints(corners);
+        const corners = one.focus.map(at => new THREE.Vector3(...at)),
+          plane = new THREE.BufferGeometry().setFromPoints(corners);
         plane.setIndex([0, 1, 2, 0, 2, 3]);
-        this.cameraGroup.add(this.line(corners, "#3CC7A5", true), new THREE.Mesh(plane, new THREE.MeshBasicMaterial({...glass, color: "#3CC7A5", opacity: 0.18})));
+        this.cameraGroup.add(
+          this.line(corners, "#3CC7A5", true),
+          new THREE.Mesh(
+            plane,
+            new THREE.MeshBasicMaterial({...glass, color: "#3CC7A5", opacity: 0.18}),
+          ),
+        );
       }
       if (one.facts.length) this.plateOfFacts(one, eye, end);
     }
@@ -148,22 +236,51 @@ export class SetView {
   }
 
   plateOfFacts(one, eye, end) {
-    const canvas = document.createElement("canvas"), size = 34, pad = 14, context = canvas.getContext("2d");
-    const font = bold => `${bold ? 700 : 400} ${size}px "Atkinson Hyperlegible Next Variable", "Atkinson Hyperlegible Next", sans-serif`;
-    const wide = Math.max(...one.facts.map((text, i) => { context.font = font(!i); return context.measureText(text).width; }));
+    const canvas = document.createElement("canvas"),
+      size = 34,
+      pad = 14,
+      context = canvas.getContext("2d");
+    const font = bold =>
+      `${bold ? 700 : 400} ${size}px "Atkinson Hyperlegible Next Variable", "Atkinson Hyperlegible Next", sans-serif`;
+    const wide = Math.max(
+      ...one.facts.map((text, i) => {
+        context.font = font(!i);
+        return context.measureText(text).width;
+      }),
+    );
     canvas.width = Math.ceil(wide + 2 * pad);
     canvas.height = Math.ceil(one.facts.length * size * 1.3 + 2 * pad);
     context.fillStyle = "#fcfaf5";
     context.fillRect(0, 0, canvas.width, canvas.height);
     context.fillStyle = "#1f262b";
-    one.facts.forEach((text, i) => { context.font = font(!i); context.fillText(text, pad, pad + size * (1.3 * i + 0.9)); });
-    const map = new THREE.CanvasTexture(canvas), width = Math.max(this.eye.length(), 1) * 0.5, height = width * canvas.height / canvas.width;
+    one.facts.forEach((text, i) => {
+      context.font = font(!i);
+      context.fillText(text, pad, pad + size * (1.3 * i + 0.9));
+    });
+    const map = new THREE.CanvasTexture(canvas),
+      width = Math.max(this.eye.length(), 1) * 0.5,
+      height = (width * canvas.height) / canvas.width;
     map.colorSpace = THREE.SRGBColorSpace;
-    const plate = new THREE.Mesh(new THREE.PlaneGeometry(width, height), new THREE.MeshBasicMaterial({map, side: THREE.DoubleSide}));
-    plate.position.copy(eye).addScaledVector(this.up, height * 0.5 + Math.max(this.eye.length(), 1) * 0.05);
-    const right = new THREE.Vector3(...one.right), ahead = end.reduce((sum, at) => sum.add(at), new THREE.Vector3()).multiplyScalar(0.25).sub(eye);
+    const plate = new THREE.Mesh(
+      new THREE.PlaneGeometry(width, height),
+      new THREE.MeshBasicMaterial({map, side: THREE.DoubleSide}),
+    );
+    plate.position
+      .copy(eye)
+      .addScaledVector(this.up, height * 0.5 + Math.max(this.eye.length(), 1) * 0.05);
+    const right = new THREE.Vector3(...one.right),
+      ahead = end
+        .reduce((sum, at) => sum.add(at), new THREE.Vector3())
+        .multiplyScalar(0.25)
+        .sub(eye);
     for (const way of [right, ahead]) way.addScaledVector(this.up, -way.dot(this.up)).normalize();
-    const facing = {front: ahead, back: ahead.clone().negate(), right, left: right.clone().negate(), above: this.up}[one.side];
+    const facing = {
+      front: ahead,
+      back: ahead.clone().negate(),
+      right,
+      left: right.clone().negate(),
+      above: this.up,
+    }[one.side];
     this.cameraGroup.add(plate);
     if (!facing) this.facts.push(plate);
     else plate.quaternion.copy(this.toward(facing, one.side === "above" ? ahead : this.up));
@@ -171,11 +288,15 @@ export class SetView {
 
   /** The turn that makes a plane face a way, its top toward `top`. */
   toward(facing, top) {
-    return new THREE.Quaternion().setFromRotationMatrix(new THREE.Matrix4().lookAt(facing, new THREE.Vector3(), top));
+    return new THREE.Quaternion().setFromRotationMatrix(
+      new THREE.Matrix4().lookAt(facing, new THREE.Vector3(), top),
+    );
   }
 
   /** Plates of facts that face whoever looks. */
-  turnFacts() { if (this.view) for (const plate of this.facts) plate.quaternion.copy(this.view.quaternion); }
+  turnFacts() {
+    if (this.view) for (const plate of this.facts) plate.quaternion.copy(this.view.quaternion);
+  }
 
   /** The plate on the stand-ins that wear it: `all` by id. */
   wear(all) {
@@ -187,10 +308,20 @@ export class SetView {
     empty(this.wornGroup);
     for (const [id, {points, at, faces}] of Object.entries(this.worn)) {
       if (!this.world.solids[id]) continue;
-      const position = new THREE.Float32BufferAttribute(points, 3), uv = new THREE.Float32BufferAttribute(at, 2);
+      const position = new THREE.Float32BufferAttribute(points, 3),
+        uv = new THREE.Float32BufferAttribute(at, 2);
       const plain = {map: this.texture, polygonOffset: true, polygonOffsetFactor: 1};
-      const looks = [new THREE.MeshBasicMaterial({...plain, side: THREE.DoubleSide}), this.marksOn ? striped(plain, 1, "#8A5A00") : new THREE.MeshBasicMaterial({...plain, side: THREE.DoubleSide}),
-        striped({color: "#8d8a80", polygonOffset: true, polygonOffsetFactor: 1}, -1, this.marksOn ? "#9B2F22" : "#8d8a80")];
+      const looks = [
+        new THREE.MeshBasicMaterial({...plain, side: THREE.DoubleSide}),
+        this.marksOn
+          ? striped(plain, 1, "#8A5A00")
+          : new THREE.MeshBasicMaterial({...plain, side: THREE.DoubleSide}),
+        striped(
+          {color: "#8d8a80", polygonOffset: true, polygonOffsetFactor: 1},
+          -1,
+          this.marksOn ? "#9B2F22" : "#8d8a80",
+        ),
+      ];
       faces.forEach((index, mark) => {
         const geometry = new THREE.BufferGeometry();
         geometry.setAttribute("position", position);
@@ -205,14 +336,26 @@ export class SetView {
   solids(all, chosen) {
     empty(this.group);
     for (const [id, {points, faces, lines}] of Object.entries(all)) {
-      const geometry = new THREE.BufferGeometry(), ink = id === chosen ? "#dff3f8" : "#101416";
+      const geometry = new THREE.BufferGeometry(),
+        ink = id === chosen ? "#dff3f8" : "#101416";
       geometry.setAttribute("position", new THREE.Float32BufferAttribute(points, 3));
       if (faces.length && !this.worn[id]) {
         geometry.setIndex(faces);
         const flat = geometry.toNonIndexed();
         flat.computeVertexNormals();
-        this.group.add(new THREE.Mesh(flat, new THREE.MeshLambertMaterial({
-          color: id === chosen ? "#8fd3e6" : "#d8d2c4", side: THREE.DoubleSide, transparent: true, opacity: 0.8, polygonOffset: true, polygonOffsetFactor: 1})));
+        this.group.add(
+          new THREE.Mesh(
+            flat,
+            new THREE.MeshLambertMaterial({
+              color: id === chosen ? "#8fd3e6" : "#d8d2c4",
+              side: THREE.DoubleSide,
+              transparent: true,
+              opacity: 0.8,
+              polygonOffset: true,
+              polygonOffsetFactor: 1,
+            }),
+          ),
+        );
       }
       const drawn = new THREE.BufferGeometry();
       drawn.setAttribute("position", geometry.getAttribute("position"));
@@ -227,11 +370,18 @@ export class SetView {
     if (!w || !h) return;
     this.renderer.setSize(w, h);
     this.perspective.aspect = w / h;
-    const half = this.ball.radius * 1.15 / Math.min(1, w / h);
-    Object.assign(this.flat, {left: -half * w / h, right: half * w / h, top: half, bottom: -half});
+    const half = (this.ball.radius * 1.15) / Math.min(1, w / h);
+    Object.assign(this.flat, {
+      left: (-half * w) / h,
+      right: (half * w) / h,
+      top: half,
+      bottom: -half,
+    });
     for (const view of [this.perspective, this.flat]) view.updateProjectionMatrix();
     this.draw();
   }
 
-  draw() { if (this.view) this.renderer.render(this.scene, this.view); }
+  draw() {
+    if (this.view) this.renderer.render(this.scene, this.view);
+  }
 }

@@ -6,10 +6,20 @@ import {SetView} from "./set-view.js";
 import {Swap} from "./swap.js";
 
 const root = document.getElementById("light-table");
-const HINTS = {choose: "drag a handle; drag the table to pan", place: "click on the floor or on a face: it stands there",
-  plan: "click the floor's corners in order, Enter closes it, Backspace takes one back"};
-const TITLES = {move: "move (with Ctrl: without snapping)", corner: "width and depth", top: "height", turn: "turn",
-  across: "move across only", up: "move up only", along: "move along only"};
+const HINTS = {
+  choose: "drag a handle; drag the table to pan",
+  place: "click on the floor or on a face: it stands there",
+  plan: "click the floor's corners in order, Enter closes it, Backspace takes one back",
+};
+const TITLES = {
+  move: "move (with Ctrl: without snapping)",
+  corner: "width and depth",
+  top: "height",
+  turn: "turn",
+  across: "move across only",
+  up: "move up only",
+  along: "move along only",
+};
 
 function start(page) {
   const swap = new Swap(document.getElementById("table"), renew);
@@ -17,25 +27,52 @@ function start(page) {
   [root.dataset.width, root.dataset.height] = page.picture;
   if (page.through !== "match") root.dataset.proxy += `#${page.through}`;
   root.classList.toggle("no-plate", page.card !== true);
-  const table = new LightTable(root), layer = document.getElementById("marks");
-  const form = () => document.getElementById("item-form"), outside = document.getElementById("set-view");
+  const table = new LightTable(root),
+    layer = document.getElementById("marks");
+  const form = () => document.getElementById("item-form"),
+    outside = document.getElementById("set-view");
   const setView = page.world ? new SetView(outside, page.world) : null;
-  let tool = "choose", drag = null, nudging = null, timer = null, corners = [];
+  let tool = "choose",
+    drag = null,
+    nudging = null,
+    timer = null,
+    corners = [];
 
   const hung = Array.isArray(page.card) ? hang(page.card) : null;
 
   /** The plate where it hangs in space: its own px go to the picture's by the map. */
   function hang(map) {
-    const image = Object.assign(document.createElement("img"), {className: "laid", src: outside.dataset.plate, alt: "", draggable: false});
+    const image = Object.assign(document.createElement("img"), {
+      className: "laid",
+      src: outside.dataset.plate,
+      alt: "",
+      draggable: false,
+    });
     Object.assign(image.style, {width: `${page.plate[0]}px`, height: `${page.plate[1]}px`});
     root.querySelector("svg").before(image);
-    const [a, b, c, d, e, f, g, h, i] = map, matrix = `matrix3d(${[a, d, 0, g, b, e, 0, h, 0, 0, 1, 0, c, f, 0, i].join(",")})`;
-    return {image, place: () => { image.style.transform = `translate(${table.x}px, ${table.y}px) scale(${table.scale}) ${matrix}`; }};
+    const [a, b, c, d, e, f, g, h, i] = map,
+      matrix = `matrix3d(${[a, d, 0, g, b, e, 0, h, 0, 0, 1, 0, c, f, 0, i].join(",")})`;
+    return {
+      image,
+      place: () => {
+        image.style.transform = `translate(${table.x}px, ${table.y}px) scale(${table.scale}) ${matrix}`;
+      },
+    };
   }
-  const stroke = (points, cls) => svg("polyline", {points: points.map(at => table.toScreen(at).join(",")).join(" "), class: cls, fill: "none"}, layer);
+  const stroke = (points, cls) =>
+    svg(
+      "polyline",
+      {points: points.map(at => table.toScreen(at).join(",")).join(" "), class: cls, fill: "none"},
+      layer,
+    );
   async function wear() {
     if (!outside.dataset.worn) return;
-    try { setView?.wear(await (await fetch(outside.dataset.worn)).json()); setView?.solids(page.world.solids, page.chosen); } catch { /* drawn plain */ }
+    try {
+      setView?.wear(await (await fetch(outside.dataset.worn)).json());
+      setView?.solids(page.world.solids, page.chosen);
+    } catch {
+      /* drawn plain */
+    }
   }
   function redraw() {
     layer.replaceChildren();
@@ -45,7 +82,11 @@ function start(page) {
       const group = svg("g", {transform}, layer);
       svg("path", {d: item.d, class: "wire-case"}, group);
       svg("path", {d: item.d, class: `wire ${item.id === page.chosen ? "chosen-box" : ""}`}, group);
-      const hit = svg("path", {d: item.d, class: "hit", "data-item": item.id, "vector-effect": "non-scaling-stroke"}, group);
+      const hit = svg(
+        "path",
+        {d: item.d, class: "hit", "data-item": item.id, "vector-effect": "non-scaling-stroke"},
+        group,
+      );
       svg("title", {}, hit).textContent = item.locked ? `${item.name}, locked` : item.name;
     }
     const places = page.handles[page.chosen] || {};
@@ -58,36 +99,73 @@ function start(page) {
     for (const [name, at] of Object.entries(places)) {
       const [x, y] = table.toScreen(at);
       if (["across", "up", "along"].includes(name)) {
-        const tip = svg("circle", {cx: x, cy: y, r: 6, class: `handle arrow-tip ${name}`, "data-handle": name}, layer);
+        const tip = svg(
+          "circle",
+          {cx: x, cy: y, r: 6, class: `handle arrow-tip ${name}`, "data-handle": name},
+          layer,
+        );
         svg("title", {}, tip).textContent = TITLES[name];
         continue;
       }
-      const shape = name === "turn" ? svg("circle", {cx: x, cy: y, r: 7, class: "handle", "data-handle": name}, layer)
-        : name === "top" ? svg("path", {d: `M${x - 8} ${y + 5}L${x} ${y - 8}L${x + 8} ${y + 5}Z`, class: "handle", "data-handle": name}, layer)
-        : svg("rect", {x: x - 6, y: y - 6, width: 12, height: 12, class: "handle", "data-handle": name, ...(name === "corner" ? {transform: `rotate(45 ${x} ${y})`} : {})}, layer);
+      const shape =
+        name === "turn"
+          ? svg("circle", {cx: x, cy: y, r: 7, class: "handle", "data-handle": name}, layer)
+          : name === "top"
+            ? svg(
+                "path",
+                {
+                  d: `M${x - 8} ${y + 5}L${x} ${y - 8}L${x + 8} ${y + 5}Z`,
+                  class: "handle",
+                  "data-handle": name,
+                },
+                layer,
+              )
+            : svg(
+                "rect",
+                {
+                  x: x - 6,
+                  y: y - 6,
+                  width: 12,
+                  height: 12,
+                  class: "handle",
+                  "data-handle": name,
+                  ...(name === "corner" ? {transform: `rotate(45 ${x} ${y})`} : {}),
+                },
+                layer,
+              );
       svg("title", {}, shape).textContent = TITLES[name];
     }
     if (corners.length) {
       stroke(corners, "wire-case");
       stroke(corners, "wire chosen-box");
-      for (const at of corners) { const [x, y] = table.toScreen(at); svg("circle", {cx: x, cy: y, r: 5, class: "handle"}, layer); }
+      for (const at of corners) {
+        const [x, y] = table.toScreen(at);
+        svg("circle", {cx: x, cy: y, r: 5, class: "handle"}, layer);
+      }
     }
   }
   function take({lens, handles, solids, figures, moved, ...answer}) {
-    if (solids) { // only what moves, while a drag lasts
+    if (solids) {
+      // only what moves, while a drag lasts
       const byId = Object.fromEntries(lens.map(item => [item.id, item]));
       page.lens = page.lens.map(item => byId[item.id] || item);
       Object.assign(page.handles, handles);
       Object.assign(page.world.solids, solids);
     } else Object.assign(page, {lens, handles}, answer);
-    for (const [name, value] of Object.entries(figures || {})) if (form().elements[name]) form().elements[name].value = value;
-    document.querySelectorAll("input[name=base]").forEach(input => { input.value = page.revision; });
+    for (const [name, value] of Object.entries(figures || {}))
+      if (form().elements[name]) form().elements[name].value = value;
+    document.querySelectorAll("input[name=base]").forEach(input => {
+      input.value = page.revision;
+    });
     const shown = document.getElementById("revision");
     if (shown) shown.textContent = page.revision;
     if (drag || nudging) document.getElementById("hint").textContent = moved || HINTS.choose;
     drawPaths(table, page.paths);
     redraw();
-    if (setView) { setView.world.solids = page.world.solids; setView.solids(page.world.solids, page.chosen); }
+    if (setView) {
+      setView.world.solids = page.world.solids;
+      setView.solids(page.world.solids, page.chosen);
+    }
   }
   /** Take the page's data after an edit; false where the world beside the stand-ins is another one. */
   function renew(fresh) {
@@ -99,63 +177,121 @@ function start(page) {
     return true;
   }
   const preview = newestOnly(async wanted => {
-    try { const answer = await post(form().dataset.drag, {...wanted, through: page.through}); if (drag || nudging) take(answer); } catch (error) { notice(error.message); }
+    try {
+      const answer = await post(form().dataset.drag, {...wanted, through: page.through});
+      if (drag || nudging) take(answer);
+    } catch (error) {
+      notice(error.message);
+    }
   });
   const finish = async wanted => {
     preview.clear();
     try {
-      take(await post(form().dataset.drag, {...wanted, done: true, base: page.revision, through: page.through}));
+      take(
+        await post(form().dataset.drag, {
+          ...wanted,
+          done: true,
+          base: page.revision,
+          through: page.through,
+        }),
+      );
       document.querySelector("[data-history=undo]").disabled = false;
       wear();
-    } catch (error) { notice(error.message, "bad", error); if (!error.newest) setTimeout(() => location.reload(), 1800); }
+    } catch (error) {
+      notice(error.message, "bad", error);
+      if (!error.newest) setTimeout(() => location.reload(), 1800);
+    }
   };
   const go = async (url, wanted) => {
-    try { await swap.get((await post(url, {...wanted, base: page.revision, through: page.through})).url); setTool("choose"); } catch (error) { notice(error.message, "bad", error); }
+    try {
+      await swap.get(
+        (await post(url, {...wanted, base: page.revision, through: page.through})).url,
+      );
+      setTool("choose");
+    } catch (error) {
+      notice(error.message, "bad", error);
+    }
   };
-  const looking = () => page.through === "match" ? "" : `&through=${encodeURIComponent(page.through)}`;
-  const kind = document.getElementById("kind"), drawn = () => ["block", "room"].includes(kind.value);
+  const looking = () =>
+    page.through === "match" ? "" : `&through=${encodeURIComponent(page.through)}`;
+  const kind = document.getElementById("kind"),
+    drawn = () => ["block", "room"].includes(kind.value);
   const setTool = next => {
     tool = next;
     if (tool !== "plan") corners = [];
-    document.querySelectorAll("[data-tool]").forEach(button => button.setAttribute("aria-pressed", (button.dataset.tool === "place") === (tool !== "choose")));
+    document
+      .querySelectorAll("[data-tool]")
+      .forEach(button =>
+        button.setAttribute(
+          "aria-pressed",
+          (button.dataset.tool === "place") === (tool !== "choose"),
+        ),
+      );
     root.classList.toggle("drawing", tool !== "choose");
     document.getElementById("hint").textContent = HINTS[tool];
     if (tool === "choose") table.hideLoupe();
     redraw();
   };
   const begin = () => setTool(drawn() ? "plan" : "place");
-  const typedHeight = () => page.chosen ? page.sizes[kind.value][1] : form().elements.height.value;
-  const close = () => { const wanted = corners; corners = []; go(form().dataset.plan, {corners: wanted, kind: kind.value, height: typedHeight()}); };
+  const typedHeight = () =>
+    page.chosen ? page.sizes[kind.value][1] : form().elements.height.value;
+  const close = () => {
+    const wanted = corners;
+    corners = [];
+    go(form().dataset.plan, {corners: wanted, kind: kind.value, height: typedHeight()});
+  };
 
-  table.panWithLeft = event => event.button === 0 && tool === "choose" && !event.target.closest("[data-handle], [data-item]");
+  table.panWithLeft = event =>
+    event.button === 0 && tool === "choose" && !event.target.closest("[data-handle], [data-item]");
   root.addEventListener("pointerdown", event => {
     if (event.button !== 0) return;
-    const at = table.toPlate(event), handle = event.target.closest("[data-handle]"), item = event.target.closest("[data-item]");
+    const at = table.toPlate(event),
+      handle = event.target.closest("[data-handle]"),
+      item = event.target.closest("[data-item]");
     if (tool === "plan") {
       corners.push(at);
       redraw();
     } else if (tool === "place") {
-      const names = ["name", "width", "height", "depth", "turn"], [width, height, depth] = page.sizes[kind.value];
-      const typed = page.chosen ? {width, height, depth} : Object.fromEntries(names.map(name => [name, form().elements[name].value]));
+      const names = ["name", "width", "height", "depth", "turn"],
+        [width, height, depth] = page.sizes[kind.value];
+      const typed = page.chosen
+        ? {width, height, depth}
+        : Object.fromEntries(names.map(name => [name, form().elements[name].value]));
       go(form().dataset.place, {at, typed: {...typed, kind: kind.value}});
     } else if (handle) {
       drag = {id: page.chosen, handle: handle.dataset.handle, at};
       root.setPointerCapture(event.pointerId);
-    } else if (item && item.dataset.item !== page.chosen) swap.get(`?item=${item.dataset.item}${looking()}`);
+    } else if (item && item.dataset.item !== page.chosen)
+      swap.get(`?item=${item.dataset.item}${looking()}`);
   });
   root.addEventListener("pointermove", event => {
     const at = table.toPlate(event);
-    if (drag) { Object.assign(drag, {at, moved: true, snap: !event.ctrlKey}); preview({...drag}); }
-    else if (tool !== "choose" && page.card === true) table.showLoupe(at, event);
+    if (drag) {
+      Object.assign(drag, {at, moved: true, snap: !event.ctrlKey});
+      preview({...drag});
+    } else if (tool !== "choose" && page.card === true) table.showLoupe(at, event);
   });
-  root.addEventListener("pointerup", () => { const done = drag; drag = null; if (done?.moved) finish(done); });
-  document.querySelectorAll("[data-tool]").forEach(button => button.addEventListener("click", () => button.dataset.tool === "place" ? begin() : setTool("choose")));
+  root.addEventListener("pointerup", () => {
+    const done = drag;
+    drag = null;
+    if (done?.moved) finish(done);
+  });
+  document
+    .querySelectorAll("[data-tool]")
+    .forEach(button =>
+      button.addEventListener("click", () =>
+        button.dataset.tool === "place" ? begin() : setTool("choose"),
+      ),
+    );
   kind.addEventListener("change", () => {
-    if (page.chosen) begin(); else location.assign(`?kind=${kind.value}${looking()}#new`);
+    if (page.chosen) begin();
+    else location.assign(`?kind=${kind.value}${looking()}#new`);
   });
 
   // Lens view and set view: either alone, or both with a divider between them.
-  const lens = document.getElementById("lens-view"), divider = document.getElementById("divider"), views = ["both", "lens", "set"];
+  const lens = document.getElementById("lens-view"),
+    divider = document.getElementById("divider"),
+    views = ["both", "lens", "set"];
   function show(view, share = +(sessionStorage.getItem("set-share") || 50)) {
     sessionStorage.setItem("set-views", view);
     sessionStorage.setItem("set-share", share);
@@ -168,28 +304,43 @@ function start(page) {
     document.getElementById("looks").style.display = view === "lens" ? "none" : "";
     setView?.resize();
   }
-  const next = () => show(views[(views.indexOf(sessionStorage.getItem("set-views") || "both") + 1) % 3]);
+  const next = () =>
+    show(views[(views.indexOf(sessionStorage.getItem("set-views") || "both") + 1) % 3]);
   document.getElementById("views").addEventListener("click", next);
   divider.addEventListener("pointerdown", event => divider.setPointerCapture(event.pointerId));
   divider.addEventListener("pointermove", event => {
     if (!divider.hasPointerCapture(event.pointerId)) return;
     const {left, width} = divider.parentElement.getBoundingClientRect();
-    show("both", Math.min(85, Math.max(15, (event.clientX - left) / width * 100)));
+    show("both", Math.min(85, Math.max(15, ((event.clientX - left) / width) * 100)));
   });
   divider.addEventListener("keydown", event => {
     const step = {ArrowLeft: -2, ArrowRight: 2}[event.key];
-    if (step) { event.stopPropagation(); show("both", Math.min(85, Math.max(15, +(sessionStorage.getItem("set-share") || 50) + step))); }
+    if (step) {
+      event.stopPropagation();
+      show("both", Math.min(85, Math.max(15, +(sessionStorage.getItem("set-share") || 50) + step)));
+    }
   });
-  document.getElementById("looks").addEventListener("change", event => setView?.look(event.target.value));
+  document
+    .getElementById("looks")
+    .addEventListener("change", event => setView?.look(event.target.value));
   document.getElementById("card-ghost").addEventListener("input", event => {
     setView?.ghost(+event.target.value);
-    for (const image of [table.image, table.canvas, hung?.image]) if (image) image.style.opacity = event.target.value;
+    for (const image of [table.image, table.canvas, hung?.image])
+      if (image) image.style.opacity = event.target.value;
   });
   const through = document.getElementById("through");
-  const lookThrough = id => { const to = new URL(location); to.searchParams.set("through", id); location.assign(to); };
+  const lookThrough = id => {
+    const to = new URL(location);
+    to.searchParams.set("through", id);
+    location.assign(to);
+  };
   through?.addEventListener("change", () => lookThrough(through.value));
   const marks = document.getElementById("marks-on");
-  const turnMarks = () => { setView.marksOn = !setView.marksOn; marks.setAttribute("aria-pressed", setView.marksOn); setView.redress(); };
+  const turnMarks = () => {
+    setView.marksOn = !setView.marksOn;
+    marks.setAttribute("aria-pressed", setView.marksOn);
+    setView.redress();
+  };
   marks?.addEventListener("click", turnMarks);
 
   document.addEventListener("keydown", event => {
@@ -199,26 +350,45 @@ function start(page) {
     if (key === "escape") setTool("choose");
     if (key === "v") next();
     if (key === "m" && marks) turnMarks();
-    if (key === "l" && through) lookThrough(through.options[(through.selectedIndex + 1) % through.options.length].value);
+    if (key === "l" && through)
+      lookThrough(through.options[(through.selectedIndex + 1) % through.options.length].value);
     if (key === "d" && page.chosen) document.getElementById("duplicate")?.click();
     if (key === "h" && page.chosen) document.getElementById("hide")?.click();
-    if (tool === "plan" && key === "enter") { event.preventDefault(); close(); }
-    if (tool === "plan" && key === "backspace") { event.preventDefault(); corners.pop(); redraw(); }
-    const way = {arrowleft: [-1, 0], arrowright: [1, 0], arrowup: [0, -1], arrowdown: [0, 1]}[key], place = page.handles[page.chosen]?.move;
+    if (tool === "plan" && key === "enter") {
+      event.preventDefault();
+      close();
+    }
+    if (tool === "plan" && key === "backspace") {
+      event.preventDefault();
+      corners.pop();
+      redraw();
+    }
+    const way = {arrowleft: [-1, 0], arrowright: [1, 0], arrowup: [0, -1], arrowdown: [0, 1]}[key],
+      place = page.handles[page.chosen]?.move;
     if (!way || !place) return;
     event.preventDefault();
     const step = event.shiftKey ? 0.1 : 1;
-    nudging = {id: page.chosen, handle: "move", at: (nudging?.at || place).map((v, k) => v + way[k] * step)};
+    nudging = {
+      id: page.chosen,
+      handle: "move",
+      at: (nudging?.at || place).map((v, k) => v + way[k] * step),
+    };
     preview({...nudging});
     clearTimeout(timer);
-    timer = setTimeout(() => { const done = nudging; nudging = null; finish(done); }, 300);
+    timer = setTimeout(() => {
+      const done = nudging;
+      nudging = null;
+      finish(done);
+    }, 300);
   });
 
   // Large meshes take a while: how long is said before one is sent.
   document.addEventListener("change", event => {
     if (event.target.id !== "mesh_file") return;
-    const mb = (event.target.files[0]?.size || 0) / 1e6, seconds = Math.ceil(mb * page.seconds_per_mb);
-    document.getElementById("mesh-says").textContent = mb < 5 ? "" : `${mb.toFixed(0)} MB: about ${seconds} s.`;
+    const mb = (event.target.files[0]?.size || 0) / 1e6,
+      seconds = Math.ceil(mb * page.seconds_per_mb);
+    document.getElementById("mesh-says").textContent =
+      mb < 5 ? "" : `${mb.toFixed(0)} MB: about ${seconds} s.`;
   });
 
   setTool("choose");
@@ -228,7 +398,10 @@ function start(page) {
   setView?.solids(page.world.solids, page.chosen);
   show(sessionStorage.getItem("set-views") || "both");
   wear();
-  if (location.hash === "#new") { history.replaceState(null, "", location.pathname + location.search); begin(); }
+  if (location.hash === "#new") {
+    history.replaceState(null, "", location.pathname + location.search);
+    begin();
+  }
 }
 
 if (root) start(JSON.parse(document.getElementById("page-data").textContent));

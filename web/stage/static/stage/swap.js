@@ -27,10 +27,12 @@ export class Swap {
   }
 
   #submit(event) {
-    const form = event.target, inReport = form.closest("#report");
+    const form = event.target,
+      inReport = form.closest("#report");
     if (!inReport || form.method !== "post" || form.enctype === "multipart/form-data") return;
     event.preventDefault();
-    const action = event.submitter?.getAttribute("formaction") || form.getAttribute("action") || location.href;
+    const action =
+      event.submitter?.getAttribute("formaction") || form.getAttribute("action") || location.href;
     this.#ask(action, {method: "POST", body: new FormData(form, event.submitter)}, false);
   }
 
@@ -44,7 +46,10 @@ export class Swap {
   async #ask(url, options, push) {
     this.table.classList.add("waiting");
     try {
-      const response = await fetch(url, {...options, headers: {Accept: "application/json, text/html"}});
+      const response = await fetch(url, {
+        ...options,
+        headers: {Accept: "application/json, text/html"},
+      });
       if (response.headers.get("Content-Type")?.includes("json")) {
         const answer = await response.json();
         if (response.ok) return await this.#ask(location.href, {}, false);
@@ -60,12 +65,14 @@ export class Swap {
 
   #take(html, url, push) {
     const fresh = new DOMParser().parseFromString(html, "text/html");
-    const data = fresh.getElementById("page-data"), table = fresh.getElementById(this.table.id);
+    const data = fresh.getElementById("page-data"),
+      table = fresh.getElementById(this.table.id);
     const here = new URL(url || location.href);
     if (!data || plain(table) !== this.served || !this.onPage(JSON.parse(data.textContent))) {
       return location.assign(here);
     }
-    for (const list of table.querySelectorAll("select")) document.getElementById(list.id).value = list.value;
+    for (const list of table.querySelectorAll("select"))
+      document.getElementById(list.id).value = list.value;
     const top = document.getElementById("report").scrollTop;
     for (const part of PARTS) document.querySelector(part).replaceWith(fresh.querySelector(part));
     document.getElementById("report").scrollTop = push ? 0 : top;

@@ -10,14 +10,25 @@ export async function post(url, body) {
   let response;
   try {
     response = await fetch(url, {
-      method: "POST", body: JSON.stringify(body),
-      headers: {"X-CSRFToken": csrf, "Content-Type": "application/json", Accept: "application/json"},
+      method: "POST",
+      body: JSON.stringify(body),
+      headers: {
+        "X-CSRFToken": csrf,
+        "Content-Type": "application/json",
+        Accept: "application/json",
+      },
     });
   } catch {
-    throw new Error("The server does not answer. What you drew is still here; try again when it runs.");
+    throw new Error(
+      "The server does not answer. What you drew is still here; try again when it runs.",
+    );
   }
   const answer = await response.json().catch(() => ({problem: "The server could not do that."}));
-  if (!response.ok) throw Object.assign(new Error(answer.problem || "The server could not do that."), {kept: answer.kept, newest: answer.newest});
+  if (!response.ok)
+    throw Object.assign(new Error(answer.problem || "The server could not do that."), {
+      kept: answer.kept,
+      newest: answer.newest,
+    });
   return answer;
 }
 
@@ -29,7 +40,10 @@ export function notice(text, kind = "bad", {kept, newest} = {}) {
   box.setAttribute("role", "alert");
   box.append(Object.assign(document.createElement("span"), {textContent: text}));
   const button = (label, act) => {
-    const b = Object.assign(document.createElement("button"), {className: "button small", textContent: label});
+    const b = Object.assign(document.createElement("button"), {
+      className: "button small",
+      textContent: label,
+    });
     b.addEventListener("click", act);
     box.append(b);
   };
@@ -37,7 +51,10 @@ export function notice(text, kind = "bad", {kept, newest} = {}) {
   if (kept) {
     button("Take mine instead", () => {
       const url = document.querySelector(".frame").dataset.restore.replace(/0$/, kept);
-      post(url, {base: newest}).then(() => location.reload(), error => notice(error.message, "bad", error));
+      post(url, {base: newest}).then(
+        () => location.reload(),
+        error => notice(error.message, "bad", error),
+      );
     });
   }
   if (!newest) button("Close", () => box.remove());
@@ -45,16 +62,21 @@ export function notice(text, kind = "bad", {kept, newest} = {}) {
 }
 
 /** Whether keys now belong to a field that is being typed in. */
-export const typing = event => event.target.closest?.("input:not([type=range]), textarea, select, dialog[open]");
+export const typing = event =>
+  event.target.closest?.("input:not([type=range]), textarea, select, dialog[open]");
 
 async function move(which) {
   const frame = document.querySelector(".frame");
   if (!frame) return;
   try {
-    const {says} = await post(frame.dataset[which], {base: +document.getElementById("revision").textContent});
+    const {says} = await post(frame.dataset[which], {
+      base: +document.getElementById("revision").textContent,
+    });
     sessionStorage.setItem("says", says);
     location.reload();
-  } catch (error) { notice(error.message, "bad", error); }
+  } catch (error) {
+    notice(error.message, "bad", error);
+  }
 }
 
 document.addEventListener("click", event => {
@@ -80,14 +102,22 @@ document.addEventListener("htmx:beforeSwap", event => {
   if (xhr.status >= 400) {
     event.detail.shouldSwap = false;
     let answer = {};
-    try { answer = JSON.parse(xhr.responseText); } catch { /* not ours */ }
+    try {
+      answer = JSON.parse(xhr.responseText);
+    } catch {
+      /* not ours */
+    }
     notice(answer.problem || "The server could not do that.", "bad", answer);
   }
 });
-document.addEventListener("htmx:sendError", () => notice("The server does not answer. Try again when it runs."));
+document.addEventListener("htmx:sendError", () =>
+  notice("The server does not answer. Try again when it runs."),
+);
 
 // Going back in the browser shows what is saved, never the page as it was left.
-window.addEventListener("pageshow", event => { if (event.persisted) location.reload(); });
+window.addEventListener("pageshow", event => {
+  if (event.persisted) location.reload();
+});
 
 const says = sessionStorage.getItem("says");
 if (says) {
@@ -104,8 +134,10 @@ export function watchJob(job = document.getElementById("job")) {
     const answer = await (await fetch(job.dataset.progress)).json();
     bar.value = answer.progress;
     job.querySelector("#job-says").textContent = answer.says;
-    if (answer.state === "running") job.querySelector("b").textContent = job.dataset.doing || "Rendering";
-    if (answer.state === "running" || answer.state === "waiting") setTimeout(ask, 400); else location.reload();
+    if (answer.state === "running")
+      job.querySelector("b").textContent = job.dataset.doing || "Rendering";
+    if (answer.state === "running" || answer.state === "waiting") setTimeout(ask, 400);
+    else location.reload();
   };
   setTimeout(ask, 300);
 }

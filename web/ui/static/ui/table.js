@@ -16,27 +16,41 @@ export class LightTable {
     this.loupe = document.getElementById("loupe");
     this.tiles = new Map();
     this.listeners = [];
-    this.scale = 1; this.x = 0; this.y = 0;
+    this.scale = 1;
+    this.x = 0;
+    this.y = 0;
     this.loupeOn = false;
     this.key = `view:${root.dataset.proxy}`;
     this.laid = [];
     this.loupe.width = this.loupe.height = 172 * Math.ceil(devicePixelRatio || 1);
     this.#listen();
     const view = JSON.parse(sessionStorage.getItem(this.key) || "null");
-    if (view) { Object.assign(this, view); this.#apply(); } else this.fit();
+    if (view) {
+      Object.assign(this, view);
+      this.#apply();
+    } else this.fit();
     new ResizeObserver(() => (this.fitted ? this.fit() : this.#apply())).observe(root);
   }
 
   /** Call `listener` whenever pan or zoom change. */
-  onView(listener) { this.listeners.push(listener); listener(); }
-  toScreen([x, y]) { return [x * this.scale + this.x, y * this.scale + this.y]; }
+  onView(listener) {
+    this.listeners.push(listener);
+    listener();
+  }
+  toScreen([x, y]) {
+    return [x * this.scale + this.x, y * this.scale + this.y];
+  }
   toPlate(event) {
     const box = this.root.getBoundingClientRect();
-    return [(event.clientX - box.left - this.x) / this.scale, (event.clientY - box.top - this.y) / this.scale];
+    return [
+      (event.clientX - box.left - this.x) / this.scale,
+      (event.clientY - box.top - this.y) / this.scale,
+    ];
   }
 
   fit() {
-    const w = this.root.clientWidth, h = this.root.clientHeight;
+    const w = this.root.clientWidth,
+      h = this.root.clientHeight;
     if (!w || !h) return;
     this.scale = Math.min((w - 24) / this.width, (h - 24) / this.height);
     this.x = (w - this.width * this.scale) / 2;
@@ -47,19 +61,31 @@ export class LightTable {
 
   /** Zoom so that some plate points fill the middle of the table. */
   frame(points) {
-    const xs = points.map(p => p[0]), ys = points.map(p => p[1]), w = this.root.clientWidth, h = this.root.clientHeight;
-    const [left, right, top, bottom] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)];
-    this.scale = Math.min(8, 0.7 * w / Math.max(right - left, 24), 0.7 * h / Math.max(bottom - top, 24));
-    this.x = w / 2 - (left + right) / 2 * this.scale;
-    this.y = h / 2 - (top + bottom) / 2 * this.scale;
+    const xs = points.map(p => p[0]),
+      ys = points.map(p => p[1]),
+      w = this.root.clientWidth,
+      h = this.root.clientHeight;
+    const [left, right, top, bottom] = [
+      Math.min(...xs),
+      Math.max(...xs),
+      Math.min(...ys),
+      Math.max(...ys),
+    ];
+    this.scale = Math.min(
+      8,
+      (0.7 * w) / Math.max(right - left, 24),
+      (0.7 * h) / Math.max(bottom - top, 24),
+    );
+    this.x = w / 2 - ((left + right) / 2) * this.scale;
+    this.y = h / 2 - ((top + bottom) / 2) * this.scale;
     this.fitted = false;
     this.#apply();
   }
 
   zoom(factor, cx = this.root.clientWidth / 2, cy = this.root.clientHeight / 2) {
     const scale = Math.min(64, Math.max(0.01, this.scale * factor));
-    this.x = cx - (cx - this.x) * scale / this.scale;
-    this.y = cy - (cy - this.y) * scale / this.scale;
+    this.x = cx - ((cx - this.x) * scale) / this.scale;
+    this.y = cy - ((cy - this.y) * scale) / this.scale;
     this.scale = scale;
     this.fitted = false;
     this.#apply();
@@ -73,7 +99,10 @@ export class LightTable {
       image.style.imageRendering = this.scale >= 3 ? "pixelated" : "auto";
     }
     this.over.setAttribute("transform", `translate(${this.x} ${this.y}) scale(${this.scale})`);
-    sessionStorage.setItem(this.key, JSON.stringify({scale: this.scale, x: this.x, y: this.y, fitted: this.fitted}));
+    sessionStorage.setItem(
+      this.key,
+      JSON.stringify({scale: this.scale, x: this.x, y: this.y, fitted: this.fitted}),
+    );
     const zoom = document.getElementById("zoom");
     if (zoom) zoom.textContent = `${(this.scale * 100).toFixed(this.scale < 0.1 ? 1 : 0)} %`;
     this.#drawTiles();
@@ -82,7 +111,12 @@ export class LightTable {
 
   /** Lay another picture of the plate's size over it. */
   lay(url) {
-    const image = Object.assign(document.createElement("img"), {className: "laid", src: url, alt: "", draggable: false});
+    const image = Object.assign(document.createElement("img"), {
+      className: "laid",
+      src: url,
+      alt: "",
+      draggable: false,
+    });
     this.root.querySelector("svg").before(image);
     this.laid.push(image);
     this.#apply();
@@ -95,8 +129,12 @@ export class LightTable {
     if (!this.tiles.has(key)) {
       if (this.tiles.size > 400) this.tiles.delete(this.tiles.keys().next().value);
       const image = new Image();
-      if (this.root.dataset.tiles) image.src = this.root.dataset.tiles.replace("0/0.png", `${key}.png`); // else its picture is whole already
-      image.addEventListener("load", () => { this.#drawTiles(); this.#drawLoupe(); });
+      if (this.root.dataset.tiles)
+        image.src = this.root.dataset.tiles.replace("0/0.png", `${key}.png`); // else its picture is whole already
+      image.addEventListener("load", () => {
+        this.#drawTiles();
+        this.#drawLoupe();
+      });
       this.tiles.set(key, image);
     }
     return this.tiles.get(key);
@@ -105,61 +143,114 @@ export class LightTable {
   #paint(context, left, top, scale, width, height) {
     context.imageSmoothingEnabled = scale < 1;
     const first = [Math.max(0, Math.floor(left / TILE)), Math.max(0, Math.floor(top / TILE))];
-    const last = [Math.min(Math.ceil(this.width / TILE) - 1, Math.floor((left + width / scale) / TILE)),
-      Math.min(Math.ceil(this.height / TILE) - 1, Math.floor((top + height / scale) / TILE))];
+    const last = [
+      Math.min(Math.ceil(this.width / TILE) - 1, Math.floor((left + width / scale) / TILE)),
+      Math.min(Math.ceil(this.height / TILE) - 1, Math.floor((top + height / scale) / TILE)),
+    ];
     for (let row = first[1]; row <= last[1]; row++)
       for (let column = first[0]; column <= last[0]; column++) {
         const tile = this.#tile(column, row);
         if (!tile.complete || !tile.naturalWidth) continue;
-        const w = Math.min(TILE, this.width - column * TILE), h = Math.min(TILE, this.height - row * TILE);
-        context.drawImage(tile, 0, 0, w, h, (column * TILE - left) * scale, (row * TILE - top) * scale, w * scale, h * scale);
+        const w = Math.min(TILE, this.width - column * TILE),
+          h = Math.min(TILE, this.height - row * TILE);
+        context.drawImage(
+          tile,
+          0,
+          0,
+          w,
+          h,
+          (column * TILE - left) * scale,
+          (row * TILE - top) * scale,
+          w * scale,
+          h * scale,
+        );
       }
   }
 
   #drawTiles() {
-    const {canvas} = this, ratio = devicePixelRatio || 1;
-    const w = Math.round(this.root.clientWidth * ratio), h = Math.round(this.root.clientHeight * ratio);
-    if (canvas.width !== w || canvas.height !== h) { canvas.width = w; canvas.height = h; }
+    const {canvas} = this,
+      ratio = devicePixelRatio || 1;
+    const w = Math.round(this.root.clientWidth * ratio),
+      h = Math.round(this.root.clientHeight * ratio);
+    if (canvas.width !== w || canvas.height !== h) {
+      canvas.width = w;
+      canvas.height = h;
+    }
     const context = canvas.getContext("2d");
     context.clearRect(0, 0, w, h);
-    const needed = this.scale >= 1 || this.scale * ratio > this.image.naturalWidth / this.width && this.image.naturalWidth < this.width;
-    if (needed && this.scale >= 0.25) this.#paint(context, -this.x / this.scale, -this.y / this.scale, this.scale * ratio, w, h);
+    const needed =
+      this.scale >= 1 ||
+      (this.scale * ratio > this.image.naturalWidth / this.width &&
+        this.image.naturalWidth < this.width);
+    if (needed && this.scale >= 0.25)
+      this.#paint(context, -this.x / this.scale, -this.y / this.scale, this.scale * ratio, w, h);
   }
 
   /** Show the loupe around a plate point, beside the pointer and never under it. */
   showLoupe(at, event) {
     this.loupeAt = at;
     this.loupe.style.display = "block";
-    const box = this.root.parentElement.getBoundingClientRect(), size = 176, away = 34;
-    const px = event.clientX - box.left, py = event.clientY - box.top;
-    const left = px + away + size > box.width ? px - away - size : px + away, top = py - away - size < 0 ? py + away : py - away - size;
+    const box = this.root.parentElement.getBoundingClientRect(),
+      size = 176,
+      away = 34;
+    const px = event.clientX - box.left,
+      py = event.clientY - box.top;
+    const left = px + away + size > box.width ? px - away - size : px + away,
+      top = py - away - size < 0 ? py + away : py - away - size;
     this.loupe.style.transform = `translate(${Math.round(left)}px, ${Math.round(top)}px)`;
     this.#drawLoupe();
   }
-  hideLoupe() { this.loupeAt = null; this.loupe.style.display = "none"; }
+  hideLoupe() {
+    this.loupeAt = null;
+    this.loupe.style.display = "none";
+  }
 
   #drawLoupe() {
     if (!this.loupeAt) return;
-    const context = this.loupe.getContext("2d"), size = this.loupe.width, scale = LOUPE_ZOOM * size / 172;
+    const context = this.loupe.getContext("2d"),
+      size = this.loupe.width,
+      scale = (LOUPE_ZOOM * size) / 172;
     context.fillStyle = "#5A5B5C";
     context.fillRect(0, 0, size, size);
     context.save();
-    this.#paint(context, this.loupeAt[0] - size / 2 / scale, this.loupeAt[1] - size / 2 / scale, scale, size, size);
+    this.#paint(
+      context,
+      this.loupeAt[0] - size / 2 / scale,
+      this.loupeAt[1] - size / 2 / scale,
+      scale,
+      size,
+      size,
+    );
     // What is laid over the plate is in the loupe too.
     for (const image of this.laid) {
       if (image.style.visibility === "hidden" || !image.complete || !image.naturalWidth) continue;
       context.globalAlpha = image.style.opacity === "" ? 1 : +image.style.opacity;
-      context.globalCompositeOperation = {difference: "difference", multiply: "multiply"}[image.style.mixBlendMode] || "source-over";
-      context.drawImage(image, size / 2 - this.loupeAt[0] * scale, size / 2 - this.loupeAt[1] * scale, this.width * scale, this.height * scale);
+      context.globalCompositeOperation =
+        {difference: "difference", multiply: "multiply"}[image.style.mixBlendMode] || "source-over";
+      context.drawImage(
+        image,
+        size / 2 - this.loupeAt[0] * scale,
+        size / 2 - this.loupeAt[1] * scale,
+        this.width * scale,
+        this.height * scale,
+      );
     }
     context.restore();
-    for (const [style, width] of [["#101416", size / 70], ["#ffffff", size / 172]]) {
+    for (const [style, width] of [
+      ["#101416", size / 70],
+      ["#ffffff", size / 172],
+    ]) {
       context.strokeStyle = style;
       context.lineWidth = width;
       context.beginPath();
-      for (const [a, b] of [[0.12, 0.45], [0.55, 0.88]]) {
-        context.moveTo(size * a, size / 2); context.lineTo(size * b, size / 2);
-        context.moveTo(size / 2, size * a); context.lineTo(size / 2, size * b);
+      for (const [a, b] of [
+        [0.12, 0.45],
+        [0.55, 0.88],
+      ]) {
+        context.moveTo(size * a, size / 2);
+        context.lineTo(size * b, size / 2);
+        context.moveTo(size / 2, size * a);
+        context.lineTo(size / 2, size * b);
       }
       context.stroke();
     }
@@ -167,21 +258,34 @@ export class LightTable {
 
   #listen() {
     const {root} = this;
-    root.addEventListener("wheel", event => {
-      event.preventDefault();
-      const box = root.getBoundingClientRect();
-      this.zoom(Math.exp(-event.deltaY * 0.0015), event.clientX - box.left, event.clientY - box.top);
-    }, {passive: false});
-    root.addEventListener("pointerdown", event => {
-      if (event.button !== 1 && !this.space && !this.panWithLeft?.(event)) return;
-      event.preventDefault();
-      event.stopImmediatePropagation();
-      root.setPointerCapture(event.pointerId);
-      root.classList.add("panning");
-      this.panning = [event.clientX - this.x, event.clientY - this.y];
-    }, true);
+    root.addEventListener(
+      "wheel",
+      event => {
+        event.preventDefault();
+        const box = root.getBoundingClientRect();
+        this.zoom(
+          Math.exp(-event.deltaY * 0.0015),
+          event.clientX - box.left,
+          event.clientY - box.top,
+        );
+      },
+      {passive: false},
+    );
+    root.addEventListener(
+      "pointerdown",
+      event => {
+        if (event.button !== 1 && !this.space && !this.panWithLeft?.(event)) return;
+        event.preventDefault();
+        event.stopImmediatePropagation();
+        root.setPointerCapture(event.pointerId);
+        root.classList.add("panning");
+        this.panning = [event.clientX - this.x, event.clientY - this.y];
+      },
+      true,
+    );
     root.addEventListener("pointermove", event => {
-      const at = this.toPlate(event), label = document.getElementById("at");
+      const at = this.toPlate(event),
+        label = document.getElementById("at");
       if (label) label.textContent = `x ${at[0].toFixed(1)}  y ${at[1].toFixed(1)} px`;
       if (this.loupeOn && !this.panning) this.showLoupe(at, event);
       if (!this.panning) return;
@@ -190,25 +294,36 @@ export class LightTable {
       this.fitted = false;
       this.#apply();
     });
-    const release = () => { this.panning = null; root.classList.remove("panning"); };
+    const release = () => {
+      this.panning = null;
+      root.classList.remove("panning");
+    };
     root.addEventListener("pointerup", release);
     root.addEventListener("pointercancel", release);
-    root.addEventListener("pointerleave", () => { if (this.loupeOn) this.hideLoupe(); });
+    root.addEventListener("pointerleave", () => {
+      if (this.loupeOn) this.hideLoupe();
+    });
     this.image.addEventListener("load", () => this.#drawTiles());
     document.addEventListener("keydown", event => {
       if (typing(event) || event.ctrlKey || event.metaKey) return;
-      if (event.key === " ") { this.space = true; event.preventDefault(); }
-      else if (event.key.toLowerCase() === "f") this.fit();
+      if (event.key === " ") {
+        this.space = true;
+        event.preventDefault();
+      } else if (event.key.toLowerCase() === "f") this.fit();
       else if (event.key === "1") this.zoom(1 / this.scale);
       else if (event.key === "+" || event.key === "=") this.zoom(1.25);
       else if (event.key === "-") this.zoom(0.8);
     });
-    document.addEventListener("keyup", event => { if (event.key === " ") this.space = false; });
-    document.querySelectorAll("[data-view]").forEach(button => button.addEventListener("click", () => {
-      if (button.dataset.view === "fit") this.fit();
-      if (button.dataset.view === "one") this.zoom(1 / this.scale);
-      if (button.dataset.view === "loupe") this.toggleLoupe();
-    }));
+    document.addEventListener("keyup", event => {
+      if (event.key === " ") this.space = false;
+    });
+    document.querySelectorAll("[data-view]").forEach(button =>
+      button.addEventListener("click", () => {
+        if (button.dataset.view === "fit") this.fit();
+        if (button.dataset.view === "one") this.zoom(1 / this.scale);
+        if (button.dataset.view === "loupe") this.toggleLoupe();
+      }),
+    );
   }
 
   toggleLoupe() {
@@ -230,24 +345,35 @@ export function svg(name, attributes, parent) {
 export function drawPaths(table, paths) {
   table.over.replaceChildren();
   for (const path of paths) {
-    if (/axis|vanishing|arrows/.test(path.class)) svg("path", {d: path.d, class: "casing"}, table.over);
+    if (/axis|vanishing|arrows/.test(path.class))
+      svg("path", {d: path.d, class: "casing"}, table.over);
     svg("path", {d: path.d, class: path.class}, table.over);
   }
 }
 
 /** Runs `send(value)` for the newest value only, one at a time: a drag never queues up. */
 export function newestOnly(send) {
-  let waiting = null, busy = false;
+  let waiting = null,
+    busy = false;
   const run = async () => {
     busy = true;
     while (waiting) {
       const value = waiting;
       waiting = null;
-      try { await send(value); } catch { /* the next one may do better; saving speaks up */ }
+      try {
+        await send(value);
+      } catch {
+        /* the next one may do better; saving speaks up */
+      }
     }
     busy = false;
   };
-  const push = value => { waiting = value; if (!busy) run(); };
-  push.clear = () => { waiting = null; };
+  const push = value => {
+    waiting = value;
+    if (!busy) run();
+  };
+  push.clear = () => {
+    waiting = null;
+  };
   return push;
 }
