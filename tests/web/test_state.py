@@ -25,6 +25,7 @@ from web.match import fits
 from web.shows import history, state
 from web.shows.history import edit, undo
 from web.shows.models import Revision, Shot, StatePart
+from web.shows.organise import copy_shot
 from web.shows.refusals import NotValid, Stale
 from web.shows.thinning import forget_parts, thin
 
@@ -145,11 +146,30 @@ class Parts(WithShot):
             edit(self.shot, "elsewhere", lambda state: state.update(stand_ins=crate), base=3)
         self.assertEqual((self.state()["card_m"], self.state()["stand_ins"]), (3, crate))
 
+    def test_what_an_upgrade_changed_is_stored_with_the_next_edit(self):
+        """Edited, merged with, and copied: the new revision has what the upgrade made, and not only in memory."""
+        edit(self.shot, "old", lambda state: state.update(card_m=2))
+        crate, edges = [{"id": "b1", "name": "Crate"}], [{"id": "s1", "kind": "spot", "at": [1, 2]}]
+        step = {state.VERSION: lambda old: old | {"card_m": old.get("card_m", 0) + 5}}
+        with (
+            mock.patch.object(state, "VERSION", state.VERSION + 1),
+            mock.patch.dict(state.UPGRADES, step),
+        ):
+            copied = copy_shot(Shot.objects.with_head().get())
+            self.assertEqual(Revision.objects.get(pk=copied.head_id).state["card_m"], 7)
+            edit(self.shot, "crate", lambda state: state.update(stand_ins=crate))
+            self.assertEqual(self.state()["card_m"], 7)
+            edit(self.shot, "spot", lambda state: state.update(marks=edges), base=2)
+            self.assertEqual((self.state()["card_m"], self.state()["stand_ins"]), (7, crate))
+
     def test_what_was_turned_alone_is_not_merged_with(self):
         edit(self.shot, "turned", lambda state: state.update(card_m=1), alone=True)
         crate = [{"id": "b1", "name": "Crate"}]
         with self.assertRaises(Stale):
             edit(self.shot, "late", lambda state: state.update(stand_ins=crate), base=1)
+        edit(self.shot, "crate", lambda state: state.update(stand_ins=crate))
+        with self.assertRaises(Stale):  # nor is it merged itself
+            edit(self.shot, "turned", lambda state: state.update(card_m=2), base=2, alone=True)
 
 
 class Thinning(WithShot):

@@ -9,7 +9,6 @@ import hashlib
 import io
 import os
 import re
-import shutil
 import tempfile
 import time
 from collections.abc import Iterator
@@ -22,7 +21,6 @@ from django.conf import settings
 from aperture.errors import Problem
 
 DIGEST = re.compile(r"[0-9a-f]{64}")
-CHUNK = 1 << 20
 
 
 class Missing(Problem):
@@ -46,18 +44,7 @@ def put(data: bytes) -> str:
     digest = hashlib.sha256(data).hexdigest()
     with _kept(digest) as there:
         if not there:
-            _settle(digest, lambda file: file.write(data))
-    return digest
-
-
-def put_file(source: Path) -> str:
-    """Store what a file holds; its digest. The file itself stays. Memory doesn't grow with its size."""
-    with open(source, "rb") as file:
-        digest = hashlib.file_digest(file, "sha256").hexdigest()
-        with _kept(digest) as there:
-            if not there:
-                file.seek(0)
-                _settle(digest, lambda out: shutil.copyfileobj(file, out, CHUNK))
+            _settle(digest, data)
     return digest
 
 
@@ -146,13 +133,13 @@ def _kept(digest):
         yield there
 
 
-def _settle(digest, write):
+def _settle(digest, data: bytes):
     path = path_of(digest)
     path.parent.mkdir(exist_ok=True)
     handle, name = tempfile.mkstemp(prefix="incoming-", dir=home())
     try:
         with open(handle, "wb") as file:
-            write(file)
+            file.write(data)
             file.flush()
             os.fsync(file.fileno())
         os.replace(name, path)

@@ -103,8 +103,10 @@ def latest(shot, kind: str) -> Job | None:
         Job.objects.filter(orphans, pk=job.pk, state=Job.RUNNING).update(
             state=Job.FAILED, says=ORPHAN
         )
-    for lost in [one for one in (job, *parts) if _lost(one)]:
-        Job.objects.filter(pk=lost.pk, state=Job.WAITING).update(state=Job.FAILED, says=ORPHAN)
+    # Whoever works gives signs of life; only in silence each waiting part is looked up.
+    if not any(one.beat and one.beat >= old for one in (job, *parts)):
+        for lost in [one for one in (job, *parts) if _lost(one)]:
+            Job.objects.filter(pk=lost.pk, state=Job.WAITING).update(state=Job.FAILED, says=ORPHAN)
     job.refresh_from_db()
     if job.state == Job.WAITING and timezone.now() - job.created > LONG_WAIT:
         job.says = "No worker has taken it yet: one may be busy, or none is running (`make demo` starts one)."

@@ -32,8 +32,10 @@ def create_shot(show: Show, code: str, description: str = "") -> Shot:
 
 def begin(shot: Shot, label: str, state: State) -> Shot:
     """Give a new shot its first revision, within the caller's transaction."""
+    digests = state.digests()
+    _keep({digest: state.text(digest) for digest in digests.values()})
     shot.head = Revision.objects.create(
-        shot=shot, number=1, label=label[:200], version=states.VERSION, parts=state.digests()
+        shot=shot, number=1, label=label[:200], version=states.VERSION, parts=digests
     )
     shot.save(update_fields=["head"])
     return shot
@@ -69,11 +71,20 @@ def edit(
         if shot.locked and changed & states.camera_keys():
             raise Locked(LOCKED)
         state.check(changed)
-        texts = {after[key]: state.text(after[key]) for key in changed if key in after}
+        texts = _unstored(origin, state)
         _keep_large(texts)
         done = _swap(shot, origin, label, after, changed, texts, run, alone, base is None)
         if done is not None:
             return done
+
+
+def _unstored(origin: Revision, state: State) -> dict[str, str]:
+    """The texts, by digest, of what a state has and the revision it came from hasn't stored.
+
+    That is what was changed, and what was brought up to date where the revision is of an older version.
+    """
+    fresh = set(state.digests().values()) - set(origin.parts.values())
+    return {digest: state.text(digest) for digest in fresh}
 
 
 def _keep_large(texts):
@@ -81,6 +92,12 @@ def _keep_large(texts):
     for text in texts.values():
         if len(text) > states.LARGEST_INLINE:
             store.put(text.encode())
+
+
+def _keep(texts):
+    """Store texts, wherever each belongs."""
+    _keep_large(texts)
+    StatePart.keep(texts)
 
 
 def _revision_at(shot, base):
@@ -105,7 +122,8 @@ def _swap(shot, origin, label, after, changed, texts, run, alone, again) -> Shot
         if shot.head == origin:
             _append(shot, origin, label, after, **fresh)
             return shot
-        if _goes_together(shot, origin, changed):
+        if not alone and _goes_together(shot, origin, changed):
+            _keep(_unstored(shot.head, shot.head.state))
             merged = shot.head.state.digests()
             for key in changed:
                 merged.pop(key, None)
