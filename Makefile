@@ -49,7 +49,7 @@ assets: ## rebuild styles, fonts and scripts with npm (running needs none of it)
 
 lock: ## compile requirements/*.in to pinned files with hashes
 	$(V)/pip install --quiet pip-tools
-	for part in app test; do $(V)/pip-compile --quiet --generate-hashes --allow-unsafe --strip-extras --no-emit-index-url --no-emit-find-links \
+	for part in app test docs; do $(V)/pip-compile --quiet --generate-hashes --allow-unsafe --strip-extras --no-emit-index-url --no-emit-find-links \
 		--no-emit-trusted-host requirements/$$part.in -o requirements/$$part.txt; done
 
 .PHONY: help setup setup-tests demo lint test bench assets lock

@@ -1,6 +1,8 @@
 """What every test in a real browser needs: Chromium, a served application, a shot with a plate, what screen readers would stumble over."""
 
+import os
 import shutil
+from contextlib import contextmanager
 
 from axe_core_python.sync_playwright import Axe
 from django.conf import settings
@@ -9,6 +11,26 @@ from playwright.sync_api import sync_playwright
 
 from tests.patience import MINUTES
 from web.shows.models import Shot
+
+# `SLOW_PAGES=500 make test` lets scripts take every answer 500 ms after it arrived, as on a very busy machine:
+# a test that presses the next key before the page could know the answer then fails every time, not once in a hundred.
+SLOW_PAGES = int(os.environ.get("SLOW_PAGES", "0"))
+SLOWLY = """
+const pause = () => new Promise(done => setTimeout(done, MS));
+const ask = window.fetch;
+window.fetch = async (...args) => {
+  const answer = await ask(...args);
+  await pause();
+  return answer;
+};
+const onload = Object.getOwnPropertyDescriptor(XMLHttpRequestEventTarget.prototype, "onload");
+Object.defineProperty(XMLHttpRequest.prototype, "onload", {
+  get: onload.get,
+  set(handler) {
+    onload.set.call(this, handler && (event => setTimeout(() => handler.call(this, event), MS)));
+  },
+});
+"""
 
 
 class Browsing(StaticLiveServerTestCase):
@@ -52,6 +74,8 @@ class Browsing(StaticLiveServerTestCase):
         page = self.browser.new_page(viewport={"width": 1280, "height": 800})
         self.addCleanup(page.close)
         page.set_default_timeout(MINUTES * 60_000)
+        if SLOW_PAGES:
+            page.add_init_script(SLOWLY.replace("MS", str(SLOW_PAGES)))
         return page
 
     def make_shot(self, picture):
@@ -82,8 +106,27 @@ class Browsing(StaticLiveServerTestCase):
         box = self.page.locator("#light-table").bounding_box()
         return box["x"] + a + at[0] * scale, box["y"] + b + at[1] * scale
 
-    def saving(self):
-        return self.page.expect_response(lambda response: response.url.endswith("/match/save"))
+    @contextmanager
+    def answered(self, part, sent="", page=None):
+        """What is done here asks an address that holds `part`, with a message that holds `sent`; go on once the page shows the answer."""
+        page = page or self.page
+
+        def wanted(response):
+            return part in response.url and sent in (response.request.post_data or "")
+
+        with page.expect_response(wanted):
+            yield
+        self.quiet(page)
+
+    def quiet(self, page=None):
+        """Wait until the page has taken all answers: before that, the next key would mean what is not shown yet."""
+        (page or self.page).wait_for_selector("body:not([aria-busy])")
+
+    def saving(self, page=None):
+        return self.answered("/match/save", page=page)
+
+    def dragged(self):
+        return self.answered("/drag", sent='"done":true')
 
     def state(self):
         return Shot.objects.with_head().get(code="LT900").state

@@ -22,9 +22,9 @@ class Gate(Browsing):
         page.wait_for_selector(".ledger >> text=2048 × 1152")
         # Point at the chain: the position is told on every grid, and lies on the same millimetre for all of them.
         box = page.locator("#chain").bounding_box()
-        with page.expect_response(lambda response: "/gate/follow" in response.url):
+        with self.answered("/gate/follow"):
             page.mouse.move(box["x"] + box["width"] * 0.3, box["y"] + box["height"] / 2)
-        page.wait_for_function("document.querySelector('[data-place]').textContent !== '–'")
+        page.wait_for_selector("[data-place]:not(:text-is('–'))")
         photosites, _, plate, over = (
             [float(v) for v in cell.split(", ")]
             for cell in page.locator("[data-place]").all_inner_texts()
@@ -38,7 +38,7 @@ class Gate(Browsing):
             self.assertEqual(page.locator(".ledger [aria-current]").inner_text(), wanted)
         page.keyboard.press("p")
         page.click("summary:has-text('Guides over')")
-        with page.expect_response(lambda response: response.url.endswith("/gate/guides")):
+        with self.answered("/gate/guides"):
             page.click("[data-add-frame='2.39']")
         page.wait_for_selector("#over .guide-mask", state="attached")
         self.assertEqual(self.state()["guides"]["frames"][0]["aspect"], 2.39)

@@ -10,7 +10,7 @@ from web.match.fits import fit_of
 
 class Match(Browsing):
     def asked(self, part):
-        return self.page.expect_response(lambda response: f"/match/{part}" in response.url)
+        return self.answered(f"/match/{part}")
 
     def test_from_proposals_to_a_camera_and_its_drafts(self):
         page, name = self.page, "LT020_toward_the_slipway"
@@ -138,6 +138,7 @@ class Match(Browsing):
         page.fill("#id_survey-plus_minus", "4 mm")
         page.click("text=Take the points")
         page.wait_for_selector("#survey >> text=P9")
+        self.quiet()
         page.keyboard.press("Escape")
         for _ in range(7):
             page.locator("#light-table").focus()
@@ -145,9 +146,6 @@ class Match(Browsing):
             wanted = page.locator("[data-survey][aria-pressed=true]").get_attribute("data-survey")
             with self.asked("place"):
                 page.mouse.click(*self.on_screen(camera.project([places[wanted]])[0]))
-            # The answer is there; the page has read it once the table waits no more. Before that "v" would still
-            # ask for the point just placed.
-            page.wait_for_selector("#light-table:not(.waiting)")
         page.wait_for_selector(".expected ellipse", state="attached")
         fit = fit_of(self.state())
         np.testing.assert_allclose(fit["camera"]["position_m"], camera.position, atol=0.3)

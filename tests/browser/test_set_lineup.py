@@ -90,11 +90,7 @@ class SetAndLineUp(Browsing):
         page.mouse.move(box["x"] + 6, box["y"] + 6)
         page.mouse.down()
         page.mouse.move(box["x"] + 36, box["y"] + 6, steps=4)
-        with page.expect_response(
-            lambda response: (
-                response.url.endswith("/drag") and '"done":true' in response.request.post_data
-            )
-        ):
+        with self.dragged():
             page.mouse.up()
         self.assertGreater(
             np.abs(np.subtract(self.state()["stand_ins"][1]["base"], before)).max(), 0.1
@@ -104,7 +100,7 @@ class SetAndLineUp(Browsing):
         page.wait_for_load_state("networkidle")
         self.assertEqual(page.locator("#through").input_value(), "match")
         self.click_through("nav.leaves >> text=Plate")
-        with page.expect_response(lambda response: response.url.endswith("/set/worn")):
+        with self.answered("/set/worn"):
             page.click("[aria-label='Put the plate on Back wall']")
         page.wait_for_selector("#marks-on[aria-pressed=true]")
         self.accessible()

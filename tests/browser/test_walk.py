@@ -63,9 +63,8 @@ class Walk(Browsing):
         page.fill("#id_height-plus_minus", "2 cm")
         page.click("text=Add the height")
         page.wait_for_selector("#evidence >> text=Camera height")
-        page.wait_for_function(
-            "document.querySelectorAll('#over .floor').length === 1 && document.querySelectorAll('#over .axis').length === 3"
-        )
+        page.wait_for_selector("#over:has(.floor):has(.axis ~ .axis ~ .axis)", state="attached")
+        self.quiet()
         fit = json.loads(page.request.get(f"{self.shot_url}/hand-off/camera.json").text())["fit"]
         # Drawn by the pointer in whole screen pixels at 46 %: some plate pixels off.
         self.assertAlmostEqual(fit["camera"]["focal_mm"], 35.0, delta=1.5)
@@ -99,11 +98,7 @@ class Walk(Browsing):
         page.mouse.move(top["x"] + top["width"] / 2, top["y"] + top["height"] / 2)
         page.mouse.down()
         page.mouse.move(top["x"] + top["width"] / 2, top["y"] - 20, steps=4)
-        with page.expect_response(
-            lambda response: (
-                response.url.endswith("/drag") and '"done":true' in response.request.post_data
-            )
-        ):
+        with self.dragged():
             page.mouse.up()
         self.assertGreater(self.state()["stand_ins"][0]["size"][1], 1.1)
         self.assertGreater(page.locator("#set-view canvas").evaluate("canvas => canvas.width"), 100)
@@ -165,7 +160,7 @@ class Walk(Browsing):
             page.mouse.move(300 + dx, 300)
             page.mouse.down()
             page.mouse.move(300 + dx, 500, steps=3)
-            with page.expect_response(lambda response: response.url.endswith("/match/save")):
+            with self.saving(page):
                 page.mouse.up()
         other.wait_for_selector("text=changed in another window")
         first = self.state()["marks"]

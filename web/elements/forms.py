@@ -14,6 +14,16 @@ from web.shows.reading import whole
 SAMPLES = {1: "1, to try", 2: "4", 3: "9", 4: "16", 6: "36"}
 
 
+MOST_M = 1e4
+LENGTHS = (  # field, what a sentence calls it, what an empty one means (m), whether it must be above zero
+    ("occlusion", "The reach of the occlusion", 1.0, True),
+    ("lamp_across", "The lamp's place across", 0.0, False),
+    ("lamp_up", "The lamp's height", 2.5, False),
+    ("lamp_along", "The lamp's place along", 0.0, False),
+    ("lamp_side", "The lamp's side", 0.5, True),
+)
+
+
 class OrderForm(forms.Form):
     """A render's passes, size, samples and light. `cleaned_data["order"]` is the Order."""
 
@@ -89,33 +99,8 @@ class OrderForm(forms.Form):
     def clean(self):
         """Lengths to metres."""
         data = super().clean()
-        metres = {}
-        for name, label, usual in (
-            ("occlusion", "The reach of the occlusion", 1.0),
-            ("lamp_across", "The lamp's place across", 0.0),
-            ("lamp_up", "The lamp's height", 2.5),
-            ("lamp_along", "The lamp's place along", 0.0),
-            ("lamp_side", "The lamp's side", 0.5),
-        ):
-            text = (data.get(name) or "").strip()
-            try:
-                metres[name] = parse_length(text, self.show.length_unit, label) if text else usual
-                if name in ("occlusion", "lamp_side") and not 0 < metres[name] <= 1e4:
-                    raise Problem(f"{label} must be above zero and at most 10 km.")
-            except Problem as problem:
-                self.add_error(name, problem.sentence)
-        region = [part for part in re.split(r"[\s,;]+", data.get("region") or "") if part]
-        sound = (
-            len(region) == 4
-            and None not in map(whole, region)
-            and int(region[0]) < int(region[2])
-            and int(region[1]) < int(region[3])
-        )
-        if region and not sound:
-            self.add_error(
-                "region",
-                "A region is four whole numbers of pixels: left, top, right and bottom, such as 400 200 900 700.",
-            )
+        metres = {name: self._metres(data, name, *rest) for name, *rest in LENGTHS}
+        region = _region(self, data.get("region") or "")
         frames = _frames(self, data.get("frames") or "")
         if not self.errors:
             light = Light(
@@ -134,11 +119,42 @@ class OrderForm(forms.Form):
                 data["size"],
                 data.get("overscan") or 0.0,
                 metres["occlusion"],
-                tuple(map(int, region)) or None,
+                region,
                 light,
                 frames,
             )
         return data
+
+    def _metres(self, data, name, label, usual, positive) -> float:
+        """A typed length, or the usual one; a refused one is an error of its field."""
+        text = (data.get(name) or "").strip()
+        if not text:
+            return usual
+        try:
+            metres = parse_length(text, self.show.length_unit, label)
+            if positive and not 0 < metres <= MOST_M:
+                raise Problem(f"{label} must be above zero and at most 10 km.")
+        except Problem as problem:
+            self.add_error(name, problem.sentence)
+            return usual
+        return metres
+
+
+def _region(form, text) -> tuple[int, int, int, int] | None:
+    """Left, top, right and bottom in px; None for the whole picture."""
+    parts = [part for part in re.split(r"[\s,;]+", text) if part]
+    if not parts:
+        return None
+    numbers = [whole(part) for part in parts]
+    if len(numbers) == 4 and None not in numbers:
+        left, top, right, bottom = numbers
+        if left < right and top < bottom:
+            return left, top, right, bottom
+    form.add_error(
+        "region",
+        "A region is four whole numbers of pixels: left, top, right and bottom, such as 400 200 900 700.",
+    )
+    return None
 
 
 def _frames(form, text) -> tuple[int, int] | None:

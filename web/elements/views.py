@@ -34,21 +34,8 @@ def elements(request, show, shot, form=None, status=200):
         renders[0] if renders else None,
     )
     remarks = _remarks(shot, chosen, job, now)
-    rows = (
-        [
-            Row("Size", f"{chosen.width} × {chosen.height} px"),
-            Row("From revision", str(chosen.revision)),
-            Row("Took", f"{chosen.seconds:.1f} s"),
-            *([Row("Frames", f"{chosen.first}–{chosen.last}")] if chosen.frames else []),
-        ]
-        if chosen
-        else []
-    )
-    looks = (
-        [("render.png", "Beauty, over black"), ("alpha.png", "Alpha"), *map(tuple, chosen.looks)]
-        if chosen
-        else []
-    )
+    rows = _rows(chosen) if chosen else []
+    looks = _looks(chosen) if chosen else []
     context = {
         "plate": plate_of(shot),
         "render": chosen,
@@ -68,6 +55,22 @@ def elements(request, show, shot, form=None, status=200):
         ),
     }
     return step_page(request, shot, "elements", "elements/elements.html", context, status=status)
+
+
+def _rows(render) -> list[Row]:
+    rows = [
+        Row("Size", f"{render.width} × {render.height} px"),
+        Row("From revision", str(render.revision)),
+        Row("Took", f"{render.seconds:.1f} s"),
+    ]
+    if render.frames:
+        rows.append(Row("Frames", f"{render.first}–{render.last}"))
+    return rows
+
+
+def _looks(render) -> list[tuple[str, str]]:
+    """The files of a render that the page can show, and what each is called."""
+    return [("render.png", "Beauty, over black"), ("alpha.png", "Alpha"), *map(tuple, render.looks)]
 
 
 def _remarks(shot, render, job, now) -> list[Remark]:

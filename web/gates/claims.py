@@ -103,45 +103,36 @@ def _table(claim, readings: list[Reading], scale: float | None):
     # `scale`: from the quoted focal length to the shot's own; None where the shot has no gate to say it for.
     rows = {}
     for reading in readings:
-        if not math.isfinite(
-            reading.angle
-            if claim.focal_mm and claim.sensor_mm
-            else reading.focal_mm
-            if claim.sensor_mm
-            else reading.side_mm
-        ):
-            cell = {"says": "none", "agrees": False}
-        elif claim.focal_mm and claim.sensor_mm:
-            cell = {
-                "says": f"{math.degrees(reading.angle):.1f}°",
-                "agrees": reading.agrees,
-                "off": f"{math.degrees(reading.off):+.1f}°".replace("-", "−")
-                if reading.off is not None
-                else "",
-            }
-        elif claim.sensor_mm:
-            cell = {"says": f"{reading.focal_mm:.2f} mm", "agrees": False, "off": "focal length"}
-        else:
-            cell = {
-                "says": f"{reading.side_mm:.2f} mm",
-                "agrees": False,
-                "off": "side of the sensor",
-            }
+        cell = _cell(claim, reading)
         stated = reading.agrees if claim.focal_mm else claim.basis in (None, reading.basis)
-        if (
-            claim.angle
-            and claim.sensor_mm
-            and stated
-            and cell["says"] != "none"
-            and reading.projection in MATCHED
-            and scale
-        ):
+        can_be_taken = stated and cell["says"] != "none" and reading.projection in MATCHED
+        if claim.angle and claim.sensor_mm and can_be_taken and scale:
             cell["take"] = {
                 "projection": reading.projection,
                 "focal": repr(reading.focal_mm * scale),
             }
         rows.setdefault(reading.projection, []).append(cell)
     return [{"projection": name, "cells": cells} for name, cells in rows.items()]
+
+
+def _cell(claim, reading: Reading) -> dict:
+    """The number that follows from the two that are given, or the angle beside all three."""
+    if claim.focal_mm and claim.sensor_mm:
+        value = reading.angle
+        says = f"{math.degrees(reading.angle):.1f}°"
+        off = ""
+        if reading.off is not None:
+            off = f"{math.degrees(reading.off):+.1f}°".replace("-", "−")
+        agrees = reading.agrees
+    elif claim.sensor_mm:
+        value, says = reading.focal_mm, f"{reading.focal_mm:.2f} mm"
+        off, agrees = "focal length", False
+    else:
+        value, says = reading.side_mm, f"{reading.side_mm:.2f} mm"
+        off, agrees = "side of the sensor", False
+    if not math.isfinite(value):
+        return {"says": "none", "agrees": False}
+    return {"says": says, "agrees": agrees, "off": off}
 
 
 def _sentence(claim, readings):
@@ -162,67 +153,79 @@ def _sentence(claim, readings):
     return f"No projection has both numbers, measured any way, within {AGREES:.0%}. One of them is wrong, or belongs to another picture."
 
 
+TOP = 2.2  # of the chart, in focal lengths
+MOST_DEGREES = 120
+
+
+def _x(degrees: float) -> float:
+    return 46 + degrees / MOST_DEGREES * (WIDE - 60)
+
+
+def _y(distance: float) -> float:
+    return HIGH - 36 - distance / TOP * (HIGH - 56)
+
+
 def _chart(claim):
-    """Distance from the middle in focal lengths against the angle from the axis, one line a projection."""
-    top = 2.2
-    x = lambda degrees: 46 + degrees / 120 * (WIDE - 60)  # noqa: E731
-    y = lambda r: HIGH - 36 - r / top * (HIGH - 56)  # noqa: E731
-    lines, half = [], math.degrees(claim.angle) / 2 if claim.angle else 999
-    for name, curve in curves(math.radians(120)).items():
-        inside = [(math.degrees(theta), r) for theta, r in curve if r == r and r <= top]
-        lines.append(
-            {
-                "name": name,
-                "dash": DASHES[name],
-                "d": "M" + "L".join(f"{x(a):.1f} {y(b):.1f}" for a, b in inside),
-                "x": x(inside[-1][0]),
-                "y": y(inside[-1][1]),
-                "left": 0 < half - inside[-1][0] < 25,
-            }
-        )
-    marks = []
-    if claim.sensor_mm and claim.focal_mm:
-        for basis in BASES:
-            side = (
-                {
-                    "horizontal": claim.sensor_mm[0],
-                    "vertical": claim.sensor_mm[1],
-                    "diagonal": math.hypot(*claim.sensor_mm),
-                }[basis]
-                / 2
-                / claim.focal_mm
-            )
-            if side <= top:
-                marks.append(
-                    {
-                        "says": BASIS_WORDS[basis],
-                        "d": f"M{x(0):.1f} {y(side):.1f}H{x(120):.1f}",
-                        "x": x(120),
-                        "y": y(side) - 3,
-                    }
-                )
-    if half <= 120:
+    """Distance from the middle in focal lengths against the angle from the axis, one line per projection."""
+    half = math.degrees(claim.angle) / 2 if claim.angle else math.inf
+    marks = _quoted_sides(claim)
+    if half <= MOST_DEGREES:
         marks.append(
             {
                 "says": f"{format_number(half, 1)}°, half of the angle",
-                "d": f"M{x(half):.1f} {y(0):.1f}V{y(top):.1f}",
-                "x": x(half) - 4,
-                "y": y(0) - 6,
+                "d": f"M{_x(half):.1f} {_y(0):.1f}V{_y(TOP):.1f}",
+                "x": _x(half) - 4,
+                "y": _y(0) - 6,
                 "quoted": True,
             }
         )
     return {
-        "lines": lines,
+        "lines": _curves(half),
         "marks": marks,
         "wide": WIDE,
         "high": HIGH,
-        "xs": [{"x": x(a), "says": f"{a}°"} for a in (0, 30, 60, 90, 120)],
-        "ys": [{"y": y(r), "says": format_number(r, 1)} for r in (0.5, 1, 1.5, 2)],
-        "left": x(0),
-        "right": x(120),
-        "bottom": y(0),
-        "top": y(top),
+        "xs": [{"x": _x(a), "says": f"{a}°"} for a in (0, 30, 60, 90, 120)],
+        "ys": [{"y": _y(r), "says": format_number(r, 1)} for r in (0.5, 1, 1.5, 2)],
+        "left": _x(0),
+        "right": _x(MOST_DEGREES),
+        "bottom": _y(0),
+        "top": _y(TOP),
     }
+
+
+def _curves(half: float) -> list[dict]:
+    """One line per projection; its name on the left where it would cover the mark at `half` (degrees)."""
+    lines = []
+    for name, curve in curves(math.radians(MOST_DEGREES)).items():
+        inside = [(math.degrees(theta), r) for theta, r in curve if r <= TOP]  # NaN isn't
+        end_degrees, end_distance = inside[-1]
+        lines.append(
+            {
+                "name": name,
+                "dash": DASHES[name],
+                "d": "M" + "L".join(f"{_x(a):.1f} {_y(b):.1f}" for a, b in inside),
+                "x": _x(end_degrees),
+                "y": _y(end_distance),
+                "left": 0 < half - end_degrees < 25,
+            }
+        )
+    return lines
+
+
+def _quoted_sides(claim) -> list[dict]:
+    """Half of the sensor's sides and diagonal in focal lengths, as level lines."""
+    if not (claim.sensor_mm and claim.focal_mm):
+        return []
+    width, height = claim.sensor_mm
+    sides = {"horizontal": width, "vertical": height, "diagonal": math.hypot(width, height)}
+    marks = []
+    for basis in BASES:
+        half_side = sides[basis] / 2 / claim.focal_mm
+        if half_side <= TOP:
+            level = f"M{_x(0):.1f} {_y(half_side):.1f}H{_x(MOST_DEGREES):.1f}"
+            mark = {"says": BASIS_WORDS[basis], "d": level}
+            marks.append(mark | {"x": _x(MOST_DEGREES), "y": _y(half_side) - 3})
+    return marks
 
 
 @require_POST

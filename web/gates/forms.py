@@ -117,6 +117,67 @@ HINTS = {
 }
 
 
+def _text(label, required=True):
+    return forms.CharField(label=label, required=required, max_length=60)
+
+
+def _choice(label, choices, required=True):
+    return forms.ChoiceField(label=label, choices=choices, required=required)
+
+
+def _fields_of_step(do: str) -> dict[str, forms.Field]:
+    """The parameters that a kind of step has."""
+    hint = HINTS.get(do, "")
+    match do:
+        case "window":
+            return {
+                "size": _text(f"What is kept: {hint}"),
+                "left": _text("Left, px", False),
+                "top": _text("Top, px", False),
+                "multiple": _text("Whole multiples of, px", False),
+            }
+        case "bin":
+            return {"by": _text("Photosites in a row")}
+        case "resize" | "pad":
+            return {"size": _text(f"To: {hint}")}
+        case "turn":
+            return {"quarters": _choice("Turn", [(str(n), name) for n, name in TURNS.items()])}
+        case "flip":
+            return {"way": _choice("Mirror", list(FLIPS.items()))}
+        case "desqueeze":
+            sides = [("height", "the height"), ("width", "the width")]
+            return {
+                "by": _text("By, empty for the lens’s squeeze", False),
+                "keep": _choice("Keeping", sides, required=False),
+            }
+        case "stabilise":
+            return {"right": _text("Moved right, px"), "down": _text("Moved down, px")}
+        case "straighten":
+            label = "Enlarge to hold all of the picture"
+            return {"enlarge": forms.BooleanField(label=label, required=False, initial=True)}
+        case "overscan":
+            ways = [
+                ("percent", "percent"),
+                ("sides", "px on each side"),
+                ("distortion", "as much as the distortion needs"),
+            ]
+            sides = ("Left", "Right", "Top", "Bottom")
+            return {
+                "how": _choice("How much", ways),
+                "percent": _text("Percent in all", False),
+                **{side.lower(): _text(f"{side}, px", False) for side in sides},
+            }
+        case "extract":
+            return {
+                "aspect": _text(f"Aspect: {hint}"),
+                "size": _text("Brought to: 2048 × 858, or 2048 wide", False),
+                "multiple": _text("Cut in multiples of, px", False),
+            }
+        case "return":
+            return {}
+    raise KeyError(do)
+
+
 class StepForm(forms.Form):
     """The parameters of one kind of step. `step` holds them once the form is valid."""
 
@@ -125,67 +186,7 @@ class StepForm(forms.Form):
     def __init__(self, *args, do: str, now: dict | None = None, **kwargs):
         self.do, self.now = do, now
         super().__init__(*args, **kwargs)
-        text, hint = (
-            (
-                lambda label, required=True: forms.CharField(
-                    label=label, required=required, max_length=60
-                )
-            ),
-            HINTS.get(do, ""),
-        )
-        fields = {
-            "window": {
-                "size": text(f"What is kept: {hint}"),
-                "left": text("Left, px", False),
-                "top": text("Top, px", False),
-                "multiple": text("Whole multiples of, px", False),
-            },
-            "bin": {"by": text("Photosites in a row")},
-            "resize": {"size": text(f"To: {hint}")},
-            "turn": {
-                "quarters": forms.ChoiceField(
-                    label="Turn", choices=[(str(n), name) for n, name in TURNS.items()]
-                )
-            },
-            "flip": {"way": forms.ChoiceField(label="Mirror", choices=list(FLIPS.items()))},
-            "desqueeze": {
-                "by": text("By, empty for the lens’s squeeze", False),
-                "keep": forms.ChoiceField(
-                    label="Keeping",
-                    required=False,
-                    choices=[("height", "the height"), ("width", "the width")],
-                ),
-            },
-            "pad": {"size": text(f"To: {hint}")},
-            "stabilise": {"right": text("Moved right, px"), "down": text("Moved down, px")},
-            "straighten": {
-                "enlarge": forms.BooleanField(
-                    label="Enlarge to hold all of the picture", required=False, initial=True
-                )
-            },
-            "overscan": {
-                "how": forms.ChoiceField(
-                    label="How much",
-                    choices=[
-                        ("percent", "percent"),
-                        ("sides", "px on each side"),
-                        ("distortion", "as much as the distortion needs"),
-                    ],
-                ),
-                "percent": text("Percent in all", False),
-                "left": text("Left, px", False),
-                "right": text("Right, px", False),
-                "top": text("Top, px", False),
-                "bottom": text("Bottom, px", False),
-            },
-            "extract": {
-                "aspect": text(f"Aspect: {hint}"),
-                "size": text("Brought to: 2048 × 858, or 2048 wide", False),
-                "multiple": text("Cut in multiples of, px", False),
-            },
-            "return": {},
-        }[do]
-        self.fields |= fields
+        self.fields |= _fields_of_step(do)
         if not self.is_bound:
             self.initial |= self._initial(now or {"do": do})
 
@@ -289,27 +290,6 @@ class StepForm(forms.Form):
     def title(self):
         """What the step is called."""
         return KINDS[self.do]
-
-
-def guides_from(data: dict) -> dict:
-    """The guides document of what the page sent. Raises Problem where an aspect or colour can't be."""
-    frames = []
-    for item in data.get("frames", [])[:12]:
-        aspect, colour, opacity = (
-            parse_aspect(str(item.get("aspect"))),
-            str(item.get("colour", "#000000")),
-            item.get("opacity", 0.6),
-        )
-        if (
-            len(colour) != 7
-            or colour[0] != "#"
-            or any(letter not in "0123456789abcdefABCDEF" for letter in colour[1:])
-        ):
-            raise Problem("The mask's colour must be like #000000.")
-        if not isinstance(opacity, int | float) or not 0 <= opacity <= 1:
-            raise Problem("The mask's opacity must lie between 0 and 1.")
-        frames.append({"aspect": aspect, "opacity": opacity, "colour": colour})
-    return {"frames": frames} | {key: bool(data.get(key)) for key in ("centre", "thirds", "areas")}
 
 
 class ClaimForm(forms.Form):

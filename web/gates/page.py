@@ -55,63 +55,44 @@ def figure_rows(chain: Chain, index: int, gate_origin: str, lens_origin: str) ->
     stage, figures = chain.stages[index], chain.figures(index)
     name = "computed from the sensor and the steps" if index else ""
     origin = chain.origin(index, gate_origin)
+    size_origin = "file" if index == chain.plate else origin
+    size = ("–", "") if stage.unsized else (f"{stage.size_text} px", size_origin)
+    centre = "{:.3f}, {:.3f}".format(*figures.centre_mm).replace("-0.000", "0.000")
     rows = [
-        Row(
-            "Pixels",
-            "–" if stage.unsized else f"{stage.size_text} px",
-            origin="" if stage.unsized else "file" if index == chain.plate else origin,
-        ),
+        Row("Pixels", size[0], origin=size[1]),
         Row("Gate, mm", "{:.3f} × {:.3f}".format(*figures.gate_mm), origin=origin, title=name),
         Row("Diagonal", _mm(figures.diagonal_mm), origin=origin),
-        Row(
-            "Centre, mm",
-            "{:.3f}, {:.3f}".format(*figures.centre_mm)
-            .replace("-0.000", "0.000")
-            .replace("-", "−"),
-            origin=origin,
-        ),
+        Row("Centre, mm", centre.replace("-", "−"), origin=origin),
         Row("Aspect as shown", f"{figures.aspect:.4f}", origin=origin),
     ]
     if not stage.unsized:
+        pitch = "{:.3f} × {:.3f}".format(*figures.pitch_um)
         rows += [
             Row("Pixel aspect", format_number(figures.pixel_aspect, 4), origin=origin),
-            Row("Pixel pitch, µm", "{:.3f} × {:.3f}".format(*figures.pitch_um), origin=origin),
+            Row("Pixel pitch, µm", pitch, origin=origin),
         ]
     if figures.view is None:
-        return rows + [
-            Row(
-                "Focal length",
-                "–",
-                title="Neither the file nor you say it; the match will solve it.",
-            )
-        ]
-    rows += [Row("Focal length", _mm(chain.lens.focal_mm, 2), origin=lens_origin)]
-    if not stage.unsized:
-        rows += [
-            Row("Focal length, px", "{:.1f} × {:.1f}".format(*figures.focal_px), origin=lens_origin)
-        ]
-    rows += [
-        Row(f"Angle {word}", _deg(angle), origin=lens_origin)
-        for word, angle in (
-            ("across", figures.view.horizontal),
-            ("down", figures.view.vertical),
-            ("diagonal", figures.view.diagonal),
-        )
-    ]
-    return rows + [
-        Row(
-            "Equivalent by width",
-            _mm(figures.equivalent["width"], 2),
-            origin=lens_origin,
-            title="the focal length on a frame 36 mm wide",
-        ),
-        Row(
-            "Equivalent by diagonal",
-            _mm(figures.equivalent["diagonal"], 2),
-            origin=lens_origin,
-            title="the focal length on a frame with a diagonal of 43.27 mm",
-        ),
-    ]
+        title = "Neither the file nor you say it; the match will solve it."
+        return [*rows, Row("Focal length", "–", title=title)]
+    return rows + _lens_rows(chain, figures, stage.unsized, lens_origin)
+
+
+def _lens_rows(chain: Chain, figures, unsized: bool, origin: str) -> list[Row]:
+    """What the focal length makes of a grid: angles of view, and the equivalents on a full frame."""
+    rows = [Row("Focal length", _mm(chain.lens.focal_mm, 2), origin=origin)]
+    if not unsized:
+        focal = "{:.1f} × {:.1f}".format(*figures.focal_px)
+        rows.append(Row("Focal length, px", focal, origin=origin))
+    for word in ("horizontal", "vertical", "diagonal"):
+        angle = _deg(getattr(figures.view, word))
+        rows.append(Row(f"{word.capitalize()} angle of view", angle, origin=origin))
+    for side, title in (
+        ("width", "the focal length on a frame 36 mm wide"),
+        ("diagonal", "the focal length on a frame with a diagonal of 43.27 mm"),
+    ):
+        equivalent = _mm(figures.equivalent[side], 2)
+        rows.append(Row(f"Equivalent by {side}", equivalent, origin=origin, title=title))
+    return rows
 
 
 def render_table(chain: Chain, index: int) -> dict | None:
@@ -224,10 +205,8 @@ def drawing(chain: Chain, selected: int) -> dict:
     """The grids on the sensor, to scale, in an SVG of WIDE × HIGH units; `mm` tells the script how to get from it to millimetres."""
     corners = []
     for stage in chain.stages:
-        grid = stage.grid
-        corners.append(
-            grid.to_mm([[0, 0], [grid.width, 0], [grid.width, grid.height], [0, grid.height]])
-        )
+        width, height = stage.grid.width, stage.grid.height
+        corners.append(stage.grid.to_mm([[0, 0], [width, 0], [width, height], [0, height]]))
     every = np.concatenate(corners)
     low, high = every.min(axis=0), every.max(axis=0)
     scale = min((DRAWN - 24) / (high[0] - low[0]), (HIGH - 44) / (high[1] - low[1]))
@@ -236,25 +215,19 @@ def drawing(chain: Chain, selected: int) -> dict:
     def place(mm):
         return (np.asarray(mm) - middle) * scale + (DRAWN / 2, HIGH / 2 - 10)
 
-    shapes, merged = [], {}
+    merged = {}
     for index, (stage, box) in enumerate(zip(chain.stages, corners)):
-        merged.setdefault(
-            (
-                tuple(np.round(box.min(axis=0), 4)),
-                tuple(np.round(box.max(axis=0), 4)),
-                stage.straight,
-            ),
-            [],
-        ).append(index)
-    for key, members in merged.items():
+        ends = np.round([box.min(axis=0), box.max(axis=0)], 4)
+        merged.setdefault((tuple(ends.ravel()), stage.straight), []).append(index)
+    shapes = []
+    for (_, straight), members in merged.items():
         points = place(corners[members[0]])
-        kind = _kind_of_shape(chain, members, straight=key[2])
         shapes.append(
             {
                 "d": "M" + "L".join(f"{x:.2f} {y:.2f}" for x, y in points) + "Z",
                 "right": points[:, 0].max(),
                 "top": points[:, 1].min(),
-                "kind": kind,
+                "kind": _kind_of_shape(chain, members, straight=straight),
                 "chosen": selected in members,
                 "index": selected if selected in members else members[-1],
                 "tag": _span(members),
@@ -358,71 +331,65 @@ def guide_shapes(shot) -> list[dict]:
     wanted, state = NO_GUIDES | (shot.state.get("guides") or {}), shot.state
     if not state["plate"]:
         return []
-    chain = chain_of(state)
-    if chain is None:
-        grid, squeeze = (
-            Grid.from_gate(
-                state["plate"]["width"],
-                state["plate"]["height"],
-                state["plate"]["width"] / 100,
-                state["plate"]["height"] / 100,
-            ),
-            1.0,
-        )
-    else:
-        grid, squeeze = chain.plate_grid, chain.squeeze
-    whole, out = guides.whole(grid), []
+    grid, squeeze = _plate_grid(state)
+    whole = guides.whole(grid)
     boxes = [(frame, guides.frame(grid, frame["aspect"], squeeze)) for frame in wanted["frames"]]
-
-    def path(box):
-        return f"M{box.left} {box.top}h{box.width}v{box.height}h{-box.width}Z"
-
-    for frame, box in boxes:
-        if frame["opacity"]:
-            out.append(
-                {
-                    "kind": "mask",
-                    "d": path(whole) + path(box),
-                    "opacity": frame["opacity"],
-                    "colour": frame["colour"],
-                }
-            )
-    for frame, box in boxes:
-        out.append(
-            {
-                "kind": "frame",
-                "d": path(box),
-                "says": f"{format_number(frame['aspect'], 3)} : 1",
-                "at": [box.left, box.top],
-            }
-        )
+    shapes = [
+        {
+            "kind": "mask",
+            "d": _outline(whole) + _outline(box),
+            "opacity": frame["opacity"],
+            "colour": frame["colour"],
+        }
+        for frame, box in boxes
+        if frame["opacity"]
+    ]
+    shapes += [
+        {
+            "kind": "frame",
+            "d": _outline(box),
+            "says": f"{format_number(frame['aspect'], 3)} : 1",
+            "at": [box.left, box.top],
+        }
+        for frame, box in boxes
+    ]
     inner = min((box for _, box in boxes), key=lambda box: box.width * box.height, default=whole)
     if wanted["areas"]:
-        for share, says, end in (
-            (guides.SAFE_ACTION, "action", False),
-            (guides.SAFE_TITLE, "titles", True),
-        ):
-            box = inner.inset(share)
-            out.append(
-                {
-                    "kind": "area",
-                    "d": path(box),
-                    "says": says,
-                    "end": end,
-                    "at": [box.left + end * box.width, box.top + box.height],
-                }
-            )
+        shapes += [
+            _area(inner.inset(guides.SAFE_ACTION), "action", at_end=False),
+            _area(inner.inset(guides.SAFE_TITLE), "titles", at_end=True),
+        ]
     if wanted["thirds"]:
-        out.append(
-            {
-                "kind": "line",
-                "d": "".join(f"M{a} {b}L{c} {d}" for a, b, c, d in guides.thirds(inner)),
-            }
-        )
+        lines = "".join(f"M{a} {b}L{c} {d}" for a, b, c, d in guides.thirds(inner))
+        shapes.append({"kind": "line", "d": lines})
     if wanted["centre"]:
         x, y, arm = grid.width / 2, grid.height / 2, min(grid.width, grid.height) / 24
-        out.append({"kind": "line", "d": f"M{x - arm} {y}H{x + arm}M{x} {y - arm}V{y + arm}"})
-    return out
+        cross = f"M{x - arm} {y}H{x + arm}M{x} {y - arm}V{y + arm}"
+        shapes.append({"kind": "line", "d": cross})
+    return shapes
+
+
+def _plate_grid(state) -> tuple[Grid, float]:
+    """The plate's grid and squeeze; of a gate of 0.01 mm a pixel where no sensor is chosen."""
+    chain = chain_of(state)
+    if chain is not None:
+        return chain.plate_grid, chain.squeeze
+    width, height = state["plate"]["width"], state["plate"]["height"]
+    return Grid.from_gate(width, height, width / 100, height / 100), 1.0
+
+
+def _outline(box) -> str:
+    return f"M{box.left} {box.top}h{box.width}v{box.height}h{-box.width}Z"
+
+
+def _area(box, says: str, at_end: bool) -> dict:
+    return {
+        "kind": "area",
+        "d": _outline(box),
+        "says": says,
+        "end": at_end,
+        "at": [box.left + at_end * box.width, box.top + box.height],
+    }
 
 
 def step_choices(before_plate: bool) -> list[tuple[str, str]]:

@@ -16,12 +16,13 @@ from aperture.lens import database as lens_database
 from web.catalogue import lens_profiles
 from web.catalogue.models import Body, CatalogueLens
 from web.gates import actions, page
-from web.gates.forms import GateForm, StepForm, guides_from
+from web.gates.forms import GateForm, StepForm
 from web.gates.gate import bent_chain, chain_of, lens_of
+from web.gates.guides import Guides, guides_from
 from web.plates.models import metadata_of, plate_of
 from web.shows.forms import on_form
 from web.shows.history import next_revision
-from web.shows.reading import base_of, body, require_base, whole
+from web.shows.reading import base_of, read, whole
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -445,11 +446,8 @@ def render_size(request, show, shot):
 def guides(request, show, shot):
     """Save the guides and answer with their shapes."""
     shot = find(show, shot)
-    data = body(request)
-    frames = data.get("frames", [])
-    if not isinstance(frames, list) or not all(isinstance(item, dict) for item in frames):
-        raise Problem("The page sent no guides.")
-    shot = actions.set_guides(shot, guides_from(data), require_base(data.get("base")))
+    wanted = read(request, Guides)
+    shot = actions.set_guides(shot, guides_from(wanted), wanted.revision)
     redoable = next_revision(shot)
     return JsonResponse(
         {

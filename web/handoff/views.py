@@ -31,45 +31,10 @@ def handoff(request, show, shot):
         camera = None
         remarks.append(Remark("Nothing to hand off yet", problem.sentence, "note"))
     if camera:
-        remarks += [Remark("glTF carries less", loss, "note") for loss in gltf.losses(camera)]
-        if camera.lens.distorts:
-            remarks.append(
-                Remark(
-                    "OpenUSD carries less",
-                    "Its camera has no distortion: the coefficients are custom attributes.",
-                    "note",
-                )
-            )
+        remarks += _losses(camera)
         if fit["conflicts"]:
             remarks.append(Remark("Evidence still disagrees", fit["conflicts"][0]["says"], "doubt"))
-        aperture = aperture_of(camera)
-        rows = [
-            Row(
-                "Horizontal aperture",
-                format_value(aperture.horizontal, unit="mm", places=4)[0],
-                origin=plate_origin(shot.state),
-            ),
-            Row(
-                "Vertical aperture",
-                format_value(aperture.vertical, unit="mm", places=4)[0],
-                origin=plate_origin(shot.state),
-            ),
-            Row(
-                "Aperture offsets",
-                f"{aperture.horizontal_offset + 0:.3f}, {aperture.vertical_offset + 0:.3f} mm".replace(
-                    "-", "−"
-                ),
-                origin="assumed",
-            ),
-            Row(
-                "Up axis, unit",
-                f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}",
-                origin="typed",
-            ),
-            Row(
-                "Frame", f"{frame_of(plate_of(shot))} at {shot.show.rate_text} fps", origin="typed"
-            ),
-        ]
+        rows = _rows(shot, camera)
     kinds = [
         kind for kind in files.KINDS.values() if kind.ending != "obj" or shot.state["stand_ins"]
     ]
@@ -84,6 +49,36 @@ def handoff(request, show, shot):
         "fit": fit,
     }
     return step_page(request, shot, "hand-off", "handoff/handoff.html", context)
+
+
+def _losses(camera) -> list[Remark]:
+    """What a format can't carry."""
+    out = [Remark("glTF carries less", loss, "note") for loss in gltf.losses(camera)]
+    if camera.lens.distorts:
+        says = "Its camera has no distortion: the coefficients are custom attributes."
+        out.append(Remark("OpenUSD carries less", says, "note"))
+    return out
+
+
+def _rows(shot, camera) -> list[Row]:
+    """The camera as the files have it."""
+    aperture, origin = aperture_of(camera), plate_origin(shot.state)
+    wide, high = (
+        format_value(value, unit="mm", places=4)[0]
+        for value in (aperture.horizontal, aperture.vertical)
+    )
+    # + 0 makes 0.0 of −0.0.
+    right, up = aperture.horizontal_offset + 0, aperture.vertical_offset + 0
+    offsets = f"{right:.3f}, {up:.3f} mm".replace("-", "−")
+    axes = f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}"
+    frame = f"{frame_of(plate_of(shot))} at {shot.show.rate_text} fps"
+    return [
+        Row("Horizontal aperture", wide, origin=origin),
+        Row("Vertical aperture", high, origin=origin),
+        Row("Aperture offsets", offsets, origin="assumed"),
+        Row("Up axis, unit", axes, origin="typed"),
+        Row("Frame", frame, origin="typed"),
+    ]
 
 
 @require_GET

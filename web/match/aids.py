@@ -1,86 +1,82 @@
-"""Aids for the eye over the plate: grids on walls, a person, a cube, a room, how far the floor can be trusted. As paths and labels for the page.
+"""Aids for the eye over the plate: grids on walls, a person, a cube, a room, how far the floor can be trusted.
 
-What is shown is the page's wish, sent with each question: {"walls": bool, "figures": [[x, z]], "cubes": [[x, z]], "room": {…}, "map": bool}.
+What is shown is the page's `Wish`, which it sends with every question; the answer is paths and labels.
 """
 
+from typing import Annotated
+
+import msgspec
 import numpy as np
 
-from aperture.errors import Problem
 from aperture.match.reach import Reach
 from aperture.match.solve import find
 from aperture.scene import aids
 from aperture.units import METRES
 from web.match.overlay import label, path_of, spacing_for
+from web.shows.reading import Metres
 
 MOST = 12
 MAP_ACROSS = 7
 
-
-def wanted_from(data) -> dict:
-    """The wish, checked. Raises Problem."""
-    data = data if isinstance(data, dict) else {}
-    try:
-        out = {"walls": bool(data.get("walls")), "map": bool(data.get("map"))}
-        for key in ("figures", "cubes"):
-            out[key] = [(float(x), float(z)) for x, z in list(data.get(key) or [])[:MOST]]
-        room = data.get("room")
-        out["room"] = (
-            None
-            if not room
-            else {
-                "from": tuple(map(float, room["from"])),
-                "to": tuple(map(float, room["to"])),
-                "height": float(room["height"]),
-            }
-        )
-        values = [v for key in ("figures", "cubes") for pair in out[key] for v in pair] + (
-            [*room["from"], *room["to"], room["height"]] if room else []
-        )
-        if not np.isfinite(np.array(values, float)).all():
-            raise ValueError
-    except (TypeError, ValueError, KeyError):
-        raise Problem("The page asked for an aid that can't be drawn.") from None
-    return out
+OnFloor = tuple[Metres, Metres]  # x, z
+Several = Annotated[tuple[OnFloor, ...], msgspec.Meta(max_length=MOST)]
 
 
-def draw(camera, fit, wanted, show, document) -> dict:
+class Room(msgspec.Struct, frozen=True):
+    """A room on the floor between two opposite corners (x, z)."""
+
+    start: OnFloor = msgspec.field(name="from")
+    end: OnFloor = msgspec.field(name="to")
+    height: Metres
+
+
+class Wish(msgspec.Struct, frozen=True):
+    """The aids that the page shows; `figures` and `cubes` by where they stand on the floor."""
+
+    walls: bool = False
+    map: bool = False
+    figures: Several = ()
+    cubes: Several = ()
+    room: Room | None = None
+
+
+def draw(camera, fit, wanted: Wish, show, document) -> dict:
     """{"paths", "labels"} for a camera with a place in the world; empty without one."""
     paths, labels = [], []
     if camera is None or None in fit["camera"]["position_m"]:
         return {"paths": paths, "labels": labels}
     scaled = fit["determined"]["scale"] != "no"
     unit = METRES[show.length_unit] if scaled else 1.0
-    if wanted["walls"]:
+    if wanted.walls:
         spacing = spacing_for(camera, unit)
         paths += [
             {"class": "wall", "d": path_of(aids.wall_grid(camera, axis, 0.0, spacing))}
             for axis in (0, 2)
         ]
     if scaled:
-        for kind, make, size in (
-            ("figures", aids.figure, aids.FIGURE_M),
-            ("cubes", aids.cube, aids.CUBE_M),
+        for places, make, size in (
+            (wanted.figures, aids.figure, aids.FIGURE_M),
+            (wanted.cubes, aids.cube, aids.CUBE_M),
         ):
-            for x, z in wanted[kind]:
+            for x, z in places:
                 pieces = make(camera, (x, 0.0, z))
                 if pieces:
                     paths.append({"class": "aid", "d": path_of(pieces)})
                     labels.append(label(pieces[0][0], show.length(size, places=2)[0], "grid"))
-    if wanted["room"]:
-        room = wanted["room"]
-        pieces = aids.room(camera, room["from"], room["to"], room["height"])
+    if room := wanted.room:
+        pieces = aids.room(camera, room.start, room.end, room.height)
         if pieces:
             paths.append({"class": "aid room", "d": path_of(pieces)})
-            across, along = (abs(b - a) for a, b in zip(room["from"], room["to"]))
+            across, along = (abs(b - a) for a, b in zip(room.start, room.end))
             told = (
                 " × ".join(
-                    show.length(value, places=2)[0] for value in (across, along, room["height"])
+                    show.length(value, places=2)[0] for value in (across, along, room.height)
                 )
                 if scaled
                 else "size unknown"
             )
             labels.append(label(pieces[-1][-1], told, "grid"))
-    if wanted["map"] and scaled:
+    if wanted.map and scaled:
         more = floor_map(camera, fit, document, show)
         paths, labels = paths + more["paths"], labels + more["labels"]
     return {"paths": paths, "labels": labels}

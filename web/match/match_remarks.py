@@ -33,78 +33,63 @@ def remarks(shot, fit: dict | None) -> list[Remark]:
     if fit is None:
         return [Remark("No plate yet", "Bring in a picture on the Plate step.", "note")]
     if not fit["ok"]:
-        empty = not shot.state["marks"]
-        out = [
-            Remark(
-                "Begin with edges" if empty else "No camera yet",
-                fit["problem"],
-                "note" if empty else "bad",
-                () if empty else _holds(shot),
-            )
-        ]
-        if fit.get("lens"):
-            bend = "; ".join(
-                f"{name} {' '.join(format_value(fit['lens']['distortion'][name], spread))}"
-                for name, spread in fit["lens"]["plus_minus"]["distortion"].items()
-            )
-            out.append(
-                Remark(
-                    "What the bows tell",
-                    f"{bend}, with residuals of {fit['lens']['residuals']['rms_px']:.2f} px.",
-                    "note",
-                )
-            )
-        return out
+        return _without_camera(shot, fit)
     out = [
         Remark("Evidence disagrees", conflict["says"], "doubt", _conflict_remedies(shot, conflict))
         for conflict in fit["conflicts"]
     ]
-    axes = sorted(
-        {
-            mark["axis"]
-            for mark in shot.state["marks"]
-            if mark["kind"] == "edge" and not mark.get("off")
-        },
-        key=AXES.index,
-    )
-    for item in fit["missing"]:
-        says = f"{QUANTITIES[item['quantity']]} can’t be determined from this evidence. What would settle it: {item['would_settle']}."
-        if item.get("says"):
-            says += " " + item["says"]
-        if item["quantity"] == "scale" and any(
-            other["quantity"] == "position" for other in fit["missing"]
-        ):
-            continue
-        if item["quantity"] in ("principal_point", "distortion"):
-            holds = tuple(
-                hold
-                for hold in _holds(shot)
-                if ("centre" in hold[0]) == (item["quantity"] == "principal_point")
-            )
-            out.append(
-                Remark("More is left free than the marks can determine", says, "doubt", holds)
-            )
-            continue
-        title = (
-            "No size yet"
-            if fit["determined"]["scale"] == "no" and item["quantity"] == "position"
-            else "Still open"
-        )
-        out.append(Remark(title, says, "note"))
+    missing = fit["missing"]
+    size_follows = any(item["quantity"] == "position" for item in missing)
+    out += [
+        _still_open(shot, fit, item)
+        for item in missing
+        if not (item["quantity"] == "scale" and size_follows)
+    ]
     if fit.get("rival"):
         out.append(Remark("Two answers are possible", fit["rival"]["says"], "doubt"))
     out += _about_the_fit(shot, fit)
     out += _next_to_nothing(shot, fit)
-    if len(axes) == 2:
-        third = next(axis for axis in AXES if axis not in axes)
-        out.append(
-            Remark(
-                "The third axis is deduced",
-                f"Edges {axes[0]} and {axes[1]} are drawn; {third} follows, at right angles to both.",
-                "note",
-            )
-        )
+    edges = [mark for mark in shot.state["marks"] if mark["kind"] == "edge"]
+    drawn = {mark["axis"] for mark in edges if not mark.get("off")}
+    if len(drawn) == 2:
+        first, second = sorted(drawn, key=AXES.index)
+        (third,) = set(AXES) - drawn
+        says = f"Edges {first} and {second} are drawn; {third} follows, at right angles to both."
+        out.append(Remark("The third axis is deduced", says, "note"))
     return out
+
+
+def _without_camera(shot, fit) -> list[Remark]:
+    """Why there is no camera, and what the marks tell all the same."""
+    if shot.state["marks"]:
+        out = [Remark("No camera yet", fit["problem"], "bad", _holds(shot))]
+    else:
+        out = [Remark("Begin with edges", fit["problem"], "note", ())]
+    if lens := fit.get("lens"):
+        coefficients = [
+            f"{name} {' '.join(format_value(lens['distortion'][name], spread))}"
+            for name, spread in lens["plus_minus"]["distortion"].items()
+        ]
+        says = f"{'; '.join(coefficients)}, with residuals of {lens['residuals']['rms_px']:.2f} px."
+        out.append(Remark("What the bows tell", says, "note"))
+    return out
+
+
+def _still_open(shot, fit, missing) -> Remark:
+    """What the evidence doesn't determine, and what would settle it."""
+    quantity = missing["quantity"]
+    says = (
+        f"{QUANTITIES[quantity]} can’t be determined from this evidence. "
+        f"What would settle it: {missing['would_settle']}."
+    )
+    if missing.get("says"):
+        says += " " + missing["says"]
+    if quantity in ("principal_point", "distortion"):
+        of_centre = quantity == "principal_point"
+        holds = tuple(hold for hold in _holds(shot) if ("centre" in hold[0]) == of_centre)
+        return Remark("More is left free than the marks can determine", says, "doubt", holds)
+    unscaled = fit["determined"]["scale"] == "no" and quantity == "position"
+    return Remark("No size yet" if unscaled else "Still open", says, "note")
 
 
 def _about_the_fit(shot, fit) -> list[Remark]:

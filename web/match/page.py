@@ -101,32 +101,7 @@ def context(shot, forms=None) -> dict:
     """Everything the report's template shows."""
     fit, plate = fit_of(shot.state), plate_of(shot)
     spots = [mark for mark in shot.state["marks"] if mark["kind"] == "spot"]
-    base, focal = {"base": shot.head.number}, shot.state["lens"].get("focal_mm")
-    ends = {"start": spots[0]["id"], "end": spots[-1]["id"]} if spots else {}
-    given = (
-        {"focal": f"{focal['value']:g} mm", "focal_plus_minus": f"{focal['plus_minus']:g} mm"}
-        if focal
-        else {}
-    )
-    ready = {
-        name: form(
-            show=shot.show,
-            spots=spots,
-            initial=base | (ends if name == "length" else {}),
-            prefix=name,
-        )
-        for name, form in FORMS.items()
-    }
-    ready |= {
-        "focal": FocalForm(initial=base | given, prefix="focal"),
-        "lens": LensForm(initial=base | LensForm.initial_of(shot.state["lens"]), prefix="lens"),
-        "plane": PlaneForm(show=shot.show, initial=base, prefix="plane"),
-        "survey": SurveyForm(
-            initial=base | {"unit": shot.show.length_unit, "up_axis": shot.show.up_axis},
-            prefix="survey",
-        ),
-    }
-    ready |= forms or {}
+    ready = _fresh_forms(shot, spots) | (forms or {})
     return {
         "shot": shot,
         "show": shot.show,
@@ -152,6 +127,35 @@ def context(shot, forms=None) -> dict:
         "tilt": leaves.floor_tilt(shot, fit),
         "undoable": shot.head.parent,
         "redoable": next_revision(shot),
+    }
+
+
+def _fresh_forms(shot, spots) -> dict:
+    """The report's forms as they are before anything is typed, by name."""
+    show, lens = shot.show, shot.state["lens"]
+    base = {"base": shot.head.number}
+    ends = {"start": spots[0]["id"], "end": spots[-1]["id"]} if spots else {}
+    given = {}
+    if focal := lens.get("focal_mm"):
+        given = {
+            "focal": f"{focal['value']:g} mm",
+            "focal_plus_minus": f"{focal['plus_minus']:g} mm",
+        }
+    survey_base = base | {"unit": show.length_unit, "up_axis": show.up_axis}
+    facts = {
+        name: form(
+            show=show,
+            spots=spots,
+            initial=base | (ends if name == "length" else {}),
+            prefix=name,
+        )
+        for name, form in FORMS.items()
+    }
+    return facts | {
+        "focal": FocalForm(initial=base | given, prefix="focal"),
+        "lens": LensForm(initial=base | LensForm.initial_of(lens), prefix="lens"),
+        "plane": PlaneForm(show=show, initial=base, prefix="plane"),
+        "survey": SurveyForm(initial=survey_base, prefix="survey"),
     }
 
 

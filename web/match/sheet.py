@@ -21,8 +21,7 @@ def figures(shot, fit: dict | None) -> list[tuple[str, list[Row]]]:
     """Headed groups of rows."""
     if not fit or not fit["ok"]:
         return []
-    camera, pm, known, show = fit["camera"], fit["plus_minus"], fit["determined"], shot.show
-    gate = shot.state["gate"]
+    camera, pm, known = fit["camera"], fit["plus_minus"], fit["determined"]
 
     def tag(quantity):
         return {
@@ -31,99 +30,91 @@ def figures(shot, fit: dict | None) -> list[tuple[str, list[Row]]]:
             "no": "",
         }[known[quantity]]
 
-    focal = (
-        format_value(camera["focal_mm"], pm["focal_mm"], "mm")
-        if camera["focal_mm"] is not None
-        else format_value(camera["focal_px"][0], pm["focal_px"][0], "px", fallback=1)
-    )
     view = camera["field_of_view_deg"]
-    lens = [Row("Focal length", *focal, tag("focal"))]
     angles = [
         Row(key.capitalize(), *format_value(view[key], pm[f"{key}_deg"], "°"), tag("focal"))
         for key in ("horizontal", "vertical", "diagonal")
     ]
-    known_gate = for_match(shot.state)
-    size = "{width_mm:.2f} × {height_mm:.2f}".format(**known_gate["gate"]) if gate else "not known"
-    lens.append(Row("Gate", size, "", plate_origin(shot.state)))
-    wanted = shot.state["lens"].get("principal_point", "centre")
-    at = "{:.1f}, {:.1f} px".format(*camera["principal_point_px"])
-    if wanted == "centre" and "principal_point" in known_gate.get("lens", {}):
-        lens.append(
-            Row(
-                "Centre of lens",
-                at,
-                "",
-                plate_origin(shot.state),
-                "where the middle of the sensor lies on this plate, by the gate chain",
-            )
-        )
+    groups = [
+        ("Lens", _lens_rows(shot, fit, tag("focal"))),
+        ("Angle of view", angles),
+        ("Where it stood", _place_rows(fit, shot.show)),
+    ]
+    if checked := _checks(fit):
+        groups.append(("Check marks", checked))
+    return groups
+
+
+def _lens_rows(shot, fit, focal_origin: str) -> list[Row]:
+    """Focal length, gate, principal point, distortion."""
+    camera, pm = fit["camera"], fit["plus_minus"]
+    if camera["focal_mm"] is not None:
+        focal = format_value(camera["focal_mm"], pm["focal_mm"], "mm")
     else:
-        lens.append(
-            Row("Centre of lens", "middle", "", "assumed")
-            if wanted == "centre"
-            else Row(
-                "Centre of lens",
-                at,
-                "±{:.1f}, {:.1f}".format(*pm["principal_point_px"])
-                if known["principal_point"] == "solved"
-                else "",
-                "solved" if known["principal_point"] == "solved" else "typed",
-            )
-        )
+        focal = format_value(camera["focal_px"][0], pm["focal_px"][0], "px", fallback=1)
+    gate = for_match(shot.state).get("gate") if shot.state["gate"] else None
+    size = "{width_mm:.2f} × {height_mm:.2f}".format(**gate) if gate else "not known"
+    rows = [
+        Row("Focal length", *focal, focal_origin),
+        Row("Gate", size, "", plate_origin(shot.state)),
+        _principal_point_row(shot, fit),
+    ]
+    typed = "catalogue" if shot.state["lens"].get("name") else "typed"
     for name, value in camera["distortion"].items():
         if name in pm["distortion"]:
-            lens.append(
-                Row(f"Distortion {name}", *format_value(value, pm["distortion"][name]), "solved")
-            )
+            shown = format_value(value, pm["distortion"][name])
+            rows.append(Row(f"Distortion {name}", *shown, "solved"))
         elif value:
-            lens.append(
-                Row(
-                    f"Distortion {name}",
-                    f"{value:.4g}".replace("-", "−"),
-                    "",
-                    "catalogue" if shot.state["lens"].get("name") else "typed",
-                )
-            )
+            shown = f"{value:.4g}".replace("-", "−")
+            rows.append(Row(f"Distortion {name}", shown, "", typed))
+    return rows
+
+
+def _principal_point_row(shot, fit) -> Row:
+    wanted = shot.state["lens"].get("principal_point", "centre")
+    at = "{:.1f}, {:.1f} px".format(*fit["camera"]["principal_point_px"])
+    if wanted != "centre":
+        if fit["determined"]["principal_point"] != "solved":
+            return Row("Centre of lens", at, "", "typed")
+        plus_minus = "±{:.1f}, {:.1f}".format(*fit["plus_minus"]["principal_point_px"])
+        return Row("Centre of lens", at, plus_minus, "solved")
+    if "principal_point" in for_match(shot.state).get("lens", {}):
+        title = "where the middle of the sensor lies on this plate, by the gate chain"
+        return Row("Centre of lens", at, "", plate_origin(shot.state), title)
+    return Row("Centre of lens", "middle", "", "assumed")
+
+
+def _place_rows(fit, show) -> list[Row]:
+    """Position and direction."""
+    camera, pm = fit["camera"], fit["plus_minus"]
     position, spread = camera["position_m"], pm["position_m"]
-    scaled = known["scale"] != "no"
-    where = []
+    scaled = fit["determined"]["scale"] != "no"
 
     def length(name, value, plus_minus, title=""):
         if value is None:
             return Row(name, "–", title=title)
-        if not scaled:
-            return Row(
-                name,
-                *format_value(value, plus_minus, "× far", fallback=3),
-                "solved",
-                "in units of the distance to the first placed spot",
-            )
-        return Row(name, *show.length(value, plus_minus), "solved", title)
+        if scaled:
+            return Row(name, *show.length(value, plus_minus), "solved", title)
+        shown = format_value(value, plus_minus, "× far", fallback=3)
+        return Row(name, *shown, "solved", "in units of the distance to the first placed spot")
 
-    where.append(length("Height above floor", position[1], spread[1]))
+    rows = [length("Height above floor", position[1], spread[1])]
     if None not in position:
         distance = math.hypot(*position)
-        share = (
-            math.sqrt(sum((p * s) ** 2 for p, s in zip(position, spread))) / distance
-            if distance
-            else 0.0
-        )
-        where.append(length("From the origin", distance, share))
+        along = sum((p * s) ** 2 for p, s in zip(position, spread))
+        share = math.sqrt(along) / distance if distance else 0.0
+        rows.append(length("From the origin", distance, share))
     for axis, name in enumerate(AXES):
-        where.append(
-            length(f"Position {name}", position[axis], spread[axis], IN_FILES[show.up_axis][axis])
-        )
-    for name, key in (("Pan", "pan"), ("Tilt", "tilt"), ("Roll", "roll")):
-        spread = pm[f"{key}_deg"]
-        where.append(
-            Row(name, "not determined", "", "")
-            if spread is None
-            else Row(name, *format_value(camera[f"{key}_deg"], spread, "°"), "solved")
-        )
-    groups = [("Lens", lens), ("Angle of view", angles), ("Where it stood", where)]
-    if checked := _checks(fit):
-        groups.append(("Check marks", checked))
-    return groups
+        title = IN_FILES[show.up_axis][axis]
+        rows.append(length(f"Position {name}", position[axis], spread[axis], title))
+    for key in ("pan", "tilt", "roll"):
+        sigma = pm[f"{key}_deg"]
+        if sigma is None:
+            rows.append(Row(key.capitalize(), "not determined", "", ""))
+        else:
+            shown = format_value(camera[f"{key}_deg"], sigma, "°")
+            rows.append(Row(key.capitalize(), *shown, "solved"))
+    return rows
 
 
 def _checks(fit) -> list[Row]:
@@ -136,77 +127,62 @@ def _checks(fit) -> list[Row]:
     return [Row(f"{count} compared", f"{found['rms_px']:.2f} px rms", "", "", title)]
 
 
+NO_RESIDUALS = {"marks": {}, "facts": {}, "mark_sigmas": {}}
+LETTERS = {"across": "X", "up": "Y", "along": "Z", "bow": "⌒", "spot": "+", "fact": "↕"}
+FULL_BAR_PX = 4
+
+
 def evidence(shot, fit: dict | None) -> list[dict]:
     """Marks and facts, with what is known of each where there is a fit."""
-    ok = bool(fit and fit["ok"])
-    residuals = (
-        fit["residuals"]
-        if ok
-        else (fit or {})
-        .get("lens", {})
-        .get("residuals", {"marks": {}, "facts": {}, "mark_sigmas": {}})
-    )
+    fit = fit or {}
+    ok = bool(fit.get("ok"))
+    residuals = fit["residuals"] if ok else fit.get("lens", {}).get("residuals", NO_RESIDUALS)
     weights = fit.get("evidence", {}) if ok else {}
     compared = fit.get("checks", {}).get("marks", {}) if ok else {}
     left_out = {item["id"]: item for item in fit.get("mistrusted", ())} if ok else {}
     names = {mark["id"]: mark.get("name") or mark["id"] for mark in shot.state["marks"]}
     rows = []
-    for item in shot.state["marks"] + shot.state["facts"]:
-        fact = item["kind"] not in ("edge", "spot", "bow")
-        own = residuals["facts"].get(item["id"]) if fact else None
-        amount = abs(own["sigmas"]) if own else residuals["marks"].get(item["id"])
-        if item["id"] in compared:
-            amount = compared[item["id"]]
-        elif item["id"] in left_out:
-            amount = left_out[item["id"]]["px"]
-        sigmas = abs(own["sigmas"]) if own else residuals["mark_sigmas"].get(item["id"], 0.0)
-        kind = "fact" if fact else item.get("axis") or item["kind"]
-        rows.append(
-            {
-                "id": item["id"],
-                "name": describe(item, names, shot.show) if fact else names[item["id"]],
-                "role": _role(item, left_out),
-                "kind": kind,
-                "fact": fact,
-                "letter": {
-                    "across": "X",
-                    "up": "Y",
-                    "along": "Z",
-                    "bow": "⌒",
-                    "spot": "+",
-                    "fact": "↕",
-                }[kind],
-                "off": item.get("off"),
-                "residual": "" if amount is None else f"{amount:.1f}",
-                "unit": "σ" if fact else "px",
-                "amount": amount or 0.0,
-                "sigmas": sigmas,
-                "bar": 0 if amount is None else min(100, 100 * amount / 4),
-                "bad": sigmas > 3,
-                "leverage": weights.get(item["id"], {}).get("leverage", 0.0),
-            }
-        )
+    for mark in shot.state["marks"]:
+        amount = residuals["marks"].get(mark["id"])
+        if mark["id"] in compared:
+            amount = compared[mark["id"]]
+        elif mark["id"] in left_out:
+            amount = left_out[mark["id"]]["px"]
+        kind = mark.get("axis") or mark["kind"]
+        sigmas = residuals["mark_sigmas"].get(mark["id"], 0.0)
+        row = _evidence_row(mark, names[mark["id"]], kind, amount, sigmas, weights)
+        rows.append(row | {"role": _role(mark, left_out), "unit": "px"})
+    for fact in shot.state["facts"]:
+        own = residuals["facts"].get(fact["id"])
+        amount = abs(own["sigmas"]) if own else None
+        name = describe(fact, names, shot.show)
+        row = _evidence_row(fact, name, "fact", amount, amount or 0.0, weights)
+        rows.append(row | {"role": _role(fact, left_out), "unit": "σ"})
     given, kept = shot.state["lens"].get("focal_mm"), shot.state["lens"].get("focal_kept")
-    if lens := given or kept:
-        rows.append(
-            {
-                "id": "lens",
-                "name": f"Focal length {lens['value']:g} mm ± {lens['plus_minus']:g}",
-                "kind": "fact",
-                "letter": "f",
-                "off": not given,
-                "residual": "",
-                "unit": "",
-                "bar": 0,
-                "bad": False,
-                "fact": True,
-                "fixed": True,
-                "amount": 0.0,
-                "sigmas": 0.0,
-                "leverage": weights.get("focal length", {}).get("leverage", 0.0),
-            }
-        )
+    if focal := given or kept:
+        name = f"Focal length {focal['value']:g} mm ± {focal['plus_minus']:g}"
+        row = _evidence_row({"id": "lens", "off": not given}, name, "fact", None, 0.0, {})
+        leverage = weights.get("focal length", {}).get("leverage", 0.0)
+        rows.append(row | {"letter": "f", "unit": "", "fixed": True, "leverage": leverage})
     return rows
+
+
+def _evidence_row(item, name, kind, amount, sigmas, weights) -> dict:
+    """`amount`: the residual as it is listed, in px or σ; None where there is none."""
+    return {
+        "id": item["id"],
+        "name": name,
+        "kind": kind,
+        "fact": kind == "fact",
+        "letter": LETTERS[kind],
+        "off": item.get("off"),
+        "residual": "" if amount is None else f"{amount:.1f}",
+        "amount": amount or 0.0,
+        "sigmas": sigmas,
+        "bar": min(100, 100 * (amount or 0.0) / FULL_BAR_PX),
+        "bad": sigmas > 3,
+        "leverage": weights.get(item["id"], {}).get("leverage", 0.0),
+    }
 
 
 def _role(item: dict, left_out: dict) -> str:

@@ -2,7 +2,9 @@
 
 import json
 from functools import lru_cache
+from typing import Annotated, Literal
 
+import msgspec
 import numpy as np
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import render
@@ -24,7 +26,7 @@ from web.match.overlay import draw
 from web.match.views import saved
 from web.plates.models import Plate, plate_of, transfer_of, working_pixels
 from web.shows import history
-from web.shows.reading import base_of, body, point, require_base
+from web.shows.reading import Edit, Place, Text, base_of, read
 from web.shows.views import find
 
 NO_PLATE = "Bring in a plate first."
@@ -55,14 +57,19 @@ def _refined(pixels, mark: dict, transfer: str) -> tuple[dict, float]:
     return mark | place | {"sigma_px": round(found.sigma_px, 3)}, found.moved
 
 
+class Chosen(Edit, frozen=True, kw_only=True):
+    """Marks by id."""
+
+    ids: list[str] = []
+
+
 @require_POST
 def refine_marks(request, show, shot):
     """Refine marks by id; those that can't be are left, and said."""
     shot = find(show, shot)
-    data = body(request)
-    wanted, base = data.get("ids"), require_base(data.get("base"))
-    named = wanted if isinstance(wanted, list) else []
-    marks = [mark for mark in shot.state["marks"] if mark["id"] in named]
+    chosen = read(request, Chosen)
+    base = chosen.revision
+    marks = [mark for mark in shot.state["marks"] if mark["id"] in chosen.ids]
     if not marks:
         raise Problem("Choose a mark first, then refine it.")
     pixels = _pixels(shot)
@@ -175,6 +182,13 @@ def _offered(digest, folder, principal, bend, transfer, document_text):
     return proposals.believed(found, document, kept)
 
 
+class Taken(Edit, frozen=True, kw_only=True):
+    """One proposed segment by its `index`, or the best of a direction."""
+
+    index: Annotated[int, msgspec.Meta(ge=0)] | None = None
+    axis: Literal["across", "up", "along", "all"] | None = None
+
+
 @require_POST
 def take(request, show, shot):
     """Take proposals as edges, refined where the picture allows.
@@ -182,14 +196,14 @@ def take(request, show, shot):
     One by its `index`, or the best of a direction (`axis`), or of `all`.
     """
     shot = find(show, shot)
-    data = body(request)
-    key, base = _proposal_key(shot), require_base(data.get("base"))
+    taken = read(request, Taken)
+    key, base = _proposal_key(shot), taken.revision
     found, transfer = _proposed(*key), transfer_of(shot.state)
-    index, axis = data.get("index"), data.get("axis")
-    if isinstance(index, int) and 0 <= index < len(found.segments) and found.segments[index].axis:
+    index, axis = taken.index, taken.axis
+    if index is not None and index < len(found.segments) and found.segments[index].axis:
         pixels = _pixels(shot)
         marks = proposals.marks_of(pixels, [found.segments[index]], transfer)
-    elif axis in ("across", "up", "along", "all"):
+    elif axis is not None:
         document_text = json.dumps(document_of(shot.state))
         offered = _offered(*key, transfer, document_text)
         marks = [mark for mark in offered if axis in ("all", mark["axis"])]
@@ -218,13 +232,20 @@ def survey(request, show, shot):
     )
 
 
+class Placed(Edit, frozen=True, kw_only=True):
+    """Where on the plate the surveyed point `name` is seen."""
+
+    name: Text
+    at: Place
+
+
 @require_POST
 def place(request, show, shot):
     """Place a surveyed point on the plate."""
     shot = find(show, shot)
-    data = body(request)
-    at, base = point(data.get("at")), require_base(data.get("base"))
-    return saved(request, actions.place_surveyed(shot, str(data.get("name")), at, base))
+    placed = read(request, Placed)
+    shot = actions.place_surveyed(shot, placed.name, list(placed.at), placed.revision)
+    return saved(request, shot)
 
 
 # Kit and advice ----------------------------------------------------------------------------------------------------------

@@ -1,20 +1,19 @@
 """The Match step's page. A drag asks `preview` for its consequences; when it ends, `save` appends one revision."""
 
-from dataclasses import dataclass
-
+import msgspec
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from aperture.errors import Problem
-from aperture.match.document import InvalidDocument, loads, unwrapped, validate
+from aperture.match.document import loads, unwrapped, validate
 from aperture.match.solve import solve
 from web.match import actions, match_remarks, page, sheet
-from web.match.aids import wanted_from
+from web.match.aids import Wish
 from web.match.fits import document_of, fit_of
 from web.plates.models import plate_of
 from web.shows.history import edit
-from web.shows.reading import base_of, body, require_base, whole
+from web.shows.reading import Edit, Message, Text, base_of, read, whole
 from web.shows.views import find, step_page
 
 
@@ -37,37 +36,28 @@ def match(request, show, shot):
     return step_page(request, shot, "match", "match/match.html", context)
 
 
-@dataclass(frozen=True)
-class Drawn:
-    """What the page says of the marks drawn on the plate; `aids`: what it shows besides."""
+class Drawn(Edit, frozen=True, kw_only=True):
+    """The marks as they are drawn on the page; `run` as in `history.edit`."""
 
     marks: list
-    label: str
-    run: str
-    aids: dict
-    base: object
+    label: Text = "Marks"
+    run: Text = ""
+    aids: Wish | None = None
 
 
-def drawn(request) -> Drawn:
-    """The marks of a message from the page. Raises InvalidDocument."""
-    data = body(request)
-    if not isinstance(data.get("marks"), list):
-        raise InvalidDocument("The page sent no list of marks.", "/marks")
-    return Drawn(
-        data["marks"],
-        str(data.get("label") or "Marks")[:100],
-        str(data.get("run") or ""),
-        wanted_from(data.get("aids")),
-        data.get("base"),
-    )
+class Asked(Message, frozen=True):
+    """What the page shows besides the marks."""
+
+    aids: Wish | None = None
+    straight: bool = False
 
 
 @require_POST
 def preview(request, show, shot):
     """What the fit would be with these marks; nothing is saved."""
     shot = find(show, shot)
-    wish = drawn(request)
-    state = shot.state | {"marks": wish.marks}
+    drawn = read(request, Drawn)
+    state = shot.state | {"marks": drawn.marks}
     document = document_of(state)
     if document is None:
         raise Problem("Bring in a plate before marking it.")
@@ -81,10 +71,11 @@ def preview(request, show, shot):
         "shot": shot,
         "request": request,
     }
+    without_map = msgspec.structs.replace(drawn.aids or Wish(), map=False)  # too slow for a drag
     html = render(request, "match/_figures.html", context).content.decode()
     return JsonResponse(
         {
-            "overlay": page.overlay(shot, state, fit, wish.aids | {"map": False}),
+            "overlay": page.overlay(shot, state, fit, without_map),
             "figures": html,
             "residuals": fit["residuals"]["marks"] if fit["ok"] else {},
             "ok": fit["ok"],
@@ -103,18 +94,16 @@ def saved(request, shot, wished=None) -> JsonResponse:
 def save(request, show, shot):
     """Append the marks as a revision."""
     shot = find(show, shot)
-    wish = drawn(request)
-    shot = actions.set_marks(shot, wish.marks, wish.label, require_base(wish.base), wish.run)
-    return saved(request, shot, wish.aids)
+    drawn = read(request, Drawn)
+    shot = actions.set_marks(shot, drawn.marks, drawn.label, drawn.revision, drawn.run)
+    return saved(request, shot, drawn.aids)
 
 
 @require_http_methods(["GET", "POST"])
 def state(request, show, shot):
     """The marks and overlay as they are now; POST with the aids that the page wishes for."""
-    data = body(request) if request.body else {}
-    return JsonResponse(
-        page.data(find(show, shot), wanted_from(data.get("aids")), bool(data.get("straight")))
-    )
+    asked = read(request, Asked)
+    return JsonResponse(page.data(find(show, shot), asked.aids, asked.straight))
 
 
 @require_GET

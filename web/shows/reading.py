@@ -1,11 +1,43 @@
-"""What pages and their scripts send: JSON, places, numbers of revisions and frames."""
+"""Reads what pages and their scripts send: typed JSON messages, numbers of revisions and frames, names.
+
+A view that a script calls declares its message as a `Message` and reads it with `read`. What the view gets has
+the types and bounds that the message states; anything else was refused with a sentence before.
+"""
+
+from typing import Annotated, TypeVar
+
+import msgspec
 
 from aperture import strict_json
-from aperture.errors import Problem
-from web.shows.refusals import Refused
+from web.shows.refusals import NotValid, Refused
 
 MOST_PX = 1e7  # as the match document has it
+MOST_METRES = 1e7  # likewise
 MOST_DIGITS = 9
+MOST_TEXT = 200
+
+Pixels = Annotated[float, msgspec.Meta(gt=-MOST_PX, lt=MOST_PX)]
+Place = tuple[Pixels, Pixels]  # x, y on the plate
+Metres = Annotated[float, msgspec.Meta(gt=-MOST_METRES, lt=MOST_METRES)]
+Text = Annotated[str, msgspec.Meta(max_length=MOST_TEXT)]
+
+
+class Message(msgspec.Struct, frozen=True):
+    """What a script posts. Fields that a message doesn't know are ignored."""
+
+
+class Edit(Message, frozen=True, kw_only=True):
+    """A message that changes the shot; `base` is the revision that the page shows."""
+
+    base: int | str | None = None
+
+    @property
+    def revision(self) -> int:
+        """The revision that the page shows. Raises Refused where the message doesn't say it."""
+        return require_base(self.base)
+
+
+M = TypeVar("M", bound=Message)
 
 
 def wants_json(request) -> bool:
@@ -13,23 +45,18 @@ def wants_json(request) -> bool:
     return request.headers.get("Accept", "").startswith("application/json")
 
 
-def body(request) -> dict:
-    """The JSON object that was posted. Raises Problem."""
-    data = strict_json.loads(request.body)
-    if not isinstance(data, dict):
-        raise Problem("The page sent nothing that can be read.")
-    return data
+def read(request, message: type[M]) -> M:
+    """Return the posted JSON as a `message`; an empty body counts as an empty object.
 
-
-def point(at):
-    """A place on the picture, px. Raises Problem."""
-    if not (
-        isinstance(at, list)
-        and len(at) == 2
-        and all(isinstance(v, int | float) and abs(v) < MOST_PX for v in at)
-    ):
-        raise Problem("The pointer's place must be two finite numbers.")
-    return at
+    Raises Problem where it isn't JSON, NotValid (with the place) where it isn't such a message.
+    """
+    data = strict_json.loads(request.body or b"{}")
+    try:
+        return msgspec.convert(data, message)
+    except msgspec.ValidationError as error:
+        reason, _, place = str(error).partition(" - at `$")
+        path = place.rstrip("`").replace("[", "/").replace("]", "").replace(".", "/")
+        raise NotValid(f"The page sent something that can't be used: {reason}.", path) from None
 
 
 def whole(value) -> int | None:
@@ -55,13 +82,13 @@ def require_base(value) -> int:
 def base_of(request) -> int:
     """The revision that the page shows, of a form, a script's message or an address. Raises Refused where it isn't said."""
     if request.content_type == "application/json":
-        return require_base(body(request).get("base"))
+        return read(request, Edit).revision
     return require_base(request.POST.get("base") or request.GET.get("base"))
 
 
 def given_name(request, most: int = 120) -> str:
-    """The name that was typed, on one line. Raises Problem where it is empty."""
+    """The name that was typed, on one line. Raises NotValid where it is empty."""
     name = " ".join(request.POST.get("name", "").split())[:most]
     if not name:
-        raise Problem("Type a name.")
+        raise NotValid("Type a name.")
     return name

@@ -79,14 +79,15 @@ def with_what_hangs(items: list[dict], item: dict) -> list[dict]:
         placed.base, was.base, atol=1e-9
     )
     below = set() if still else _below({"stand_ins": items}, item["id"])
-    return [
-        item
-        if other["id"] == item["id"]
-        else json_from(other, stand_in_from(other).moved(turn, was.base, placed.base))
-        if other["id"] in below
-        else other
-        for other in items
-    ]
+
+    def after(other):
+        if other["id"] == item["id"]:
+            return item
+        if other["id"] in below:
+            return json_from(other, stand_in_from(other).moved(turn, was.base, placed.base))
+        return other
+
+    return [after(other) for other in items]
 
 
 def flag(shot: Shot, id_: str, name: str, base: int | None) -> Shot:

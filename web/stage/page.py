@@ -142,36 +142,33 @@ def remarks(shot, camera, item) -> list[Remark]:
             )
         )
     if item:
-        placed = stand_in_from(item)
-        if camera.to_camera_space(placed.bounds())[:, 2].min() > 0:
-            out.append(
-                Remark(
-                    "Behind the camera",
-                    f"“{item['name']}” stands behind the camera and can’t be seen on the plate.",
-                    "doubt",
-                )
-            )
-        out += [
-            Remark(
-                "About this mesh" if number == 0 else "Its faces",
-                note,
-                "note" if number == 0 else "doubt",
-            )
-            for number, note in enumerate(item.get("notes", []))
-        ]
-        if odd := placed.oddity():
-            out.append(Remark("Another unit?", odd, "doubt"))
-    if names := cut_off(shot, camera) if card_in(shot) != "lens" else []:
-        told = " and ".join(f"“{name}”" for name in names[:3]) + (
-            f" and {len(names) - 3} more" if len(names) > 3 else ""
-        )
-        reaches = "reaches" if len(names) == 1 else "reach"
-        out.append(
-            Remark(
-                "Behind the plate card",
-                f"{told} {reaches} beyond the card, which hides what is behind it. Move it away, or show it in the "
-                "lens view only.",
-                "note",
-            )
-        )
+        out += _about(item, camera)
+    if card_in(shot) != "lens" and (names := cut_off(shot, camera)):
+        out.append(_behind_card(names))
     return out
+
+
+def _about(item, camera) -> list[Remark]:
+    """What is odd about the chosen stand-in."""
+    out, placed = [], stand_in_from(item)
+    if camera.to_camera_space(placed.bounds())[:, 2].min() > 0:
+        says = f"“{item['name']}” stands behind the camera and can’t be seen on the plate."
+        out.append(Remark("Behind the camera", says, "doubt"))
+    for number, note in enumerate(item.get("notes", [])):
+        title, kind = ("Its faces", "doubt") if number else ("About this mesh", "note")
+        out.append(Remark(title, note, kind))
+    if odd := placed.oddity():
+        out.append(Remark("Another unit?", odd, "doubt"))
+    return out
+
+
+def _behind_card(names: list[str]) -> Remark:
+    shown = " and ".join(f"“{name}”" for name in names[:3])
+    if len(names) > 3:
+        shown += f" and {len(names) - 3} more"
+    reaches = "reaches" if len(names) == 1 else "reach"
+    says = (
+        f"{shown} {reaches} beyond the card, which hides what is behind it. Move it away, or show it in the "
+        "lens view only."
+    )
+    return Remark("Behind the plate card", says, "note")

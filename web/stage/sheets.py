@@ -37,11 +37,9 @@ def camera_sheet(shot: Shot, through: ShotCamera | None, forms: dict) -> dict:
             origin="typed" if through.own else plate_origin(shot.state),
         ),
     ]
-    verbs = [
-        ("copy", "Copy it"),
-        ("type", "Type a new one"),
-        *([("lock", "Unlock it" if through.locked else "Lock it")] if through.own else []),
-    ]
+    verbs = [("copy", "Copy it"), ("type", "Type a new one")]
+    if through.own:
+        verbs.append(("lock", "Unlock it" if through.locked else "Lock it"))
     return {
         "camera_verbs": verbs,
         "camera_form": forms.get("camera")

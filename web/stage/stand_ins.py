@@ -115,8 +115,7 @@ def counted(wanted: str, taken: set[str]) -> str:
 def standing(shot) -> Standing:
     """Settled once something stands."""
     count = len(shot.state["stand_ins"])
-    return (
-        Standing("settled", f"{count} stand-in{'s' if count > 1 else ''}")
-        if count
-        else Standing("nothing", "no stand-ins")
-    )
+    if not count:
+        return Standing("nothing", "no stand-ins")
+    plural = "s" if count > 1 else ""
+    return Standing("settled", f"{count} stand-in{plural}")

@@ -1,8 +1,10 @@
 """The Set step: stand-ins of known size, through the lens and from outside."""
 
 from dataclasses import replace
+from typing import Annotated, Literal
 from urllib.parse import urlencode
 
+import msgspec
 import numpy as np
 from django.http import JsonResponse
 from django.shortcuts import redirect
@@ -17,7 +19,7 @@ from aperture.units import parse_length, parse_number
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
 from web.plates.models import plate_of
-from web.shows.reading import base_of, body, point, require_base
+from web.shows.reading import Edit, Place, Text, base_of, read
 from web.shows.views import find, step_page
 from web.stage import actions
 from web.stage.cameras import cameras_of, matched_of
@@ -26,6 +28,7 @@ from web.stage.page import item_rows, moved_data, page_data, remarks
 from web.stage.sheets import camera_sheet, plate_sheet
 from web.stage.stand_ins import extra, free_name, json_from, new, shown, stand_in_from
 
+MOST_CORNERS = 200
 LEAVES = (("things", "Stand-ins"), ("cameras", "Cameras"), ("plate", "Plate"))
 
 
@@ -34,21 +37,18 @@ def stage(request, show, shot, forms=None, status=200):
     shot, forms = find(show, shot), forms or {}
     state, chosen = shot.state, request.GET.get("item")
     item = next((other for other in state["stand_ins"] if other["id"] == chosen), None)
-    form, ended = (
-        (_fresh(shot, item, request.GET.get("kind", "box")), status)
-        if forms or request.method != "POST"
-        else _form(request, shot, item)
-    )
-    if form is None:
-        return _to(find(show, shot.code), item["id"] if item else None, request.GET.get("through"))
+    if forms or request.method != "POST":
+        form = _fresh(shot, item, request.GET.get("kind", "box"))
+    else:
+        form, status = _form(request, shot, item)
+        if form is None:
+            to = item["id"] if item else None
+            return _to(find(show, shot.code), to, request.GET.get("through"))
     cameras, plate = cameras_of(shot), plate_of(shot)
     through = _through(cameras, request.POST.get("camera") if forms else request.GET.get("through"))
     matched = (found := matched_of(cameras)) and found.camera
     leaf = "cameras" if {"camera", "looks"} & set(forms) else request.GET.get("leaf", "things")
-    defaults = {
-        kind: [shot.show.length(value, places=3)[0] for value in size]
-        for kind, (_, size, _) in KINDS.items()
-    }
+    data = page_data(shot, cameras, through, plate=plate)
     context = {
         "plate": plate,
         "items": state["stand_ins"],
@@ -61,44 +61,48 @@ def stage(request, show, shot, forms=None, status=200):
         "rows": item_rows(shot, through and through.camera, item),
         "kind": item.get("kind", "box") if item else form["kind"].value() or "box",
         "kinds": [(kind, name) for kind, (name, _, _) in KINDS.items() if kind != "mesh"],
-        "mesh_form": forms.get("mesh")
-        or MeshForm(
-            auto_id="mesh_%s",
-            initial={
-                "unit": shot.show.length_unit,
-                "up_axis": shot.show.up_axis,
-                "base": shot.head.number,
-            },
-        ),
+        "mesh_form": forms.get("mesh") or _mesh_form(shot),
         "leaf": leaf if leaf in dict(LEAVES) else "things",
         "leaves": LEAVES,
         "cameras": cameras,
         "verbs": _verbs(item) if item else [],
         "worn": any(extra(other, "material") == "plate" for other in shown(state)),
-        "page": page_data(shot, cameras, through, plate=plate)
-        | {"chosen": chosen if item else None, "sizes": defaults, "seconds_per_mb": SECONDS_PER_MB},
+        "page": data
+        | {
+            "chosen": chosen if item else None,
+            "sizes": _usual_sizes(shot.show),
+            "seconds_per_mb": SECONDS_PER_MB,
+        },
     }
     if through:
-        context["grid_says"] = (
-            f"grid {shot.show.length(context['page']['world']['spacing'], places=2)[0]}"
-        )
+        context["grid_says"] = f"grid {shot.show.length(data['world']['spacing'], places=2)[0]}"
     if leaf == "cameras":
         context |= camera_sheet(shot, through, forms)
     elif leaf == "plate":
         context |= plate_sheet(shot, matched)
-    return step_page(
-        request,
-        shot,
-        "set",
-        "stage/stage.html",
-        context
-        | {
-            "remarks": lens_remarks(state)
-            + context.get("remarks", [])
-            + remarks(shot, matched, item)
-        },
-        status=ended,
-    )
+    context["remarks"] = [
+        *lens_remarks(state),
+        *context.get("remarks", []),
+        *remarks(shot, matched, item),
+    ]
+    return step_page(request, shot, "set", "stage/stage.html", context, status=status)
+
+
+def _usual_sizes(show) -> dict:
+    """Width, height and depth of each kind of stand-in, as the form shows them."""
+    return {
+        kind: [show.length(value, places=3)[0] for value in size]
+        for kind, (_, size, _) in KINDS.items()
+    }
+
+
+def _mesh_form(shot):
+    initial = {
+        "unit": shot.show.length_unit,
+        "up_axis": shot.show.up_axis,
+        "base": shot.head.number,
+    }
+    return MeshForm(auto_id="mesh_%s", initial=initial)
 
 
 def _to(shot, id_, through=None):
@@ -174,10 +178,52 @@ def _form(request, shot, item):
     return form, 409 if getattr(form, "kept", None) else 422
 
 
-def _cameras(shot, data):
+class Through(Edit, frozen=True, kw_only=True):
+    """A message of the page, which looks through the camera `through`."""
+
+    through: Text | None = None
+
+
+class Dragged(Through, frozen=True, kw_only=True):
+    """A handle of a stand-in, and where the pointer has it; `done`: the drag has ended."""
+
+    id: str
+    handle: Text
+    at: Place
+    snap: bool = False
+    done: bool = False
+
+
+class Typed(msgspec.Struct, frozen=True):
+    """What the form says of a stand-in that is to be placed, as typed."""
+
+    name: Text = ""
+    kind: Text = ""
+    width: Text | float = ""
+    height: Text | float = ""
+    depth: Text | float = ""
+    turn: Text | float = ""
+
+
+class Placed(Through, frozen=True, kw_only=True):
+    """A stand-in as typed, and where on the plate it was put."""
+
+    at: Place
+    typed: Typed = Typed()
+
+
+class Plan(Through, frozen=True, kw_only=True):
+    """The floor's corners of a block or room, by where they are seen."""
+
+    corners: Annotated[tuple[Place, ...], msgspec.Meta(max_length=MOST_CORNERS)]
+    kind: Literal["block", "room"] = "block"
+    height: Text | float = ""
+
+
+def _cameras(shot, message: Through):
     """All cameras, and the one that the page looks through. Raises Problem where there is none."""
     cameras = cameras_of(shot)
-    through = _through(cameras, data.get("through"))
+    through = _through(cameras, message.through)
     if through is None:
         raise Problem(
             "Match the plate and place the origin first: a stand-in needs a floor to stand on."
@@ -185,43 +231,40 @@ def _cameras(shot, data):
     return cameras, through
 
 
-def _dragged(shot, data):
-    item = next((other for other in shot.state["stand_ins"] if other["id"] == data.get("id")), None)
+def _dragged(shot, wanted: Dragged):
+    """All cameras, the one looked through, and the stand-in where the pointer has it."""
+    stand_ins = shot.state["stand_ins"]
+    item = next((other for other in stand_ins if other["id"] == wanted.id), None)
     if item is None:
         raise Problem("That stand-in is gone already.")
     if extra(item, "locked"):
         raise Problem(f"“{item['name']}” is locked. Unlock it first.")
-    cameras, through = _cameras(shot, data)
-    others = (
-        [stand_in_from(other) for other in shown(shot.state) if other["id"] != item["id"]]
-        if data.get("snap")
-        else []
+    cameras, through = _cameras(shot, wanted)
+    others, spots = _snapping(shot, item) if wanted.snap else ([], [])
+    moved = handles.drag(
+        through.camera,
+        stand_in_from(item),
+        wanted.handle,
+        list(wanted.at),
+        others,
+        spots,
     )
-    found = (fit_of(shot.state) or {}).get("spots", {}) if data.get("snap") else {}
-    spots = [spot["world_m"] for spot in found.values() if None not in spot["world_m"]]
-    return (
-        cameras,
-        through,
-        json_from(
-            item,
-            handles.drag(
-                through.camera,
-                stand_in_from(item),
-                data.get("handle"),
-                point(data.get("at")),
-                others,
-                spots,
-            ),
-        ),
-    )
+    return cameras, through, json_from(item, moved)
+
+
+def _snapping(shot, item):
+    """What a dragged stand-in snaps to: the other ones that are shown, and the spots found in the picture."""
+    others = [stand_in_from(other) for other in shown(shot.state) if other["id"] != item["id"]]
+    spots = (fit_of(shot.state) or {}).get("spots", {}).values()
+    return others, [spot["world_m"] for spot in spots if None not in spot["world_m"]]
 
 
 @require_POST
 def drag(request, show, shot):
     """Where a drag would take a stand-in; saved when the drag ends (`done`)."""
-    shot, data = find(show, shot), body(request)
+    shot, wanted = find(show, shot), read(request, Dragged)
     before = {item["id"]: item for item in shot.state["stand_ins"]}
-    cameras, through, moved = _dragged(shot, data)
+    cameras, through, moved = _dragged(shot, wanted)
     by = [
         f"{shot.show.length(change, places=3)[0]} {name}"
         for change, name in zip(
@@ -234,10 +277,8 @@ def drag(request, show, shot):
         "moved": ", ".join(by),
         "figures": {field: figures[field] for field in (*(f for f, _, _ in FIELDS), *ANGLES)},
     }
-    if data.get("done"):
-        shot = actions.set_stand_in(
-            shot, moved, require_base(data.get("base")), run=f"drag {moved['id']}"
-        )
+    if wanted.done:
+        shot = actions.set_stand_in(shot, moved, wanted.revision, run=f"drag {moved['id']}")
         return JsonResponse(page_data(shot, cameras, through, plate_of(shot)) | told)
     items = [
         item
@@ -250,11 +291,10 @@ def drag(request, show, shot):
 @require_POST
 def place(request, show, shot):
     """A stand-in of the typed size where the plate was clicked: on the floor, or on the face of another."""
-    shot, data = find(show, shot), body(request)
-    camera = _cameras(shot, data)[1].camera
-    typed = data["typed"] if isinstance(data.get("typed"), dict) else {}
+    shot, wanted = find(show, shot), read(request, Placed)
+    camera = _cameras(shot, wanted)[1].camera
     form = StandInForm(
-        {key: str(value)[:60] for key, value in typed.items()} | {"base": data.get("base")},
+        msgspec.structs.asdict(wanted.typed) | {"base": wanted.base},
         show=shot.show,
         others=shot.state["stand_ins"],
     )
@@ -263,41 +303,38 @@ def place(request, show, shot):
         raise Problem(errors[0], field)
     item = form.cleaned_data["item"]
     item["name"] = free_name(shot.state, item["name"])
-    foot = handles.on_surface(
-        camera, point(data.get("at")), [stand_in_from(other) for other in shown(shot.state)]
-    )
-    return _added(
-        shot, json_from(item, replace(stand_in_from(item), base=tuple(foot.tolist()))), data
-    )
+    others = [stand_in_from(other) for other in shown(shot.state)]
+    foot = handles.on_surface(camera, list(wanted.at), others)
+    placed = replace(stand_in_from(item), base=tuple(foot.tolist()))
+    return _added(shot, json_from(item, placed), wanted)
 
 
 @require_POST
 def plan(request, show, shot):
     """A block or room whose floor corners were clicked one after the other, pulled up to the typed height."""
-    shot, data = find(show, shot), body(request)
-    camera, corners = _cameras(shot, data)[1].camera, data.get("corners")
-    if not isinstance(corners, list) or not 3 <= len(corners) <= 200:
+    shot, wanted = find(show, shot), read(request, Plan)
+    camera = _cameras(shot, wanted)[1].camera
+    if len(wanted.corners) < 3:
         raise Problem("Click three or more corners on the floor, then press Enter.")
-    points = np.array([handles.on_floor(camera, point(at)) for at in corners])
-    height = parse_length(str(data.get("height") or ""), shot.show.length_unit, "The height")
+    points = np.array([handles.on_floor(camera, list(at)) for at in wanted.corners])
+    height = parse_length(str(wanted.height), shot.show.length_unit, "The height")
     low, high = points.min(axis=0), points.max(axis=0)
     size = np.maximum(high - low, 1e-3)
     middle = (low + high) / 2
     flat = ((points - middle) / size)[:, [0, 2]]
-    kind = "room" if data.get("kind") == "room" else "block"
     item = new(
-        kind,
-        free_name(shot.state, KINDS[kind][0]),
+        wanted.kind,
+        free_name(shot.state, KINDS[wanted.kind][0]),
         size=[round(float(size[0]), 5), height, round(float(size[2]), 5)],
         base=[round(float(middle[0]), 5), 0.0, round(float(middle[2]), 5)],
         corners=np.round(flat, 7).tolist(),
     )
-    return _added(shot, item, data)
+    return _added(shot, item, wanted)
 
 
-def _added(shot, item, data):
-    shot = actions.add_stand_in(shot, item, require_base(data.get("base")))
-    return JsonResponse({"url": _to(shot, None, data.get("through")).url})
+def _added(shot, item, message: Through):
+    shot = actions.add_stand_in(shot, item, message.revision)
+    return JsonResponse({"url": _to(shot, None, message.through).url})
 
 
 @require_POST

@@ -1,6 +1,6 @@
 // The Gate page: follow a position through all grids, switch between chain and plate, set the guides. Knows no rule of the job.
 
-import {notice, post, typing} from "../ui/app.js";
+import {edit, notice, post, typing} from "../ui/app.js";
 import {LightTable, newestOnly, svg} from "../ui/table.js";
 
 const root = document.getElementById("gate-table");
@@ -179,7 +179,8 @@ if (root) {
       ),
     });
     const error = document.getElementById("guides-error");
-    const save = async () => {
+    const save = () => edit(sendGuides());
+    const sendGuides = async () => {
       show("plate");
       try {
         const answer = await post(root.dataset.guides, {...wanted(), base: +root.dataset.revision});

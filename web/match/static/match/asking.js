@@ -1,6 +1,6 @@
 // Talks to the server: previews while something is dragged, edits one after another, the report renewed with each answer.
 
-import {notice, post} from "../ui/app.js";
+import {edit, notice, post} from "../ui/app.js";
 import {newestOnly} from "../ui/table.js";
 import {putBack, queueBehind, typedIn} from "./typed.js";
 
@@ -39,7 +39,7 @@ export class Asking {
         if (!own) this.#setBusy(false);
       }
     });
-    return this.saving;
+    return edit(this.saving);
   }
 
   /** `run`: small edits of one kind that follow each other are one revision. */

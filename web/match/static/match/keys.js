@@ -1,6 +1,6 @@
 // The Match page's keys: tools, choosing, nudging, removing.
 
-import {notice, typing} from "../ui/app.js";
+import {edit, notice, typing} from "../ui/app.js";
 import {moved, nameOf, pointsOf, setPoint} from "./geometry.js";
 
 const TOOLS = {
@@ -22,9 +22,11 @@ export class Keys {
     Object.assign(this, {root, shown, view, asking, pen, others});
     this.nudging = null;
     document.addEventListener("keydown", event => this.#key(event));
-    window.addEventListener("pagehide", () => {
+    const flush = () => {
       if (this.nudging) this.#saveNudges();
-    });
+    };
+    window.addEventListener("pagehide", flush);
+    document.addEventListener("flush", flush);
   }
 
   #key(event) {
@@ -95,14 +97,24 @@ export class Keys {
       }
     }
     this.view.redraw();
+    if (!this.nudging) {
+      edit(
+        new Promise(done => {
+          this.nudgesSaved = done;
+        }),
+      );
+    }
     clearTimeout(this.nudging); // a run of nudges is one edit
     this.nudging = setTimeout(() => this.#saveNudges(), PAUSE);
   }
 
   #saveNudges() {
+    clearTimeout(this.nudging);
     this.nudging = null;
     const {those} = this.shown;
     const what = those.length === 1 ? nameOf(those[0]) : `${those.length} marks`;
-    return this.asking.save(`Nudged ${what}`, `nudge ${those.map(mark => mark.id).join(" ")}`);
+    return this.asking
+      .save(`Nudged ${what}`, `nudge ${those.map(mark => mark.id).join(" ")}`)
+      .then(this.nudgesSaved);
   }
 }

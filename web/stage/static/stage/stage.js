@@ -1,6 +1,6 @@
 // The Set step: stand-ins through the lens, and the same from outside. Where a drag takes one is computed by the server's core.
 
-import {notice, post, typing} from "../ui/app.js";
+import {edit, notice, post, typing} from "../ui/app.js";
 import {drawPaths, LightTable, newestOnly, svg} from "../ui/table.js";
 import {SetView} from "./set-view.js";
 import {Swap} from "./swap.js";
@@ -238,7 +238,7 @@ function start(page) {
   const close = () => {
     const wanted = corners;
     corners = [];
-    go(form().dataset.plan, {corners: wanted, kind: kind.value, height: typedHeight()});
+    edit(go(form().dataset.plan, {corners: wanted, kind: kind.value, height: typedHeight()}));
   };
 
   table.panWithLeft = event =>
@@ -257,7 +257,7 @@ function start(page) {
       const typed = page.chosen
         ? {width, height, depth}
         : Object.fromEntries(names.map(name => [name, form().elements[name].value]));
-      go(form().dataset.place, {at, typed: {...typed, kind: kind.value}});
+      edit(go(form().dataset.place, {at, typed: {...typed, kind: kind.value}}));
     } else if (handle) {
       drag = {id: page.chosen, handle: handle.dataset.handle, at};
       root.setPointerCapture(event.pointerId);
@@ -274,7 +274,7 @@ function start(page) {
   root.addEventListener("pointerup", () => {
     const done = drag;
     drag = null;
-    if (done?.moved) finish(done);
+    if (done?.moved) edit(finish(done));
   });
   document
     .querySelectorAll("[data-tool]")
@@ -375,12 +375,15 @@ function start(page) {
     };
     preview({...nudging});
     clearTimeout(timer);
-    timer = setTimeout(() => {
-      const done = nudging;
-      nudging = null;
-      finish(done);
-    }, 300);
+    timer = setTimeout(saveNudges, 300);
   });
+  const saveNudges = () => {
+    clearTimeout(timer);
+    const done = nudging;
+    nudging = null;
+    if (done) edit(finish(done));
+  };
+  document.addEventListener("flush", saveNudges);
 
   // Large meshes take a while: how long is said before one is sent.
   document.addEventListener("change", event => {

@@ -1,7 +1,7 @@
 // Edits and links of the Set page's report without loading the page anew: the parts that changed are
 // swapped, the views stay as they are. Where more than the report changed, the page is loaded.
 
-import {notice} from "../ui/app.js";
+import {edit, notice} from "../ui/app.js";
 
 const PARTS = ["#report", "#history", "#steps"];
 // What is chosen in the table's own lists may differ.
@@ -23,7 +23,7 @@ export class Swap {
 
   /** Show what a link of this page leads to. */
   async get(url) {
-    await this.#ask(url, {}, true);
+    await edit(this.#ask(url, {}, true));
   }
 
   #submit(event) {
@@ -33,7 +33,7 @@ export class Swap {
     event.preventDefault();
     const action =
       event.submitter?.getAttribute("formaction") || form.getAttribute("action") || location.href;
-    this.#ask(action, {method: "POST", body: new FormData(form, event.submitter)}, false);
+    edit(this.#ask(action, {method: "POST", body: new FormData(form, event.submitter)}, false));
   }
 
   #click(event) {

@@ -7,6 +7,26 @@ export const csrf = document.querySelector("meta[name=csrf]").content;
  * was made, the error's `newest` is the number it has now, and `kept` the one under which a refused version was kept.
  */
 export async function post(url, body) {
+  busy(1);
+  try {
+    return await ask(url, body);
+  } finally {
+    busy(-1);
+  }
+}
+
+let asked = 0; // questions that the server has not answered yet
+
+/** `aria-busy` on the page tells screen readers, and our tests, that something is under way. */
+function busy(change) {
+  asked += change;
+  if (asked) document.body.setAttribute("aria-busy", "true");
+  else document.body.removeAttribute("aria-busy");
+}
+document.addEventListener("htmx:beforeRequest", () => busy(1));
+document.addEventListener("htmx:afterRequest", () => busy(-1));
+
+async function ask(url, body) {
   let response;
   try {
     response = await fetch(url, {
@@ -65,16 +85,46 @@ export function notice(text, kind = "bad", {kept, newest} = {}) {
 export const typing = event =>
   event.target.closest?.("input:not([type=range]), textarea, select, dialog[open]");
 
+// Edits whose answer the page has not taken yet.
+const underWay = new Set();
+
+/** Note an edit: undo and redo wait until `promise`, the edit and the page's renewal, has settled. */
+export function edit(promise) {
+  underWay.add(promise);
+  busy(1);
+  const done = () => {
+    underWay.delete(promise);
+    busy(-1);
+  };
+  promise.then(done, done);
+  return promise;
+}
+
+/** All edits are saved and shown, also those that pages hold back to join them ("flush" asks for them). */
+async function settled() {
+  document.dispatchEvent(new Event("flush"));
+  while (underWay.size) await Promise.allSettled(underWay);
+}
+
+const moves = []; // undo and redo asked for and not answered yet: each goes from where the last one led
+
 async function move(which) {
-  const frame = document.querySelector(".frame");
-  if (!frame) return;
+  if (!document.querySelector(".frame")) return;
+  moves.push(which);
+  if (moves.length > 1) return;
   try {
-    const {says} = await post(frame.dataset[which], {
-      base: +document.getElementById("revision").textContent,
-    });
-    sessionStorage.setItem("says", says);
+    await settled();
+    let base = +document.getElementById("revision").textContent;
+    for (; moves.length; moves.shift()) {
+      const {says, revision} = await post(document.querySelector(".frame").dataset[moves[0]], {
+        base,
+      });
+      base = revision;
+      sessionStorage.setItem("says", says);
+    }
     location.reload();
   } catch (error) {
+    moves.length = 0;
     notice(error.message, "bad", error);
   }
 }
