@@ -27,11 +27,13 @@ $(TESTS): $(STAMP) requirements/test.txt
 	$(V)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/test.txt
 	touch $(TESTS)
 
-lint: $(TESTS) ## check how the code is written: ruff, its formatter, who imports whom, migrations; scripts, where `npm ci` was run
+lint: $(TESTS) ## check how the code is written: ruff, types, templates, who imports whom, migrations; scripts, where `npm ci` was run
 	$(V)/ruff check .
 	$(V)/ruff format --check .
 	$(V)/lint-imports --no-cache
-	@test ! -x node_modules/.bin/biome || node_modules/.bin/biome format web tests/scripts
+	@data=$$(mktemp -d) && trap "rm -rf $$data" EXIT && APERTURE_DATA=$$data $(V)/mypy --no-error-summary
+	$(V)/djlint web --lint --quiet
+	@test ! -x node_modules/.bin/biome || node_modules/.bin/biome check web tests/scripts
 	@data=$$(mktemp -d) && trap "rm -rf $$data" EXIT && APERTURE_DATA=$$data $(V)/python manage.py makemigrations --check --dry-run
 
 setup-tests: $(TESTS) ## install what tests need: packages of the system (as root), and into .venv

@@ -1,16 +1,19 @@
 """The command line: `python -m aperture solve CASE.json ...` and `python -m aperture schema match`."""
 
+from __future__ import annotations
+
 import argparse
 import json
 import sys
 from pathlib import Path
+from typing import Any
 
 from aperture.match.document import InvalidDocument, loads, schema, unwrapped
 from aperture.match.report import refusal
 from aperture.match.solve import solve
 
 
-def main(arguments=None) -> int:
+def main(arguments: list[str] = None) -> int:
     """Run one command; 0 where it was carried out, 2 where a document or the call is not valid."""
     parser = argparse.ArgumentParser(prog="python -m aperture")
     commands = parser.add_subparsers(dest="command", required=True)
@@ -39,7 +42,7 @@ def main(arguments=None) -> int:
     return status
 
 
-def _not_valid(problem: str, place: str) -> dict:
+def _not_valid(problem: str, place: str) -> dict[str, Any]:
     """The line for a document that isn't one: every document of a batch gets a line."""
     return refusal(problem) | {"at": place or "/"}
 

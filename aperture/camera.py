@@ -1,9 +1,13 @@
 """The camera: a grid of pixels, a lens and a pose."""
 
+from __future__ import annotations
+
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array, ArrayLike
 from aperture.errors import Problem
 from aperture.geometry.angles import View
 from aperture.geometry.grid import Grid
@@ -11,7 +15,7 @@ from aperture.geometry.rotation import angles_from_rotation, rotation_from_angle
 from aperture.lens.lens import Lens
 
 
-def border_points(grid: Grid) -> np.ndarray:
+def border_points(grid: Grid) -> Array:
     """(6, 2) px: the middles of left and right, of top and bottom, and two opposite corners; between them lie the angles of view."""
     w, h = grid.width, grid.height
     return np.array([[0, h / 2], [w, h / 2], [w / 2, 0], [w / 2, h], [0, 0], [w, h]])
@@ -23,9 +27,9 @@ class Camera:
 
     grid: Grid
     lens: Lens
-    world_from_camera: np.ndarray
+    world_from_camera: Array
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         pose = np.array(self.world_from_camera, float)
         if (
             pose.shape != (4, 4)
@@ -37,43 +41,57 @@ class Camera:
         object.__setattr__(self, "world_from_camera", pose)
 
     @classmethod
-    def at(cls, grid: Grid, lens: Lens, position, pan=0.0, tilt=0.0, roll=0.0) -> "Camera":
+    def at(
+        cls,
+        grid: Grid,
+        lens: Lens,
+        position: ArrayLike,
+        pan: float = 0.0,
+        tilt: float = 0.0,
+        roll: float = 0.0,
+    ) -> Camera:
         """A camera at `position` (3,) metres, turned by pan, tilt and roll in radians."""
         pose = np.eye(4)
         pose[:3, :3], pose[:3, 3] = rotation_from_angles(pan, tilt, roll), position
         return cls(grid, lens, pose)
 
     @property
-    def rotation(self) -> np.ndarray:
+    def rotation(self) -> Array:
         """(3, 3) world-from-camera."""
         return self.world_from_camera[:3, :3]
 
     @property
-    def position(self) -> np.ndarray:
+    def position(self) -> Array:
         """(3,) metres."""
         return self.world_from_camera[:3, 3]
 
-    def to_camera_space(self, points) -> np.ndarray:
+    def to_camera_space(self, points: ArrayLike) -> Array:
         """(N, 3) camera-space points of world points (N, 3) metres."""
         return (np.asarray(points, float) - self.position) @ self.rotation
 
-    def project(self, points) -> np.ndarray:
+    def project(self, points: ArrayLike) -> Array:
         """(N, 2) px of world points (N, 3) metres; NaN behind the camera and where the lens forms no picture."""
         return self.grid.to_px(self.lens.project(self.to_camera_space(points)))
 
-    def project_directions(self, directions) -> np.ndarray:
+    def project_directions(self, directions: Array) -> Array:
         """(N, 2) px of points infinitely far away in the world directions (N, 3)."""
         return self.grid.to_px(self.lens.project(np.asarray(directions, float) @ self.rotation))
 
-    def rays(self, pixels) -> np.ndarray:
+    def rays(self, pixels: ArrayLike) -> Array:
         """(N, 3) unit world directions through the pixel positions (N, 2); NaN where the lens forms no picture."""
         rays = self.lens.rays(self.grid.to_mm(pixels))
         rays /= np.linalg.norm(rays, axis=1, keepdims=True)
         return rays @ self.rotation.T
 
-    def on_plane(self, pixels, normal=(0.0, 1.0, 0.0), offset: float = 0.0) -> np.ndarray:
+    def on_plane(
+        self,
+        pixels: ArrayLike,
+        normal: Any = (0.0, 1.0, 0.0),
+        offset: float = 0.0,
+    ) -> Array:
         """(N, 3) world points where the rays of `pixels` (N, 2) meet the plane normal · P = offset; NaN where they don't."""
-        rays, normal = self.rays(pixels), np.asarray(normal, float)
+        rays = self.rays(pixels)
+        normal = np.array(normal, float)
         with np.errstate(all="ignore"):
             distance = (offset - normal @ self.position) / (rays @ normal)
         distance[~(distance > 0)] = np.nan
@@ -105,7 +123,7 @@ class Camera:
         """(pan, tilt, roll), radians."""
         return angles_from_rotation(self.rotation)
 
-    def intrinsic_matrix(self) -> np.ndarray:
+    def intrinsic_matrix(self) -> Array:
         """(3, 3) as OpenCV writes it: x right, y down, z forward, origin at the outer corner as everywhere here."""
         out = np.eye(3)
         out[:2, :2] = self.grid.px_linear @ np.diag(self.lens.scale_mm)

@@ -1,14 +1,17 @@
 """JSON from outside, read strictly: what Python's reader lets through, and nothing else could store or show, is refused."""
 
+from __future__ import annotations
+
 import json
 import re
+from typing import Any
 
 from aperture.errors import Problem
 
 ESCAPED_SURROGATE = re.compile(r"\\u[dD][89a-fA-F]")
 
 
-def loads(text: str | bytes):
+def loads(text: str | bytes) -> Any:
     """The value that `text` holds (RFC 8259: no NaN, no infinity; and no half of a surrogate pair, RFC 8259 section 8.2).
 
     Raises Problem.
@@ -28,5 +31,5 @@ def loads(text: str | bytes):
     return value
 
 
-def _refuse(name):
+def _refuse(name: str) -> None:
     raise Problem(f"JSON has no {name}: every number must be finite.")

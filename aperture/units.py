@@ -4,9 +4,13 @@ The core computes in metres, radians, seconds and exact frame rates; people type
 Conversion factors: the international yard and pound agreement of 1959 (1 in = 25.4 mm exactly).
 """
 
+from __future__ import annotations
+
 import math
 import re
+from collections.abc import Callable
 from fractions import Fraction
+from typing import Any
 
 from aperture.errors import Problem
 
@@ -91,7 +95,8 @@ def parse_length(text: str, unit: str = "m", name: str = "The length") -> float:
         raise Problem(f"{name} is empty: type a number and a unit, for example 1.33 m.")
     if re.search(r"[+-]\s*[+-]", cleaned):
         raise _unreadable_length(name, text)
-    terms, sign = [], 1.0
+    terms: list[tuple[float, str]] = []
+    sign = 1.0
     for part in re.split(r"(?<![eE])([+-])", cleaned):  # the sign of an exponent is its number's
         if part in ("+", "-"):
             sign = -1.0 if part == "-" else 1.0
@@ -106,7 +111,7 @@ def parse_length(text: str, unit: str = "m", name: str = "The length") -> float:
     return round(total, 12)  # 203 cm are 2.03 m, not 2.0300000000000002
 
 
-def _one_length(part: str, unit: str, name: str, text) -> tuple[float, str]:
+def _one_length(part: str, unit: str, name: str, text: str) -> tuple[float, str]:
     """Metres of one term, which may be of several units, and the unit it begins with."""
     position, total, previous, first = 0, 0.0, None, None
     while position < len(part):
@@ -133,14 +138,14 @@ def _one_length(part: str, unit: str, name: str, text) -> tuple[float, str]:
     return total, first
 
 
-def _unreadable_length(name: str, text) -> Problem:
+def _unreadable_length(name: str, text: str) -> Problem:
     return Problem(
         f"{name} can't be read from “{_short(text)}”: type a number and a unit, "
         "for example 1.33 m, 52.5 in or 6 ft 2 in."
     )
 
 
-def parse_plus_minus(text: str, of: float, read, name: str = "The ±") -> float:
+def parse_plus_minus(text: str, of: float, read: Callable[..., Any], name: str = "The ±") -> float:
     """A ± as `read(text, name)` understands it, or as a share of the value it belongs to: `2 %`.
 
     Raises Problem where it can't be read or is below zero.
@@ -261,6 +266,6 @@ def _float(text: str) -> float:
     return float(text.strip().replace(",", "."))
 
 
-def _short(text) -> str:
+def _short(text: str) -> str:
     text = str(text)
     return text if len(text) <= 40 else text[:39] + "…"

@@ -4,11 +4,15 @@ JSON: `schema/catalogue.schema.json` beside this file. CSV (RFC 4180, UTF-8, a h
 MODE_COLUMNS and LENS_COLUMNS; several values in one cell are parted by semicolons; see docs/formats.md.
 """
 
+from __future__ import annotations
+
 import csv
 import io
 import json
+from collections.abc import Iterator
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 from aperture import strict_json
 from aperture.errors import Problem
@@ -50,12 +54,12 @@ LENS_COLUMNS = (
 
 
 @cache
-def schema() -> dict:
+def schema() -> dict[str, Any]:
     """The published JSON Schema of the catalogue."""
     return json.loads((Path(__file__).parent / "schema" / "catalogue.schema.json").read_text())
 
 
-def check(data) -> dict:
+def check(data: dict[str, Any]) -> dict[str, Any]:
     """The catalogue document, completed with what was left out. Raises Problem at the first place that is wrong, naming it."""
     from jsonschema import Draft202012Validator
 
@@ -114,7 +118,7 @@ def check(data) -> dict:
     }
 
 
-def read(data: bytes, name: str = "") -> dict:
+def read(data: bytes, name: str = "") -> dict[str, Any]:
     """A catalogue document from the bytes of a JSON or CSV file. Raises Problem with the place that is wrong."""
     try:
         text = data.decode("utf-8-sig")
@@ -137,31 +141,31 @@ def read(data: bytes, name: str = "") -> dict:
     )
 
 
-def _cells(row, number, columns):
+def _cells(row: dict[str, str], number: int, columns: set[str]) -> dict[str, str]:
     if None in row:
         raise Problem(f"Line {number} has more cells than the header.")
     return {key: delimited.plain_cell((value or "").strip()) for key, value in row.items()}
 
 
-def _number(cells, key, number, whole=False):
+def _number(cells: dict[str, str], key: str, number: int, whole: bool = False) -> float:
     value = parse_number(cells.get(key) or "nothing", f"Line {number}, {key}")
     if whole and value != int(value):
         raise Problem(f"Line {number}, {key}: type a whole number, not {cells[key]}.")
     return int(value) if whole else value
 
 
-def _missing(columns, wanted):
+def _missing(columns: set[str], wanted: tuple[str, ...]) -> None:
     absent = [name for name in wanted if name not in columns]
     if absent:
         raise Problem(f"The table has no column {', '.join(absent)}.")
 
 
-def _modes(rows, columns):
+def _modes(rows: Iterator[Any], columns: set[str]) -> dict[str, Any] | None:
     _missing(
         columns,
         ("photosites_width", "photosites_height", "width", "height", "width_mm", "height_mm"),
     )
-    bodies = {}
+    bodies: dict[tuple[str, str], dict[str, Any]] = {}
     for number, row in enumerate(rows, 2):
         cells = _cells(row, number, columns)
         photosites = [
@@ -200,18 +204,22 @@ def _modes(rows, columns):
     return {"format": FORMAT, "version": 1, "bodies": list(bodies.values())}
 
 
-def _parts(cell):
+def _parts(cell: str) -> list[str]:
     return [part.strip() for part in (cell or "").split(";") if part.strip()]
 
 
-def _lenses(rows, columns):
+def _lenses(rows: Iterator[Any], columns: set[str]) -> dict[str, Any]:
     _missing(columns, ("focal_max_mm",))
     lenses = []
     for number, row in enumerate(rows, 2):
         cells = _cells(row, number, columns)
         low = _number(cells, "focal_min_mm", number)
         high = _number(cells, "focal_max_mm", number) if cells["focal_max_mm"] else low
-        lens = {"name": cells["lens"], "maker": cells.get("maker", ""), "focal_mm": [low, high]}
+        lens: dict[str, Any] = {
+            "name": cells["lens"],
+            "maker": cells.get("maker", ""),
+            "focal_mm": [low, high],
+        }
         if cells.get("widest_stop"):
             lens["stops"] = [
                 _number(cells, key, number) for key in ("widest_stop", "smallest_stop")
@@ -235,12 +243,12 @@ def _lenses(rows, columns):
     return {"format": FORMAT, "version": 1, "lenses": lenses}
 
 
-def write_json(data: dict) -> str:
+def write_json(data: dict[str, Any]) -> str:
     """The whole catalogue."""
     return json.dumps(check(data), indent=1, ensure_ascii=False) + "\n"
 
 
-def _table(columns, rows):
+def _table(columns: tuple[str, ...], rows: list[dict[str, Any]]) -> str:
     out = io.StringIO()
     writer = csv.DictWriter(out, columns, lineterminator="\r\n")
     writer.writeheader()
@@ -250,7 +258,7 @@ def _table(columns, rows):
     return out.getvalue()
 
 
-def write_modes_csv(data: dict) -> str:
+def write_modes_csv(data: dict[str, Any]) -> str:
     """A row a sensor mode."""
     rows = []
     for body in data["bodies"]:
@@ -272,7 +280,7 @@ def write_modes_csv(data: dict) -> str:
     return _table(MODE_COLUMNS, rows)
 
 
-def write_lenses_csv(data: dict) -> str:
+def write_lenses_csv(data: dict[str, Any]) -> str:
     """A row a lens."""
     rows = []
     for lens in data["lenses"]:

@@ -1,7 +1,11 @@
 """Tables: rows that somebody else wrote (any line ends, every failure a sentence), and cells that open safely elsewhere."""
 
+from __future__ import annotations
+
 import csv
 import io
+from collections.abc import Iterator
+from typing import Any
 
 from aperture.errors import Problem
 
@@ -11,7 +15,7 @@ def lines(text: str) -> io.StringIO:
     return io.StringIO(text, newline=None)
 
 
-def rows(reader):
+def rows(reader: Any) -> Iterator[Any]:
     """What a reader of the csv module yields. Raises Problem with the line that it can't read."""
     try:
         yield from reader
@@ -23,7 +27,7 @@ def rows(reader):
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
-def safe_cell(value):
+def safe_cell(value: float | int | str) -> float | int | str:
     """A cell as it is written: text that a spreadsheet would take for a formula gets an apostrophe before it.
 
     After the advice of OWASP, "CSV injection" (from memory). Numbers stay as they are.

@@ -3,10 +3,15 @@
 glTF knows neither an off-centre principal point nor distortion; both are written into `extras`, and `losses` says so.
 """
 
+from __future__ import annotations
+
 import json
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.scene.stand_in import StandIn
 
@@ -22,7 +27,7 @@ def losses(camera: Camera) -> list[str]:
     return out
 
 
-def write(path, camera: Camera, stand_ins: dict[str, StandIn], name: str = "Camera") -> None:
+def write(path: Path, camera: Camera, stand_ins: dict[str, StandIn], name: str = "Camera") -> None:
     """Write one self-contained .gltf with the camera and the stand-ins."""
     import pygltflib as g
 
@@ -102,7 +107,7 @@ def write(path, camera: Camera, stand_ins: dict[str, StandIn], name: str = "Came
     document.save_json(str(path))
 
 
-def read(path) -> tuple[dict, np.ndarray]:
+def read(path: Path) -> tuple[dict[str, Any], Array]:
     """The first camera node: its perspective as a dict, and world_from_camera (4, 4) metres. Raises ValueError."""
     import pygltflib as g
 

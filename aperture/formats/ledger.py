@@ -1,7 +1,10 @@
 """The ledger of a gate chain as CSV (RFC 4180): a row a grid, every figure in full, empty where it isn't known. Columns: docs/formats.md."""
 
+from __future__ import annotations
+
 import csv
 import math
+from typing import Any
 
 from aperture.formats.delimited import safe_cell
 from aperture.gates.chain import Chain
@@ -34,7 +37,7 @@ COLUMNS = [
 ]
 
 
-def write(file, chain: Chain) -> None:
+def write(file: Any, chain: Chain) -> None:
     """The rows, to a text file."""
     writer = csv.DictWriter(file, COLUMNS)
     writer.writeheader()

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.formats.axes import from_y_up
 from aperture.units import METRES
@@ -23,8 +24,8 @@ SECONDS_PER_MB = (
 class Mesh:
     """vertices (V, 3) in the unit box that stands on the floor; triangles (T, 3); size and base in metres; remarks: what is odd about it."""
 
-    vertices: np.ndarray
-    triangles: np.ndarray
+    vertices: Array
+    triangles: Array
     size: tuple[float, float, float]
     base: tuple[float, float, float]
     remarks: tuple[str, ...]
@@ -86,9 +87,9 @@ def read(data: bytes, ending: str, unit: str = "m", up_axis: str = "Y") -> Mesh:
     size = np.maximum(high - low, 1e-4)
     middle = np.array([(low[0] + high[0]) / 2, low[1], (low[2] + high[2]) / 2])
     # Corners that STL and others store once a face are one corner.
-    unit = (vertices - middle) / size
-    first, index = trimesh.grouping.unique_rows(unit, digits=9)
-    merged, triangles = unit[first], index[triangles]
+    scaled = (vertices - middle) / size
+    first, index = trimesh.grouping.unique_rows(scaled, digits=9)
+    merged, triangles = scaled[first], index[triangles]
     triangles = triangles[
         (triangles[:, 0] != triangles[:, 1])
         & (triangles[:, 1] != triangles[:, 2])

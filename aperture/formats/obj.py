@@ -1,14 +1,18 @@
 """Wavefront OBJ, the plain text form of a mesh: polygons, an object a stand-in."""
 
+from __future__ import annotations
+
 import io
 import re
+from pathlib import Path
 
+from aperture.arrays import Array
 from aperture.formats.axes import from_y_up
 from aperture.scene.stand_in import StandIn
 from aperture.units import METRES
 
 
-def write(path, stand_ins: dict[str, StandIn], unit: str = "m", up_axis: str = "Y") -> None:
+def write(path: Path, stand_ins: dict[str, StandIn], unit: str = "m", up_axis: str = "Y") -> None:
     """Write stand-ins in `unit`. OBJ itself says neither unit nor up axis; a comment does."""
     lines, first = (
         [
@@ -36,7 +40,13 @@ def one_word(name: str) -> str:
 
 
 def textured(
-    name: str, points, at, triangles, picture, unit: str = "m", up_axis: str = "Y"
+    name: str,
+    points: Array,
+    at: Array,
+    triangles: Array,
+    picture: Array,
+    unit: str = "m",
+    up_axis: str = "Y",
 ) -> dict[str, bytes]:
     """One mesh that wears a picture, as the bytes of its files by ending: obj, mtl, png.
 

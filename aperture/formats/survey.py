@@ -3,12 +3,16 @@
 Every reader gives [(name, (3,) metres, ± in metres or None)]; units and axes are asked for, no file of these kinds says them.
 """
 
+from __future__ import annotations
+
 import csv
 import io
 from collections import Counter
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.formats import delimited
 from aperture.formats.axes import from_y_up
@@ -21,13 +25,14 @@ SPREADS = ("±", "pm", "plus_minus", "sigma", "sd", "accuracy", "std")
 
 def read(
     data: bytes, name: str, unit: str, up_axis: str, plus_minus_m: float | None = None
-) -> list[dict]:
+) -> list[dict[str, Any]]:
     """Points from a file's bytes or pasted text: [{"name", "world": [x, y, z] m, Y up, "plus_minus": m}].
 
     `unit`: of bare numbers, in METRES; `up_axis`: "Y" or "Z", of the file. `plus_minus_m`: for points that carry none; 0 where None.
     Raises Problem with the line that is wrong.
     """
     lower = name.lower()
+    points: list[Any]
     if data[:3] == b"ply":
         points = _ply(data)
     elif lower.endswith(".obj") or data.lstrip()[:2] in (b"v ", b"v\t") or b"\nv " in data[:20000]:
@@ -41,7 +46,9 @@ def read(
     _require_few(points)
     scale = 1.0 if points[0][3] else METRES[unit]
     turn = from_y_up(up_axis).T
-    out, taken, alike = [], set(), Counter()
+    out: list[Any] = []
+    taken: set[str] = set()
+    alike: Counter[str] = Counter()
     for index, (label, xyz, spread, _) in enumerate(points, 1):
         world = turn @ (np.array(xyz, float) * scale)
         if not np.isfinite(world).all() or np.abs(world).max() > 1e7:
@@ -65,26 +72,26 @@ def read(
     return out
 
 
-def _text(data):
+def _text(data: bytes) -> str:
     try:
         return data.decode("utf-8-sig")
     except UnicodeDecodeError:
         raise Problem("This is not text in UTF-8, nor a binary PLY.") from None
 
 
-def _require_few(points):
+def _require_few(points: list[Any]) -> None:
     if len(points) > MOST_POINTS:
         raise Problem(
             f"These are more than {MOST_POINTS} points; no more can be taken. Leave out what can't be seen."
         )
 
 
-def _table(data, unit):
+def _table(data: bytes, unit: str) -> list[tuple[str, list[float], float | None, bool]] | None:
     text = delimited.lines(_text(data).strip())
     first = text.readline()
     text.seek(0)
     delimiter = max(";\t,", key=first.count)
-    rows = []
+    rows: list[Any] = []
     for row in delimited.rows(csv.reader(text, delimiter=delimiter, skipinitialspace=True)):
         if any(cell.strip() for cell in row):
             _require_few(rows)  # before all of a huge file is held; its first line may be a header
@@ -96,7 +103,7 @@ def _table(data, unit):
     where = {axis: columns.index(axis) for axis in "xyz"} if header else {"x": 1, "y": 2, "z": 3}
     label = next((columns.index(one) for one in NAMES if one in columns), None) if header else 0
     spread = next((columns.index(one) for one in SPREADS if one in columns), None) if header else 4
-    out = []
+    out: list[Any] = []
     for number, row in enumerate(rows[1 if header else 0 :], 2 if header else 1):
         if (
             not header and len(row) == 3 and row[0].strip()[:1] in "+-.0123456789"
@@ -117,8 +124,8 @@ def _table(data, unit):
     return out
 
 
-def _obj(data):
-    out = []
+def _obj(data: bytes) -> list[tuple[str, list[float], None, bool]]:
+    out: list[Any] = []
     for number, line in enumerate(_text(data).splitlines(), 1):
         words = line.split()
         if words[:1] == ["v"]:
@@ -136,7 +143,7 @@ def _obj(data):
     return out
 
 
-def _ply(data):
+def _ply(data: bytes) -> list[tuple[str, Array, None, bool]] | None:
     """By trimesh, which reads ASCII and both binary kinds."""
     import trimesh
 

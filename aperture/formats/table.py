@@ -1,6 +1,10 @@
 """The camera as CSV (RFC 4180): a row per frame, so that a spreadsheet or a script can read it. Columns: docs/formats.md."""
 
+from __future__ import annotations
+
 import csv
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -23,7 +27,7 @@ COLUMNS = [
 ]
 
 
-def write(path, cameras: dict[int, Camera]) -> None:
+def write(path: Path, cameras: dict[int, Camera]) -> None:
     """One row for each frame number; world_from_camera row by row, metres, Y up; every number to full precision."""
     with open(path, "w", newline="", encoding="utf-8") as file:
         writer = csv.writer(file)
@@ -49,7 +53,7 @@ def write(path, cameras: dict[int, Camera]) -> None:
             )
 
 
-def read(path) -> dict[int, dict]:
+def read(path: Path) -> dict[int, dict[str, Any]]:
     """By frame: `world_from_camera` (4, 4), and the other columns as numbers. Raises ValueError naming the line."""
     out = {}
     with open(path, newline="", encoding="utf-8") as file:

@@ -5,11 +5,16 @@ OpenUSD gives apertures and focal length in tenths of a scene unit (UsdGeomCamer
 USD has no squeeze: the horizontal aperture is the gate's width times the squeeze, which gives the same rays.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass
 from fractions import Fraction
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.formats.axes import from_y_up, pose_in
 from aperture.scene.stand_in import StandIn
@@ -52,7 +57,7 @@ class Shown:
 
 
 def write(
-    path,
+    path: Path,
     camera: Camera | Shown,
     stand_ins: dict[str, StandIn],
     up_axis: str = "Y",
@@ -81,7 +86,7 @@ def write(
     stage.SetDefaultPrim(root.GetPrim())
     taken: set[str] = set()
 
-    def place(label):
+    def place(label: str) -> str:
         plain = Tf.MakeValidIdentifier(label)
         free = next(
             one
@@ -99,7 +104,7 @@ def write(
     stage.GetRootLayer().Export(str(path))
 
 
-def _camera(stage, path, shown, up_axis):
+def _camera(stage: Any, path: str, shown: Shown, up_axis: str) -> None:
     from pxr import Gf, Sdf, UsdGeom
 
     camera, prim, aperture = (
@@ -134,7 +139,7 @@ def _camera(stage, path, shown, up_axis):
     )
 
 
-def _mesh(mesh, item, up_axis):
+def _mesh(mesh: Any, item: StandIn, up_axis: str) -> None:
     from pxr import Gf, UsdGeom
 
     points = item.vertices() @ from_y_up(up_axis).T / METRES_PER_UNIT
@@ -145,7 +150,7 @@ def _mesh(mesh, item, up_axis):
     mesh.CreateExtentAttr(UsdGeom.PointBased.ComputeExtent(mesh.GetPointsAttr().Get()))
 
 
-def read(path) -> tuple[Aperture, np.ndarray]:
+def read(path: Any) -> tuple[Aperture, Array]:
     """The first camera of a stage: aperture in mm, and its world_from_camera (4, 4) in metres and Y-up. Raises ValueError."""
     from pxr import Usd, UsdGeom
 

@@ -5,6 +5,7 @@ Plain documents, as `aperture.formats.catalogue` reads and writes them (schema b
 
 import copy
 import math
+from typing import Any
 
 from aperture.errors import Problem
 from aperture.gates.checks import new_id
@@ -14,7 +15,7 @@ from aperture.lens.distortion import NAMES
 ENGRAVED_SHARE = 0.01
 
 
-def whole_sensor_mm(body: dict, mode: dict) -> tuple[float, float]:
+def whole_sensor_mm(body: dict[str, Any], mode: dict[str, Any]) -> tuple[float, float]:
     """(width, height) in mm of all of a body's photosites, at the pitch of one of its modes: its published size is then met exactly."""
     _, _, width, height = mode["window"]
     return mode["width_mm"] * body["photosites"][0] / width, mode["height_mm"] * body["photosites"][
@@ -22,7 +23,9 @@ def whole_sensor_mm(body: dict, mode: dict) -> tuple[float, float]:
     ] / height
 
 
-def with_mode(gate: dict | None, body: dict, mode: dict) -> dict:
+def with_mode(
+    gate: dict[str, Any] | None, body: dict[str, Any], mode: dict[str, Any]
+) -> dict[str, Any]:
     """The gate document with a body's sensor mode in place of the sensor it had; steps that didn't come from a mode stay.
 
     The window and the recorded size become steps marked `"from": "mode"`. Squeeze and rate stay where the mode allows them.
@@ -54,7 +57,7 @@ def with_mode(gate: dict | None, body: dict, mode: dict) -> dict:
     sensor = whole_sensor_mm(body, mode)
     squeezes, rates = mode.get("squeezes") or [1.0], mode.get("rates") or []
     squeeze = gate.get("squeeze", 1.0)
-    out = {key: gate[key] for key in ("render", "lens") if key in gate}
+    out: dict[str, Any] = {key: gate[key] for key in ("render", "lens") if key in gate}
     out |= {
         "width_mm": round(sensor[0], 6),
         "height_mm": round(sensor[1], 6),
@@ -75,7 +78,7 @@ def with_mode(gate: dict | None, body: dict, mode: dict) -> dict:
     return out
 
 
-def distortion_at(lens: dict, focal_mm: float | None) -> dict[str, float]:
+def distortion_at(lens: dict[str, Any], focal_mm: float | None) -> dict[str, float]:
     """The lens's k1 … p2 at a focal length, between the catalogued ones along the logarithm of the focal length; empty where it has none."""
     known = sorted(lens.get("distortion") or [], key=lambda row: row["focal_mm"])
     if not known:
@@ -95,7 +98,9 @@ def distortion_at(lens: dict, focal_mm: float | None) -> dict[str, float]:
     return {name: known[-1].get(name, 0.0) for name in NAMES}
 
 
-def with_lens(gate: dict | None, lens_state: dict, lens: dict) -> tuple[dict | None, dict, str]:
+def with_lens(
+    gate: dict[str, Any] | None, lens_state: dict[str, Any], lens: dict[str, Any]
+) -> tuple[dict[str, Any] | None, dict[str, Any], str]:
     """(gate, lens state, what changed in words) after choosing a catalogued lens.
 
     A prime's engraved focal length becomes evidence within ±1 %; a zoom keeps a focal length inside its range, and lets go of one outside.

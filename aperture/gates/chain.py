@@ -9,11 +9,16 @@ its exact map to the sensor. A stage may be *straight*: its pixels are those of 
 the bent ones a position goes through the lens and not only through the maps.
 """
 
+from __future__ import annotations
+
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.gates.steps import FINER, KINDS, Source, describe, make
@@ -33,7 +38,7 @@ class Stage:
     grid: Grid
     straight: bool = False
     unsized: bool = False  # the number of pixels is not known, only the millimetres
-    step: dict | None = None
+    step: dict[str, Any] | None = None
     notes: tuple[str, ...] = ()
     cut: tuple[int, int] | None = None
     off_centre: bool = False
@@ -87,7 +92,7 @@ class Chain:
         return self.stages[self.plate].grid
 
     @property
-    def lens_from_mm(self) -> np.ndarray:
+    def lens_from_mm(self) -> Array:
         """(2, 2): sensor millimetres → the millimetres in which the plate's lens is described: along its rows and columns.
 
         A squeezing lens on a camera turned on its side squeezes down the plate; the factor is then put here, and the lens has none.
@@ -124,22 +129,22 @@ class Chain:
         }
         return next((origin for origin in ("assumed", "typed") if origin in told), sensor)
 
-    def follow(self, points, stage: int) -> list[np.ndarray]:
+    def follow(self, points: Array, stage: int) -> list[Array]:
         """Points (N, 2) px of one stage, on every stage (N, 2) px; NaN where a lens leads nowhere."""
         return [self.lead(points, stage, other) for other in range(len(self.stages))]
 
-    def lead(self, points, stage: int, to: int) -> np.ndarray:
+    def lead(self, points: Array, stage: int, to: int) -> Array:
         """Points (N, 2) px of one stage, on another, (N, 2) px; NaN where the lens leads nowhere."""
         one, other = self.stages[stage], self.stages[to]
         return other.grid.to_px(self._between(one.grid.to_mm(points), one.straight, other.straight))
 
-    def sensor_mm(self, points, stage: int) -> np.ndarray:
+    def sensor_mm(self, points: Array, stage: int) -> Array:
         """Where light of points (N, 2) px of a stage fell on the sensor, (N, 2) mm."""
         return self._between(
             self.stages[stage].grid.to_mm(points), self.stages[stage].straight, False
         )
 
-    def _between(self, mm, from_straight, to_straight):
+    def _between(self, mm: Array, from_straight: bool, to_straight: bool) -> Array:
         if from_straight == to_straight or not bends(self.lens):
             return mm
         to_lens = self.lens_from_mm
@@ -220,7 +225,10 @@ def bends(lens: Lens | None) -> bool:
 
 
 def build(
-    gate: dict, plate: tuple[int, int] | None = None, lens: Lens | None = None, strict: bool = False
+    gate: dict[str, Any],
+    plate: tuple[int, int] | None = None,
+    lens: Lens | None = None,
+    strict: bool = False,
 ) -> Chain:
     """The chain of a gate document for a plate of (width, height) px.
 
@@ -228,12 +236,13 @@ def build(
     a lens without focal length isn't one: pass None. A step that can't be made (any more: the lens may have changed) is passed over and
     told of in `problems`; `strict` raises Problem instead, with the step's id as its place.
     """
-    problems = []
+    problems: list[Any] = []
     steps, at = gate.get("steps", []), int(gate.get("plate_at", len(gate.get("steps", []))))
     squeeze = float(gate.get("squeeze", 1.0))
     sites = gate.get("photosites")
     if sites:
-        sensor = Grid.from_gate(*(int(n) for n in sites), gate["width_mm"], gate["height_mm"])
+        across, down = (int(n) for n in sites)
+        sensor = Grid.from_gate(across, down, gate["width_mm"], gate["height_mm"])
         before = _run(sensor, steps[:at], squeeze, problems if not strict else None)
     else:
         across = FINER * (plate[0] if plate else 4096)
@@ -273,14 +282,27 @@ def build(
     return replace(chain, problems=tuple(problems))
 
 
-def _run(sensor, steps, squeeze, problems, unsized=False):
+def _run(
+    sensor: Grid,
+    steps: list[Any],
+    squeeze: float,
+    problems: list[Any] | None,
+    unsized: bool = False,
+) -> list[Stage] | None:
     stages = [Stage("sensor", "Sensor", "", sensor, unsized=unsized)]
     for number, step in enumerate(steps, 1):
         stages += _tried(stages[-1], step, number, squeeze, None, problems)
     return stages
 
 
-def _tried(before, step, number, squeeze, chain, problems):
+def _tried(
+    before: Stage,
+    step: dict[str, Any | str],
+    number: int,
+    squeeze: float,
+    chain: Chain | None,
+    problems: list[tuple[str, str]] | None,
+) -> list[Stage] | None:
     try:
         return [_stage(before, step, number, squeeze, chain)]
     except Problem as problem:
@@ -290,7 +312,9 @@ def _tried(before, step, number, squeeze, chain, problems):
         return []
 
 
-def _stage(before: Stage, step: dict, number: int, squeeze: float, chain: Chain | None) -> Stage:
+def _stage(
+    before: Stage, step: dict[str, Any], number: int, squeeze: float, chain: Chain | None
+) -> Stage:
     after_plate = (
         (chain.plate_grid, chain.stages[chain.plate].straight, _cover(chain, before))
         if chain
@@ -318,7 +342,7 @@ def _stage(before: Stage, step: dict, number: int, squeeze: float, chain: Chain 
     )
 
 
-def _cover(chain: Chain, before: Stage):
+def _cover(chain: Chain, before: Stage) -> Callable[..., Any] | None:
     """What tells a step how far the straightened picture reaches: a function giving (left, top, right, bottom) in px of `before`'s grid.
 
     The picture is the last bent one of the chain: the plate, or what was cut from it. None where the lens bends nothing, or isn't known.
@@ -329,7 +353,7 @@ def _cover(chain: Chain, before: Stage):
     if not bends(chain.lens) or bent is None:
         return None
 
-    def cover():
+    def cover() -> tuple[float, float, float, float] | None:
         u = np.linspace(0, 1, 129)
         zero, one = np.zeros_like(u), np.ones_like(u)
         border = np.concatenate(

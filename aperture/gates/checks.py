@@ -3,15 +3,22 @@
 A remedy carries the whole gate document (see `chain`) that it would make, so that taking one is replacing the document.
 """
 
+from __future__ import annotations
+
 import copy
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TYPE_CHECKING, Any
 
 from aperture.gates.chain import Chain
 from aperture.geometry.angles import FULL_FRAME_DIAGONAL_MM, FULL_FRAME_MM
 from aperture.geometry.grid import Grid
 from aperture.units import format_number
+
+if TYPE_CHECKING:
+    from aperture.gates.chain import Stage
 
 # The squeezes of lenses in use: common practice, no source.
 SQUEEZES = (1.25, 1.3, 1.33, 1.35, 1.5, 1.6, 1.65, 1.8, 2.0)
@@ -25,7 +32,7 @@ class Remedy:
 
     key: str
     label: str
-    gate: dict
+    gate: dict[str, Any]
 
 
 @dataclass(frozen=True)
@@ -44,7 +51,7 @@ class AspectCheck:
     """Whether the chain makes a picture of the plate's shape. `error_px`: too wide (+) or narrow by so many px over the width."""
 
     chain: Chain
-    gate: dict
+    gate: dict[str, Any]
 
     @property
     def size(self) -> tuple[int, int]:
@@ -80,7 +87,7 @@ class AspectCheck:
         return 1.0 if self.chain.stages[0].unsized else self.size[0] / self.chain.predicted.width
 
 
-def _with(gate: dict, *more: dict, **values) -> dict:
+def _with(gate: dict[str, Any], *more: dict[str, Any], **values: Any) -> dict[str, Any]:
     """The gate document with steps put in just before the plate, and values set."""
     out = copy.deepcopy(gate) | values
     steps, at = list(out.get("steps", [])), int(out.get("plate_at", len(out.get("steps", []))))
@@ -90,13 +97,13 @@ def _with(gate: dict, *more: dict, **values) -> dict:
     return out | {"steps": steps, "plate_at": at}
 
 
-def new_id(steps: list[dict]) -> str:
+def new_id(steps: list[dict[str, Any]]) -> str:
     """An id that no step has yet."""
     taken = {step.get("id") for step in steps}
     return next(key for number in range(1, len(steps) + 2) if (key := f"g{number}") not in taken)
 
 
-def without(gate: dict, step_id: str) -> dict:
+def without(gate: dict[str, Any], step_id: str) -> dict[str, Any]:
     """The gate document without one step."""
     out = copy.deepcopy(gate)
     steps, at = list(out.get("steps", [])), int(out.get("plate_at", len(out.get("steps", []))))
@@ -104,7 +111,7 @@ def without(gate: dict, step_id: str) -> dict:
     return out | {"steps": steps[:index] + steps[index + 1 :], "plate_at": at - (index < at)}
 
 
-def check_aspect(chain: Chain, gate: dict) -> Finding:
+def check_aspect(chain: Chain, gate: dict[str, Any]) -> Finding:
     """Does the chain make a picture of the plate's shape, and if not, what would explain it?"""
     check = AspectCheck(chain, gate)
     width, height = check.size
@@ -144,7 +151,7 @@ def check_aspect(chain: Chain, gate: dict) -> Finding:
     )
 
 
-def _explanations(check, chain, gate):
+def _explanations(check: AspectCheck, chain: Chain, gate: dict[str, Any]) -> Iterator[Remedy]:
     (width, height), predicted, aspect = check.size, chain.predicted, check.predicted_aspect
     picture, squeeze = width / height, chain.squeeze
     steps, at = gate.get("steps", []), gate.get("plate_at", len(gate.get("steps", [])))
@@ -169,18 +176,17 @@ def _explanations(check, chain, gate):
                 if squeeze != 1
                 else f"Squeeze forgotten: the lens squeezes by {by:g}, and that is undone"
             )
-            label += (
-                f", and it is cropped {'at the sides' if aspect * by > picture else 'at top and bottom'} to {format_number(cut['aspect'], 3)} : 1"
-                if (abs(aspect * by / picture - 1) * width > 0.5)
-                else ""
-            )
+            cropped = abs(aspect * by / picture - 1) * width > 0.5
+            if cropped:
+                where = "at the sides" if aspect * by > picture else "at top and bottom"
+                label += f", and it is cropped {where} to {format_number(cut['aspect'], 3)} : 1"
             yield Remedy(
                 "desqueeze" if squeeze != 1 else f"squeeze-{by:g}",
                 label,
                 _with(
                     gate,
                     {"do": "desqueeze", "by": by},
-                    *([cut] if "cropped" in label else []),
+                    *([cut] if cropped else []),
                     squeeze=by,
                 ),
             )
@@ -224,7 +230,7 @@ def _explanations(check, chain, gate):
     )
 
 
-def _crop(pixel_aspect: float, picture: float) -> dict:
+def _crop(pixel_aspect: float, picture: float) -> dict[str, Any]:
     """The window that leaves the shape `picture` (width over height in pixels); its aspect is as the picture is shown."""
     return {"do": "window", "aspect": round(picture * pixel_aspect, 6)}
 
@@ -237,7 +243,7 @@ def _lost(grid: Grid, picture: float) -> tuple[float, float]:
 
 
 def check_file_focal(
-    chain: Chain, gate: dict, focal_mm: float | None, equivalent_mm: float | None
+    chain: Chain, gate: dict[str, Any], focal_mm: float | None, equivalent_mm: float | None
 ) -> Finding | None:
     """Does the sensor that the file's focal length and its full-frame equivalent imply look like a gate on the way to the plate?
 
@@ -256,8 +262,9 @@ def check_file_focal(
     for index in range(chain.plate, -1, -1):
         width, height = chain.shown_gate(index)
         actual = {"width": width, "diagonal": math.hypot(width, height)}
-        basis = min(full, key=lambda b, actual=actual: abs(implied[b] - actual[b]))
-        if abs(implied[basis] - actual[basis]) <= slack[basis]:
+        off = {basis: abs(implied[basis] - actual[basis]) for basis in full}
+        basis = min(off, key=off.__getitem__)
+        if off[basis] <= slack[basis]:
             whose = (
                 "the gate’s"
                 if index == chain.plate
@@ -323,15 +330,15 @@ def check_file_focal(
     )
 
 
-def _decimals(value):
+def _decimals(value: float) -> int:
     return len(f"{value:g}".partition(".")[2])
 
 
-def _percent(ratio):
+def _percent(ratio: float) -> str:
     return f"{abs(ratio - 1) * 100:.0f} % {'more' if ratio > 1 else 'less'}"
 
 
-def check_sizes(chain: Chain, gate: dict) -> list[Finding]:
+def check_sizes(chain: Chain, gate: dict[str, Any]) -> list[Finding]:
     """Odd sizes that break chroma subsampling after the plate, and rectangles that rounding puts half a pixel off the middle."""
     out = []
     for index, stage in enumerate(chain.stages):
@@ -401,7 +408,7 @@ def check_sizes(chain: Chain, gate: dict) -> list[Finding]:
     return out
 
 
-def _replaced(gate, step_id, *new):
+def _replaced(gate: dict[str, Any], step_id: str, *new: Any) -> dict[str, Any]:
     out = copy.deepcopy(gate)
     steps = out["steps"]
     index = next(i for i, step in enumerate(steps) if step["id"] == step_id)
@@ -411,7 +418,7 @@ def _replaced(gate, step_id, *new):
     return out
 
 
-def _recut(gate, stage, width, height):
+def _recut(gate: dict[str, Any], stage: Stage, width: int, height: int) -> dict[str, Any]:
     """The gate document with another rectangle cut by a step; an extraction keeps its size after that."""
     window = {"id": stage.key, "do": "window", "width": width, "height": height}
     if stage.step["do"] == "extract" and (stage.grid.width, stage.grid.height) != stage.cut:
@@ -425,7 +432,9 @@ def _recut(gate, stage, width, height):
     return _replaced(gate, stage.key, window | {"do": stage.step["do"]})
 
 
-def _sized(gate, stage, before, width, height):
+def _sized(
+    gate: dict[str, Any], stage: Stage, before: Grid, width: int, height: int
+) -> dict[str, Any]:
     """The gate document with a step's outcome one pixel larger."""
     step = stage.step
     if step["do"] == "overscan":
@@ -465,7 +474,9 @@ def _sized(gate, stage, before, width, height):
     )
 
 
-def check_render(chain: Chain, gate: dict, render: tuple[int, int] | None) -> Finding | None:
+def check_render(
+    chain: Chain, gate: dict[str, Any], render: tuple[int, int] | None
+) -> Finding | None:
     """Is a render of (width, height) px one of the chain's pictures, and if not, what is it? None where no render size was given."""
     if not render:
         return None
@@ -553,7 +564,7 @@ def check_render(chain: Chain, gate: dict, render: tuple[int, int] | None) -> Fi
     return Finding("render", "The render hasn’t the plate’s shape", says, "doubt", tuple(remedies))
 
 
-def _after(gate, step):
+def _after(gate: dict[str, Any], step: dict[str, Any]) -> dict[str, Any]:
     steps = list(gate.get("steps", []))
     at = gate.get("plate_at", len(steps))
     return copy.deepcopy(gate) | {

@@ -1,10 +1,13 @@
 """A field of view and a focal length quoted together: for which kind of lens, measured which way, are both true?"""
 
+from __future__ import annotations
+
 import math
 from dataclasses import dataclass
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.geometry.angles import FULL_FRAME_DIAGONAL_MM, FULL_FRAME_MM
 from aperture.lens import projections
@@ -26,7 +29,7 @@ class Claim:
     focal_mm: float | None = None
     sensor_mm: tuple[float, float] | None = None
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         if self.angle is not None and not 0 < self.angle < 2 * math.pi:
             raise Problem("The angle must lie between 0° and 360°.", "angle")
         if self.focal_mm is not None and not 0 < self.focal_mm < 100000:
@@ -96,11 +99,11 @@ def lay_out(claim: Claim) -> list[Reading]:
     return out
 
 
-def _side(sensor, basis):
+def _side(sensor: tuple[float, float], basis: str) -> float:
     return {"horizontal": sensor[0], "vertical": sensor[1], "diagonal": math.hypot(*sensor)}[basis]
 
 
-def curves(most: float = math.pi, samples: int = 91) -> dict[str, np.ndarray]:
+def curves(most: float = math.pi, samples: int = 91) -> dict[str, Array]:
     """For drawing the mappings: projection → (N, 2) of angle from the axis in radians up to `most`, and radius in focal lengths."""
     theta = np.linspace(0, most, samples)
     points = np.stack([np.sin(theta), np.zeros_like(theta), -np.cos(theta)], -1)

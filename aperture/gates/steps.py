@@ -4,9 +4,12 @@ A step is a plain document {"id": …, "do": one of KINDS, parameters}; see docs
 Sizes in px of the grid before; aspects as the picture is shown, with its squeeze undone.
 """
 
+from __future__ import annotations
+
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from aperture.errors import Problem
 from aperture.geometry.grid import Grid
@@ -58,7 +61,7 @@ class Source:
     squeeze: float
     plate: Grid | None = None
     plate_straight: bool = False
-    cover: Callable | None = None
+    cover: Callable[..., Any] | None = None
 
 
 @dataclass(frozen=True)
@@ -73,7 +76,7 @@ class Made:
     off_centre: bool = False
 
 
-def make(step: dict, source: Source) -> Made:
+def make(step: dict[str, Any], source: Source) -> Made:
     """The grid that a step makes. Raises Problem with a sentence where it can't."""
     maker = _MAKERS.get(step.get("do"))
     if maker is None:
@@ -88,7 +91,8 @@ def make(step: dict, source: Source) -> Made:
 
 def centred(size: tuple[int, int], inside: tuple[int, int]) -> tuple[int, int]:
     """The corner (left, top) of a rectangle in the middle of another; where the halves don't come out, it lies half a pixel left or up."""
-    return tuple(math.floor((outer - inner) / 2) for outer, inner in zip(inside, size))
+    left, top = (math.floor((outer - inner) / 2) for outer, inner in zip(inside, size))
+    return left, top
 
 
 def fitting(aspect: float, grid: Grid, squeeze: float, multiple: int = 1) -> tuple[int, int]:
@@ -97,7 +101,7 @@ def fitting(aspect: float, grid: Grid, squeeze: float, multiple: int = 1) -> tup
         raise Problem("the aspect must lie between 0.05 and 50.")
     shape = aspect / grid.pixel_aspect(squeeze)  # width over height counted in pixels
 
-    def cut(value, whole):
+    def cut(value: float, whole: int) -> int:
         return max(1, min(whole, multiple * round(value / multiple)))
 
     if grid.width / grid.height >= shape:
@@ -105,7 +109,9 @@ def fitting(aspect: float, grid: Grid, squeeze: float, multiple: int = 1) -> tup
     return grid.width, cut(grid.width / shape, grid.height)
 
 
-def _whole(step, key, least=1, fallback=None):
+def _whole(
+    step: dict[str, Any | float | int], key: str, least: int = 1, fallback: int | None = None
+) -> int | None:
     value = step.get(key, fallback)
     if (
         isinstance(value, bool)
@@ -117,14 +123,14 @@ def _whole(step, key, least=1, fallback=None):
     return int(value)
 
 
-def _factor(step, key, low, high):
+def _factor(step: dict[str, Any | float], key: str, low: float, high: int) -> float | None:
     value = step.get(key)
     if isinstance(value, bool) or not isinstance(value, int | float) or not low <= value <= high:
         raise Problem(f"its {key} must lie between {low:g} and {high:g}.")
     return float(value)
 
 
-def _window(step, source):
+def _window(step: dict[str, Any | float | int], source: Source) -> Made | None:
     grid = source.grid
     if "aspect" in step:
         size = fitting(
@@ -133,10 +139,11 @@ def _window(step, source):
         return _cropped(source, size)
     if "width_mm" in step:
         across, down = grid.mm_per_px
-        size = tuple(
+        width, height = (
             max(1, round(_factor(step, key, 0.01, 10000) / pitch))
             for key, pitch in (("width_mm", across), ("height_mm", down))
         )
+        size = (width, height)
         if (
             size[0] > grid.width + 0.5 * source.unsized
             or size[1] > grid.height + 0.5 * source.unsized
@@ -162,11 +169,13 @@ def _window(step, source):
     return Made(grid.window(left, top, width, height), source.straight, False)
 
 
-def _cropped(source, size):
+def _cropped(source: Source, size: tuple[int, int]) -> Made:
     grid = source.grid
+    left: float
+    top: float
     left, top = centred(size, (grid.width, grid.height))
     shift = ((grid.width - size[0]) % 2, (grid.height - size[1]) % 2)
-    notes = ()
+    notes: tuple[str, ...] = ()
     if any(shift) and not source.unsized:
         where = " and ".join(word for word, odd in zip(("to the left", "upward"), shift) if odd)
         notes = (
@@ -179,14 +188,14 @@ def _cropped(source, size):
     )
 
 
-def _require_size(source):
+def _require_size(source: Source) -> None:
     if source.unsized:
         raise Problem(
             "how many photosites the sensor has isn't known, so a size in px means nothing here: type it in mm, or give the photosites."
         )
 
 
-def _bin(step, source):
+def _bin(step: dict[str, Any], source: Source) -> Made | None:
     by = _whole(step, "by", 2)
     grid = source.grid
     kept = (grid.width - grid.width % by, grid.height - grid.height % by)
@@ -205,7 +214,7 @@ def _bin(step, source):
     )
 
 
-def _resize(step, source):
+def _resize(step: dict[str, Any], source: Source) -> Made | None:
     grid, unsized = source.grid, source.unsized
     if "scale" in step:
         scale = _factor(step, "scale", 0.01, 100)
@@ -221,21 +230,21 @@ def _resize(step, source):
     return Made(grid.resize(*size), source.straight, unsized)
 
 
-def _turn(step, source):
+def _turn(step: dict[str, Any], source: Source) -> Made | None:
     quarters = _whole(step, "quarters")
     if quarters not in TURNS:
         raise Problem("it turns by one, two or three quarters.")
     return Made(source.grid.turn(quarters), source.straight, source.unsized)
 
 
-def _flip(step, source):
+def _flip(step: dict[str, str], source: Source) -> Made:
     if step.get("way") not in FLIPS:
         raise Problem("it mirrors left to right, or top to bottom.")
     grid = source.grid.flip()
     return Made(grid if step["way"] == "sides" else grid.turn(2), source.straight, source.unsized)
 
 
-def _desqueeze(step, source):
+def _desqueeze(step: dict[str, Any | str], source: Source) -> Made:
     by = _factor(step, "by", 1, 4) if step.get("by") is not None else source.squeeze
     grid = source.grid
     if step.get("keep") == "width":
@@ -247,7 +256,7 @@ def _desqueeze(step, source):
     return Made(grid.desqueeze(by), source.straight, source.unsized)
 
 
-def _stabilise(step, source):
+def _stabilise(step: dict[str, Any], source: Source) -> Made:
     """The picture of the same size, its content moved to the right and down."""
     # Where the sensor's photosites aren't known its grid is laid out finer than the plate: the step's px are the plate's.
     by = [
@@ -262,7 +271,7 @@ def _stabilise(step, source):
     )
 
 
-def _pad(step, source):
+def _pad(step: dict[str, Any], source: Source) -> Made | None:
     grid = source.grid
     if "aspect" in step:
         shape = _factor(step, "aspect", 0.05, 50) / grid.pixel_aspect(source.squeeze)
@@ -289,7 +298,7 @@ def _pad(step, source):
     return Made(grid.window(-left, -top, width, height), source.straight, source.unsized, notes)
 
 
-def _straighten(step, source):
+def _straighten(step: dict[str, Any | str], source: Source) -> Made | None:
     if source.plate is None:
         return Made(source.grid, True, source.unsized)
     if source.straight:
@@ -306,7 +315,7 @@ def _straighten(step, source):
     return _grown(source, *_needed(source))
 
 
-def _overscan(step, source):
+def _overscan(step: dict[str, Any | str], source: Source) -> Made | None:
     grid = source.grid
     if step.get("for") == "distortion":
         if source.plate is None:
@@ -325,7 +334,7 @@ def _overscan(step, source):
     return Made(grid.overscan(*sides), source.straight, False)
 
 
-def _needed(source):
+def _needed(source: Source) -> list[int] | None:
     left, top, right, bottom = source.cover()
     grid = source.grid
     # A millionth of a pixel is not a pixel.
@@ -340,14 +349,14 @@ def _needed(source):
     return sides
 
 
-def _grown(source, left, right, top, bottom):
+def _grown(source: Source, left: int, right: int, top: int, bottom: int) -> Made:
     # Even sizes, evenly added: half-resolution colour and half-size previews then come out whole.
     right += (source.grid.width + left + right) % 2
     bottom += (source.grid.height + top + bottom) % 2
     return Made(source.grid.overscan(left, right, top, bottom), True, source.unsized)
 
 
-def _extract(step, source):
+def _extract(step: dict[str, Any], source: Source) -> Made | None:
     made = _window(
         {"aspect": step["aspect"], "multiple": step.get("multiple", 2)}
         if "aspect" in step
@@ -374,7 +383,7 @@ def _extract(step, source):
     return made
 
 
-def _return(step, source):
+def _return(step: dict[str, str], source: Source) -> Made | None:
     if source.plate is None:
         raise Problem("the plate comes later.")
     return Made(source.plate, source.plate_straight, False)
@@ -396,7 +405,7 @@ _MAKERS = {
 }
 
 
-def describe(step: dict, before: Grid, after: Grid) -> str:
+def describe(step: dict[str, Any], before: Grid, after: Grid) -> str:
     """A few words on what a step does, for the ledger and the line of undo."""
     do, n = step["do"], format_number
     if do in ("window", "extract", "pad") and "aspect" in step:

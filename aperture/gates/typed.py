@@ -1,6 +1,7 @@
 """Shapes and sizes as people type them: `2.39`, `16:9`, `2048 × 858`, `1920 wide`, `50 %`, `21.95 × 16 mm`."""
 
 import re
+from typing import Any
 
 from aperture.errors import Problem
 from aperture.units import format_number, parse_length, parse_number
@@ -29,7 +30,7 @@ def parse_aspect(text: str) -> float:
     return value
 
 
-def parse_shape(text: str, allowed: tuple[str, ...]) -> dict:
+def parse_shape(text: str, allowed: tuple[str, ...]) -> dict[str, Any]:
     """The parameters of a step from one text; `allowed` of: aspect, px, mm, side, scale. Raises Problem with examples of what is allowed."""
     examples = {
         "aspect": "2.39 or 16:9",
@@ -75,7 +76,7 @@ def _pixels(text: str) -> int:
     return int(value)
 
 
-def shape_text(step: dict) -> str:
+def shape_text(step: dict[str, Any]) -> str:
     """The text that `parse_shape` reads a step's shape from."""
     if "width_mm" in step:
         return f"{format_number(step['width_mm'], 6)} × {format_number(step['height_mm'], 6)} mm"

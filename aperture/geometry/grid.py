@@ -5,10 +5,14 @@ pixel pitch, centre and the place of any pixel on any other grid follow from the
 Coordinates: see docs/conventions.md. Pixels: x right, y down, origin at the outer corner. Millimetres: origin mid-sensor.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array, ArrayLike
 from aperture.errors import Problem
 
 
@@ -21,9 +25,9 @@ class Grid:
 
     width: int
     height: int
-    mm_from_px: tuple[tuple[float, float, float], tuple[float, float, float]]
+    mm_from_px: tuple[tuple[float, ...], ...]
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         if self.width < 1 or self.height < 1:
             raise Problem("A picture needs at least one pixel each way.")
         values = np.array(self.mm_from_px, float)
@@ -35,7 +39,7 @@ class Grid:
             raise Problem("The gate must have a width and a height above zero.")
 
     @classmethod
-    def from_gate(cls, width: int, height: int, width_mm: float, height_mm: float) -> "Grid":
+    def from_gate(cls, width: int, height: int, width_mm: float, height_mm: float) -> Grid:
         """The grid whose `width` × `height` px cover a gate of `width_mm` × `height_mm`, centred on the sensor."""
         if not (
             np.isfinite(width_mm) and np.isfinite(height_mm) and width_mm > 0 and height_mm > 0
@@ -52,21 +56,21 @@ class Grid:
     # Maps -----------------------------------------------------------------------------------------------------------
 
     @property
-    def linear(self) -> np.ndarray:
+    def linear(self) -> Array:
         """(2, 2) mm per px."""
         return np.array(self.mm_from_px, float)[:, :2]
 
     @property
-    def px_linear(self) -> np.ndarray:
+    def px_linear(self) -> Array:
         """(2, 2) px per mm."""
         return np.linalg.inv(self.linear)
 
-    def to_mm(self, points) -> np.ndarray:
+    def to_mm(self, points: ArrayLike) -> Array:
         """Sensor positions, (N, 2) mm, of points (N, 2) px."""
         affine = np.array(self.mm_from_px, float)
         return np.asarray(points, float) @ affine[:, :2].T + affine[:, 2]
 
-    def to_px(self, points) -> np.ndarray:
+    def to_px(self, points: ArrayLike) -> Array:
         """Pixel positions, (N, 2) px, of points (N, 2) mm on the sensor."""
         affine = np.array(self.mm_from_px, float)
         return (np.asarray(points, float) - affine[:, 2]) @ self.px_linear.T
@@ -103,7 +107,7 @@ class Grid:
 
     # Operations -----------------------------------------------------------------------------------------------------
 
-    def _remapped(self, width: int, height: int, old_from_new) -> "Grid":
+    def _remapped(self, width: int, height: int, old_from_new: Any) -> Grid:
         old_from_new = np.asarray(old_from_new, float)
         affine = np.array(self.mm_from_px, float)
         linear = affine[:, :2] @ old_from_new[:, :2]
@@ -114,21 +118,21 @@ class Grid:
             tuple((float(a), float(b), float(c)) for (a, b), c in zip(linear, offset)),
         )
 
-    def window(self, left: float, top: float, width: int, height: int) -> "Grid":
+    def window(self, left: float, top: float, width: int, height: int) -> Grid:
         """Crop, or pad where it reaches outside: the new picture's corner lies at (left, top) px of this one."""
         return self._remapped(width, height, [[1, 0, left], [0, 1, top]])
 
-    def resize(self, width: int, height: int) -> "Grid":
+    def resize(self, width: int, height: int) -> Grid:
         """The same gate in another number of pixels."""
         return self._remapped(
             width, height, [[self.width / width, 0, 0], [0, self.height / height, 0]]
         )
 
-    def overscan(self, left: int, right: int, top: int, bottom: int) -> "Grid":
+    def overscan(self, left: int, right: int, top: int, bottom: int) -> Grid:
         """Extra pixels and their gate outside; focal length, pitch and principal point stay."""
         return self.window(-left, -top, self.width + left + right, self.height + top + bottom)
 
-    def turn(self, quarters: int) -> "Grid":
+    def turn(self, quarters: int) -> Grid:
         """The picture turned by `quarters` × 90° clockwise."""
         w, h = self.width, self.height
         return {
@@ -138,10 +142,10 @@ class Grid:
             3: lambda: self._remapped(h, w, [[0, -1, w], [1, 0, 0]]),
         }[quarters % 4]()
 
-    def flip(self) -> "Grid":
+    def flip(self) -> Grid:
         """The picture mirrored left to right."""
         return self._remapped(self.width, self.height, [[-1, 0, self.width], [0, 1, 0]])
 
-    def desqueeze(self, squeeze: float) -> "Grid":
+    def desqueeze(self, squeeze: float) -> Grid:
         """The width in pixels times the squeeze, so that pixels become square; the sensor's millimetres stay."""
         return self.resize(round(self.width * squeeze), self.height)

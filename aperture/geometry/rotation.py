@@ -1,9 +1,13 @@
 """Rotations: from angles and back, and by a vector. Conventions: docs/conventions.md."""
 
+from __future__ import annotations
+
 import numpy as np
 
+from aperture.arrays import Array
 
-def rotation_from_angles(pan: float, tilt: float, roll: float) -> np.ndarray:
+
+def rotation_from_angles(pan: float, tilt: float, roll: float) -> Array:
     """(3, 3) world-from-camera rotation Ry(pan) · Rx(tilt) · Rz(roll), radians."""
     (cp, sp), (ct, st), (cr, sr) = ((np.cos(a), np.sin(a)) for a in (pan, tilt, roll))
     ry = np.array([[cp, 0, sp], [0, 1, 0], [-sp, 0, cp]])
@@ -12,7 +16,7 @@ def rotation_from_angles(pan: float, tilt: float, roll: float) -> np.ndarray:
     return ry @ rx @ rz
 
 
-def angles_from_rotation(rotation) -> tuple[float, float, float]:
+def angles_from_rotation(rotation: Array) -> tuple[float, float, float]:
     """(pan, tilt, roll) in radians of a world-from-camera rotation; looking straight up or down, roll is 0."""
     r = np.asarray(rotation, float)
     tilt = np.arctan2(-r[1, 2], np.hypot(r[0, 2], r[2, 2]))
@@ -21,7 +25,7 @@ def angles_from_rotation(rotation) -> tuple[float, float, float]:
     return float(np.arctan2(r[0, 2], r[2, 2])), float(tilt), float(np.arctan2(r[1, 0], r[1, 1]))
 
 
-def exponential(w) -> np.ndarray:
+def exponential(w: Array) -> Array:
     """(3, 3) rotation by the vector w, radians (Rodrigues)."""
     angle = np.linalg.norm(w)
     k = np.array([[0, -w[2], w[1]], [w[2], 0, -w[0]], [-w[1], w[0], 0]])

@@ -3,11 +3,14 @@
 The library is loaded on first use, so that the program starts without it.
 """
 
+from __future__ import annotations
+
 import math
 import re
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+from typing import Any
 from xml.etree import ElementTree
 
 from aperture.errors import Problem
@@ -60,7 +63,7 @@ class KnownLens:
 
 
 @cache
-def _database():
+def _database() -> Any:
     import lensfunpy
 
     return lensfunpy.Database()
@@ -106,7 +109,7 @@ def search_cameras(text: str, most: int = 40) -> list[KnownCamera]:
     return [_camera(camera) for camera in found[:most]]
 
 
-def _camera(camera) -> KnownCamera:
+def _camera(camera: Any) -> KnownCamera:
     return KnownCamera(camera.maker, camera.model, camera.mount, float(f"{camera.crop_factor:.4g}"))
 
 
@@ -139,7 +142,7 @@ def search_lenses(text: str, most: int = 40) -> list[KnownLens]:
     return [_lens(index, lens) for index, lens in found[:most]]
 
 
-def _lens(index, lens) -> KnownLens:
+def _lens(index: int, lens: Any) -> KnownLens:
     models = sorted({entry.model.name.lower() for entry in lens.calib_distortion})
     low, high = lens.min_focal, lens.max_focal or lens.min_focal
     return KnownLens(
@@ -154,7 +157,7 @@ def _lens(index, lens) -> KnownLens:
     )
 
 
-def raw_lens(key: str):
+def raw_lens(key: str) -> Any:
     """The library's own lens object. Raises Problem where there is none."""
     lenses = _database().lenses
     if not key.isdecimal() or len(key) > 9 or int(key) >= len(lenses):

@@ -5,22 +5,27 @@ Brown, D. C., "Close-range camera calibration", Photogrammetric Engineering 37 (
 Coefficients are passed as one array k = (k1, k2, k3, p1, p2); this order is ours, OpenCV's is (k1, k2, p1, p2, k3).
 """
 
+from __future__ import annotations
+
 import math
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
+
+from aperture.arrays import Array
 
 NAMES = ("k1", "k2", "k3", "p1", "p2")
 CLOSE = 1e-7
 
 
-def opencv_order(k) -> np.ndarray:
+def opencv_order(k: Any) -> Array:
     """(5,) our coefficients in the order of OpenCV's functions."""
     k1, k2, k3, p1, p2 = k
     return np.array([k1, k2, p1, p2, k3])
 
 
-def growth_radius(k) -> float:
+def growth_radius(k: Any) -> float:
     """The undistorted radius at which the radial part stops growing; inf where it never does.
 
     Beyond it the model folds back and has no meaning.
@@ -29,7 +34,7 @@ def growth_radius(k) -> float:
 
 
 @lru_cache(maxsize=256)
-def _growth_radius(k1, k2, k3):
+def _growth_radius(k1: float, k2: float, k3: float) -> float:
     if not (k1 or k2 or k3):
         return np.inf
     if not k3:  # by far the most frequent: 1 + 3 k1 r² + 5 k2 r⁴ = 0, the smallest r² above zero
@@ -46,7 +51,7 @@ def _growth_radius(k1, k2, k3):
     return float(1 / np.sqrt(real.max())) if real.size else np.inf
 
 
-def distort(x, k) -> np.ndarray:
+def distort(x: Array, k: Any) -> Array:
     """Distorted positions (N, 2) of undistorted ones (N, 2), both normalised. NaN beyond the growth radius."""
     x = np.asarray(x, float)
     out = _distort_anywhere(x, k)
@@ -56,7 +61,7 @@ def distort(x, k) -> np.ndarray:
     return out
 
 
-def jacobian(x, k) -> np.ndarray:
+def jacobian(x: Array, k: Any) -> Array:
     """(N, 2, 2) derivative of `distort` by the undistorted position."""
     k1, k2, k3, p1, p2 = k
     u, v = x[:, 0], x[:, 1]
@@ -71,7 +76,7 @@ def jacobian(x, k) -> np.ndarray:
     return out
 
 
-def jacobian_along(x, k, dx) -> np.ndarray:
+def jacobian_along(x: Array, k: Any, dx: Array) -> Array:
     """(N, 2, 2) derivative of `jacobian` along the direction dx (N, 2)."""
     k1, k2, k3, p1, p2 = k
     u, v, du, dv = x[:, 0], x[:, 1], dx[:, 0], dx[:, 1]
@@ -87,7 +92,7 @@ def jacobian_along(x, k, dx) -> np.ndarray:
     return out
 
 
-def by_coefficients(x) -> np.ndarray:
+def by_coefficients(x: Array) -> Array:
     """(N, 2, 5) derivative of `distort` by (k1, k2, k3, p1, p2)."""
     u, v = x[:, 0], x[:, 1]
     r2 = u * u + v * v
@@ -101,7 +106,7 @@ def by_coefficients(x) -> np.ndarray:
     return out
 
 
-def jacobian_by_coefficients(x) -> np.ndarray:
+def jacobian_by_coefficients(x: Array) -> Array:
     """(N, 2, 2, 5) derivative of `jacobian` by (k1, k2, k3, p1, p2)."""
     u, v = x[:, 0], x[:, 1]
     r2 = u * u + v * v
@@ -123,7 +128,12 @@ def jacobian_by_coefficients(x) -> np.ndarray:
     return out
 
 
-def undistort(xd, k, tolerance: float = 1e-10, iterations: int = 30) -> np.ndarray:
+def undistort(
+    xd: Array,
+    k: Any,
+    tolerance: float = 1e-10,
+    iterations: int = 30,
+) -> Array:
     """Undistorted positions (N, 2) of distorted ones (N, 2), by Newton's method to `tolerance`; NaN where there is none."""
     xd = np.asarray(xd, float)
     k = np.asarray(k, float)
@@ -159,7 +169,7 @@ def undistort(xd, k, tolerance: float = 1e-10, iterations: int = 30) -> np.ndarr
     return x
 
 
-def _with_slope(u, v, k):
+def _with_slope(u: Array, v: Array, k: Array) -> tuple[Array, Array, Array, Array, Array]:
     """The distorted (N,), (N,) and the three different entries of `jacobian`, for positions as two arrays."""
     k1, k2, k3, p1, p2 = k
     r2 = u * u + v * v
@@ -175,7 +185,7 @@ def _with_slope(u, v, k):
     )
 
 
-def _distort_anywhere(x, k):
+def _distort_anywhere(x: Array, k: Any) -> Array:
     k1, k2, k3, p1, p2 = k
     u, v = x[:, 0], x[:, 1]
     r2 = u * u + v * v

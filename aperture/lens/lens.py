@@ -3,10 +3,14 @@
 Every projection in the program (solver, overlay, renderer, exporters) goes through `Lens.project` and `Lens.rays`.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.lens import distortion
 from aperture.lens.projections import RECTILINEAR, Projection, named
@@ -27,9 +31,9 @@ class Lens:
     squeeze: float = 1.0
     projection: Projection = RECTILINEAR
     centre_mm: tuple[float, float] = (0.0, 0.0)
-    coefficients: tuple[float, float, float, float, float] = (0.0, 0.0, 0.0, 0.0, 0.0)
+    coefficients: tuple[float, ...] = (0.0, 0.0, 0.0, 0.0, 0.0)
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         if not (np.isfinite(self.focal_mm) and self.focal_mm > 0):
             raise Problem("The focal length must be above zero.")
         if not (np.isfinite(self.squeeze) and 1 <= self.squeeze <= 4):
@@ -41,7 +45,7 @@ class Lens:
                 "Distortion coefficients belong to a rectilinear lens; a curved projection takes none."
             )
 
-    def with_parameters(self, values) -> "Lens":
+    def with_parameters(self, values: Array) -> Lens:
         """The lens whose PARAMETERS are `values` (P,)."""
         return replace(
             self,
@@ -51,12 +55,12 @@ class Lens:
         )
 
     @property
-    def parameters(self) -> np.ndarray:
+    def parameters(self) -> Array:
         """(P,) the PARAMETERS."""
         return np.array([np.log(self.focal_mm), *self.centre_mm, *self.coefficients])
 
     @property
-    def scale_mm(self) -> np.ndarray:
+    def scale_mm(self) -> Array:
         """(2,) millimetres on the sensor of one focal length, across and down."""
         return np.array([self.focal_mm / self.squeeze, self.focal_mm])
 
@@ -70,7 +74,7 @@ class Lens:
         """Whether any coefficient is set."""
         return any(self.coefficients)
 
-    def project(self, points, derivatives: bool = False):
+    def project(self, points: Array, derivatives: bool = False) -> Any:
         """Sensor positions (N, 2) mm of camera-space points (N, 3); NaN where none.
 
         With `derivatives` also by the point (N, 2, 3) and by the lens's PARAMETERS (N, 2, P).
@@ -92,14 +96,14 @@ class Lens:
             by_point = distortion.jacobian(x, self.coefficients) @ by_point
         return q * scale + self.centre_mm, by_point * scale[:, None], by_lens
 
-    def rays(self, mm):
+    def rays(self, mm: Array) -> Array:
         """Camera-space directions (N, 3), not of length 1, of sensor positions (N, 2) mm; NaN where the lens forms no picture."""
         q = (np.asarray(mm, float) - self.centre_mm) / self.scale_mm
         if self.distorts:
             q = distortion.undistort(q, self.coefficients)
         return self.projection.rays(q)
 
-    def ray_derivatives(self, mm, free=()):
+    def ray_derivatives(self, mm: Array, free: Any = ()) -> tuple[Array, Array, Array, Array]:
         """Rays (N, 3), and A = their derivative by the sensor position (N, 3, 2) per mm; then both by each parameter in `free`.
 
         `free` holds indices into PARAMETERS; the last two results are (N, 3, F) and (N, 3, 2, F).

@@ -10,11 +10,14 @@ calibrated (lensfun's manual, "Lens distortion", models poly3, poly5 and ptlens)
 Where the middle is scaled (1 − k1, 1 − a − b − c), that share belongs to the focal length, as ours doesn't scale the middle.
 """
 
+from __future__ import annotations
+
 import math
 from dataclasses import dataclass
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.geometry.angles import FULL_FRAME_DIAGONAL_MM
 from aperture.lens.distortion import growth_radius
@@ -31,11 +34,11 @@ class Profile:
     unit_mm: float
     focal_mm: float
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         if self.model not in MODELS:
             raise Problem(f"There is no distortion model called “{self.model}”.")
 
-    def ratio(self, r) -> np.ndarray:
+    def ratio(self, r: Array) -> Array:
         """r_d / r_u at undistorted radii `r`, in units of `unit_mm`."""
         r, t = np.asarray(r, float), (*self.terms, 0.0, 0.0, 0.0)
         if self.model == "poly3":
@@ -46,7 +49,7 @@ class Profile:
             return t[0] * r**3 + t[1] * r**2 + t[2] * r + 1 - t[0] - t[1] - t[2]
         return np.ones_like(r)
 
-    def distorted_mm(self, mm) -> np.ndarray:
+    def distorted_mm(self, mm: Array) -> Array:
         """Where straight positions (N, 2), mm from the axis, come to lie on the sensor, (N, 2) mm."""
         mm = np.asarray(mm, float)
         return mm * self.ratio(np.hypot(mm[:, 0], mm[:, 1]) / self.unit_mm)[:, None]
@@ -61,7 +64,7 @@ def unit_mm(crop_factor: float, aspect: float = 1.5) -> float:
 class Converted:
     """`coefficients`: (k1, k2, k3, p1, p2) for a lens of `focal_mm`, whose middle is the profile's; `largest_error_mm` on the picture's area."""
 
-    coefficients: tuple[float, float, float, float, float]
+    coefficients: tuple[float, ...]
     focal_mm: float
     largest_error_mm: float
 

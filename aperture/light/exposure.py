@@ -1,5 +1,7 @@
 """Stop, shutter and ISO, and the one number that they make: the exposure value at ISO 100."""
 
+from __future__ import annotations
+
 import math
 import re
 from dataclasses import dataclass
@@ -68,7 +70,7 @@ def parse_iso(text: str, name: str = "The ISO") -> float:
     return _within(parse_number(cleaned, name), LEAST_ISO, MOST_ISO, name)
 
 
-def _within(value, least, most, name):
+def _within(value: float, least: float, most: float, name: str) -> float | None:
     if not least <= value <= most:
         raise Problem(f"{name} must lie between {least:g} and {most:g}.")
     return value

@@ -4,10 +4,14 @@ A candidate is a document with one more mark or fact, its value as the fit has i
 new ±. What is offered: lengths between spots, the camera's height and place, the lens, a level camera, one more edge in each direction.
 """
 
+from __future__ import annotations
+
 import copy
 import itertools
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -42,8 +46,8 @@ class Advice:
     says: str
     before: float
     after: float
-    fact: dict | None = None
-    mark: dict | None = None
+    fact: dict[str, Any] | None = None
+    mark: dict[str, Any] | None = None
     plus_minus: str = ""
 
     @property
@@ -54,7 +58,9 @@ class Advice:
         return 1 - self.after / self.before if self.before > 0 else 0.0
 
 
-def advise(document: dict, quantity: str, warm: dict | None = None) -> list[Advice]:
+def advise(
+    document: dict[str, Any], quantity: str, warm: dict[str, Any] | None = None
+) -> list[Advice]:
     """Candidates for a match document, best first. `warm`: its fit, where it is at hand.
 
     Raises Problem where there is no fit to start from, or no such quantity.
@@ -85,7 +91,9 @@ def advise(document: dict, quantity: str, warm: dict | None = None) -> list[Advi
     )
 
 
-def spread_of_quantity(document: dict, quantity: str, warm: dict | None = None) -> float:
+def spread_of_quantity(
+    document: dict[str, Any], quantity: str, warm: dict[str, Any] | None = None
+) -> float:
     """The ± that a quantity has now, as in Advice; inf where it is not determined."""
     system, optimum = find(document, warm, own=True)
     return _spread(system, optimum.state, optimum.wide_spread, quantity)
@@ -115,98 +123,85 @@ def _spread(system: System, state: State, spread: Spread, quantity: str) -> floa
     return float(np.sqrt((spread.plus_minus(rows) ** 2).sum()))
 
 
-def _candidates(document, system, state):
+def _candidates(
+    document: dict[str, Any], system: System, state: State
+) -> Iterator[tuple[str, str, dict[str, Any], str]]:
     """(words, usual ±, mark or fact, "marks" or "facts") of what could be measured."""
-    points, taken = (
-        system.points(state),
-        {item["id"] for part in ("marks", "facts") for item in document.get(part, ())},
-    )
+    taken = {item["id"] for part in ("marks", "facts") for item in document.get(part, ())}
     fresh = next(f"new{n}" for n in itertools.count() if f"new{n}" not in taken)
-    names = system.evidence.names
-    measured = {frozenset((length.start, length.end)) for length in system.evidence.lengths}
-    pairs = [
-        (a, b)
-        for a, b in itertools.combinations(range(len(system.spots)), 2)
-        if frozenset((system.spots[a].id, system.spots[b].id)) not in measured
-        and not (system.variable[[a, b]] < 0).all()
-    ]
-    pairs.sort(key=lambda pair: -np.linalg.norm(points[pair[0]] - points[pair[1]]))
-    for a, b in pairs[:MOST_LENGTHS]:
-        apart = float(np.linalg.norm(points[a] - points[b]))
-        if apart > 1e-9:
-            yield (
-                f"the distance from “{names[system.spots[a].id]}” to “{names[system.spots[b].id]}”",
-                "5 mm",
-                {
-                    "id": fresh,
-                    "kind": "length",
-                    "from": system.spots[a].id,
-                    "to": system.spots[b].id,
-                    "metres": apart,
-                    "plus_minus": TAPE_M,
-                },
-                "facts",
-            )
-    known = {fact.axis for fact in system.evidence.coordinates}
+    yield from _lengths(system, state, fresh)
     if system.has_position:
-        if 1 not in known:
-            yield (
-                "the camera's height above the floor",
-                "1 cm",
-                {
-                    "id": fresh,
-                    "kind": "camera_height",
-                    "metres": float(state.position[1]),
-                    "plus_minus": HEIGHT_M,
-                },
-                "facts",
-            )
-        for axis in (0, 2):
-            if axis not in known:
-                place = [None, None, None]
-                place[axis] = float(state.position[axis])
-                yield (
-                    f"the camera's place {AXES[axis]} from the origin",
-                    "5 cm",
-                    {
-                        "id": fresh,
-                        "kind": "camera_position",
-                        "metres": place,
-                        "plus_minus": PLACE_M,
-                    },
-                    "facts",
-                )
+        yield from _places(system, state, fresh)
     if 0 in system.free_lens and system.evidence.focal is None:
         view = Camera(system.grid, state.lens, np.eye(4)).view
-        yield (
-            "the lens's focal length, from its ring or the camera report",
-            "1 %",
-            {
-                "id": fresh,
-                "kind": "angle_of_view",
-                "basis": "horizontal",
-                "degrees": math.degrees(view.horizontal),
-                "plus_minus": math.degrees(LENS_SHARE * math.sin(view.horizontal)),
-            },
-            "facts",
-        )
-    for name, angle in zip(("tilt", "roll"), angles_from_rotation(state.rotation)[1:]):
-        yield (
-            f"the camera's {name}, by a level on it",
-            f"{LEVEL_DEG}°",
-            {
-                "id": fresh,
-                "kind": "camera_angle",
-                "of": name,
-                "degrees": math.degrees(angle),
-                "plus_minus": LEVEL_DEG,
-            },
-            "facts",
-        )
+        fact = {
+            "id": fresh,
+            "kind": "angle_of_view",
+            "basis": "horizontal",
+            "degrees": math.degrees(view.horizontal),
+            "plus_minus": math.degrees(LENS_SHARE * math.sin(view.horizontal)),
+        }
+        what = "the lens's focal length, from its ring or the camera report"
+        yield what, "1 %", fact, "facts"
+    _, tilt, roll = angles_from_rotation(state.rotation)
+    for name, angle in (("tilt", tilt), ("roll", roll)):
+        fact = {
+            "id": fresh,
+            "kind": "camera_angle",
+            "of": name,
+            "degrees": math.degrees(angle),
+            "plus_minus": LEVEL_DEG,
+        }
+        yield f"the camera's {name}, by a level on it", f"{LEVEL_DEG}°", fact, "facts"
     yield from _edges(system, state, fresh)
 
 
-def _edges(system, state, fresh):
+def _lengths(
+    system: System, state: State, fresh: str
+) -> Iterator[tuple[str, str, dict[str, Any], str]]:
+    """Distances between spots that aren't measured yet, the longest first."""
+    points, names, spots = system.points(state), system.evidence.names, system.spots
+    measured = {frozenset((length.start, length.end)) for length in system.evidence.lengths}
+    pairs = []
+    for a, b in itertools.combinations(range(len(spots)), 2):
+        both_known = (system.variable[[a, b]] < 0).all()
+        if not both_known and frozenset((spots[a].id, spots[b].id)) not in measured:
+            pairs.append((float(np.linalg.norm(points[a] - points[b])), a, b))
+    pairs.sort(key=lambda pair: -pair[0])
+    for apart, a, b in pairs[:MOST_LENGTHS]:
+        if apart > 1e-9:
+            fact = {
+                "id": fresh,
+                "kind": "length",
+                "from": spots[a].id,
+                "to": spots[b].id,
+                "metres": apart,
+                "plus_minus": TAPE_M,
+            }
+            what = f"the distance from “{names[spots[a].id]}” to “{names[spots[b].id]}”"
+            yield what, "5 mm", fact, "facts"
+
+
+def _places(
+    system: System, state: State, fresh: str
+) -> Iterator[tuple[str, str, dict[str, Any], str]]:
+    """The camera's height and its place along the two level axes, where they aren't measured yet."""
+    known = {fact.axis for fact in system.evidence.coordinates}
+    fact: dict[str, Any]
+    if 1 not in known:
+        height = float(state.position[1])
+        fact = {"id": fresh, "kind": "camera_height", "metres": height, "plus_minus": HEIGHT_M}
+        yield "the camera's height above the floor", "1 cm", fact, "facts"
+    for axis in {0, 2} - known:
+        place: list[float | None] = [None, None, None]
+        place[axis] = float(state.position[axis])
+        fact = {"id": fresh, "kind": "camera_position", "metres": place, "plus_minus": PLACE_M}
+        yield f"the camera's place {AXES[axis]} from the origin", "5 cm", fact, "facts"
+
+
+def _edges(
+    system: System, state: State, fresh: str
+) -> Iterator[tuple[str, str, dict[str, Any], str]]:
     """One more edge of each axis, at the place of a coarse raster where it would be worth drawing: long, through that place."""
     width, height = system.evidence.width, system.evidence.height
     for axis in range(3):

@@ -12,11 +12,14 @@ placed one after the other, keeping a beam of the combinations that agree best w
 between placed spots; then everything is refined together.
 """
 
+from __future__ import annotations
+
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.match.evidence import Evidence
 from aperture.match.facts import Length
 from aperture.match.least_squares import Optimum
@@ -40,13 +43,13 @@ CLOSE_M = 0.1
 class _Partial:
     """A combination under construction: coordinates (V,) in metres, NaN where still open."""
 
-    values: np.ndarray
+    values: Array
     cost: float
 
 
 def loose_lengths(system: System) -> tuple[Length, ...]:
     """Straight lengths that end at a spot of which no coordinate is known."""
-    held = system.held.any(axis=1)
+    held = np.any(system.held, axis=1)
     return tuple(
         length
         for length in system.evidence.lengths
@@ -88,7 +91,7 @@ def starts(system: System, base: System, optimum: Optimum) -> Iterator[State]:
         yield system.state(camera.rotation, camera.lens, camera.position, partial.values)
 
 
-def _known_values(system, base, optimum) -> np.ndarray:
+def _known_values(system: System, base: System, optimum: Optimum) -> Array:
     """(V,) metres: what the camera's own solution tells of the spots; NaN for the rest."""
     values = np.full(system.value_count, np.nan)
     points, start = base.points(optimum.state), base.at["values"].start
@@ -103,13 +106,13 @@ def _known_values(system, base, optimum) -> np.ndarray:
     return values
 
 
-def _coordinates(system, values, index) -> np.ndarray:
+def _coordinates(system: System, values: Array, index: int) -> Array:
     """(3,) metres: a spot's place as far as it is known, NaN for the rest."""
     slots = system.variable[index]
     return np.where(slots >= 0, values[np.maximum(slots, 0)], system.known[index])
 
 
-def _placed_partners(system, values, index) -> list[tuple[Length, np.ndarray]]:
+def _placed_partners(system: System, values: Array, index: int) -> list[tuple[Length, Array]]:
     """The straight lengths from a spot to spots that have their place, with that place."""
     out = []
     for length in system.evidence.lengths:
@@ -121,7 +124,7 @@ def _placed_partners(system, values, index) -> list[tuple[Length, np.ndarray]]:
     return out
 
 
-def _next_spot(system, values) -> int | None:
+def _next_spot(system: System, values: Array) -> int | None:
     """The unplaced spot of which most is known; None where all have their place."""
     best, most = None, (-1, -1)
     for index in range(len(system.spots)):
@@ -134,14 +137,16 @@ def _next_spot(system, values) -> int | None:
     return best
 
 
-def _usual_distance(system, values, camera) -> float:
+def _usual_distance(system: System, values: Array, camera: Array) -> float:
     """Median distance in metres from the camera to the spots that have their place."""
     reach = np.linalg.norm(system.points_at(values) - camera, axis=1)
     placed = reach[np.isfinite(reach)]
     return float(np.median(placed)) if len(placed) else 1.0
 
 
-def _with_spot(system, partial, index, camera, ray, usual) -> Iterator[_Partial]:
+def _with_spot(
+    system: System, partial: _Partial, index: int, camera: Array, ray: Array, usual: float
+) -> Iterator[_Partial]:
     """The combination with one more spot, once for each place that it may have."""
     partners = _placed_partners(system, partial.values, index)
     for distance in _distances(system, partial.values, index, camera, ray, partners) or [usual]:
@@ -155,7 +160,14 @@ def _with_spot(system, partial, index, camera, ray, usual) -> Iterator[_Partial]
         yield _Partial(values, partial.cost + cost)
 
 
-def _distances(system, values, index, camera, ray, partners) -> list[float]:
+def _distances(
+    system: System,
+    values: Array,
+    index: int,
+    camera: Array,
+    ray: Array,
+    partners: list[tuple[Length, Array]],
+) -> list[float]:
     """Distances in metres from the camera at which a spot may lie on its ray; none if open."""
     place = _coordinates(system, values, index)
     fixed = np.isfinite(place) & (np.abs(ray) > LEAST_SLOPE)
@@ -175,7 +187,7 @@ def _distances(system, values, index, camera, ray, partners) -> list[float]:
     return ahead if ahead or not found else [CLOSE_M]
 
 
-def _disagreement(length: Length, partner, point) -> float:
+def _disagreement(length: Length, partner: Array, point: Array) -> float:
     """How far a length is off, in σ²."""
     sigma = np.hypot(length.plus_minus, ROUGH_SHARE * length.metres)
     return float(((np.linalg.norm(point - partner) - length.metres) / sigma) ** 2)

@@ -5,6 +5,8 @@ compared with its known place; coordinates that aren't known are free, so a spot
 unknown always agrees and says nothing.
 """
 
+from __future__ import annotations
+
 import math
 from dataclasses import dataclass, replace
 
@@ -47,7 +49,7 @@ def errors(evidence: Evidence, state: State, marks: tuple[Edge | Spot, ...]) -> 
     return out
 
 
-def _edge_errors(evidence, state, edges) -> list[Check]:
+def _edge_errors(evidence: Evidence, state: State, edges: tuple[Edge, ...]) -> list[Check]:
     if not edges:
         return []
     alone = replace(evidence, edges=edges, bows=(), spots=(), facts=(), shared=())
@@ -62,7 +64,7 @@ def _edge_errors(evidence, state, edges) -> list[Check]:
     return out
 
 
-def _spot_error(evidence, state, spot) -> float:
+def _spot_error(evidence: Evidence, state: State, spot: Spot) -> float:
     """Distance in px from where the spot's place is seen; its one unknown coordinate is free."""
     grid, unknown = evidence.grid, np.flatnonzero(~np.isfinite(spot.world))
     world = np.nan_to_num(spot.world)

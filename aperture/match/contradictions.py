@@ -1,6 +1,9 @@
 """What the artist reads about evidence that contradicts other evidence."""
 
+from __future__ import annotations
+
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -21,7 +24,7 @@ LEAST_FOCAL_CHANGE = 0.001
 
 def describe(
     system: System, optimum: Optimum, members: list[Leaving], sigmas: float, explain: bool
-) -> dict:
+) -> dict[str, Any]:
     """One conflict of the fit's document: who disagrees, by how much, in a sentence.
 
     `explain` False leaves out what the rest of the evidence says, which costs a fit each.
@@ -53,7 +56,7 @@ def describe(
     }
 
 
-def with_one_height(system: System, conflicts: list[dict]) -> list[dict]:
+def with_one_height(system: System, conflicts: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """The conflicts, those about the camera's height put together.
 
     Several heights are one question, which of them is right, and not as many answers.
@@ -83,7 +86,7 @@ def _called(block: Block) -> str:
     return name if block.is_fact and block.item.of_lens else f"“{name}”"
 
 
-def _rest_says(system, optimum, block) -> str:
+def _rest_says(system: System, optimum: Optimum, block: Block) -> str:
     """What the other evidence says of one piece, from a fit in which it weighs next to nothing."""
     item = block.item
     lighter = minimise(System(_lightened(system.evidence, item)), optimum.state, most=40)
@@ -103,11 +106,11 @@ def _rest_says(system, optimum, block) -> str:
     return text
 
 
-def _lightened(evidence: Evidence, item) -> Evidence:
+def _lightened(evidence: Evidence, item: Any) -> Evidence:
     weight = "sigma_px" if hasattr(item, "sigma_px") else "plus_minus"
     lighter = replace(item, **{weight: getattr(item, weight) * LIGHTER})
     kinds = ("edges", "bows", "spots", "facts")
-    changed = {
+    changed: dict[str, Any] = {
         kind: tuple(lighter if other is item else other for other in getattr(evidence, kind))
         for kind in kinds
     }

@@ -5,10 +5,13 @@ mark), after Förstner & Gülch (1987), "A fast operator for detection and preci
 distinct points, corners and centres of circular features"; cited from memory.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass
 
 import numpy as np
 
+from aperture.arrays import Array, ArrayLike
 from aperture.errors import Problem
 from aperture.match.sampling import SEARCH_PX, Sampler, noise_of, smoothed
 
@@ -20,12 +23,12 @@ LEAST_SIGMA_PX = 0.02
 class Corner:
     """at: (2,) px; sigma_px: what blur, noise and texture leave of it; round: a mark, no corner."""
 
-    at: np.ndarray
+    at: Array
     sigma_px: float
     round: bool
 
 
-def find_corner(sampler: Sampler, start) -> Corner:
+def find_corner(sampler: Sampler, start: ArrayLike) -> Corner:
     """The corner or round mark nearest to `start` (2,) px. Raises Problem, with a sentence, where there is neither."""
     grid = np.arange(-SPOT_PX, SPOT_PX + 1.0)
     start = np.asarray(start, float)

@@ -6,8 +6,11 @@ carries its sign. Where the sign turns, two edges cross: such a corner looks the
 sides, so nothing of the kind shifts it, and it is as good a witness as all of a square's edge.
 """
 
+from __future__ import annotations
+
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.match.corners import find_corner
 from aperture.match.line_search import best_line
@@ -24,7 +27,7 @@ ALONG_PX, ACROSS_PX = 8.0, 2.0
 TYPICAL_SIGMA_PX = 0.09
 
 
-def turning_signs(along) -> np.ndarray | None:
+def turning_signs(along: Array) -> Array | None:
     """(blocks,) the step's sign in each block, 0 unsure, where it turns along the line; or None.
 
     `along` (A, B, blocks): the gradient along the lines tried. The step turns where the blocks
@@ -46,7 +49,7 @@ def turning_signs(along) -> np.ndarray | None:
     return np.where(strong, np.where(own < 0, -1.0, 1.0), 0.0)
 
 
-def corners_along(sampler: Sampler, ends, at, centre, signs) -> np.ndarray:
+def corners_along(sampler: Sampler, ends: Array, at: Array, centre: Array, signs: Array) -> Array:
     """(M, 2) the corners where the sign turns, and at the line's ends: place along it, px across it.
 
     `at`, `centre`, `signs` (blocks,): their places, the edge's offset there in px, its sign.
@@ -71,7 +74,7 @@ def corners_along(sampler: Sampler, ends, at, centre, signs) -> np.ndarray:
     return np.array(found).reshape(-1, 2)
 
 
-def crossing_places(at, offset, signs, corners) -> Places:
+def crossing_places(at: Array, offset: Array, signs: Array, corners: Array) -> Places:
     """The blocks of known sign and the corners (M, 2) between them.
 
     All blocks of a square weigh together as much as one corner: a square of a board has its own
@@ -91,7 +94,7 @@ def crossing_places(at, offset, signs, corners) -> Places:
     )
 
 
-def _squares(signs) -> np.ndarray:
+def _squares(signs: Array) -> Array:
     """(blocks,) the number of the square that each block lies in: what lies between two turns."""
     last, squares, square = 0.0, np.zeros(len(signs), int), 0
     for index, sign in enumerate(signs):

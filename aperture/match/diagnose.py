@@ -5,15 +5,22 @@ as the σ of a normal distribution with the same probability; above 3 it is a co
 use in geodetic networks"; cited from memory).
 """
 
+from __future__ import annotations
+
 import math
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.match.facts import AXES
 from aperture.match.least_squares import Optimum, Spread
 from aperture.match.statistics import as_sigmas, threshold
 from aperture.match.system import Block, System
+
+if TYPE_CHECKING:
+    from aperture.lens.lens import Lens
 
 # With more contradictions than this there is nothing left to agree with.
 MOST_CONFLICTS = 24
@@ -37,11 +44,11 @@ class Leaving:
     block: Block
     drop: float
     sigmas: float
-    residual: np.ndarray
-    inverse: np.ndarray  # (rows, rows): (I − H)⁺
+    residual: Array
+    inverse: Array  # (rows, rows): (I − H)⁺
     freedom: int
 
-    def step(self, optimum: Optimum, spread: Spread) -> np.ndarray:
+    def step(self, optimum: Optimum, spread: Spread) -> Array:
         """(size,) by how much the parameters would change without it, to first order."""
         return spread.covariance @ (optimum.jacobian[self.block.rows].T @ self.residual)
 
@@ -102,9 +109,11 @@ def leverages(
     return np.where(whole, 1.0, most / (1 + most)).tolist()
 
 
-def _drops(blocks, r, jacobian, covariance) -> list[tuple]:
+def _drops(
+    blocks: list[Block], r: Array, jacobian: Array, covariance: Array
+) -> list[tuple[Any, ...]]:
     """For each block: drop of the sum of squares, degrees of freedom, (I − H)⁺ r, and (I − H)⁺, H being its share of the hat matrix."""
-    out = [None] * len(blocks)
+    out: list[Any] = [None] * len(blocks)
     heights = np.array([len(block.rows) for block in blocks], int)
     reach = (
         jacobian @ covariance if len(blocks) > 3 else None
@@ -134,7 +143,8 @@ def conflicts(leavings: list[Leaving], optimum: Optimum) -> list[tuple[list[Leav
     """
     limit = threshold(len(leavings))
     remaining = [item for item in leavings if item.sigmas > limit]
-    groups, r, covariance = [], optimum.r.copy(), optimum.spread.covariance
+    groups: list[Any] = []
+    r, covariance = optimum.r.copy(), optimum.spread.covariance
     while remaining and len(groups) < MOST_CONFLICTS:
         top = max(remaining, key=lambda item: item.sigmas)
         # Take the strongest out and look whether the rest still disagrees.
@@ -162,7 +172,7 @@ def conflicts(leavings: list[Leaving], optimum: Optimum) -> list[tuple[list[Leav
     return [(members, sigmas / scatter) for members, sigmas in groups if sigmas / scatter > limit]
 
 
-def _again(leavings, r, jacobian, covariance) -> list[Leaving]:
+def _again(leavings: list[Leaving], r: Array, jacobian: Array, covariance: Array) -> list[Leaving]:
     """Each Leaving for other residuals r (M,) and another covariance."""
     found = _drops([item.block for item in leavings], r, jacobian, covariance)
     return [
@@ -198,7 +208,7 @@ class Vanishing:
     ]  # (edge id, px that one end would have to move), least first
 
 
-def vanishing_pairs(system: System, lens) -> list[Vanishing]:
+def vanishing_pairs(system: System, lens: Lens) -> list[Vanishing]:
     """For each two axes with two or more edges each, what their vanishing points alone say about the focal length.
 
     The directions of two perpendicular edges satisfy va · vb + f² = 0 in the picture, measured from the principal point
@@ -210,16 +220,16 @@ def vanishing_pairs(system: System, lens) -> list[Vanishing]:
     flat = (
         np.stack([rays[:, 0], -rays[:, 1]], -1) / -rays[:, 2:] * lens.focal_mm
     )  # mm, straightened and desqueezed
-    ends, sigmas, axes = [], [], system.edge_axes
+    segments, spreads, axes = [], [], system.edge_axes
     px = system.grid.mm_per_px[0] / scale[0]
     for index, edge in enumerate(edges):
         own = flat[system.line_starts[index] : system.line_starts[index + 1]]
         middle = own.mean(axis=0)
         direction = np.linalg.svd(own - middle)[2][0]
         reach = (own - middle) @ direction
-        ends.append([middle + reach.min() * direction, middle + reach.max() * direction])
-        sigmas.append(edge.sigma_px * px * np.sqrt(2 / len(own)))
-    ends, sigmas = np.array(ends).reshape(-1, 2, 2), np.array(sigmas)
+        segments.append([middle + reach.min() * direction, middle + reach.max() * direction])
+        spreads.append(edge.sigma_px * px * np.sqrt(2 / len(own)))
+    ends, sigmas = np.array(segments).reshape(-1, 2, 2), np.array(spreads)
     if not np.isfinite(ends).all():
         return []
     unit = np.hypot(*system.grid.gate_mm) / 2
@@ -228,7 +238,7 @@ def vanishing_pairs(system: System, lens) -> list[Vanishing]:
         if (axes == a).sum() < 2 or (axes == b).sum() < 2:
             continue
 
-        def measure(points, a=a, b=b):
+        def measure(points: Array, a: int = a, b: int = b) -> Array:
             va, vb = _vanishing(points[axes == a] / unit), _vanishing(points[axes == b] / unit)
             with np.errstate(all="ignore"):
                 focal2 = -(va[:2] @ vb[:2]) / (va[2] * vb[2]) * unit**2
@@ -268,12 +278,12 @@ def vanishing_pairs(system: System, lens) -> list[Vanishing]:
     return out
 
 
-def _vanishing(ends):
+def _vanishing(ends: Array) -> Array:
     homogeneous = np.concatenate([ends, np.ones((*ends.shape[:2], 1))], -1)
     return np.linalg.svd(np.cross(homogeneous[:, 0], homogeneous[:, 1]))[2][2]
 
 
-def negative_square(system: System, lens) -> str | None:
+def negative_square(system: System, lens: Lens) -> str | None:
     """A sentence where the edges alone give a negative squared focal length beyond doubt; None otherwise."""
     pairs = [
         pair
@@ -298,6 +308,6 @@ def negative_square(system: System, lens) -> str | None:
     )
 
 
-def parallel_axes(system: System, lens) -> list[int]:
+def parallel_axes(system: System, lens: Lens) -> list[int]:
     """Axes whose edges are parallel in the picture, as far as their ± can tell."""
     return sorted({axis for pair in vanishing_pairs(system, lens) for axis in pair.parallel})

@@ -4,15 +4,19 @@ The shape is checked by the published JSON Schema beside this file (`schema/matc
 what a schema can't say (an edge of no length, a length between spots that aren't there) is checked here.
 """
 
+from __future__ import annotations
+
 import json
 import math
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from aperture import strict_json
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.lens.distortion import NAMES as COEFFICIENTS
 from aperture.lens.lens import PARAMETERS
@@ -49,13 +53,13 @@ class InvalidDocument(Problem):
 
 
 @cache
-def schema() -> dict:
+def schema() -> dict[str, Any]:
     """The published JSON Schema of the match document."""
     return json.loads((Path(__file__).parent / "schema" / "match.schema.json").read_text())
 
 
 @cache
-def _quick():
+def _quick() -> Any:
     """A compiled validator that only says yes or no: a document under the pointer is checked at every move."""
     import jsonschema_rs
 
@@ -63,14 +67,14 @@ def _quick():
 
 
 @cache
-def _validator():
+def _validator() -> Any:
     """The validator that can say where and why."""
     from jsonschema import Draft202012Validator
 
     return Draft202012Validator(schema())
 
 
-def empty(width: int, height: int) -> dict:
+def empty(width: int, height: int) -> dict[str, Any]:
     """A document with no evidence yet."""
     return {
         "format": FORMAT,
@@ -87,7 +91,7 @@ def empty(width: int, height: int) -> dict:
     }
 
 
-def loads(text: str | bytes) -> dict:
+def loads(text: str | bytes) -> dict[str, Any]:
     """Parsed JSON, as `strict_json` reads it. Raises InvalidDocument."""
     try:
         return strict_json.loads(text)
@@ -95,14 +99,14 @@ def loads(text: str | bytes) -> dict:
         raise InvalidDocument(problem.sentence) from None
 
 
-def unwrapped(data):
+def unwrapped(data: Any) -> Any:
     """The match document inside a hand-off's JSON, which holds its fit beside it; or `data` itself."""
     if isinstance(data, dict) and "format" not in data and isinstance(data.get("match"), dict):
         return data["match"]
     return data
 
 
-def validate(data) -> None:
+def validate(data: dict[str, Any]) -> None:
     """Raise InvalidDocument at the first place where `data` breaks the schema."""
     _refuse_infinite(data, "", 0)
     errors = () if _quick().is_valid(data) else _validator().iter_errors(data)
@@ -147,26 +151,26 @@ def validate(data) -> None:
                 )
 
 
-def _refuse_infinite(value, place, depth):
+def _refuse_infinite(value: Any, place: str, depth: int) -> None:
     if depth > 12:
         raise InvalidDocument("The document is nested too deeply.", place)
     if isinstance(value, float) and not math.isfinite(value):
         raise InvalidDocument(f"Every number must be finite; {place} is not.", place)
     if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
         raise InvalidDocument(f"The number at {place} is too large.", place)
-    items = enumerate(value) if isinstance(value, list) else ()
+    items: Any = enumerate(value) if isinstance(value, list) else ()
     if isinstance(value, dict):
         items = value.items()
     for key, item in items:
         _refuse_infinite(item, f"{place}/{key}", depth + 1)
 
 
-def label(item: dict) -> str:
+def label(item: dict[str, Any]) -> str:
     """What a mark or fact is called in a sentence."""
     return item.get("name") or item["id"]
 
 
-def read(data: dict, checked: bool = False) -> Evidence:
+def read(data: dict[str, Any], checked: bool = False) -> Evidence:
     """Evidence from a document.
 
     Raises InvalidDocument (schema) or Problem (a mark or fact that can't be used, named).
@@ -226,16 +230,19 @@ class _LensEvidence:
 
     projection: Projection
     focal: FocalLength | None
-    principal_point: np.ndarray
+    principal_point: Array
     principal_free: bool
-    coefficients: np.ndarray
+    coefficients: Array
     free_coefficients: tuple[int, ...]
     facts: tuple[Fact, ...]
 
 
-def _lens(lens: dict, image: dict, gate: dict | None) -> _LensEvidence:
+def _lens(
+    lens: dict[str, Any], image: dict[str, Any], gate: dict[str, Any] | None
+) -> _LensEvidence:
     """The document's lens as values. Raises Problem where it can't be."""
-    focal, facts = _focal(lens.get("focal_mm"), gate), []
+    facts: list[Fact] = []
+    focal = _focal(lens.get("focal_mm"), gate)
     if focal is not None and lens["focal_mm"]["plus_minus"] > 0:
         facts.append(focal)
     point, free_point, own = _principal_point(lens.get("principal_point", "centre"), image)
@@ -264,7 +271,7 @@ def _lens(lens: dict, image: dict, gate: dict | None) -> _LensEvidence:
     return _LensEvidence(projection, focal, point, free_point, coefficients, order, tuple(facts))
 
 
-def _focal(focal: dict | None, gate: dict | None) -> FocalLength | None:
+def _focal(focal: dict[str, Any] | None, gate: dict[str, Any] | None) -> FocalLength | None:
     if not focal:
         return None
     if not gate:
@@ -276,7 +283,7 @@ def _focal(focal: dict | None, gate: dict | None) -> FocalLength | None:
     return FocalLength("focal length", "the given focal length", plus_minus, float(focal["value"]))
 
 
-def _principal_point(point, image: dict) -> tuple[np.ndarray, bool, list[Fact]]:
+def _principal_point(point: Any, image: dict[str, Any]) -> tuple[Array, bool, list[Fact]]:
     """Where the lens's axis is held or looked for, px; whether it is free; what is known of it."""
     centre = np.array([image["width"] / 2, image["height"] / 2])
     if point in ("centre", "free"):
@@ -287,14 +294,14 @@ def _principal_point(point, image: dict) -> tuple[np.ndarray, bool, list[Fact]]:
     if not plus_minus:
         return place, False, []
     called = "the given principal point"
-    facts = [
+    facts: list[Fact] = [
         PrincipalPoint("principal point", called, plus_minus, float(place[axis]), axis)
         for axis in range(2)
     ]
     return place, True, facts
 
 
-def _line(mark: dict) -> Edge:
+def _line(mark: dict[str, Any]) -> Edge:
     points = np.array(mark["points"], float)
     if np.abs(points - points[0]).max() < 1e-6:
         raise Problem(
@@ -309,7 +316,7 @@ def _line(mark: dict) -> Edge:
     )
 
 
-def _spot(mark: dict, planes: dict) -> Spot:
+def _spot(mark: dict[str, Any], planes: dict[str, Any]) -> Spot:
     world = np.array([np.nan if v is None else v for v in mark.get("world", (None,) * 3)], float)
     plane = planes.get(mark.get("on"))
     if plane and plane["metres"] is not None:
@@ -330,7 +337,7 @@ def _spot(mark: dict, planes: dict) -> Spot:
     )
 
 
-def _facts(fact: dict, present: set, gate) -> list[Fact]:
+def _facts(fact: dict[str, Any], present: set[Any], gate: dict[str, float]) -> list[Fact]:
     """The equations of one fact: none for a length whose spots are switched off, up to three for a position."""
     kind, plus_minus = fact["kind"], max(float(fact.get("plus_minus", 0.0)), LEAST_PLUS_MINUS)
     head = (fact["id"], label(fact), plus_minus)

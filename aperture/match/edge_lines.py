@@ -6,11 +6,16 @@ a blurred step or ridge, then the line by reweighted least squares. Where the li
 of opposite contrast, the step's sign turns along it, and each block has a sign of its own.
 """
 
+from __future__ import annotations
+
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.match.crossing import corners_along, crossing_places, turning_signs
 from aperture.match.line_search import STEP, along_lines, strongest
@@ -39,10 +44,10 @@ class EdgeLine:
         blocks lie to both sides of it.
     """
 
-    ends: np.ndarray
-    normal: np.ndarray
-    offset: np.ndarray
-    covariance: np.ndarray
+    ends: Array
+    normal: Array
+    offset: Array
+    covariance: Array
     sag: float = 0.0
     turns: bool = False
     scatter: float = 0.0
@@ -53,12 +58,12 @@ class EdgeLine:
         return float(weights @ self.covariance @ weights)
 
 
-def bow(place):
+def bow(place: Array | float) -> Array | float:
     """A parabola along a line, 0 to 1, of height 1 and without a mean."""
     return 4 * place * (1 - place) - 2 / 3
 
 
-def find_line(sampler: Sampler, ends) -> EdgeLine:
+def find_line(sampler: Sampler, ends: Array) -> EdgeLine:
     """The edge of the picture beside the line between two drawn ends (2, 2) px.
 
     Raises Problem, with a sentence, where there is none, or none that is straight.
@@ -97,7 +102,9 @@ def find_line(sampler: Sampler, ends) -> EdgeLine:
     return _through(ends, normal, plain_places(at, place, sigma), turns=False)
 
 
-def _profiles(sampler, ends, along, normal, length):
+def _profiles(
+    sampler: Sampler, ends: Array, along: Array, normal: Array, length: float
+) -> tuple[Array, Array, Array, float]:
     """Blocks along a line: their places 0 … 1, the offsets across in px, the profiles, their noise."""
     count = int(np.clip(length, 12, 900))
     margin = min(0.04, 2 / length)
@@ -112,7 +119,9 @@ def _profiles(sampler, ends, along, normal, length):
     return at, offsets, profile, noise_of(profiles) / np.sqrt(count / blocks)
 
 
-def _or_middle(profile, offsets, gradient, noise, found):
+def _or_middle(
+    profile: Array, offsets: Array, gradient: Array, noise: float, found: tuple[Array, Array, Array]
+) -> tuple[Array, Array]:
     """The places of a step and their σ, or those of the middle of a gap that was drawn along it."""
     place, sigma, centre = found
     other = _other_side(gradient, offsets, centre)
@@ -128,11 +137,11 @@ def _or_middle(profile, offsets, gradient, noise, found):
     return place, sigma
 
 
-def _step(z):
+def _step(z: Array) -> tuple[Array, Array]:
     return 0.5 * (1 + _erf(z / math.sqrt(2))), np.exp(-z * z / 2) / math.sqrt(2 * math.pi)
 
 
-def _ridge(z):
+def _ridge(z: Array) -> tuple[Array, Array]:
     value = np.exp(-z * z / 2)
     return value, -z * value
 
@@ -141,13 +150,13 @@ def _ridge(z):
 STEP_MODEL, RIDGE_MODEL = _step, _ridge
 
 
-def _other_side(gradient, offsets, centre) -> float | None:
+def _other_side(gradient: Array, offsets: Array, centre: Array) -> float | None:
     """How far beside a step its opposite lies, px, where the two are the sides of a narrow gap or line; None where there is none."""
     shifts = np.concatenate(
         [-np.arange(1.5, WIDEST_GAP_PX + 0.1, STEP), np.arange(1.5, WIDEST_GAP_PX + 0.1, STEP)]
     )
 
-    def mean(shift):
+    def mean(shift: float) -> float:
         index = np.clip(
             np.round((centre + shift - offsets[0]) / STEP).astype(int), 0, len(offsets) - 1
         )
@@ -158,7 +167,9 @@ def _other_side(gradient, offsets, centre) -> float | None:
     return float(shifts[strengths.argmax()]) if strengths.max() > 0.6 * abs(here) else None
 
 
-def _blurred(profile, offsets, centre, noise, model):
+def _blurred(
+    profile: Array, offsets: Array, centre: Array, noise: float, model: Callable[..., Any]
+) -> tuple[Array, Array, float]:
     """Each block's place and its σ, px, NaN where it won't be found, and how much of the profile the model explains, on the whole.
 
     a + b · model((u − u0) / s), by Gauss–Newton on the samples near where the line passes.
@@ -212,7 +223,7 @@ def _blurred(profile, offsets, centre, noise, model):
     )
 
 
-def _through(ends, normal, places: Places, turns: bool) -> EdgeLine:
+def _through(ends: Array, normal: Array, places: Places, turns: bool) -> EdgeLine:
     """The line through the places found along it, by reweighted least squares."""
     at, good = places.at, places.good
     if good.sum() < max(3, LEAST_GOOD * len(good)):
@@ -247,7 +258,9 @@ def _through(ends, normal, places: Places, turns: bool) -> EdgeLine:
     return EdgeLine(ends, normal, solution[:2], covariance[:3, :3], sag, turns, scatter)
 
 
-def _reweighted(design, value, weight, good):
+def _reweighted(
+    design: Array, value: Array, weight: Array, good: Array
+) -> tuple[Array, Array, Array, float]:
     """Solution, final weights, which places were kept, and the scatter of the residuals, px."""
     robust = np.ones(len(value))
     for _ in range(12):
@@ -259,7 +272,7 @@ def _reweighted(design, value, weight, good):
     return solution, weight * robust, good & (robust > 0.1), scale
 
 
-def _scattered_covariance(design, places: Places, weight) -> np.ndarray:
+def _scattered_covariance(design: Array, places: Places, weight: Array) -> Array:
     """Covariance of the solution: from the places' σ, or from their scatter where that is larger.
 
     The places of one group err together, as the blocks of one square or of one patch of texture
@@ -276,7 +289,7 @@ def _scattered_covariance(design, places: Places, weight) -> np.ndarray:
     return inverse * max(1.0, square / freedom)
 
 
-def _erf(x):
+def _erf(x: Array) -> Array:
     """The error function; Abramowitz & Stegun 1964, 7.1.26, within 1.5e-7, which no pixel resolves."""
     t = 1 / (1 + 0.3275911 * np.abs(x))
     poly = t * (

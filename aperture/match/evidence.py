@@ -2,9 +2,9 @@
 
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import Any
 
-import numpy as np
-
+from aperture.arrays import Array
 from aperture.geometry.grid import Grid
 from aperture.lens.projections import Projection
 from aperture.match.facts import CameraCoordinate, Fact, FocalLength, Length
@@ -17,7 +17,7 @@ class Edge:
     id: str
     name: str
     axis: int | None
-    points: np.ndarray
+    points: Array
     sigma_px: float
 
 
@@ -27,9 +27,9 @@ class Spot:
 
     id: str
     name: str
-    at: np.ndarray
+    at: Array
     sigma_px: float
-    world: np.ndarray
+    world: Array
     world_sigma: float = 0.0
 
 
@@ -56,16 +56,16 @@ class Evidence:
     squeeze: float
     projection: Projection
     focal: FocalLength | None
-    principal_point: np.ndarray  # (2,) px: where it is held, or where the search for it begins
+    principal_point: Array  # (2,) px: where it is held, or where the search for it begins
     principal_free: bool
-    coefficients: np.ndarray
+    coefficients: Array
     free_coefficients: tuple[int, ...]
     edges: tuple[Edge, ...]
     bows: tuple[Edge, ...]
     spots: tuple[Spot, ...]
     facts: tuple[Fact, ...]  # what is given of the lens, where it isn't exact, is the last of them
     shared: tuple[tuple[int, tuple[str, ...]], ...] = ()
-    names: dict = field(default_factory=dict)
+    names: dict[str, Any] = field(default_factory=dict)
     checks: tuple[Edge | Spot, ...] = ()
     robust: bool = False
     mistrusted: tuple[Mistrusted, ...] = ()
@@ -73,14 +73,11 @@ class Evidence:
     def without(self, mistrusted: tuple[Mistrusted, ...]) -> "Evidence":
         """The evidence with some marks left out, and named as such."""
         out = {item.mark.id for item in mistrusted}
-        return replace(
-            self,
-            mistrusted=mistrusted,
-            **{
-                kind: tuple(mark for mark in getattr(self, kind) if mark.id not in out)
-                for kind in ("edges", "bows", "spots")
-            },
-        )
+        kept: dict[str, Any] = {
+            kind: tuple(mark for mark in getattr(self, kind) if mark.id not in out)
+            for kind in ("edges", "bows", "spots")
+        }
+        return replace(self, mistrusted=mistrusted, **kept)
 
     @cached_property
     def grid(self) -> Grid:

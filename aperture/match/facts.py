@@ -4,15 +4,22 @@ Every fact gives one residual, (value − wanted) / ±. Values are in metres, ra
 a class here, its shape in schema/match.schema.json, and a line in `document.read`.
 """
 
+from __future__ import annotations
+
 import math
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera, border_points
 from aperture.geometry.rotation import angles_from_rotation
 from aperture.lens.lens import PARAMETERS, Lens
+
+if TYPE_CHECKING:
+    from aperture.geometry.grid import Grid
+    from aperture.match.system import State, System
 
 AXES = ("across", "up", "along")
 ANGLES = ("pan", "tilt", "roll")
@@ -30,7 +37,7 @@ class Fact:
     # Whether it is what the document gives of the lens, and not a fact with an id of its own.
     of_lens: ClassVar[bool] = False
 
-    def value(self, system, state, points) -> float:
+    def value(self, system: Any, state: Any, points: Any) -> float:
         """What a state says of it; `points` (S, 3) are the state's spots."""
         raise NotImplementedError
 
@@ -38,7 +45,7 @@ class Fact:
         """What was measured."""
         raise NotImplementedError
 
-    def slopes(self, system, state, points, row) -> None:
+    def slopes(self, system: Any, state: Any, points: Any, row: Any) -> None:
         """Add the derivative of `value` by every unknown to `row` (size,)."""
         raise NotImplementedError
 
@@ -56,7 +63,7 @@ class Length(Fact):
     metres: float
     axis: int | None = None
 
-    def _apart(self, system, points):
+    def _apart(self, system: System, points: Array) -> tuple[int, int, tuple[float, float, float]]:
         start, end = system.spot_index[self.start], system.spot_index[self.end]
         (ax, ay, az), (bx, by, bz) = points[start].tolist(), points[end].tolist()
         return (
@@ -65,30 +72,28 @@ class Length(Fact):
             (bx - ax, by - ay, bz - az),
         )  # plain floats: of three numbers they are quicker than arrays
 
-    def value(self, system, state, points):
+    def value(self, system: System, state: State, points: Array) -> float:
         _, _, apart = self._apart(system, points)
         return math.hypot(*apart) if self.axis is None else abs(apart[self.axis])
 
-    def wanted(self, value):
+    def wanted(self, value: float) -> float:
         return self.metres
 
-    def slopes(self, system, state, points, row):
+    def slopes(self, system: System, state: State, points: Array, row: Array) -> None:
         start, end, apart = self._apart(system, points)
         if self.axis is None:
             length = max(math.hypot(*apart), 1e-12)
             direction = [part / length for part in apart]
         else:
-            direction = [
-                (1.0 if part >= 0 else -1.0) if axis == self.axis else 0.0
-                for axis, part in enumerate(apart)
-            ]
+            direction = [0.0, 0.0, 0.0]
+            direction[self.axis] = 1.0 if apart[self.axis] >= 0 else -1.0
         first = system.at["values"].start
         for index, sign in ((end, 1), (start, -1)):
             for slot, part in zip(system.variable[index].tolist(), direction):
                 if slot >= 0:
                     row[first + slot] += sign * part
 
-    def says(self, value):
+    def says(self, value: float) -> str:
         return f"by the rest “{self.name}” would be {abs(value):.3f} m long, not {self.metres:.3f}"
 
 
@@ -99,16 +104,16 @@ class CameraCoordinate(Fact):
     metres: float
     axis: int = 1
 
-    def value(self, system, state, points):
+    def value(self, system: System, state: State, points: Array) -> float:
         return state.position[self.axis]
 
-    def wanted(self, value):
+    def wanted(self, value: float) -> float:
         return self.metres
 
-    def slopes(self, system, state, points, row):
+    def slopes(self, system: System, state: State, points: Array, row: Array) -> None:
         row[system.at["position"].start + self.axis] += 1
 
-    def says(self, value):
+    def says(self, value: float) -> str:
         what = "the camera's height" if self.axis == 1 else f"the camera's place {AXES[self.axis]}"
         return f"without “{self.name}” {what} would be {value:.3f} m, not {self.metres:.3f}"
 
@@ -121,17 +126,17 @@ class CameraAngle(Fact):
     radians: float
     of: int
 
-    def value(self, system, state, points):
+    def value(self, system: System, state: State, points: Array | None) -> float:
         angle = angles_from_rotation(state.rotation)[self.of]
         return self.radians + (angle - self.radians + np.pi) % (2 * np.pi) - np.pi
 
-    def wanted(self, value):
+    def wanted(self, value: float) -> float:
         return self.radians
 
-    def slopes(self, system, state, points, row):
+    def slopes(self, system: System, state: State, points: Array, row: Array) -> None:
         row[system.at["rotation"]] += angle_slopes(state.rotation)[self.of]
 
-    def says(self, value):
+    def says(self, value: float) -> str:
         return f"without “{self.name}” the camera's {ANGLES[self.of]} would be {np.degrees(value):.2f}°, not {np.degrees(self.radians):.2f}°"
 
 
@@ -143,16 +148,16 @@ class AngleOfView(Fact):
     radians: float
     basis: int
 
-    def value(self, system, state, points):
+    def value(self, system: System, state: State, points: Array | None) -> float:
         return _view(system.grid, state.lens)[self.basis]
 
-    def wanted(self, value):
+    def wanted(self, value: float) -> float:
         return self.radians
 
-    def slopes(self, system, state, points, row):
+    def slopes(self, system: System, state: State, points: Array, row: Array) -> None:
         row[system.at["lens"]] += view_slopes(system.grid, state.lens, system.free_lens)[self.basis]
 
-    def says(self, value):
+    def says(self, value: float) -> str:
         return f"without “{self.name}” the angle would be {np.degrees(value):.2f}°, not {np.degrees(self.radians):.2f}°"
 
 
@@ -164,20 +169,20 @@ class FocalLength(Fact):
     of_lens: ClassVar[bool] = True
     mm: float
 
-    def value(self, system, state, points):
+    def value(self, system: System, state: State, points: Array | None) -> float:
         return state.lens.focal_mm
 
-    def wanted(self, value):
+    def wanted(self, value: float) -> float:
         return self.mm
 
-    def slopes(self, system, state, points, row):
+    def slopes(self, system: System, state: State, points: Array, row: Array) -> None:
         if 0 in system.free_lens:
             row[system.at["lens"].start] += state.lens.focal_mm * self._weight(state.lens.focal_mm)
 
-    def _weight(self, value):
+    def _weight(self, value: float) -> float:
         return 1.0
 
-    def says(self, value):
+    def says(self, value: float) -> str:
         return f"without it the focal length would be {value:.2f} mm, not {self.mm:.2f}"
 
 
@@ -189,13 +194,13 @@ class FocalRange(FocalLength):
     mm: float  # the shorter end
     longest_mm: float = 0.0
 
-    def wanted(self, value):
+    def wanted(self, value: float) -> float:
         return min(max(value, self.mm), self.longest_mm)
 
-    def _weight(self, value):
+    def _weight(self, value: float) -> float:
         return 0.0 if self.mm <= value <= self.longest_mm else 1.0
 
-    def says(self, value):
+    def says(self, value: float) -> str:
         return f"without “{self.name}” the focal length would be {value:.2f} mm, outside {self.mm:g}–{self.longest_mm:g}"
 
 
@@ -208,19 +213,19 @@ class PrincipalPoint(Fact):
     px: float
     axis: int
 
-    def value(self, system, state, points):
+    def value(self, system: System, state: State, points: Array) -> float:
         return float(system.grid.to_px([state.lens.centre_mm])[0, self.axis])
 
-    def wanted(self, value):
+    def wanted(self, value: float) -> float:
         return self.px
 
-    def slopes(self, system, state, points, row):
+    def slopes(self, system: System, state: State, points: Array, row: Array) -> None:
         first = system.at["lens"].start
         for slot, column in enumerate(system.free_lens):
             if column in (1, 2):
                 row[first + slot] += system.px_linear[self.axis, column - 1]
 
-    def says(self, value):
+    def says(self, value: Any) -> Any:
         return f"without it {'xy'[self.axis]} would be {value:.1f} px, not {self.px:.1f}"
 
 
@@ -233,21 +238,21 @@ class Coefficient(Fact):
     given: float
     parameter: int
 
-    def value(self, system, state, points):
+    def value(self, system: System, state: State, points: Array) -> float:
         return float(state.lens.parameters[self.parameter])
 
-    def wanted(self, value):
+    def wanted(self, value: float) -> float:
         return self.given
 
-    def slopes(self, system, state, points, row):
+    def slopes(self, system: System, state: State, points: Array, row: Array) -> None:
         if self.parameter in system.free_lens:
             row[system.at["lens"].start + system.free_lens.index(self.parameter)] += 1.0
 
-    def says(self, value):
+    def says(self, value: Any) -> Any:
         return f"without it {PARAMETERS[self.parameter]} would be {value:.4g}, not {self.given:.4g}"
 
 
-def angle_slopes(rotation) -> np.ndarray:
+def angle_slopes(rotation: Array) -> Array:
     """(3, 3) derivative of pan, tilt and roll by a turn in camera space.
 
     The turn that a change of each makes, seen from the camera, inverted; looking straight up or down, where pan and roll can't be told
@@ -259,7 +264,7 @@ def angle_slopes(rotation) -> np.ndarray:
     return np.linalg.inv(turns) if abs(ct) > 1e-6 else np.linalg.pinv(turns)
 
 
-def view_slopes(grid, lens: Lens, free) -> np.ndarray:
+def view_slopes(grid: Grid, lens: Lens, free: list[int]) -> Array:
     """(3, F) derivative of the horizontal, vertical and diagonal angle of view by the lens's free parameters (indices in PARAMETERS)."""
     rays, _, by_lens, _ = lens.ray_derivatives(grid.to_mm(border_points(grid)), free)
     length = np.linalg.norm(rays, axis=1)
@@ -276,6 +281,6 @@ def view_slopes(grid, lens: Lens, free) -> np.ndarray:
         )
 
 
-def _view(grid, lens) -> np.ndarray:
+def _view(grid: Grid, lens: Lens) -> Array:
     view = Camera(grid, lens, np.eye(4)).view
     return np.array([view.horizontal, view.vertical, view.diagonal])

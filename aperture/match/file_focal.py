@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 # How well a camera writes down its focal length: common practice, no source.
 FILE_SHARE = 0.02
@@ -19,7 +20,7 @@ class FileFocal:
     plus_minus_mm: float
 
 
-def compare(fit: dict, focal_mm: float | None) -> FileFocal | None:
+def compare(fit: dict[str, Any], focal_mm: float | None) -> FileFocal | None:
     """The file's focal length against a fit that solved its own; None where they agree.
 
     `fit`: as match-document.md has it, of a document with a gate.

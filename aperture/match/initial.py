@@ -1,11 +1,15 @@
 """First guesses for the refinement: from the edges' directions, from spots known in the world, or by trying many."""
 
+from __future__ import annotations
+
 from collections.abc import Iterable, Iterator
 from copy import copy
 from dataclasses import replace
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.geometry.rotation import exponential
 from aperture.lens import distortion
 from aperture.lens.lens import Lens
@@ -14,6 +18,9 @@ from aperture.match.effort import spend
 from aperture.match.facts import AngleOfView, CameraAngle, FocalLength, FocalRange
 from aperture.match.least_squares import minimise
 from aperture.match.system import State, System
+
+if TYPE_CHECKING:
+    from aperture.match.facts import CameraCoordinate, Length
 
 # A ray within 84° of the view's middle has a place on a picture plane that is not too far out.
 LEAST_FORWARD = 0.1
@@ -47,7 +54,7 @@ def farther(system: System) -> Iterator[State]:
     yield from (found.state for found in sorted(short, key=lambda found: found.chi2)[:3])
 
 
-def _by_edges(system) -> list[tuple]:
+def _by_edges(system: System) -> list[tuple[Any, ...]]:
     """For each focal length (cost in σ², rotations, lens) as the edges and what is told want them, the best first; nothing where there are too few."""
     counts = (
         np.bincount(system.edge_axes, minlength=3) if len(system.edge_axes) else np.zeros(3, int)
@@ -93,7 +100,7 @@ def bend_of_lines(system: System) -> float:
     ) ** -2.0
     use = np.flatnonzero(counts > 2)
 
-    def crooked(k1):
+    def crooked(k1: float) -> float:
         straight = distortion.undistort(flat, (k1, 0.0, 0.0, 0.0, 0.0))
         if not np.isfinite(straight).all():
             return np.inf
@@ -117,7 +124,7 @@ def bend_of_lines(system: System) -> float:
     return best if least < 0.9 * as_drawn else 0.0
 
 
-def _straightened(system, bend) -> System:
+def _straightened(system: System, bend: float) -> System:
     """The system with its lines drawn as a lens without that bend would show them."""
     if not bend:
         return system
@@ -131,7 +138,7 @@ def _straightened(system, bend) -> System:
     return straight
 
 
-def _bent(system, focal, bend) -> Lens:
+def _bent(system: System, focal: float, bend: float) -> Lens:
     """The lens at a focal length with as much bend as the lines have."""
     lens = system.lens_with_focal(focal)
     if not bend:
@@ -140,7 +147,7 @@ def _bent(system, focal, bend) -> Lens:
     return replace(lens, coefficients=(k1, *lens.coefficients[1:]))
 
 
-def _placed(system, rotations, lens):
+def _placed(system: System, rotations: list[Array], lens: Lens) -> Iterator[State]:
     """States of several rotations and one lens, where a position can be had."""
     for rotation in rotations:
         if state := with_position(system, rotation, lens):
@@ -169,7 +176,7 @@ def scattered(system: System, tries: int = 48) -> list[State]:
     return out
 
 
-def _focals(system):
+def _focals(system: System) -> Array:
     focal, (width, height) = (
         system.evidence.focal,
         system.grid.shown_gate_mm(system.evidence.squeeze),
@@ -188,7 +195,7 @@ def _focals(system):
     )
 
 
-def _rotation_from_edges(system, lens, counts):
+def _rotation_from_edges(system: System, lens: Lens, counts: Array) -> Array:
     """World-from-camera rotation whose axes agree best with the edges, signs left open; None where it can't be had."""
     rays = lens.rays(system.line_mm[: system.line_starts[len(system.evidence.edges)]])
     if not np.isfinite(rays).all():
@@ -225,12 +232,12 @@ def _rotation_from_edges(system, lens, counts):
     return rotation  # rows are the world's axes in camera space: world from camera
 
 
-def _edge_cost(system, rotation, lens):
+def _edge_cost(system: System, rotation: Array, lens: Lens) -> float:
     r = system.edge_residuals(system.state(rotation, lens))
     return float(np.nansum(np.minimum(np.abs(r), 1e4) ** 2))
 
 
-def _told(system, rotation, lens):
+def _told(system: System, rotation: Array, lens: Lens) -> float:
     """What the facts about direction and lens have against a guess, in σ²."""
     state = State(rotation, np.zeros(3), lens, np.zeros(0), np.zeros((0, 3)), np.zeros(0))
     told = [
@@ -246,7 +253,7 @@ def _told(system, rotation, lens):
     return float(np.sum(np.square(misses)))
 
 
-def _facings(system, rotation, lens):
+def _facings(system: System, rotation: Array, lens: Lens) -> list[Array]:
     """The four rotations that agree with the same edges.
 
     First those that the facts about the direction allow; of them, the one with up upward and across to the right in the picture.
@@ -271,7 +278,7 @@ def _facings(system, rotation, lens):
     ]
 
 
-def with_position(system: System, rotation, lens) -> State | None:
+def with_position(system: System, rotation: Array, lens: Lens) -> State | None:
     """The state with the position, and the unknown coordinates, that agree best with direction and lens; None where spots fall behind.
 
     Linear in camera, coordinates and the spots' distances along their rays; lengths along an axis are too, once their sense is known.
@@ -287,20 +294,20 @@ def with_position(system: System, rotation, lens) -> State | None:
     unknowns = 3 + nv + spots  # camera, coordinates, distances along the rays
     rows, right = [], []
 
-    def equation(entries, value, weight=1.0):
+    def equation(entries: list[tuple[int, float]], value: float, weight: float = 1.0) -> None:
         row = np.zeros(unknowns)
         for column, factor in entries:
             row[column] += factor * weight
         rows.append(row)
         right.append(value * weight)
 
-    def coordinate(index, axis):
+    def coordinate(index: int, axis: int) -> tuple[list[tuple[int, float]], float]:
         """A spot's coordinate as (entries, value): one of the unknowns, or where it is held."""
         if system.held[index, axis]:
             return [], system.guess[index, axis]
         return [(3 + system.variable[index, axis], 1.0)], 0.0
 
-    def solved(without):
+    def solved(without: set[Any]) -> Array:
         rows.clear()
         right.clear()
         for index in (index for index in range(spots) if index not in without):
@@ -355,18 +362,18 @@ def with_position(system: System, rotation, lens) -> State | None:
     return system.state(rotation, lens, solution[:3], values)
 
 
-def _trust(fact) -> float:
+def _trust(fact: CameraCoordinate | Length) -> float:
     """A weight for a first guess: a fact known to a hundredth weighs like a ray."""
     return float(np.clip(abs(fact.metres) / fact.plus_minus / 100, 0.1, 10))
 
 
-def _sense(first, second, axis) -> int:
+def _sense(first: Array, second: Array, axis: int) -> int:
     """Whether the second of two spots that differ along one axis lies toward its plus (1) or minus (−1), from their rays (3,); 0 where it can't be told."""
     distances = np.linalg.lstsq(np.stack([-first, second], -1), np.eye(3)[axis], rcond=None)[0]
     return int(np.sign(distances[0])) if distances[0] * distances[1] > 0 else 0
 
 
-def _settled(system, matrix, right) -> np.ndarray | None:
+def _settled(system: System, matrix: Array, right: Array) -> Array | None:
     """The least-squares solution; along a direction that the equations leave open, as lengths want it, or with the first placed spot at distance 1."""
     nv = system.value_count
     if not spend(*matrix.shape):
@@ -396,11 +403,11 @@ def _settled(system, matrix, right) -> np.ndarray | None:
     return solution + share * growing
 
 
-def _by_lengths(system, solution, growing) -> float | None:
+def _by_lengths(system: System, solution: Array, growing: Array) -> float | None:
     """How far along `growing` the best known straight length comes out right, the spots before the camera; None where no length tells."""
     nv, best = system.value_count, None
 
-    def points(vector, held):
+    def points(vector: Array, held: bool) -> Array:
         own = np.where(system.held, system.guess if held else 0.0, 0.0)
         values = vector[3 : 3 + nv]
         return np.where(
@@ -413,7 +420,8 @@ def _by_lengths(system, solution, growing) -> float | None:
     for length in sorted(system.evidence.lengths, key=lambda fact: fact.plus_minus / fact.metres):
         start, end = system.spot_index[length.start], system.spot_index[length.end]
         a, b = at[end] - at[start], slope[end] - slope[start]
-        roots = np.roots([b @ b, 2 * a @ b, a @ a - length.metres**2]) if b @ b > 1e-18 else []
+        quadratic = [b @ b, 2 * a @ b, a @ a - length.metres**2]
+        roots: Any = np.roots(quadratic) if b @ b > 1e-18 else []
         for root in (
             float(root.real) for root in roots if abs(root.imag) < 1e-9 * (1 + abs(root.real))
         ):
@@ -425,7 +433,7 @@ def _by_lengths(system, solution, growing) -> float | None:
     return None
 
 
-def _from_known_spots(system):
+def _from_known_spots(system: System) -> list[Iterator[Any]]:
     """Poses from four or more spots with all coordinates known, by OpenCV's SQPnP (Terzakis & Lourakis 2020) over the focal lengths."""
     full = [index for index in range(len(system.spots)) if system.held[index].all()]
     if len(full) < 4:
@@ -444,10 +452,12 @@ def _from_known_spots(system):
         off = np.nan_to_num(np.linalg.norm(system.grid.to_px(miss) - at, axis=1), nan=1e4)
         scored.append((np.sum(np.minimum(off, 1e4) ** 2), rotation, lens, position))
     scored.sort(key=lambda item: item[0])
-    return [_with_values(system, *guess) for _, *guess in scored[:3]]
+    return [
+        _with_values(system, rotation, lens, position) for _, rotation, lens, position in scored[:3]
+    ]
 
 
-def _pose_of_rays(world, rays) -> tuple[np.ndarray, np.ndarray] | None:
+def _pose_of_rays(world: Array, rays: Array) -> tuple[Array, Array] | None:
     """World-from-camera rotation (3, 3) and position (3,) from points (N, 3) and their rays (N, 3).
 
     SQPnP wants points of a picture plane. A fisheye sees beyond 90° from its axis, so the plane is
@@ -477,7 +487,7 @@ def _pose_of_rays(world, rays) -> tuple[np.ndarray, np.ndarray] | None:
     return rotation, -(cv_from_world.T @ shift).ravel()
 
 
-def _toward(direction) -> np.ndarray:
+def _toward(direction: Array) -> Array:
     """A rotation (3, 3) that turns a camera's view, −Z, toward `direction` (3,)."""
     back = -direction / max(np.linalg.norm(direction), 1e-12)
     helper = np.eye(3)[np.abs(back).argmin()]
@@ -486,7 +496,7 @@ def _toward(direction) -> np.ndarray:
     return np.stack([right, np.cross(back, right), back], axis=1)
 
 
-def _with_values(system, rotation, lens, position):
+def _with_values(system: System, rotation: Array, lens: Lens, position: Array) -> Iterator[State]:
     """One state at a pose from known spots, the unknown coordinates as they agree best with it."""
     base = with_position(system, rotation, lens)
     yield system.state(

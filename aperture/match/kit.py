@@ -1,11 +1,19 @@
 """Round values: the lens that falls out of a match is nearly one of the case. What would it cost to take that one?"""
 
+from __future__ import annotations
+
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 from aperture.lens.projections import radius_at
 from aperture.match.report import write
 from aperture.match.solve import find
+
+if TYPE_CHECKING:
+    from aperture.lens.lens import Lens
+    from aperture.match.system import System
 
 # How well an engraved focal length, or a rounded angle, is kept: common practice, no source.
 ENGRAVED_SHARE = 0.01
@@ -22,11 +30,13 @@ class Choice:
     focal_mm: float
     costs_px: float
     sigmas: float
-    focal: dict | None = None
-    fact: dict | None = None
+    focal: dict[str, Any] | None = None
+    fact: dict[str, Any] | None = None
 
 
-def choices(document: dict, fit: dict, lenses=()) -> list[Choice]:
+def choices(
+    document: dict[str, Any], fit: dict[str, Any], lenses: Sequence[Any] = ()
+) -> list[Choice]:
     """The nearest lenses of the kit, the nearest whole millimetre and whole degree, the nearest first.
 
     `lenses`: (name, shortest, longest focal length in mm). `fit`: the document's, with the gate known and the focal length solved from the
@@ -52,7 +62,7 @@ def choices(document: dict, fit: dict, lenses=()) -> list[Choice]:
         {(low, name) for name, low, high in lenses if low == high},
         key=lambda one: abs(math.log(one[0] / value)),
     )[:3]
-    wanted = [
+    wanted: list[tuple[Any, ...]] = [
         (name, mm, {"value": mm, "plus_minus": round(mm * ENGRAVED_SHARE, 4)}, None)
         for mm, name in primes
     ]
@@ -102,12 +112,12 @@ def choices(document: dict, fit: dict, lenses=()) -> list[Choice]:
     return sorted(out, key=lambda choice: abs(math.log(choice.focal_mm / value)))
 
 
-def zooms_that_reach(focal_mm: float, lenses) -> list[str]:
+def zooms_that_reach(focal_mm: float, lenses: list[Any]) -> list[str]:
     """The names of the zooms whose range holds a focal length."""
     return [name for name, low, high in lenses if low < high and low <= focal_mm <= high]
 
 
-def _focal_for(system, lens, degrees) -> float | None:
+def _focal_for(system: System, lens: Lens, degrees: int) -> float | None:
     """The focal length, mm, at which the picture is so many degrees wide, the lens's distortion left out."""
     width, _ = system.grid.shown_gate_mm(system.evidence.squeeze)
     radius = (

@@ -4,11 +4,14 @@ Damping after Nielsen (1999), "Damping parameter in Marquardt's method", IMM-REP
 Moré (1978). Both cited from memory.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.match.effort import spend
 from aperture.match.statistics import chi2_tail
 from aperture.match.system import State, System
@@ -32,14 +35,14 @@ class Optimum:
 
     state: State
     chi2: float
-    r: np.ndarray
-    jacobian: np.ndarray
+    r: Array
+    jacobian: Array
     iterations: int
     converged: bool
     rival: State | None = None
 
     @cached_property
-    def spread(self) -> "Spread":
+    def spread(self) -> Spread:
         """The ± of the parameters here, if every stated ± is true."""
         return spread_of(self.jacobian)
 
@@ -68,7 +71,7 @@ class Optimum:
         return factor if chi2_tail(self.chi2, self.freedom) < MISFIT else 1.0
 
     @cached_property
-    def wide_spread(self) -> "Spread":
+    def wide_spread(self) -> Spread:
         """The ± of the parameters here, widened where the residuals are larger than they say."""
         return Spread(self.spread.covariance * self.widening, self.spread.null)
 
@@ -105,12 +108,13 @@ def minimise(
                 if predicted <= tolerance * (1 + 1e-3 * chi2):
                     # So short a step is taken on trust: what it leaves is of the second order of what `tolerance` allows.
                     if 0 < predicted and np.isfinite(step).all():
-                        state, chi2, r = system.moved(state, step), chi2 - predicted, r + jac @ step
+                        state, r = system.moved(state, step), r + jac @ step
+                        chi2 = float(chi2 - predicted)
                     return Optimum(state, chi2, r, jac, iteration, True)
                 trial = _try(system, state, step)
                 if trial is not None and (gain := (chi2 - trial[1]) / predicted) > 1e-4:
                     state, chi2, r, jac = trial
-                    damping *= max(1 / 9, 1 - (2 * gain - 1) ** 3)
+                    damping *= max(1 / 9, float(1 - (2 * gain - 1) ** 3))
                     growth = 2.0
                     break
                 damping *= growth
@@ -124,7 +128,7 @@ def minimise(
     return Optimum(state, chi2, r, jac, most, False)
 
 
-def _try(system, state, step):
+def _try(system: System, state: State, step: Array) -> tuple[State, float, Array, Array] | None:
     if not np.isfinite(step).all() or np.abs(step[system.at["rotation"]]).max() > 1.5:
         return None
     if 0 in system.free_lens and abs(step[system.at["lens"]][0]) > 1.5:
@@ -143,10 +147,10 @@ def _try(system, state, step):
 class Spread:
     """covariance (size, size) of the parameters within what is determined; null (size, K): directions that are not."""
 
-    covariance: np.ndarray
-    null: np.ndarray
+    covariance: Array
+    null: Array
 
-    def determined(self, rows) -> bool:
+    def determined(self, rows: Array) -> bool:
         """Whether the linear quantities rows (Q, size) are all free of the undetermined directions."""
         rows = np.atleast_2d(rows)
         if not self.null.shape[1]:
@@ -154,13 +158,13 @@ class Spread:
         reach = np.abs(rows @ self.null).max(axis=1)
         return bool((reach <= 1e-5 * np.abs(rows).max(axis=1).clip(1e-30)).all())
 
-    def plus_minus(self, rows) -> np.ndarray:
+    def plus_minus(self, rows: Array) -> Array:
         """(Q,) standard deviations of the linear quantities rows (Q, size)."""
         rows = np.atleast_2d(rows)
         return np.sqrt(((rows @ self.covariance) * rows).sum(axis=1).clip(0))
 
 
-def spread_of(jacobian: np.ndarray) -> Spread:
+def spread_of(jacobian: Array) -> Spread:
     """Covariance and null space from the singular values of the column-scaled Jacobian."""
     norms = np.linalg.norm(jacobian, axis=0)
     safe = np.where(norms > 1e-12, norms, 1.0)
@@ -191,7 +195,7 @@ def spread_of(jacobian: np.ndarray) -> Spread:
     return Spread(basis.T @ basis, null / np.where(lengths > 0, lengths, 1))
 
 
-def _inverse(normal) -> np.ndarray:
+def _inverse(normal: Array) -> Array:
     """The inverse of a symmetric positive matrix, by halves: twice as quick as the general one at the size of a large match."""
     half = len(normal) // 2
     if half < 32:
@@ -205,7 +209,7 @@ def _inverse(normal) -> np.ndarray:
     return out
 
 
-def fix_gauge(spread: Spread, free_direction: np.ndarray, gauge: np.ndarray) -> Spread:
+def fix_gauge(spread: Spread, free_direction: Array, gauge: Array) -> Spread:
     """The spread once the undetermined `free_direction` (size,) is pinned by holding `gauge` · parameters fixed.
 
     An S-transformation (Baarda 1973, "S-transformations and criterion matrices"; cited from memory).

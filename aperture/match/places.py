@@ -1,8 +1,12 @@
 """What was found of an edge at places along a drawn line: what its fit is made from."""
 
+from __future__ import annotations
+
 from dataclasses import dataclass
 
 import numpy as np
+
+from aperture.arrays import Array
 
 # Blocks of plain edges that are taken to err together.
 RUN_BLOCKS = 2
@@ -19,15 +23,15 @@ class Places:
     group : the number of those that err together.
     """
 
-    at: np.ndarray
-    offset: np.ndarray
-    weight: np.ndarray
-    good: np.ndarray
-    sign: np.ndarray
-    group: np.ndarray
+    at: Array
+    offset: Array
+    weight: Array
+    good: Array
+    sign: Array
+    group: Array
 
 
-def plain_places(at, offset, sigma) -> Places:
+def plain_places(at: Array, offset: Array, sigma: Array) -> Places:
     """The blocks of an edge of one contrast; neighbours share their texture, and err together.
 
     `offset` and `sigma` (N,) px, NaN where a block shows no edge.

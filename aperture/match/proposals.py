@@ -6,11 +6,15 @@ trusted, by `room`. The marks made from them get a σ that is as large as that t
 fit's ± is then true, though the segments themselves are sharp.
 """
 
+from __future__ import annotations
+
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
@@ -42,7 +46,7 @@ FEW = 4
 class Proposal:
     """A segment (2, 2) px of the full picture; `axis` as in a match document, None where it fits no direction; `off` px from its direction."""
 
-    points: np.ndarray
+    points: Array
     axis: str | None
     off: float
 
@@ -92,7 +96,7 @@ class Proposals:
 
 
 def propose(
-    pixels, grid: Grid | None = None, lens: Lens | None = None, principal_px=None
+    pixels: Array, grid: Grid | None = None, lens: Lens | None = None, principal_px: Any = None
 ) -> Proposals:
     """Look for segments in a picture (H, W, 3) uint8. `principal_px` (2,): where the lens's axis meets it, its middle where left out.
 
@@ -132,7 +136,7 @@ def propose(
     return Proposals(tuple(segments), share, room.spread)
 
 
-def choose(segments, most: int = 14) -> list[Proposal]:
+def choose(segments: tuple[Proposal, ...], most: int = 14) -> list[Proposal]:
     """Of each direction the longest, spread over the picture: those worth taking together."""
     out = []
     # Short ones point anywhere: leaves and cars make them too. But a direction that runs away from
@@ -164,7 +168,7 @@ def choose(segments, most: int = 14) -> list[Proposal]:
     return out
 
 
-def marks_of(pixels, chosen, transfer: str = "srgb") -> list[dict]:
+def marks_of(pixels: Array, chosen: list[Proposal], transfer: str = "srgb") -> list[dict[str, Any]]:
     """Edges of a match document, without ids: the chosen segments, refined where that is possible.
 
     `pixels` (H, W, 3) and `transfer` as `refine.refine_edge` takes them.
@@ -184,7 +188,7 @@ def marks_of(pixels, chosen, transfer: str = "srgb") -> list[dict]:
     return out
 
 
-def agreeing(document: dict, marks: list[dict]) -> list[dict]:
+def agreeing(document: dict[str, Any], marks: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """Of marks made from proposals, those that don't contradict a document's evidence or each other.
 
     The furthest off go first. The program made them, so it may leave them; what the artist drew
@@ -203,7 +207,9 @@ def agreeing(document: dict, marks: list[dict]) -> list[dict]:
     return [{key: value for key, value in mark.items() if key != "id"} for mark in kept]
 
 
-def believed(proposals: Proposals, document: dict, marks: list[dict]) -> list[dict]:
+def believed(
+    proposals: Proposals, document: dict[str, Any], marks: list[dict[str, Any]]
+) -> list[dict[str, Any]]:
     """Marks made from proposals, with a σ as large as the proposals are doubtful.
 
     Their common factor is such that they alone, with the document's lens, give the focal length
@@ -227,7 +233,7 @@ def believed(proposals: Proposals, document: dict, marks: list[dict]) -> list[di
     ]
 
 
-def _small(pixels):
+def _small(pixels: Array) -> tuple[Array, float]:
     import cv2
 
     height, width = pixels.shape[:2]
@@ -243,7 +249,7 @@ def _small(pixels):
     ), scale
 
 
-def _segments(grey) -> np.ndarray:
+def _segments(grey: Array) -> Array:
     """(N, 2, 2) px of the small picture, the longest first."""
     import cv2
 
@@ -258,7 +264,7 @@ def _segments(grey) -> np.ndarray:
     return ends[order][length[order] > LEAST_SHARE * np.hypot(*grey.shape)][:MOST_SEGMENTS]
 
 
-def _straightened(full, grid, lens, principal):
+def _straightened(full: Array, grid: Any, lens: Any, principal: Array) -> Array:
     """(N, 2, 2) px from the axis, as a straight lens without squeeze would have drawn them, y down."""
     if grid is None or lens is None:
         return full - principal
@@ -269,7 +275,7 @@ def _straightened(full, grid, lens, principal):
     return (flat * lens.focal_mm / grid.mm_per_px[1]).reshape(-1, 2, 2)
 
 
-def _names(directions) -> list[str]:
+def _names(directions: Array) -> list[str]:
     """Which of three directions is up, across and along: up runs most upright in the picture, along most away from the camera."""
     upright = int(np.argmax(np.abs(directions[:, 1]) - 0.3 * np.abs(directions[:, 2])))
     others = [index for index in range(3) if index != upright]

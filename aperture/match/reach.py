@@ -3,10 +3,14 @@
 All from the covariance of the unknowns at the optimum, carried to first order through the projection.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array, ArrayLike
 from aperture.camera import Camera
 from aperture.match import diagnose
 from aperture.match.least_squares import Optimum, Spread
@@ -22,14 +26,14 @@ class Reach:
     spread: Spread
 
     @classmethod
-    def of(cls, system: System, optimum: Optimum) -> "Reach":
+    def of(cls, system: System, optimum: Optimum) -> Reach:
         """For an optimum with a known place in the world. Nothing is said of size here: ask the fit whether scale is determined."""
         state = optimum.state
         pose = np.eye(4)
         pose[:3, :3], pose[:3, 3] = state.rotation, state.position
         return cls(system, Camera(system.grid, state.lens, pose), optimum.wide_spread)
 
-    def _rows(self, points) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def _rows(self, points: Array) -> tuple[Array, Array, Array]:
         """Pixels (N, 2) of world points (N, 3), their derivative by the unknowns (N, 2, size) and by the point (N, 2, 3)."""
         camera, system = self.camera, self.system
         local = camera.to_camera_space(points)
@@ -44,7 +48,7 @@ class Reach:
             rows[:, :, system.at["lens"]] = (system.px_linear @ by_lens)[:, :, system.free_lens]
         return system.grid.to_px(mm), rows, by_world
 
-    def expected(self, points, plus_minus) -> tuple[np.ndarray, np.ndarray]:
+    def expected(self, points: Any, plus_minus: Any) -> tuple[Array, Array]:
         """Where world points (N, 3) m known to `plus_minus` (N,) m should be seen: (N, 2) px and their covariances (N, 2, 2) px²."""
         at, rows, by_world = self._rows(np.asarray(points, float))
         covariance = rows @ self.spread.covariance @ rows.transpose(0, 2, 1)
@@ -52,7 +56,7 @@ class Reach:
             by_world @ by_world.transpose(0, 2, 1)
         )
 
-    def on_floor(self, pixels) -> dict[str, np.ndarray]:
+    def on_floor(self, pixels: ArrayLike) -> dict[str, Array]:
         """For pixels (N, 2): the floor's points `world` (N, 3) m seen there; `px` (N,) by how far such a point may be seen elsewhere, and
         `metres` (N,) by how far the pixel may lie elsewhere on the floor: each the longer half-axis of the one-σ ellipse; NaN above the horizon."""
         pixels = np.asarray(pixels, float)
@@ -80,7 +84,7 @@ class Reach:
         covariance = optimum.spread.covariance
         values, vectors = np.linalg.eigh(turn @ covariance @ turn.T)
         row = vectors[:, 1] @ turn
-        carriers = {}
+        carriers: dict[Any, Any] = {}
         for leaving in diagnose.leave_out(self.system, optimum, optimum.spread):
             reach = row @ covariance @ optimum.jacobian[leaving.block.rows].T
             loss = float(reach @ leaving.inverse @ reach)
@@ -91,13 +95,13 @@ class Reach:
         return tilt, sorted(carriers.items(), key=lambda one: -one[1])
 
 
-def longest(covariance) -> np.ndarray:
+def longest(covariance: Array) -> Array:
     """(N,) the longer half-axis of the ellipses of covariances (N, 2, 2)."""
     a, b, c = covariance[:, 0, 0], covariance[:, 0, 1], covariance[:, 1, 1]
     return np.sqrt(np.maximum((a + c) / 2 + np.sqrt(((a - c) / 2) ** 2 + b**2), 0))
 
 
-def ellipse(covariance) -> tuple[float, float, float]:
+def ellipse(covariance: Array) -> tuple[float, float, float]:
     """(longer half-axis, shorter, angle in degrees of the longer from the x axis) of one covariance (2, 2), 1 σ."""
     values, vectors = np.linalg.eigh(covariance)
     return (

@@ -3,11 +3,14 @@
 `edge_lines` finds the edge beside a line, `corners` the corner or round mark near a point.
 """
 
+from __future__ import annotations
+
 import math
 from dataclasses import dataclass
 
 import numpy as np
 
+from aperture.arrays import Array, ArrayLike
 from aperture.errors import Problem
 from aperture.match.corners import LEAST_SIGMA_PX, find_corner
 from aperture.match.edge_lines import bow, find_line
@@ -18,13 +21,13 @@ from aperture.match.sampling import Sampler
 class Refined:
     """points: (N, 2) px; `moved`: by how far, px, at most; `bent`: by how far the edge bows from its chord, px, 0 where it is straight within its ±."""
 
-    points: np.ndarray
+    points: Array
     sigma_px: float
     moved: float
     bent: float = 0.0
 
 
-def refine_edge(pixels, points, transfer: str = "srgb") -> Refined:
+def refine_edge(pixels: Array, points: ArrayLike, transfer: str = "srgb") -> Refined:
     """Refine the line through drawn points (N, 2) px.
 
     As a whole where it has two points, at each of its points where it has more. `transfer`: the
@@ -69,7 +72,7 @@ def refine_edge(pixels, points, transfer: str = "srgb") -> Refined:
     )
 
 
-def _whole_line(sampler, ends):
+def _whole_line(sampler: Sampler, ends: Array) -> Refined:
     line = find_line(sampler, ends)
     along = line.ends + line.offset[:, None] * line.normal
     line = find_line(sampler, along)  # along itself the profiles are sharper
@@ -81,12 +84,12 @@ def _whole_line(sampler, ends):
     moved = float(np.abs((found - ends) @ line.normal).max())
     at = np.linspace(0, 1, 5) if line.sag else np.array([0.0, 1.0])
     points = found[0] + at[:, None] * (found[1] - found[0])
-    points = points + (bow(at) * line.sag)[:, None] * line.normal
+    points = points + (np.asarray(bow(at)) * line.sag)[:, None] * line.normal
     sigma = math.sqrt(np.mean([line.variance(place) for place in at]))
     return Refined(points, max(LEAST_SIGMA_PX, sigma), moved, abs(line.sag))
 
 
-def refine_spot(pixels, point, transfer: str = "srgb") -> Refined:
+def refine_spot(pixels: Array, point: ArrayLike, transfer: str = "srgb") -> Refined:
     """Refine a drawn point (2,) px to the corner or round mark nearest to it.
 
     `transfer` as in `refine_edge`. Raises Problem where there is neither.

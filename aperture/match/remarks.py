@@ -1,13 +1,21 @@
 """Sentences about a fit as a whole: what its numbers rest on, and what would make them better."""
 
+from __future__ import annotations
+
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.lens.distortion import NAMES as COEFFICIENTS
 from aperture.match.evidence import Evidence, Spot
 from aperture.match.least_squares import Optimum, minimise
 from aperture.match.system import System
+
+if TYPE_CHECKING:
+    from aperture.geometry.grid import Grid
+    from aperture.lens.lens import Lens
 
 # A camera that looks up or down more steeply than this has no pan of its own, radians.
 STEEP = np.radians(89.0)
@@ -73,7 +81,7 @@ def folds_back(system: System, optimum: Optimum) -> str:
     )
 
 
-def unseen_share(lens, grid) -> float:
+def unseen_share(lens: Lens, grid: Grid) -> float:
     """The share of the picture for which a lens's model has no answer, 0 to 1."""
     if not lens.distorts:
         return 0.0
@@ -84,8 +92,10 @@ def unseen_share(lens, grid) -> float:
 
 def _duplicates(evidence: Evidence) -> list[str]:
     """Marks and facts that are there twice, and so count as two measurements."""
-    out, seen = [], {}
-    for item in (*evidence.edges, *evidence.bows, *evidence.spots, *evidence.facts):
+    out: list[str] = []
+    seen: dict[Any, str] = {}
+    items: tuple[Any, ...] = (*evidence.edges, *evidence.bows, *evidence.spots, *evidence.facts)
+    for item in items:
         key = _content(item)
         if key is None:
             continue
@@ -99,7 +109,7 @@ def _duplicates(evidence: Evidence) -> list[str]:
     return out
 
 
-def _content(item) -> tuple | None:
+def _content(item: Any) -> tuple[Any, ...] | None:
     """What makes two pieces of evidence the same; None where that can't be."""
     if hasattr(item, "points"):
         return ("line", item.axis, *_rounded(item.points))
@@ -113,7 +123,7 @@ def _content(item) -> tuple | None:
     return (type(item).__name__, *(values[key] for key in sorted(values)))
 
 
-def _rounded(values) -> tuple:
+def _rounded(values: Array) -> tuple[Any, ...]:
     return tuple(np.round(np.ravel(values) / SAME).astype(int).tolist())
 
 
@@ -156,7 +166,7 @@ def suggest_distortion(system: System, optimum: Optimum) -> Suggestion | None:
     return Suggestion(name, says + ".", after)
 
 
-def rms_px(system: System, r) -> float:
+def rms_px(system: System, r: Array) -> float:
     """Root mean square distance of the marks from the fit, px, from weighted residuals r (M,)."""
     square, count = 0.0, 0
     for block in system.blocks:

@@ -1,9 +1,14 @@
 """The fit as JSON (match-document.md): every number with its ±, what is determined, what is missing, what contradicts."""
 
+from __future__ import annotations
+
 import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.lens.distortion import NAMES as COEFFICIENTS
 from aperture.lens.lens import PARAMETERS
@@ -11,6 +16,11 @@ from aperture.match import checks, contradictions, diagnose, remarks
 from aperture.match.facts import angle_slopes, view_slopes
 from aperture.match.least_squares import Optimum, Spread, fix_gauge
 from aperture.match.system import System
+
+if TYPE_CHECKING:
+    from aperture.match.diagnose import Leaving
+    from aperture.match.evidence import Mistrusted
+    from aperture.match.system import State
 
 FIT_FORMAT = "accurate-aperture/fit"
 # Of so many conflicts, the strongest, the report says what the rest of the evidence has to say; with more there is nothing to trust in anyway.
@@ -30,13 +40,13 @@ SETTLES = {
 }
 
 
-def refusal(problem: str, of: str = "") -> dict:
+def refusal(problem: str, of: str = "") -> dict[str, Any]:
     """A fit that could not be made, with the sentence that says why and the mark or fact it is about."""
     out = {"format": FIT_FORMAT, "version": 1, "ok": False, "problem": problem}
     return out | {"of": [of]} if of else out
 
 
-def undetermined(system: System, problem: str, focal: bool, direction: bool) -> dict:
+def undetermined(system: System, problem: str, focal: bool, direction: bool) -> dict[str, Any]:
     """A refusal that also says which quantities are open."""
     known = {"focal": focal, "direction": direction}
     determined = dict.fromkeys(("focal", "direction", "position", "scale"), "no")
@@ -49,7 +59,7 @@ def undetermined(system: System, problem: str, focal: bool, direction: bool) -> 
     return refusal(problem) | {"determined": determined, "missing": missing}
 
 
-def lens_alone(system: System, optimum: Optimum, spread: Spread) -> dict | None:
+def lens_alone(system: System, optimum: Optimum, spread: Spread) -> dict[str, Any] | None:
     """What bows tell of the lens where nothing tells of the direction; None where they tell nothing."""
     rows = np.eye(system.size)[system.at["lens"]]
     if not system.evidence.bows or not len(rows) or not all(spread.determined(row) for row in rows):
@@ -74,116 +84,40 @@ def lens_alone(system: System, optimum: Optimum, spread: Spread) -> dict | None:
 
 def write(
     system: System, optimum: Optimum, explain: bool = True, cut_short: bool = False
-) -> tuple[dict, Camera]:
+) -> tuple[dict[str, Any], Camera]:
     """The fit's document and its camera, for an optimum whose direction and focal length are known.
 
     `explain` False leaves out what costs another fit; `cut_short`: the search used up its effort.
     """
-    evidence, at = system.evidence, system.at
     state, spread, scale = _fixed_scale(system, optimum, optimum.wide_spread)
-    identity = np.eye(system.size)
-    position_rows = identity[at["position"]]
-    position_known = (
-        [system.has_position and spread.determined(row) for row in position_rows]
-        if system.has_position
-        else [False] * 3
-    )
     pose = np.eye(4)
     pose[:3, :3], pose[:3, 3] = state.rotation, state.position
     camera = Camera(system.grid, state.lens, pose)
-    gate = evidence.gate_mm is not None
-    lens_sd = np.zeros(len(PARAMETERS))
-    lens_known = np.ones(len(PARAMETERS), bool)
-    for row, column in zip(identity[at["lens"]], system.free_lens):
-        lens_sd[column], lens_known[column] = spread.plus_minus(row)[0], spread.determined(row)
-    angle_sd = spread.plus_minus(_angle_rows(system, state))
-    view_sd = spread.plus_minus(_view_rows(system, camera))
-    centre_sd = lens_sd[1:3] / np.array(system.grid.mm_per_px)
-    fx, fy = camera.focal_px
-    pan, tilt, roll = np.degrees(camera.angles)
-    view = camera.view
-    position = [_number(v) if ok else None for v, ok in zip(state.position, position_known)]
-    matrix = [[_number(v) for v in row] for row in pose]
-    for row in range(3):
-        if not position_known[row]:
-            matrix[row][3] = None
+    known = _known(system, spread)
+    placed = scale == "solved" and all(known.position)
     determined = {
         "focal": "solved" if 0 in system.free_lens else "given",
-        "principal_point": _answer(evidence.principal_free, lens_known[1:3]),
-        "distortion": _answer(bool(evidence.free_coefficients), lens_known[3:]),
+        "principal_point": _answer(system.evidence.principal_free, known.lens[1:3]),
+        "distortion": _answer(bool(system.evidence.free_coefficients), known.lens[3:]),
         "direction": "solved",
-        "position": "solved" if all(position_known) and scale == "solved" else "no",
+        "position": "solved" if placed else "no",
         "scale": scale,
     }
-    missing = [
-        {"quantity": name, "would_settle": SETTLES[name]}
-        for name, answer in determined.items()
-        if answer == "no"
-    ]
-    if scale == "no" and all(position_known):
-        first = system.spots[system.placed[0]].name
-        for item in missing:
-            if item["quantity"] == "position":
-                item["would_settle"] = SETTLES["scale"]
-                item["says"] = (
-                    f"The position is in units of the distance from the camera to “{first}”."
-                )
     leavings = diagnose.leave_out(system, optimum, optimum.spread)
+    conflicts = [
+        contradictions.describe(system, optimum, members, sigmas, explain and number < EXPLAINED)
+        for number, (members, sigmas) in enumerate(diagnose.conflicts(leavings, optimum))
+    ]
     document = {
         "format": FIT_FORMAT,
         "version": 1,
         "ok": True,
-        "camera": {
-            "focal_px": [_number(fx), _number(fy)],
-            "focal_mm": _number(state.lens.focal_mm) if gate else None,
-            "field_of_view_deg": dict(
-                zip(
-                    ("horizontal", "vertical", "diagonal"),
-                    map(_number, np.degrees([view.horizontal, view.vertical, view.diagonal])),
-                )
-            ),
-            "principal_point_px": [_number(v) for v in camera.principal_point_px],
-            "distortion": dict(zip(COEFFICIENTS, map(_number, state.lens.coefficients))),
-            "world_from_camera": matrix,
-            "position_m": position,
-            "pan_deg": _number(pan),
-            "tilt_deg": _number(tilt),
-            "roll_deg": _number(roll),
-        },
-        "plus_minus": {
-            "focal_mm": _number(state.lens.focal_mm * lens_sd[0]) if gate else None,
-            "focal_px": [_number(f * lens_sd[0]) for f in (fx, fy)],
-            **dict(
-                zip(
-                    ("horizontal_deg", "vertical_deg", "diagonal_deg"),
-                    map(_number, np.degrees(view_sd)),
-                )
-            ),
-            "principal_point_px": [_number(v) for v in centre_sd],
-            "position_m": [
-                _number(v) if ok else None
-                for v, ok in zip(spread.plus_minus(position_rows), position_known)
-            ]
-            if system.has_position
-            else [None] * 3,
-            **dict(zip(("pan_deg", "tilt_deg", "roll_deg"), map(_angle, np.degrees(angle_sd)))),
-            "distortion": {
-                COEFFICIENTS[index]: _number(lens_sd[3 + index])
-                for index in evidence.free_coefficients
-            },
-        },
+        "camera": _camera_values(system, state, camera, known),
+        "plus_minus": _camera_plus_minus(system, spread, state, camera, known),
         "determined": determined,
-        "missing": missing,
+        "missing": _missing(system, determined, known),
         "residuals": _residuals(system, optimum, leavings),
-        "conflicts": contradictions.with_one_height(
-            system,
-            [
-                contradictions.describe(
-                    system, optimum, members, sigmas, explain and number < EXPLAINED
-                )
-                for number, (members, sigmas) in enumerate(diagnose.conflicts(leavings, optimum))
-            ],
-        ),
+        "conflicts": contradictions.with_one_height(system, conflicts),
         "spots": _spots(system, state, spread),
         "remarks": remarks.about(system, optimum, cut_short),
     }
@@ -191,9 +125,9 @@ def write(
         document["variance_factor"] = _number(optimum.variance_factor)
     document |= _left_aside(system, state)
     if optimum.rival is not None:
+        gate = system.evidence.gate_mm is not None
         document["rival"] = _rival(system, state, optimum.rival, gate)
     if explain:
-        placed = scale == "solved" and all(position_known)
         document["evidence"] = _weights(system, optimum, leavings, placed)
         suggestion = remarks.suggest_distortion(system, optimum)
         if suggestion is not None:
@@ -205,20 +139,112 @@ def write(
     return document, camera
 
 
-def _answer(free: bool, known) -> str:
+@dataclass(frozen=True)
+class _Known:
+    """What the evidence determines of the position (3 coordinates) and of the lens (PARAMETERS), and the lens's 1σ."""
+
+    position: list[bool]
+    lens: Array
+    lens_sd: Array
+
+
+def _known(system: System, spread: Spread) -> _Known:
+    identity = np.eye(system.size)
+    position = [False] * 3
+    if system.has_position:
+        position = [spread.determined(row) for row in identity[system.at["position"]]]
+    lens, lens_sd = np.ones(len(PARAMETERS), bool), np.zeros(len(PARAMETERS))
+    for row, column in zip(identity[system.at["lens"]], system.free_lens):
+        lens_sd[column], lens[column] = spread.plus_minus(row)[0], spread.determined(row)
+    return _Known(position, lens, lens_sd)
+
+
+def _camera_values(system: System, state: State, camera: Camera, known: _Known) -> dict[str, Any]:
+    fx, fy = camera.focal_px
+    pan, tilt, roll = np.degrees(camera.angles)
+    view = camera.view
+    matrix = [[_number(v) for v in row] for row in camera.world_from_camera]
+    for row in range(3):
+        if not known.position[row]:
+            matrix[row][3] = None
+    position = [_number(v) if ok else None for v, ok in zip(state.position, known.position)]
+    return {
+        "focal_px": [_number(fx), _number(fy)],
+        "focal_mm": _number(state.lens.focal_mm) if system.evidence.gate_mm is not None else None,
+        "field_of_view_deg": {
+            "horizontal": _number(math.degrees(view.horizontal)),
+            "vertical": _number(math.degrees(view.vertical)),
+            "diagonal": _number(math.degrees(view.diagonal)),
+        },
+        "principal_point_px": [_number(v) for v in camera.principal_point_px],
+        "distortion": dict(zip(COEFFICIENTS, map(_number, state.lens.coefficients))),
+        "world_from_camera": matrix,
+        "position_m": position,
+        "pan_deg": _number(pan),
+        "tilt_deg": _number(tilt),
+        "roll_deg": _number(roll),
+    }
+
+
+def _camera_plus_minus(
+    system: System, spread: Spread, state: State, camera: Camera, known: _Known
+) -> dict[str, Any]:
+    gate = system.evidence.gate_mm is not None
+    focal_share = known.lens_sd[0]
+    pan, tilt, roll = np.degrees(spread.plus_minus(_angle_rows(system, state)))
+    horizontal, vertical, diagonal = np.degrees(spread.plus_minus(_view_rows(system, camera)))
+    centre = known.lens_sd[1:3] / np.array(system.grid.mm_per_px)
+    position: list[float | None] = [None] * 3
+    if system.has_position:
+        sigmas = spread.plus_minus(np.eye(system.size)[system.at["position"]])
+        position = [_number(v) if ok else None for v, ok in zip(sigmas, known.position)]
+    return {
+        "focal_mm": _number(state.lens.focal_mm * focal_share) if gate else None,
+        "focal_px": [_number(f * focal_share) for f in camera.focal_px],
+        "horizontal_deg": _number(horizontal),
+        "vertical_deg": _number(vertical),
+        "diagonal_deg": _number(diagonal),
+        "principal_point_px": [_number(v) for v in centre],
+        "position_m": position,
+        "pan_deg": _angle(pan),
+        "tilt_deg": _angle(tilt),
+        "roll_deg": _angle(roll),
+        "distortion": {
+            COEFFICIENTS[index]: _number(known.lens_sd[3 + index])
+            for index in system.evidence.free_coefficients
+        },
+    }
+
+
+def _missing(system: System, determined: dict[str, str], known: _Known) -> list[dict[str, str]]:
+    """What isn't determined, and what would settle it."""
+    missing = {
+        name: {"quantity": name, "would_settle": SETTLES[name]}
+        for name, answer in determined.items()
+        if answer == "no"
+    }
+    if determined["scale"] == "no" and all(known.position) and "position" in missing:
+        first = system.spots[system.placed[0]].name
+        says = f"The position is in units of the distance from the camera to “{first}”."
+        missing["position"] |= {"would_settle": SETTLES["scale"], "says": says}
+    return list(missing.values())
+
+
+def _answer(free: bool, known: Array) -> str:
     if not free:
         return "given"
     return "solved" if np.all(known) else "no"
 
 
-def _angle(plus_minus_deg) -> float | None:
+def _angle(plus_minus_deg: float) -> float | None:
     """The ± of an angle in degrees; None where it says that the angle is not determined."""
     return _number(plus_minus_deg) if plus_minus_deg < LARGEST_ANGLE_DEG else None
 
 
-def _left_aside(system, state) -> dict:
+def _left_aside(system: System, state: State) -> dict[str, Any]:
     """What isn't part of the fit and is compared with it: check marks, and mistrusted ones."""
-    evidence, out = system.evidence, {}
+    evidence = system.evidence
+    out: dict[str, Any] = {}
     if evidence.checks:
         found = checks.errors(evidence, state, evidence.checks)
         square = sum(check.px**2 * check.count for check in found)
@@ -242,12 +268,12 @@ def _left_aside(system, state) -> dict:
     return out
 
 
-def _mistrust(item, px) -> str:
+def _mistrust(item: Mistrusted, px: float) -> str:
     lies = "disagrees" if px is None else f"lies {px:.1f} px from where the others put it"
     return f"“{item.mark.name}” is left out: it {lies} ({item.sigmas:.1f} σ)."
 
 
-def _rival(system, ours, state, gate) -> dict:
+def _rival(system: System, ours: State, state: State, gate: bool) -> dict[str, Any]:
     """Another camera that explains the evidence about as well, the spot that stands elsewhere for it, and what would tell the two apart."""
     names = " and ".join(
         f"“{length.name}”" for length in system.evidence.lengths if length.axis is None
@@ -257,7 +283,7 @@ def _rival(system, ours, state, gate) -> dict:
     points = system.points(state)
     moved = int(np.linalg.norm(points - system.points(ours), axis=1).argmax())
 
-    def place(point):
+    def place(point: Array) -> str:
         return ", ".join(f"{value:.2f}" for value in point)
 
     spot = f"“{system.spots[moved].name}” at {place(points[moved])} m"
@@ -276,12 +302,12 @@ def _rival(system, ours, state, gate) -> dict:
     }
 
 
-def _number(value) -> float | None:
+def _number(value: float) -> float | None:
     value = float(value)
     return value + 0.0 if math.isfinite(value) else None
 
 
-def _fixed_scale(system, optimum, spread):
+def _fixed_scale(system: System, optimum: Optimum, spread: Spread) -> tuple[Any, ...]:
     """Where the world's size is open, the state and spread in units of the distance to the first placed spot."""
     state = optimum.state
     if not system.has_position or not system.placed:
@@ -333,22 +359,24 @@ def _fixed_scale(system, optimum, spread):
     return resized, fixed, "no"
 
 
-def _angle_rows(system, state) -> np.ndarray:
+def _angle_rows(system: System, state: State) -> Array:
     """(3, size) derivative of pan, tilt and roll by the parameters."""
     rows = np.zeros((3, system.size))
     rows[:, system.at["rotation"]] = angle_slopes(state.rotation)
     return rows
 
 
-def _view_rows(system, camera) -> np.ndarray:
+def _view_rows(system: System, camera: Camera) -> Array:
     """(3, size) derivative of the angles of view by the parameters."""
     rows = np.zeros((3, system.size))
     rows[:, system.at["lens"]] = view_slopes(camera.grid, camera.lens, system.free_lens)
     return rows
 
 
-def _residuals(system, optimum, leavings) -> dict:
-    marks, facts, sigmas = {}, {}, {}
+def _residuals(system: System, optimum: Optimum, leavings: list[Leaving]) -> dict[str, Any]:
+    marks: dict[str, float] = {}
+    facts: dict[str, dict[str, float]] = {}
+    sigmas: dict[str, float] = {}
     r = optimum.r.tolist()  # a few numbers at a time: plain floats are quicker than arrays
     for leaving in leavings:
         block, item = leaving.block, leaving.block.item
@@ -375,11 +403,14 @@ def _residuals(system, optimum, leavings) -> dict:
     }
 
 
-def _weights(system, optimum, leavings, placed) -> dict:
+def _weights(
+    system: System, optimum: Optimum, leavings: list[Leaving], placed: bool
+) -> dict[str, Any]:
     """For each mark and fact: how strongly it disagrees, how much the camera leans on it, and what the camera would be without it, to first order."""
-    out, spread = {}, optimum.spread
+    out: dict[str, dict[str, Any]] = {}
+    spread = optimum.spread
     for leaving, lean in zip(leavings, diagnose.leverages(system, optimum, leavings, spread)):
-        own = {
+        own: dict[str, Any] = {
             "sigmas": leaving.sigmas,
             "leverage": _number(lean),
             "redundancy": _number(leaving.redundancy),
@@ -400,7 +431,7 @@ def _weights(system, optimum, leavings, placed) -> dict:
     return out
 
 
-def _spots(system, state, spread) -> dict:
+def _spots(system: System, state: State, spread: Spread) -> dict[str, Any]:
     points, out, start = system.points(state), {}, system.at["values"].start
     deviation = np.sqrt(np.diag(spread.covariance).clip(0))
     # An unknown is open where it takes part in an undetermined direction.

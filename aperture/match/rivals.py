@@ -4,6 +4,8 @@ Two spots at a distance from each other can often stand in two ways along their 
 contradiction, or pulls the camera aside unseen. So after a fit the other ways are tried, where the rest of the evidence allows them.
 """
 
+from __future__ import annotations
+
 from collections.abc import Iterator
 from dataclasses import replace
 
@@ -77,7 +79,7 @@ def with_rival(system: System, best: Optimum, found: list[Optimum]) -> Optimum:
     return replace(best, rival=min(rivals, key=lambda other: other.chi2).state)
 
 
-def _loosened(evidence: Evidence, bent) -> Evidence:
+def _loosened(evidence: Evidence, bent: tuple[Length, ...]) -> Evidence:
     return replace(
         evidence,
         facts=tuple(

@@ -11,15 +11,22 @@ them is tried again: a mark stays out only where taking it back would contradict
 the artist measured, the facts, is never left out.
 """
 
+from __future__ import annotations
+
 from dataclasses import replace
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.match.diagnose import Leaving, leave_out
 from aperture.match.evidence import Evidence, Mistrusted
 from aperture.match.least_squares import Optimum, minimise
 from aperture.match.statistics import as_sigmas, threshold
 from aperture.match.system import System
+
+if TYPE_CHECKING:
+    from aperture.match.system import Block, State
 
 TAIL = 2.0  # Student's ν: small, as blunders are far out
 ROUNDS = 20
@@ -73,7 +80,7 @@ def _weighed_down(system: System, optimum: Optimum) -> Optimum | None:
     return found
 
 
-def _weight(block, r) -> float:
+def _weight(block: Block, r: Array) -> float:
     if block.is_fact:
         return 1.0
     own = r[block.rows]
@@ -81,13 +88,14 @@ def _weight(block, r) -> float:
 
 
 def _rescaled(evidence: Evidence, weights: dict[str, float]) -> Evidence:
-    def scaled(marks):
+    def scaled(marks: tuple[Any, ...]) -> tuple[Any, ...]:
         return tuple(
             replace(mark, sigma_px=mark.sigma_px / np.sqrt(weights[mark.id])) for mark in marks
         )
 
     kinds = ("edges", "bows", "spots")
-    return replace(evidence, **{kind: scaled(getattr(evidence, kind)) for kind in kinds})
+    changed: dict[str, Any] = {kind: scaled(getattr(evidence, kind)) for kind in kinds}
+    return replace(evidence, **changed)
 
 
 def _own_sigmas(system: System, optimum: Optimum) -> dict[str, float]:
@@ -114,15 +122,21 @@ def _worst_mark(system: System, optimum: Optimum, limit: float) -> Leaving | Non
     return max(leavings, key=lambda leaving: leaving.sigmas, default=None)
 
 
-def _without(evidence: Evidence, out: dict[str, float], state, system: System):
+def _without(
+    evidence: Evidence, out: dict[str, float], state: State, system: System
+) -> tuple[Any, ...]:
     """The system without some marks and its optimum, from a state of a larger `system`."""
-    marks = {mark.id: mark for mark in (*evidence.edges, *evidence.bows, *evidence.spots)}
+    marks: dict[str, Any] = {}
+    for kind in (evidence.edges, evidence.bows, evidence.spots):
+        marks |= {mark.id: mark for mark in kind}
     mistrusted = tuple(Mistrusted(marks[id_], sigmas) for id_, sigmas in out.items())
     smaller = System(evidence.without(mistrusted))
     return smaller, minimise(smaller, smaller.state_like(system, state))
 
 
-def _taken_back(evidence, out, reduced, found, limit) -> tuple[System, Optimum]:
+def _taken_back(
+    evidence: Evidence, out: dict[str, float], reduced: System, found: Optimum, limit: float
+) -> tuple[System, Optimum]:
     """Each mark tried again, the least suspicious first."""
     for id_ in sorted(out, key=out.get):
         trial = {other: sigmas for other, sigmas in out.items() if other != id_}

@@ -26,10 +26,13 @@ each of these would change:
 All references are cited from memory.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.geometry.rotation import exponential
 
 TRIES = 6000
@@ -57,13 +60,13 @@ class Room:
     `spread`: standard deviation of the focal length's logarithm; None where it wasn't asked for.
     """
 
-    directions: np.ndarray
+    directions: Array
     focal: float
     score: float
     spread: float | None = None
 
 
-def find_room(segments, diagonal: float) -> Room | None:
+def find_room(segments: Array, diagonal: float) -> Room | None:
     """The room that segments (N, 2, 2), px from the principal point, agree with best."""
     rooms = _hypotheses(segments, diagonal)
     if not rooms:
@@ -72,7 +75,7 @@ def find_room(segments, diagonal: float) -> Room | None:
     return Room(best.directions, best.focal, best.score, _spread(segments, diagonal, rooms))
 
 
-def misses(segments, directions, focal) -> np.ndarray:
+def misses(segments: Array, directions: Array, focal: float) -> Array:
     """(N, 3) px: how far each segment's ends lie from the line to each direction's vanishing point."""
     middle = segments.mean(axis=1)
     half = (segments[:, 1] - segments[:, 0]) / 2
@@ -82,11 +85,11 @@ def misses(segments, directions, focal) -> np.ndarray:
     return np.abs(half[:, None, 0] * way[..., 1] - half[:, None, 1] * way[..., 0])
 
 
-def _lengths(segments) -> np.ndarray:
+def _lengths(segments: Array) -> Array:
     return np.linalg.norm(segments[:, 1] - segments[:, 0], axis=1)
 
 
-def _hypotheses(segments, diagonal) -> list[Room]:
+def _hypotheses(segments: Array, diagonal: float) -> list[Room]:
     """The best room and those that differ from it and score nearly as well, the best first."""
     rng, half = np.random.default_rng(SEED), diagonal / 2
     ends = np.concatenate([segments / half, np.ones((*segments.shape[:2], 1))], -1)
@@ -121,7 +124,7 @@ def _hypotheses(segments, diagonal) -> list[Room]:
     return distinct[: RIVALS + 1]
 
 
-def _score(segments, directions, focal, length) -> float:
+def _score(segments: Array, directions: Array, focal: float, length: Array) -> float:
     """The length of the segments that fit a direction.
 
     Each direction must have some: that of the least counts twice.
@@ -133,7 +136,7 @@ def _score(segments, directions, focal, length) -> float:
     return float(each.sum() + each[0] + 0.5 * each[1])
 
 
-def _signed_misses(segments, directions, focal, axis) -> np.ndarray:
+def _signed_misses(segments: Array, directions: Array, focal: float, axis: Array) -> Array:
     """(N,) px: as `misses`, with its sign, each segment against one direction."""
     d = directions[axis]
     middle, half = segments.mean(axis=1), (segments[:, 1] - segments[:, 0]) / 2
@@ -142,7 +145,7 @@ def _signed_misses(segments, directions, focal, axis) -> np.ndarray:
     return half[:, 0] * way[:, 1] - half[:, 1] * way[:, 0]
 
 
-def _polished(segments, directions, focal) -> Room:
+def _polished(segments: Array, directions: Array, focal: float) -> Room:
     """A room refined by Gauss–Newton on what fits it, a few rounds with that chosen anew."""
     for limit in (2.5, 1.5, 1.0, 1.0):
         off = misses(segments, directions, focal)
@@ -158,7 +161,7 @@ def _polished(segments, directions, focal) -> Room:
     return Room(directions, focal, _score(segments, directions, focal, _lengths(segments)))
 
 
-def _step(segments, directions, focal, axis) -> np.ndarray:
+def _step(segments: Array, directions: Array, focal: float, axis: Array) -> Array:
     """(4,) the Gauss–Newton step of the turn and of the focal length's logarithm."""
     r = _signed_misses(segments, directions, focal, axis)
     tiny, jacobian = 1e-6, np.empty((len(r), 4))
@@ -171,13 +174,13 @@ def _step(segments, directions, focal, axis) -> np.ndarray:
     return np.linalg.lstsq(jacobian * weight[:, None], -r * weight, rcond=1e-10)[0]
 
 
-def _best_focal(segments, rooms) -> float:
+def _best_focal(segments: Array, rooms: list[Room]) -> float:
     """Logarithm of the focal length that segments want, from the rooms that all of them gave."""
     polished = [_polished(segments, room.directions, room.focal) for room in rooms]
     return float(np.log(max(polished, key=lambda room: room.score).focal))
 
 
-def _spread(segments, diagonal, rooms) -> float:
+def _spread(segments: Array, diagonal: float, rooms: list[Room]) -> float:
     """Standard deviation of the logarithm of the best room's focal length (see the theory above)."""
     best = rooms[0]
     weights = np.exp(SHARPNESS * (np.array([room.score for room in rooms]) / best.score - 1))
@@ -193,7 +196,7 @@ def _spread(segments, diagonal, rooms) -> float:
     return float(np.sqrt(things + grouping + lens + SQUARENESS**2))
 
 
-def _with_a_block_less(segments) -> list[np.ndarray]:
+def _with_a_block_less(segments: Array) -> list[Array]:
     """The segments without those of one block of the picture, once for each block."""
     middle = segments.mean(axis=1)
     low, high = middle.min(axis=0), middle.max(axis=0)

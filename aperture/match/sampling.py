@@ -1,7 +1,10 @@
 """What refining reads of a picture: luminance at any position, smoothing, the noise."""
 
+from __future__ import annotations
+
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.plates.colour import luminance
 
@@ -14,10 +17,10 @@ class Sampler:
     The picture may be memory-mapped: only what is looked at is read.
     """
 
-    def __init__(self, pixels, transfer: str = "srgb"):
+    def __init__(self, pixels: Array, transfer: str = "srgb") -> None:
         self.pixels, self.transfer = pixels, transfer
 
-    def at(self, points) -> np.ndarray:
+    def at(self, points: Array) -> Array:
         """Values (…) at positions (…, 2) px, cubically interpolated; the nearest border pixel outside."""
         import cv2
 
@@ -46,7 +49,7 @@ class Sampler:
         return out.reshape(points.shape[:-1]).astype(float)
 
 
-def smoothed(rows, sigma):
+def smoothed(rows: Array, sigma: float) -> Array:
     """Each row smoothed by a Gaussian of `sigma` samples."""
     reach = int(np.ceil(3 * sigma))
     kernel = np.exp(-(np.arange(-reach, reach + 1) ** 2) / (2 * sigma**2))
@@ -55,7 +58,7 @@ def smoothed(rows, sigma):
     return np.stack([np.convolve(row, kernel, mode="valid") for row in padded])
 
 
-def noise_of(rows) -> float:
+def noise_of(rows: Array) -> float:
     """The noise of single samples, from second differences along the first axis, insensitive to edges across it (Immerkær 1996, in one direction)."""
     if len(rows) < 3:
         return 0.0

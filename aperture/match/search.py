@@ -6,8 +6,11 @@ tie to others are placed last (see `chains`); the other side of each straight le
 (see `rivals`). The work has a limit (see `effort`), so that no document can take for ever.
 """
 
+from __future__ import annotations
+
 from dataclasses import replace
 from itertools import islice
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -19,6 +22,10 @@ from aperture.match.least_squares import Optimum, minimise
 from aperture.match.rivals import HOPELESS, better, round_lengths, with_rival
 from aperture.match.statistics import chi2_tail
 from aperture.match.system import System
+
+if TYPE_CHECKING:
+    from aperture.match.facts import Length
+    from aperture.match.system import State
 
 # Weighted sum of squares per degree of freedom up to which a fit is taken without looking for
 # another facing of the room.
@@ -59,7 +66,7 @@ def cold_start(system: System) -> Optimum:
     return found if found.converged else _finished(system, found)
 
 
-def _finished(system, optimum: Optimum) -> Optimum:
+def _finished(system: System, optimum: Optimum) -> Optimum:
     """An optimum that stopped before it was one, carried on."""
     more = minimise(system, optimum.state, most=PATIENT)
     if more is None or more.chi2 > optimum.chi2:
@@ -67,7 +74,7 @@ def _finished(system, optimum: Optimum) -> Optimum:
     return replace(more, rival=optimum.rival)
 
 
-def _by_chains(system, loose) -> Optimum | None:
+def _by_chains(system: System, loose: tuple[Length, ...]) -> Optimum | None:
     """The optimum by `chains`; None where the camera isn't determined without those lengths."""
     base = System(chains.without(system.evidence, loose))
     if not base.has_position:
@@ -79,7 +86,7 @@ def _by_chains(system, loose) -> Optimum | None:
     rows = np.eye(base.size)[np.r_[base.at["rotation"], base.at["position"], base.at["lens"]]]
     if not camera.spread.determined(rows):
         return None
-    ends = []
+    ends: list[Any] = []
     for start in chains.starts(system, base, camera):
         least = min((end.chi2 for end in ends), default=np.inf)
         near = minimise(system, start, most=6)
@@ -91,7 +98,7 @@ def _by_chains(system, loose) -> Optimum | None:
     return with_rival(system, best, ends)
 
 
-def warm_start(system, warm, own=False) -> Optimum | None:
+def warm_start(system: System, warm: dict[str, Any], own: bool = False) -> Optimum | None:
     """The optimum near an earlier fit (its JSON); None where that leads nowhere.
 
     `own`: the fit is this document's, so that however badly it fits, it is the answer.
@@ -141,13 +148,13 @@ def warm_start(system, warm, own=False) -> Optimum | None:
     return optimum if good else None
 
 
-def is_acceptable(system, optimum, most=ACCEPTABLE) -> bool:
+def is_acceptable(system: System, optimum: Optimum, most: float = ACCEPTABLE) -> bool:
     """Whether an optimum is taken without looking for another facing of the room."""
     freedom = max(system.row_count - system.size, 1)
     return optimum.chi2 / freedom < most
 
 
-def likely(system, optimum) -> float:
+def likely(system: System, optimum: Optimum) -> float:
     """The probability that chance alone makes a sum of squares as large as an optimum's."""
     return (
         chi2_tail(optimum.chi2, max(system.row_count - system.size, 1))
@@ -156,7 +163,7 @@ def likely(system, optimum) -> float:
     )
 
 
-def _by_facings(system) -> Optimum:
+def _by_facings(system: System) -> Optimum:
     best = _by_stages(system)
     if best is not None and likely(system, best) > SETTLED:
         return best
@@ -189,7 +196,7 @@ def _by_facings(system) -> Optimum:
     return best
 
 
-def _pursued(system, start, best: Optimum | None, **how) -> Optimum | None:
+def _pursued(system: System, start: State, best: Optimum | None, **how: Any) -> Optimum | None:
     """Where a start leads; only a short way where it comes nowhere near the best so far: wrong facings can take long to end."""
     if best is None:
         return minimise(system, start, **how)
@@ -201,7 +208,7 @@ def _pursued(system, start, best: Optimum | None, **how) -> Optimum | None:
     )
 
 
-def _by_stages(system) -> Optimum | None:
+def _by_stages(system: System) -> Optimum | None:
     """First the lens as simple as can be, then with its centre and its distortion freed: from far away they lead astray. None where they aren't free.
 
     Its bend, where lines of several points tell it whatever else may be, is there from the start.
@@ -222,7 +229,7 @@ def _by_stages(system) -> Optimum | None:
     return end
 
 
-def _only_one(system, quick) -> Optimum | None:
+def _only_one(system: System, quick: list[Optimum]) -> Optimum | None:
     """The best of many scattered tries. Raises Problem where others, seeing another room, explain the marks as well."""
     quick.sort(key=lambda optimum: optimum.chi2)
     hopeless = 1e3 * quick[0].chi2 + 100 * system.row_count if quick else 0.0
@@ -253,7 +260,7 @@ def _only_one(system, quick) -> Optimum | None:
     return found[0] if found else None
 
 
-def require_enough(system):
+def require_enough(system: System) -> None:
     """Raise Problem, in the artist's words, where there is too little evidence to start from."""
     axes = sorted(set(system.edge_axes.tolist()))
     placed = sum(system.held[index].all() for index in range(len(system.spots)))

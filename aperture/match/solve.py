@@ -1,6 +1,9 @@
 """Solve a match: the one way from a document to a fit, for the page, the command line and the tests alike."""
 
+from __future__ import annotations
+
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -28,7 +31,7 @@ EXPLAINING_SECONDS = 1.0
 class Fit:
     """`document`: the fit as match-document.md specifies, JSON-ready; `camera` is None where ok is false."""
 
-    document: dict
+    document: dict[str, Any]
     camera: Camera | None = None
 
     @property
@@ -38,7 +41,10 @@ class Fit:
 
 
 def solve(
-    document: dict, warm: dict | None = None, checked: bool = False, explain: bool = True
+    document: dict[str, Any],
+    warm: dict[str, Any] | None = None,
+    checked: bool = False,
+    explain: bool = True,
 ) -> Fit:
     """Fit a camera to a match document.
 
@@ -65,7 +71,10 @@ def solve(
 
 
 def find(
-    document: dict, warm: dict | None = None, checked: bool = False, own: bool = False
+    document: dict[str, Any],
+    warm: dict[str, Any] | None = None,
+    checked: bool = False,
+    own: bool = False,
 ) -> tuple[System, Optimum]:
     """The equations of a match document and where they are met best, for `solve` and for what else is asked of a fit.
 
@@ -85,7 +94,7 @@ def find(
     return system, found
 
 
-def camera_of(fit: dict, document: dict) -> Camera:
+def camera_of(fit: dict[str, Any], document: dict[str, Any]) -> Camera:
     """The camera of a fit's JSON. `document` is the match document it came from. Raises Problem where the fit isn't ok."""
     if not fit.get("ok"):
         raise Problem(fit.get("problem", "There is no fit."))
@@ -105,7 +114,7 @@ def camera_of(fit: dict, document: dict) -> Camera:
     return Camera(grid, lens, np.nan_to_num(pose))
 
 
-def _require_some(evidence: Evidence):
+def _require_some(evidence: Evidence) -> None:
     if not (evidence.edges or evidence.bows or evidence.spots):
         raise Problem(
             "Nothing is marked on the plate yet. Draw edges that run across, up or along the place, two or more of each of two axes."
@@ -169,7 +178,7 @@ def _judge(system: System, optimum: Optimum, explain: bool, cut_short: bool) -> 
         return Fit(*report.write(system, optimum, explain, cut_short))
 
 
-def _focal_sentence(system, lens) -> str:
+def _focal_sentence(system: System, lens: Lens) -> str:
     if len(system.free_lens) > 1:
         return (
             "More of the lens is left free than these marks can determine: set the principal point to the centre and the distortion to none, "

@@ -5,14 +5,18 @@ says which. Its residuals are the distances, in the picture, of its drawn points
 lines stay straight, to first order of the residual where the lens bends them (Sampson 1982). A bow's normal is free both ways.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.geometry.rotation import exponential
 from aperture.lens.lens import Lens
-from aperture.match.evidence import Edge, Evidence, Spot
+from aperture.match.evidence import Evidence
 from aperture.match.facts import AXES, Fact
 
 # For an edge along axis i: the two world axes that span its normal.
@@ -27,20 +31,20 @@ class State:
     bow_normals: (B, 3) unit, camera space; values: (V,) metres, the unknown coordinates of spots.
     """
 
-    rotation: np.ndarray
-    position: np.ndarray
+    rotation: Array
+    position: Array
     lens: Lens
-    angles: np.ndarray
-    bow_normals: np.ndarray
-    values: np.ndarray
+    angles: Array
+    bow_normals: Array
+    values: Array
 
 
 @dataclass(frozen=True, eq=False)
 class Block:
     """One piece of evidence and the indices of its rows; of a spot, the two in the picture come first, then those of its known place."""
 
-    item: Edge | Spot | Fact
-    rows: np.ndarray
+    item: Any  # Edge, Spot or Fact, as `is_fact` and the kind of block say
+    rows: Array
 
     @property
     def id(self) -> str:
@@ -56,7 +60,7 @@ class Block:
 class System:
     """The layout of parameters and residuals for one Evidence; evaluates states."""
 
-    def __init__(self, evidence: Evidence):
+    def __init__(self, evidence: Evidence) -> None:
         self.evidence = evidence
         self.grid = evidence.grid
         self.px_linear = self.grid.px_linear
@@ -83,7 +87,7 @@ class System:
         self._lay_out_parameters()
         self._lay_out_rows()
 
-    def _lay_out_spots(self):
+    def _lay_out_spots(self) -> None:
         evidence = self.evidence
         linked = {end for length in evidence.lengths for end in (length.start, length.end)} | {
             id_ for _, ids in evidence.shared for id_ in ids
@@ -100,7 +104,7 @@ class System:
             (index, axis): (index, axis) for index in range(len(self.spots)) for axis in range(3)
         }
 
-        def root(slot):
+        def root(slot: tuple[int, int]) -> tuple[int, int]:
             while parent[slot] != slot:
                 slot = parent[slot]
             return slot
@@ -114,9 +118,11 @@ class System:
         for axis, ids in evidence.shared:
             for id_ in ids[1:]:
                 parent[root((self.spot_index[id_], axis))] = root((self.spot_index[ids[0]], axis))
-        known, guesses, self.priors = {}, {}, []
+        known: dict[Any, Any] = {}
+        guesses: dict[Any, Any] = {}
+        self.priors = []
         for index, spot in enumerate(self.spots):
-            for axis in np.flatnonzero(np.isfinite(spot.world)):
+            for axis in np.flatnonzero(np.isfinite(spot.world)).tolist():
                 slot = root((index, int(axis)))
                 if spot.world_sigma > 0:  # surveyed: an unknown with a measured place
                     guesses.setdefault(slot, spot.world[axis])
@@ -149,7 +155,7 @@ class System:
         self.value_count = len(unknown)
         self.placed = [index for index in range(len(self.spots)) if self.held[index].any()]
 
-    def _lay_out_parameters(self):
+    def _lay_out_parameters(self) -> None:
         sizes = (
             ("rotation", 3),
             ("position", 3 if self.has_position else 0),
@@ -164,7 +170,7 @@ class System:
             start += size
         self.size = start
 
-    def _lay_out_rows(self):
+    def _lay_out_rows(self) -> None:
         evidence, self.blocks = self.evidence, []
         for index, edge in enumerate(evidence.edges + evidence.bows):
             self.blocks.append(
@@ -172,7 +178,7 @@ class System:
             )
         row = int(self.line_starts[-1])
         self.prior_start = row + 2 * len(self.spots)
-        own = {}
+        own: dict[Any, Any] = {}
         for number, prior in enumerate(self.priors):
             own.setdefault(prior[0], []).append(self.prior_start + number)
         for index, spot in enumerate(self.spots):
@@ -200,7 +206,7 @@ class System:
             tuple(evidence.coefficients),
         )
 
-    def normals(self, state: State) -> np.ndarray:
+    def normals(self, state: State) -> Array:
         """(E + B, 3) unit normals, in camera space, of the planes through the camera that hold the edges and bows."""
         pairs = _ACROSS_AXIS[self.edge_axes]
         world = (
@@ -209,17 +215,17 @@ class System:
         )
         return np.concatenate([world @ state.rotation, state.bow_normals])
 
-    def points(self, state: State) -> np.ndarray:
+    def points(self, state: State) -> Array:
         """(S, 3) metres, the spots in play."""
         return self.points_at(state.values)
 
-    def points_at(self, values) -> np.ndarray:
+    def points_at(self, values: Array) -> Array:
         """(S, 3) metres, the spots in play for the unknown coordinates `values` (V,)."""
         if not self.value_count:
             return self.known
         return np.where(self.variable >= 0, values[np.maximum(self.variable, 0)], self.known)
 
-    def distance_row(self, state: State) -> np.ndarray:
+    def distance_row(self, state: State) -> Array:
         """(size,) half the derivative of the squared distance from camera to first placed spot."""
         first = self.placed[0]
         away = state.position - self.points(state)[first]
@@ -229,7 +235,7 @@ class System:
             row[self.at["values"].start + self.variable[first, axis]] -= away[axis]
         return row
 
-    def plane_normals(self, rays) -> np.ndarray:
+    def plane_normals(self, rays: Array) -> Array:
         """(E, 3) normals of the planes that the edges' unit rays lie in best, as long as the sine of the angle each edge spans."""
         count = len(self.evidence.edges)
         starts = self.line_starts[: count + 1]
@@ -241,7 +247,7 @@ class System:
             )
         return normals
 
-    def line_up_normals(self, rotation, lens) -> tuple[np.ndarray, np.ndarray]:
+    def line_up_normals(self, rotation: Array, lens: Lens) -> tuple[Array, Array]:
         """The edges' angles (E,) and bows' normals (B, 3) that fit the drawn points best, pose and lens given."""
         rays = lens.rays(self.line_mm)
         rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
@@ -257,14 +263,20 @@ class System:
         )
         a, b = parts.T
 
-        def total(values):
+        def total(values: Array) -> Array:
             return np.bincount(of, values, edge_count)
 
         angles = 0.5 * np.arctan2(2 * total(a * b), total(a * a) - total(b * b)) + np.pi / 2
         bows = _thinnest(np.nan_to_num(rays), self.line_starts[edge_count:])
         return angles, bows
 
-    def state(self, rotation, lens, position=None, values=None) -> State:
+    def state(
+        self,
+        rotation: Array,
+        lens: Lens,
+        position: Array | None = None,
+        values: Array | None = None,
+    ) -> State:
         """A state whose edges and bows are lined up with the drawn points."""
         angles, bows = self.line_up_normals(rotation, lens)
         return State(
@@ -276,7 +288,7 @@ class System:
             np.zeros(self.value_count) if values is None else values,
         )
 
-    def state_like(self, source: "System", state: State) -> State:
+    def state_like(self, source: System, state: State) -> State:
         """The camera and places of another system's state, for one with more or fewer marks."""
         points, values = source.points(state), np.zeros(self.value_count)
         for index, axis in zip(*np.nonzero(self.variable >= 0)):
@@ -285,7 +297,7 @@ class System:
             values[self.variable[index, axis]] = place
         return self.state(state.rotation, state.lens, state.position, values)
 
-    def moved(self, state: State, step) -> State:
+    def moved(self, state: State, step: Array) -> State:
         """The state after a step (size,): rotations turn in camera space, bow normals on their sphere."""
         at, bows = self.at, state.bow_normals
         if len(bows):
@@ -308,7 +320,7 @@ class System:
 
     # Residuals --------------------------------------------------------------------------------------------------------
 
-    def evaluate(self, state: State) -> tuple[np.ndarray, np.ndarray]:
+    def evaluate(self, state: State) -> tuple[Array, Array]:
         """Weighted residuals (M,) and their Jacobian (M, size). Residuals are NaN where a spot is behind the camera."""
         r, jac = np.empty(self.row_count), np.zeros((self.row_count, self.size))
         at = self.at
@@ -339,12 +351,12 @@ class System:
                 jac[row + 2 * spot + side, column] = by_world[spot, side, axis]
         if self.priors:
             spot, axis, metres, sigma = self.prior_columns
-            rows = np.arange(self.prior_start, self.fact_start)
-            r[rows] = (points[spot, axis] - metres) / sigma
+            prior_rows = np.arange(self.prior_start, self.fact_start)
+            r[prior_rows] = (points[spot, axis] - metres) / sigma
             # A surveyed coordinate that is shared with an exactly known spot isn't an unknown.
             slot = self.variable[spot, axis]
             free = slot >= 0
-            jac[rows[free], at["values"].start + slot[free]] = 1 / sigma[free]
+            jac[prior_rows[free], at["values"].start + slot[free]] = 1 / sigma[free]
         for row, fact in enumerate(self.evidence.facts, self.fact_start):
             value = fact.value(self, state, points)
             r[row] = (value - fact.wanted(value)) / fact.plus_minus
@@ -352,7 +364,7 @@ class System:
             jac[row] /= fact.plus_minus
         return r, jac
 
-    def edge_residuals(self, state: State) -> np.ndarray:
+    def edge_residuals(self, state: State) -> Array:
         """The weighted residuals of the edges' points alone; NaN where the lens forms no picture."""
         n = self.normals(state)[self.line_of_point]
         rays, by_mm, _, _ = state.lens.ray_derivatives(self.line_mm)
@@ -362,7 +374,7 @@ class System:
         )
         return r[: self.line_starts[len(self.evidence.edges)]]
 
-    def _line_rows(self, state, r, jac):
+    def _line_rows(self, state: State, r: Array, jac: Array) -> None:
         at, rows = self.at, slice(0, len(self.line_points))
         normals = self.normals(state)
         n = normals[self.line_of_point]
@@ -409,7 +421,7 @@ class System:
                 )
 
 
-def _thinnest(rays, starts) -> np.ndarray:
+def _thinnest(rays: Array, starts: Array) -> Array:
     """(L, 3) for each run of unit rays, from one of `starts` (L + 1,) to the next, the direction in which they extend least."""
     if len(starts) < 2:
         return np.zeros((0, 3))
@@ -421,7 +433,7 @@ def _thinnest(rays, starts) -> np.ndarray:
     return np.linalg.eigh(products)[1][:, :, 0]
 
 
-def _cross(a, b) -> np.ndarray:
+def _cross(a: Array, b: Array) -> Array:
     """Cross products along the last axis; several times quicker on small arrays than NumPy's general one."""
     a, b = np.broadcast_arrays(a, b)
     out = np.empty(a.shape)
@@ -431,7 +443,7 @@ def _cross(a, b) -> np.ndarray:
     return out
 
 
-def _tangents(normals) -> np.ndarray:
+def _tangents(normals: Array) -> Array:
     """(B, 2, 3) two unit vectors perpendicular to each normal."""
     helper = np.where((np.abs(normals[:, :1]) < 0.7), [[1.0, 0, 0]], [[0, 1.0, 0]])
     first = _cross(normals, helper)

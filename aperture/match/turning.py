@@ -5,16 +5,20 @@ edges and plumb lengths. All functions take a match document (or a shot's state,
 parts) and return what changes of it; nothing is changed in place.
 """
 
+from __future__ import annotations
+
 import math
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.geometry.rotation import angles_from_rotation, rotation_from_angles
 from aperture.match.facts import AXES
 
 
-def quarter_turn(axis: str, quarters: int = 1) -> np.ndarray:
+def quarter_turn(axis: str, quarters: int = 1) -> Array:
     """(3, 3) rotation by quarter turns about a world axis, anticlockwise seen from its tip."""
     index = AXES.index(axis)
     after, then = (index + 1) % 3, (index + 2) % 3
@@ -24,7 +28,7 @@ def quarter_turn(axis: str, quarters: int = 1) -> np.ndarray:
     return np.round(np.linalg.matrix_power(turn, quarters % 4))
 
 
-def swapped(marks: list[dict], first: str, second: str) -> list[dict]:
+def swapped(marks: list[dict[str, Any]], first: str, second: str) -> list[dict[str, Any]]:
     """Marks whose edges of two axes have changed places; nothing else moves."""
     other = {first: second, second: first}
     return [
@@ -33,7 +37,7 @@ def swapped(marks: list[dict], first: str, second: str) -> list[dict]:
     ]
 
 
-def turned(document: dict, turn, shift=(0.0, 0.0, 0.0)) -> dict:
+def turned(document: dict[str, Any], turn: Any, shift: Any = (0.0, 0.0, 0.0)) -> dict[str, Any]:
     """Marks, facts, planes and survey after the world is turned, then shifted.
 
     Parameters
@@ -62,7 +66,7 @@ def turned(document: dict, turn, shift=(0.0, 0.0, 0.0)) -> dict:
     }
 
 
-def floor_from(axis: str, metres: float) -> tuple[np.ndarray, np.ndarray]:
+def floor_from(axis: str, metres: float) -> tuple[Array, Array]:
     """The turn (3, 3) and shift (3,) after which a plane across `axis` at `metres` is the floor."""
     turn = {
         "up": np.eye(3),
@@ -72,14 +76,14 @@ def floor_from(axis: str, metres: float) -> tuple[np.ndarray, np.ndarray]:
     return turn, np.array([0.0, -metres, 0.0])
 
 
-def _new_axis(axis: str, turn) -> tuple[str, float]:
+def _new_axis(axis: str, turn: Any) -> tuple[str, float]:
     """What a world axis becomes, and its sign."""
     column = turn[:, AXES.index(axis)]
     index = int(np.abs(column).argmax())
     return AXES[index], float(np.sign(column[index]))
 
 
-def _turned_point(world, turn, shift) -> list:
+def _turned_point(world: Any, turn: Any, shift: Any) -> list[Any]:
     """Coordinates, None where not known, after the turn and the shift."""
     out = [None, None, None]
     for index, value in enumerate(world):
@@ -90,7 +94,7 @@ def _turned_point(world, turn, shift) -> list:
     return out
 
 
-def _turned_mark(mark: dict, turn, shift) -> dict:
+def _turned_mark(mark: dict[str, Any], turn: Any, shift: Any) -> dict[str, Any]:
     if mark["kind"] == "edge":
         return mark | {"axis": _new_axis(mark["axis"], turn)[0]}
     if mark["kind"] == "spot" and mark.get("world"):
@@ -98,7 +102,7 @@ def _turned_mark(mark: dict, turn, shift) -> dict:
     return mark
 
 
-def _turned_plane(plane: dict, turn, shift) -> dict:
+def _turned_plane(plane: dict[str, Any], turn: Any, shift: Any) -> dict[str, Any]:
     axis, sign = _new_axis(plane["axis"], turn)
     metres = plane["metres"]
     if metres is not None:
@@ -106,7 +110,7 @@ def _turned_plane(plane: dict, turn, shift) -> dict:
     return plane | {"axis": axis, "metres": metres}
 
 
-def _turned_fact(fact: dict, turn, shift, upright: bool) -> dict:
+def _turned_fact(fact: dict[str, Any], turn: Any, shift: Any, upright: bool) -> dict[str, Any]:
     kind = fact["kind"]
     if kind == "length" and "along" in fact:
         return fact | {"along": _new_axis(fact["along"], turn)[0]}
@@ -126,6 +130,6 @@ def _turned_fact(fact: dict, turn, shift, upright: bool) -> dict:
     return fact
 
 
-def _belongs(fact: dict, what: str) -> str:
+def _belongs(fact: dict[str, Any], what: str) -> str:
     name = fact.get("name") or f"The camera's {what}"
     return f"“{name}” is measured from the floor as it is: remove it before another is chosen."

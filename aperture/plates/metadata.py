@@ -3,9 +3,12 @@
 Cameras and programs write nonsense into these fields; every one is read by itself, and what can't be read is left out and counted.
 """
 
+from __future__ import annotations
+
 import math
 import re
 from dataclasses import asdict, dataclass, fields
+from typing import Any
 
 LONGEST_TEXT = 120
 
@@ -31,7 +34,7 @@ class Metadata:
     file_width: int | None = None
     file_height: int | None = None
 
-    def as_dict(self) -> dict:
+    def as_dict(self) -> dict[str, Any]:
         """JSON-ready, without what isn't known."""
         return {key: value for key, value in asdict(self).items() if value is not None}
 
@@ -71,17 +74,17 @@ _RANGES = {
 }
 
 
-def from_exif(tags: dict) -> tuple[Metadata, int]:
+def from_exif(tags: dict[int, Any]) -> tuple[Metadata, int]:
     """Metadata from EXIF values by tag number (any IFD), and how many fields were there but unreadable."""
     return _collect({name: tags[number] for name, number in _EXIF.items() if number in tags})
 
 
-def from_openexr(header: dict) -> tuple[Metadata, int]:
+def from_openexr(header: dict[str, Any]) -> tuple[Metadata, int]:
     """Metadata from an OpenEXR header's standard attributes, and how many were there but unreadable."""
     return _collect({name: header[key] for name, key in _OPENEXR.items() if key in header})
 
 
-def _collect(found: dict) -> tuple[Metadata, int]:
+def _collect(found: dict[str, Any]) -> tuple[Metadata, int]:
     values, spoiled = {}, 0
     for field in fields(Metadata):
         if field.name not in found:
@@ -96,7 +99,7 @@ def _collect(found: dict) -> tuple[Metadata, int]:
     return Metadata(**values), spoiled
 
 
-def _number(raw, name):
+def _number(raw: float, name: str) -> float:
     if isinstance(raw, (tuple, list)):
         if len(raw) == 2 and all(isinstance(part, int) for part in raw) and name != "iso":
             raw = raw[0] / raw[1]  # a rational as two integers
@@ -111,7 +114,7 @@ def _number(raw, name):
     return round(value, 9)
 
 
-def _text(raw, name):
+def _text(raw: str, name: str) -> str:
     if isinstance(raw, bytes):
         raw = raw[:4096].decode("utf-8", "replace")
     text = re.sub(r"[\x00-\x1f\x7f\ufffd]+", " ", str(raw)[:4096]).strip()
@@ -120,7 +123,7 @@ def _text(raw, name):
     return text[:LONGEST_TEXT] or None
 
 
-def _date(raw, name):
+def _date(raw: str, name: str) -> str:
     text = _text(raw, name) or ""
     match = re.match(r"(\d{4})[:-](\d\d)[:-](\d\d)[ T](\d\d):(\d\d):(\d\d)", text)
     if not match:
@@ -130,14 +133,14 @@ def _date(raw, name):
     return "{}-{}-{} {}:{}:{}".format(*match.groups())
 
 
-def _orientation(raw, name):
+def _orientation(raw: int, name: str) -> int:
     value = int(raw[0] if isinstance(raw, (tuple, list)) else raw)
     if not 1 <= value <= 8:
         raise ValueError(name)
     return value
 
 
-def _pixels(raw, name):
+def _pixels(raw: Any, name: Any) -> Any:
     value = _number(raw, name)
     return None if value is None else int(value)
 

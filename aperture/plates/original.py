@@ -1,5 +1,9 @@
 """What became of the camera's own picture on the way to the plate: crops, resizes, a turn."""
 
+from __future__ import annotations
+
+from typing import Any
+
 # A resize rounds to whole pixels, and programs differ by one more.
 ROUNDING_PX = 1.5
 
@@ -19,7 +23,7 @@ def explain(original: tuple[int, int], picture: tuple[int, int]) -> str:
     return opening + _steps(original, picture)
 
 
-def _steps(original, picture) -> str:
+def _steps(original: Any, picture: Any) -> str:
     across, down = picture[0] / original[0], picture[1] / original[1]
     share = max(across, down)
     whole = original[0] * share, original[1] * share

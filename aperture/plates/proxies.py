@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.plates.colour import encode_srgb
 from aperture.plates.reading import Picture
 
@@ -21,7 +22,7 @@ def sha256_of(path: Path) -> str:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 
-def display_bytes(pixels: np.ndarray, linear: bool) -> np.ndarray:
+def display_bytes(pixels: Array, linear: bool) -> Array:
     """(…, 3) uint8 sRGB display values of uint8, uint16 or linear float pixels."""
     if pixels.dtype == np.uint8:
         return pixels

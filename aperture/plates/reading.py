@@ -1,10 +1,14 @@
 """Read one picture: JPEG, PNG (8, 16 bit), TIFF (8, 16 bit, float), OpenEXR (half, float)."""
 
+from __future__ import annotations
+
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.plates.metadata import Metadata, from_exif, from_openexr
 
@@ -23,7 +27,7 @@ class Picture:
     """pixels: (height, width, 3), uint8 or uint16 display values, or float16/32 linear light; upright. notes: what was changed, in sentences."""
 
     kind: str
-    pixels: np.ndarray
+    pixels: Array
     linear: bool
     depth: str
     metadata: Metadata
@@ -94,12 +98,12 @@ def read_picture(path: Path, name: str | None = None) -> Picture:
     return picture
 
 
-def _brief(error) -> str:
+def _brief(error: Any) -> str:
     text = " ".join(str(error).split()) or type(error).__name__
     return text[:80]
 
 
-def _check_size(width, height, name):
+def _check_size(width: int, height: int, name: str) -> None:
     if width < 1 or height < 1:
         raise Problem(f"“{name}” has no pixels.")
     if width * height > MOST_PIXELS:
@@ -108,7 +112,15 @@ def _check_size(width, height, name):
         )
 
 
-def _finish(kind, pixels, name, metadata, spoiled, notes, linear=False):
+def _finish(
+    kind: str,
+    pixels: Array,
+    name: str,
+    metadata: Metadata,
+    spoiled: int,
+    notes: list[Any],
+    linear: bool = False,
+) -> Picture:
     notes = list(notes)
     if pixels.ndim == 2:
         pixels = np.repeat(pixels[:, :, None], 3, axis=2)
@@ -135,7 +147,7 @@ def _finish(kind, pixels, name, metadata, spoiled, notes, linear=False):
     return Picture(kind, pixels, linear, depth, metadata, tuple(notes))
 
 
-def upright(pixels: np.ndarray, orientation: int) -> np.ndarray:
+def upright(pixels: Array, orientation: int) -> Array:
     """The pixels as they should be seen, by EXIF's orientation 1 … 8."""
     if orientation in (5, 6, 7, 8):
         pixels = pixels.transpose(1, 0, 2)
@@ -146,7 +158,7 @@ def upright(pixels: np.ndarray, orientation: int) -> np.ndarray:
     return pixels
 
 
-def _pillow_metadata(image) -> tuple[Metadata, int]:
+def _pillow_metadata(image: Any) -> tuple[Metadata, int]:
     """Never raises: metadata can be anything, and a picture is a picture without it."""
     try:
         raw = image.info.get("exif", b"")
@@ -158,7 +170,7 @@ def _pillow_metadata(image) -> tuple[Metadata, int]:
         return Metadata(), 1
 
 
-def _open_pillow(path, name):
+def _open_pillow(path: Path, name: str) -> Any:
     from PIL import Image, UnidentifiedImageError
 
     Image.MAX_IMAGE_PIXELS = None  # our own limit speaks a sentence
@@ -172,7 +184,7 @@ def _open_pillow(path, name):
     return image
 
 
-def _read_pillow(path, name, kind):
+def _read_pillow(path: Path, name: str, kind: str) -> Picture:
     with _open_pillow(path, name) as image:
         metadata, spoiled = _pillow_metadata(image)
         notes = []
@@ -188,7 +200,7 @@ def _read_pillow(path, name, kind):
     return _finish(kind, pixels, name, metadata, spoiled, notes)
 
 
-def _read_png(path, name, kind):
+def _read_png(path: Any, name: Any, kind: Any) -> Any:
     with open(path, "rb") as file:
         bit_depth = file.read(25)[24:25]
     if bit_depth != b"\x10":
@@ -203,10 +215,10 @@ def _read_png(path, name, kind):
         pixels = cv2.cvtColor(
             pixels, cv2.COLOR_BGRA2RGBA if pixels.shape[2] == 4 else cv2.COLOR_BGR2RGB
         )
-    return _finish(kind, pixels, name, metadata, spoiled, ())
+    return _finish(kind, pixels, name, metadata, spoiled, [])
 
 
-def _read_tiff(path, name, kind):
+def _read_tiff(path: Any, name: Any, kind: Any) -> Any:
     import tifffile
 
     with tifffile.TiffFile(path) as file:
@@ -219,7 +231,7 @@ def _read_tiff(path, name, kind):
             raise Problem(
                 f"“{name}” is cut short: pixels are missing from its end. Export it again."
             )
-        tags = {}
+        tags: dict[Any, Any] = {}
         for tag in page.tags.values():
             try:
                 tags |= _exif_by_number(tag.value) if tag.code == 0x8769 else {tag.code: tag.value}
@@ -251,7 +263,7 @@ def _read_tiff(path, name, kind):
     return _finish(kind, pixels, name, metadata, spoiled, notes, linear=pixels.dtype.kind == "f")
 
 
-def _exif_by_number(named):
+def _exif_by_number(named: Any) -> Any:
     from PIL.ExifTags import Base
 
     numbers = {tag.name: tag.value for tag in Base} | {
@@ -265,7 +277,7 @@ def _exif_by_number(named):
     )
 
 
-def _read_exr(path, name, kind):
+def _read_exr(path: Any, name: Any, kind: Any) -> Any:
     import OpenEXR
 
     header = OpenEXR.File(str(path), header_only=True).header()

@@ -2,13 +2,14 @@
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.gates.chain import straight
 
 STEP = 8
 
 
-def straighten_map(camera: Camera, size: tuple[int, int]) -> tuple[np.ndarray, np.ndarray]:
+def straighten_map(camera: Camera, size: tuple[int, int]) -> tuple[Array, Array]:
     """For OpenCV's remap: two (height, width) float32 arrays, where in a bent picture of `size` px each pixel of the straight one lies.
 
     Both pictures cover the camera's grid. Computed on a raster of STEP px and interpolated between: the maps are smooth. What the lens
@@ -26,10 +27,12 @@ def straighten_map(camera: Camera, size: tuple[int, int]) -> tuple[np.ndarray, n
     bent = (
         camera.grid.to_px(camera.lens.project(rays)) / scale - 0.5
     )  # OpenCV counts from the first pixel's centre
-    bent = np.where(np.isfinite(bent), bent, -1e6).astype(np.float32).reshape(*x.shape, 2)
+    outside = -1e6  # px; cv2.remap leaves it empty
+    bent_px = np.where(np.isfinite(bent), bent, outside).astype(np.float32)
+    at = bent_px.reshape(*x.shape, 2)
     # The coarse map's sample (i, j) belongs to the pixel (STEP i, STEP j).
     at_x, at_y = np.meshgrid(
         np.arange(width, dtype=np.float32) / STEP, np.arange(height, dtype=np.float32) / STEP
     )
-    fine = cv2.remap(bent, at_x, at_y, cv2.INTER_LINEAR)
+    fine = cv2.remap(at, at_x, at_y, cv2.INTER_LINEAR)
     return np.ascontiguousarray(fine[..., 0]), np.ascontiguousarray(fine[..., 1])

@@ -3,10 +3,15 @@
 Porter, T. & Duff, T., "Compositing digital images", SIGGRAPH 1984: A over B is A + (1 − αA) B, for colours multiplied by their alpha.
 """
 
+from __future__ import annotations
+
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.plates.colour import encode_srgb
 
 KINDS = {
@@ -17,12 +22,12 @@ KINDS = {
 }
 
 
-def over(front, back) -> np.ndarray:
+def over(front: Array, back: Array) -> Array:
     """(H, W, 4) of two such, premultiplied, linear."""
     return front + (1 - front[..., 3:]) * back
 
 
-def composite(kind: str, plate, render, shadow=None) -> np.ndarray:
+def composite(kind: str, plate: Array, render: Array, shadow: Any = None) -> Array:
     """(H, W, 3) linear, one of KINDS, of a plate (H, W, 3), a premultiplied render (H, W, 4) and the share of light that it takes away (H, W)."""
     if kind == "plate":
         return plate
@@ -34,7 +39,9 @@ def composite(kind: str, plate, render, shadow=None) -> np.ndarray:
     return np.abs(whole - plate) if kind == "difference" else whole
 
 
-def write_png(path: Path, linear, lines=(), font: Path | None = None) -> None:
+def write_png(
+    path: Path, linear: Array, lines: Sequence[str] = (), font: Path | None = None
+) -> None:
     """8-bit sRGB, with lines of words on a dark strip along its foot."""
     from PIL import Image, ImageDraw, ImageFont
 
@@ -43,7 +50,7 @@ def write_png(path: Path, linear, lines=(), font: Path | None = None) -> None:
     )
     if lines:
         size = max(11, round(picture.height / 54))
-        face = ImageFont.truetype(str(font), size) if font else ImageFont.load_default(size)
+        face: Any = ImageFont.truetype(str(font), size) if font else ImageFont.load_default(size)
         if font:
             face.set_variation_by_axes([500])
         width = picture.width - size
@@ -62,7 +69,7 @@ def write_png(path: Path, linear, lines=(), font: Path | None = None) -> None:
     picture.save(path, compress_level=4)
 
 
-def _fitted(line, face, width) -> list[str]:
+def _fitted(line: str, face: Any, width: int) -> list[str]:
     """The line in rows that fit."""
     rows = [""]
     for word in line.split(" "):

@@ -4,14 +4,18 @@ A matched camera describes the plate as it is: turned, flipped, desqueezed. A re
 it again. What was rendered for another grid of the gate chain, or by a program that knows no distortion, must be brought to the plate.
 """
 
+from __future__ import annotations
+
 from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import pairwise, product
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
-from aperture.gates.chain import Chain, bends, straight
+from aperture.gates.chain import Chain, Stage, bends, straight
 from aperture.gates.steps import FLIPS, TURNS
 
 AGREES = (
@@ -36,7 +40,7 @@ class Correction:
     about: str
     ways: tuple[int, ...]
     of_plate: bool
-    apply: Callable
+    apply: Callable[..., Any]
     fine: bool = False
 
 
@@ -49,7 +53,7 @@ class Target:
     name: str
     width: int
     height: int
-    to_plate: Callable
+    to_plate: Callable[..., Any]
     straight: bool = False
 
 
@@ -73,105 +77,85 @@ def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correctio
     """The corrections of a plate: those in its chain, its lens's distortion, and the slips that are always possible."""
     out, flips = [], set()
     for before, stage in pairwise(chain.stages[: chain.plate + 1] if chain else ()):
-        step = stage.step
-        if not step:
-            continue
-        if step["do"] == "turn":
-            quarters = step["quarters"]
-            out.append(
-                Correction(
-                    stage.key,
-                    "Turn",
-                    f"turned by {TURNS[quarters]}",
-                    (0, 1, -1) if quarters != 2 else (0, -1),
-                    True,
-                    lambda picture, way, quarters=quarters: np.rot90(picture, -quarters * way),
-                )
-            )
-        elif step["do"] == "flip":
-            flips.add(step["way"])
-            out.append(
-                Correction(
-                    stage.key,
-                    "Flip",
-                    f"flipped {FLIPS[step['way']]}",
-                    (0, -1),
-                    True,
-                    lambda picture, way, axis=FLIP_AXES[step["way"]]: np.flip(picture, axis),
-                )
-            )
-        elif step["do"] == "desqueeze":
-            by = step.get("by") or chain.squeeze
-            scale = (1.0, 1 / by) if step.get("keep") == "width" else (by, 1.0)
-            out.append(
-                Correction(
-                    stage.key,
-                    "Desqueeze",
-                    f"desqueezed by {by:g}",
-                    (0, 1, -1),
-                    True,
-                    lambda picture, way, scale=scale: _scaled(
-                        picture, scale[0] ** way, scale[1] ** way
-                    ),
-                )
-            )
-        elif step["do"] == "stabilise":
-            # In px of the plate, whatever the grid was that the step moved.
-            right, down = (
-                chain.plate_grid.px_linear
-                @ (np.array(before.grid.mm_from_px) - np.array(stage.grid.mm_from_px))[:, 2]
-            )
-            out.append(
-                Correction(
-                    stage.key,
-                    "Stabilise",
-                    f"stabilised by {right:+.4g}, {down:+.4g} px",
-                    (0, 1, -1),
-                    True,
-                    lambda picture, way, by=(right, down): _shifted(
-                        picture, by[0] * way, by[1] * way
-                    ),
-                    bool(np.hypot(right, down) < FINE_PX),
-                )
-            )
-        elif step["do"] == "straighten":
-            out.append(
-                Correction(
-                    stage.key,
-                    "Undistort",
-                    "freed of its lens’s distortion",
-                    (0,),
-                    True,
-                    lambda picture, way: picture,
-                )
-            )
+        if stage.step and stage.step["do"] in _OF_STEP:
+            out.append(_OF_STEP[stage.step["do"]](chain, before, stage))
+        if stage.step and stage.step["do"] == "flip":
+            flips.add(stage.step["way"])
     if camera is not None and bends(camera.lens):
-        out.append(
-            Correction(
-                "lens",
-                "Lens",
-                "bent by its lens",
-                (0, 1, -1),
-                True,
-                lambda picture, way: _bent(picture, camera, way),
-                True,
-            )
-        )
+
+        def bend(picture: Array, way: int) -> Array:
+            return _bent(picture, camera, way)
+
+        out.append(Correction("lens", "Lens", "bent by its lens", (0, 1, -1), True, bend, True))
     for way, says in (("upside-down", "upside down"), ("sides", "mirrored left to right")):
         if way not in flips:
-            out.append(
-                Correction(
-                    way,
-                    f"Flip, {FLIPS[way]}",
-                    says,
-                    (0, -1),
-                    False,
-                    lambda picture, _, axis=FLIP_AXES[way]: np.flip(picture, axis),
-                )
-            )
+            name = f"Flip, {FLIPS[way]}"
+            out.append(Correction(way, name, says, (0, -1), False, _flipping(way)))
     return out
 
 
+def _flipping(way: str) -> Callable[..., Any]:
+    def flip(picture: Array, _way: int) -> Array:
+        return np.flip(picture, FLIP_AXES[way])
+
+    return flip
+
+
+def _turn(chain: Chain, before: Stage, stage: Stage) -> Correction:
+    quarters = stage.step["quarters"]
+
+    def turn(picture: Array, way: int) -> Array:
+        return np.rot90(picture, -quarters * way)
+
+    ways = (0, 1, -1) if quarters != 2 else (0, -1)
+    return Correction(stage.key, "Turn", f"turned by {TURNS[quarters]}", ways, True, turn)
+
+
+def _flip(chain: Chain, before: Stage, stage: Stage) -> Correction:
+    way = stage.step["way"]
+    says = f"flipped {FLIPS[way]}"
+    return Correction(stage.key, "Flip", says, (0, -1), True, _flipping(way))
+
+
+def _desqueeze(chain: Chain, before: Stage, stage: Stage) -> Correction:
+    by = stage.step.get("by") or chain.squeeze
+    across, down = (1.0, 1 / by) if stage.step.get("keep") == "width" else (by, 1.0)
+
+    def desqueeze(picture: Array, way: int) -> Array:
+        return _scaled(picture, across**way, down**way)
+
+    says = f"desqueezed by {by:g}"
+    return Correction(stage.key, "Desqueeze", says, (0, 1, -1), True, desqueeze)
+
+
+def _stabilise(chain: Chain, before: Stage, stage: Stage) -> Correction:
+    # In px of the plate, whatever the grid was that the step moved.
+    moved_mm = np.array(before.grid.mm_from_px) - np.array(stage.grid.mm_from_px)
+    right, down = chain.plate_grid.px_linear @ moved_mm[:, 2]
+
+    def stabilise(picture: Array, way: int) -> Array:
+        return _shifted(picture, right * way, down * way)
+
+    says = f"stabilised by {right:+.4g}, {down:+.4g} px"
+    fine = bool(np.hypot(right, down) < FINE_PX)
+    return Correction(stage.key, "Stabilise", says, (0, 1, -1), True, stabilise, fine)
+
+
+def _straighten(chain: Chain, before: Stage, stage: Stage) -> Correction:
+    def leave(picture: Array, way: int) -> Array:
+        return picture
+
+    says = "freed of its lens’s distortion"
+    return Correction(stage.key, "Undistort", says, (0,), True, leave)
+
+
+_OF_STEP: dict[str, Callable[..., Correction]] = {
+    "turn": _turn,
+    "flip": _flip,
+    "desqueeze": _desqueeze,
+    "stabilise": _stabilise,
+    "straighten": _straighten,
+}
 FLIP_AXES = {"sides": 1, "upside-down": 0}
 
 
@@ -199,7 +183,9 @@ def targets_of(chain: Chain | None, width: int, height: int) -> list[Target]:
     return out
 
 
-def apply(picture, corrections: list[Correction], targets: list[Target], geometry: Geometry):
+def apply(
+    picture: Array, corrections: list[Correction], targets: list[Target], geometry: Geometry
+) -> Array | None:
     """The picture (H, W, C) on the plate; None where its size doesn't fit the grid."""
     target = next((one for one in targets if one.key == geometry.grid), targets[0])
     ways = geometry.ways
@@ -215,7 +201,7 @@ def apply(picture, corrections: list[Correction], targets: list[Target], geometr
 
 
 def recognise(
-    alpha, expected, corrections: list[Correction], targets: list[Target]
+    alpha: Array, expected: Array, corrections: list[Correction], targets: list[Target]
 ) -> Recognised | None:
     """The grid that a render with this alpha (H, W) was made for, and what must be done to it, so that it agrees best with the
     `expected` alpha (H, W) of the plate, fine corrections left aside; None where its size fits in no way.
@@ -254,7 +240,11 @@ def recognise(
 
 
 def refined(
-    alpha, expected, corrections: list[Correction], targets: list[Target], geometry: Geometry
+    alpha: Array,
+    expected: Array,
+    corrections: list[Correction],
+    targets: list[Target],
+    geometry: Geometry,
 ) -> Geometry:
     """The geometry with those ways of the fine corrections, one after the other, with which the outlines lie best."""
     from aperture.render import offsets
@@ -276,7 +266,7 @@ def refined(
     return geometry
 
 
-def overlap(alpha, expected) -> float:
+def overlap(alpha: Array, expected: Array) -> float:
     """What two alphas have in common, as a share of what either covers."""
     import cv2
 
@@ -310,7 +300,7 @@ def in_words(one: Correction, way: int, by_hand: bool = False, target: Target | 
     return f"{must} {'This one had been: that was taken back.' if way < 0 else 'This one was made for the grid before that: it was done.'}"
 
 
-def _scaled(picture, across, down):
+def _scaled(picture: Array, across: float, down: float) -> Array:
     import cv2
 
     size = max(1, round(picture.shape[1] * across)), max(1, round(picture.shape[0] * down))
@@ -324,12 +314,12 @@ def _scaled(picture, across, down):
     )
 
 
-def _shifted(picture, right, down):
+def _shifted(picture: Array, right: float, down: float) -> Array:
     high, wide = picture.shape[:2]
     return _resampled(picture, lambda at: at - (right, down), wide, high)
 
 
-def _bent(picture, camera, way):
+def _bent(picture: Array, camera: Camera, way: int) -> Array:
     """A straight picture bent as the camera's lens bends (1), or a bent one straightened (−1); at any size."""
     high, wide = picture.shape[:2]
     grid, old, new = camera.grid.resize(wide, high), straight(camera.lens), camera.lens
@@ -340,7 +330,7 @@ def _bent(picture, camera, way):
     )
 
 
-def _resampled(picture, lead, width, height):
+def _resampled(picture: Array, lead: Callable[..., Any], width: int, height: int) -> Array:
     """(height, width, C) of a picture, where `lead` (N, 2) px → (N, 2) px says which of its places each place shows; empty outside.
 
     Along whole pixels nothing is interpolated.
@@ -351,7 +341,8 @@ def _resampled(picture, lead, width, height):
     there = lead(corners)
     step = np.round(there[0])
     if np.isfinite(there).all() and np.abs(there - corners - step).max() < 1e-4:
-        return _cut(picture, *step.astype(int), width, height)
+        left, top = step.astype(int).tolist()
+        return _cut(picture, left, top, width, height)
     scale = np.abs(np.nan_to_num((there[1] - there[0])[0] / width)) or 1.0
     source, shrunk = picture, 1.0
     if (
@@ -388,7 +379,7 @@ def _resampled(picture, lead, width, height):
     return out
 
 
-def _cut(picture, left, top, width, height):
+def _cut(picture: Array, left: int, top: int, width: int, height: int) -> Array:
     out = np.zeros((height, width, picture.shape[2]), np.float32)
     x, y = max(-left, 0), max(-top, 0)
     part = picture[max(top, 0) : max(top + height, 0), max(left, 0) : max(left + width, 0)]
@@ -396,6 +387,6 @@ def _cut(picture, left, top, width, height):
     return out
 
 
-def _channels(made, picture):
+def _channels(made: Array, picture: Array) -> Array:
     """OpenCV drops the axis of a single channel."""
     return made[..., None] if made.ndim < picture.ndim else made

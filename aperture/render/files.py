@@ -3,10 +3,15 @@
 Layers are named after the OpenEXR convention: R, G, B, A for the beauty, `layer.channel` for the rest.
 """
 
+from __future__ import annotations
+
 import json
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.plates.colour import encode_srgb
 from aperture.render.passes import Render
 
@@ -15,12 +20,12 @@ CHANNELS = {"position": "XYZ", "normal": "XYZ", "lines": "YA", "reflection": "RG
 HALVES = ("beauty", "normal", "lines", "reflection", "occlusion", "shadow", "masks")
 
 
-def write_exr(path, render: Render) -> None:
+def write_exr(path: Path, render: Render) -> None:
     """All layers in one file, ZIP compressed: half floats where they are enough, else single. Raises OSError where it can't be written."""
     import OpenEXR
 
     header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
-    channels = {}
+    channels: dict[Any, Any] = {}
     for name, values in render.layers.items():
         values = values.astype(np.float16 if name in HALVES else np.float32)
         if name == "beauty":
@@ -53,7 +58,7 @@ def write_exr(path, render: Render) -> None:
             raise OSError(f"{error}".rstrip(".").rsplit(". ", 1)[-1]) from error
 
 
-def write_png(path, render: Render) -> None:
+def write_png(path: Path, render: Render) -> None:
     """The beauty: 8-bit sRGB PNG, alpha not premultiplied (PNG, ISO/IEC 15948, clause 6.2)."""
     from PIL import Image
 
@@ -63,7 +68,7 @@ def write_png(path, render: Render) -> None:
     Image.fromarray((values * 255 + 0.5).astype(np.uint8), "RGBA").save(path, compress_level=4)
 
 
-def write_grey(path, values) -> None:
+def write_grey(path: Path, values: Array) -> None:
     """A share from 0 to 1, (H, W), as an 8-bit PNG, not gamma-encoded."""
     from PIL import Image
 
@@ -72,13 +77,13 @@ def write_grey(path, values) -> None:
     )
 
 
-def write_looks(folder, render: Render) -> list[tuple[str, str]]:
+def write_looks(folder: Path, render: Render) -> list[tuple[str, str]]:
     """A PNG to look at for every layer but the beauty, in `folder`; (file name, what it is) of each."""
     from PIL import Image
 
     out, layers = [], render.layers
 
-    def rgb(name, values, about):
+    def rgb(name: Any, values: Any, about: Any) -> None:
         Image.fromarray((np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8), "RGB").save(
             folder / f"{name}.png", compress_level=4
         )
@@ -142,7 +147,7 @@ def write_looks(folder, render: Render) -> list[tuple[str, str]]:
     return out
 
 
-def near_to_far(depth) -> tuple[np.ndarray, tuple[float, float]]:
+def near_to_far(depth: Any) -> tuple[Array, tuple[float, float]]:
     """Depth (H, W) as 1 at the nearest to 0 at the farthest thing and beyond, and those two in metres."""
     there = np.isfinite(depth)
     if not there.any():
@@ -170,7 +175,7 @@ def identity_of(name: str) -> tuple[int, np.float32]:
     return bits, np.array([bits], np.uint32).view(np.float32)[0]
 
 
-def cryptomatte(masks, names) -> tuple[np.ndarray, dict[str, str]]:
+def cryptomatte(masks: Any, names: Any) -> tuple[Array, dict[str, str]]:
     """(H, W, RANKS, 2) float32 of identity and cover, the largest cover first, and the header's entries that say whose they are."""
     import mmh3
 
@@ -195,7 +200,7 @@ def cryptomatte(masks, names) -> tuple[np.ndarray, dict[str, str]]:
     }
 
 
-def _once(names) -> list[str]:
+def _once(names: Any) -> list[str]:
     """Each name once: the second of the same name is counted."""
     out: list[str] = []
     for name in names:

@@ -3,9 +3,13 @@
 Both pictures are averaged over pixels, so across a clean edge the difference of their sums is the distance between the two edges.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass
 
 import numpy as np
+
+from aperture.arrays import Array
 
 REACH = 6  # px to each side of an outline that are looked at
 STEP = 0.25
@@ -30,14 +34,14 @@ class Offsets:
     picture's corner, `corner` px from its middle.
     """
 
-    at: np.ndarray
-    normal: np.ndarray
-    off: np.ndarray
-    shift: np.ndarray
+    at: Array
+    normal: Array
+    off: Array
+    shift: Array
     scale: float
     rotation: float
-    rest: np.ndarray
-    plus_minus: np.ndarray
+    rest: Array
+    plus_minus: Array
     corner: float
 
     @property
@@ -51,7 +55,7 @@ class Offsets:
         return float(np.percentile(np.abs(self.off), 95))
 
 
-def measure(alpha, expected) -> Offsets | None:
+def measure(alpha: Array, expected: Array) -> Offsets | None:
     """Compare two alphas (H, W), the second being right; None where there are too few clean edges."""
     at, normal = _outline(expected)
     if not len(at):
@@ -68,7 +72,7 @@ def measure(alpha, expected) -> Offsets | None:
     return explained(at, normal, off, expected.shape) if len(at) >= LEAST else None
 
 
-def explained(at, normal, off, shape) -> Offsets:
+def explained(at: Array, normal: Array, off: Array, shape: tuple[int, int]) -> Offsets:
     """Distances `off` (N,) px along `normal` (N, 2) at places `at` (N, 2) px, with the shift, scale and rotation about the middle of a
     picture of `shape` (H, W) that best explain them.
     """
@@ -112,14 +116,14 @@ def explained(at, normal, off, shape) -> Offsets:
     )
 
 
-def _open(design) -> np.ndarray:
+def _open(design: Array) -> Array:
     """(4,) whether the points don't determine each of shift, scale and rotation at all."""
     _, singular, vt = np.linalg.svd(design, full_matrices=False)
     null = vt[singular < 1e-6 * max(singular.max(initial=0.0), 1e-12)]
     return (np.abs(null) > 1e-3).any(axis=0) if len(null) else np.zeros(4, bool)
 
 
-def _outline(expected) -> tuple[np.ndarray, np.ndarray]:
+def _outline(expected: Array) -> tuple[Array, Array]:
     """Points along the outline of an alpha, (N, 2) px with the origin at the outer corner, and outward unit normals."""
     import cv2
 
@@ -144,7 +148,7 @@ def _outline(expected) -> tuple[np.ndarray, np.ndarray]:
     return at[length > 1e-3], normal[length > 1e-3] / length[length > 1e-3, None]
 
 
-def _sampled(picture, where) -> np.ndarray:
+def _sampled(picture: Array, where: Array) -> Array:
     """A picture (H, W) at positions (N, K, 2) px, linearly between the pixels' middles."""
     import cv2
 

@@ -1,11 +1,16 @@
 """A render in passes: beauty, depth, position, normals, masks, occlusion, drawing, shadow and reflection."""
 
+from __future__ import annotations
+
 import os
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.render.tracer import MIRROR, MISSED, Light, Look, Scene
 from aperture.scene.overlay import CREASE, outline_points, wire
@@ -45,11 +50,11 @@ class Render:
     masks: (H, W, N), the share of each pixel that each stand-in covers, in the order of `names`.
     """
 
-    layers: dict[str, np.ndarray]
+    layers: dict[str, Array]
     names: list[str]
 
     @property
-    def rgba(self) -> np.ndarray:
+    def rgba(self) -> Array:
         """The beauty."""
         return self.layers["beauty"]
 
@@ -58,9 +63,9 @@ def render(
     camera: Camera,
     items: list[tuple[StandIn, Look]],
     wanted: Wanted | None = None,
-    plate=None,
+    plate: Any = None,
     plate_camera: Camera | None = None,
-    progress=None,
+    progress: Callable[..., Any] | None = None,
 ) -> Render:
     """Render at the camera's grid size.
 
@@ -81,7 +86,7 @@ def render(
     scene = Scene(camera, items, wanted.light, plate, plate_camera)
     step = max(1, RAYS_A_BLOCK // ((columns[1] - columns[0]) * wanted.samples**2))
 
-    def block(top):
+    def block(top: int) -> None:
         here = (slice(top, min(top + step, rows[1])), slice(*columns))
         _soft(scene, layers, here, wanted)
         if {"depth", "position", "normal", "occlusion"} & set(wanted.passes):
@@ -104,7 +109,7 @@ def render(
     return Render(layers, names)
 
 
-def first_met(camera: Camera, items: list[tuple[StandIn, Look]]) -> np.ndarray:
+def first_met(camera: Camera, items: list[tuple[StandIn, Look]]) -> Array:
     """(H, W) int16: the index of the stand-in that is seen in the middle of each pixel, MISSED where none is."""
     scene = Scene(camera, items)
     rows, columns = _touched(
@@ -114,7 +119,7 @@ def first_met(camera: Camera, items: list[tuple[StandIn, Look]]) -> np.ndarray:
     if rows[1] <= rows[0] or columns[1] <= columns[0]:
         return out
 
-    def block(top):
+    def block(top: int) -> None:
         here = (top, min(top + step, rows[1]))
         directions = rays(camera, here, columns, 1)
         out[here[0] : here[1], columns[0] : columns[1]] = scene.hit(
@@ -126,7 +131,7 @@ def first_met(camera: Camera, items: list[tuple[StandIn, Look]]) -> np.ndarray:
     return out
 
 
-def coverage(camera: Camera, items: list[tuple[StandIn, Look]], samples: int = 4) -> np.ndarray:
+def coverage(camera: Camera, items: list[tuple[StandIn, Look]], samples: int = 4) -> Array:
     """(H, W) float32: the alpha that `render` gives, without its light. Only along edges more than one ray a pixel is asked for."""
     import cv2
 
@@ -144,7 +149,7 @@ def coverage(camera: Camera, items: list[tuple[StandIn, Look]], samples: int = 4
     at, middle = np.stack([x, y], -1), (np.arange(samples) + 0.5) / samples
     offsets = np.stack(np.meshgrid(middle, middle), -1).reshape(-1, 2)
 
-    def along(part):
+    def along(part: Any) -> None:
         hits = scene.hit(camera.rays((part[:, None, :] + offsets).reshape(-1, 2)))
         out[part[:, 1], part[:, 0]] = (
             (hits.met & ~scene.catches[np.maximum(hits.item, 0)])
@@ -157,15 +162,15 @@ def coverage(camera: Camera, items: list[tuple[StandIn, Look]], samples: int = 4
     return out
 
 
-def _shared(scene, work, parts):
+def _shared(scene: Scene, work: Callable[..., Any], parts: Any) -> None:
     """Do `work` on each part, on all cores."""
     scene.ready()
     with ThreadPoolExecutor(os.cpu_count() or 1) as threads:
         list(threads.map(work, parts))
 
 
-def _empty(height, width, passes, count) -> dict[str, np.ndarray]:
-    def blank(*channels, value=0.0):
+def _empty(height: int, width: int, passes: tuple[str, ...], count: int) -> dict[str, Array]:
+    def blank(*channels: Any, value: float = 0.0) -> Array:
         return np.full((height, width, *channels), value, np.float32)
 
     out = {"beauty": blank(4)}
@@ -187,7 +192,7 @@ def _empty(height, width, passes, count) -> dict[str, np.ndarray]:
     return out
 
 
-def rays(camera: Camera, rows, columns, samples: int) -> np.ndarray:
+def rays(camera: Camera, rows: tuple[int, int], columns: tuple[int, int], samples: int) -> Array:
     """(R · samples, C · samples, 3) unit world directions through the pixels' samples, evenly spaced.
 
     Where the lens bends, those within a pixel are interpolated between its corners: off by some 1e-5 px.
@@ -212,7 +217,7 @@ def rays(camera: Camera, rows, columns, samples: int) -> np.ndarray:
     return out / np.linalg.norm(out, axis=2, keepdims=True)
 
 
-def _soft(scene, layers, here, wanted):
+def _soft(scene: Scene, layers: dict[str, Array], here: tuple[Any, Any], wanted: Wanted) -> None:
     """What is averaged over a pixel's samples."""
     rows, columns = (here[0].start, here[0].stop), (here[1].start, here[1].stop)
     s, high, wide = wanted.samples, rows[1] - rows[0], columns[1] - columns[0]
@@ -221,7 +226,7 @@ def _soft(scene, layers, here, wanted):
     directions = directions.reshape(-1, 3)
     hits = scene.hit(directions)
 
-    def averaged(values):
+    def averaged(values: Array) -> Array:
         return values.reshape(high, s, wide, s, *values.shape[1:]).mean(axis=(1, 3))
 
     element = hits.met & ~scene.catches[np.maximum(hits.item, 0)] if len(scene.items) else hits.met
@@ -259,13 +264,12 @@ def _soft(scene, layers, here, wanted):
         )
 
 
-def _edges(item, normal, samples) -> np.ndarray:
+def _edges(item: Any, normal: Any, samples: Any) -> Array:
     """(H, W) whether a sample lies on an outline or a crease, about one pixel wide."""
     edge = np.zeros(item.shape, bool)
     for axis in (0, 1):
-        a, b = [slice(None)] * 2, [slice(None)] * 2
-        a[axis], b[axis] = slice(None, -1), slice(1, None)
-        a, b = tuple(a), tuple(b)
+        a: Any = tuple(slice(None, -1) if axis == k else slice(None) for k in (0, 1))
+        b: Any = tuple(slice(1, None) if axis == k else slice(None) for k in (0, 1))
         apart = (item[a] != item[b]) | (np.einsum("ijk,ijk->ij", normal[a], normal[b]) < CREASE) & (
             item[a] != MISSED
         )
@@ -275,7 +279,7 @@ def _edges(item, normal, samples) -> np.ndarray:
     return edge
 
 
-def _hard(scene, layers, here, wanted):
+def _hard(scene: Any, layers: Any, here: Any, wanted: Any) -> None:
     """What would mean nothing if it were averaged: taken at the pixel's middle."""
     rows, columns = (here[0].start, here[0].stop), (here[1].start, here[1].stop)
     directions = rays(scene.camera, rows, columns, 1)
@@ -300,7 +304,9 @@ def _hard(scene, layers, here, wanted):
         layers["occlusion"][here] = open_.reshape(shape)
 
 
-def _touched(camera, stand_ins, width, height):
+def _touched(
+    camera: Camera, stand_ins: list[StandIn], width: int, height: int
+) -> tuple[tuple[int, int], tuple[int, int]]:
     """Pixel rows and columns that the stand-ins can reach; everything where a corner isn't imaged."""
     if not stand_ins:
         return (0, 0), (0, 0)

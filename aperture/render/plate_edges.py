@@ -1,7 +1,12 @@
 """How far the plate's own edges lie from where the stand-ins' edges are seen: does the thing in the picture stand where its stand-in does?"""
 
+from __future__ import annotations
+
+from collections.abc import Iterator
+
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.match.refine import refine_edge
@@ -18,7 +23,7 @@ MOST_MOVED_PX = 0.9 * SEARCH_PX
 
 
 def measure(
-    pixels, camera: Camera, items: list[StandIn], which, transfer: str = "srgb"
+    pixels: Array, camera: Camera, items: list[StandIn], which: list[int], transfer: str = "srgb"
 ) -> tuple[Offsets | None, int]:
     """Offsets of the plate's edges, to the right of how each stand-in's edge runs, and how many pieces had no edge in the picture.
 
@@ -56,7 +61,7 @@ def measure(
     ), refused
 
 
-def _pieces(scene, camera, item):
+def _pieces(scene: Scene, camera: Camera, item: StandIn) -> Iterator[Array]:
     """Stretches (2, 2) px of a stand-in's drawn edges that are seen, each nearly straight."""
     ends = drawn_edges(camera.position, item)
     share = np.linspace(0, 1, POINTS)[:, None]
@@ -90,7 +95,7 @@ def _pieces(scene, camera, item):
             )
 
 
-def _seen(scene, camera, points):
+def _seen(scene: Scene, camera: Camera, points: Array) -> Array:
     """(N,) whether nothing stands before points on an edge; the edge's own faces may be met at once, or just missed."""
     away = points - camera.position
     distance = np.linalg.norm(away, axis=1)

@@ -4,11 +4,16 @@ What is expected is the alpha of the same stand-ins through the same camera by t
 render was made for, and which corrections it got too often or not yet, is recognised by `corrections`.
 """
 
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.plates.colour import decode_srgb, encode_srgb
 from aperture.render.corrections import (
@@ -25,6 +30,9 @@ from aperture.render.corrections import (
     targets_of,
 )
 
+if TYPE_CHECKING:
+    from aperture.render.corrections import Correction, Target
+
 ENDINGS = ("png", "tif", "tiff", "exr")
 MOST_PIXELS = 250_000_000
 ENCODINGS = {"file": "as its file says", "linear": "linear light", "srgb": "encoded as sRGB"}
@@ -37,10 +45,10 @@ class Returned:
     """rgba: (H, W, 4) float32, linear and premultiplied once put right; has_alpha, linear: what the file said; `doubts`: what it
     says, or its values show, that makes its colours doubtful."""
 
-    rgba: np.ndarray
+    rgba: Array
     has_alpha: bool
     linear: bool
-    doubts: tuple["Finding", ...] = ()
+    doubts: tuple[Finding, ...] = ()
 
     @property
     def has_shape(self) -> bool:
@@ -76,7 +84,8 @@ def read(path: Path) -> Returned:
     if pixels.shape[0] * pixels.shape[1] > MOST_PIXELS:
         raise Problem("This picture is too large to lay over a plate.", "file")
     pixels = pixels[..., None] if pixels.ndim == 2 else pixels
-    linear, doubts = pixels.dtype.kind == "f", ()
+    doubts: tuple[Finding, ...] = ()
+    linear = pixels.dtype.kind == "f"
     if not linear and _says_linear(path):
         linear, doubts = (
             True,
@@ -106,7 +115,7 @@ def read(path: Path) -> Returned:
     )
 
 
-def _says_linear(path) -> bool:
+def _says_linear(path: Path) -> bool:
     """Whether a PNG's gAMA chunk or a profile's name says that the values are linear (ISO/IEC 15948, clause 11.3.2.2)."""
     from PIL import Image
 
@@ -120,7 +129,7 @@ def _says_linear(path) -> bool:
     )
 
 
-def _read_exr(path):
+def _read_exr(path: Path) -> Returned:
     import OpenEXR
 
     try:
@@ -172,7 +181,7 @@ REC709 = (
 )  # ITU-R BT.709, which OpenEXR means where nothing is said
 
 
-def _doubts_of_exr(rgba, primaries):
+def _doubts_of_exr(rgba: Array, primaries: Any) -> Iterator[Any]:
     """What in an EXR makes its colours doubtful: other primaries, or steps of an 8-bit picture that was encoded for a screen."""
     if (
         primaries is not None
@@ -207,7 +216,11 @@ class Taken:
 
 
 def put_right(
-    found: Returned, expected, corrections=(), targets=(), taken: Taken | None = None
+    found: Returned,
+    expected: Array,
+    corrections: Sequence[Correction] = (),
+    targets: Sequence[Target] = (),
+    taken: Taken | None = None,
 ) -> tuple[Returned, list[Finding], Taken]:
     """The render at the plate's size, upright, premultiplied, with what was found, and how it was taken, nothing left to recognise.
 
@@ -290,7 +303,12 @@ def put_right(
 
 
 def _recognised(
-    rgba, has_alpha, expected, corrections, targets, taken
+    rgba: Array,
+    has_alpha: bool,
+    expected: Array,
+    corrections: list[Correction],
+    targets: list[Target],
+    taken: Taken,
 ) -> tuple[bool, Geometry | None]:
     """Whether a picture's alpha is inverted, and its geometry, unless they are told; without an alpha, what isn't black is its shape."""
     shape = rgba[..., 3] if has_alpha else (rgba[..., :3].max(axis=2) >= 1e-4).astype(np.float32)
@@ -310,12 +328,13 @@ def _recognised(
         AGREES, score.get(False, 0.0) + CLEARLY
     )
     one = seen[inverted]
-    return inverted, one and refined(
-        1 - shape if inverted else shape, expected, corrections, targets, one.geometry
-    )
+    if one is None:
+        return inverted, None
+    own = 1 - shape if inverted else shape
+    return inverted, refined(own, expected, corrections, targets, one.geometry)
 
 
-def _encoded(found: Returned, encoding: str):
+def _encoded(found: Returned, encoding: str) -> Array:
     """Its picture with its colours taken as one of ENCODINGS."""
     if encoding == "file" or (encoding == "linear") == found.linear:
         return found.rgba
@@ -325,7 +344,9 @@ def _encoded(found: Returned, encoding: str):
     return np.concatenate([colour.astype(np.float32), found.rgba[..., 3:]], axis=2)
 
 
-def _multiplied(rgba, has_alpha, inverted, wanted) -> tuple[np.ndarray, bool | None]:
+def _multiplied(
+    rgba: Array, has_alpha: bool, inverted: bool, wanted: str
+) -> tuple[Array, bool | None]:
     """The picture with its colours multiplied by its alpha, and whether they weren't yet.
 
     None where nothing tells. `wanted`: a key of MULTIPLIED.
@@ -341,7 +362,7 @@ def _multiplied(rgba, has_alpha, inverted, wanted) -> tuple[np.ndarray, bool | N
     return np.concatenate([rgba[..., :3] * alpha, rgba[..., 3:]], axis=2), True
 
 
-def _told_multiplied(linear, straight) -> list[Finding]:
+def _told_multiplied(linear: bool, straight: bool) -> list[Finding]:
     """What to say of colours that come otherwise than their kind of file should have them."""
     if straight and linear:  # PNG (ISO/IEC 15948, clause 6.2) has them so; OpenEXR has not
         says = "Its colours aren't multiplied by its alpha: that was done."
@@ -355,7 +376,7 @@ def _told_multiplied(linear, straight) -> list[Finding]:
     return [Finding("premultiplied", says, True)]
 
 
-def _is_straight(rgba) -> bool | None:
+def _is_straight(rgba: Array) -> bool | None:
     """Whether colours along the edges are as bright as the solid ones beside them, rather than fading with the alpha; None where nothing tells."""
     import cv2
 
@@ -372,7 +393,7 @@ def _is_straight(rgba) -> bool | None:
     return True if ((alpha <= 0) & (value > 0.004)).mean() > 0.01 else None
 
 
-def _of_size(rgba, shape, findings):
+def _of_size(rgba: Array, shape: tuple[int, int], findings: list[Any]) -> Array:
     import cv2
 
     (high, wide), (height, width) = rgba.shape[:2], shape
@@ -415,7 +436,7 @@ def _of_size(rgba, shape, findings):
     )
 
 
-def alpha_report(alpha) -> list[str]:
+def alpha_report(alpha: Array) -> list[str]:
     """Sentences about an alpha (H, W): solid inside, empty outside, soft along the edge, stray pixels."""
     import cv2
 
@@ -441,7 +462,7 @@ def alpha_report(alpha) -> list[str]:
     return out
 
 
-def write_shown(folder: Path, rgba) -> None:
+def write_shown(folder: Path, rgba: Array) -> None:
     """render.exr, render.png and alpha.png of a picture (H, W, 4), linear and premultiplied."""
     from aperture.render.files import write_exr, write_grey, write_png
     from aperture.render.passes import Render

@@ -4,11 +4,15 @@ Everything is measured from the camera, so that embree's single precision is spe
 out again in double precision.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.scene.stand_in import StandIn
 
@@ -46,7 +50,7 @@ class Light:
     shadow_rays: int = 1
 
     @property
-    def toward_sun(self) -> np.ndarray:
+    def toward_sun(self) -> Array:
         """(3,) unit."""
         bearing, height = np.radians([self.sun_bearing, self.sun_height])
         return np.array(
@@ -58,14 +62,14 @@ class Light:
 class Hits:
     """Where rays met: item (N,) index or MISSED; triangle (N,) index over all; distance (N,) metres; point, normal (N, 3), facing the ray."""
 
-    item: np.ndarray
-    triangle: np.ndarray
-    distance: np.ndarray
-    point: np.ndarray
-    normal: np.ndarray
+    item: Array
+    triangle: Array
+    distance: Array
+    point: Array
+    normal: Array
 
     @property
-    def met(self) -> np.ndarray:
+    def met(self) -> Array:
         """(N,) whether there is anything."""
         return self.item != MISSED
 
@@ -78,9 +82,9 @@ class Scene:
         camera: Camera,
         items: list[tuple[StandIn, Look]],
         light: Light | None = None,
-        plate=None,
+        plate: Any = None,
         plate_camera: Camera | None = None,
-    ):
+    ) -> None:
         self.camera, self.items, self.light, self.plate, self.plate_camera = (
             camera,
             items,
@@ -101,7 +105,7 @@ class Scene:
         self.catches = np.array([look.part_of_plate for look in self.looks], bool)
         self.reach = float(np.abs(every).max(initial=1.0))
 
-    def _embree(self, which) -> tuple:
+    def _embree(self, which: Any) -> tuple[Any, ...]:
         from embreex.mesh_construction import TriangleMesh
         from embreex.rtcore_scene import EmbreeScene
 
@@ -113,11 +117,11 @@ class Scene:
         )
 
     @cached_property
-    def _all(self):
+    def _all(self) -> tuple[Any, ...]:
         return self._embree(range(len(self.items)))
 
     @cached_property
-    def _parts(self):
+    def _parts(self) -> tuple[Any, list[Any], Array]:
         return self._embree(np.flatnonzero(self.catches).tolist())
 
     def ready(self) -> None:
@@ -126,7 +130,7 @@ class Scene:
             if meshes:
                 scene.run(np.zeros((1, 3), np.float32), np.ones((1, 3), np.float32))
 
-    def hit(self, directions, origins=None) -> Hits:
+    def hit(self, directions: Array, origins: Any = None) -> Hits:
         """What rays (N, 3), from the camera or from `origins` (N, 3) measured from it, meet first."""
         n = len(directions)
         scene, meshes, _ = self._all
@@ -159,7 +163,7 @@ class Scene:
         return Hits(item, triangle, distance, point, normal)
 
     @staticmethod
-    def _run(scene, directions, origins):
+    def _run(scene: Any, directions: Array, origins: Any) -> tuple[Array, Array]:
         starts = (
             np.zeros((len(directions), 3), np.float32)
             if origins is None
@@ -168,7 +172,9 @@ class Scene:
         found = scene.run(starts, directions.astype(np.float32), output=1)
         return found["geomID"], found["primID"]
 
-    def blocked(self, points, directions, reach=None, by_parts: bool = False) -> np.ndarray:
+    def blocked(
+        self, points: Array, directions: Array, reach: Any = None, by_parts: bool = False
+    ) -> Array:
         """(N,) whether anything (or only what is part of the plate) lies that way from the points; within `reach` (N,) metres where given."""
         scene, meshes, _ = self._parts if by_parts else self._all
         if not meshes or not len(points):
@@ -184,13 +190,13 @@ class Scene:
             != -1
         )
 
-    def lifted(self, hits: Hits, which) -> np.ndarray:
+    def lifted(self, hits: Hits, which: Array) -> Array:
         """The points of some hits, off their faces by enough that rays from them don't meet the face itself."""
         points = hits.point[which]
         away = 4e-6 * np.maximum(np.sqrt(_dot(points, points)), 1e-3 * self.reach) + 1e-6
         return points + hits.normal[which] * away[:, None]
 
-    def direct(self, hits: Hits, which, by_parts: bool = False) -> np.ndarray:
+    def direct(self, hits: Hits, which: Array, by_parts: bool = False) -> Array:
         """(K,) what sun and lamp give at some hits (indices), shadows included."""
         light, points, normals = self.light, self.lifted(hits, which), hits.normal[which]
         total, rays = np.zeros(len(which)), max(light.shadow_rays, 1)
@@ -214,8 +220,8 @@ class Scene:
                 )
                 way /= np.sqrt(_dot(way, way))[:, None]
                 facing = _dot(normals, way).clip(0)
-                lit = facing > 0
-                facing[lit] *= ~self.blocked(points[lit], way[lit], by_parts=by_parts)
+                faces = facing > 0
+                facing[faces] *= ~self.blocked(points[faces], way[faces], by_parts=by_parts)
                 total += light.sun * facing / rays
             if light.lamp > 0:
                 at = (
@@ -236,11 +242,11 @@ class Scene:
                 total += light.lamp * facing / rays
         return total
 
-    def sky(self, normals) -> np.ndarray:
+    def sky(self, normals: Array) -> Array:
         """(K,) what the even sky gives: all of it from above, half as much to what faces the floor."""
         return self.light.ambient * (0.75 + 0.25 * normals[:, 1])
 
-    def shade(self, hits: Hits, which, directions, bounces: int = 1) -> np.ndarray:
+    def shade(self, hits: Hits, which: Array, directions: Array, bounces: int = 1) -> Array:
         """(K, 3) linear light that some hits (indices) send back along their rays (N, 3)."""
         out = np.zeros((len(which), 3))
         kinds = np.array([look.material for look in self.looks])[hits.item[which]]
@@ -259,8 +265,8 @@ class Scene:
         return out
 
     def reflected(
-        self, hits: Hits, which, directions, bounces: int = 1
-    ) -> tuple[np.ndarray, np.ndarray]:
+        self, hits: Hits, which: Any, directions: Any, bounces: int = 1
+    ) -> tuple[Array, Array]:
         """(K, 3) what some hits would reflect as mirrors, the sky where nothing is there; (K,) the item met."""
         normals, rays = hits.normal[which], directions[which]
         away = rays - 2 * _dot(rays, normals)[:, None] * normals
@@ -271,7 +277,7 @@ class Scene:
             out[met] = self.shade(again, met, away, bounces - 1)
         return out, again.item
 
-    def occlusion(self, hits: Hits, which, reach: float, rays: int = 16) -> np.ndarray:
+    def occlusion(self, hits: Hits, which: Any, reach: float, rays: int = 16) -> Array:
         """(K,) the share of the sky, weighted by the cosine, that is open within `reach` metres at some hits."""
         points, normals = self.lifted(hits, which), hits.normal[which]
         helper = np.where(np.abs(normals[:, 1:2]) < 0.9, [[0.0, 1.0, 0.0]], [[1.0, 0.0, 0.0]])
@@ -290,7 +296,7 @@ class Scene:
             closed += self.blocked(points, way, reach)
         return 1 - closed / rays
 
-    def _albedo(self, hits, which) -> np.ndarray:
+    def _albedo(self, hits: Hits, which: Array) -> Array:
         out = np.full(len(which), ALBEDO)
         for index, look in enumerate(self.looks):
             mine = hits.item[which] == index
@@ -303,7 +309,7 @@ class Scene:
                 out[mine] = np.where(dark, DARK, ALBEDO)
         return out
 
-    def _worn(self, points) -> np.ndarray:
+    def _worn(self, points: Any) -> Array:
         """(K, 3) the plate where points, measured from the camera, are seen on it; mid-grey outside."""
         import cv2
 
@@ -334,12 +340,12 @@ class Scene:
         return out
 
 
-def _dot(a, b) -> np.ndarray:
+def _dot(a: Array, b: Array) -> Array:
     """(N,) products row by row."""
     return np.einsum("ij,ij->i", a, b)
 
 
-def _disc(number: int, rays: int, count: int) -> np.ndarray:
+def _disc(number: int, rays: int, count: int) -> Array:
     """(count, 2) points of the unit disc, the `number`-th of `rays` for each; turned from one to the next, always the same ones.
 
     Vogel's spiral (1979), "A better way to construct the sunflower head"; cited from memory.

@@ -2,13 +2,20 @@
 with what is seen stretched, and what the plate doesn't show at all.
 """
 
+from __future__ import annotations
+
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.render.tracer import MISSED, Look, Scene
 from aperture.scene.stand_in import StandIn
+
+if TYPE_CHECKING:
+    from aperture.geometry.grid import Grid
 
 SEEN, STRETCHED, UNSEEN = 0, 1, 2
 TOLERANCE_PX = 0.25  # how far a place within a triangle may be from where straight interpolation of its corners has it
@@ -23,13 +30,13 @@ MOST = 40_000  # triangles
 class Worn:
     """points (V, 3) metres; at (V, 2) px on the plate, NaN where it doesn't show them; triangles (T, 3); mark (T,) SEEN, STRETCHED or UNSEEN."""
 
-    points: np.ndarray
-    at: np.ndarray
-    triangles: np.ndarray
-    mark: np.ndarray
+    points: Array
+    at: Array
+    triangles: Array
+    mark: Array
 
     @property
-    def areas(self) -> np.ndarray:
+    def areas(self) -> Array:
         """(T,) square metres."""
         a, b, c = (self.points[self.triangles[:, index]] for index in range(3))
         return np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2
@@ -38,10 +45,11 @@ class Worn:
     def shares(self) -> tuple[float, float, float]:
         """The shares of the surface that are seen well, stretched, and not at all."""
         areas = self.areas
-        return tuple(
+        well, stretched, unseen = (
             float(areas[self.mark == mark].sum() / max(areas.sum(), 1e-300))
             for mark in (SEEN, STRETCHED, UNSEEN)
         )
+        return well, stretched, unseen
 
 
 def wear(camera: Camera, items: list[StandIn], index: int) -> Worn:
@@ -57,7 +65,7 @@ def wear(camera: Camera, items: list[StandIn], index: int) -> Worn:
             seen = np.stack(
                 [_seen(scene, camera, points[triangles], index, weights) for weights in _PROBES]
             )
-            cut = _borders(at, edges, which, seen.any(axis=0) & ~seen.all(axis=0))
+            cut = _borders(at, edges, which, np.any(seen, axis=0) & ~np.all(seen, axis=0))
         if not cut.any():
             break
         points, triangles = _split(points, triangles, edges, which, cut)
@@ -69,18 +77,18 @@ def wear(camera: Camera, items: list[StandIn], index: int) -> Worn:
     return Worn(points, at, triangles, mark)
 
 
-def _places(camera, points):
+def _places(camera: Camera, points: Array) -> Array:
     """(V, 2) px, NaN where the plate doesn't show a point."""
     at, grid = camera.project(points), camera.grid
-    outside = ~((at >= 0) & (at <= (grid.width, grid.height))).all(axis=1)
+    outside = ~np.all((at >= 0) & (at <= (grid.width, grid.height)), axis=1)
     return np.where(outside[:, None] & ~_near(at, grid)[:, None], np.nan, at)
 
 
-def _near(at, grid):
+def _near(at: Array, grid: Grid) -> Array:
     """Whether a place is at most a picture's size outside it: it then still serves for cutting triangles at the picture's border."""
     size = np.array([grid.width, grid.height])
     with np.errstate(invalid="ignore"):
-        return (np.abs(at - size / 2) <= 1.5 * size).all(axis=1)
+        return np.asarray(np.all(np.abs(at - size / 2) <= 1.5 * size, axis=1))
 
 
 # Where in a triangle is looked whether it is seen, as weights of its corners: in its middle, and around.
@@ -90,7 +98,7 @@ _PROBES = np.array(
 _PROBES /= _PROBES.sum(axis=1, keepdims=True)
 
 
-def _seen(scene, camera, corners, index, weights):
+def _seen(scene: Scene, camera: Camera, corners: Array, index: int, weights: Array) -> Array:
     """(T,) whether the plate shows one place of each triangle (T, 3, 3)."""
     places = np.einsum("tcx,c->tx", corners, weights)
     at, grid = camera.project(places), camera.grid
@@ -109,7 +117,7 @@ def _seen(scene, camera, corners, index, weights):
     return out
 
 
-def _edges(triangles):
+def _edges(triangles: Array) -> tuple[Array, Array]:
     """(E, 2) every edge once, and (T, 3) which of them each triangle's sides 01, 12, 20 are."""
     low, high = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1).T
     count = int(triangles.max(initial=0)) + 1
@@ -117,7 +125,7 @@ def _edges(triangles):
     return np.stack([codes // count, codes % count], -1), which.reshape(-1, 3)
 
 
-def _wanted(camera, points, at, edges):
+def _wanted(camera: Camera, points: Array, at: Array, edges: Array) -> Array:
     """(E,) whether an edge is too broad, its middle is seen elsewhere than halfway between where its ends are, or one end isn't seen."""
     a, b = edges.T
     middle = camera.project((points[a] + points[b]) / 2)
@@ -132,7 +140,7 @@ def _wanted(camera, points, at, edges):
     return cut | (one | lost) & long
 
 
-def _borders(at, edges, which, mixed):
+def _borders(at: Array, edges: Array, which: Array, mixed: Array) -> Array:
     """(E,) whether an edge longer than CELL_PX belongs to a triangle that is seen in part."""
     near = np.zeros(len(edges), bool)
     near[which[mixed].ravel()] = True
@@ -153,7 +161,9 @@ _PIECES = {
 }
 
 
-def _split(points, triangles, edges, which, cut):
+def _split(
+    points: Array, triangles: Array, edges: Array, which: Array, cut: Array
+) -> tuple[Array, Array]:
     """Points and triangles with the edges in `cut` (E,) halved; neighbours stay joined."""
     middle = np.full(len(edges), -1)
     middle[cut] = len(points) + np.arange(cut.sum())
@@ -165,7 +175,7 @@ def _split(points, triangles, edges, which, cut):
     )
 
 
-def _stretch(points, at, triangles):
+def _stretch(points: Array, at: Array, triangles: Array) -> Array:
     """(T,) how many times more of the surface a pixel covers one way than the other; 1 where a triangle isn't seen."""
     a, b, c = (points[triangles[:, index]] for index in range(3))
     ab, ac = b - a, c - a
@@ -192,7 +202,7 @@ def _stretch(points, at, triangles):
     return out
 
 
-def texture(worn: Worn, plate, mask) -> tuple[np.ndarray, np.ndarray]:
+def texture(worn: Worn, plate: Array, mask: Array) -> tuple[Array, Array]:
     """(h, w, 4) 8-bit: the part of a plate (H, W, 3) 8-bit that a stand-in wears, opaque where `mask` (H, W) is true; and its texture
     coordinates (V, 2), to the right and up as OBJ and glTF's readers count them, 0 where the plate doesn't show a point.
     """

@@ -1,7 +1,12 @@
 """Things of known size for the eye: a person, a cube, a room, grids on walls; as they appear on the plate, (N, 2) px polylines."""
 
+from __future__ import annotations
+
+from typing import Any
+
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.scene.overlay import polylines, runs, wire
 from aperture.scene.stand_in import StandIn
@@ -27,7 +32,7 @@ _BODY = [
 
 def wall_grid(
     camera: Camera, axis: int, at: float, spacing: float, reach: int = 12, height: int = 4
-) -> list[np.ndarray]:
+) -> list[Array]:
     """A grid on the upright plane where the coordinate `axis` (0 across, 2 along) is `at` metres, from the floor up."""
     other = 2 - axis
     along, up = np.arange(-reach, reach + 1) * spacing, np.arange(0, height + 1) * spacing
@@ -40,7 +45,7 @@ def wall_grid(
     return polylines(camera, starts, ends)
 
 
-def figure(camera: Camera, foot, height: float = FIGURE_M) -> list[np.ndarray]:
+def figure(camera: Camera, foot: Any, height: float = FIGURE_M) -> list[Array]:
     """A person of `height` metres standing at `foot` (3,), turned to the camera."""
     foot = np.asarray(foot, float)
     away = foot - camera.position
@@ -54,16 +59,18 @@ def figure(camera: Camera, foot, height: float = FIGURE_M) -> list[np.ndarray]:
         at = camera.project(
             foot + height * (line[:, :1] * right + line[:, 1:] * np.array([0.0, 1.0, 0.0]))
         )
-        out += runs(at, np.isfinite(at).all(axis=1))
+        out += runs(at, np.all(np.isfinite(at), axis=1))
     return out
 
 
-def cube(camera: Camera, foot, side: float = CUBE_M) -> list[np.ndarray]:
+def cube(camera: Camera, foot: tuple[float, float, float], side: float = CUBE_M) -> list[Array]:
     """A cube standing with the middle of its base at `foot` (3,)."""
     return wire(camera, StandIn((side, side, side), tuple(np.asarray(foot, float))))
 
 
-def room(camera: Camera, start, end, height: float) -> list[np.ndarray]:
+def room(
+    camera: Camera, start: tuple[float, float], end: tuple[float, float], height: float
+) -> list[Array]:
     """A room or block from one corner of its floor to the far one, (across, along) metres each, and its height."""
     (x0, z0), (x1, z1) = start, end
     size = (max(abs(x1 - x0), 1e-3), max(height, 1e-3), max(abs(z1 - z0), 1e-3))

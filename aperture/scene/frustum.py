@@ -1,7 +1,12 @@
 """A camera as a thing in space: the pyramid that its gate sees, and the plate hung across it."""
 
+from __future__ import annotations
+
+from typing import Any
+
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
@@ -11,7 +16,7 @@ INSET = (
 )
 
 
-def across(camera: Camera, distance: float) -> np.ndarray:
+def across(camera: Camera, distance: float) -> Array:
     """(4, 3) metres: where the picture's corners, clockwise from the upper left, are seen at a distance along the axis.
 
     A lens that forms no picture in the corners, or sees beyond 90°, gives a smaller frame.
@@ -25,7 +30,7 @@ def across(camera: Camera, distance: float) -> np.ndarray:
     return camera.position + rays / depth[:, None] * distance
 
 
-def beyond(camera: Camera, corners, points) -> np.ndarray:
+def beyond(camera: Camera, corners: Array, points: Array) -> Array:
     """(N,) whether points (N, 3) lie on the far side of a card of `corners` (4, 3), seen from the camera."""
     normal = np.cross(corners[1] - corners[0], corners[3] - corners[0])
     normal /= np.linalg.norm(normal)
@@ -33,7 +38,7 @@ def beyond(camera: Camera, corners, points) -> np.ndarray:
     return (np.asarray(points, float) - corners[0]) @ normal * facing < -1e-6
 
 
-def to_json(camera: Camera) -> dict:
+def to_json(camera: Camera) -> dict[str, Any]:
     """Grid, lens and pose as plain numbers: px, mm, metres, degrees."""
     pan, tilt, roll = np.degrees(camera.angles).tolist()
     lens, grid = camera.lens, camera.grid
@@ -52,11 +57,10 @@ def to_json(camera: Camera) -> dict:
     }
 
 
-def from_json(kept: dict) -> Camera:
+def from_json(kept: dict[str, Any]) -> Camera:
     """A Camera of what `to_json` wrote. Raises Problem where a value can't be."""
-    grid = Grid(
-        *map(int, kept["image"]), tuple(tuple(map(float, row)) for row in kept["mm_from_px"])
-    )
+    width, height = map(int, kept["image"])
+    grid = Grid(width, height, tuple(tuple(map(float, row)) for row in kept["mm_from_px"]))
     lens = Lens(
         float(kept["focal_mm"]),
         float(kept["squeeze"]),

@@ -1,9 +1,13 @@
 """Where neighbouring stand-ins nearly meet but don't: light, a shadow or a reflection would leak through."""
 
+from __future__ import annotations
+
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.scene.overlay import CREASE
 from aperture.scene.stand_in import StandIn
 
@@ -54,7 +58,7 @@ def find(items: list[StandIn]) -> list[Gap]:
     return sorted(found, key=lambda gap: -gap.width)
 
 
-def _apart(one, other) -> float:
+def _apart(one: StandIn, other: StandIn) -> float:
     """A lower bound of their distance, from boxes along the world's axes."""
     a, b = one.bounds(), other.bounds()
     return float(
@@ -64,7 +68,9 @@ def _apart(one, other) -> float:
     )
 
 
-def _along(one, other, reach, sign):
+def _along(
+    one: StandIn, other: StandIn, reach: float, sign: int
+) -> Iterator[tuple[float, float, Array]]:
     """(width, length, (N, 3) the steps from points of the edge to the other, times `sign`) of the gap along each sharp edge of `one` that has one."""
     share = (np.arange(POINTS) + 0.5)[:, None] / POINTS
     for start, end in zip(*_sharp(one)):
@@ -78,7 +84,7 @@ def _along(one, other, reach, sign):
             yield float(distance[open_].max()), length, sign * (nearest[open_] - points[open_])
 
 
-def _sharp(item):
+def _sharp(item: StandIn) -> tuple[Array, Array]:
     """(E, 3), (E, 3) metres: the ends of its borders and creases."""
     vertices = item.vertices()
     edges, sides = item.solid.edges
@@ -87,7 +93,7 @@ def _sharp(item):
     return vertices[edges[sharp, 0]], vertices[edges[sharp, 1]]
 
 
-def closest(item: StandIn, points) -> tuple[np.ndarray, np.ndarray]:
+def closest(item: StandIn, points: Array) -> tuple[Array, Array]:
     """(N, 3) the places on a stand-in's surface nearest to points (N, 3), and (N,) how far they are."""
     from trimesh.triangles import closest_point
 

@@ -1,9 +1,14 @@
 """What dragging a stand-in's handle on the plate does to it: the camera's ray says where the pointer is in the world."""
 
+from __future__ import annotations
+
+from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.match.facts import AXES
@@ -15,7 +20,7 @@ LEAST_M = 1e-3
 SNAP_PX = 14.0
 
 
-def places(item: StandIn) -> dict[str, np.ndarray]:
+def places(item: StandIn) -> dict[str, Array]:
     """World positions (3,) of a stand-in's handles: its foot, a floor corner, the middle of its top, a point before its front, the tips of its arrows."""
     width, height, depth = item.size
     front = np.array([np.sin(item.turn), 0.0, np.cos(item.turn)])
@@ -34,7 +39,7 @@ def arrow_length(item: StandIn) -> float:
     return 0.15 + 0.75 * max(item.size)
 
 
-def along_line(camera: Camera, at, point, axis) -> float:
+def along_line(camera: Camera, at: list[float], point: Array, axis: Array) -> float:
     """How far along the line point + t · axis (3,), unit, the pixel `at` (2,) points nearest to. Raises Problem where the lens forms no picture."""
     ray, between = camera.rays([at])[0], np.asarray(point) - camera.position
     along = ray @ axis
@@ -44,7 +49,7 @@ def along_line(camera: Camera, at, point, axis) -> float:
     return float(np.clip(answer, -1e5, 1e5))
 
 
-def on_floor(camera: Camera, at, height: float = 0.0) -> np.ndarray:
+def on_floor(camera: Camera, at: list[float], height: float = 0.0) -> Array:
     """(3,) metres where the ray of pixel `at` (2,) meets the level plane y = height. Raises Problem above the horizon."""
     point = camera.on_plane([at], offset=height)[0]
     if not np.isfinite(point).all() or np.linalg.norm(point - camera.position) > 1e4:
@@ -54,7 +59,7 @@ def on_floor(camera: Camera, at, height: float = 0.0) -> np.ndarray:
     return point
 
 
-def on_surface(camera: Camera, at, stand_ins) -> np.ndarray:
+def on_surface(camera: Camera, at: list[float], stand_ins: list[StandIn]) -> Array:
     """(3,) metres where the ray of pixel `at` (2,) first meets one of the stand-ins, or else the floor. Raises Problem where it meets neither."""
     ray, nearest = camera.rays([at])[0], np.inf
     for item in stand_ins:
@@ -83,8 +88,13 @@ def on_surface(camera: Camera, at, stand_ins) -> np.ndarray:
 
 
 def snapped(
-    camera: Camera, point, at, stand_ins, spots=(), reach_px: float = SNAP_PX
-) -> np.ndarray:
+    camera: Camera,
+    point: Array,
+    at: list[float],
+    stand_ins: Sequence[Any],
+    spots: Sequence[Any] = (),
+    reach_px: float = SNAP_PX,
+) -> Array:
     """`point` (3,), or what is seen within `reach_px` of the pixel `at` (2,): the foot of a corner of another stand-in's box or one of
     the `spots`, or else the nearest place on a lower edge of such a box. At the point's height.
     """
@@ -103,7 +113,7 @@ def snapped(
     return point
 
 
-def _nearest_on(ends, point) -> np.ndarray:
+def _nearest_on(ends: Array, point: Array) -> Array:
     """(N, 3) the places on segments (N, 2, 3) nearest to a point (3,), heights left aside."""
     along = ends[:, 1] - ends[:, 0]
     flat = along * [1.0, 0.0, 1.0]
@@ -111,7 +121,14 @@ def _nearest_on(ends, point) -> np.ndarray:
     return ends[:, 0] + np.clip(share, 0, 1)[:, None] * along
 
 
-def drag(camera: Camera, item: StandIn, handle: str, at, snap_to=(), spots=()) -> StandIn:
+def drag(
+    camera: Camera,
+    item: StandIn,
+    handle: str,
+    at: list[float],
+    snap_to: Sequence[Any] = (),
+    spots: Sequence[Any] = (),
+) -> StandIn:
     """The stand-in after its `handle` was dragged to the pixel `at` (2,); its foot and its corner snap to corners and edges of `snap_to` and
     to `spots`, (3,) each.
 

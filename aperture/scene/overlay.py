@@ -1,7 +1,12 @@
 """World lines as they appear on the plate: polylines in px, bent where the lens bends, cut where nothing is imaged."""
 
+from __future__ import annotations
+
+from typing import Any
+
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.scene.stand_in import StandIn
 
@@ -14,7 +19,7 @@ BOX_EDGES = np.array(
 )
 
 
-def drawn_edges(eye, item: StandIn) -> np.ndarray:
+def drawn_edges(eye: Array, item: StandIn) -> Array:
     """(E, 2, 3) metres, the edges of a stand-in that a drawing shows from `eye` (3,): creases, borders, and where it turns away from the eye.
 
     Of a mesh of more than MOST_DRAWN triangles, its box.
@@ -31,20 +36,20 @@ def drawn_edges(eye, item: StandIn) -> np.ndarray:
     return vertices[edges[shown]]
 
 
-def wire(camera: Camera, item: StandIn) -> list[np.ndarray]:
+def wire(camera: Camera, item: StandIn) -> list[Array]:
     """A stand-in's drawn edges on the plate."""
     ends = drawn_edges(camera.position, item)
     return polylines(camera, ends[:, 0], ends[:, 1]) if len(ends) else []
 
 
-def outline_points(item: StandIn, steps: int = 9) -> np.ndarray:
+def outline_points(item: StandIn, steps: int = 9) -> Array:
     """(12 · steps, 3) points along the edges of a stand-in's own box."""
     ends = item.bounds()[BOX_EDGES]
     t = np.linspace(0, 1, steps)[None, :, None]
     return (ends[:, :1] * (1 - t) + ends[:, 1:] * t).reshape(-1, 3)
 
 
-def polyline(camera: Camera, start, end, margin: float = 4.0) -> list[np.ndarray]:
+def polyline(camera: Camera, start: Any, end: Any, margin: float = 4.0) -> list[Array]:
     """The world segment start → end on the plate: pieces (N, 2) px, without what is behind the camera or far outside.
 
     Follows the bend of lenses that bend. `margin`: how far outside to go on, in picture sizes.
@@ -52,7 +57,7 @@ def polyline(camera: Camera, start, end, margin: float = 4.0) -> list[np.ndarray
     return polylines(camera, [start], [end], margin)
 
 
-def polylines(camera: Camera, starts, ends, margin: float = 4.0) -> list[np.ndarray]:
+def polylines(camera: Camera, starts: Any, ends: Any, margin: float = 4.0) -> list[Array]:
     """`polyline` for many segments, (N, 3) to (N, 3) metres, at once."""
     ends = np.stack([np.asarray(starts, float), np.asarray(ends, float)], axis=1)  # (N, 2, 3)
     if camera.lens.projection.straight:
@@ -76,13 +81,12 @@ def polylines(camera: Camera, starts, ends, margin: float = 4.0) -> list[np.ndar
             if np.isfinite(segment).all()
         )
         return [segment for segment in clipped if segment is not None]
-    inside = np.isfinite(points).all(axis=2) & (
-        np.abs(points - size / 2) < (margin + 0.5) * size
-    ).all(axis=2)
+    near = np.abs(points - size / 2) < (margin + 0.5) * size
+    inside = np.all(np.isfinite(points) & near, axis=2)
     return [piece for line, seen in zip(points, inside) for piece in runs(line, seen)]
 
 
-def runs(points, seen) -> list[np.ndarray]:
+def runs(points: Array, seen: Array) -> list[Array]:
     """The stretches of two or more points in a row that are seen."""
     at = np.flatnonzero(seen)
     return [
@@ -90,7 +94,7 @@ def runs(points, seen) -> list[np.ndarray]:
     ]
 
 
-def _clip(segment, low, high):
+def _clip(segment: Array, low: Array, high: Array) -> Array:
     """Liang–Barsky (1984) on one segment (2, 2); None where nothing is left."""
     a, d = segment[0], segment[1] - segment[0]
     t0, t1 = 0.0, 1.0
@@ -107,8 +111,8 @@ def _clip(segment, low, high):
 
 
 def floor_grid(
-    camera: Camera, spacing: float, reach: int = 10, origin=(0.0, 0.0)
-) -> list[np.ndarray]:
+    camera: Camera, spacing: float, reach: int = 10, origin: tuple[float, float] = (0.0, 0.0)
+) -> list[Array]:
     """Lines of a floor grid at y = 0, every `spacing` metres, `reach` cells each way around `origin` (across, along)."""
     half, at = spacing * reach, np.arange(-reach, reach + 1) * spacing
     starts, ends = np.zeros((2, 2, len(at), 3))
@@ -119,7 +123,7 @@ def floor_grid(
     return polylines(camera, starts.reshape(-1, 3) + shift, ends.reshape(-1, 3) + shift)
 
 
-def horizon(camera: Camera) -> list[np.ndarray]:
+def horizon(camera: Camera) -> list[Array]:
     """The horizon as pieces (N, 2) px: points infinitely far away at the camera's height."""
     pan = camera.angles[0]
     azimuth = np.linspace(-np.pi, np.pi, 721) + pan
@@ -127,11 +131,11 @@ def horizon(camera: Camera) -> list[np.ndarray]:
         np.stack([-np.sin(azimuth), np.zeros_like(azimuth), -np.cos(azimuth)], -1)
     )
     size = np.array([camera.grid.width, camera.grid.height])
-    inside = np.isfinite(points).all(axis=1) & (np.abs(points - size / 2) < 3 * size).all(axis=1)
+    inside = np.all(np.isfinite(points) & (np.abs(points - size / 2) < 3 * size), axis=1)
     return runs(points, inside)
 
 
-def vanishing_points(camera: Camera) -> dict[int, np.ndarray]:
+def vanishing_points(camera: Camera) -> dict[int, Array]:
     """Where the world's axes vanish, (2,) px by axis index, for those imaged at all."""
     out = {}
     for axis in range(3):
@@ -143,7 +147,7 @@ def vanishing_points(camera: Camera) -> dict[int, np.ndarray]:
     return out
 
 
-def edge_misses(camera: Camera, edges) -> list[np.ndarray]:
+def edge_misses(camera: Camera, edges: list[tuple[Array, int]]) -> list[Array]:
     """For each edge (points (N, 2) px, world axis): the nearest points (N, 2) px on the line that the camera gives it."""
     if not edges:
         return []

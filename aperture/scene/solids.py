@@ -3,12 +3,16 @@
 A Solid's faces are polygons, anticlockwise seen from outside, each of which a fan from its first corner fills.
 """
 
+from __future__ import annotations
+
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 
 AROUND = 48  # sides of what is round
@@ -23,11 +27,11 @@ _FACES = ((3, 2, 1, 0), (4, 5, 6, 7), (0, 1, 5, 4), (1, 2, 6, 5), (2, 3, 7, 6), 
 class Solid:
     """vertices (V, 3) in the unit box; faces: tuples of vertex indices, or for meshes of many triangles an array (T, 3)."""
 
-    vertices: np.ndarray
-    faces: tuple[tuple[int, ...], ...] | np.ndarray
+    vertices: Array
+    faces: tuple[tuple[int, ...], ...] | Array
 
     @cached_property
-    def triangles(self) -> np.ndarray:
+    def triangles(self) -> Array:
         """(T, 3) vertex indices, the faces' fans one after the other."""
         if isinstance(self.faces, np.ndarray):
             return self.faces
@@ -41,7 +45,7 @@ class Solid:
         ).reshape(-1, 3)
 
     @cached_property
-    def edges(self) -> tuple[np.ndarray, np.ndarray]:
+    def edges(self) -> tuple[Array, Array]:
         """(E, 2) vertex indices of every edge once, and (E, 2) the faces on its two sides; −1 where there is none."""
         if isinstance(self.faces, np.ndarray):
             every = np.sort(self.faces[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
@@ -60,7 +64,7 @@ class Solid:
         )
         return np.array(list(found), int).reshape(-1, 2), sides.reshape(-1, 2)
 
-    def face_normals(self, vertices) -> np.ndarray:
+    def face_normals(self, vertices: Array) -> Array:
         """(F, 3) unit normals of the faces where its vertices stand at `vertices` (V, 3); Newell's method, so that any polygon will do."""
         if isinstance(self.faces, np.ndarray):
             a, b, c = (vertices[self.faces[:, index]] for index in range(3))
@@ -85,7 +89,7 @@ def plane() -> Solid:
     return Solid(_CORNERS[:4], ((0, 1, 2, 3),))
 
 
-def _ring(count: int, radius: float = 0.5, y: float = 0.0) -> np.ndarray:
+def _ring(count: int, radius: float = 0.5, y: float = 0.0) -> Array:
     angle = np.arange(count) * 2 * np.pi / count
     return np.stack(
         [radius * np.sin(angle), np.full(count, y), radius * np.cos(angle)], -1
@@ -116,7 +120,7 @@ def sphere(around: int = AROUND) -> Solid:
     polar = np.arange(1, rows) * np.pi / rows
     rings = np.concatenate([_ring(n, 0.5 * np.sin(t), 0.5 - 0.5 * np.cos(t)) for t in polar])
     low, high = len(rings), len(rings) + 1
-    faces = [(low, (i + 1) % n, i) for i in range(n)]
+    faces: list[tuple[int, ...]] = [(low, (i + 1) % n, i) for i in range(n)]
     for row in range(rows - 2):
         faces += [
             (row * n + i, row * n + (i + 1) % n, (row + 1) * n + (i + 1) % n, (row + 1) * n + i)
@@ -148,7 +152,7 @@ def stairs(steps: int) -> Solid:
 def figure() -> Solid:
     """A standing person, made up of round pieces; proportions of common practice: the head about a seventh of the height."""
 
-    def piece(solid, across, low, high, along, middle=0.0):
+    def piece(solid: Any, across: Any, low: Any, high: Any, along: Any, middle: Any = 0.0) -> Any:
         return Solid(solid.vertices * (across, high - low, along) + (middle, low, 0), solid.faces)
 
     pieces = [
@@ -165,7 +169,7 @@ def figure() -> Solid:
     return joined(pieces)
 
 
-def joined(pieces) -> Solid:
+def joined(pieces: Any) -> Solid:
     """Several as one."""
     starts = np.cumsum([0, *(len(piece.vertices) for piece in pieces)])
     return Solid(
@@ -178,7 +182,7 @@ def joined(pieces) -> Solid:
     )
 
 
-def block(corners, inside: bool = False) -> Solid:
+def block(corners: tuple[tuple[float, float], ...], inside: bool = False) -> Solid:
     """A polygon on the floor, corners (N, 2) as (x, z) in the unit square, pulled up; `inside`: a room without a ceiling, seen from within.
 
     Raises Problem where the sides cross or it has no area.
@@ -210,12 +214,12 @@ def block(corners, inside: bool = False) -> Solid:
     )
 
 
-def _turns(triangle) -> float:
+def _turns(triangle: Any) -> float:
     (ax, az), (bx, bz), (cx, cz) = triangle
     return (bx - ax) * (cz - az) - (bz - az) * (cx - ax)
 
 
-def _crosses(flat) -> bool:
+def _crosses(flat: Array) -> bool:
     n = len(flat)
     for i in range(n):
         for j in range(i + 2, n - (i == 0)):
@@ -229,7 +233,7 @@ def _crosses(flat) -> bool:
 
 
 # What each kind is called, its size in metres when it is new (across, up, along), and how it is made.
-KINDS: dict[str, tuple[str, tuple[float, float, float], Callable]] = {
+KINDS: dict[str, tuple[str, tuple[float, float, float], Callable[..., Any]]] = {
     "plane": ("Plane", (2.0, 0.0, 2.0), plane),
     "box": ("Box", (1.0, 1.0, 1.0), box),
     "cylinder": ("Cylinder", (0.5, 1.0, 0.5), cylinder),
@@ -244,7 +248,7 @@ KINDS: dict[str, tuple[str, tuple[float, float, float], Callable]] = {
 
 
 @lru_cache(maxsize=256)
-def made(kind: str, steps: int = 0, corners: tuple = ()) -> Solid:
+def made(kind: str, steps: int = 0, corners: tuple[Any, ...] = ()) -> Solid:
     """The solid of a kind; stairs with so many steps, a block or room over floor corners. Raises Problem."""
     if kind == "stairs":
         return stairs(steps)

@@ -1,10 +1,14 @@
 """A stand-in: a simple solid, or a mesh, of a size, somewhere in the world."""
 
+from __future__ import annotations
+
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.geometry.rotation import angles_from_rotation, rotation_from_angles
 from aperture.scene import solids
@@ -31,7 +35,7 @@ class StandIn:
     corners: tuple[tuple[float, float], ...] = ()
     mesh: solids.Solid | None = None
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         flat = self.kind == "plane"
         for index, (value, name) in enumerate(zip(self.size, ("width", "height", "depth"))):
             if not (np.isfinite(value) and (flat and index == 1 or LEAST_M <= value <= LARGEST_M)):
@@ -52,23 +56,25 @@ class StandIn:
         return solids.made(self.kind, steps if self.kind == "stairs" else 0, self.corners)
 
     @property
-    def rotation(self) -> np.ndarray:
+    def rotation(self) -> Array:
         """(3, 3) world from its own axes."""
         return rotation_from_angles(self.turn, self.tilt, self.roll)
 
-    def placed(self, points) -> np.ndarray:
+    def placed(self, points: Array) -> Array:
         """(N, 3) metres of points (N, 3) in the unit box."""
         return np.asarray(points, float) * self.size @ self.rotation.T + self.base
 
-    def vertices(self) -> np.ndarray:
+    def vertices(self) -> Array:
         """(V, 3) metres."""
         return self.placed(self.solid.vertices)
 
-    def bounds(self) -> np.ndarray:
+    def bounds(self) -> Array:
         """(8, 3) metres, the corners of its own box: the underside's four from the front left on, anticlockwise from above, then those above them."""
         return self.placed(solids.box().vertices)
 
-    def moved(self, rotation, about, to) -> "StandIn":
+    def moved(
+        self, rotation: Array, about: tuple[float, float, float], to: tuple[float, float, float]
+    ) -> StandIn:
         """Turned by `rotation` (3, 3) about the point `about` (3,), which then is put at `to` (3,)."""
         turn, tilt, roll = angles_from_rotation(rotation @ self.rotation)
         base = rotation @ (np.array(self.base) - about) + to
@@ -84,7 +90,7 @@ class StandIn:
         return None
 
 
-def mesh_of(stand_ins):
+def mesh_of(stand_ins: Any) -> Any:
     """One trimesh of them all; `mesh.metadata["owner"]` is (T,), the stand-in that each triangle belongs to."""
     import trimesh
 

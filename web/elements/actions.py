@@ -3,7 +3,9 @@
 import hashlib
 import json
 import time
+from collections.abc import MutableMapping
 from dataclasses import asdict, dataclass, replace
+from typing import Any
 
 from django.conf import settings
 from django.db import transaction
@@ -89,22 +91,22 @@ class Order:
     @classmethod
     def from_json(cls, kept: dict) -> "Order":
         """What was kept; what it doesn't say is as usual."""
-        light = {
+        light: dict[str, Any] = {
             name: tuple(value) if isinstance(value, list) else value
             for name, value in kept.get("light", {}).items()
         }
-        rest = {
+        rest: dict[str, Any] = {
             name: value
             for name, value in kept.items()
             if name not in ("light", "passes", "region", "frames")
         }
-        spans = {
+        spans: dict[str, Any] = {
             name: tuple(kept[name]) if kept.get(name) else None for name in ("region", "frames")
         }
         return cls(**rest, **spans, passes=tuple(kept.get("passes", ())), light=Light(**light))
 
 
-def source_digest(state: dict) -> str:
+def source_digest(state: MutableMapping) -> str:
     """What a render depends on: the match document and the stand-ins that are shown."""
     document = document_of(state)
     text = json.dumps(

@@ -1,6 +1,7 @@
 """Claims: a field of view and a focal length quoted together, against every projection and basis."""
 
 import math
+from typing import Any
 
 from django.shortcuts import redirect
 from django.views.decorators.http import require_GET, require_POST
@@ -65,7 +66,7 @@ def claims(request, show, shot):
         else {}
     )
     form = ClaimForm(request.GET if asked else None, initial=ready)
-    context = {"form": form}
+    context: dict[str, Any] = {"form": form}
     if asked and form.is_valid():
         with on_form(form):
             claim = _claim(form)

@@ -145,10 +145,10 @@ def _fields_of_step(do: str) -> dict[str, forms.Field]:
         case "flip":
             return {"way": _choice("Mirror", list(FLIPS.items()))}
         case "desqueeze":
-            sides = [("height", "the height"), ("width", "the width")]
+            kept = [("height", "the height"), ("width", "the width")]
             return {
                 "by": _text("By, empty for the lens’s squeeze", False),
-                "keep": _choice("Keeping", sides, required=False),
+                "keep": _choice("Keeping", kept, required=False),
             }
         case "stabilise":
             return {"right": _text("Moved right, px"), "down": _text("Moved down, px")}

@@ -1,6 +1,6 @@
 """The gate of a shot's state, read once for every step that needs it."""
 
-from collections.abc import Callable
+from collections.abc import Callable, MutableMapping
 from dataclasses import dataclass
 
 from aperture.gates.chain import Chain, build
@@ -33,7 +33,7 @@ def register_lens(provider: Callable) -> None:
 
 
 @once
-def lens_of(state: dict, plate=None) -> FoundLens | None:
+def lens_of(state: MutableMapping, plate=None) -> FoundLens | None:
     """The matched lens; else one of the typed focal length; else of the file's, which the `plate` knows."""
     if not state["gate"]:
         return None
@@ -67,7 +67,7 @@ def lens_of(state: dict, plate=None) -> FoundLens | None:
 
 
 @once
-def chain_of(state: dict, lens: Lens | None = None) -> Chain | None:
+def chain_of(state: MutableMapping, lens: Lens | None = None) -> Chain | None:
     """The gate chain; None until there is a gate. With a lens, what it bends is followed too."""
     plate, gate = state["plate"], state["gate"]
     if not gate:
@@ -76,24 +76,24 @@ def chain_of(state: dict, lens: Lens | None = None) -> Chain | None:
 
 
 @once
-def bent_chain(state: dict, plate=None) -> tuple[Chain | None, FoundLens | None]:
+def bent_chain(state: MutableMapping, plate=None) -> tuple[Chain | None, FoundLens | None]:
     """The chain with the lens that is known of it, and that lens; what it bends is followed through it."""
     found = lens_of(state, plate)
     return chain_of(state, found.lens if found else None), found
 
 
-def grid_of(state: dict) -> Grid | None:
+def grid_of(state: MutableMapping) -> Grid | None:
     """The plate's grid; None until there are a plate and a gate."""
     return chain_of(state).plate_grid if state["plate"] and state["gate"] else None
 
 
-def plate_origin(state: dict) -> str:
+def plate_origin(state: MutableMapping) -> str:
     """Where the plate's gate comes from, as an origin; empty without a gate."""
     chain = chain_of(state)
     return chain.origin(chain.plate, state["gate"]["origin"]) if chain else ""
 
 
-def for_match(state: dict) -> dict:
+def for_match(state: MutableMapping) -> dict:
     """What the gate tells a match document: `gate`, and in `lens` where the axis meets a plate cut off-centre. Empty without a gate."""
     if not state["gate"]:
         return {}
@@ -108,7 +108,7 @@ def for_match(state: dict) -> dict:
     return out
 
 
-def aspect_of(state: dict) -> AspectCheck | None:
+def aspect_of(state: MutableMapping) -> AspectCheck | None:
     """Whether gate and picture agree; None until there are both."""
     if not state["plate"] or not state["gate"]:
         return None

@@ -1,5 +1,7 @@
 """The Gate step: what area of what sensor made these pixels, and what is made of them."""
 
+from typing import Any
+
 import numpy as np
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect
@@ -308,7 +310,7 @@ def take_database_camera(request, show, shot):
         raise Problem("The sensor's aspect must lie between 1 and 3.")
     width, height, plus_minus = camera.sensor_mm(native)
     name = f"{camera.model}, from crop factor {camera.crop_factor:g}, ± {plus_minus:.2f} mm"
-    gate = {
+    gate: dict[str, Any] = {
         "width_mm": round(width, 4),
         "height_mm": round(height, 4),
         "squeeze": 1.0,

@@ -10,6 +10,7 @@ import time
 import uuid
 from contextlib import contextmanager, nullcontext
 from datetime import timedelta
+from typing import Any
 
 from django.db import close_old_connections, connection, transaction
 from django.db.models import Q
@@ -181,7 +182,7 @@ def cancel(shot, kind: str) -> None:
 @contextmanager
 def _ending(pk: int):
     """However the work within ends, the job says it; what wasn't foreseen is raised again."""
-    end = {"state": Job.FAILED}
+    end: dict[str, Any] = {"state": Job.FAILED}
     try:
         yield
         end = {"state": Job.DONE, "progress": 1.0, "says": ""}

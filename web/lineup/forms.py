@@ -28,7 +28,7 @@ class _Files(forms.FileField):
 class ReturnForm(forms.Form):
     """A render's file, or those of a sequence."""
 
-    files = _Files(
+    files = _Files(  # type: ignore[assignment]  # a field, as Django has it
         widget=_Several(attrs={"accept": ".png,.tif,.tiff,.exr"}),
         error_messages={"required": "Choose a file first."},
     )

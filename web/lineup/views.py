@@ -93,8 +93,8 @@ def values(request, show, shot):
 def _alpha_says(own, chosen) -> list:
     """Sentences about the alpha of the render on the table."""
     if chosen:
-        return chosen.alpha_says
-    return snapshots.alpha_of(own.of_frame(None)) if own else []
+        return list(chosen.alpha_says)
+    return list(snapshots.alpha_of(own.of_frame(None))) if own else []
 
 
 @require_GET
@@ -127,7 +127,7 @@ def take(request, show, shot, number):
         if not form.is_valid():
             raise Problem(
                 "A render can't be taken that way: "
-                + " ".join(error for errors in form.errors.values() for error in errors)
+                + " ".join(str(error) for errors in form.errors.values() for error in errors)
             )
         taken = form.cleaned_data["taken"]
     starting.start_again(shot, row, taken)

@@ -1,6 +1,7 @@
 """The verbs of the Match step: each is one undoable edit."""
 
 import copy
+from collections.abc import MutableMapping
 
 from aperture.errors import Problem
 from aperture.match.document import read
@@ -25,7 +26,7 @@ class DraftLocked(Refused):
     status = 423
 
 
-def part_of(state: dict) -> dict:
+def part_of(state: MutableMapping) -> dict:
     """The draft on screen."""
     return {key: copy.deepcopy(state.get(key, empty)) for key, empty in DRAFT_PARTS.items()}
 
@@ -48,7 +49,7 @@ def edit_match(shot, label, change, base, **more):
     return edit(shot, label, change_and_check, base, **more)
 
 
-def fresh_id(state: dict, letter: str) -> str:
+def fresh_id(state: MutableMapping, letter: str) -> str:
     """An id of its own for a new mark or fact: letter and number."""
     taken = {item["id"] for item in state["marks"] + state["facts"]}
     return next(f"{letter}{n}" for n in range(1, 100000) if f"{letter}{n}" not in taken)

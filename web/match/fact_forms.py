@@ -1,6 +1,7 @@
 """Typed facts: a form for each kind, which gives the match document's fact. Lengths are text with units, in the show's unit where bare."""
 
 import math
+from typing import Any
 
 from django import forms
 
@@ -386,7 +387,8 @@ class LensForm(forms.Form):
 
     def clean(self):
         """`cleaned_data["lens"]`: the document's fields, without the focal length."""
-        data, out = super().clean(), {"projection": "rectilinear"}
+        data = super().clean()
+        out: dict[str, Any] = {"projection": "rectilinear"}
         out["projection"] = data.get("projection", "rectilinear")
         if data.get("centre") == "given":
             try:

@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+from collections.abc import MutableMapping
 
 from aperture.camera import Camera
 from aperture.match.document import FORMAT
@@ -16,7 +17,7 @@ SOLVER = "4"
 
 
 @once
-def document_of(state: dict) -> dict | None:
+def document_of(state: MutableMapping) -> dict | None:
     """The match document of a shot's state; None until there is a plate."""
     plate = state["plate"]
     if not plate:
@@ -63,7 +64,7 @@ def digest_of(document: dict) -> str:
 
 
 @once
-def fit_of(state: dict) -> dict | None:
+def fit_of(state: MutableMapping) -> dict | None:
     """The fit of a shot's state, from the store or solved now, always from a cold start; None without a plate."""
     document = document_of(state)
     if document is None:
@@ -78,7 +79,7 @@ def fit_of(state: dict) -> dict | None:
 
 
 @once
-def camera_of_state(state: dict) -> Camera | None:
+def camera_of_state(state: MutableMapping) -> Camera | None:
     """The matched camera with its place in the world; None where the fit has none."""
     fit = fit_of(state)
     if not fit or not fit["ok"] or None in fit["camera"]["position_m"]:
@@ -87,7 +88,7 @@ def camera_of_state(state: dict) -> Camera | None:
 
 
 @once
-def lens_of_match(state: dict) -> FoundLens | None:
+def lens_of_match(state: MutableMapping) -> FoundLens | None:
     """The matched lens, for the Gate step's figures; None where the fit has none, or the gate isn't known."""
     fit = fit_of(state)
     if not fit or not fit["ok"] or not state["gate"] or fit["determined"]["focal"] == "no":

@@ -1,11 +1,13 @@
 """What is said of a lens on every page that uses it."""
 
+from collections.abc import MutableMapping
+
 from aperture.match.remarks import unseen_share
 from web.match.fits import camera_of_state
 from web.ui.rows import Remark
 
 
-def lens_remarks(state: dict) -> list[Remark]:
+def lens_remarks(state: MutableMapping) -> list[Remark]:
     """A remark where the matched lens has no answer in a part of the picture."""
     camera = camera_of_state(state)
     share = unseen_share(camera.lens, camera.grid) if camera else 0.0

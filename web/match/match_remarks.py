@@ -111,13 +111,13 @@ def _about_the_fit(shot, fit) -> list[Remark]:
     widened = [says for says in remarks if "widened" in says]
     if widened and not fit.get("mistrusted") and not shot.state.get("robust"):
         fields = {"base": shot.head.number, "robust": "1"}
-        remedy = {"action": shot.url("match-mistrust"), "fields": fields}
+        leave_out = {"action": shot.url("match-mistrust"), "fields": fields}
         out.append(
             Remark(
                 "Larger than their ± say",
                 widened[0],
                 "doubt",
-                (("Leave out what the others contradict", remedy),),
+                (("Leave out what the others contradict", leave_out),),
             )
         )
         remarks = [says for says in remarks if says not in widened]

@@ -65,8 +65,8 @@ def _lens_rows(shot, fit, focal_origin: str) -> list[Row]:
             shown = format_value(value, pm["distortion"][name])
             rows.append(Row(f"Distortion {name}", *shown, "solved"))
         elif value:
-            shown = f"{value:.4g}".replace("-", "−")
-            rows.append(Row(f"Distortion {name}", shown, "", typed))
+            plain = f"{value:.4g}".replace("-", "−")
+            rows.append(Row(f"Distortion {name}", plain, "", typed))
     return rows
 
 
@@ -94,7 +94,8 @@ def _place_rows(fit, show) -> list[Row]:
         if value is None:
             return Row(name, "–", title=title)
         if scaled:
-            return Row(name, *show.length(value, plus_minus), "solved", title)
+            metres, sigma = show.length(value, plus_minus)
+            return Row(name, metres, sigma, "solved", title)
         shown = format_value(value, plus_minus, "× far", fallback=3)
         return Row(name, *shown, "solved", "in units of the distance to the first placed spot")
 

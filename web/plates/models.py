@@ -1,6 +1,7 @@
 """Plates: rows that point at files by content hash."""
 
 import re
+from collections.abc import MutableMapping
 from pathlib import Path
 
 import numpy as np
@@ -45,7 +46,7 @@ class Plate(models.Model):
         return settings.DATA / "plates" / self.digest
 
 
-def metadata_of(state: dict, plate: Plate | None) -> dict:
+def metadata_of(state: MutableMapping, plate: Plate | None) -> dict:
     """What is known of how a plate was taken: the file's word, corrected by what was typed."""
     if plate is None:
         return {}

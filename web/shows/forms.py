@@ -154,7 +154,8 @@ class ShotSettingsForm(ShotForm):
         shows = Show.objects.kept()
         self.fields["show_slug"].choices = [(show.slug, show.name) for show in shows]
         self.order_fields(["show_slug", "code", "description"])
-        self.initial |= {
+        self.initial = {
+            **self.initial,
             "show_slug": shot.show.slug,
             "code": shot.code,
             "description": shot.description,

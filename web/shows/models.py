@@ -111,7 +111,8 @@ class ShotQuerySet(models.QuerySet):
         """The states of shots that are fetched together are read together, once one of them is asked for."""
         fresh = self._result_cache is None
         super()._fetch_all()
-        if fresh and "head" in (self.query.select_related or ()):
+        related = self.query.select_related
+        if fresh and isinstance(related, dict) and "head" in related:
             heads = [shot.head for shot in self._result_cache if isinstance(shot, Shot)]
             wanted = {digest for head in heads if head for digest in head.parts.values()}
             texts = Texts(wanted, StatePart.texts)
@@ -183,7 +184,7 @@ class StatePart(models.Model):
             digest: text for digest, text in texts.items() if len(text) <= states.LARGEST_INLINE
         }
         rows = [cls(digest=digest, text=text) for digest, text in small.items()]
-        cls.objects.bulk_create(rows, ignore_conflicts=True)
+        StatePart.objects.bulk_create(rows, ignore_conflicts=True)
 
 
 class Revision(models.Model):

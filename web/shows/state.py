@@ -238,7 +238,7 @@ def once(compute):
 # Older versions -----------------------------------------------------------------------------------
 
 
-def _from_1(state: dict) -> dict:
+def _from_1(state: MutableMapping) -> dict:
     """Version 1: each revision held everything, and lacked what its release didn't know yet."""
     out = {key: value for key, value in state.items() if key in _parts}
     for key in ("guides", "card"):  # null where they had been taken away

@@ -82,7 +82,7 @@ def strip(shot, current: str = "") -> list[dict]:
     out = []
     for number, key in enumerate(NUMBERED, 1):
         step = _steps.get(key)
-        now = _standing(shot, key, step and step.standing)
+        now = _standing(shot, key, step.standing if step else None)
         out.append(
             {
                 "key": key,

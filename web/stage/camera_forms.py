@@ -91,7 +91,8 @@ class CameraForm(TypedForm):
 
 
 def _grid(item) -> Grid:
-    return Grid(*item["image"], tuple(map(tuple, item["mm_from_px"])))
+    width, height = item["image"]
+    return Grid(width, height, tuple(map(tuple, item["mm_from_px"])))
 
 
 class LooksForm(TypedForm):

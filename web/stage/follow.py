@@ -1,5 +1,7 @@
 """Stand-ins and typed cameras go along when the world of the match is turned or shifted."""
 
+from collections.abc import MutableMapping
+
 import numpy as np
 
 from aperture.camera import Camera
@@ -7,10 +9,10 @@ from aperture.scene.frustum import from_json, to_json
 from web.stage.stand_ins import json_from, stand_in_from
 
 
-def follow_world(state: dict, turn, shift) -> None:
+def follow_world(state: MutableMapping, turn, shift) -> None:
     """Turn (3, 3) and shift (3,) metres what the Set step keeps in world coordinates, in place."""
     state["stand_ins"] = [
-        json_from(item, stand_in_from(item).moved(turn, np.zeros(3), shift))
+        json_from(item, stand_in_from(item).moved(turn, (0.0, 0.0, 0.0), shift))
         for item in state.get("stand_ins", [])
     ]
     for item in state.get("cameras", []):

@@ -87,9 +87,8 @@ def _card_seen(shot, cameras, through):
     if not np.isfinite(corners).all() or np.abs(corners).max() > 1e5:
         return False
     grid = matched.camera.grid
-    plate = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32) * np.float32(
-        [grid.width, grid.height]
-    )
+    corner = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32)
+    plate = corner * np.array([grid.width, grid.height], np.float32)
     return cv2.getPerspectiveTransform(plate, corners.astype(np.float32)).ravel().tolist()
 
 

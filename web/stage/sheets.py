@@ -79,7 +79,7 @@ def _gaps(shot) -> list[Remark]:
     out = []
     for gap in gaps.find([stand_in_from(item) for item in items]):
         first, second = items[gap.first], items[gap.second]
-        remedies = ()
+        remedies: tuple[tuple[str, dict], ...] = ()
         movable = [
             (item, sign) for item, sign in ((second, 1), (first, -1)) if not extra(item, "locked")
         ]

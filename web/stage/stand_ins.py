@@ -1,6 +1,7 @@
 """The stand-ins of a shot's state: their JSON and back."""
 
 import math
+from collections.abc import MutableMapping
 
 from aperture.scene.solids import KINDS
 from aperture.scene.stand_in import StandIn
@@ -32,14 +33,18 @@ def new(kind: str, name: str, **more) -> dict:
 
 def stand_in_from(item: dict) -> StandIn:
     """A StandIn from its JSON. Raises Problem where a value can't be."""
-    angles = (
+    width, height, depth = map(float, item["size"])
+    x, y, z = map(float, item["base"])
+    turn, tilt, roll = (
         math.radians(float(item.get(f"{name}_deg", 0.0))) for name in ("turn", "tilt", "roll")
     )
     kind = item.get("kind", "box")
     return StandIn(
-        tuple(map(float, item["size"])),
-        tuple(map(float, item["base"])),
-        *angles,
+        (width, height, depth),
+        (x, y, z),
+        turn,
+        tilt,
+        roll,
         kind=kind,
         steps=int(item.get("steps", 0)),
         corners=tuple(map(tuple, item.get("corners", ()))),
@@ -78,17 +83,17 @@ def shapes(items: list[dict]) -> list[dict]:
     ]
 
 
-def shown(state: dict) -> list[dict]:
+def shown(state: MutableMapping) -> list[dict]:
     """The items that aren't hidden."""
     return [item for item in state["stand_ins"] if not extra(item, "hidden")]
 
 
-def stand_ins_of(state: dict) -> dict[str, StandIn]:
+def stand_ins_of(state: MutableMapping) -> dict[str, StandIn]:
     """The stand-ins that aren't hidden by name, each name once."""
     return {name: stand_in_from(item) for name, item in named(state).items()}
 
 
-def named(state: dict) -> dict[str, dict]:
+def named(state: MutableMapping) -> dict[str, dict]:
     """The items that aren't hidden by name, each name once."""
     out: dict[str, dict] = {}
     for item in shown(state):
@@ -99,7 +104,7 @@ def named(state: dict) -> dict[str, dict]:
     return out
 
 
-def free_name(state: dict, wanted: str) -> str:
+def free_name(state: MutableMapping, wanted: str) -> str:
     """The name, counted on where a stand-in has it."""
     return counted(wanted, {item["name"] for item in state["stand_ins"]})
 

@@ -300,7 +300,7 @@ def place(request, show, shot):
     )
     if not form.is_valid():
         field, errors = next(iter(form.errors.items()))
-        raise Problem(errors[0], field)
+        raise Problem(str(errors[0]), field)
     item = form.cleaned_data["item"]
     item["name"] = free_name(shot.state, item["name"])
     others = [stand_in_from(other) for other in shown(shot.state)]

@@ -126,7 +126,8 @@ def card_distance(shot, camera) -> float:
     left = card_left(shot)
     if left is not None:
         return float(max((-camera.to_camera_space(left)[:, 2]).mean(), 1e-3))
-    return float(shot.state.get("card_m") or max(np.linalg.norm(camera.position) * CARD_REACH, 0.5))
+    usual = max(float(np.linalg.norm(camera.position)) * CARD_REACH, 0.5)
+    return float(shot.state.get("card_m") or usual)
 
 
 def card_corners(shot, camera) -> np.ndarray:

@@ -4,9 +4,13 @@ Positions are in focal lengths from where the axis meets the picture, x to the r
 camera-space point (X, Y, Z) looks down −Z; turning Y upward into y downward happens here only.
 """
 
-from typing import Protocol
+from __future__ import annotations
+
+from typing import Any, Protocol
 
 import numpy as np
+
+from aperture.arrays import Array
 
 
 class Projection(Protocol):
@@ -20,23 +24,29 @@ class Projection(Protocol):
     wraps : whether the picture goes on at its opposite side.
     """
 
-    name: str
-    matched: bool
-    straight: bool
-    parameters: tuple[str, ...]
-    limit: float
-    wraps: bool
+    @property
+    def name(self) -> str: ...  # noqa: D102
+    @property
+    def matched(self) -> bool: ...  # noqa: D102
+    @property
+    def straight(self) -> bool: ...  # noqa: D102
+    @property
+    def parameters(self) -> tuple[str, ...]: ...  # noqa: D102
+    @property
+    def limit(self) -> float: ...  # noqa: D102
+    @property
+    def wraps(self) -> bool: ...  # noqa: D102
 
-    def project(self, points: np.ndarray, derivatives: bool = False):
+    def project(self, points: Array, derivatives: bool = False) -> Any:
         """Ideal positions (N, 2) of camera-space points (N, 3); with `derivatives` also (N, 2, 3). NaN where nothing is imaged."""
 
-    def rays(self, q: np.ndarray) -> np.ndarray:
+    def rays(self, q: Array) -> Array:
         """Camera-space directions (N, 3) of ideal positions (N, 2), not of length 1; NaN outside the picture."""
 
-    def ray_jacobian(self, q: np.ndarray) -> np.ndarray:
+    def ray_jacobian(self, q: Array) -> Array:
         """(N, 3, 2) derivative of `rays` by the ideal position."""
 
-    def ray_jacobian_along(self, q: np.ndarray, dq: np.ndarray) -> np.ndarray:
+    def ray_jacobian_along(self, q: Array, dq: Array) -> Array:
         """(N, 3, 2) derivative of `ray_jacobian` along dq (N, 2)."""
 
 

@@ -4,10 +4,15 @@ Equidistant r = θ; equisolid r = 2 sin(θ/2); stereographic r = 2 tan(θ/2); or
 (Ray, "Applied Photographic Optics", 3rd ed. 2002, and Kannala & Brandt 2006, eq. 1–5; cited from memory).
 """
 
+from __future__ import annotations
+
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+
+from aperture.arrays import Array
 
 
 @dataclass(frozen=True)
@@ -21,15 +26,15 @@ class Radial:
     limit: float = math.pi
     wraps: bool = False
 
-    def _radius(self, theta):
+    def _radius(self, theta: Array) -> tuple[Array, Array]:
         """r(θ) and its derivative."""
         raise NotImplementedError
 
-    def _ray_terms(self, rho):
+    def _ray_terms(self, rho: Array) -> tuple[Array, ...]:
         """S, C and their first two derivatives by ρ = r², where the ray is (x·S, −y·S, −C) with S = sin θ / r and C = cos θ."""
         raise NotImplementedError
 
-    def project(self, points, derivatives: bool = False):
+    def project(self, points: Array, derivatives: bool = False) -> Any:
         """As `Projection` has it."""
         points = np.asarray(points, float)
         x, y, forward = points[:, 0], -points[:, 1], -points[:, 2]
@@ -66,13 +71,13 @@ class Radial:
             )
             return out, jac
 
-    def rays(self, q):
+    def rays(self, q: Array) -> Array:
         """As `Projection` has it."""
         q = np.asarray(q, float)
         s, _, _, c, _, _ = self._ray_terms(np.einsum("ni,ni->n", q, q))
         return np.stack([q[:, 0] * s, -q[:, 1] * s, -c], -1)
 
-    def ray_jacobian(self, q):
+    def ray_jacobian(self, q: Array) -> Array:
         """As `Projection` has it."""
         s, s1, _, _, c1, _ = self._ray_terms(np.einsum("ni,ni->n", q, q))
         out = np.empty((len(q), 3, 2))
@@ -82,7 +87,7 @@ class Radial:
             out[:, 2, j] = -2 * q[:, j] * c1
         return out
 
-    def ray_jacobian_along(self, q, dq):
+    def ray_jacobian_along(self, q: Array, dq: Array) -> Array:
         """As `Projection` has it."""
         _, s1, s2, _, c1, c2 = self._ray_terms(np.einsum("ni,ni->n", q, q))
         drho = 2 * np.einsum("ni,ni->n", q, dq)
@@ -101,10 +106,10 @@ class Radial:
 class Equidistant(Radial):
     """r = θ."""
 
-    def _radius(self, theta):
+    def _radius(self, theta: Array) -> tuple[Array, Array]:
         return theta, np.ones_like(theta)
 
-    def _ray_terms(self, rho):
+    def _ray_terms(self, rho: Array) -> tuple[Array, ...]:
         r = np.sqrt(np.where(rho <= np.pi**2, rho, np.nan))
         small = r < 1e-2
         safe = np.where(small, 1.0, r)
@@ -122,10 +127,10 @@ class Equidistant(Radial):
 class Equisolid(Radial):
     """r = 2 sin(θ/2): equal solid angles have equal areas."""
 
-    def _radius(self, theta):
+    def _radius(self, theta: Array) -> tuple[Array, Array]:
         return 2 * np.sin(theta / 2), np.cos(theta / 2)
 
-    def _ray_terms(self, rho):
+    def _ray_terms(self, rho: Array) -> tuple[Array, ...]:
         with np.errstate(invalid="ignore"):
             s = np.sqrt(np.where(rho <= 4, 1 - rho / 4, np.nan))
             one, zero = np.ones_like(rho), np.zeros_like(rho)
@@ -135,10 +140,10 @@ class Equisolid(Radial):
 class Stereographic(Radial):
     """r = 2 tan(θ/2): small shapes keep their form."""
 
-    def _radius(self, theta):
+    def _radius(self, theta: Array) -> tuple[Array, Array]:
         return 2 * np.tan(theta / 2), 1 / np.cos(theta / 2) ** 2
 
-    def _ray_terms(self, rho):
+    def _ray_terms(self, rho: Array) -> tuple[Array, ...]:
         d = 1 + rho / 4
         return 1 / d, -0.25 / d**2, 0.125 / d**3, (1 - rho / 4) / d, -0.5 / d**2, 0.25 / d**3
 
@@ -146,11 +151,11 @@ class Stereographic(Radial):
 class Orthographic(Radial):
     """r = sin θ; no answer beyond 90°, and no lens in use that needs it."""
 
-    def _radius(self, theta):
+    def _radius(self, theta: Array) -> tuple[Array, Array]:
         inside = theta <= np.pi / 2
         return np.where(inside, np.sin(theta), np.nan), np.cos(theta)
 
-    def _ray_terms(self, rho):
+    def _ray_terms(self, rho: Array) -> tuple[Array, ...]:
         one, zero = np.ones_like(rho), np.zeros_like(rho)
         with np.errstate(invalid="ignore"):
             c = np.sqrt(np.where(rho <= 1, 1 - rho, np.nan))

@@ -30,7 +30,7 @@ export class Drawing {
   #line(mark, chosen, point, residual) {
     const kind = kindOf(mark),
       group = svg("g", {class: mark.off ? "is-off-mark" : ""}, this.layer);
-    const d = "M" + mark.points.map(p => this.table.toScreen(p).join(" ")).join("L");
+    const d = `M${mark.points.map(p => this.table.toScreen(p).join(" ")).join("L")}`;
     if (chosen) svg("path", {d, class: "casing chosen-line"}, group);
     svg("path", {d, class: "casing"}, group);
     svg("path", {d, class: `edge ${kind}`}, group);

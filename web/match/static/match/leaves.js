@@ -68,7 +68,7 @@ export class Leaves {
     });
     // A problem beside a field must be seen, on whichever leaf it stands.
     const wrong = sheet.querySelector("[data-leaf-of] .error");
-    if (wrong && wrong.closest("[data-leaf-of]").hidden)
+    if (wrong?.closest("[data-leaf-of]").hidden)
       return this.show(wrong.closest("[data-leaf-of]").dataset.leafOf);
     sheet.querySelectorAll(`[data-leaf-of="${this.open}"] [data-lazy]`).forEach(part => {
       if (part.dataset.asked) return;
