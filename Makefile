@@ -45,6 +45,11 @@ test: setup-tests ## install what tests need where it is missing, and run all of
 bench: $(STAMP) ## print the benchmarks
 	$(V)/python -m bench
 
+docs: $(STAMP) ## build the documents and the reference of the core into docs/_build
+	$(V)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/docs.txt
+	$(V)/sphinx-build -q -b html docs docs/_build/html
+	@echo "docs/_build/html/index.html"
+
 assets: ## rebuild styles, fonts and scripts with npm (running needs none of it)
 	npm ci --ignore-scripts
 	bash web/ui/styles/build.sh
@@ -54,4 +59,4 @@ lock: ## compile requirements/*.in to pinned files with hashes
 	for part in app test docs; do $(V)/pip-compile --quiet --generate-hashes --allow-unsafe --strip-extras --no-emit-index-url --no-emit-find-links \
 		--no-emit-trusted-host requirements/$$part.in -o requirements/$$part.txt; done
 
-.PHONY: help setup setup-tests demo lint test bench assets lock
+.PHONY: help setup setup-tests demo lint test bench docs assets lock

@@ -23,7 +23,32 @@ def border_points(grid: Grid) -> Array:
 
 @dataclass(frozen=True, eq=False)
 class Camera:
-    """`world_from_camera`: (4, 4) rigid pose, metres; camera space is X right, Y up, looking down −Z."""
+    """A grid of pixels, a lens and a pose. Camera space is X right, Y up, looking down −Z.
+
+    Parameters
+    ----------
+    grid : Grid
+        The pixels, and the millimetres of sensor that they cover.
+    lens : Lens
+    world_from_camera : ndarray, shape (4, 4)
+        Rigid pose, metres.
+
+    Raises
+    ------
+    Problem
+        If the pose is not a rotation and a position.
+
+    Examples
+    --------
+    A 50 mm lens on a gate of 36 × 20.25 mm, 1.5 m above the floor. A point 10 m ahead and 1 m to the
+    right is imaged 5 mm, or 267 px, to the right of the middle.
+
+    >>> camera = Camera.at(Grid.from_gate(1920, 1080, 36.0, 20.25), Lens(50.0), (0, 1.5, 0))
+    >>> camera.project([[1.0, 1.5, -10.0]]).round(2)
+    array([[1226.67,  540.  ]])
+    >>> camera.on_plane([[960, 1080]]).round(2)  # where the floor enters the picture
+    array([[ 0.  ,  0.  , -7.41]])
+    """
 
     grid: Grid
     lens: Lens
@@ -50,7 +75,17 @@ class Camera:
         tilt: float = 0.0,
         roll: float = 0.0,
     ) -> Camera:
-        """A camera at `position` (3,) metres, turned by pan, tilt and roll in radians."""
+        """Return a camera at a place, turned from looking down −Z.
+
+        Parameters
+        ----------
+        grid, lens
+            As for `Camera`.
+        position : array_like, shape (3,)
+            Metres.
+        pan, tilt, roll : float
+            Radians, in the order of docs/conventions.md.
+        """
         pose = np.eye(4)
         pose[:3, :3], pose[:3, 3] = rotation_from_angles(pan, tilt, roll), position
         return cls(grid, lens, pose)
@@ -70,7 +105,18 @@ class Camera:
         return (np.asarray(points, float) - self.position) @ self.rotation
 
     def project(self, points: ArrayLike) -> Array:
-        """(N, 2) px of world points (N, 3) metres; NaN behind the camera and where the lens forms no picture."""
+        """Return where world points are imaged.
+
+        Parameters
+        ----------
+        points : array_like, shape (N, 3)
+            Metres.
+
+        Returns
+        -------
+        ndarray, shape (N, 2)
+            Pixels; NaN behind the camera and where the lens forms no picture.
+        """
         return self.grid.to_px(self.lens.project(self.to_camera_space(points)))
 
     def project_directions(self, directions: Array) -> Array:
@@ -78,7 +124,17 @@ class Camera:
         return self.grid.to_px(self.lens.project(np.asarray(directions, float) @ self.rotation))
 
     def rays(self, pixels: ArrayLike) -> Array:
-        """(N, 3) unit world directions through the pixel positions (N, 2); NaN where the lens forms no picture."""
+        """Return the directions that are imaged at pixel positions.
+
+        Parameters
+        ----------
+        pixels : array_like, shape (N, 2)
+
+        Returns
+        -------
+        ndarray, shape (N, 3)
+            Unit vectors in the world; NaN where the lens forms no picture.
+        """
         rays = self.lens.rays(self.grid.to_mm(pixels))
         rays /= np.linalg.norm(rays, axis=1, keepdims=True)
         return rays @ self.rotation.T
@@ -89,7 +145,21 @@ class Camera:
         normal: Any = (0.0, 1.0, 0.0),
         offset: float = 0.0,
     ) -> Array:
-        """(N, 3) world points where the rays of `pixels` (N, 2) meet the plane normal · P = offset; NaN where they don't."""
+        """Return where the rays of pixel positions meet a plane.
+
+        Parameters
+        ----------
+        pixels : array_like, shape (N, 2)
+        normal : array_like, shape (3,)
+            Of the plane normal · P = offset. The floor, if not given.
+        offset : float
+            Metres.
+
+        Returns
+        -------
+        ndarray, shape (N, 3)
+            Metres; NaN where a ray doesn't meet the plane in front of the camera.
+        """
         rays = self.rays(pixels)
         normal = np.array(normal, float)
         with np.errstate(all="ignore"):

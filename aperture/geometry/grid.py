@@ -18,9 +18,26 @@ from aperture.errors import Problem
 
 @dataclass(frozen=True)
 class Grid:
-    """`width` × `height` px; `mm_from_px` is a (2, 3) affine map, row-major tuples so that a grid is hashable.
+    """A grid of pixels and the millimetres of sensor it covers.
 
-    The map's columns are the millimetres per pixel to the right, per pixel down, and the sensor position of pixel corner (0, 0).
+    Parameters
+    ----------
+    width, height : int
+        Pixels.
+    mm_from_px : tuple of two tuples of three float
+        The affine map, as row-major tuples so that a grid is hashable. Its columns are the millimetres
+        per pixel to the right, per pixel down, and the sensor position of the pixel corner (0, 0).
+
+    Raises
+    ------
+    Problem
+        If the grid has no pixel or the gate has no area.
+
+    Examples
+    --------
+    >>> grid = Grid.from_gate(4096, 2160, 24.0, 12.65625)
+    >>> grid.window(128, 0, 3840, 2160).gate_mm
+    (22.5, 12.65625)
     """
 
     width: int
@@ -40,7 +57,20 @@ class Grid:
 
     @classmethod
     def from_gate(cls, width: int, height: int, width_mm: float, height_mm: float) -> Grid:
-        """The grid whose `width` × `height` px cover a gate of `width_mm` × `height_mm`, centred on the sensor."""
+        """Return the grid of `width` × `height` pixels that cover a gate centred on the sensor.
+
+        Parameters
+        ----------
+        width, height : int
+            Pixels.
+        width_mm, height_mm : float
+            The gate, millimetres.
+
+        Raises
+        ------
+        Problem
+            If one of them isn't above zero.
+        """
         if not (
             np.isfinite(width_mm) and np.isfinite(height_mm) and width_mm > 0 and height_mm > 0
         ):
@@ -66,12 +96,12 @@ class Grid:
         return np.linalg.inv(self.linear)
 
     def to_mm(self, points: ArrayLike) -> Array:
-        """Sensor positions, (N, 2) mm, of points (N, 2) px."""
+        """Return sensor positions, shape (N, 2), millimetres, of pixel positions, shape (N, 2)."""
         affine = np.array(self.mm_from_px, float)
         return np.asarray(points, float) @ affine[:, :2].T + affine[:, 2]
 
     def to_px(self, points: ArrayLike) -> Array:
-        """Pixel positions, (N, 2) px, of points (N, 2) mm on the sensor."""
+        """Return pixel positions, shape (N, 2), of sensor positions, shape (N, 2), millimetres."""
         affine = np.array(self.mm_from_px, float)
         return (np.asarray(points, float) - affine[:, 2]) @ self.px_linear.T
 

@@ -21,10 +21,33 @@ PARAMETERS = ("ln_focal", "centre_x", "centre_y") + distortion.NAMES
 
 @dataclass(frozen=True)
 class Lens:
-    """`focal_mm` down the picture; `squeeze` ≥ 1 divides it across. `centre_mm`: where the axis meets the sensor.
+    """A lens: focal length, squeeze, projection, principal point and distortion.
 
-    `projection`: the object, or its name. `coefficients`: (k1, k2, k3, p1, p2), for projections that take them.
-    Raises Problem where a value can't be.
+    Parameters
+    ----------
+    focal_mm : float
+        Focal length down the picture, millimetres.
+    squeeze : float
+        Of an anamorphic lens, 1 to 4; it divides the focal length across the picture.
+    projection : Projection or str
+        The object, or its name.
+    centre_mm : tuple of two float
+        Where the axis meets the sensor, millimetres from its middle.
+    coefficients : tuple of five float
+        k1, k2, k3, p1, p2 of D. C. Brown, "Close-range camera calibration" (1971), in the order of
+        docs/conventions.md, for projections that take them.
+
+    Raises
+    ------
+    Problem
+        If a value is out of its range.
+
+    Examples
+    --------
+    A point up and to the right lies right of and above the middle; sensor millimetres count downwards.
+
+    >>> Lens(35.0).project(np.array([[0.2, 0.1, -1.0]]))
+    array([[ 7. , -3.5]])
     """
 
     focal_mm: float
@@ -75,9 +98,23 @@ class Lens:
         return any(self.coefficients)
 
     def project(self, points: Array, derivatives: bool = False) -> Any:
-        """Sensor positions (N, 2) mm of camera-space points (N, 3); NaN where none.
+        """Return where camera-space points are imaged on the sensor.
 
-        With `derivatives` also by the point (N, 2, 3) and by the lens's PARAMETERS (N, 2, P).
+        Parameters
+        ----------
+        points : ndarray, shape (N, 3)
+            Any length unit.
+        derivatives : bool
+            Whether to return the derivatives too.
+
+        Returns
+        -------
+        ndarray, shape (N, 2)
+            Millimetres; NaN where nothing is imaged.
+        ndarray, shape (N, 2, 3)
+            With `derivatives`: the derivative by the point.
+        ndarray, shape (N, 2, P)
+            With `derivatives`: the derivative by the lens's PARAMETERS.
         """
         scale = self.scale_mm
         if not derivatives:
@@ -97,7 +134,18 @@ class Lens:
         return q * scale + self.centre_mm, by_point * scale[:, None], by_lens
 
     def rays(self, mm: Array) -> Array:
-        """Camera-space directions (N, 3), not of length 1, of sensor positions (N, 2) mm; NaN where the lens forms no picture."""
+        """Return the camera-space directions that are imaged at sensor positions.
+
+        Parameters
+        ----------
+        mm : ndarray, shape (N, 2)
+            Millimetres.
+
+        Returns
+        -------
+        ndarray, shape (N, 3)
+            Not of length 1; NaN where the lens forms no picture.
+        """
         q = (np.asarray(mm, float) - self.centre_mm) / self.scale_mm
         if self.distorts:
             q = distortion.undistort(q, self.coefficients)

@@ -106,6 +106,13 @@ def unwrapped(data: Any) -> Any:
     return data
 
 
+def from_bytes(data: bytes) -> dict[str, Any]:
+    """The valid match document of a file's bytes. Raises InvalidDocument."""
+    document = unwrapped(loads(data))
+    validate(document)
+    return document
+
+
 def validate(data: dict[str, Any]) -> None:
     """Raise InvalidDocument at the first place where `data` breaks the schema."""
     _refuse_infinite(data, "", 0)

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from aperture.lens.projections import radius_at
@@ -54,62 +54,48 @@ def choices(
     if not fit.get("ok") or system.evidence.gate_mm is None:
         return []
     solved, _ = write(system, optimum, explain=False)
-    value, across = (
-        solved["camera"]["focal_mm"],
-        solved["camera"]["field_of_view_deg"]["horizontal"],
-    )
+    value = solved["camera"]["focal_mm"]
+    across = solved["camera"]["field_of_view_deg"]["horizontal"]
+    out = []
+    for wish in _wishes(
+        value, across, lenses, _focal_for(system, optimum.state.lens, round(across))
+    ):
+        held = free["lens"] | {"focal_mm": {"value": wish.focal_mm, "plus_minus": 0}}
+        fixed, end = find(free | {"lens": held}, solved)
+        report, _ = write(fixed, end, explain=False)
+        costs = report["residuals"]["rms_px"] - solved["residuals"]["rms_px"]
+        sigmas = math.sqrt(max(0.0, end.chi2 - optimum.chi2))
+        out.append(replace(wish, costs_px=costs, sigmas=sigmas))
+    return sorted(out, key=lambda choice: abs(math.log(choice.focal_mm / value)))
+
+
+def _wishes(
+    value: float, across: float, lenses: Sequence[Any], focal_of_degree: float | None
+) -> Iterator[Choice]:
+    """What could be meant by a solved focal length (mm) and horizontal angle (degrees); what each costs isn't known yet."""
     primes = sorted(
         {(low, name) for name, low, high in lenses if low == high},
         key=lambda one: abs(math.log(one[0] / value)),
     )[:3]
-    wanted: list[tuple[Any, ...]] = [
-        (name, mm, {"value": mm, "plus_minus": round(mm * ENGRAVED_SHARE, 4)}, None)
-        for mm, name in primes
-    ]
+    for mm, name in primes:
+        given = {"value": mm, "plus_minus": round(mm * ENGRAVED_SHARE, 4)}
+        yield Choice(name, mm, 0.0, 0.0, given, None)
     whole = max(1, round(value))
     if whole not in [mm for mm, _ in primes]:
-        wanted.append(
-            (
-                f"{whole} mm, the nearest whole one",
-                float(whole),
-                {"value": whole, "plus_minus": round(whole * ENGRAVED_SHARE, 4)},
-                None,
-            )
-        )
-    degree = round(across)
-    focal = _focal_for(system, optimum.state.lens, degree)
-    if focal:
-        wanted.append(
-            (
-                f"{degree}° across, the nearest whole degree",
-                focal,
-                None,
-                {
-                    "kind": "angle_of_view",
-                    "basis": "horizontal",
-                    "degrees": degree,
-                    "plus_minus": 0.3,
-                    "name": f"{degree}° across",
-                },
-            )
-        )
-    out = []
-    for says, mm, given, fact in wanted:
-        fixed, end = find(
-            free | {"lens": free["lens"] | {"focal_mm": {"value": mm, "plus_minus": 0}}}, solved
-        )
-        report, _ = write(fixed, end, explain=False)
-        out.append(
-            Choice(
-                says,
-                mm,
-                report["residuals"]["rms_px"] - solved["residuals"]["rms_px"],
-                math.sqrt(max(0.0, end.chi2 - optimum.chi2)),
-                given,
-                fact,
-            )
-        )
-    return sorted(out, key=lambda choice: abs(math.log(choice.focal_mm / value)))
+        given = {"value": whole, "plus_minus": round(whole * ENGRAVED_SHARE, 4)}
+        says = f"{whole} mm, the nearest whole one"
+        yield Choice(says, float(whole), 0.0, 0.0, given, None)
+    if focal_of_degree:
+        degree = round(across)
+        fact = {
+            "kind": "angle_of_view",
+            "basis": "horizontal",
+            "degrees": degree,
+            "plus_minus": 0.3,
+            "name": f"{degree}° across",
+        }
+        says = f"{degree}° across, the nearest whole degree"
+        yield Choice(says, focal_of_degree, 0.0, 0.0, None, fact)
 
 
 def zooms_that_reach(focal_mm: float, lenses: list[Any]) -> list[str]:

@@ -48,9 +48,27 @@ def solve(
 ) -> Fit:
     """Fit a camera to a match document.
 
-    `warm`: an earlier fit (its JSON) to start from, for edits that change little; the answer agrees with a cold start unless the
-    evidence itself has two answers. `checked`: the document is known to obey its schema. `explain` False leaves out of the conflicts'
-    sentences what the rest of the evidence says, which costs a fit for each piece. Raises InvalidDocument where the schema is broken.
+    Parameters
+    ----------
+    document : dict
+        The match document.
+    warm : dict, optional
+        An earlier fit to start from, for edits that change little. The answer agrees with a cold start
+        unless the evidence itself has two answers.
+    checked : bool
+        Whether the document is known to obey its schema.
+    explain : bool
+        Whether conflicts say what the rest of the evidence implies, which costs one fit per piece.
+
+    Returns
+    -------
+    Fit
+        With `ok` false and a sentence where the evidence doesn't determine a camera.
+
+    Raises
+    ------
+    InvalidDocument
+        If the document breaks the schema.
     """
     try:
         with limited() as effort:
@@ -76,11 +94,25 @@ def find(
     checked: bool = False,
     own: bool = False,
 ) -> tuple[System, Optimum]:
-    """The equations of a match document and where they are met best, for `solve` and for what else is asked of a fit.
+    """Return the equations of a match document and their optimum, for `solve` and for questions about a fit.
 
-    `warm`: a fit to start from; `own`: it is this document's, so that however badly it fits, it is the answer.
+    Parameters
+    ----------
+    document : dict
+        The match document.
+    warm : dict, optional
+        A fit to start from.
+    checked : bool
+        Whether the document is known to obey its schema.
+    own : bool
+        Whether `warm` is the fit of this very document: then it is the answer, however badly it fits.
 
-    Raises InvalidDocument where the schema is broken, Problem where nothing explains the marks.
+    Raises
+    ------
+    InvalidDocument
+        If the document breaks the schema.
+    Problem
+        If no camera explains the marks.
     """
     evidence = read(document, checked)
     system = System(evidence)
@@ -95,7 +127,20 @@ def find(
 
 
 def camera_of(fit: dict[str, Any], document: dict[str, Any]) -> Camera:
-    """The camera of a fit's JSON. `document` is the match document it came from. Raises Problem where the fit isn't ok."""
+    """Return the camera of a fit.
+
+    Parameters
+    ----------
+    fit : dict
+        The fit's JSON.
+    document : dict
+        The match document that it came from.
+
+    Raises
+    ------
+    Problem
+        If the fit isn't ok.
+    """
     if not fit.get("ok"):
         raise Problem(fit.get("problem", "There is no fit."))
     evidence = read(document, checked=True)

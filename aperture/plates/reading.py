@@ -10,9 +10,12 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.errors import Problem
+from aperture.plates.exr import read_channels
 from aperture.plates.metadata import Metadata, from_exif, from_openexr
 
-MOST_PIXELS = 400_000_000
+MOST_PIXELS = (
+    160_000_000  # of the largest sensors; what reading takes must stay below `fence`'s limit
+)
 ENDINGS = {
     "JPEG": (".jpg", ".jpeg", ".jpe"),
     "PNG": (".png",),
@@ -180,7 +183,11 @@ def _open_pillow(path: Path, name: str) -> Any:
         raise Problem(
             f"“{name}” can't be read: its file is damaged or cut short. Export it again."
         ) from None
-    _check_size(*image.size, name)
+    try:
+        _check_size(*image.size, name)
+    except Problem:
+        image.close()
+        raise
     return image
 
 
@@ -278,28 +285,23 @@ def _exif_by_number(named: Any) -> Any:
 
 
 def _read_exr(path: Any, name: Any, kind: Any) -> Any:
-    import OpenEXR
+    def choose(names: list[str]) -> list[str]:
+        if {"R", "G", "B"} <= set(names):
+            return [key for key in "RGBA" if key in names]
+        single = [key for key in names if key in ("R", "G", "B", "Y", "L")] or names[:2]
+        if len(single) != 1:
+            raise Problem(
+                f"“{name}” has no R, G, B or Y channels. It has: {', '.join(names)[:200]}."
+            )
+        return single
 
-    header = OpenEXR.File(str(path), header_only=True).header()
+    channels, header = read_channels(path, choose, lambda w, h: _check_size(w, h, name))
     low, high = header["displayWindow"]
     width, height = int(high[0] - low[0] + 1), int(high[1] - low[1] + 1)
-    _check_size(width, height, name)
-    data_low, data_high = header["dataWindow"]
-    _check_size(int(data_high[0] - data_low[0] + 1), int(data_high[1] - data_low[1] + 1), name)
-    with OpenEXR.File(str(path)) as file:
-        channels = file.channels()
-        found = next((channels[key].pixels for key in ("RGB", "RGBA") if key in channels), None)
-        if found is None:
-            single = [channels[key].pixels for key in ("R", "G", "B") if key in channels] or [
-                channel.pixels
-                for key, channel in channels.items()
-                if key in ("Y", "L") or len(channels) == 1
-            ][:1]
-            if not single:
-                raise Problem(
-                    f"“{name}” has no R, G, B or Y channels. It has: {', '.join(sorted(channels))[:200]}."
-                )
-            found = np.stack(single, -1) if len(single) == 3 else single[0]
+    data_low, _ = header["dataWindow"]
+    found = next(iter(channels.values()))
+    if len(channels) > 1:
+        found = np.stack(list(channels.values()), -1)
     notes = []
     if found.dtype.name not in ("float16", "float32"):
         found = found.astype(np.float32)

@@ -6,6 +6,7 @@ Layers are named after the OpenEXR convention: R, G, B, A for the beauty, `layer
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -79,72 +80,73 @@ def write_grey(path: Path, values: Array) -> None:
 
 def write_looks(folder: Path, render: Render) -> list[tuple[str, str]]:
     """A PNG to look at for every layer but the beauty, in `folder`; (file name, what it is) of each."""
+    layers = render.layers
+    out = []
+    for name, look in _LOOKS.items():
+        if name in layers:
+            values, about = look(render)
+            write = write_grey if values.ndim == 2 else _write_rgb
+            write(folder / f"{name}.png", values)
+            out.append((f"{name}.png", about))
+    return out
+
+
+def _write_rgb(path: Path, values: Array) -> None:
     from PIL import Image
 
-    out, layers = [], render.layers
+    shown = (np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8)
+    Image.fromarray(shown, "RGB").save(path, compress_level=4)
 
-    def rgb(name: Any, values: Any, about: Any) -> None:
-        Image.fromarray((np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8), "RGB").save(
-            folder / f"{name}.png", compress_level=4
-        )
-        out.append((f"{name}.png", about))
 
+def _look_at_depth(render: Render) -> tuple[Array, str]:
+    shown, (near, far) = near_to_far(render.layers["depth"])
+    about = f"Depth: white at {near:.3g} m, black at {far:.3g} m" if far else "Depth: nothing there"
+    return shown, about
+
+
+def _look_at_position(render: Render) -> tuple[Array, str]:
+    layers = render.layers
     if "depth" in layers:
-        near_far, (near, far) = near_to_far(layers["depth"])
-        write_grey(folder / "depth.png", near_far)
-        out.append(
-            (
-                "depth.png",
-                f"Depth: white at {near:.3g} m, black at {far:.3g} m"
-                if far
-                else "Depth: nothing there",
-            )
-        )
-    if "position" in layers:
-        there = (
-            np.isfinite(layers["depth"])[..., None]
-            if "depth" in layers
-            else np.any(layers["position"], axis=-1, keepdims=True)
-        )
-        rgb(
-            "position",
-            ((layers["position"] + 1e-4) % 1.0) * there,
-            "World position: each colour begins again every metre",
-        )
-    if "normal" in layers:
-        rgb(
-            "normal",
-            (layers["normal"] * 0.5 + 0.5) * np.any(layers["normal"], axis=-1, keepdims=True),
-            "Normals, in the world",
-        )
-    if "masks" in layers:
-        colours = np.array([_colour(name) for name in render.names])
-        rgb(
-            "masks",
-            layers["masks"] @ colours
-            if len(colours)
-            else np.zeros((*layers["masks"].shape[:2], 3)),
-            "Masks, a colour for each stand-in",
-        )
-    for name, about in (
-        ("occlusion", "Ambient occlusion"),
-        ("shadow", "Shadow: the share of the light taken away"),
-    ):
-        if name in layers:
-            write_grey(folder / f"{name}.png", layers[name])
-            out.append((f"{name}.png", about))
-    if "lines" in layers:
-        over = layers.get("occlusion", np.ones_like(layers["lines"][..., 0]))
-        write_grey(folder / "lines.png", np.maximum(over - layers["lines"][..., 0], 0))
-        out.append(
-            (
-                "lines.png",
-                "Drawing over occlusion" if "occlusion" in layers else "Drawing over white",
-            )
-        )
-    if "reflection" in layers:
-        rgb("reflection", encode_srgb(layers["reflection"][..., :3]), "Reflection")
-    return out
+        there = np.isfinite(layers["depth"])[..., None]
+    else:
+        there = np.any(layers["position"], axis=-1, keepdims=True)
+    shown = ((layers["position"] + 1e-4) % 1.0) * there
+    return shown, "World position: each colour begins again every metre"
+
+
+def _look_at_normal(render: Render) -> tuple[Array, str]:
+    normal = render.layers["normal"]
+    there = np.any(normal, axis=-1, keepdims=True)
+    return (normal * 0.5 + 0.5) * there, "Normals, in the world"
+
+
+def _look_at_masks(render: Render) -> tuple[Array, str]:
+    masks = render.layers["masks"]
+    colours = np.array([_colour(name) for name in render.names]).reshape(-1, 3)
+    return masks[..., : len(colours)] @ colours, "Masks, a colour for each stand-in"
+
+
+def _look_at_lines(render: Render) -> tuple[Array, str]:
+    lines = render.layers["lines"][..., 0]
+    over = render.layers.get("occlusion", np.ones_like(lines))
+    about = "Drawing over occlusion" if "occlusion" in render.layers else "Drawing over white"
+    return np.maximum(over - lines, 0), about
+
+
+# In the order of the page.
+_LOOKS: dict[str, Callable[[Render], tuple[Array, str]]] = {
+    "depth": _look_at_depth,
+    "position": _look_at_position,
+    "normal": _look_at_normal,
+    "masks": _look_at_masks,
+    "occlusion": lambda render: (render.layers["occlusion"], "Ambient occlusion"),
+    "shadow": lambda render: (
+        render.layers["shadow"],
+        "Shadow: the share of the light taken away",
+    ),
+    "lines": _look_at_lines,
+    "reflection": lambda render: (encode_srgb(render.layers["reflection"][..., :3]), "Reflection"),
+}
 
 
 def near_to_far(depth: Any) -> tuple[Array, tuple[float, float]]:

@@ -6,6 +6,7 @@ render was made for, and which corrections it got too often or not yet, is recog
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -16,6 +17,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.plates.colour import decode_srgb, encode_srgb
+from aperture.plates.exr import read_channels
 from aperture.render.corrections import (
     AGREES,
     CLEARLY,
@@ -34,7 +36,7 @@ if TYPE_CHECKING:
     from aperture.render.corrections import Correction, Target
 
 ENDINGS = ("png", "tif", "tiff", "exr")
-MOST_PIXELS = 250_000_000
+MOST_PIXELS = 60_000_000  # four float channels, and copies of them, must stay below `fence`'s limit
 ENCODINGS = {"file": "as its file says", "linear": "linear light", "srgb": "encoded as sRGB"}
 MULTIPLIED = {"seen": "as its edges show", "yes": "multiplied by its alpha", "no": "not multiplied"}
 ALPHAS = {"seen": "whichever agrees", "as is": "as it came", "inverted": "inverted"}
@@ -74,6 +76,7 @@ def read(path: Path) -> Returned:
         raise Problem("This file can't be used here. Bring PNG, TIFF or EXR.", "file")
     if ending == "exr":
         return _read_exr(path)
+    _require_declared_size(path)
     data = np.fromfile(path, np.uint8)
     pixels = cv2.imdecode(data, cv2.IMREAD_UNCHANGED) if len(data) else None
     if pixels is None:
@@ -81,8 +84,6 @@ def read(path: Path) -> Returned:
             "This picture can't be read: it is damaged, or of another kind than its name says.",
             "file",
         )
-    if pixels.shape[0] * pixels.shape[1] > MOST_PIXELS:
-        raise Problem("This picture is too large to lay over a plate.", "file")
     pixels = pixels[..., None] if pixels.ndim == 2 else pixels
     doubts: tuple[Finding, ...] = ()
     linear = pixels.dtype.kind == "f"
@@ -97,22 +98,47 @@ def read(path: Path) -> Returned:
                 ),
             ),
         )
-    values = pixels.astype(np.float32) / (
-        1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max
-    )
-    alpha = values[..., 3:] if values.shape[2] == 4 else None
-    colour = values[..., 2::-1] if values.shape[2] >= 3 else np.repeat(values[..., :1], 3, axis=2)
-    if not linear:
-        steps = np.iinfo(pixels.dtype).max
-        colour = decode_srgb(np.arange(steps + 1) / steps).astype(np.float32)[
-            np.round(colour * steps).astype(np.int32)
-        ]
-    return Returned(
-        np.concatenate([colour, np.ones_like(colour[..., :1]) if alpha is None else alpha], axis=2),
-        alpha is not None,
-        linear,
-        doubts,
-    )
+    order = {3: (2, 1, 0), 4: (2, 1, 0, 3)}.get(pixels.shape[2], (0, 0, 0))
+    rgba = np.ones((*pixels.shape[:2], 4), np.float32)
+    # One channel after the other: what is held at once stays near the picture's own size.
+    for channel, source in enumerate(order):
+        rgba[..., channel] = _light(pixels[..., source], linear or channel == 3)
+    return Returned(rgba, pixels.shape[2] == 4, linear, doubts)
+
+
+def _light(samples: Array, linear: bool) -> Array:
+    """Values of 0 to 1 of whole numbers, decoded from sRGB unless `linear`; floats as they are."""
+    if samples.dtype.kind == "f":
+        return samples
+    steps = np.iinfo(samples.dtype).max
+    values = np.arange(steps + 1) / steps
+    table = values if linear else decode_srgb(values)
+    return np.asarray(table, np.float32)[samples]
+
+
+def _require_size(width: int, height: int) -> None:
+    if min(width, height) < 1:
+        raise Problem("The windows of this picture contain no pixels.", "file")
+    if width * height > MOST_PIXELS:
+        raise Problem(
+            f"This picture has {width} × {height} px, too many to lay over a plate.", "file"
+        )
+
+
+def _require_declared_size(path: Path) -> None:
+    """Refuse a PNG or TIFF by what it says of its size; one that Pillow doesn't know is left to the decoder."""
+    from PIL import Image
+
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", Image.DecompressionBombWarning)
+            with Image.open(path) as picture:
+                size = picture.size
+    except Image.DecompressionBombError:
+        size = (MOST_PIXELS, 2)
+    except (OSError, ValueError, SyntaxError):
+        return
+    _require_size(*size)
 
 
 def _says_linear(path: Path) -> bool:
@@ -130,42 +156,35 @@ def _says_linear(path: Path) -> bool:
 
 
 def _read_exr(path: Path) -> Returned:
-    import OpenEXR
+    def choose(names: list[str]) -> list[str]:
+        if not {"R", "G", "B"} <= set(names):
+            raise Problem("This EXR has no R, G and B: " + ", ".join(names[:6]) + ".", "file")
+        return ["R", "G", "B", "A"] if "A" in names else ["R", "G", "B"]
 
     try:
-        with OpenEXR.File(str(path), separate_channels=True) as file:
-            channels = {
-                name: np.asarray(channel.pixels, np.float32)
-                for name, channel in file.channels().items()
-            }
-            window, shown = file.header()["dataWindow"], file.header()["displayWindow"]
-            primaries = file.header().get("chromaticities")
+        channels, header = read_channels(path, choose, _require_size)
+    except Problem:
+        raise
     except Exception as error:  # the library raises whatever it meets
         raise Problem(
             "This EXR can't be read: it is damaged, or of another kind than its name says.", "file"
         ) from error
-    if not {"R", "G", "B"} <= set(channels):
-        raise Problem(
-            "This EXR has no R, G and B: " + ", ".join(sorted(channels)[:6]) + ".", "file"
-        )
-    colour = np.stack([channels[name] for name in "RGB"], -1)
-    alpha = channels["A"][..., None] if "A" in channels else np.ones_like(colour[..., :1])
-    rgba = np.nan_to_num(np.concatenate([colour, alpha], axis=2), posinf=65504, neginf=0)
+    window, shown = header["dataWindow"], header["displayWindow"]
+    primaries = header.get("chromaticities")
     (left, top), (right, bottom) = (np.array(corner) for corner in shown)
-    offset = np.array(window[0]) - (left, top)
-    size = (int(bottom - top) + 1, int(right - left) + 1)
-    if offset.any() or rgba.shape[:2] != size:  # what lies outside the data window is empty
-        if min(size) < 1 or size[0] * size[1] > MOST_PIXELS:
-            raise Problem(
-                "The data window and display window of this EXR contain no picture.", "file"
-            )
-        whole = np.zeros((*size, 4), np.float32)
-        x, y = max(int(offset[0]), 0), max(int(offset[1]), 0)
-        part = rgba[max(-int(offset[1]), 0) :, max(-int(offset[0]), 0) :][
-            : max(size[0] - y, 0), : max(size[1] - x, 0)
-        ]
-        whole[y : y + part.shape[0], x : x + part.shape[1]] = part
-        rgba = whole
+    offset_x, offset_y = (int(v) for v in np.array(window[0]) - (left, top))
+    height, width = int(bottom - top) + 1, int(right - left) + 1
+    # What lies outside the data window is empty, and so is its alpha.
+    x, y = max(offset_x, 0), max(offset_y, 0)
+    rgba = np.zeros((height, width, 4), np.float32)
+    for index, name in enumerate("RGBA"):
+        part = channels.get(name)
+        if part is None:  # no alpha: opaque where there is a picture
+            part = np.ones_like(channels["R"])
+        part = part[max(-offset_y, 0) :, max(-offset_x, 0) :]
+        part = part[: max(height - y, 0), : max(width - x, 0)]
+        place = rgba[y : y + part.shape[0], x : x + part.shape[1], index]
+        place[:] = np.nan_to_num(np.asarray(part, np.float32), posinf=65504, neginf=0)
     return Returned(rgba, "A" in channels, True, tuple(_doubts_of_exr(rgba, primaries)))
 
 
@@ -248,58 +267,51 @@ def put_right(
             raise Problem("What was asked for makes a picture of another size than the plate's.")
     rgba = on_plate
     if not has_alpha:
-        black = rgba[..., :3].max(axis=2) < 1e-4
-        findings.append(
-            Finding(
-                "alpha",
-                "It has no alpha"
-                + (
-                    ": what is black was taken as empty, so that its edges are hard."
-                    if black.any()
-                    else ", and covers all of the plate. Render it with alpha."
-                ),
-                bool(black.any()),
-            )
-        )
-        rgba = (
-            np.concatenate([rgba[..., :3], np.ones_like(rgba[..., 3:])], axis=2) * ~black[..., None]
-        )
+        rgba = _with_shape_of_black(rgba, findings)
     elif inverted:
-        findings.append(
-            Finding("alpha", "Its alpha is the wrong way round: it was inverted.", True)
-        )
+        says = "Its alpha is the wrong way round: it was inverted."
+        findings.append(Finding("alpha", says, True))
         rgba = np.concatenate([rgba[..., :3], 1 - rgba[..., 3:]], axis=2)
-    findings += [
-        Finding(
-            one.key if one.of_plate else "upright",
-            in_words(one, way, taken.geometry is not None),
-            True,
-        )
-        for one in corrections
-        if (way := geometry.ways.get(one.key, 0))
-    ]
-    if geometry.grid != PLATE:
-        name = next(one.name for one in targets if one.key == geometry.grid)
-        findings.append(
-            Finding(
-                "grid",
-                f"It was rendered for another grid of the gate chain, “{name}”: the chain brought it to the plate.",
-                True,
-            )
-        )
+    findings += _told_geometry(geometry, corrections, targets, by_hand=taken.geometry is not None)
     if overlap(rgba[..., 3], expected) < 0.3 and expected.max() > 0.5:
-        findings.append(
-            Finding(
-                "elsewhere",
-                "It hardly covers what the stand-ins cover: was it rendered through this camera?",
-                False,
-            )
-        )
+        says = "It hardly covers what the stand-ins cover: was it rendered through this camera?"
+        findings.append(Finding("elsewhere", says, False))
     findings += _told_multiplied(found.linear, straight)
     done = Taken(
         geometry, taken.encoding, "no" if straight else "yes", "inverted" if inverted else "as is"
     )
     return replace(found, rgba=rgba), findings, done
+
+
+def _with_shape_of_black(rgba: Array, findings: list[Finding]) -> Array:
+    """A render without alpha: what is black counts as empty."""
+    black = rgba[..., :3].max(axis=2) < 1e-4
+    says = "It has no alpha, and covers all of the plate. Render it with alpha."
+    if black.any():
+        says = "It has no alpha: what is black was taken as empty, so that its edges are hard."
+    findings.append(Finding("alpha", says, bool(black.any())))
+    opaque = np.concatenate([rgba[..., :3], np.ones_like(rgba[..., 3:])], axis=2)
+    return opaque * ~black[..., None]
+
+
+def _told_geometry(
+    geometry: Geometry,
+    corrections: Sequence[Correction],
+    targets: Sequence[Target],
+    by_hand: bool,
+) -> Iterator[Finding]:
+    """What was turned, flipped or bent, and the grid that the render was made for."""
+    for one in corrections:
+        if way := geometry.ways.get(one.key, 0):
+            key = one.key if one.of_plate else "upright"
+            yield Finding(key, in_words(one, way, by_hand), True)
+    if geometry.grid != PLATE:
+        name = next(one.name for one in targets if one.key == geometry.grid)
+        says = (
+            f"It was rendered for another grid of the gate chain, “{name}”: the chain brought it to "
+            "the plate."
+        )
+        yield Finding("grid", says, True)
 
 
 def _recognised(

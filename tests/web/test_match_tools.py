@@ -81,6 +81,7 @@ class Tools(WithShot):
                     {f"{kind}-{key}": value for key, value in fields.items()},
                 ),
                 says,
+                status_code=422,
             )
         self.assertEqual(self.state(), before)
         self.assertEqual(self.post_json("match/fact/none").status_code, 422)
@@ -107,10 +108,13 @@ class Tools(WithShot):
             "lens-centre_at": "x",
             "lens-k1": "-0.1",
         }
-        self.assertContains(self.client.post(self.url("match/lens"), curved), "two numbers in px")
+        self.assertContains(
+            self.client.post(self.url("match/lens"), curved), "two numbers in px", status_code=422
+        )
         self.assertContains(
             self.client.post(self.url("match/lens"), curved | {"lens-centre": "centre"}),
             "rectilinear lens",
+            status_code=422,
         )
 
     def test_spots_lie_on_planes(self):
@@ -277,8 +281,11 @@ class Surveyed(WithShot):
         self.assertContains(
             self.client.post(self.url("match/survey"), axes | {"survey-text": "A,1,2"}),
             "Line 1 has 3 cells",
+            status_code=422,
         )
-        self.assertContains(self.client.post(self.url("match/survey"), axes), "Paste a table")
+        self.assertContains(
+            self.client.post(self.url("match/survey"), axes), "Paste a table", status_code=422
+        )
         self.assertEqual(self.state(), before)
         self.client.post(self.url("match/survey"), {"clear": "1"})
         self.assertEqual(self.state()["survey"], [])

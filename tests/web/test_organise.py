@@ -283,7 +283,7 @@ class MatchPage(MatchedShot):
 
     def test_heights_and_plus_minus_as_typed(self):
         answer = self.client.post(self.url + "match/fact/height", {"height-value": "0"})
-        self.assertContains(answer, "A height of 0 tells nothing")
+        self.assertContains(answer, "A height of 0 tells nothing", status_code=422)
         self.client.post(
             self.url + "match/fact/height",
             {"height-value": "5' 3 1/2\"", "height-plus_minus": "2 %"},

@@ -157,10 +157,15 @@ class Pages(WithShot):
         self.assertContains(
             self.client.post(self.url("match/mark/e1"), fields | {"x0": "left"}),
             "can&#x27;t be read",
+            status_code=422,
         )
         self.assertContains(
-            self.client.post(self.url("match/mark/e1"), fields | {"sigma_px": "0"}), "above 0 px"
+            self.client.post(self.url("match/mark/e1"), fields | {"sigma_px": "0"}),
+            "above 0 px",
+            status_code=422,
         )
         before, point = self.state(), {"x0": "5", "y0": "5", "x1": "5", "y1": "5"}
-        self.assertContains(self.client.post(self.url("match/mark/e1"), point), "has no length")
+        self.assertContains(
+            self.client.post(self.url("match/mark/e1"), point), "has no length", status_code=422
+        )
         self.assertEqual(self.state(), before)

@@ -276,6 +276,7 @@ class Steps(WithShot):
         self.assertContains(
             self.client.post(self.url("match/fact/height"), {"height-value": "tall"}),
             "can&#x27;t be read",
+            status_code=422,
         )
         self.assertContains(
             self.client.post(
@@ -283,6 +284,7 @@ class Steps(WithShot):
                 {"length-start": "s1", "length-end": "s1", "length-value": "1"},
             ),
             "two different",
+            status_code=422,
         )
         self.client.post(
             self.url("match/mark/e1"),

@@ -5,6 +5,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
+from aperture.fence import run_fenced
 from aperture.formats import catalogue as files
 from aperture.gates.formats import FORMATS
 from aperture.lens import database as lens_database
@@ -12,6 +13,7 @@ from web.catalogue import actions, lens_profiles
 from web.catalogue.forms import BodyForm, LensForm, ModeForm
 from web.catalogue.models import KINDS, Body, CatalogueLens, everything
 
+MOST_BYTES = 20_000_000  # of a catalogue
 FORMS = {"body": BodyForm, "lens": LensForm}
 FILES = {
     "catalogue.json": (files.write_json, "application/json"),
@@ -45,7 +47,8 @@ def bring_in(request):
         return catalogue(request, problem="Choose a catalogue file: JSON or CSV.")
     try:
         return catalogue(
-            request, says=actions.bring_in(files.read(upload.read(20_000_000), upload.name))
+            request,
+            says=actions.bring_in(run_fenced(files.read, upload.read(MOST_BYTES), upload.name)),
         )
     except Problem as problem:
         return catalogue(request, problem=problem.sentence + " Nothing was taken in.")

@@ -5,11 +5,13 @@ class ElementsConfig(AppConfig):
     name = "web.elements"
 
     def ready(self):
-        from web.elements.standing import standing
+        from web.elements.standing import renders_of, standing
         from web.shows import thinning
         from web.shows.steps import Step, register
 
-        register(Step("elements", "elements", standing, urls="web.elements.urls"))
+        register(
+            Step("elements", "elements", standing, urls="web.elements.urls", outside=renders_of)
+        )
         thinning.keep_for(revisions_kept)
 
 

@@ -1,5 +1,7 @@
 """How far the Elements step is."""
 
+from django.db.models import Count, Max, Sum
+
 from web.shows.steps import Standing
 
 
@@ -15,3 +17,12 @@ def standing(shot) -> Standing:
         if newest.digest == source_digest(shot.state)
         else Standing("needs", "render is old")
     )
+
+
+def renders_of(ids: list[int]) -> dict[int, str]:
+    """What tells whether renders came or went, for each of some shots: standings depend on it."""
+    from web.elements.models import Render
+
+    rows = Render.objects.filter(shot__in=ids).order_by().values("shot")
+    rows = rows.annotate(count=Count("pk"), newest=Max("pk"), total=Sum("pk"))
+    return {row["shot"]: f"{row['count']} {row['newest']} {row['total']}" for row in rows}

@@ -7,6 +7,7 @@ from django.conf import settings
 from django.db import transaction
 
 from aperture.errors import Problem
+from aperture.fence import Fence
 from aperture.render import corrections, offsets, returned
 from web.blobs.folders import incoming, settle
 from web.elements.actions import source_digest
@@ -104,10 +105,10 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
         corrections.targets_of(chain, *expected.shape[::-1]),
     )
     taken, measured, size, hard = taken_from(kept), {}, None, False
-    with incoming(settings.DATA / "returned") as folder:
+    with incoming(settings.DATA / "returned") as folder, Fence() as fence:
         for number, frame in enumerate(sorted(files, key=lambda frame: frame or 0)):
             progress(number / len(files))
-            came = returned.read(files[frame])
+            came = fence.run(returned.read, files[frame])
             hard = hard or not came.has_shape
             if size not in (None, came.rgba.shape[:2]):
                 raise Problem(

@@ -229,6 +229,7 @@ def _shown(request, shot, current, form, context):
     response = render(request, "match/_mark.html", context)
     if request.method == "POST":
         response["HX-Retarget"] = "#mark"
+        response.status_code = 422
     return response
 
 

@@ -3,6 +3,7 @@
 from django import forms
 
 from aperture.errors import Problem
+from aperture.fence import run_fenced
 from aperture.units import LENGTH_UNITS, parse_length, parse_number, parse_pair, parse_plus_minus
 from web.match.fact_forms import AXIS_CHOICES
 from web.shows.forms import BaseField
@@ -230,8 +231,9 @@ class SurveyForm(forms.Form):
                 else None
             )
             raw = upload.read(50_000_000) if upload else text.encode()
-            data["points"] = survey.read(
-                raw, upload.name if upload else "pasted.csv", data["unit"], data["up_axis"], spread
+            name = upload.name if upload else "pasted.csv"
+            data["points"] = run_fenced(
+                survey.read, raw, name, data["unit"], data["up_axis"], spread
             )
         except Problem as problem:
             self.add_error("file" if upload else "text", problem.sentence)

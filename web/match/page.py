@@ -169,7 +169,9 @@ def report(request, shot, forms=None):
 
 
 def answer(request, shot, forms=None):
-    """The report anew; the page's script is told to fetch the marks."""
+    """The report anew, with 422 where `forms` hold sentences; the page's script is told to fetch the marks."""
     response = report(request, shot, forms)
+    if forms:
+        response.status_code = 422
     response["HX-Trigger"] = "evidence-changed"
     return response

@@ -6,7 +6,8 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from aperture.errors import Problem
-from aperture.match.document import loads, unwrapped, validate
+from aperture.fence import run_fenced
+from aperture.match.document import from_bytes, validate
 from aperture.match.solve import solve
 from web.match import actions, match_remarks, page, sheet
 from web.match.aids import Wish
@@ -15,6 +16,8 @@ from web.plates.models import plate_of
 from web.shows.history import edit
 from web.shows.reading import Edit, Message, Text, base_of, read, whole
 from web.shows.views import find, step_page
+
+MOST_BYTES = 20_000_000  # of a match document
 
 
 def match(request, show, shot):
@@ -119,8 +122,7 @@ def load(request, show, shot):
     upload = request.FILES.get("document")
     if upload is None:
         raise Problem("Choose a match document, a .json file.")
-    data = unwrapped(loads(upload.read(20_000_000)))
-    validate(data)
+    data = run_fenced(from_bytes, upload.read(MOST_BYTES))
     plate = shot.state["plate"]
     if not plate or (data["image"]["width"], data["image"]["height"]) != (
         plate["width"],

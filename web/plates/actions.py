@@ -8,8 +8,10 @@ from pathlib import Path
 from django.conf import settings
 
 from aperture.errors import Problem
-from aperture.plates.proxies import sha256_of, write_proxies
-from aperture.plates.reading import kind_of, read_picture
+from aperture.fence import run_fenced
+from aperture.plates.proxies import sha256_of
+from aperture.plates.reading import kind_of
+from aperture.plates.take_in import take_in
 from web.blobs.folders import incoming, settle
 from web.plates.models import Plate
 from web.shows.history import create_shot, edit
@@ -27,11 +29,10 @@ def bring_in(path: Path, name: str) -> Plate:
     known = Plate.objects.filter(digest=digest).first()
     if known and (known.folder / "pixels.npy").exists():
         return known
-    picture = read_picture(path, name)
     home = settings.DATA / "plates"
     try:
         with incoming(home) as folder:
-            write_proxies(picture, folder)
+            facts = run_fenced(take_in, path, name, folder)
             shutil.copyfile(path, folder / f"original{Path(name).suffix.lower()}")
             # The same picture may come in twice at once: the first stays, unless it is damaged.
             there = (home / digest).exists()
@@ -45,12 +46,12 @@ def bring_in(path: Path, name: str) -> Plate:
         digest=digest,
         defaults={
             "name": name,
-            "kind": picture.kind,
-            "depth": picture.depth,
-            "width": picture.width,
-            "height": picture.height,
-            "metadata": picture.metadata.as_dict(),
-            "notes": list(picture.notes),
+            "kind": facts.kind,
+            "depth": facts.depth,
+            "width": facts.width,
+            "height": facts.height,
+            "metadata": facts.metadata,
+            "notes": list(facts.notes),
         },
     )[0]
 

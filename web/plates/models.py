@@ -1,6 +1,7 @@
 """Plates: rows that point at files by content hash."""
 
 import re
+import shutil
 from collections.abc import MutableMapping
 from pathlib import Path
 
@@ -8,10 +9,11 @@ import numpy as np
 from django.conf import settings
 from django.db import models
 
+from aperture.fence import run_fenced
 from aperture.plates.colour import linear_light
 from aperture.plates.proxies import WORKING
-from aperture.plates.reading import read_picture
-from web.blobs.folders import write
+from aperture.plates.take_in import take_in
+from web.blobs.folders import incoming, write
 from web.shows.state import once
 
 FRAME = 1  # a photograph is a plate of one frame
@@ -71,7 +73,9 @@ def working_pixels(plate: Plate) -> np.ndarray:
     path = plate.folder / WORKING
     if not path.exists():  # brought in by a release that kept 8 bits of it
         original = next(plate.folder.glob("original.*"))
-        write(path, lambda fresh: np.save(fresh, read_picture(original, plate.name).pixels))
+        with incoming(settings.DATA / "plates") as folder:
+            run_fenced(take_in, original, plate.name, folder)
+            write(path, lambda fresh: shutil.move(folder / WORKING, fresh))
     return np.load(path, mmap_mode="r")
 
 

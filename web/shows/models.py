@@ -114,9 +114,15 @@ class ShotQuerySet(models.QuerySet):
         related = self.query.select_related
         if fresh and isinstance(related, dict) and "head" in related:
             heads = [shot.head for shot in self._result_cache if isinstance(shot, Shot)]
-            wanted = {digest for head in heads if head for digest in head.parts.values()}
+            heads = [head for head in heads if head]
+            one_shot = len(heads) == 1
+            wanted = {
+                digest: "" if one_shot else key
+                for head in heads
+                for key, digest in head.parts.items()
+            }
             texts = Texts(wanted, StatePart.texts)
-            for head in filter(None, heads):
+            for head in heads:
                 head.texts = texts
 
     def kept(self):
@@ -164,6 +170,14 @@ class Shot(Kept):
     def url(self, name: str, *extra) -> str:
         """The address of one of the shot's pages or verbs."""
         return reverse(name, args=[self.show.slug, self.code, *extra])
+
+
+class StoredStanding(models.Model):
+    """How far each step of a shot was when `key` held: {step: [state, words]}. See `standings`."""
+
+    shot = models.OneToOneField(Shot, models.CASCADE, primary_key=True, related_name="+")
+    key = models.CharField(max_length=64)
+    steps = models.JSONField()
 
 
 class StatePart(models.Model):
@@ -222,7 +236,7 @@ class Revision(models.Model):
         """The state, its parts read where they are asked for; brought up to date where it is of an older version."""
         texts = self.texts
         if texts is None:
-            texts = Texts(self.parts.values(), StatePart.texts)
+            texts = Texts(dict.fromkeys(self.parts.values(), ""), StatePart.texts)
         stored = State(self.parts, texts, read_only=True)
         if self.version == states.VERSION:
             return stored

@@ -97,21 +97,25 @@ def encode(value) -> tuple[str, str]:
 class Texts(dict):
     """Texts of parts by digest, shared by states that are looked at together: the first that reads one reads for all.
 
-    wanted : digests that aren't read yet.
+    wanted : digests that aren't read yet, each with the name of its group. A group is read whole, once one of it is
+        asked for: all parts of one shot, or one part of many shots.
     fetch : the texts of some digests, as far as they lie in the table of parts.
     """
 
     def __init__(
         self,
-        wanted: Iterable[str] = (),
+        wanted: Mapping[str, str] = {},
         fetch: Callable[[set[str]], dict[str, str]] = lambda digests: {},
     ):
         super().__init__()
-        self.wanted, self.fetch = set(wanted), fetch
+        self.wanted, self.fetch = dict(wanted), fetch
 
     def __missing__(self, digest):
-        self.update(self.fetch(self.wanted | {digest}))
-        self.wanted.clear()
+        group = self.wanted.get(digest)
+        together = {other for other, of in self.wanted.items() if of == group}
+        self.update(self.fetch(together | {digest}))
+        for other in together:
+            del self.wanted[other]
         if digest not in self:
             self[digest] = store.get(digest).decode()
         return self[digest]

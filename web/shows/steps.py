@@ -1,15 +1,26 @@
 """The eight steps of a shot. Each step's app registers itself here when it is ready, so that no app imports a later one."""
 
-import logging
 from collections.abc import Callable
 from dataclasses import dataclass
 
 from django.urls import include, path
 
-from web.shows import state
+from web.shows import standings, state
+from web.shows.standings import Standing
 from web.shows.state import Part
 
-logger = logging.getLogger(__name__)
+__all__ = [
+    "NAMES",
+    "NUMBERED",
+    "SHOT",
+    "STATES",
+    "Standing",
+    "Step",
+    "register",
+    "strip",
+    "strips",
+    "tally",
+]
 
 NUMBERED = ("plate", "gate", "match", "set", "expose", "elements", "line-up", "hand-off")
 NAMES = {
@@ -27,18 +38,11 @@ STATES = {"nothing": "nothing yet", "begun": "begun", "settled": "settled", "nee
 
 
 @dataclass(frozen=True)
-class Standing:
-    """How far a step is: `state` is a key of STATES, `says` a few words."""
-
-    state: str
-    says: str
-
-
-@dataclass(frozen=True)
 class Step:
     """A step, as its app registers it.
 
     url_name : of its page. standing : `standing(shot)` tells how far it is.
+    outside : what the standing depends on beside the shot and its state, for several shots: {id: text}.
     parts : its parts of the state.
     urls, show_urls, root_urls : what `include` takes; addresses below a shot's, a show's, the root.
     """
@@ -50,6 +54,7 @@ class Step:
     urls: object = None
     show_urls: object = None
     root_urls: object = None
+    outside: Callable | None = None
 
 
 _steps: dict[str, Step] = {}
@@ -77,36 +82,41 @@ def urlpatterns() -> list:
     ]
 
 
+def registered() -> dict[str, Step]:
+    """The steps that are in this version, by key."""
+    return _steps
+
+
 def strip(shot, current: str = "") -> list[dict]:
-    """The row of steps for a page or a board, in order; steps that aren't in this version have no address."""
-    out = []
-    for number, key in enumerate(NUMBERED, 1):
-        step = _steps.get(key)
-        now = _standing(shot, key, step.standing if step else None)
-        out.append(
-            {
-                "key": key,
-                "name": NAMES[key],
-                "number": number,
-                "url": shot.url(step.url_name) if step else None,
-                "current": key == current,
-                "state": now.state,
-                "state_words": STATES[now.state],
-                "says": now.says,
-            }
-        )
-    return out
+    """The row of steps for a page, in order; steps that aren't in this version have no address."""
+    return strips([shot], current)[0]
 
 
-def _standing(shot, key: str, standing: Callable | None) -> Standing:
-    """How far a step is. One that can't be computed is said so, and takes no other page down."""
-    if standing is None:
-        return Standing("nothing", "not in this version")
-    try:
-        return standing(shot)
-    except Exception:  # whatever it is, the rest of the board and Undo have to work
-        logger.exception("The standing of %s, step %s, can't be computed", shot, key)
-        return Standing("needs", "can't be computed")
+def strips(shots, current: str = "") -> list[list[dict]]:
+    """The rows of steps of several shots, as `strip` has one."""
+    shots = list(shots)
+    return [
+        [
+            _item(shot, key, number, found.get(key), current)
+            for number, key in enumerate(NUMBERED, 1)
+        ]
+        for shot, found in zip(shots, standings.of(shots, _steps))
+    ]
+
+
+def _item(shot, key: str, number: int, now: Standing | None, current: str) -> dict:
+    now = now or Standing("nothing", "not in this version")
+    step = _steps.get(key)
+    return {
+        "key": key,
+        "name": NAMES[key],
+        "number": number,
+        "url": shot.url(step.url_name) if step else None,
+        "current": key == current,
+        "state": now.state,
+        "state_words": STATES[now.state],
+        "says": now.says,
+    }
 
 
 def _together(states: set[str]) -> str:
@@ -118,7 +128,7 @@ def _together(states: set[str]) -> str:
 
 def tally(shots) -> list[dict]:
     """For each step that is in this version: how many of the shots have settled it, and whether one needs the artist."""
-    rows = [strip(shot) for shot in shots]
+    rows = strips(shots)
     out = []
     for column in zip(*rows):
         if column[0]["url"]:

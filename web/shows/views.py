@@ -54,7 +54,7 @@ def shows(request):
     for show in listed:
         shots = list(show.shots.with_head().kept().filter(archived=False))
         show.steps = steps.tally(shots)
-        first = next((shot for shot in shots if shot.state["plate"]), None)
+        first = next((shot for shot in shots if "plate" in shot.head.parts), None)
         show.thumbnail = first.state["plate"]["digest"] if first else None
     return render(
         request,
@@ -90,8 +90,8 @@ def board(request, show):
         )
         return redirect(shot.url("plate"))
     listing = _listing(request, organise.SORTS, "code")
-    wanted = organise.found_shots(show, listing["text"], listing["sort"], listing["archived"])
-    rows = [(shot, steps.strip(shot)) for shot in wanted]
+    wanted = list(organise.found_shots(show, listing["text"], listing["sort"], listing["archived"]))
+    rows = list(zip(wanted, steps.strips(wanted)))
     return render(
         request,
         "shows/board.html",

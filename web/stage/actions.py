@@ -2,10 +2,12 @@
 
 import math
 import time
+from pathlib import Path
 
 import numpy as np
 
 from aperture.errors import Problem
+from aperture.fence import run_fenced
 from aperture.formats import meshes as files
 from web.shows.history import edit
 from web.shows.models import Shot
@@ -26,11 +28,11 @@ def add_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
 
 
 def bring_in_mesh(
-    shot: Shot, name: str, data: bytes, ending: str, unit: str, up_axis: str, base: int | None
+    shot: Shot, name: str, path: Path, ending: str, unit: str, up_axis: str, base: int | None
 ) -> Shot:
-    """A stand-in from a file's bytes, where the file has it; what is odd about it, and how long it took, is kept with it. Raises Problem."""
+    """A stand-in from a file, where the file has it; what is odd about it, and how long it took, is kept with it. Raises Problem."""
     began = time.monotonic()
-    mesh = files.read(data, ending, unit, up_axis)
+    mesh = run_fenced(files.read_file, path, ending, unit, up_axis)
     digest = meshes.keep(mesh.vertices, mesh.triangles)
     notes = [
         f"{len(mesh.triangles):,} faces, brought in in {time.monotonic() - began:.1f} s.",

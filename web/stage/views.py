@@ -1,6 +1,7 @@
 """The Set step: stand-ins of known size, through the lens and from outside."""
 
 from dataclasses import replace
+from pathlib import Path
 from typing import Annotated, Literal
 from urllib.parse import urlencode
 
@@ -348,7 +349,7 @@ def mesh(request, show, shot):
             shot = actions.bring_in_mesh(
                 shot,
                 name[:60] or "Mesh",
-                file.read(),
+                Path(file.temporary_file_path()),
                 ending,
                 form.cleaned_data["unit"],
                 form.cleaned_data["up_axis"],

@@ -9,5 +9,7 @@ for face in next mono; do
 done
 cp node_modules/@fontsource-variable/atkinson-hyperlegible-next/LICENSE $static/fonts/LICENSE
 cp node_modules/htmx.org/dist/htmx.min.js $static/vendor/
+cp node_modules/idiomorph/dist/idiomorph-ext.min.js $static/vendor/
+cp node_modules/idiomorph/LICENSE $static/vendor/idiomorph.LICENSE
 cp node_modules/three/build/three.module.js node_modules/three/build/three.core.js $static/vendor/
 cp node_modules/three/examples/jsm/controls/OrbitControls.js $static/vendor/

@@ -106,11 +106,8 @@ export class Asking {
     this.view.paint();
     const {sheet} = this,
       typed = typedIn(sheet);
-    sheet.innerHTML = answer.report;
+    window.htmx.swap(sheet, answer.report, {swapStyle: "morph:innerHTML", settleDelay: 0});
     putBack(sheet, typed);
-    document.querySelector("header #history").replaceWith(sheet.querySelector("#history"));
-    document.querySelector(".frame > #steps").replaceWith(sheet.querySelector("#steps"));
-    window.htmx?.process(sheet);
     this.leaves.settle();
     this.showMark();
     this.view.redraw();

@@ -1,9 +1,6 @@
-// Edits and links of the Set page's report without loading the page anew: the parts that changed are
-// swapped, the views stay as they are. Where more than the report changed, the page is loaded.
+// The Set page's report is renewed by htmx (the attributes stand on #report). Here is what htmx can't know: the page's data go to
+// the views, and where the table itself would be another one the page is loaded anew.
 
-import {edit, notice} from "../ui/app.js";
-
-const PARTS = ["#report", "#history", "#steps"];
 // What is chosen in the table's own lists may differ.
 const plain = table => table.innerHTML.replaceAll(' selected=""', "");
 
@@ -16,66 +13,35 @@ export class Swap {
     this.table = table;
     this.served = plain(table);
     this.onPage = onPage;
-    document.addEventListener("submit", event => this.#submit(event));
-    document.addEventListener("click", event => this.#click(event));
-    window.addEventListener("popstate", () => location.reload());
-  }
-
-  /** Show what a link of this page leads to. */
-  async get(url) {
-    await edit(this.#ask(url, {}, true));
-  }
-
-  #submit(event) {
-    const form = event.target,
-      inReport = form.closest("#report");
-    if (!inReport || form.method !== "post" || form.enctype === "multipart/form-data") return;
-    event.preventDefault();
-    const action =
-      event.submitter?.getAttribute("formaction") || form.getAttribute("action") || location.href;
-    edit(this.#ask(action, {method: "POST", body: new FormData(form, event.submitter)}, false));
-  }
-
-  #click(event) {
-    const link = event.target.closest('#report a[href^="?"]');
-    if (!link || event.button || event.ctrlKey || event.metaKey || event.shiftKey) return;
-    event.preventDefault();
-    this.get(link.href);
-  }
-
-  async #ask(url, options, push) {
-    this.table.classList.add("waiting");
-    try {
-      const response = await fetch(url, {
-        ...options,
-        headers: {Accept: "application/json, text/html"},
-      });
-      if (response.headers.get("Content-Type")?.includes("json")) {
-        const answer = await response.json();
-        if (response.ok) return await this.#ask(location.href, {}, false);
-        return notice(answer.problem, "bad", answer);
+    document.addEventListener("htmx:beforeRequest", () => table.classList.add("waiting"));
+    document.addEventListener("htmx:afterRequest", () => table.classList.remove("waiting"));
+    document.addEventListener("htmx:beforeSwap", event => this.#take(event.detail));
+    document.addEventListener("click", event => {
+      if (event.target.closest('#report a[href^="?"]')) {
+        document.getElementById("report").scrollTop = 0;
       }
-      this.#take(await response.text(), response.redirected || push ? response.url : null, push);
-    } catch {
-      notice("The server does not answer. What you typed is still here; try again when it runs.");
-    } finally {
-      this.table.classList.remove("waiting");
-    }
+    });
   }
 
-  #take(html, url, push) {
-    const fresh = new DOMParser().parseFromString(html, "text/html");
+  /** Show what an address of this page leads to. */
+  async get(url) {
+    const report = document.getElementById("report");
+    await window.htmx.ajax("GET", url, {source: report, target: "#report"});
+    history.pushState(null, "", url);
+  }
+
+  #take(detail) {
+    if (!detail.shouldSwap || detail.target.id !== "report") return;
+    const fresh = new DOMParser().parseFromString(detail.serverResponse, "text/html");
     const data = fresh.getElementById("page-data"),
       table = fresh.getElementById(this.table.id);
-    const here = new URL(url || location.href);
     if (!data || plain(table) !== this.served || !this.onPage(JSON.parse(data.textContent))) {
-      return location.assign(here);
+      detail.shouldSwap = false;
+      location.assign(detail.xhr.responseURL);
+      return;
     }
-    for (const list of table.querySelectorAll("select"))
+    for (const list of table.querySelectorAll("select")) {
       document.getElementById(list.id).value = list.value;
-    const top = document.getElementById("report").scrollTop;
-    for (const part of PARTS) document.querySelector(part).replaceWith(fresh.querySelector(part));
-    document.getElementById("report").scrollTop = push ? 0 : top;
-    history[push ? "pushState" : "replaceState"](null, "", here);
+    }
   }
 }

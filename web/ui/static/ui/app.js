@@ -23,8 +23,13 @@ function busy(change) {
   if (asked) document.body.setAttribute("aria-busy", "true");
   else document.body.removeAttribute("aria-busy");
 }
-document.addEventListener("htmx:beforeRequest", () => busy(1));
-document.addEventListener("htmx:afterRequest", () => busy(-1));
+document.addEventListener("htmx:beforeRequest", event => {
+  const {xhr} = event.detail;
+  const ended = new Promise(done => {
+    xhr.addEventListener("loadend", () => setTimeout(done)); // htmx has swapped by then
+  });
+  edit(ended);
+});
 
 async function ask(url, body) {
   let response;
@@ -147,9 +152,12 @@ document.addEventListener("keydown", event => {
 });
 
 document.addEventListener("htmx:beforeSwap", event => {
-  // Sentences beside fields come with status 200; anything else is a Problem as JSON.
+  // A form with sentences beside its fields comes as HTML with status 422; anything else is a Problem as JSON.
   const {xhr} = event.detail;
-  if (xhr.status >= 400) {
+  if (xhr.status === 422 && xhr.getResponseHeader("Content-Type").startsWith("text/html")) {
+    event.detail.shouldSwap = true;
+    event.detail.isError = false;
+  } else if (xhr.status >= 400) {
     event.detail.shouldSwap = false;
     let answer = {};
     try {

@@ -1,0 +1,215 @@
+"""Runs functions that read somebody else's files in a process of its own, with limits of memory and time.
+
+Decoders trust what a file says of itself: a few hundred bytes can ask for 20 GB, or loop for hours. Such a function runs
+here in a fresh interpreter, which the operating system stops where it goes beyond the limits; the caller, a web server with
+many people on it, only waits. A function that is run this way is importable, takes and returns what can be pickled, and
+writes very large results into files whose paths it is given.
+"""
+
+from __future__ import annotations
+
+import importlib
+import os
+import pickle
+import subprocess
+import sys
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from types import TracebackType
+from typing import IO, Any
+
+from aperture.errors import Problem
+
+MEMORY_BYTES = 2 * 1024**3
+SECONDS = 60
+# Fences that stand at the same time for one server process; others wait their turn.
+AT_ONCE = 2
+_COUNT_BYTES = 8
+
+# A process that has taken more than this is not used again: what it has freed may still be its own.
+LARGEST_REUSED = 512 * 1024**2
+
+_turns = threading.BoundedSemaphore(AT_ONCE)
+# Processes that wait for the next call, by who started them (a forked server must not share them) and their limit.
+# Each ends by itself once its starter is gone, as nothing can be read any more.
+_waiting: dict[tuple[int, int], list[subprocess.Popen[bytes]]] = {}
+
+
+def run_fenced(function: Callable[..., Any], *args: Any, **named: Any) -> Any:
+    """Return what `function` returns for these arguments, computed behind a fence of its own. Raises as `Fence.run`."""
+    with Fence() as fence:
+        return fence.run(function, *args, **named)
+
+
+class Fence:
+    """A process for several calls, one after the other; used as a context.
+
+    Parameters
+    ----------
+    memory : int
+        Bytes that the process may hold of its own (RLIMIT_DATA).
+    seconds : int
+        How long one call may take.
+    """
+
+    def __init__(self, memory: int = MEMORY_BYTES, seconds: int = SECONDS) -> None:
+        self.memory, self.seconds = memory, seconds
+        self._process: subprocess.Popen[bytes] | None = None
+        self._most_bytes = 0
+
+    def __enter__(self) -> Fence:
+        _turns.acquire()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        traceback: TracebackType | None,
+    ) -> None:
+        if self._process is not None and error is None and self._most_bytes < LARGEST_REUSED:
+            _waiting.setdefault((os.getpid(), self.memory), []).append(self._process)
+        else:
+            self._end()
+        _turns.release()
+
+    def run(self, function: Callable[..., Any], *args: Any, **named: Any) -> Any:
+        """Return what `function` returns for these arguments.
+
+        Raises
+        ------
+        Problem
+            What the function raises; or a sentence where it needs more than it may, or dies. After that the next call
+            begins with a fresh process.
+        """
+        process = self._started()
+        late = threading.Event()
+
+        def stop() -> None:
+            late.set()
+            process.kill()
+
+        watch = threading.Timer(self.seconds, stop)
+        watch.start()
+        try:
+            _send(process.stdin, (function.__module__, function.__qualname__, args, named))
+            kind, value, self._most_bytes = _receive(process.stdout)
+        except (EOFError, BrokenPipeError, ConnectionError):
+            self._end()
+            says = "This file can't be read: the reader broke down over it. Export it again."
+            if late.is_set():
+                says = (
+                    f"This file took longer than {self.seconds} seconds to read, so it was left. "
+                    "Nothing was changed."
+                )
+            raise Problem(says, "file") from None
+        finally:
+            watch.cancel()
+        if kind == "value":
+            return value
+        if kind == "memory":
+            self._end()
+            raise Problem(
+                f"This file needs more than {self.memory / 1024**3:.2g} GB of memory to read, so it was left. "
+                "Save it smaller.",
+                "file",
+            )
+        raise value
+
+    def _started(self) -> subprocess.Popen[bytes]:
+        waiting = _waiting.get((os.getpid(), self.memory))
+        if self._process is None and waiting:
+            self._process = waiting.pop()
+        if self._process is None or self._process.poll() is not None:
+            self._process = subprocess.Popen(
+                [sys.executable, "-m", __name__, str(self.memory)],
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
+                env=_environment(),
+            )
+        return self._process
+
+    def _end(self) -> None:
+        if self._process is not None:
+            self._process.kill()
+            self._process.communicate()
+            self._process = None
+
+
+def _environment() -> dict[str, str]:
+    """One thread, as each one's own memory counts; and this package found wherever the caller stands."""
+    root = str(Path(__file__).parents[1])
+    path = os.pathsep.join([root, *filter(None, [os.environ.get("PYTHONPATH")])])
+    threads = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+    return {**os.environ, **threads, "PYTHONPATH": path}
+
+
+def _send(stream: IO[bytes] | None, value: Any) -> None:
+    assert stream is not None
+    data = pickle.dumps(value, protocol=5)
+    stream.write(len(data).to_bytes(_COUNT_BYTES, "big"))
+    stream.write(data)
+    stream.flush()
+
+
+def _receive(stream: IO[bytes] | None) -> Any:
+    assert stream is not None
+    count = stream.read(_COUNT_BYTES)
+    if len(count) < _COUNT_BYTES:
+        raise EOFError
+    data = stream.read(int.from_bytes(count, "big"))
+    return pickle.loads(data)
+
+
+def _most_bytes() -> int:
+    """The most memory that this process ever held, bytes."""
+    try:
+        import resource
+    except ImportError:
+        return 0
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+
+
+def _limit(memory: int) -> None:
+    try:
+        import resource
+    except ImportError:  # not on this system: the caller's limit of time is left
+        return
+    hard = resource.getrlimit(resource.RLIMIT_DATA)[1]
+    limit = memory if hard < 0 else min(memory, hard)
+    resource.setrlimit(resource.RLIMIT_DATA, (limit, hard))
+
+
+def _called(module: str, name: str, args: tuple[Any, ...], named: dict[str, Any]) -> Any:
+    function: Any = importlib.import_module(module)
+    for part in name.split("."):
+        function = getattr(function, part)
+    return function(*args, **named)
+
+
+def _main() -> None:
+    # What decoders print must not come between the bytes of the answers.
+    answers = os.fdopen(os.dup(1), "wb")
+    os.dup2(2, 1)
+    _limit(int(sys.argv[1]))
+    while True:
+        try:
+            order = _receive(sys.stdin.buffer)
+        except EOFError:
+            return
+        try:
+            answer = ("value", _called(*order))
+        except Problem as problem:
+            answer = ("error", Problem(problem.sentence, problem.place))
+        except MemoryError:
+            answer = ("memory", None)
+        except OSError as error:
+            answer = ("error", OSError(*error.args))
+        _send(answers, (*answer, _most_bytes()))
+        del order, answer
+
+
+if __name__ == "__main__":
+    _main()
