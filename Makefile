@@ -42,6 +42,9 @@ setup-tests: $(TESTS) ## install what tests need: packages of the system (as roo
 test: setup-tests ## install what tests need where it is missing, and run all of them
 	bash tests/run.sh
 
+fuzz: setup-tests ## odd requests and odd files, fifty times as many as in `make test` (FUZZ= changes that)
+	FUZZ=$${FUZZ:-50} bash tests/run.sh tests.web.test_odd_requests tests.core.test_odd_files
+
 bench: $(STAMP) ## print the benchmarks
 	$(V)/python -m bench
 
@@ -59,4 +62,4 @@ lock: ## compile requirements/*.in to pinned files with hashes
 	for part in app test docs; do $(V)/pip-compile --quiet --generate-hashes --allow-unsafe --strip-extras --no-emit-index-url --no-emit-find-links \
 		--no-emit-trusted-host requirements/$$part.in -o requirements/$$part.txt; done
 
-.PHONY: help setup setup-tests demo lint test bench docs assets lock
+.PHONY: help setup setup-tests demo lint test fuzz bench docs assets lock

@@ -57,6 +57,7 @@ class Fence:
         self.memory, self.seconds = memory, seconds
         self._process: subprocess.Popen[bytes] | None = None
         self._most_bytes = 0
+        self._asked = False  # and not answered yet
 
     def __enter__(self) -> Fence:
         _turns.acquire()
@@ -68,7 +69,7 @@ class Fence:
         error: BaseException | None,
         traceback: TracebackType | None,
     ) -> None:
-        if self._process is not None and error is None and self._most_bytes < LARGEST_REUSED:
+        if self._process is not None and not self._asked and self._most_bytes < LARGEST_REUSED:
             _waiting.setdefault((os.getpid(), self.memory), []).append(self._process)
         else:
             self._end()
@@ -92,9 +93,11 @@ class Fence:
 
         watch = threading.Timer(self.seconds, stop)
         watch.start()
+        self._asked = True
         try:
             _send(process.stdin, (function.__module__, function.__qualname__, args, named))
             kind, value, self._most_bytes = _receive(process.stdout)
+            self._asked = False
         except (EOFError, BrokenPipeError, ConnectionError):
             self._end()
             says = "This file can't be read: the reader broke down over it. Export it again."
@@ -136,6 +139,7 @@ class Fence:
             self._process.kill()
             self._process.communicate()
             self._process = None
+        self._asked = False
 
 
 def _environment() -> dict[str, str]:

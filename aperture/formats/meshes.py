@@ -78,7 +78,10 @@ def _require_sound_gltf(data: bytes) -> None:
     text = data
     if data[:4] == b"glTF":
         text = data[20 : 20 + int.from_bytes(data[12:16], "little")]
-    document = strict_json.loads(text)
+    try:
+        document = strict_json.loads(text)
+    except Problem as problem:
+        raise Problem(f"This glTF can't be read: {problem.sentence}", "file") from None
     accessors = document.get("accessors", []) if isinstance(document, dict) else []
     for accessor in accessors if isinstance(accessors, list) else []:
         count = accessor.get("count", 0) if isinstance(accessor, dict) else 0
@@ -146,6 +149,8 @@ def _loaded(data: bytes, ending: str) -> tuple[Array, Array]:
         )
         vertices = np.asarray(loaded.vertices, float)
         triangles = np.asarray(getattr(loaded, "faces", np.zeros((0, 3))), int)
+        if vertices.shape[1:] != (3,) or (len(triangles) and triangles.shape[1:] != (3,)):
+            raise ValueError("corners or faces of another number of values")
     except MemoryError:
         raise
     except Exception as error:  # trimesh raises whatever its parsers raise

@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections import Counter
+from collections.abc import Sized
 from typing import Any
 
 import numpy as np
@@ -79,7 +81,7 @@ def _text(data: bytes) -> str:
         raise Problem("This is not text in UTF-8, nor a binary PLY.") from None
 
 
-def _require_few(points: list[Any]) -> None:
+def _require_few(points: Sized) -> None:
     if len(points) > MOST_POINTS:
         raise Problem(
             f"These are more than {MOST_POINTS} points; no more can be taken. Leave out what can't be seen."
@@ -147,11 +149,13 @@ def _ply(data: bytes) -> list[tuple[str, Array, None, bool]] | None:
     """By trimesh, which reads ASCII and both binary kinds."""
     import trimesh
 
+    if declared := re.search(rb"element\s+vertex\s+(\d{1,18})", data[:100_000]):
+        _require_few(range(int(declared[1])))
     try:
         loaded = trimesh.load(io.BytesIO(data), file_type="ply", process=False)
+        vertices = np.asarray(loaded.vertices, float).reshape(-1, 3)
+    except MemoryError:
+        raise
     except Exception as error:  # it raises all sorts of things on damaged files
         raise Problem(f"The PLY file can't be read: {str(error)[:80]}.") from error
-    return [
-        (f"v{index}", vertex, None, False)
-        for index, vertex in enumerate(np.asarray(loaded.vertices), 1)
-    ]
+    return [(f"v{index}", vertex, None, False) for index, vertex in enumerate(vertices, 1)]

@@ -2,14 +2,17 @@
 
 import copy
 import json
+import re
 from html.parser import HTMLParser
-from urllib.parse import urljoin
+from urllib.parse import quote, urljoin
 
 from django.db import transaction
-from django.test import TestCase
-from hypothesis import given, settings
+from django.test import Client, TestCase
+from django.urls import URLPattern, get_resolver
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests import examples
 from tests.web.matched import Matched
 
 HOME = "/shows/tide/LT901/"
@@ -63,6 +66,22 @@ MESSAGES = {
 MESSAGES["match/preview"] = MESSAGES["match/save"]
 
 
+# What may stand in an address where a show, a shot, a number or a name is meant.
+IN_ADDRESS = ["tide", "LT901", "e1", "o", "1", "0", "-1", "99999999999999999999", "../..", "%00"]
+IN_ADDRESS += ["é", "x" * 300, "elements", "wear", "hidden", "height", "none", "render.png"]
+METHODS = ("get", "post", "put", "delete", "head", "options", "patch")
+
+
+def routes(patterns=None, before=""):
+    """The templates of all addresses."""
+    for pattern in get_resolver().url_patterns if patterns is None else patterns:
+        route = before + str(pattern.pattern)
+        if isinstance(pattern, URLPattern):
+            yield route
+        else:
+            yield from routes(pattern.url_patterns, route)
+
+
 class Forms(HTMLParser):
     """`found`: (address, fields) of every form of a page that is posted."""
 
@@ -105,11 +124,12 @@ class OddRequests(Matched, TestCase):
         super().setUp()
         self.place((0.0, 0.0, 0.5), name="Crate")
         self.client.raise_request_exception = False
+        self.plain = Client(raise_request_exception=False)  # adds nothing to what is sent
 
-    def answered(self, method, address, sent, **how):
+    def answered(self, method, address, sent, client=None, **how):
         """Every request meets the same shot: what it changed is taken back."""
         with transaction.atomic():
-            answer = getattr(self.client, method)(address, sent, **how)
+            answer = getattr(client or self.client, method)(address, sent, **how)
             transaction.set_rollback(True)
         self.assertLess(answer.status_code, 500, (address, sent))
 
@@ -122,7 +142,7 @@ class OddRequests(Matched, TestCase):
         forms = [form for form in forms if form[1] and "elements" not in form[0]]
         self.assertGreater(len(forms), 40)
 
-        @settings(max_examples=300)
+        @examples(300)
         @given(st.data())
         def typed(data):
             address, fields = data.draw(st.sampled_from(forms))
@@ -137,7 +157,7 @@ class OddRequests(Matched, TestCase):
     def test_every_message(self):
         base = self.shot().head.number
 
-        @settings(max_examples=300)
+        @examples(300)
         @given(st.data())
         def sent(data):
             name = data.draw(st.sampled_from(sorted(MESSAGES)))
@@ -156,10 +176,46 @@ class OddRequests(Matched, TestCase):
         sent()
 
     def test_every_address(self):
-        @settings(max_examples=150)
+        @examples(150)
         @given(st.sampled_from(PAGES), st.sampled_from(ASKED), TYPED)
         def asked(page, name, value):
             value = value.encode("utf8", "replace").decode()
             self.answered("get", urljoin(HOME, page.split("?")[0]), {name: value})
 
         asked()
+
+    def test_every_route(self):
+        """Any method, any words in the address, any bytes."""
+        known = sorted(set(routes()))
+        self.assertGreater(len(known), 100)
+        bodies = st.binary(max_size=40) | st.sampled_from([b"", b"{}", b"[]", b"[" * 5000, b"\xff"])
+        kinds = st.sampled_from(
+            ["application/json", "text/plain", "multipart/form-data; boundary=x"]
+        )
+
+        @examples(400)
+        @given(st.data())
+        def called(data):
+            route = data.draw(st.sampled_from(known))
+            address = "/" + re.sub(
+                r"<(?:\w+:)?(\w+)>",
+                lambda found: (
+                    {"show": "tide", "shot": "LT901"}.get(found[1], "")
+                    if data.draw(st.integers(0, 9)) and found[1] in ("show", "shot")
+                    else data.draw(st.sampled_from(IN_ADDRESS))
+                ),
+                route,
+            )
+            headers = {"HX-Request": "true"} if data.draw(st.booleans()) else {}
+            method = data.draw(st.sampled_from(METHODS))
+            sent = data.draw(bodies)
+            self.answered(
+                method,
+                quote(address, safe="/%?"),
+                {} if method in ("get", "head") else sent,
+                client=self.plain,
+                headers=headers,
+                **({} if method in ("get", "head") else {"content_type": data.draw(kinds)}),
+            )
+
+        called()

@@ -116,7 +116,7 @@ class Isolation(WithShot):
 
         with mock.patch.object(Part, "check"):  # as an older release let it through
             edit(Shot.objects.get(), "Spoilt", spoil)
-        with self.assertLogs("web.shows.steps", "ERROR"):
+        with self.assertLogs("web.shows.standings", "ERROR"):
             for page in ("/", "/shows/tide/"):
                 answer = self.client.get(page)
                 self.assertContains(answer, "needs you")

@@ -5,6 +5,7 @@ is an orphan, and is marked failed when somebody looks. A job in parts is as far
 gathers what they made.
 """
 
+import logging
 import threading
 import time
 import uuid
@@ -12,7 +13,7 @@ from contextlib import contextmanager, nullcontext
 from datetime import timedelta
 from typing import Any
 
-from django.db import close_old_connections, connection, transaction
+from django.db import DatabaseError, close_old_connections, connection, transaction
 from django.db.models import Q
 from django.utils import timezone
 from django_tasks import task_backends
@@ -24,9 +25,12 @@ from aperture.errors import Problem
 from web.blobs.in_use import referred
 from web.jobs.models import Job
 
+logger = logging.getLogger(__name__)
+
 OWNER = uuid.uuid4().hex
 SECONDS_BETWEEN_NOTES = 0.3
 SECONDS_BETWEEN_BEATS = 2.0
+SECONDS_BETWEEN_TRIES = 2.0
 ORPHANED = timedelta(seconds=15)
 LONG_WAIT = timedelta(seconds=10)
 ORPHAN = "The worker was stopped while this ran. Start it again."
@@ -196,7 +200,27 @@ def _ending(pk: int):
         end["says"] = f"Something went wrong that was not foreseen: {type(error).__name__}."
         raise
     finally:
-        Job.objects.filter(pk=pk).update(**end)
+        _write_end(pk, end)
+
+
+def _write_end(pk: int, end: dict[str, Any]) -> None:
+    """Write how a job ended; where the disk is full, say, as soon as it can be written."""
+    while True:
+        try:
+            Job.objects.filter(pk=pk).update(**end)
+            return
+        except DatabaseError:
+            logger.exception("The end of job %s can't be written; trying again", pk)
+            connection.close()
+            time.sleep(SECONDS_BETWEEN_TRIES)
+
+
+def _note(pk: int, **values) -> None:
+    """Write how a job stands. What can't be written now is written with the next note."""
+    try:
+        Job.objects.filter(pk=pk).update(**values)
+    except DatabaseError:
+        logger.warning("How job %s stands can't be written", pk)
 
 
 def run(pk: int, work) -> None:
@@ -211,7 +235,7 @@ def run(pk: int, work) -> None:
     def live():
         try:
             while not ended.wait(SECONDS_BETWEEN_BEATS):
-                Job.objects.filter(pk=pk).update(beat=timezone.now())
+                _note(pk, beat=timezone.now())
         finally:
             connection.close()
 
@@ -220,7 +244,7 @@ def run(pk: int, work) -> None:
         if now - noted[0] < SECONDS_BETWEEN_NOTES:
             return
         noted[0] = now
-        Job.objects.filter(pk=pk).update(progress=done)
+        _note(pk, progress=done)
         if Job.objects.filter(pk=pk, cancel_asked=True).exists():
             raise Cancelled
 

@@ -2,7 +2,10 @@
 
 import hashlib
 import json
+import logging
 from collections.abc import MutableMapping
+
+from django.db import DatabaseError, transaction
 
 from aperture.camera import Camera
 from aperture.match.document import FORMAT
@@ -14,6 +17,8 @@ from web.shows.state import once
 
 # Bumped when the solver's answers change, so that stored fits of an older one are made again.
 SOLVER = "4"
+
+logger = logging.getLogger(__name__)
 
 
 @once
@@ -72,10 +77,18 @@ def fit_of(state: MutableMapping) -> dict | None:
     digest = digest_of(document)
     stored = StoredFit.objects.filter(digest=digest).first()
     if stored is None:
-        stored = StoredFit.objects.get_or_create(
-            digest=digest, defaults={"fit": solve(document).document}
-        )[0]
+        stored = _kept(StoredFit(digest=digest, fit=solve(document).document))
     return stored.fit
+
+
+def _kept(fit: StoredFit) -> StoredFit:
+    """Store a fit, unless somebody else has; one that can't be stored (a full disk, say) still is the fit."""
+    try:
+        with transaction.atomic():
+            return StoredFit.objects.get_or_create(digest=fit.digest, defaults={"fit": fit.fit})[0]
+    except DatabaseError:
+        logger.exception("A fit can't be stored")
+        return fit
 
 
 @once

@@ -1,10 +1,12 @@
 """A Problem that reaches the top becomes a sentence, never a stack of code."""
 
+import errno
 import logging
 from urllib.parse import urlsplit
 
 import numpy as np
 from django.core.exceptions import PermissionDenied, SuspiciousOperation
+from django.db import OperationalError
 from django.http import Http404, JsonResponse
 from django.shortcuts import render
 from django.urls import reverse
@@ -30,6 +32,26 @@ UNFORESEEN = (
 )
 
 
+FULL = (
+    "The disk of this installation is full, or can't be written. Nothing was saved and nothing was "
+    "lost: when there is room again, do this once more."
+)
+
+
+class Full(Refused):
+    """Nothing can be written."""
+
+    status = 507
+
+
+def _says_full(exception: Exception) -> bool:
+    """Whether an error of the file system or of the database says that nothing can be written."""
+    if isinstance(exception, OSError):
+        return exception.errno in (errno.ENOSPC, errno.EDQUOT, errno.EROFS)
+    said = str(exception)
+    return isinstance(exception, OperationalError) and ("full" in said or "readonly" in said)
+
+
 class SentenceMiddleware:
     """Answers a Problem with its sentence: JSON for scripts, a page otherwise. 422, or what the refusal says."""
 
@@ -45,6 +67,9 @@ class SentenceMiddleware:
         if isinstance(exception, NUMERICAL):
             logger.error("%s can't be computed", request.path, exc_info=exception)
             exception = Refused(BEYOND)
+        if _says_full(exception):
+            logger.error("%s: the disk is full", request.path, exc_info=exception)
+            exception = Full(FULL)
         page = request.method == "GET" and steps.of_page(request.resolver_match.url_name)
         if not isinstance(exception, Problem):
             if isinstance(exception, Http404 | PermissionDenied | SuspiciousOperation) or not page:

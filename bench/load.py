@@ -1,0 +1,125 @@
+"""`python -m bench.load`: 50 people at once, each with a second of thought between two actions, against the application as it is served.
+
+Wanted on two cores: saves within 300 ms and pages within 500 ms at the 95th percentile. The people run on the same
+machine, and take their share of it. Reference: one person alone, in the same run.
+"""
+
+import http.client
+import json
+import random
+import re
+import tempfile
+import threading
+import time
+from urllib.parse import urlsplit
+
+import numpy as np
+
+from bench.server import Server
+
+PEOPLE = 50
+SECONDS = 40
+THOUGHT = 1.0
+SHOW = "/shows/the-lantern-tide"
+CODES = ("LT010", "LT020", "LT030", "LT040", "LT060")
+PAGES = ("plate", "gate", "match", "set", "elements", "line-up", "hand-off", "expose")
+
+
+class Person:
+    """Opens pages and saves marks of one shot, as a browser would: one kept connection, the page's own token and revision."""
+
+    def __init__(self, address: str, seed: int):
+        self.host = urlsplit(address).netloc
+        self.random = random.Random(seed)
+        self.code = CODES[seed % len(CODES)]
+        self.connection = http.client.HTTPConnection(self.host, timeout=120)
+        self.cookie = ""
+        self.took = {"page": [], "save": []}
+        self.failed = 0
+
+    def ask(self, method, path, body=None, headers=None):
+        """(status, text) of one request."""
+        headers = {"Cookie": self.cookie} | (headers or {})
+        try:
+            self.connection.request(method, path, body, headers)
+            answer = self.connection.getresponse()
+        except (http.client.HTTPException, OSError):
+            self.connection.close()
+            self.connection.request(method, path, body, headers)
+            answer = self.connection.getresponse()
+        text = answer.read().decode("utf8", "replace")
+        for value in answer.headers.get_all("Set-Cookie") or ():
+            self.cookie = value.split(";")[0]
+        return answer.status, text
+
+    def open(self, path):
+        """A page, timed; its text."""
+        began = time.perf_counter()
+        status, text = self.ask("GET", path)
+        self.took["page"].append(time.perf_counter() - began)
+        self.failed += status != 200
+        return text
+
+    def save(self):
+        """Nudge a mark of the shot; somebody else may have saved in between, which is no failure."""
+        path = f"{SHOW}/{self.code}/match"
+        text = self.open(path)
+        data = json.loads(re.search(r'<script id="page-data"[^>]*>(.*?)</script>', text, re.S)[1])
+        token = re.search(r'name="csrf" content="([^"]+)"', text)[1]
+        mark = self.random.choice(data["marks"])
+        (mark["points"][0] if "points" in mark else mark["at"])[0] += self.random.uniform(-0.2, 0.2)
+        body = json.dumps({"marks": data["marks"], "label": "Nudged", "base": data["revision"]})
+        headers = {"Content-Type": "application/json", "Accept": "application/json"}
+        began = time.perf_counter()
+        status, _ = self.ask("POST", f"{path}/save", body, headers | {"X-CSRFToken": token})
+        self.took["save"].append(time.perf_counter() - began)
+        self.failed += status not in (200, 409)
+
+    def work(self, until: float):
+        """Until then: pages mostly, a save now and then, and a second of thought after each."""
+        while time.perf_counter() < until:
+            what = self.random.random()
+            if what < 0.25:
+                self.save()
+            elif what < 0.4:
+                self.open(self.random.choice(("/", f"{SHOW}/", f"{SHOW}/cameras")))
+            else:
+                self.open(f"{SHOW}/{self.code}/{self.random.choice(PAGES)}")
+            time.sleep(THOUGHT * self.random.uniform(0.5, 1.5))
+
+
+def crowd(address: str, count: int, seconds: float) -> dict:
+    """Seconds that pages and saves took, and how many requests failed."""
+    people = [Person(address, seed) for seed in range(count)]
+    until = time.perf_counter() + seconds
+    threads = [threading.Thread(target=person.work, args=(until,)) for person in people]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    took = {kind: np.array(sum((p.took[kind] for p in people), [])) for kind in ("page", "save")}
+    return took | {"failed": sum(person.failed for person in people)}
+
+
+def load(seconds=SECONDS):
+    """Print the percentiles."""
+    with tempfile.TemporaryDirectory() as folder, Server(folder) as server:
+        for (
+            code
+        ) in CODES:  # fits and standings of the demo are computed once, as on any installation
+            Person(server.address, 0).open(f"{SHOW}/{code}/match")
+        alone = crowd(server.address, 1, seconds / 2)
+        many = crowd(server.address, PEOPLE, seconds)
+    print(f"\n{PEOPLE} people, a second of thought between actions, {len(many['page'])} pages:")
+    for kind, wanted in (("page", 500), ("save", 300)):
+        median, high = np.percentile(many[kind], [50, 95]) * 1e3
+        one = np.percentile(alone[kind], 50) * 1e3
+        print(
+            f"  {kind}s: {median:.0f} ms median, {high:.0f} ms at the 95th percentile (wanted {wanted}); "
+            f"one person alone {one:.0f} ms median, the 95th percentile is {high / one:.1f} of it"
+        )
+    print(f"  failed: {many['failed']}")
+
+
+if __name__ == "__main__":
+    load()
