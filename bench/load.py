@@ -11,7 +11,7 @@ import re
 import tempfile
 import threading
 import time
-from urllib.parse import urlsplit
+from urllib.parse import urlencode, urlsplit
 
 import numpy as np
 
@@ -60,20 +60,28 @@ class Person:
         self.failed += status != 200
         return text
 
-    def save(self):
-        """Nudge a mark of the shot; somebody else may have saved in between, which is no failure."""
+    def post(self, path, fields, token=None):
+        """Post a form; the status."""
+        text = "" if token else self.open(f"{SHOW}/{self.code}/match")
+        token = token or re.search(r'name="csrf" content="([^"]+)"', text)[1]
+        headers = {"Content-Type": "application/x-www-form-urlencoded", "X-CSRFToken": token}
+        return self.ask("POST", path, urlencode(fields), headers)[0]
+
+    def save(self, label="Nudged"):
+        """Nudge a mark of the shot; the status. Somebody else may have saved in between, which is no failure."""
         path = f"{SHOW}/{self.code}/match"
         text = self.open(path)
         data = json.loads(re.search(r'<script id="page-data"[^>]*>(.*?)</script>', text, re.S)[1])
         token = re.search(r'name="csrf" content="([^"]+)"', text)[1]
         mark = self.random.choice(data["marks"])
         (mark["points"][0] if "points" in mark else mark["at"])[0] += self.random.uniform(-0.2, 0.2)
-        body = json.dumps({"marks": data["marks"], "label": "Nudged", "base": data["revision"]})
+        body = json.dumps({"marks": data["marks"], "label": label, "base": data["revision"]})
         headers = {"Content-Type": "application/json", "Accept": "application/json"}
         began = time.perf_counter()
         status, _ = self.ask("POST", f"{path}/save", body, headers | {"X-CSRFToken": token})
         self.took["save"].append(time.perf_counter() - began)
         self.failed += status not in (200, 409)
+        return status
 
     def work(self, until: float):
         """Until then: pages mostly, a save now and then, and a second of thought after each."""

@@ -26,13 +26,19 @@ class Server:
                 check=True,
                 stdout=subprocess.DEVNULL,
             )
+        self.port = port
         self.address = f"http://127.0.0.1:{port}"
+        self.start()
+        return self
+
+    def start(self):
+        """Begin to serve, and wait until it answers."""
         self.process = subprocess.Popen(
             [
                 str(Path(sys.executable).parent / "gunicorn"),
                 "web.config.wsgi",
                 "--bind",
-                f"127.0.0.1:{port}",
+                f"127.0.0.1:{self.port}",
                 "--workers",
                 "2",
                 "--threads",
@@ -50,13 +56,13 @@ class Server:
         while self.process.poll() is None:  # a busy machine may take its time
             try:
                 urllib.request.urlopen(self.address + "/healthz", timeout=60).close()
-                return self
+                return
             except OSError:
                 time.sleep(0.1)
         raise RuntimeError("the server did not start")
 
     def kill(self):
-        """SIGKILL to the server and its workers."""
+        """SIGKILL to the server and all its processes."""
         os.killpg(self.process.pid, 9)
         self.process.wait()
 

@@ -78,7 +78,12 @@ def read(path: Path) -> Returned:
         return _read_exr(path)
     _require_declared_size(path)
     data = np.fromfile(path, np.uint8)
-    pixels = cv2.imdecode(data, cv2.IMREAD_UNCHANGED) if len(data) else None
+    try:
+        pixels = cv2.imdecode(data, cv2.IMREAD_UNCHANGED) if len(data) else None
+    except cv2.error as error:
+        if error.code == cv2.Error.StsNoMem:
+            raise MemoryError from None
+        pixels = None
     if pixels is None:
         raise Problem(
             "This picture can't be read: it is damaged, or of another kind than its name says.",

@@ -186,7 +186,10 @@ class OddRequests(Matched, TestCase):
 
     def test_every_route(self):
         """Any method, any words in the address, any bytes."""
-        known = sorted(set(routes()))
+        # What begins a job would do it here and now, and close the test's own connection.
+        known = sorted(
+            route for route in set(routes()) if not re.search("elements/|line-up/return", route)
+        )
         self.assertGreater(len(known), 100)
         bodies = st.binary(max_size=40) | st.sampled_from([b"", b"{}", b"[]", b"[" * 5000, b"\xff"])
         kinds = st.sampled_from(

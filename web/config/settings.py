@@ -90,6 +90,8 @@ MIDDLEWARE = [
     "web.ui.headers.FreshPages",
     "web.shows.middleware.SentenceMiddleware",
 ]
+FORM_RENDERER = "web.ui.widgets.Renderer"
+
 TEMPLATES = [
     {
         "BACKEND": "django.template.backends.django.DjangoTemplates",
