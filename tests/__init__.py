@@ -4,11 +4,16 @@ import os
 
 from hypothesis import HealthCheck, settings
 
-settings.register_profile("unhurried", deadline=None, suppress_health_check=[HealthCheck.too_slow])
-settings.load_profile("unhurried")
-
-# `make fuzz` tries so many times more examples.
+# `make fuzz` tries so many times more examples, and other ones each time; `make test` always the same.
 FUZZ = int(os.environ.get("FUZZ", "1"))
+
+settings.register_profile(
+    "unhurried",
+    deadline=None,
+    suppress_health_check=[HealthCheck.too_slow],
+    derandomize=FUZZ == 1,
+)
+settings.load_profile("unhurried")
 
 
 def examples(count: int):

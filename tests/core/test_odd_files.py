@@ -15,7 +15,7 @@ import numpy as np
 import OpenEXR
 import tifffile
 import trimesh
-from hypothesis import given
+from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from aperture.errors import Problem
@@ -147,7 +147,8 @@ class OddFiles(TestCase):
     def test_altered_ones_get_a_sentence(self):
         said = []
 
-        @examples(400)
+        # Without shrinking: each further try would cost a process.
+        @settings(examples(400), phases=[Phase.explicit, Phase.reuse, Phase.generate])
         @given(altered())
         def read(file):
             reader, data, ending = file
