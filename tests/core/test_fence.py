@@ -13,11 +13,15 @@ import numpy as np
 import OpenEXR
 
 from aperture.errors import Problem
-from aperture.fence import MEMORY_BYTES, Fence, run_fenced
+from aperture.fence import LARGEST_REUSED, MEMORY_BYTES, Fence, run_fenced
 from aperture.formats import meshes, survey
 from aperture.plates.reading import MOST_PIXELS, read_picture
 from aperture.render import returned
 from aperture.units import parse_length
+
+
+def hold(count):
+    return len(np.ones(count // 8 + 1))
 
 
 def forever():
@@ -60,6 +64,14 @@ class Fenced(TestCase):
             with self.assertRaises(FileNotFoundError):
                 fence.run(os.stat, "/nowhere/at/all")
             self.assertEqual(fence.run(parse_length, "2 m"), 2.0)
+
+    def test_one_process_serves_several_calls(self):
+        """Also for a caller that is large itself; one that has become large isn't used again."""
+        mine = np.ones(LARGEST_REUSED // 8 + 1)  # ours, which the child's count must not begin with
+        ids = [run_fenced(os.getpid) for _ in range(3)]
+        self.assertEqual(len(set(ids)), 1, mine.nbytes)
+        run_fenced(hold, LARGEST_REUSED)
+        self.assertNotEqual(run_fenced(os.getpid), ids[0])
 
     def test_the_limits(self):
         with Fence() as fence:
