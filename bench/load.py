@@ -68,11 +68,16 @@ class Person:
         return self.ask("POST", path, urlencode(fields), headers)[0]
 
     def save(self, label="Nudged"):
-        """Nudge a mark of the shot; the status. Somebody else may have saved in between, which is no failure."""
+        """Nudge a mark of the shot; the status, None where it has none.
+
+        Somebody else may have saved in between, which is no failure.
+        """
         path = f"{SHOW}/{self.code}/match"
         text = self.open(path)
         data = json.loads(re.search(r'<script id="page-data"[^>]*>(.*?)</script>', text, re.S)[1])
         token = re.search(r'name="csrf" content="([^"]+)"', text)[1]
+        if not data["marks"]:
+            return None
         mark = self.random.choice(data["marks"])
         (mark["points"][0] if "points" in mark else mark["at"])[0] += self.random.uniform(-0.2, 0.2)
         body = json.dumps({"marks": data["marks"], "label": label, "base": data["revision"]})

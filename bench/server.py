@@ -5,6 +5,7 @@ import socket
 import subprocess
 import sys
 import time
+import urllib.error
 import urllib.request
 from pathlib import Path
 
@@ -57,6 +58,8 @@ class Server:
             try:
                 urllib.request.urlopen(self.address + "/healthz", timeout=60).close()
                 return
+            except urllib.error.HTTPError:
+                return  # it answers, be it that something is amiss, such as little room on the disk
             except OSError:
                 time.sleep(0.1)
         raise RuntimeError("the server did not start")

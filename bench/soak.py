@@ -102,7 +102,7 @@ def small_disk(folder: str) -> bool:
 def problems(folder: Path, answered: list[str], restarted_mb: list[float]) -> list[str]:
     """What isn't as it should be."""
     out = []
-    database = sqlite3.connect(folder / "db.sqlite3")
+    database = sqlite3.connect(folder / "aperture.sqlite3")
     ((sound,),) = database.execute("PRAGMA integrity_check").fetchall()
     if sound != "ok":
         out.append(f"the database: {sound}")
