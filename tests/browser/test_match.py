@@ -213,6 +213,17 @@ class Match(Browsing):
             page.wait_for_load_state("networkidle")
             self.assertEqual(len(self.state()["marks"]), count)
 
+        # Pressed more often than there is to undo: what could be undone is undone and shown.
+        page.evaluate(
+            """for (let n = 0; n < 30; n++) document.dispatchEvent(
+                 new KeyboardEvent("keydown", {key: "z", ctrlKey: true, bubbles: true}))"""
+        )
+        page.wait_for_selector("[data-history=undo][disabled]")
+        self.assertEqual(self.state()["marks"], [])
+        with page.expect_navigation():
+            page.keyboard.press("Control+y")
+        page.wait_for_load_state("networkidle")
+
         # Away, an edit there, and back: what is saved is shown.
         self.go("gate")
         self.click_through("text=Take 36.00 × 20.25 mm")

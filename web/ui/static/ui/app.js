@@ -117,21 +117,22 @@ async function move(which) {
   if (!document.querySelector(".frame")) return;
   moves.push(which);
   if (moves.length > 1) return;
+  await settled(); // which may put another history into the head
+  const shown = document.getElementById("revision"),
+    began = shown.textContent;
   try {
-    await settled();
-    let base = +document.getElementById("revision").textContent;
     for (; moves.length; moves.shift()) {
-      const {says, revision} = await post(document.querySelector(".frame").dataset[moves[0]], {
-        base,
-      });
-      base = revision;
+      const url = document.querySelector(".frame").dataset[moves[0]];
+      const {says, revision} = await post(url, {base: +shown.textContent});
+      shown.textContent = revision; // what is asked for before the page is loaded anew goes on from here
       sessionStorage.setItem("says", says);
     }
-    location.reload();
   } catch (error) {
     moves.length = 0;
-    notice(error.message, "bad", error);
+    if (shown.textContent === began) return notice(error.message, "bad", error);
+    sessionStorage.setItem("says", error.message); // the earlier ones were done, and have to be shown
   }
+  location.reload();
 }
 
 document.addEventListener("click", event => {
