@@ -5,6 +5,7 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import connection
+from django.test import SimpleTestCase
 from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
 
 
@@ -12,6 +13,22 @@ def _begin(*args, **kwargs):
     """What each process does first."""
     _init_worker(*args, **kwargs)
     settings.DATA = Path(tempfile.mkdtemp(prefix="process-", dir=settings.DATA))
+
+
+def _forgetful(tear_down):
+    """After each test nothing is left of the states that it read, and none of them was changed in place."""
+
+    def ends(test):
+        from web.shows import shared_states
+
+        spoilt = shared_states.forget()
+        tear_down(test)
+        assert not spoilt, f"{test} changed a saved state in place: {spoilt}"
+
+    return ends
+
+
+SimpleTestCase._post_teardown = _forgetful(SimpleTestCase._post_teardown)
 
 
 class Suite(ParallelTestSuite):

@@ -29,7 +29,7 @@ def drawn_edges(eye: Array, item: StandIn) -> Array:
     vertices = item.vertices()
     edges, sides = item.solid.edges
     normals = item.solid.face_normals(vertices)
-    first = vertices[[face[0] for face in item.solid.faces]]
+    first = vertices[item.solid.first_corners]
     toward = ((np.asarray(eye) - first) * normals).sum(axis=1) > 0
     a, b = sides.T
     shown = (b < 0) | (toward[a] != toward[b]) | ((normals[a] * normals[b]).sum(axis=1) < CREASE)
@@ -75,12 +75,8 @@ def polylines(camera: Camera, starts: Any, ends: Any, margin: float = 4.0) -> li
     points = camera.project(along.reshape(-1, 3)).reshape(*along.shape[:2], 2)
     size = np.array([camera.grid.width, camera.grid.height])
     if not bends:
-        clipped = (
-            _clip(segment, -margin * size, (1 + margin) * size)
-            for segment in points
-            if np.isfinite(segment).all()
-        )
-        return [segment for segment in clipped if segment is not None]
+        finite = points[np.isfinite(points).all(axis=(1, 2))]
+        return list(clip(finite, -margin * size, (1 + margin) * size))
     near = np.abs(points - size / 2) < (margin + 0.5) * size
     inside = np.all(np.isfinite(points) & near, axis=2)
     return [piece for line, seen in zip(points, inside) for piece in runs(line, seen)]
@@ -94,20 +90,18 @@ def runs(points: Array, seen: Array) -> list[Array]:
     ]
 
 
-def _clip(segment: Array, low: Array, high: Array) -> Array:
-    """Liang–Barsky (1984) on one segment (2, 2); None where nothing is left."""
-    a, d = segment[0], segment[1] - segment[0]
-    t0, t1 = 0.0, 1.0
-    for axis in range(2):
-        for p, q in ((-d[axis], a[axis] - low[axis]), (d[axis], high[axis] - a[axis])):
-            if p == 0:
-                if q < 0:
-                    return None
-            elif p < 0:
-                t0 = max(t0, q / p)
-            else:
-                t1 = min(t1, q / p)
-    return np.array([a + t0 * d, a + t1 * d]) if t0 < t1 else None
+def clip(segments: Array, low: Array, high: Array) -> Array:
+    """(M, 2, 2): what of straight segments (N, 2, 2) lies in the rectangle from `low` to `high`, after Liang and Barsky (1984)."""
+    start = segments[:, 0]
+    step = segments[:, 1] - start
+    p = np.concatenate([-step, step], axis=1)  # (N, 4), one column for each side of the rectangle
+    q = np.concatenate([start - low, high - start], axis=1)
+    at = np.divide(q, p, out=np.zeros_like(p), where=p != 0)
+    first = np.where(p < 0, at, 0.0).max(axis=1)
+    last = np.where(p > 0, at, 1.0).min(axis=1)
+    shares = np.stack([np.maximum(first, 0.0), np.minimum(last, 1.0)], axis=1)
+    kept = (shares[:, 0] < shares[:, 1]) & ~((p == 0) & (q < 0)).any(axis=1)
+    return start[kept, None] + shares[kept, :, None] * step[kept, None]
 
 
 def floor_grid(

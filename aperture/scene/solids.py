@@ -64,18 +64,29 @@ class Solid:
         )
         return np.array(list(found), int).reshape(-1, 2), sides.reshape(-1, 2)
 
+    @cached_property
+    def first_corners(self) -> Array:
+        """(F,) the vertex index with which each face begins."""
+        if isinstance(self.faces, np.ndarray):
+            return self.faces[:, 0]
+        return np.array([face[0] for face in self.faces], int)
+
+    @cached_property
+    def _rings(self) -> tuple[Array, Array, Array]:
+        """All corners of all faces one after the other, for each the next one around its face, and where each face begins."""
+        here = np.concatenate(self.faces)
+        after = np.concatenate([face[1:] + face[:1] for face in self.faces])
+        lengths = [len(face) for face in self.faces]
+        return here, after, np.cumsum([0, *lengths[:-1]])
+
     def face_normals(self, vertices: Array) -> Array:
         """(F, 3) unit normals of the faces where its vertices stand at `vertices` (V, 3); Newell's method, so that any polygon will do."""
         if isinstance(self.faces, np.ndarray):
             a, b, c = (vertices[self.faces[:, index]] for index in range(3))
             normals = np.cross(b - a, c - a)
             return normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300)
-        ends = np.cumsum([len(face) for face in self.faces])
-        here = np.concatenate(self.faces)
-        after = np.concatenate([face[1:] + face[:1] for face in self.faces])
-        normals = np.add.reduceat(
-            np.cross(vertices[here], vertices[after]), np.concatenate([[0], ends[:-1]])
-        )
+        here, after, starts = self._rings
+        normals = np.add.reduceat(np.cross(vertices[here], vertices[after]), starts)
         return normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300)
 
 

@@ -14,6 +14,7 @@ from demo.show import catalogue as demo_catalogue
 from tests.web.test_shots import WithShot
 from web.catalogue.models import Body, CatalogueLens
 from web.gates.gate import chain_of, for_match
+from web.shows import shared_states
 from web.shows.history import create_shot, edit, undo
 from web.shows.models import Shot
 
@@ -336,6 +337,7 @@ class AcrossTheShow(WithShot):
             while self.show.shots.count() < wanted:
                 shot = create_shot(self.show, f"LT8{self.show.shots.count():02}")
                 edit(shot, "gate", lambda state: state.update(gate=dict(GATE)))
+            shared_states.forget()
             for address in (self.url("gate"), "/shows/tide/cameras"):
                 with CaptureQueriesContext(connection) as queries:
                     self.client.get(address)

@@ -1,5 +1,6 @@
 """Standings are computed once, and anew where what they depend on has changed."""
 
+from contextlib import nullcontext
 from unittest import mock
 
 from django.db import DatabaseError, connection
@@ -7,7 +8,9 @@ from django.test.utils import CaptureQueriesContext
 
 from tests.web.matched import MatchedShot
 from web.elements.models import Render
+from web.match import fits
 from web.shows import standings, steps
+from web.shows.alone import alone
 from web.shows.history import create_shot, edit
 from web.shows.models import Shot, StoredStanding
 
@@ -64,6 +67,31 @@ class Standings(MatchedShot):
         self.assertEqual(counts[0], counts[2])
         # Of the states only the plates are read, for their thumbnails.
         self.assertLessEqual(sum("statepart" in one["sql"] for one in queries), 1)
+
+    def test_a_list_does_not_wait_for_what_another_page_computes(self):
+        board = self.shot().show.get_absolute_url()
+        self.client.get(board)
+        edit(self.shot(), "No marks", lambda state: state.update(marks=[]))
+        with alone("standing", str(self.shot().pk)) as mine:  # as another process holds it
+            self.assertTrue(mine)
+            self.assertEqual(self.computed(board, FRONT), 0)
+        self.assertEqual(self.computed(board), len(steps.registered()))
+
+    def test_a_new_fit_is_solved_once(self):
+        """Whoever comes second waits, and finds it stored."""
+        edit(self.shot(), "Robust", lambda state: state.update(robust=True))
+        state = self.shot().state
+        document = fits.document_of(state)
+        digest, seen = fits.digest_of(document), []
+
+        def by_somebody_else(kind, what):
+            fits.StoredFit.objects.create(digest=digest, fit={"ok": False, "theirs": True})
+            seen.append((kind, what))
+            return nullcontext(True)
+
+        with mock.patch.object(fits, "alone", by_somebody_else):
+            self.assertTrue(fits.fit_of(state)["theirs"])
+        self.assertEqual(seen, [("fit", digest)])
 
     def test_what_fails_is_stored_and_what_can_not_be_stored_is_shown(self):
         board = self.shot().show.get_absolute_url()

@@ -21,8 +21,7 @@ from web.blobs import store
 from web.blobs.in_use import referred
 from web.gates import gate
 from web.jobs.models import Job
-from web.match import fits
-from web.shows import history, state
+from web.shows import history, shared_states, state
 from web.shows.history import edit, undo
 from web.shows.models import Revision, Shot, StatePart
 from web.shows.organise import copy_shot
@@ -266,24 +265,59 @@ class OldStates(TransactionTestCase):
 
 class Once(WithShot):
     def test_a_page_computes_what_it_needs_once(self):
-        """The Match page of a matched shot: one fit, and the chain once plain and once with its lens."""
+        """The Match page of a matched shot: one fit, and the chain once plain and once with its lens; the next page nothing of it."""
         self.ready()
         self.client.get(self.url("match"))
-        with (
-            mock.patch.object(fits, "document_of", wraps=fits.document_of) as asked,
-            mock.patch.object(gate, "build", wraps=gate.build) as built,
-            CaptureQueriesContext(connection) as queries,
-        ):
-            self.client.get(self.url("match"))
-        self.assertGreaterEqual(asked.call_count, 1)
-        self.assertLessEqual(built.call_count, 2)
-        for table, most in (("match_storedfit", 1), ("plates_plate", 1), ("shows_statepart", 1)):
-            count = sum(f'FROM "{table}"' in one["sql"] for one in queries)
-            self.assertLessEqual(count, most, table)
+        shared_states.forget()
+        for most in (1, 0):
+            with (
+                mock.patch.object(gate, "build", wraps=gate.build) as built,
+                CaptureQueriesContext(connection) as queries,
+            ):
+                self.client.get(self.url("match"))
+            self.assertLessEqual(built.call_count, 2 * most)
+            for table in ("match_storedfit", "plates_plate", "shows_statepart"):
+                count = sum(f'FROM "{table}"' in one["sql"] for one in queries)
+                self.assertEqual(count, most, table)
+
+    def test_shared_states_are_few(self):
+        """They make room for each other, and what was let go is read again."""
+        large = json.dumps(["x" * 1000] * 100)
+        states_ = [
+            shared_states.of(
+                {"marks": str(number)},
+                lambda number=number: state.State(
+                    {"marks": str(number)}, {str(number): large}, read_only=True
+                ),
+            )
+            for number in range(shared_states.MOST_STATES + 1)
+        ]
+        again = lambda number: shared_states.of({"marks": str(number)}, state.State)  # noqa: E731
+        self.assertIs(again(1), states_[1])
+        self.assertIsNot(again(0), states_[0])
+        with mock.patch.object(shared_states, "MOST_TEXT", 3 * len(large)):
+            for one in states_:
+                self.assertEqual(len(one["marks"]), 100)
+            fresh = state.State({"marks": "1"}, {"1": large}, read_only=True)
+            shared_states.of({"marks": "new"}, lambda: fresh)
+        self.assertLess(len(shared_states._states), 6)
+        self.assertEqual(shared_states.forget(), [])
+
+    def test_threads_read_texts_together(self):
+        def fetch(digests):
+            texts.wanted.clear()  # as another thread leaves it that was quicker
+            return dict.fromkeys(digests, "1")
+
+        texts = state.Texts({"a": "", "b": ""}, fetch)
+        shared = state.State({"marks": "a", "facts": "b"}, texts, read_only=True)
+        self.assertEqual((shared["marks"], shared["facts"]), (1, 1))
 
     def test_a_saved_state_is_not_changed(self):
+        saved = Shot.objects.with_head().get().state
         with self.assertRaises(TypeError):
-            Shot.objects.with_head().get().state["marks"] = []
+            saved["marks"] = []
+        saved["marks"].append("by mistake")  # Python lets this happen, but all tests look for it
+        self.assertEqual(shared_states.forget(), ["marks"])
 
 
 class Scale(WithShot):

@@ -6,7 +6,7 @@ from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
 from aperture.match.file_focal import FILE_SHARE
-from web.match import actions, page, sheet
+from web.match import actions, report, sheet
 from web.match.fact_forms import FORMS, NAMES, LensForm
 from web.match.fits import fit_of
 from web.match.forms import FocalForm, MarkForm, PlaneForm
@@ -30,10 +30,10 @@ def add_fact(request, show, shot, kind):
     form = FORMS[kind](request.POST, show=shot.show, spots=_spots(shot), prefix=kind)
     if form.is_valid():
         with on_form(form):
-            return page.answer(
+            return report.answer(
                 request, actions.add_fact(shot, form.fact(), form.cleaned_data["base"])
             )
-    return page.answer(request, shot, {kind: form})
+    return report.answer(request, shot, {kind: form})
 
 
 @require_POST
@@ -42,14 +42,14 @@ def set_focal(request, show, shot):
     shot = find(show, shot)
     form = FocalForm(request.POST, prefix="focal")
     if not form.is_valid():
-        return page.answer(request, shot, {"focal": form})
+        return report.answer(request, shot, {"focal": form})
     if form.cleaned_data["lens"] and not shot.state["gate"]:
         form.add_error(
             "focal",
             "A focal length in millimetres means nothing without the gate: give its size on the Gate step.",
         )
-        return page.answer(request, shot, {"focal": form})
-    return page.answer(
+        return report.answer(request, shot, {"focal": form})
+    return report.answer(
         request, actions.set_focal(shot, form.cleaned_data["lens"], form.cleaned_data["base"])
     )
 
@@ -61,13 +61,13 @@ def set_lens(request, show, shot):
     form = LensForm(request.POST, prefix="lens")
     if form.is_valid():
         with on_form(form):
-            return page.answer(
+            return report.answer(
                 request,
                 actions.set_lens(
                     shot, form.cleaned_data["lens"], "Lens of the match", form.cleaned_data["base"]
                 ),
             )
-    return page.answer(request, shot, {"lens": form})
+    return report.answer(request, shot, {"lens": form})
 
 
 @require_POST
@@ -133,7 +133,7 @@ def mistrust(request, show, shot):
     """Let the fit leave out marks that the others contradict, or not."""
     shot = find(show, shot)
     robust = request.POST.get("robust") == "1"
-    return page.answer(request, actions.set_robust(shot, robust, base_of(request)))
+    return report.answer(request, actions.set_robust(shot, robust, base_of(request)))
 
 
 @require_POST
@@ -142,9 +142,9 @@ def put_plane(request, show, shot):
     shot = find(show, shot)
     form = PlaneForm(request.POST, show=shot.show, prefix="plane")
     if not form.is_valid():
-        return page.answer(request, shot, {"plane": form})
+        return report.answer(request, shot, {"plane": form})
     data = form.cleaned_data
-    return page.answer(
+    return report.answer(
         request,
         actions.put_plane(
             shot,
@@ -157,7 +157,7 @@ def put_plane(request, show, shot):
 @require_POST
 def remove_plane(request, show, shot, id_):
     """Take a plane out."""
-    return page.answer(request, actions.remove_plane(find(show, shot), id_, base_of(request)))
+    return report.answer(request, actions.remove_plane(find(show, shot), id_, base_of(request)))
 
 
 def _item(shot: Shot, id_: str) -> dict:
@@ -189,7 +189,7 @@ def mark(request, show, shot, id_):
     )
     if request.method == "POST" and form.is_valid():
         with on_form(form):
-            return page.answer(
+            return report.answer(
                 request,
                 actions.set_mark(shot, form.cleaned_data["mark"], form.cleaned_data["base"]),
             )
@@ -212,7 +212,7 @@ def _fact(request, shot, current):
         prefix="changed",
     )
     if request.method == "POST" and form.is_valid():
-        return page.answer(
+        return report.answer(
             request,
             actions.change_fact(shot, current["id"], form.fact(), form.cleaned_data["base"]),
         )
@@ -236,7 +236,7 @@ def _shown(request, shot, current, form, context):
 def _verb(request, show, shot, id_, label, alter):
     shot = actions.change_item(find(show, shot), id_, label, alter, base_of(request))
     if request.htmx:
-        return page.answer(request, shot)
+        return report.answer(request, shot)
     return HttpResponse(status=302, headers={"Location": shot.url("match")})
 
 

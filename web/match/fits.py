@@ -9,10 +9,13 @@ from django.db import DatabaseError, transaction
 
 from aperture.camera import Camera
 from aperture.match.document import FORMAT
-from aperture.match.solve import camera_of, solve
+from aperture.match.least_squares import Optimum
+from aperture.match.solve import camera_of, find, solve
+from aperture.match.system import System
 from web.blobs.in_use import referred
 from web.gates.gate import FoundLens, for_match
 from web.match.models import StoredFit
+from web.shows.alone import alone
 from web.shows.state import once
 
 # Bumped when the solver's answers change, so that stored fits of an older one are made again.
@@ -76,9 +79,20 @@ def fit_of(state: MutableMapping) -> dict | None:
         return None
     digest = digest_of(document)
     stored = StoredFit.objects.filter(digest=digest).first()
-    if stored is None:
-        stored = _kept(StoredFit(digest=digest, fit=solve(document).document))
-    return stored.fit
+    return (stored or _solved(digest, document)).fit
+
+
+@once
+def optimum_of(state: MutableMapping) -> tuple[System, Optimum]:
+    """The equations and their optimum behind a shot's fit. Raises Problem where there is none."""
+    return find(document_of(state), fit_of(state), own=True)
+
+
+def _solved(digest: str, document: dict) -> StoredFit:
+    """Solve and store; when several ask for the same new fit at once, one solves and the others wait for it."""
+    with alone("fit", digest):
+        stored = StoredFit.objects.filter(digest=digest).first()
+        return stored or _kept(StoredFit(digest=digest, fit=solve(document).document))
 
 
 def _kept(fit: StoredFit) -> StoredFit:

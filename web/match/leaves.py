@@ -5,11 +5,11 @@ import math
 from aperture.errors import Problem
 from aperture.match import advise, kit
 from aperture.match.reach import Reach
-from aperture.match.solve import find
 from aperture.units import format_value
 from web.catalogue.models import CatalogueLens
 from web.match.actions import DRAFT_PARTS
-from web.match.fits import document_of, fit_of
+from web.match.fits import document_of, fit_of, optimum_of
+from web.shows.state import once
 
 
 def kit_choices(shot) -> dict:
@@ -105,22 +105,21 @@ def _form_of(fact):
     )
 
 
-def floor_tilt(shot, fit) -> dict | None:
+@once
+def floor_tilt(state) -> dict | None:
     """By how much the floor may be tilted, and which marks carry it; None without a camera."""
+    fit = fit_of(state)
     if not fit or not fit["ok"]:
         return None
     try:
-        system, optimum = find(document_of(shot.state), fit, own=True)
+        system, optimum = optimum_of(state)
     except Problem:
         return None
     tilt, carriers = Reach.of(system, optimum).floor_tilt(optimum)
-    names = {
-        item["id"]: item.get("name") or item["id"]
-        for item in shot.state["marks"] + shot.state["facts"]
-    }
+    names = {item["id"]: item.get("name") or item["id"] for item in state["marks"] + state["facts"]}
     on_floor = {
         mark["id"]
-        for mark in shot.state["marks"]
+        for mark in state["marks"]
         if mark["kind"] == "spot" and (mark.get("world") or [None] * 3)[1] == 0
     }
     told = [

@@ -14,7 +14,10 @@ SPACINGS = (0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 25, 50, 100, 250, 500
 
 def path_of(pieces) -> str:
     """SVG path data of polylines (N, 2) px."""
-    return "".join("M" + "L".join(f"{x:.2f} {y:.2f}" for x, y in piece) for piece in pieces)
+    return "".join(
+        "M" + "L".join([f"{x:.2f} {y:.2f}" for x, y in np.asarray(piece).tolist()])
+        for piece in pieces
+    )
 
 
 def spacing_for(camera: Camera, unit_metres: float) -> float:
@@ -23,7 +26,9 @@ def spacing_for(camera: Camera, unit_metres: float) -> float:
     return min(SPACINGS, key=lambda s: abs(np.log(s / target))) * unit_metres
 
 
-def draw(camera: Camera | None, fit: dict, marks: list, show, residuals: bool = True) -> dict:
+def draw(
+    camera: Camera | None, fit: dict, marks: list, length_unit: str, residuals: bool = True
+) -> dict:
     """{"paths": [{"class", "d"}], "labels": [{"x", "y", "text", "class"}]} for a fit; empty without a camera."""
     paths, labels = [], []
     if camera is None:
@@ -35,7 +40,7 @@ def draw(camera: Camera | None, fit: dict, marks: list, show, residuals: bool = 
         or placed
         and fit["determined"]["scale"] == "no"
     ):
-        paths += _ground(camera, fit, show, labels)
+        paths += _ground(camera, fit, length_unit, labels)
     if pieces := overlay.horizon(camera):
         paths.append({"class": "horizon", "d": path_of(pieces)})
         middle = max(pieces, key=len)
@@ -74,9 +79,9 @@ def label(point, text, kind):
     return {"x": float(point[0]), "y": float(point[1]), "text": text, "class": kind}
 
 
-def _ground(camera, fit, show, labels) -> list[dict]:
+def _ground(camera, fit, length_unit, labels) -> list[dict]:
     scaled = fit["determined"]["scale"] != "no"
-    unit = METRES[show.length_unit] if scaled else 1.0
+    unit = METRES[length_unit] if scaled else 1.0
     spacing = spacing_for(camera, unit)
     paths = [{"class": "floor", "d": path_of(overlay.floor_grid(camera, spacing, 12))}]
     for axis in range(3):
@@ -87,7 +92,7 @@ def _ground(camera, fit, show, labels) -> list[dict]:
             labels.append(label(pieces[-1][-1], "XYZ"[axis], f"tag {AXES[axis]}"))
     origin = camera.project([[0, 0, 0]])[0]
     if np.isfinite(origin).all():
-        text = f"grid {spacing / unit:g} {show.length_unit}" if scaled else "grid, size unknown"
+        text = f"grid {spacing / unit:g} {length_unit}" if scaled else "grid, size unknown"
         labels.append(label(origin, text, "grid"))
     return paths
 

@@ -19,7 +19,7 @@ from aperture.match.solve import camera_of
 from aperture.plates.straighten import straighten_map
 from aperture.units import format_value
 from web.gates.gate import for_match, lens_of
-from web.match import actions, leaves, page
+from web.match import actions, leaves, report
 from web.match.fits import document_of, fit_of
 from web.match.forms import SurveyForm
 from web.match.overlay import draw
@@ -223,11 +223,11 @@ def survey(request, show, shot):
     """Take a table of points in, or with `clear` let it go."""
     shot = find(show, shot)
     if request.POST.get("clear"):
-        return page.answer(request, actions.set_survey(shot, [], base_of(request)))
+        return report.answer(request, actions.set_survey(shot, [], base_of(request)))
     form = SurveyForm(request.POST, request.FILES, prefix="survey")
     if not form.is_valid():
-        return page.answer(request, shot, {"survey": form})
-    return page.answer(
+        return report.answer(request, shot, {"survey": form})
+    return report.answer(
         request, actions.set_survey(shot, form.cleaned_data["points"], form.cleaned_data["base"])
     )
 
@@ -271,8 +271,8 @@ def take_kit(request, show, shot):
     if one is None:
         raise Problem("That value isn't on the list any more: the match has changed.")
     if one["fact"]:
-        return page.answer(request, actions.add_fact(shot, one["fact"], base_of(request)))
-    return page.answer(request, actions.set_focal(shot, one["given"], base_of(request)))
+        return report.answer(request, actions.add_fact(shot, one["fact"], base_of(request)))
+    return report.answer(request, actions.set_focal(shot, one["given"], base_of(request)))
 
 
 @require_GET
@@ -358,7 +358,7 @@ def beside(request, show, shot):
         camera_of(fit, document_of(other)) if fit and fit["ok"] else None,
         fit or {},
         other["marks"],
-        shot.show,
+        shot.show.length_unit,
         residuals=False,
     )
     html = render(

@@ -4,6 +4,7 @@ from web.match import evidence, tools, views, worlds
 
 urlpatterns = [
     path("match", views.match, name="match"),
+    path("match/leaf/<slug:leaf>", views.leaf, name="match-leaf"),
     path("match/preview", views.preview, name="match-preview"),
     path("match/save", views.save, name="match-save"),
     path("match/state", views.state, name="match-state"),

@@ -1,7 +1,7 @@
 """The Match step's page. A drag asks `preview` for its consequences; when it ends, `save` appends one revision."""
 
 import msgspec
-from django.http import HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
@@ -9,7 +9,7 @@ from aperture.errors import Problem
 from aperture.fence import run_fenced
 from aperture.match.document import from_bytes, validate
 from aperture.match.solve import solve
-from web.match import actions, match_remarks, page, sheet
+from web.match import actions, match_remarks, page, report, sheet
 from web.match.aids import Wish
 from web.match.fits import document_of, fit_of
 from web.plates.models import plate_of
@@ -28,7 +28,8 @@ def match(request, show, shot):
         looked = None
     if looked is not None:
         shot.head, shot.locked = get_object_or_404(shot.revisions, number=looked), True
-    context = page.context(shot) | {
+    leaf = request.COOKIES.get(report.COOKIE) if looked is None else None
+    context = report.context(shot, leaf) | {
         "plate": plate_of(shot),
         "page": page.data(shot),
         "looked": looked,
@@ -37,6 +38,14 @@ def match(request, show, shot):
     if looked is not None:  # undo would go on from the newest, which isn't what is shown
         context |= {"undoable": None, "redoable": None}
     return step_page(request, shot, "match", "match/match.html", context)
+
+
+@require_GET
+def leaf(request, show, shot, leaf):
+    """One leaf of the report, for a page that hadn't it open."""
+    if leaf not in report.LEAVES:
+        raise Http404
+    return render(request, f"match/leaves/{leaf}.html", report.context(find(show, shot), leaf))
 
 
 class Drawn(Edit, frozen=True, kw_only=True):
@@ -89,7 +98,7 @@ def preview(request, show, shot):
 def saved(request, shot, wished=None) -> JsonResponse:
     """What the page needs after an edit that it asked for by script."""
     return JsonResponse(
-        page.data(shot, wished) | {"report": page.report(request, shot).content.decode()}
+        page.data(shot, wished) | {"report": report.renewed(request, shot).content.decode()}
     )
 
 

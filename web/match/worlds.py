@@ -12,7 +12,7 @@ from django.views.decorators.http import require_POST
 from aperture.errors import Problem
 from aperture.match import turning
 from aperture.match.facts import AXES
-from web.match import actions, page
+from web.match import actions, report
 from web.match.fits import fit_of
 from web.shows.models import Shot
 from web.shows.reading import base_of
@@ -71,9 +71,9 @@ def height_of_plane(shot: Shot, id_: str) -> tuple[dict, float]:
 def swap(request, show, shot):
     """Exchange two axes: `axes`, such as `across up`."""
     axes = tuple(request.POST.get("axes", "").split())
-    if axes not in page.SWAPS:
+    if axes not in report.SWAPS:
         raise Problem("Choose two of across, up and along.")
-    return page.answer(request, swap_axes(find(show, shot), *axes, base_of(request)))
+    return report.answer(request, swap_axes(find(show, shot), *axes, base_of(request)))
 
 
 @require_POST
@@ -86,7 +86,7 @@ def turn(request, show, shot):
     label = f"World turned a quarter about {axis}"
     matrix = turning.quarter_turn(axis, quarters)
     shot = turn_world(find(show, shot), label, matrix, np.zeros(3), base_of(request))
-    return page.answer(request, shot)
+    return report.answer(request, shot)
 
 
 @require_POST
@@ -96,4 +96,4 @@ def floor(request, show, shot):
     plane, metres = height_of_plane(shot, request.POST.get("plane", ""))
     matrix, shift = turning.floor_from(plane["axis"], metres)
     label = f"“{plane.get('name') or plane['id']}” is the floor"
-    return page.answer(request, turn_world(shot, label, matrix, shift, base_of(request)))
+    return report.answer(request, turn_world(shot, label, matrix, shift, base_of(request)))

@@ -10,6 +10,7 @@ from django.utils import timezone
 from django.utils.functional import cached_property
 
 from aperture.units import LENGTH_UNITS, format_length, format_rate
+from web.shows import shared_states
 from web.shows import state as states
 from web.shows.state import State, Texts
 
@@ -234,14 +235,17 @@ class Revision(models.Model):
     @cached_property
     def state(self) -> State:
         """The state, its parts read where they are asked for; brought up to date where it is of an older version."""
+        if self.version == states.VERSION:
+            return shared_states.of(self.parts, self._stored)
+        stored = self._stored()
+        whole = {key: json.loads(stored.text(digest)) for key, digest in self.parts.items()}
+        return states.upgraded(whole, self.version)
+
+    def _stored(self) -> State:
         texts = self.texts
         if texts is None:
             texts = Texts(dict.fromkeys(self.parts.values(), ""), StatePart.texts)
-        stored = State(self.parts, texts, read_only=True)
-        if self.version == states.VERSION:
-            return stored
-        whole = {key: json.loads(stored.text(digest)) for key, digest in self.parts.items()}
-        return states.upgraded(whole, self.version)
+        return State(self.parts, texts, read_only=True)
 
     @property
     def is_kept_for_itself(self) -> bool:

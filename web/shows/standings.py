@@ -12,6 +12,8 @@ from dataclasses import dataclass
 
 from django.db import DatabaseError, transaction
 
+from web.shows.alone import alone
+
 logger = logging.getLogger(__name__)
 
 # Raised where a release says standings in other words, or judges them otherwise.
@@ -29,24 +31,38 @@ class Standing:
 FAILED = Standing("needs", "can't be computed")
 
 
-def of(shots: Sequence, steps: Mapping) -> list[dict[str, Standing]]:
-    """For each shot the standing of each of `steps` (by key), stored or computed now."""
+def of(shots: Sequence, steps: Mapping, patient: bool = True) -> list[dict[str, Standing]]:
+    """For each shot the standing of each of `steps` (by key), stored or computed now.
+
+    Where one isn't `patient`, as for the lists of many shots: what is being computed for somebody else just now is
+    told as it was before.
+    """
     from web.shows.models import StoredStanding
 
     keys = _keys(shots, steps)
     stored = StoredStanding.objects.in_bulk([shot.pk for shot in shots])
-    out, fresh = [], []
+    out = []
     for shot, key in zip(shots, keys):
         known = stored.get(shot.pk)
         if known is None or known.key != key:
-            found = {name: _standing(shot, name, step.standing) for name, step in steps.items()}
-            rows = {name: [one.state, one.says] for name, one in found.items()}
-            known = StoredStanding(shot_id=shot.pk, key=key, steps=rows)
-            fresh.append(known)
+            with alone("standing", str(shot.pk), patient or known is None) as mine:
+                if mine:
+                    known = _renewed(shot, key, steps)
         out.append({name: Standing(*row) for name, row in known.steps.items()})
-    if fresh:
-        _keep(fresh)
     return out
+
+
+def _renewed(shot, key: str, steps: Mapping):
+    """What somebody else has just stored, or computed and stored now."""
+    from web.shows.models import StoredStanding
+
+    known = StoredStanding.objects.filter(shot=shot, key=key).first()
+    if known is None:
+        found = {name: _standing(shot, name, step.standing) for name, step in steps.items()}
+        rows = {name: [one.state, one.says] for name, one in found.items()}
+        known = StoredStanding(shot_id=shot.pk, key=key, steps=rows)
+        _keep(known)
+    return known
 
 
 def _keys(shots: Sequence, steps: Mapping) -> list[str]:
@@ -78,16 +94,14 @@ def _standing(shot, key: str, standing: Callable) -> Standing:
         return FAILED
 
 
-def _keep(fresh: list) -> None:
-    from web.shows.models import StoredStanding
-
+def _keep(known) -> None:
     try:
         with transaction.atomic():
-            StoredStanding.objects.bulk_create(
-                fresh,
+            type(known).objects.bulk_create(
+                [known],
                 update_conflicts=True,
                 update_fields=["key", "steps"],
                 unique_fields=["shot"],
             )
-    except DatabaseError:  # a full disk, say: then they are computed again next time
-        logger.exception("The standings of %s shots can't be stored", len(fresh))
+    except DatabaseError:  # a full disk, say: then it is computed again next time
+        logger.exception("The standing of shot %s can't be stored", known.shot_id)

@@ -112,10 +112,10 @@ class Texts(dict):
 
     def __missing__(self, digest):
         group = self.wanted.get(digest)
-        together = {other for other, of in self.wanted.items() if of == group}
+        together = {other for other, of in list(self.wanted.items()) if of == group}
         self.update(self.fetch(together | {digest}))
-        for other in together:
-            del self.wanted[other]
+        for other in together:  # another thread may have read the group meanwhile
+            self.wanted.pop(other, None)
         if digest not in self:
             self[digest] = store.get(digest).decode()
         return self[digest]
@@ -134,10 +134,13 @@ class State(MutableMapping):
         digests: Mapping[str, str] = {},
         texts: Texts | None = None,
         read_only: bool = False,
+        fresh: Mapping[str, str] = {},
     ):
         self._stored = dict(digests)
         self._texts = Texts() if texts is None else texts
+        self._fresh = dict(fresh)  # texts of parts that were changed here, by digest
         self._open: dict[str, object] = {}
+        self.size = 0  # characters of the texts that were read
         self.read_only = read_only
         self.derived: dict[tuple, object] = {}
 
@@ -145,9 +148,12 @@ class State(MutableMapping):
         if key not in self._open:
             part = _parts[key]
             digest = self._stored.get(key)
-            self._open[key] = (
-                copy.deepcopy(part.default) if digest is None else json.loads(self._texts[digest])
-            )
+            if digest is None:
+                self._open[key] = copy.deepcopy(part.default)
+            else:
+                text = self.text(digest)
+                self.size += len(text)
+                self._open[key] = json.loads(text)
         return self._open[key]
 
     def __setitem__(self, key, value):
@@ -178,7 +184,7 @@ class State(MutableMapping):
         """What the state would be with some parts set, to be read only; it is saved by nobody."""
         out = self.copy()
         out.update(other)
-        return State(out.digests(), out._texts, read_only=True)
+        return State(out.digests(), out._texts, read_only=True, fresh=out._fresh)
 
     def __ior__(self, other):
         self.update(other)
@@ -186,12 +192,13 @@ class State(MutableMapping):
 
     def copy(self) -> "State":
         """The same state, to be changed on its own."""
-        return State(self.digests(), self._texts)
+        return State(self.digests(), self._texts, fresh=self._fresh)
 
     def become(self, other: "State") -> None:
         """Take all parts of another state."""
         self._stored, self._open = other.digests(), {}
         self._texts.update(other._texts)
+        self._fresh |= other._fresh
 
     def digests(self) -> dict[str, str]:
         """The digest of each part that isn't at its default."""
@@ -203,8 +210,21 @@ class State(MutableMapping):
                 out.pop(key, None)
             else:
                 out[key], text = encode(value)
-                self._texts[out[key]] = text
+                self._fresh[out[key]] = text
         return out
+
+    def spoilt(self) -> list[str]:
+        """The parts of a saved state whose values somebody has changed in place."""
+        return [
+            key
+            for key, value in list(self._open.items())
+            if value
+            != (
+                json.loads(self.text(self._stored[key]))
+                if key in self._stored
+                else _parts[key].default
+            )
+        ]
 
     def check(self, keys: Iterable[str]) -> None:
         """Raise NotValid where one of these parts breaks its schema."""
@@ -213,7 +233,7 @@ class State(MutableMapping):
 
     def text(self, digest: str) -> str:
         """The canonical JSON of one of its parts, read before or changed here."""
-        return self._texts[digest]
+        return self._fresh.get(digest) or self._texts[digest]
 
 
 def once(compute):

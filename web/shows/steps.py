@@ -89,18 +89,18 @@ def registered() -> dict[str, Step]:
 
 def strip(shot, current: str = "") -> list[dict]:
     """The row of steps for a page, in order; steps that aren't in this version have no address."""
-    return strips([shot], current)[0]
+    return strips([shot], current, patient=True)[0]
 
 
-def strips(shots, current: str = "") -> list[list[dict]]:
-    """The rows of steps of several shots, as `strip` has one."""
+def strips(shots, current: str = "", patient: bool = False) -> list[list[dict]]:
+    """The rows of steps of several shots, as `strip` has one; `patient` as in `standings.of`."""
     shots = list(shots)
     return [
         [
             _item(shot, key, number, found.get(key), current)
             for number, key in enumerate(NUMBERED, 1)
         ]
-        for shot, found in zip(shots, standings.of(shots, _steps))
+        for shot, found in zip(shots, standings.of(shots, _steps, patient))
     ]
 
 

@@ -58,17 +58,15 @@ def _drawn(camera, items) -> dict:
                 "locked": locked,
             }
         )
-        at = (
-            {}
-            if locked
-            else {
-                name: camera.project([point])[0] for name, point in handles.places(placed).items()
-            }
-        )
-        places[item["id"]] = {
-            name: place.tolist() for name, place in at.items() if np.isfinite(place).all()
-        }
+        places[item["id"]] = {} if locked else _handles(camera, placed)
     return {"lens": lens, "handles": places}
+
+
+def _handles(camera, placed) -> dict:
+    """Where the handles of a stand-in are seen, px by name."""
+    at = handles.places(placed)
+    seen = camera.project(list(at.values()))
+    return {name: place.tolist() for name, place in zip(at, seen) if np.isfinite(place).all()}
 
 
 def _card_seen(shot, cameras, through):

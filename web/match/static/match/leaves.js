@@ -1,14 +1,17 @@
 // The leaves of the report: which is open, how evidence is listed, what is hidden on the plate. Survives each renewal of the report.
+// The server is told by a cookie which leaf is open, and sends that one; another is fetched once it is chosen.
 
-const KEY = "aperture-match-leaf";
+const COOKIE = "match_leaf";
 
 export class Leaves {
-  constructor(sheet, {hiddenChanged}) {
+  /** `filled`: called when a leaf has been fetched. */
+  constructor(sheet, {hiddenChanged, filled}) {
     this.sheet = sheet;
     this.hidden = new Set();
     this.sort = "drawn";
     this.hiddenChanged = hiddenChanged;
-    this.open = sessionStorage.getItem(KEY) || "fit";
+    this.open = sheet.querySelector("[data-leaf][aria-selected=true]")?.dataset.leaf || "fit";
+    this.show(this.open);
     sheet.addEventListener("click", event => {
       const leaf = event.target.closest("[data-leaf]"),
         kind = event.target.closest("[data-kind]");
@@ -37,9 +40,10 @@ export class Leaves {
       this.settle();
     });
     document.addEventListener("htmx:afterSwap", event => {
-      if (event.target === sheet) this.settle();
+      const leaf = event.target.matches("[data-leaf-of]");
+      if (event.target === sheet || leaf) this.settle();
+      if (leaf) filled();
     });
-    this.settle();
     // What a leaf asks for on its own is heard once htmx has read the page, which is after this.
     window.addEventListener("load", () => {
       sheet.querySelectorAll("[data-lazy]").forEach(part => {
@@ -51,7 +55,8 @@ export class Leaves {
 
   show(name) {
     this.open = name;
-    sessionStorage.setItem(KEY, name);
+    // biome-ignore lint/suspicious/noDocumentCookie: the other interface is younger than some browsers in use
+    document.cookie = `${COOKIE}=${name};path=/;samesite=lax`;
     this.settle();
   }
 

@@ -21,7 +21,13 @@ function start(data) {
   const table = new LightTable(root),
     shown = new Shown(data);
   const aids = new Aids(table, () => asking.refresh());
-  const leaves = new Leaves(sheet, {hiddenChanged: () => view.redraw()});
+  const leaves = new Leaves(sheet, {
+    hiddenChanged: () => view.redraw(),
+    filled: () => {
+      asking.showMark();
+      view.redraw();
+    },
+  });
   const pen = new Pen({root, sheet, table, shown, aids, leaves});
   const proposing = new Proposing(sheet, {
     changed: () => view.redraw(),
@@ -80,6 +86,7 @@ async function layBeside(button, shown, view) {
   const url = `${sheet.dataset.besideUrl}?name=${encodeURIComponent(button.dataset.beside)}`;
   const response = on ? await fetch(url, {headers: {Accept: "application/json"}}) : null;
   shown.beside = response?.ok ? await response.json() : null;
-  document.getElementById("beside").innerHTML = shown.beside?.html || "";
+  const place = document.getElementById("beside");
+  if (place) place.innerHTML = shown.beside?.html || "";
   view.paint();
 }

@@ -19,12 +19,15 @@ export function typedIn(sheet, sent = null) {
     .map(field => ({form: formOf(field), name: field.name, value: field.value}));
 }
 
-/** Put them back into a renewed report. */
+let absent = []; // what was typed on leaves that the report holds no more, until they are there again
+
+/** Put them back into a renewed report, or later into the leaf that they belong to. */
 export function putBack(sheet, kept) {
-  for (const {form, name, value} of kept) {
+  absent = [...absent, ...kept].filter(({form, name, value}) => {
     const field = fields(sheet).find(one => formOf(one) === form && one.name === name);
     if (field) field.value = value;
-  }
+    return !field;
+  });
 }
 
 /** Requests of the report wait until `settled()`, a promise, is done; `waiting()` tells whether there is anything to wait for. */
@@ -50,5 +53,6 @@ export function queueBehind(sheet, waiting, settled) {
   });
   document.addEventListener("htmx:afterSwap", event => {
     if (event.detail.target === sheet) putBack(sheet, kept);
+    else if (sheet.contains(event.detail.target)) putBack(sheet, []);
   });
 }

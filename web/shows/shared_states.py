@@ -1,0 +1,42 @@
+"""Saved states that a server process has read lately, so that the next page of the same revision reads and computes nothing twice.
+
+A saved revision's state never changes, and what follows from it (`state.once`) is shared too. What a page changes is
+a copy. The cache holds so many states, and no more text of parts than so much; the ones not asked for longest go first.
+"""
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Mapping
+
+from web.shows.state import State
+
+MOST_STATES = 100
+MOST_TEXT = 30_000_000  # characters of JSON, of which the values take several times as many bytes
+
+_guard = threading.Lock()
+_states: OrderedDict[tuple, State] = OrderedDict()
+
+
+def of(digests: Mapping[str, str], read: Callable[[], State]) -> State:
+    """The state with these digests: one that is there already, or what `read` gives."""
+    key = tuple(sorted(digests.items()))
+    with _guard:
+        if found := _states.get(key):
+            _states.move_to_end(key)
+            return found
+    fresh = read()
+    with _guard:
+        kept = _states.setdefault(key, fresh)
+        while len(_states) > 1 and (
+            len(_states) > MOST_STATES or sum(state.size for state in _states.values()) > MOST_TEXT
+        ):
+            _states.popitem(last=False)
+    return kept
+
+
+def forget() -> list[str]:
+    """Drop all; the keys of parts that somebody changed in place, which nobody may."""
+    with _guard:
+        states = list(_states.values())
+        _states.clear()
+    return [key for state in states for key in state.spoilt()]
