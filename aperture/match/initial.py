@@ -27,6 +27,9 @@ LEAST_FORWARD = 0.1
 # Focal lengths to try, as shares of the gate's longer side: a 5 mm to a 400 mm lens on 36 mm.
 FOCAL_SHARES = np.geomspace(0.14, 11, 18)
 
+# Iterations of each heat of guesses, and how many of them go on.
+HEATS = ((2, 12), (4, 3))
+
 
 def candidates(system: System) -> Iterator[Iterable[State]]:
     """Groups of first guesses, the most promising group first; within a group, those that agree on the drawn edges. Made as they are asked for."""
@@ -44,14 +47,20 @@ def candidates(system: System) -> Iterator[Iterable[State]]:
 
 
 def farther(system: System) -> Iterator[State]:
-    """First guesses where none of `candidates` led anywhere: edges that hardly converge mislead about the lens. Of every length tried a short way, the best."""
-    short = [
-        found
+    """First guesses where none of `candidates` led anywhere: edges that hardly converge mislead about the lens.
+
+    Every length is tried a short way, in HEATS, and the best of the last are given.
+    """
+    racing = [
+        start
         for _, facings, lens in _by_edges(system)
         for start in _placed(system, facings[:2], lens)
-        if (found := minimise(system, start, most=6)) is not None
     ]
-    yield from (found.state for found in sorted(short, key=lambda found: found.chi2)[:3])
+    for steps, kept in HEATS:
+        ends = [end for start in racing if (end := minimise(system, start, most=steps)) is not None]
+        ends.sort(key=lambda end: end.chi2)
+        racing = [end.state for end in ends[:kept]]
+    yield from racing
 
 
 def _by_edges(system: System) -> list[tuple[Any, ...]]:
