@@ -61,40 +61,12 @@ def schema() -> dict[str, Any]:
 
 def check(data: dict[str, Any]) -> dict[str, Any]:
     """The catalogue document, completed with what was left out. Raises Problem at the first place that is wrong, naming it."""
-    from jsonschema import Draft202012Validator
-
-    error = min(
-        Draft202012Validator(schema()).iter_errors(data),
-        key=lambda e: (len(e.absolute_path), str(e.absolute_path)),
-        default=None,
-    )
-    if error is not None:
-        place = "/".join(str(part) for part in error.absolute_path)
-        raise Problem(
-            f"The catalogue breaks its schema at {place or 'its top level'}: {error.message[:300]}.",
-            place,
-        )
+    _check_schema(data)
     for body in data.get("bodies", ()):
         for mode in body["modes"]:
-            left, top, width, height = mode["window"]
-            if left + width > body["photosites"][0] or top + height > body["photosites"][1]:
-                raise Problem(
-                    f"“{body['name']}”, mode “{mode['name']}”: its window reaches outside the body’s "
-                    f"{body['photosites'][0]} × {body['photosites'][1]} photosites."
-                )
-            pitch = (mode["width_mm"] / width) / (mode["height_mm"] / height)
-            if not 0.9 < pitch < 1.1:
-                raise Problem(
-                    f"“{body['name']}”, mode “{mode['name']}”: {mode['width_mm']:g} × {mode['height_mm']:g} mm on {width} × {height} photosites "
-                    f"makes them {pitch:.2f} times as wide as tall. Check the sizes."
-                )
+            _check_mode(body, mode)
     for lens in data.get("lenses", ()):
-        if lens["focal_mm"][0] > lens["focal_mm"][1]:
-            raise Problem(f"“{lens['name']}”: the shortest focal length comes first.")
-        if lens.get("projection", "rectilinear") != "rectilinear" and lens.get("distortion"):
-            raise Problem(
-                f"“{lens['name']}”: distortion coefficients belong to a rectilinear lens."
-            )
+        _check_lens(lens)
     return {
         "format": FORMAT,
         "version": 1,
@@ -104,18 +76,63 @@ def check(data: dict[str, Any]) -> dict[str, Any]:
             | {"modes": [{"squeezes": [], "rates": []} | mode for mode in body["modes"]]}
             for body in data.get("bodies", ())
         ],
-        "lenses": [
-            {
-                "maker": "",
-                "notes": "",
-                "squeeze": 1.0,
-                "projection": "rectilinear",
-                "distortion": [],
-            }
-            | lens
-            for lens in data.get("lenses", ())
-        ],
+        "lenses": [_complete_lens(lens) for lens in data.get("lenses", ())],
     }
+
+
+def _complete_lens(lens: dict[str, Any]) -> dict[str, Any]:
+    usual = {
+        "maker": "",
+        "notes": "",
+        "squeeze": 1.0,
+        "projection": "rectilinear",
+        "distortion": [],
+    }
+    return usual | lens
+
+
+def _check_schema(data: dict[str, Any]) -> None:
+    from jsonschema import Draft202012Validator
+
+    error = min(
+        Draft202012Validator(schema()).iter_errors(data),
+        key=lambda e: (len(e.absolute_path), str(e.absolute_path)),
+        default=None,
+    )
+    if error is None:
+        return
+    place = "/".join(str(part) for part in error.absolute_path)
+    what = error.message[:300]
+    if error.validator == "not":
+        what = f"{error.instance[:60]!r} holds a control character"
+    raise Problem(
+        f"The catalogue breaks its schema at {place or 'its top level'}: {what}.",
+        place,
+    )
+
+
+def _check_mode(body: dict[str, Any], mode: dict[str, Any]) -> None:
+    """Whether a mode lies on its body, with photosites about as wide as tall."""
+    says = f"“{body['name']}”, mode “{mode['name']}”"
+    left, top, width, height = mode["window"]
+    if left + width > body["photosites"][0] or top + height > body["photosites"][1]:
+        across, down = body["photosites"]
+        raise Problem(
+            f"{says}: its window reaches outside the body’s {across} × {down} photosites."
+        )
+    pitch = (mode["width_mm"] / width) / (mode["height_mm"] / height)
+    if not 0.9 < pitch < 1.1:
+        raise Problem(
+            f"{says}: {mode['width_mm']:g} × {mode['height_mm']:g} mm on {width} × {height} photosites "
+            f"makes them {pitch:.2f} times as wide as tall. Check the sizes."
+        )
+
+
+def _check_lens(lens: dict[str, Any]) -> None:
+    if lens["focal_mm"][0] > lens["focal_mm"][1]:
+        raise Problem(f"“{lens['name']}”: the shortest focal length comes first.")
+    if lens.get("projection", "rectilinear") != "rectilinear" and lens.get("distortion"):
+        raise Problem(f"“{lens['name']}”: distortion coefficients belong to a rectilinear lens.")
 
 
 def read(data: bytes, name: str = "") -> dict[str, Any]:

@@ -34,29 +34,11 @@ def with_mode(
     steps, at = gate.get("steps", []), gate.get("plate_at", len(gate.get("steps", [])))
     kept_before = [step for step in steps[:at] if step.get("from") != "mode"]
     kept_after = [step for step in steps[at:] if step.get("from") != "mode"]
-    own = []
-    left, top, width, height = mode["window"]
-    if [left, top, width, height] != [0, 0, *body["photosites"]]:
-        own.append(
-            {
-                "do": "window",
-                "left": left,
-                "top": top,
-                "width": width,
-                "height": height,
-                "from": "mode",
-            }
-        )
-    recorded = mode.get("recorded") or [width, height]
-    if list(recorded) != [width, height]:
-        own.append({"do": "resize", "width": recorded[0], "height": recorded[1], "from": "mode"})
-    taken = kept_before + kept_after
+    own, taken = _steps_of_mode(body, mode), kept_before + kept_after
     for step in own:
         step["id"] = new_id(taken)
         taken.append(step)
     sensor = whole_sensor_mm(body, mode)
-    squeezes, rates = mode.get("squeezes") or [1.0], mode.get("rates") or []
-    squeeze = gate.get("squeeze", 1.0)
     out: dict[str, Any] = {key: gate[key] for key in ("render", "lens") if key in gate}
     out |= {
         "width_mm": round(sensor[0], 6),
@@ -66,16 +48,29 @@ def with_mode(
         "name": f"{body['name']}, {mode['name']}",
         "body": body["name"],
         "mode": mode["name"],
-        "squeeze": squeeze if squeeze in squeezes else squeezes[0],
+        "squeeze": _allowed(gate.get("squeeze", 1.0), mode.get("squeezes") or [1.0]),
         "steps": own + kept_before + kept_after,
         "plate_at": len(own) + len(kept_before),
     }
-    rate = gate.get("rate")
-    if rates:
-        out["rate"] = rate if rate in rates else rates[0]
-    elif rate:
-        out["rate"] = rate
-    return out
+    rate = _allowed(gate.get("rate"), mode.get("rates") or [])
+    return out | ({"rate": rate} if rate else {})
+
+
+def _allowed(value: Any, allowed: list[Any]) -> Any:
+    """The value, or the first that is allowed where it isn't among them; where nothing is said, any is."""
+    return value if not allowed or value in allowed else allowed[0]
+
+
+def _steps_of_mode(body: dict[str, Any], mode: dict[str, Any]) -> list[dict[str, Any]]:
+    """The window that a mode reads, and the size that it records, as steps of the chain, as far as they change anything."""
+    own, (left, top, width, height) = [], mode["window"]
+    if [left, top, width, height] != [0, 0, *body["photosites"]]:
+        window = {"left": left, "top": top, "width": width, "height": height}
+        own.append({"do": "window", **window, "from": "mode"})
+    recorded = mode.get("recorded") or [width, height]
+    if list(recorded) != [width, height]:
+        own.append({"do": "resize", "width": recorded[0], "height": recorded[1], "from": "mode"})
+    return own
 
 
 def distortion_at(lens: dict[str, Any], focal_mm: float | None) -> dict[str, float]:

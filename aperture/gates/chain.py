@@ -239,29 +239,13 @@ def build(
     problems: list[Any] = []
     steps, at = gate.get("steps", []), int(gate.get("plate_at", len(gate.get("steps", []))))
     squeeze = float(gate.get("squeeze", 1.0))
-    sites = gate.get("photosites")
-    if sites:
+    told = None if strict else problems
+    if sites := gate.get("photosites"):
         across, down = (int(n) for n in sites)
         sensor = Grid.from_gate(across, down, gate["width_mm"], gate["height_mm"])
-        before = _run(sensor, steps[:at], squeeze, problems if not strict else None)
+        before = _run(sensor, steps[:at], squeeze, told)
     else:
-        across = FINER * (plate[0] if plate else 4096)
-        for _ in range(2):  # the second time as fine as what the first left of the width wants
-            sensor = Grid.from_gate(
-                across,
-                max(1, round(across * gate["height_mm"] / gate["width_mm"])),
-                gate["width_mm"],
-                gate["height_mm"],
-            )
-            problems.clear()
-            before = _run(
-                sensor, steps[:at], squeeze, problems if not strict else None, unsized=True
-            )
-            if not plate or before[-1].straight or not before[-1].unsized:
-                break
-            across = min(
-                max(FINER, round(across * FINER * plate[0] / before[-1].grid.width)), 4_000_000
-            )
+        before = _run_unsized(gate, steps[:at], squeeze, plate, told)
     predicted = before[-1]
     before[0] = replace(before[0], says=gate.get("name") or "typed size")
     stages = before
@@ -277,9 +261,31 @@ def build(
         )
         chain = replace(chain, lens=lens)
     for number, step in enumerate(steps[at:], at + 1):
-        made = _tried(chain.stages[-1], step, number, squeeze, chain, None if strict else problems)
+        made = _tried(chain.stages[-1], step, number, squeeze, chain, told)
         chain = replace(chain, stages=(*chain.stages, *made))
     return replace(chain, problems=tuple(problems))
+
+
+def _run_unsized(
+    gate: dict[str, Any],
+    steps: list[Any],
+    squeeze: float,
+    plate: tuple[int, int] | None,
+    problems: list[Any] | None,
+) -> list[Stage]:
+    """`_run` from a gate of which only the millimetres are known: on a grid so fine that rounding doesn't show."""
+    across = FINER * (plate[0] if plate else 4096)
+    for _ in range(2):  # the second time as fine as what the first left of the width wants
+        down = max(1, round(across * gate["height_mm"] / gate["width_mm"]))
+        sensor = Grid.from_gate(across, down, gate["width_mm"], gate["height_mm"])
+        if problems:
+            problems.clear()
+        stages = _run(sensor, steps, squeeze, problems, unsized=True)
+        if not plate or stages[-1].straight or not stages[-1].unsized:
+            break
+        finer = round(across * FINER * plate[0] / stages[-1].grid.width)
+        across = min(max(FINER, finer), 4_000_000)
+    return stages
 
 
 def _run(

@@ -162,12 +162,7 @@ class Lens:
         distorts = self.distorts or any(index >= 3 for index in free)
         if distorts:
             x = distortion.undistort(xd, self.coefficients)
-            slope = distortion.jacobian(x, self.coefficients)
-            with np.errstate(all="ignore"):
-                det = slope[:, 0, 0] * slope[:, 1, 1] - slope[:, 0, 1] * slope[:, 1, 0]
-                inverse = np.empty_like(slope)
-                inverse[:, 0, 0], inverse[:, 1, 1] = slope[:, 1, 1] / det, slope[:, 0, 0] / det
-                inverse[:, 0, 1], inverse[:, 1, 0] = -slope[:, 0, 1] / det, -slope[:, 1, 0] / det
+            inverse = _inverses(distortion.jacobian(x, self.coefficients))
         else:
             x, inverse = xd, np.broadcast_to(np.eye(2), (len(xd), 2, 2))
         rays = self.projection.rays(x)
@@ -176,25 +171,8 @@ class Lens:
         free = np.asarray(free, int)
         shape = len(free), len(x)
         coefficients = np.flatnonzero(free >= 3)
-        dxd = np.zeros(
-            (*shape, 2)
-        )  # how the distorted position moves with each parameter, the place on the sensor held
-        for column, index in enumerate(free):
-            if index == 0:
-                dxd[column] = -xd
-            elif index in (1, 2):
-                dxd[column, :, index - 1] = -1 / scale[index - 1]
-        if len(coefficients):
-            dxd[coefficients] = -np.moveaxis(distortion.by_coefficients(x), -1, 0)[
-                free[coefficients] - 3
-            ]
-        dx = np.stack(
-            [
-                inverse[:, 0, 0] * dxd[..., 0] + inverse[:, 0, 1] * dxd[..., 1],
-                inverse[:, 1, 0] * dxd[..., 0] + inverse[:, 1, 1] * dxd[..., 1],
-            ],
-            -1,
-        )
+        dxd = self._moves(xd, x, free)
+        dx = (inverse @ dxd[..., None])[..., 0]
         by_lens = by_xd @ dxd.transpose(1, 2, 0)
         # All parameters at once: the arrays are small, and every call costs more than what it computes.
         along, everywhere = dx.reshape(-1, 2), np.tile(x, (len(free), 1))
@@ -216,3 +194,28 @@ class Lens:
         a_by_lens = np.moveaxis(bent / scale, 0, -1)
         a_by_lens[..., free == 0] -= a[..., None]
         return rays, a, by_lens, a_by_lens
+
+    def _moves(self, xd: Array, x: Array, free: Array) -> Array:
+        """(F, N, 2): how distorted positions `xd`, undistorted `x` (N, 2), move with each parameter in `free`, the place on the sensor held."""
+        out = np.zeros((len(free), *xd.shape))
+        for column, index in enumerate(free):
+            if index == 0:
+                out[column] = -xd
+            elif index in (1, 2):
+                out[column, :, index - 1] = -1 / self.scale_mm[index - 1]
+        coefficients = np.flatnonzero(free >= 3)
+        if len(coefficients):
+            by = np.moveaxis(distortion.by_coefficients(x), -1, 0)
+            out[coefficients] = -by[free[coefficients] - 3]
+        return out
+
+
+def _inverses(matrices: Array) -> Array:
+    """The inverses of 2 × 2 matrices (N, 2, 2); not finite where there is none."""
+    out = np.empty_like(matrices)
+    with np.errstate(all="ignore"):
+        (a, b), (c, d) = matrices.transpose(1, 2, 0)
+        determinant = a * d - b * c
+        out[:, 0, 0], out[:, 0, 1] = d / determinant, -b / determinant
+        out[:, 1, 0], out[:, 1, 1] = -c / determinant, a / determinant
+    return out

@@ -17,6 +17,11 @@ from aperture.match.sampling import SEARCH_PX, Sampler, noise_of, smoothed
 
 SPOT_PX = 7
 LEAST_SIGMA_PX = 0.02
+# The patch around a spot: offsets from it, px, and how much each counts.
+_Y, _X = np.meshgrid(
+    np.arange(-SPOT_PX, SPOT_PX + 1.0), np.arange(-SPOT_PX, SPOT_PX + 1.0), indexing="ij"
+)
+_WEIGHT = np.exp(-(_X**2 + _Y**2) / (2 * (SPOT_PX / 2.2) ** 2))
 
 
 @dataclass(frozen=True)
@@ -30,37 +35,17 @@ class Corner:
 
 def find_corner(sampler: Sampler, start: ArrayLike) -> Corner:
     """The corner or round mark nearest to `start` (2,) px. Raises Problem, with a sentence, where there is neither."""
-    grid = np.arange(-SPOT_PX, SPOT_PX + 1.0)
     start = np.asarray(start, float)
     at, kind = start.copy(), None
     for _ in range(12):
-        patch = sampler.at(at + np.stack(np.meshgrid(grid, grid), -1))
+        patch = sampler.at(at + np.stack([_X, _Y], -1))
         smooth = smoothed(smoothed(patch, 0.8).T, 0.8).T
         gy, gx = np.gradient(smooth)
-        y, x = np.meshgrid(grid, grid, indexing="ij")
-        weight = np.exp(-(x**2 + y**2) / (2 * (SPOT_PX / 2.2) ** 2))
-        fits = {}
-        for name, (a, b, c) in {
-            "corner": (gx * gx, gx * gy, gy * gy),
-            "round": (gy * gy, -gx * gy, gx * gx),
-        }.items():
-            normal = np.array(
-                [[(weight * a).sum(), (weight * b).sum()], [(weight * b).sum(), (weight * c).sum()]]
-            )
-            right = np.array([(weight * (a * x + b * y)).sum(), (weight * (b * x + c * y)).sum()])
-            values = np.linalg.eigvalsh(normal)
-            if values[0] < 0.06 * values[1] or values[1] <= 0:
-                continue
-            shift = np.linalg.solve(normal, right)
-            dx, dy = x - shift[0], y - shift[1]
-            fits[name] = (
-                float((weight * (a * dx * dx + 2 * b * dx * dy + c * dy * dy)).sum()),
-                shift,
-                normal,
-            )
+        fits = _fits(gx, gy)
         if not fits:
             raise Problem(
-                "There is no corner and no round mark here in the picture, only an edge or plain ground. Leave the spot as it is."
+                "There is no corner and no round mark here in the picture, only an edge or plain ground. "
+                "Leave the spot as it is."
             )
         kind = kind if kind in fits else min(fits, key=lambda name: fits[name][0])
         left, shift, normal = fits[kind]
@@ -72,11 +57,35 @@ def find_corner(sampler: Sampler, start: ArrayLike) -> Corner:
         if np.linalg.norm(shift) < 0.003:
             break
     noise = noise_of(patch)
-    strength = np.sqrt((weight * (gx**2 + gy**2)).sum() / weight.sum())
+    strength = np.sqrt((_WEIGHT * (gx**2 + gy**2)).sum() / _WEIGHT.sum())
     if strength < 1.5 * noise / np.sqrt(10) or strength < 2e-4:
         raise Problem(
             "Nothing stands out from the noise here. Leave the spot as it is, or widen its ±."
         )
-    freedom = max(weight.sum() - 2, 1)
+    freedom = max(_WEIGHT.sum() - 2, 1)
     sigma = float(np.sqrt(left / freedom * np.linalg.eigvalsh(np.linalg.inv(normal))[-1] * 2))
     return Corner(at, float(np.clip(sigma, LEAST_SIGMA_PX, 2.0)), kind == "round")
+
+
+def _fits(gx: Array, gy: Array) -> dict[str, tuple[float, Array, Array]]:
+    """As a corner and as a round mark, where the gradients of a patch determine one: (what is left, shift (2,) px, normal matrix).
+
+    At a corner all gradients are perpendicular to the way to it; at a round mark they point along it.
+    """
+    kinds = {
+        "corner": (gx * gx, gx * gy, gy * gy),
+        "round": (gy * gy, -gx * gy, gx * gx),
+    }
+    out = {}
+    for name, (a, b, c) in kinds.items():
+        xx, xy, yy = ((_WEIGHT * product).sum() for product in (a, b, c))
+        normal = np.array([[xx, xy], [xy, yy]])
+        right = np.array([(_WEIGHT * (a * _X + b * _Y)).sum(), (_WEIGHT * (b * _X + c * _Y)).sum()])
+        values = np.linalg.eigvalsh(normal)
+        if values[0] < 0.06 * values[1] or values[1] <= 0:
+            continue
+        shift = np.linalg.solve(normal, right)
+        dx, dy = _X - shift[0], _Y - shift[1]
+        left = float((_WEIGHT * (a * dx * dx + 2 * b * dx * dy + c * dy * dy)).sum())
+        out[name] = left, shift, normal
+    return out

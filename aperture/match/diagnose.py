@@ -214,14 +214,25 @@ def vanishing_pairs(system: System, lens: Lens) -> list[Vanishing]:
     The directions of two perpendicular edges satisfy va · vb + f² = 0 in the picture, measured from the principal point
     (Caprile & Torre 1990, "Using vanishing points for camera calibration"; cited from memory).
     """
+    ends, sigmas, px = _ends_of_edges(system, lens)
+    if not np.isfinite(ends).all():
+        return []
+    counts = np.bincount(system.edge_axes, minlength=3)
+    return [
+        _vanishing_pair(system, pair, ends, sigmas, px)
+        for pair in ((0, 1), (0, 2), (1, 2))
+        if (counts[list(pair)] >= 2).all()
+    ]
+
+
+def _ends_of_edges(system: System, lens: Lens) -> tuple[Array, Array, float]:
+    """The ends (E, 2, 2) of each edge's best line and how far they may lie beside it (E,), straightened and desqueezed; in mm, with the size of a px."""
     edges = system.evidence.edges
     scale = lens.scale_mm / lens.focal_mm
     rays = lens.rays(system.line_mm[: system.line_starts[len(edges)]])
-    flat = (
-        np.stack([rays[:, 0], -rays[:, 1]], -1) / -rays[:, 2:] * lens.focal_mm
-    )  # mm, straightened and desqueezed
-    segments, spreads, axes = [], [], system.edge_axes
+    flat = np.stack([rays[:, 0], -rays[:, 1]], -1) / -rays[:, 2:] * lens.focal_mm
     px = system.grid.mm_per_px[0] / scale[0]
+    segments, spreads = [], []
     for index, edge in enumerate(edges):
         own = flat[system.line_starts[index] : system.line_starts[index + 1]]
         middle = own.mean(axis=0)
@@ -229,53 +240,45 @@ def vanishing_pairs(system: System, lens: Lens) -> list[Vanishing]:
         reach = (own - middle) @ direction
         segments.append([middle + reach.min() * direction, middle + reach.max() * direction])
         spreads.append(edge.sigma_px * px * np.sqrt(2 / len(own)))
-    ends, sigmas = np.array(segments).reshape(-1, 2, 2), np.array(spreads)
-    if not np.isfinite(ends).all():
-        return []
+    return np.array(segments).reshape(-1, 2, 2), np.array(spreads), px
+
+
+def _vanishing_pair(
+    system: System, pair: tuple[int, int], ends: Array, sigmas: Array, px: float
+) -> Vanishing:
+    """What the vanishing points of two axes say; their ± by moving each end of each edge aside."""
+    axes, edges = system.edge_axes, system.evidence.edges
     unit = np.hypot(*system.grid.gate_mm) / 2
-    out = []
-    for a, b in ((0, 1), (0, 2), (1, 2)):
-        if (axes == a).sum() < 2 or (axes == b).sum() < 2:
-            continue
 
-        def measure(points: Array, a: int = a, b: int = b) -> Array:
-            va, vb = _vanishing(points[axes == a] / unit), _vanishing(points[axes == b] / unit)
-            with np.errstate(all="ignore"):
-                focal2 = -(va[:2] @ vb[:2]) / (va[2] * vb[2]) * unit**2
-                return np.array([focal2, *(abs(v[2]) / np.linalg.norm(v) for v in (va, vb))])
+    def measure(points: Array) -> Array:
+        """(3,) the squared focal length, and of each vanishing point the share that isn't at infinity."""
+        va, vb = (_vanishing(points[axes == axis] / unit) for axis in pair)
+        with np.errstate(all="ignore"):
+            focal2 = -(va[:2] @ vb[:2]) / (va[2] * vb[2]) * unit**2
+            return np.array([focal2, *(abs(v[2]) / np.linalg.norm(v) for v in (va, vb))])
 
-        base = measure(ends)
-        slopes = np.zeros((len(edges), 2, 3))
-        for index in range(len(edges)):
-            if axes[index] in (a, b):
-                along = ends[index, 1] - ends[index, 0]
-                across = np.array([-along[1], along[0]]) / max(np.linalg.norm(along), 1e-12)
-                for end in range(2):
-                    moved = ends.copy()
-                    moved[index, end] += across * sigmas[index] * 0.1
-                    with np.errstate(invalid="ignore"):
-                        slopes[index, end] = (measure(moved) - base) / 0.1
-        spread = np.sqrt(np.nansum(slopes**2, axis=(0, 1)))
-        steepest = np.abs(slopes[:, :, 0]).max(axis=1)
-        needed = [
-            (edges[i].id, abs(base[0]) / steepest[i] * sigmas[i] / px)
-            for i in range(len(edges))
-            if np.isfinite(steepest[i]) and steepest[i] > 0 and np.isfinite(base[0])
-        ]
-        out.append(
-            Vanishing(
-                (a, b),
-                float(base[0]),
-                float(spread[0]),
-                tuple(
-                    axis
-                    for axis, value, sd in zip((a, b), base[1:], spread[1:])
-                    if value < 2.5 * sd
-                ),
-                tuple(sorted(needed, key=lambda item: item[1])),
-            )
-        )
-    return out
+    base = measure(ends)
+    slopes = np.zeros((len(edges), 2, 3))
+    for index in np.flatnonzero(np.isin(axes, pair)):
+        along = ends[index, 1] - ends[index, 0]
+        across = np.array([-along[1], along[0]]) / max(np.linalg.norm(along), 1e-12)
+        for end in range(2):
+            moved = ends.copy()
+            moved[index, end] += across * sigmas[index] * 0.1
+            with np.errstate(invalid="ignore"):
+                slopes[index, end] = (measure(moved) - base) / 0.1
+    spread = np.sqrt(np.nansum(slopes**2, axis=(0, 1)))
+    steepest = np.abs(slopes[:, :, 0]).max(axis=1)
+    needed = [
+        (edges[i].id, abs(base[0]) / steepest[i] * sigmas[i] / px)
+        for i in range(len(edges))
+        if np.isfinite(steepest[i]) and steepest[i] > 0 and np.isfinite(base[0])
+    ]
+    parallel = tuple(
+        axis for axis, value, sd in zip(pair, base[1:], spread[1:]) if value < 2.5 * sd
+    )
+    blame = tuple(sorted(needed, key=lambda item: item[1]))
+    return Vanishing(pair, float(base[0]), float(spread[0]), parallel, blame)
 
 
 def _vanishing(ends: Array) -> Array:

@@ -192,12 +192,6 @@ def read(data: dict[str, Any], checked: bool = False) -> Evidence:
     active = [mark for mark in used if not mark.get("check")]
     lines = [_line(mark) for mark in active if mark["kind"] != "spot"]
     spots = [_spot(mark, planes) for mark in active if mark["kind"] == "spot"]
-    shared = [
-        (AXES.index(plane["axis"]), ids)
-        for plane in planes.values()
-        if plane["metres"] is None
-        and len(ids := tuple(mark["id"] for mark in active if mark.get("on") == plane["id"])) > 1
-    ]
     present = {spot.id for spot in spots}
     facts = [
         equation
@@ -220,7 +214,7 @@ def read(data: dict[str, Any], checked: bool = False) -> Evidence:
         bows=tuple(line for line in lines if line.axis is None),
         spots=tuple(spots),
         facts=tuple(facts) + lens.facts,
-        shared=tuple(shared),
+        shared=_shared(planes, active),
         names=names,
         checks=tuple(
             _spot(mark, planes) if mark["kind"] == "spot" else _line(mark)
@@ -229,6 +223,18 @@ def read(data: dict[str, Any], checked: bool = False) -> Evidence:
         ),
         robust=data.get("robust", False),
     )
+
+
+def _shared(
+    planes: dict[str, Any], marks: list[dict[str, Any]]
+) -> tuple[tuple[int, tuple[str, ...]], ...]:
+    """The spots (axis, ids) that lie together on a plane whose place isn't known."""
+    out = []
+    for plane in planes.values():
+        ids = tuple(mark["id"] for mark in marks if mark.get("on") == plane["id"])
+        if plane["metres"] is None and len(ids) > 1:
+            out.append((AXES.index(plane["axis"]), ids))
+    return tuple(out)
 
 
 @dataclass(frozen=True)

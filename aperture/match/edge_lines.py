@@ -185,27 +185,15 @@ def _blurred(
     for _ in range(12):
         z = (u - u0[:, None]) / spread[:, None]
         shape, slope = model(z)
-        linear = np.stack(
-            [np.ones_like(shape), shape], -1
-        )  # base and height follow from place and blur
-        normal = np.einsum("bni,bn,bnj->bij", linear, weight, linear) + 1e-15 * np.eye(2)
-        base, height = np.linalg.solve(
-            normal, np.einsum("bni,bn,bn->bi", linear, weight, value)[..., None]
-        )[..., 0].T
+        linear = np.stack([np.ones_like(shape), shape], -1)
+        # Base and height follow from place and blur.
+        (base, height), _ = _weighted(linear, weight, value, 0.0, 1e-15)
         residual = value - base[:, None] - height[:, None] * shape
         by_place = -height[:, None] * slope / spread[:, None]
-        jac = np.stack(
-            [by_place, by_place * z, np.ones_like(z), shape], -1
-        )  # by place, blur, base, height
-        normal = np.einsum("bni,bn,bnj->bij", jac, weight, jac)
-        normal += 1e-9 * np.eye(4) * np.trace(normal, axis1=1, axis2=2)[
-            :, None, None
-        ] + 1e-18 * np.eye(4)
-        step = np.linalg.solve(
-            normal, np.einsum("bni,bn,bn->bi", jac, weight, residual)[..., None]
-        )[..., 0]
-        u0 = u0 + np.clip(step[:, 0], -0.5, 0.5)
-        spread = np.clip(spread + np.clip(step[:, 1], -0.3, 0.3), 0.35, 3.0)
+        jac = np.stack([by_place, by_place * z, linear[..., 0], shape], -1)
+        (by, wider, _, _), normal = _weighted(jac, weight, residual, 1e-9, 1e-18)
+        u0 = u0 + np.clip(by, -0.5, 0.5)
+        spread = np.clip(spread + np.clip(wider, -0.3, 0.3), 0.35, 3.0)
     left = (weight * residual**2).sum(axis=1)
     mean = (weight * value).sum(axis=1) / weight.sum(axis=1)
     explained = (weight * (value - mean[:, None]) ** 2).sum(axis=1) - left
@@ -221,6 +209,20 @@ def _blurred(
         np.sqrt(np.where(bad, np.nan, variance)),
         float(np.where(bad, 0, explained).sum()),
     )
+
+
+def _weighted(
+    columns: Array, weight: Array, value: Array, relative: float, least: float
+) -> tuple[Array, Array]:
+    """The weighted least-squares solutions (P, B) of B blocks with columns (B, N, P), and their normal matrices (B, P, P).
+
+    The matrices are damped by a share of their trace (`relative`), and by `least`.
+    """
+    eye = np.eye(columns.shape[2])
+    normal = np.einsum("bni,bn,bnj->bij", columns, weight, columns)
+    normal += relative * eye * np.trace(normal, axis1=1, axis2=2)[:, None, None] + least * eye
+    right = np.einsum("bni,bn,bn->bi", columns, weight, value)
+    return np.linalg.solve(normal, right[..., None])[..., 0].T, normal
 
 
 def _through(ends: Array, normal: Array, places: Places, turns: bool) -> EdgeLine:

@@ -129,14 +129,17 @@ def write(
         document["rival"] = _rival(system, state, optimum.rival, gate)
     if explain:
         document["evidence"] = _weights(system, optimum, leavings, placed)
-        suggestion = remarks.suggest_distortion(system, optimum)
-        if suggestion is not None:
-            document["suggestion"] = {
-                "free": suggestion.coefficient,
-                "says": suggestion.says,
-                "rms_px": _number(suggestion.rms_px),
-            }
+        document |= _suggestion(system, optimum)
     return document, camera
+
+
+def _suggestion(system: System, optimum: Optimum) -> dict[str, Any]:
+    """A distortion coefficient that is worth freeing, where there is one."""
+    found = remarks.suggest_distortion(system, optimum)
+    if found is None:
+        return {}
+    rms = _number(found.rms_px)
+    return {"suggestion": {"free": found.coefficient, "says": found.says, "rms_px": rms}}
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,8 @@ import numpy as np
 from aperture.errors import Problem
 from aperture.match import chains
 from aperture.match.facts import AXES
-from aperture.match.initial import candidates, farther, lines_tell_bend, scattered, with_position
+from aperture.match.initial import candidates, farther, lines_tell_bend, scattered
+from aperture.match.initial_position import with_position
 from aperture.match.least_squares import Optimum, minimise
 from aperture.match.rivals import HOPELESS, better, round_lengths, with_rival
 from aperture.match.statistics import chi2_tail

@@ -190,40 +190,34 @@ def _judge(system: System, optimum: Optimum, explain: bool, cut_short: bool) -> 
         if sentence:
             raise Problem(sentence)
     if not focal_known:
-        only_bows = not system.evidence.edges and not system.spots
-        sentence = (
-            "Bows alone show only how the lens bends for its focal length: give the focal length, or draw edges."
-            if only_bows
-            else _focal_sentence(system, lens)
-        )
+        sentence = _focal_sentence(system, lens)
         return Fit(report.undetermined(system, sentence, focal=False, direction=direction_known))
     if not direction_known:
-        bend = report.lens_alone(system, optimum, spread)
-        if bend:
-            return Fit(
-                report.undetermined(
-                    system,
-                    "The bows show how the lens bends, but not where the camera looks: draw two or more edges of "
-                    "each of two axes.",
-                    focal=True,
-                    direction=False,
-                )
-                | {"lens": bend}
-            )
-        require_enough(system)
-        return Fit(
-            report.undetermined(
-                system,
-                "These marks leave the camera's direction open: draw two or more edges of a second axis.",
-                focal=True,
-                direction=False,
-            )
-        )
+        return _without_direction(system, optimum)
     with limited(EXPLAINING_SECONDS):
         return Fit(*report.write(system, optimum, explain, cut_short))
 
 
+def _without_direction(system: System, optimum: Optimum) -> Fit:
+    bend = report.lens_alone(system, optimum, optimum.spread)
+    if bend:
+        says = (
+            "The bows show how the lens bends, but not where the camera looks: draw two or more edges of "
+            "each of two axes."
+        )
+        found = report.undetermined(system, says, focal=True, direction=False)
+        return Fit(found | {"lens": bend})
+    require_enough(system)
+    says = "These marks leave the camera's direction open: draw two or more edges of a second axis."
+    return Fit(report.undetermined(system, says, focal=True, direction=False))
+
+
 def _focal_sentence(system: System, lens: Lens) -> str:
+    if not system.evidence.edges and not system.spots:
+        return (
+            "Bows alone show only how the lens bends for its focal length: give the focal length, or "
+            "draw edges."
+        )
     if len(system.free_lens) > 1:
         return (
             "More of the lens is left free than these marks can determine: set the principal point to the centre and the distortion to none, "

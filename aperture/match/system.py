@@ -16,11 +16,13 @@ from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.geometry.rotation import exponential
 from aperture.lens.lens import Lens
-from aperture.match.evidence import Evidence
+from aperture.match.evidence import Evidence, Spot
 from aperture.match.facts import AXES, Fact
 
 # For an edge along axis i: the two world axes that span its normal.
 _ACROSS_AXIS = np.array([np.eye(3)[[1, 2]], np.eye(3)[[2, 0]], np.eye(3)[[0, 1]]])
+
+Slot = tuple[int, int]  # a coordinate of a spot: the spot's index, and the axis
 
 
 @dataclass(frozen=True)
@@ -98,62 +100,77 @@ class System:
         self.spot_index = {spot.id: index for index, spot in enumerate(self.spots)}
         self.spot_at = np.array([spot.at for spot in self.spots]).reshape(-1, 2)
         self.spot_sigma = np.array([spot.sigma_px for spot in self.spots])
-        # Spots that differ along one axis only share their other two coordinates: one unknown, not two and a constraint.
-        # So do spots on a plane whose place isn't known.
-        parent = {
-            (index, axis): (index, axis) for index in range(len(self.spots)) for axis in range(3)
-        }
-
-        def root(slot: tuple[int, int]) -> tuple[int, int]:
-            while parent[slot] != slot:
-                slot = parent[slot]
-            return slot
-
-        for length in evidence.lengths:
-            for axis in range(3):
-                if length.axis is not None and axis != length.axis:
-                    parent[root((self.spot_index[length.start], axis))] = root(
-                        (self.spot_index[length.end], axis)
-                    )
-        for axis, ids in evidence.shared:
-            for id_ in ids[1:]:
-                parent[root((self.spot_index[id_], axis))] = root((self.spot_index[ids[0]], axis))
-        known: dict[Any, Any] = {}
-        guesses: dict[Any, Any] = {}
-        self.priors = []
-        for index, spot in enumerate(self.spots):
-            for axis in np.flatnonzero(np.isfinite(spot.world)).tolist():
-                slot = root((index, int(axis)))
-                if spot.world_sigma > 0:  # surveyed: an unknown with a measured place
-                    guesses.setdefault(slot, spot.world[axis])
-                    self.priors.append(
-                        (index, int(axis), float(spot.world[axis]), spot.world_sigma)
-                    )
-                    continue
-                value, other = known.setdefault(slot, (spot.world[axis], spot))
-                if abs(value - spot.world[axis]) > 1e-9:
-                    raise Problem(
-                        f"“{spot.name}” and “{other.name}” share their place {AXES[axis]}, by a length along one axis or a plane; but one is "
-                        f"said to lie at {spot.world[axis]:g} m and the other at {value:g} m.",
-                        spot.id,
-                    )
-        unknown = sorted({root(slot) for slot in parent} - set(known))
-        number = {slot: index for index, slot in enumerate(unknown)}
+        roots = self._shared_coordinates()
+        known, guesses = self._told_coordinates(roots)
+        unknown = sorted(set(roots.values()) - set(known))
+        number = {root: index for index, root in enumerate(unknown)}
         self.known = np.zeros((len(self.spots), 3))
         self.variable = np.full((len(self.spots), 3), -1)
         # Where a spot is held in the world, exactly or by a survey, and where that is.
         self.held = np.zeros((len(self.spots), 3), bool)
         self.guess = np.zeros((len(self.spots), 3))
-        for slot in parent:
-            if root(slot) in known:
-                self.known[slot] = self.guess[slot] = known[root(slot)][0]
+        for slot, root in roots.items():
+            if root in known:
+                self.known[slot] = self.guess[slot] = known[root]
                 self.held[slot] = True
             else:
-                self.variable[slot] = number[root(slot)]
-                if root(slot) in guesses:
-                    self.guess[slot], self.held[slot] = guesses[root(slot)], True
+                self.variable[slot] = number[root]
+                if root in guesses:
+                    self.guess[slot], self.held[slot] = guesses[root], True
         self.value_count = len(unknown)
         self.placed = [index for index in range(len(self.spots)) if self.held[index].any()]
+
+    def _shared_coordinates(self) -> dict[Slot, Slot]:
+        """For each coordinate (spot, axis) the one that stands for all that are equal to it.
+
+        Spots that differ along one axis only share their other two coordinates: one unknown, not two and a
+        constraint. So do spots on a plane whose place isn't known.
+        """
+        parent = {
+            (index, axis): (index, axis) for index in range(len(self.spots)) for axis in range(3)
+        }
+
+        def root(slot: Slot) -> Slot:
+            while parent[slot] != slot:
+                slot = parent[slot]
+            return slot
+
+        for length in self.evidence.lengths:
+            start, end = self.spot_index[length.start], self.spot_index[length.end]
+            for axis in range(3):
+                if length.axis is not None and axis != length.axis:
+                    parent[root((start, axis))] = root((end, axis))
+        for axis, ids in self.evidence.shared:
+            for id_ in ids[1:]:
+                parent[root((self.spot_index[id_], axis))] = root((self.spot_index[ids[0]], axis))
+        return {slot: root(slot) for slot in parent}
+
+    def _told_coordinates(
+        self, roots: dict[Slot, Slot]
+    ) -> tuple[dict[Slot, float], dict[Slot, float]]:
+        """The coordinates that are known exactly, and the measured places of surveyed ones; sets `priors`.
+
+        Raises Problem where two that have to be equal are told to differ.
+        """
+        known: dict[Slot, tuple[float, Spot]] = {}
+        guesses: dict[Slot, float] = {}
+        self.priors: list[tuple[int, int, float, float]] = []
+        for index, spot in enumerate(self.spots):
+            for axis in np.flatnonzero(np.isfinite(spot.world)).tolist():
+                place, root = float(spot.world[axis]), roots[index, axis]
+                if spot.world_sigma > 0:  # surveyed: an unknown with a measured place
+                    guesses.setdefault(root, place)
+                    self.priors.append((index, axis, place, spot.world_sigma))
+                    continue
+                value, other = known.setdefault(root, (place, spot))
+                if abs(value - place) > 1e-9:
+                    raise Problem(
+                        f"“{spot.name}” and “{other.name}” share their place {AXES[axis]}, by a length "
+                        f"along one axis or a plane; but one is said to lie at {place:g} m and the other "
+                        f"at {value:g} m.",
+                        spot.id,
+                    )
+        return {root: value for root, (value, _) in known.items()}, guesses
 
     def _lay_out_parameters(self) -> None:
         sizes = (

@@ -60,13 +60,19 @@ def read_channels(
         with OpenEXR.File(str(path), separate_channels=True) as file:
             channels = file.channels()
             return {name: np.asarray(channels[name].pixels) for name in wanted}, header
+    return _only(path, wanted, shape), header
+
+
+def _only(path: Path, wanted: list[str], shape: tuple[int, int]) -> dict[str, Array]:
+    """Some channels of a file of one part, of which the library can read one alone."""
+    import OpenEXR
+
     file = OpenEXR.InputFile(str(path))
     try:
         types = file.header()["channels"]
-        out = {}
-        for name in wanted:
-            dtype = _TYPES[types[name].type.v]
-            out[name] = np.frombuffer(file.channel(name), dtype).reshape(shape)
-        return out, header
+        return {
+            name: np.frombuffer(file.channel(name), _TYPES[types[name].type.v]).reshape(shape)
+            for name in wanted
+        }
     finally:
         file.close()

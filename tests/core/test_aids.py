@@ -86,6 +86,10 @@ class Catalogue(TestCase):
             (("squeeze",), 0.5, "lenses", "lenses/0/squeeze"),
             (("projection",), "wide", "lenses", "lenses/0/projection"),
             (("colour",), 1, "lenses", "lenses/0"),
+            (("name",), "Gull\x07", "lenses", "control character"),
+            (("modes", 0, "name"), "Open\n", "bodies", "bodies/0/modes/0/name.*control"),
+            (("notes",), "x" * 2001, "lenses", "lenses/0/notes"),
+            (("distortion",), [{"focal_mm": 35, "k1": 1e300}], "lenses", "distortion/0/k1"),
         ):
             with self.assertRaisesRegex(Problem, says, msg=path):
                 catalogue.check(self.changed(path, value, kind))

@@ -10,7 +10,8 @@ from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.match.document import read
-from aperture.match.initial import bend_of_lines, candidates, with_position
+from aperture.match.initial import bend_of_lines, candidates
+from aperture.match.initial_position import with_position
 from aperture.match.solve import solve
 from aperture.match.system import System
 from bench.mixed import Scene

@@ -281,26 +281,25 @@ class Once(WithShot):
                 self.assertEqual(count, most, table)
 
     def test_shared_states_are_few(self):
-        """They make room for each other, and what was let go is read again."""
+        """They make room for each other, by number and by size, and what was let go is read again."""
         large = json.dumps(["x" * 1000] * 100)
-        states_ = [
-            shared_states.of(
-                {"marks": str(number)},
-                lambda number=number: state.State(
-                    {"marks": str(number)}, {str(number): large}, read_only=True
-                ),
-            )
-            for number in range(shared_states.MOST_STATES + 1)
-        ]
-        again = lambda number: shared_states.of({"marks": str(number)}, state.State)  # noqa: E731
-        self.assertIs(again(1), states_[1])
-        self.assertIsNot(again(0), states_[0])
+
+        def read(number):
+            return state.State({"marks": str(number)}, {str(number): large}, read_only=True)
+
+        def shared(number):
+            return shared_states.of({"marks": str(number)}, lambda: read(number))
+
+        with mock.patch.object(shared_states, "MOST_STATES", 40):
+            first, second = shared(0), shared(1)
+            for number in range(2, 41):
+                self.assertEqual(len(shared(number)["marks"]), 100)
+            self.assertIs(shared(1), second)
+            self.assertIsNot(shared(0), first)
         with mock.patch.object(shared_states, "MOST_TEXT", 3 * len(large)):
-            for one in states_:
-                self.assertEqual(len(one["marks"]), 100)
-            fresh = state.State({"marks": "1"}, {"1": large}, read_only=True)
-            shared_states.of({"marks": "new"}, lambda: fresh)
-        self.assertLess(len(shared_states._states), 6)
+            for number in range(100, 116):
+                shared(number)["marks"]
+            self.assertLess(len(shared_states._states), 30)
         self.assertEqual(shared_states.forget(), [])
 
     def test_threads_read_texts_together(self):

@@ -46,7 +46,7 @@ class CatalogueLens(Entry):
         verbose_name_plural = "lenses"
 
 
-KINDS = {"body": Body, "lens": CatalogueLens}
+KINDS: dict[str, type[Body] | type[CatalogueLens]] = {"body": Body, "lens": CatalogueLens}
 
 
 def everything() -> dict:

@@ -125,6 +125,20 @@ def _choice(label, choices, required=True):
     return forms.ChoiceField(label=label, choices=choices, required=required)
 
 
+def _fields_of_overscan() -> dict[str, forms.Field]:
+    ways = [
+        ("percent", "percent"),
+        ("sides", "px on each side"),
+        ("distortion", "as much as the distortion needs"),
+    ]
+    sides = ("Left", "Right", "Top", "Bottom")
+    return {
+        "how": _choice("How much", ways),
+        "percent": _text("Percent in all", False),
+        **{side.lower(): _text(f"{side}, px", False) for side in sides},
+    }
+
+
 def _fields_of_step(do: str) -> dict[str, forms.Field]:
     """The parameters that a kind of step has."""
     hint = HINTS.get(do, "")
@@ -156,17 +170,7 @@ def _fields_of_step(do: str) -> dict[str, forms.Field]:
             label = "Enlarge to hold all of the picture"
             return {"enlarge": forms.BooleanField(label=label, required=False, initial=True)}
         case "overscan":
-            ways = [
-                ("percent", "percent"),
-                ("sides", "px on each side"),
-                ("distortion", "as much as the distortion needs"),
-            ]
-            sides = ("Left", "Right", "Top", "Bottom")
-            return {
-                "how": _choice("How much", ways),
-                "percent": _text("Percent in all", False),
-                **{side.lower(): _text(f"{side}, px", False) for side in sides},
-            }
+            return _fields_of_overscan()
         case "extract":
             return {
                 "aspect": _text(f"Aspect: {hint}"),

@@ -4,16 +4,18 @@ A saved revision's state never changes, and what follows from it (`state.once`) 
 a copy. The cache holds so many states, and no more text of parts than so much; the ones not asked for longest go first.
 """
 
+import itertools
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping
 
 from web.shows.state import State
 
-MOST_STATES = 100
+MOST_STATES = 1000
 MOST_TEXT = 30_000_000  # characters of JSON, of which the values take several times as many bytes
 
 _guard = threading.Lock()
+_count = itertools.count()
 _states: OrderedDict[tuple, State] = OrderedDict()
 
 
@@ -27,11 +29,15 @@ def of(digests: Mapping[str, str], read: Callable[[], State]) -> State:
     fresh = read()
     with _guard:
         kept = _states.setdefault(key, fresh)
-        while len(_states) > 1 and (
-            len(_states) > MOST_STATES or sum(state.size for state in _states.values()) > MOST_TEXT
-        ):
-            _states.popitem(last=False)
+        if len(_states) > MOST_STATES or next(_count) % 16 == 0:
+            _make_room()
     return kept
+
+
+def _make_room() -> None:
+    size = sum(state.size for state in _states.values())
+    while len(_states) > 1 and (len(_states) > MOST_STATES or size > MOST_TEXT):
+        size -= _states.popitem(last=False)[1].size
 
 
 def forget() -> list[str]:

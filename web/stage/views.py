@@ -68,12 +68,7 @@ def stage(request, show, shot, forms=None, status=200):
         "cameras": cameras,
         "verbs": _verbs(item) if item else [],
         "worn": any(extra(other, "material") == "plate" for other in shown(state)),
-        "page": data
-        | {
-            "chosen": chosen if item else None,
-            "sizes": _usual_sizes(shot.show),
-            "seconds_per_mb": SECONDS_PER_MB,
-        },
+        "page": data | _for_script(shot, chosen if item else None),
     }
     if through:
         context["grid_says"] = f"grid {shot.show.length(data['world']['spacing'], places=2)[0]}"
@@ -87,6 +82,15 @@ def stage(request, show, shot, forms=None, status=200):
         *remarks(shot, matched, item),
     ]
     return step_page(request, shot, "set", "stage/stage.html", context, status=status)
+
+
+def _for_script(shot, chosen: str | None) -> dict:
+    """What the page's script needs besides the drawing."""
+    return {
+        "chosen": chosen,
+        "sizes": _usual_sizes(shot.show),
+        "seconds_per_mb": SECONDS_PER_MB,
+    }
 
 
 def _usual_sizes(show) -> dict:
