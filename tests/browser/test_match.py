@@ -157,6 +157,7 @@ class Match(Browsing):
         camera = truth(name)
         self.make_shot(FOLDER / f"{name}.jpg")
         self.go("match")
+        page.click("[data-leaf=evidence]")
         place = camera.project([[0, 0, 0]])[0]
         page.keyboard.press("s")
         with self.saving():

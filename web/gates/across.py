@@ -11,6 +11,7 @@ from web.gates.gate import chain_of
 from web.shows.history import edit
 from web.shows.models import Shot, Show
 from web.shows.reading import base_of
+from web.shows.state import once
 from web.shows.views import find
 
 # What one shot may take over from the others. Plate sizes can't be: they are the pictures'.
@@ -25,7 +26,12 @@ COLUMNS = (
 
 
 def _facts(shot: Shot) -> dict[str, str] | None:
-    state = shot.state
+    return _facts_of(shot.state, shot.show.rate_text)
+
+
+@once
+def _facts_of(state, shows_rate: str) -> dict[str, str] | None:
+    """What the columns say of a state; None without a gate."""
     gate, plate = state["gate"], state["plate"]
     if not gate:
         return None
@@ -36,7 +42,7 @@ def _facts(shot: Shot) -> dict[str, str] | None:
     rate = (
         f"{format_rate(parse_rate(gate['rate']))} fps"
         if gate.get("rate")
-        else f"{shot.show.rate_text} fps, the show’s"
+        else f"{shows_rate} fps, the show’s"
     )
     return {
         "sensor": gate["name"] or f"typed, {gate['width_mm']:.2f} × {gate['height_mm']:.2f} mm",
@@ -94,20 +100,17 @@ def cameras(request, show):
     for shot, facts in known:
         told = facts or {"sensor": "no gate yet"}
         cells = [
-            {
-                "says": told.get(key, "–"),
-                "differs": key in told and key in common and told[key] != common[key],
-            }
+            (told.get(key, "–"), key in told and key in common and told[key] != common[key])
             for key, _ in COLUMNS
         ]
         alignable = [
-            key for (key, _), cell in zip(COLUMNS, cells) if cell["differs"] and key != "plate"
+            key for (key, _), (_, differs) in zip(COLUMNS, cells) if differs and key != "plate"
         ]
         rows.append(
             {
                 "shot": shot,
                 "cells": cells,
-                "differs": any(cell["differs"] for cell in cells),
+                "differs": any(differs for _, differs in cells),
                 "alignable": alignable,
                 "gate": bool(facts),
             }

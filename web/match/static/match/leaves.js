@@ -40,9 +40,13 @@ export class Leaves {
       this.settle();
     });
     document.addEventListener("htmx:afterSwap", event => {
-      const leaf = event.target.matches("[data-leaf-of]");
-      if (event.target === sheet || leaf) this.settle();
-      if (leaf) filled();
+      if (event.target === sheet) this.settle();
+    });
+    // Only now does htmx hear what the parts of a leaf ask for.
+    document.addEventListener("htmx:afterSettle", event => {
+      if (!event.target.matches("[data-leaf-of]")) return;
+      this.settle();
+      filled();
     });
     // What a leaf asks for on its own is heard once htmx has read the page, which is after this.
     window.addEventListener("load", () => {
