@@ -5,17 +5,26 @@ from fractions import Fraction
 from pathlib import Path
 
 import av
+import cv2
 import numpy as np
 from django.test import SimpleTestCase
 from hypothesis import given
 from hypothesis import strategies as st
 
 from aperture.errors import Problem
+from aperture.plates.film import (
+    Film,
+    Pictures,
+    film_of_movie,
+    film_of_pictures,
+    make_small,
+    write_picture,
+)
 from aperture.plates.movies import Decoder, probe, repeated_and_dropped
 from aperture.plates.sequences import ranges_of, tell_apart
 from aperture.timecode import DROPPED, format_timecode, parse_timecode
 from tests import examples
-from tests.filmed import HEIGHT, WIDTH, number_in, write_movie
+from tests.filmed import HEIGHT, WIDTH, number_in, numbered, write_movie
 
 KINDS = (
     ("a.mp4", {"codec": "libx264", "options": {"g": "12", "bf": "3"}}),
@@ -130,6 +139,48 @@ class Movies(InFolder):
         self.assertTrue(80 < movie.count < 160, movie.count)
         with Decoder(path, movie) as decoder:
             self.assertEqual(number_in(decoder.picture(movie.count - 3)), movie.count - 3)
+
+
+class Films(InFolder):
+    def test_a_movie_and_its_small_pictures(self):
+        write_movie(self.folder / "original.mp4", count=30, size=(1600, 900), rate=Fraction(25))
+        film = film_of_movie(self.folder / "original.mp4", "walk.mp4", "original.mp4")
+        film.write(self.folder)
+        self.assertEqual(Film.read(self.folder), film)
+        self.assertEqual((film.rate, film.numbers[0], film.numbers[-1]), (25, 1, 30))
+        done = []
+        self.assertEqual(make_small(self.folder, (1, 7, 30), done.append), {})
+        self.assertEqual(done, [1, 7, 30])
+        for number in done:  # a movie's pictures count from 1, what is seen in them from 0
+            small = cv2.imread(str(self.folder / f"small/{number}.jpg"))
+            thumb = cv2.imread(str(self.folder / f"thumbs/{number}.jpg"))
+            self.assertEqual((small.shape[:2], thumb.shape[:2]), ((720, 1280), (90, 160)))
+            self.assertEqual((number_in(small), number_in(thumb)), (number - 1, number - 1))
+        self.assertEqual(make_small(self.folder, (7,), done.append), {})
+        self.assertEqual(len(done), 3)
+        write_picture(self.folder, 9, self.folder / "full.png")
+        self.assertEqual(number_in(cv2.imread(str(self.folder / "full.png"))), 8)
+
+    def test_pictures_of_which_some_are_bad(self):
+        (self.folder / "pictures").mkdir()
+        files = {}
+        for number in (1001, 1002, 1004, 1005):
+            files[number] = f"pictures/{number}.png"
+            size = (64, 48) if number == 1004 else (WIDTH, HEIGHT)
+            cv2.imwrite(str(self.folder / files[number]), numbered(number, *size))
+        cut = self.folder / files[1001]
+        cut.write_bytes(cut.read_bytes()[:200])
+        film = film_of_pictures(self.folder, "plate.####.png", files)
+        film.write(self.folder)
+        self.assertEqual((film.width, film.height), (WIDTH, HEIGHT))
+        problems = make_small(self.folder, range(1001, 1006))
+        self.assertEqual(list(problems), [1001, 1003, 1004])
+        self.assertIn("no picture 1003", problems[1003])
+        self.assertIn("64 × 48", problems[1004])
+        with Pictures(self.folder) as pictures:
+            self.assertEqual(number_in(pictures[1005][0]), 1005)
+        with self.assertRaisesRegex(Problem, "no picture can be read"):
+            film_of_pictures(self.folder, "x", {1: files[1001]})
 
 
 class Sequences(SimpleTestCase):

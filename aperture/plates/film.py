@@ -1,0 +1,191 @@
+"""A filmed plate in its folder: which pictures it has, small ones for pages, and each at full size.
+
+The folder holds `film.json` and the originals: `original.mov`, or `pictures/` with one file for each number. Beside them
+`make_small` writes `small/<number>.jpg`, for playing, and `thumbs/<number>.jpg`, for the strip.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable
+from contextlib import ExitStack
+from dataclasses import asdict, dataclass, fields
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from aperture.arrays import Array
+from aperture.errors import Problem
+from aperture.plates.movies import Decoder, Movie, probe
+from aperture.plates.proxies import display_bytes
+from aperture.plates.reading import read_picture
+
+SMALL_WIDTH, THUMB_WIDTH = 1280, 160
+FACTS = "film.json"
+
+
+@dataclass(frozen=True)
+class Film:
+    """What a filmed plate is.
+
+    numbers : the pictures that are there, in order, by the numbers of their files; a movie's count from 1.
+    files : of a sequence, each picture's file below the folder; of a movie, its one file under 0.
+    movie : what `movies.probe` found; None of a sequence.
+    """
+
+    name: str
+    width: int
+    height: int
+    numbers: tuple[int, ...]
+    files: dict[int, str]
+    movie: Movie | None = None
+
+    @property
+    def rate(self) -> Fraction | None:
+        """Pictures a second, where the file tells."""
+        return self.movie.mean_rate if self.movie else None
+
+    def write(self, folder: Path) -> None:
+        """Keep it as `film.json`."""
+        data = asdict(self)
+        (folder / FACTS).write_text(json.dumps(data, default=str))
+
+    @classmethod
+    def read(cls, folder: Path) -> Film:
+        """What `write` kept."""
+        data = json.loads((folder / FACTS).read_text())
+        data["files"] = {int(number): file for number, file in data["files"].items()}
+        data["numbers"] = tuple(data["numbers"])
+        if data["movie"]:
+            data["movie"] = _movie(data["movie"])
+        return cls(**data)
+
+
+def _movie(data: dict[str, Any]) -> Movie:
+    """A Movie from JSON, where fractions are text and tuples lists."""
+    out = dict(data)
+    for one in fields(Movie):
+        value = out[one.name]
+        if "Fraction" in str(one.type) and value is not None:
+            out[one.name] = Fraction(value)
+        elif isinstance(value, list):
+            out[one.name] = tuple(value)
+    return Movie(**out)
+
+
+def film_of_movie(file: Path, name: str, place: str) -> Film:
+    """The film that a movie's file holds; `place` is where it lies below the folder. Raises Problem as `probe` does."""
+    movie = probe(file, name)
+    numbers = tuple(range(1, movie.count + 1))
+    return Film(name, movie.width, movie.height, numbers, {0: place}, movie)
+
+
+def film_of_pictures(folder: Path, name: str, files: dict[int, str]) -> Film:
+    """The film of numbered pictures, as large as the first that can be read. Raises Problem where none can."""
+    reasons = []
+    for file in list(files.values())[:20]:
+        try:
+            picture = read_picture(folder / file, Path(file).name)
+        except Problem as problem:
+            reasons.append(problem.sentence)
+            continue
+        return Film(name, picture.width, picture.height, tuple(files), files)
+    raise Problem(f"“{name}”: no picture can be read. {reasons[0] if reasons else ''}".strip())
+
+
+class Pictures:
+    """The pictures of a film at full size, by their numbers; quickest one after the other. Use it with `with`."""
+
+    def __init__(self, folder: Path, film: Film | None = None):
+        self.folder, self.film = folder, film or Film.read(folder)
+        self._open = ExitStack()
+        self._decoder: Decoder | None = None
+
+    def __enter__(self) -> Pictures:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._open.close()
+
+    def __getitem__(self, number: int) -> tuple[Array, bool]:
+        """(H, W, 3) and whether it is linear light, else it is R′G′B′ as encoded.
+
+        Raises Problem where it is missing, can't be read, or has another size.
+        """
+        film = self.film
+        if film.movie:
+            if self._decoder is None:
+                file = self.folder / film.files[0]
+                self._decoder = self._open.enter_context(Decoder(file, film.movie, film.name))
+            return self._decoder.picture(number - 1), False
+        if number not in film.files:
+            raise Problem(f"“{film.name}” has no picture {number}.")
+        file = self.folder / film.files[number]
+        picture = read_picture(file, file.name)
+        if (picture.width, picture.height) != (film.width, film.height):
+            raise Problem(
+                f"Picture {number} has {picture.width} × {picture.height} px, and not the "
+                f"{film.width} × {film.height} of the others."
+            )
+        return picture.pixels, picture.linear
+
+
+def make_small(
+    folder: Path, numbers: Iterable[int], done: Callable[[int], None] = lambda number: None
+) -> dict[int, str]:
+    """Write the small pictures and thumbnails of some numbers; those that are there stay.
+
+    Returns a sentence for each number that can't be shown. `done(number)` is called after each.
+    """
+    import cv2
+
+    problems = {}
+    for kind in ("small", "thumbs"):
+        (folder / kind).mkdir(exist_ok=True)
+    with Pictures(folder) as pictures:
+        for number in numbers:
+            if (folder / "thumbs" / f"{number}.jpg").exists():
+                continue
+            try:
+                pixels, linear = pictures[number]
+            except Problem as problem:
+                problems[number] = problem.sentence
+                continue
+            shown = cv2.cvtColor(display_bytes(pixels, linear), cv2.COLOR_RGB2BGR)
+            for kind, width, quality in (("small", SMALL_WIDTH, 85), ("thumbs", THUMB_WIDTH, 80)):
+                shown = _no_wider(shown, width)
+                _write_jpeg(folder / kind / f"{number}.jpg", shown, quality)
+            done(number)
+    return problems
+
+
+def _no_wider(pixels: Array, width: int) -> Array:
+    import cv2
+
+    height, across = pixels.shape[:2]
+    if across <= width:
+        return pixels
+    size = width, max(1, round(height * width / across))
+    return cv2.resize(pixels, size, interpolation=cv2.INTER_AREA)
+
+
+def _write_jpeg(path: Path, pixels: Array, quality: int) -> None:
+    """Whole or not at all: a page may ask for it at any moment."""
+    import cv2
+
+    there, data = cv2.imencode(".jpg", pixels, [cv2.IMWRITE_JPEG_QUALITY, quality])
+    if not there:
+        raise OSError(f"could not write {path.name}")
+    fresh = path.with_suffix(".part")
+    fresh.write_bytes(data.tobytes())
+    fresh.replace(path)
+
+
+def write_picture(folder: Path, number: int, file: Path) -> None:
+    """One picture of a movie at full size, as a PNG of 8 or 16 bits. Raises Problem where it can't be decoded."""
+    import cv2
+
+    with Pictures(folder) as pictures:
+        pixels, _ = pictures[number]
+    if not cv2.imwrite(str(file), cv2.cvtColor(pixels, cv2.COLOR_RGB2BGR)):
+        raise OSError(f"could not write {file.name}")
