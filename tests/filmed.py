@@ -1,6 +1,7 @@
 """Filmed plates for tests: pictures that carry their number as bars of black and white, as a movie or as files."""
 
 from fractions import Fraction
+from pathlib import Path
 
 import av
 import numpy as np
@@ -60,4 +61,4 @@ def write_movie(
                 frame.pts, frame.time_base = times[number], Fraction(1, 1000)
             file.mux(stream.encode(frame))
         file.mux(stream.encode(None))
-    return path
+    return Path(path)

@@ -93,6 +93,14 @@ def film_of_pictures(folder: Path, name: str, files: dict[int, str]) -> Film:
     raise Problem(f"“{name}”: no picture can be read. {reasons[0] if reasons else ''}".strip())
 
 
+def another_size(number: int, size: tuple[int, int], film: Film) -> str:
+    """The sentence about a picture that isn't as large as its film."""
+    return (
+        f"Picture {number} has {size[0]} × {size[1]} px, and not the "
+        f"{film.width} × {film.height} of the others."
+    )
+
+
 class Pictures:
     """The pictures of a film at full size, by their numbers; quickest one after the other. Use it with `with`."""
 
@@ -123,10 +131,7 @@ class Pictures:
         file = self.folder / film.files[number]
         picture = read_picture(file, file.name)
         if (picture.width, picture.height) != (film.width, film.height):
-            raise Problem(
-                f"Picture {number} has {picture.width} × {picture.height} px, and not the "
-                f"{film.width} × {film.height} of the others."
-            )
+            raise Problem(another_size(number, (picture.width, picture.height), film))
         return picture.pixels, picture.linear
 
 

@@ -21,8 +21,8 @@ from web.shows.models import Shot, Show
 NAME = next(iter(PLATES))
 
 
-class WithShot(TestCase):
-    """A show with one shot; `ready` gives it plate, gate, marks and a length."""
+class HasShot:
+    """A show with one shot, for tests of any kind; `ready` gives it plate, gate, marks and a length."""
 
     client_class = PageClient
 
@@ -33,7 +33,7 @@ class WithShot(TestCase):
     @classmethod
     def tearDownClass(cls):
         super().tearDownClass()
-        for name in ("plates", "renders"):
+        for name in ("plates", "films", "renders"):
             shutil.rmtree(settings.DATA / name, ignore_errors=True)
 
     def url(self, rest):
@@ -82,6 +82,10 @@ class WithShot(TestCase):
             },
         )
         self.assertEqual(self.state()["facts"][0]["metres"], FACTS[0]["metres"])
+
+
+class WithShot(HasShot, TestCase):
+    """HasShot within a transaction, as most tests want it."""
 
 
 class Revisions(WithShot):

@@ -81,19 +81,25 @@ def _free_code(show: Show, name: str) -> str:
     return next(code for code in codes if code.lower() not in taken)
 
 
+def as_part(plate: Plate) -> dict:
+    """A plate as the state has it."""
+    return {
+        "digest": plate.digest,
+        "name": plate.name,
+        "width": plate.width,
+        "height": plate.height,
+    }
+
+
 def take_plate(shot: Shot, plate: Plate, base: int | None = None) -> Shot:
     """Make `plate` the shot's plate."""
 
     def change(state):
-        state["plate"] = {
-            "digest": plate.digest,
-            "name": plate.name,
-            "width": plate.width,
-            "height": plate.height,
-        }
+        state["plate"] = as_part(plate)
 
         # What was typed of the old picture doesn't hold for another one.
         state["plate_facts"] = {}
+        state["film"], state["marks_aside"] = None, {}
 
     return edit(shot, f"Plate {plate.name}", change, base)
 

@@ -3,6 +3,7 @@
 import re
 import shutil
 from collections.abc import MutableMapping
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
@@ -46,6 +47,45 @@ class Plate(models.Model):
     def folder(self) -> Path:
         """Where its files are."""
         return settings.DATA / "plates" / self.digest
+
+
+class Film(models.Model):
+    """A filmed plate, imported. Its folder is what `aperture.plates.film` describes.
+
+    first, last, count : picture numbers, and how many pictures are there.
+    notes : what was found wrong or odd on the way in, in sentences.
+    """
+
+    digest = models.CharField(max_length=64, unique=True)
+    name = models.CharField(max_length=255)
+    width = models.PositiveIntegerField()
+    height = models.PositiveIntegerField()
+    first = models.PositiveIntegerField()
+    last = models.PositiveIntegerField()
+    count = models.PositiveIntegerField()
+    rate_numerator = models.PositiveBigIntegerField(null=True)
+    rate_denominator = models.PositiveBigIntegerField(null=True)
+    kind = models.CharField(max_length=120)
+    notes = models.JSONField()
+    created = models.DateTimeField(auto_now_add=True)
+
+    @property
+    def folder(self) -> Path:
+        """Where its files are."""
+        return settings.DATA / "films" / self.digest
+
+    @property
+    def rate(self) -> Fraction | None:
+        """Pictures a second, where the file tells."""
+        if not self.rate_denominator:
+            return None
+        return Fraction(self.rate_numerator, self.rate_denominator)
+
+
+def film_of(shot) -> Film | None:
+    """The filmed plate of a shot's current state; None of a photograph."""
+    wanted = shot.state["film"]
+    return Film.objects.get(digest=wanted["digest"]) if wanted else None
 
 
 def metadata_of(state: MutableMapping, plate: Plate | None) -> dict:

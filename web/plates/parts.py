@@ -3,6 +3,8 @@
 from web.shows.schemas import NUMBER, PIXELS, maybe, record, table, text
 from web.shows.state import Part
 
+NUMBER_OF_PICTURE = {"type": "integer", "minimum": 0, "maximum": 999_999_999}
+OFFSET = {"type": "integer", "minimum": -999_999_999, "maximum": 999_999_999}
 PARTS = (
     Part(
         "plate",
@@ -21,5 +23,25 @@ PARTS = (
         camera=True,
         renders=True,
     ),
+    # A filmed plate, of which `plate` is the picture with the number `shown`; frame = number + offset.
+    Part(
+        "film",
+        None,
+        maybe(
+            record(
+                {
+                    "digest": {"type": "string", "pattern": "^[0-9a-f]{64}$"},
+                    "name": text(255),
+                    "first": NUMBER_OF_PICTURE,
+                    "last": NUMBER_OF_PICTURE,
+                    "shown": NUMBER_OF_PICTURE,
+                    "offset": OFFSET,
+                }
+            )
+        ),
+        group="match",
+    ),
+    # What was drawn on other frames of a filmed plate, by picture number.
+    Part("marks_aside", {}, table({"type": "array", "maxItems": 2000}), group="match", camera=True),
     Part("plate_facts", {}, table({"anyOf": [NUMBER, text(200)]}), group="plate facts"),
 )

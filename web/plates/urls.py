@@ -1,11 +1,19 @@
 from django.urls import path, re_path
 
-from web.plates import views
+from web.plates import film_views, views
 
 urlpatterns = [
     path("shows/<slug:show>/<slug:shot>/plate", views.plate, name="plate"),
     path("shows/<slug:show>/photographs", views.photographs, name="photographs"),
     path("shows/<slug:show>/<slug:shot>/plate/facts", views.facts, name="plate-facts"),
+    path("shows/<slug:show>/<slug:shot>/plate/frame", film_views.work_on, name="film-frame"),
+    path("shows/<slug:show>/<slug:shot>/plate/first", film_views.begin_at, name="film-first"),
+    path("shows/<slug:show>/<slug:shot>/plate/small", film_views.make_small, name="film-small"),
+    re_path(
+        r"^films/(?P<digest>[0-9a-f]{64})/(?P<kind>small|thumbs)/(?P<number>\d{1,9})\.jpg$",
+        lambda request, digest, kind, number: film_views.small(request, digest, kind, int(number)),
+        name="film-picture",
+    ),
     re_path(
         r"^plates/(?P<digest>[0-9a-f]{64})/(?P<which>proxy|thumb)\.jpg$",
         views.picture,

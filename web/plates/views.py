@@ -11,10 +11,11 @@ from aperture.light.exposure import format_seconds, format_stop
 from aperture.plates.colour import TRANSFERS
 from aperture.plates.original import explain
 from aperture.plates.proxies import region_png
-from aperture.units import format_value
-from web.plates import actions
+from aperture.units import format_rate, format_value
+from web.plates import actions, film_views
+from web.plates.film_actions import is_film
 from web.plates.forms import PlateFactsForm, PlateForm
-from web.plates.models import Plate, metadata_of, own_transfer, plate_of, transfer_of
+from web.plates.models import Plate, film_of, metadata_of, own_transfer, plate_of, transfer_of
 from web.shows.forms import on_form
 from web.shows.models import Show
 from web.shows.views import find, step_page
@@ -28,8 +29,10 @@ def plate(request, show, shot):
     shot = find(show, shot)
     form = PlateForm(request.POST or None, request.FILES or None)
     if request.method == "POST" and form.is_valid():
-        upload = form.cleaned_data["picture"]
+        upload, several = form.cleaned_data["picture"], request.FILES.getlist("picture")
         with on_form(form, "picture"):
+            if is_film([one.name for one in several]):
+                return film_views.bring_in(shot, several, form.cleaned_data["base"])
             before = shot.state["plate"]
             plate = actions.bring_in(Path(upload.temporary_file_path()), upload.name)
             shot = actions.take_plate(shot, plate, form.cleaned_data["base"])
@@ -105,8 +108,14 @@ def _page(request, shot, form, facts_form=None):
         initial=PlateFactsForm.initial_of(known, transfer) | {"base": shot.head.number},
         prefix="facts",
     )
+    film = film_of(shot)
+    if film:
+        remarks += about_film(film, shot.show)
     context = {
         "form": form,
+        "film": film,
+        "strip": film_views.strip(shot),
+        "film_rows": film_rows(film, shot.state["film"]) if film else [],
         "facts_form": facts_form,
         "facts_opened": opened,
         "plate": current,
@@ -116,6 +125,35 @@ def _page(request, shot, form, facts_form=None):
     }
     status = 422 if form.errors or facts_form.errors else 200
     return step_page(request, shot, "plate", "plates/plate.html", context, status=status)
+
+
+def about_film(film, show) -> list[Remark]:
+    """What was found on the way in, and a rate that isn't the show's."""
+    out = [Remark("About this film", note, "note") for note in film.notes]
+    if film.rate and film.rate != show.rate:
+        out.append(
+            Remark(
+                "Another rate than the show’s",
+                f"The movie has {format_rate(film.rate)} frames a second, the show {show.rate_text}. "
+                "Frames count the movie’s pictures.",
+                "doubt",
+            )
+        )
+    return out
+
+
+def film_rows(film, part) -> list[Row]:
+    """What is known of a filmed plate."""
+    frames = f"{film.first + part['offset']}–{film.last + part['offset']}"
+    rate = f"{format_rate(film.rate)} fps" if film.rate else "–"
+    return [
+        Row("File", film.name, origin="file"),
+        Row("Kind", film.kind, origin="file"),
+        Row("Pictures", f"{film.count:,}", origin="file"),
+        Row("Frames", frames, origin="typed" if part["offset"] else "file"),
+        Row("Rate", rate, origin="file" if film.rate else ""),
+        Row("Worked on", f"frame {part['shown'] + part['offset']}", origin="typed"),
+    ]
 
 
 def _picture_rows(plate, transfer, typed) -> list[Row]:

@@ -2,6 +2,7 @@
 
 import {csrf, notice, typing} from "../ui/app.js";
 import {LightTable} from "../ui/table.js";
+import {Strip} from "./strip.js";
 
 const form = document.getElementById("bring-in"),
   input = document.getElementById("id_picture");
@@ -10,7 +11,9 @@ const bar = document.getElementById("sending"),
   button = document.getElementById("send");
 
 if (document.getElementById("light-table")) {
-  const table = new LightTable();
+  const table = new LightTable(),
+    strip = JSON.parse(document.getElementById("strip-data").textContent);
+  if (strip) new Strip(table, strip);
   table.panWithLeft = event => event.button === 0;
   document.addEventListener("keydown", event => {
     if (!typing(event) && event.key.toLowerCase() === "l" && !event.ctrlKey) table.toggleLoupe();
@@ -18,7 +21,7 @@ if (document.getElementById("light-table")) {
 }
 
 function send() {
-  if (!input.files.length) return notice("Choose a picture: JPEG, PNG, TIFF or OpenEXR.");
+  if (!input.files.length) return notice("Choose a picture, a movie, or numbered pictures.");
   const request = new XMLHttpRequest();
   request.open("POST", location.pathname);
   request.setRequestHeader("X-CSRFToken", csrf);
@@ -26,7 +29,7 @@ function send() {
   button.disabled = true;
   request.upload.addEventListener("progress", event => {
     bar.value = event.loaded / event.total;
-    says.textContent = event.loaded < event.total ? "sending" : "reading the pixels";
+    says.textContent = event.loaded < event.total ? "sending" : "reading";
   });
   request.addEventListener("load", () => {
     if (request.status === 200) return location.assign(request.responseURL);
@@ -37,10 +40,7 @@ function send() {
     form.querySelector(".error")?.remove();
     const error = page.querySelector("#bring-in .error");
     if (error) input.after(error);
-    else
-      notice(
-        page.querySelector(".sheet p")?.textContent || "The server could not take this picture.",
-      );
+    else notice(page.querySelector(".sheet p")?.textContent || "The server could not take this.");
     input.value = "";
   });
   request.addEventListener("error", () => {

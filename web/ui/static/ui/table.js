@@ -117,10 +117,16 @@ export class LightTable {
       alt: "",
       draggable: false,
     });
-    this.root.querySelector("svg").before(image);
-    this.laid.push(image);
+    return this.layElement(image);
+  }
+
+  /** The same with an element that is there already: an image or a canvas. */
+  layElement(element) {
+    element.classList.add("laid");
+    this.root.querySelector("svg").before(element);
+    this.laid.push(element);
     this.#apply();
-    return image;
+    return element;
   }
 
   // Real pixels: where the proxy is smaller than what is on screen, and in the loupe.
@@ -223,7 +229,8 @@ export class LightTable {
     );
     // What is laid over the plate is in the loupe too.
     for (const image of this.laid) {
-      if (image.style.visibility === "hidden" || !image.complete || !image.naturalWidth) continue;
+      const there = image.complete ? image.naturalWidth : image instanceof HTMLCanvasElement;
+      if (image.style.visibility === "hidden" || !there) continue;
       context.globalAlpha = image.style.opacity === "" ? 1 : +image.style.opacity;
       context.globalCompositeOperation =
         {difference: "difference", multiply: "multiply"}[image.style.mixBlendMode] || "source-over";

@@ -1,0 +1,145 @@
+"""Filmed plates on the Plate step: brought in, played, worked on frame by frame; what is wrong with them is said."""
+
+import tempfile
+
+import cv2
+import numpy as np
+from django.conf import settings
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import TransactionTestCase
+
+from tests.filmed import HEIGHT, WIDTH, number_in, numbered, write_movie
+from tests.web.test_shots import HasShot
+from web.jobs import runner
+from web.jobs.models import Job
+from web.plates import film_actions, film_views
+from web.plates.models import Film
+from web.shows.history import edit, undo
+from web.shows.models import Shot
+
+
+def png(number, *size):
+    return cv2.imencode(".png", numbered(number, *size))[1].tobytes()
+
+
+def number_of_jpeg(response):
+    """The number that is seen in a picture which the server sent."""
+    data = np.frombuffer(b"".join(response.streaming_content), np.uint8)
+    return number_in(cv2.imdecode(data, cv2.IMREAD_COLOR))
+
+
+class FilmedPlates(HasShot, TransactionTestCase):
+    def bring(self, files, status=302):
+        """Upload (name, bytes) pairs as the Plate page does."""
+        uploads = [SimpleUploadedFile(name, data) for name, data in files]
+        answer = self.client.post(self.url("plate"), {"picture": uploads})
+        self.assertEqual(answer.status_code, status, answer.content[:2000])
+        return answer
+
+    def movie(self, count=60, **how):
+        with tempfile.TemporaryDirectory() as folder:
+            return "walk.mp4", write_movie(f"{folder}/walk.mp4", count=count, **how).read_bytes()
+
+    def shot_now(self):
+        return Shot.objects.with_head().get(pk=self.shot.pk)
+
+    def small(self, kind, number):
+        return self.client.get(f"/films/{Film.objects.get().digest}/{kind}/{number}.jpg")
+
+    def picture_shown(self):
+        """The number that is seen on the table."""
+        digest = self.shot_now().state["plate"]["digest"]
+        return number_of_jpeg(self.client.get(f"/plates/{digest}/proxy.jpg"))
+
+    def test_a_movie_is_played_and_worked_on(self):
+        self.bring([self.movie()])
+        film, state = Film.objects.get(), self.shot_now().state
+        self.assertEqual((film.first, film.last, film.count), (1, 60, 60))
+        self.assertEqual((state["plate"]["width"], state["plate"]["height"]), (WIDTH, HEIGHT))
+        self.assertEqual((state["film"]["shown"], self.picture_shown()), (1, 0))
+        page = self.client.get(self.url("plate"))
+        self.assertContains(page, "23.976 frames a second, the show 24")
+        self.assertEqual(runner.latest(self.shot, film_actions.KIND).state, Job.DONE)
+        self.assertEqual(number_of_jpeg(self.small("small", 7)), 6)
+        self.assertEqual(self.small("thumbs", 61).status_code, 204)
+        self.assertEqual(self.client.get(f"/films/{'0' * 64}/small/1.jpg").status_code, 404)
+
+        # What is drawn stays with its frame; undo goes back to frame and marks together.
+        mark = {"id": "s1", "kind": "spot", "at": [5.0, 5.0]}
+        edit(self.shot_now(), "A spot", lambda state: state.update(marks=[mark]))
+        self.client.post(self.url("plate/first"), {"first": "1001"})
+        self.client.post(self.url("plate/frame"), {"frame": "1031"})
+        state = self.shot_now().state
+        self.assertEqual((state["film"]["offset"], state["film"]["shown"]), (1000, 31))
+        self.assertEqual((self.picture_shown(), state["marks"]), (30, []))
+        self.client.post(self.url("plate/frame"), {"frame": "1001"})
+        self.assertEqual(self.shot_now().state["marks"], [mark])
+        undo(self.shot_now())
+        self.assertEqual((self.picture_shown(), self.shot_now().state["marks"]), (30, []))
+        self.assertEqual(film_views.strip(self.shot_now())["shown"], 31)
+        # The same movie again is stored once; a photograph in its place ends the film.
+        self.bring([self.movie()])
+        self.assertEqual(Film.objects.count(), 1)
+        self.upload()
+        self.assertIsNone(self.shot_now().state["film"])
+        self.assertNotContains(self.client.get(self.url("plate")), 'id="strip"')
+
+    def test_numbered_pictures_with_faults(self):
+        files = [(f"tide.{n:04}.png", png(n)) for n in range(98, 104) if n != 100]
+        files[1] = (files[1][0], png(99, 64, 48))
+        files[3] = (files[3][0], files[3][1][:300])
+        files += [("tide.102.png", png(102)), ("notes.txt", b"x"), ("tide.0103.jpg.bak", b"x")]
+        self.bring(files)
+        film = Film.objects.get()
+        self.assertEqual((film.first, film.last, film.count), (98, 103, 5))
+        page = self.client.get(self.url("plate")).content.decode()
+        for says in (
+            "Pictures are missing: 100.",
+            "numbers are there already: tide.102.png.",
+            "notes.txt, tide.0103.jpg.bak",
+            "Can’t be shown: 99, 102.",
+            "64 × 48",
+        ):
+            self.assertIn(says, page)
+        self.assertEqual(film_views.strip(self.shot_now())["missing"], [100])
+        for frame, says in (
+            ("100", "no picture 100"),
+            ("1e3", "whole number"),
+            ("99", "64 × 48"),
+            ("", "whole number"),
+        ):
+            answer = self.client.post(self.url("plate/frame"), {"frame": frame})
+            self.assertContains(answer, says, status_code=422)
+        self.assertEqual(self.shot_now().state["film"]["shown"], 98)
+
+    def test_what_can_not_come_in_is_said_and_nothing_is_kept(self):
+        name, whole = self.movie(count=10)
+        home = settings.DATA / "films"
+        before = set(home.glob("*"))
+        for files, says in (
+            ([("a.mov", b"")], "empty"),
+            ([("a.mov", whole[:2000])], "can’t be read as a movie".replace("’", "&#x27;")),
+            ([(name, whole), ("b.1.png", png(1))], "bring it in by itself"),
+            ([("a.png", png(1)), ("b.png", png(2))], "None of these files is a numbered picture"),
+            ([("a.1.png", png(1)), ("b.1.png", png(1))], "These are 2 sequences: a.#.png (1–1)"),
+            ([("a.1.png", b"no"), ("a.2.png", b"picture")], "no picture can be read"),
+        ):
+            answer = self.bring(files, status=422)
+            self.assertIn(says, answer.content.decode())
+        self.assertEqual(Film.objects.count(), 0)
+        self.assertEqual(set(home.glob("*")), before)
+        self.assertIsNone(self.shot_now().state["plate"])
+        answer = self.client.post(self.url("plate/frame"), {"frame": "1"})
+        self.assertContains(answer, "a photograph", status_code=422)
+
+    def test_small_pictures_that_are_missing_are_made_when_asked(self):
+        self.bring([self.movie(count=30)])
+        runner.cancel(self.shot, film_actions.KIND)
+        self.assertNotContains(self.client.get(self.url("plate")), "Make the small pictures")
+        for number in (3, 30):
+            (Film.objects.get().folder / f"thumbs/{number}.jpg").unlink()
+        self.assertEqual(self.small("thumbs", 30).status_code, 204)
+        self.assertContains(self.client.get(self.url("plate")), "Make the small pictures")
+        self.client.post(self.url("plate/small"))
+        self.assertEqual(number_of_jpeg(self.small("thumbs", 30)), 29)
+        self.assertNotContains(self.client.get(self.url("plate")), "Make the small pictures")

@@ -1,0 +1,285 @@
+"""Bring a filmed plate in: a movie, or numbered pictures."""
+
+import hashlib
+import json
+import shutil
+import tempfile
+from collections.abc import Callable, Sequence
+from itertools import islice
+from pathlib import Path
+
+from django.conf import settings
+
+from aperture.errors import Problem
+from aperture.fence import Fence, run_fenced
+from aperture.plates.film import Film as Filmed
+from aperture.plates.film import (
+    another_size,
+    film_of_movie,
+    film_of_pictures,
+    make_small,
+    write_picture,
+)
+from aperture.plates.movies import Movie
+from aperture.plates.proxies import sha256_of
+from aperture.plates.sequences import Sequence as Numbered
+from aperture.plates.sequences import ranges_of, tell_apart
+from aperture.units import format_rate
+from web.blobs.folders import incoming, settle
+from web.plates.actions import as_part, bring_in
+from web.plates.models import Film, Plate, film_of
+from web.shows.history import edit
+from web.shows.models import Shot
+
+KIND = "film"  # of the job that makes the small pictures
+MOVIES = (".mov", ".mp4", ".m4v", ".mxf", ".avi", ".mkv", ".webm")
+IN_A_PART = 24  # pictures that one worker makes small before another may go on
+AT_A_TIME = 6  # and after how many it says how far it is
+
+
+def is_film(names: Sequence[str]) -> bool:
+    """Whether files are a filmed plate rather than a photograph: several, or a movie."""
+    return len(names) > 1 or Path(names[0]).suffix.lower() in MOVIES if names else False
+
+
+def bring_in_film(files: Sequence[tuple[Path, str]]) -> Film:
+    """The filmed plate of a movie's file, or of numbered pictures (path, name); what is the same is stored once.
+
+    Raises Problem with a sentence; nothing half-written is left behind.
+    """
+    movies = [name for _, name in files if Path(name).suffix.lower() in MOVIES]
+    if movies and len(files) > 1:
+        raise Problem(f"“{movies[0]}” is a movie: bring it in by itself.")
+    try:
+        return _movie(*files[0]) if movies else _pictures(files)
+    except OSError as error:
+        raise Problem(
+            f"“{files[0][1]}” could not be stored: {error.strerror or error}. Nothing was changed."
+        ) from error
+
+
+def _movie(path: Path, name: str) -> Film:
+    digest, name = sha256_of(path), Path(name).name[:255]
+    place = f"original{Path(name).suffix.lower()}"
+    with incoming(_home()) as folder:
+        filmed = run_fenced(film_of_movie, path, name, place)
+        shutil.copyfile(path, folder / place)
+        return _kept(folder, digest, filmed, _about_movie(filmed.movie))
+
+
+def _pictures(files: Sequence[tuple[Path, str]]) -> Film:
+    paths = {Path(name).name: path for path, name in files}
+    sequences, others = tell_apart(paths)
+    if not sequences:
+        raise Problem(
+            "None of these files is a numbered picture, such as plate.1001.exr: JPEG, PNG, TIFF or OpenEXR."
+        )
+    if len(sequences) > 1:
+        told = "; ".join(f"{one.name} ({one.first}–{one.last})" for one in sequences[:5])
+        raise Problem(
+            f"These are {len(sequences)} sequences: {told}. Bring in one of them at a time."
+        )
+    sequence = sequences[0]
+    content = hashlib.sha256()
+    with incoming(_home()) as folder:
+        (folder / "pictures").mkdir()
+        places = {}
+        for number, name in sequence.files.items():
+            content.update(f"{number} {sha256_of(paths[name])}\n".encode())
+            places[number] = f"pictures/{number}{sequence.ending}"
+            shutil.copyfile(paths[name], folder / places[number])
+        filmed = run_fenced(film_of_pictures, folder, sequence.name, places)
+        return _kept(folder, content.hexdigest(), filmed, _about_pictures(sequence, others))
+
+
+def _home() -> Path:
+    return settings.DATA / "films"
+
+
+def _kept(folder: Path, digest: str, filmed: Filmed, notes: list[str]) -> Film:
+    """Settle the folder, unless the same film is there; its row."""
+    known = Film.objects.filter(digest=digest).first()
+    if known and known.folder.is_dir():
+        return known
+    filmed.write(folder)
+    settle(folder, _home() / digest, instead=(_home() / digest).exists())
+    rate = filmed.rate
+    return Film.objects.update_or_create(
+        digest=digest,
+        defaults={
+            "name": filmed.name,
+            "width": filmed.width,
+            "height": filmed.height,
+            "first": filmed.numbers[0],
+            "last": filmed.numbers[-1],
+            "count": len(filmed.numbers),
+            "rate_numerator": rate and rate.numerator,
+            "rate_denominator": rate and rate.denominator,
+            "kind": _kind(filmed),
+            "notes": notes,
+        },
+    )[0]
+
+
+def _kind(filmed: Filmed) -> str:
+    """A few words for the report: what codec, how many bits, which matrix."""
+    movie = filmed.movie
+    if movie is None:
+        return "numbered pictures"
+    levels = "full range" if movie.full_range else "video range"
+    assumed = "" if movie.told else ", assumed"
+    colour = (
+        ""
+        if movie.pixel_format.startswith(("rgb", "gbr", "gray"))
+        else f", {movie.matrix}, {levels}{assumed}"
+    )
+    return f"{movie.codec}, {movie.bits} bit{colour}"
+
+
+def _about_movie(movie: Movie) -> list[str]:
+    notes = []
+    if movie.interlaced:
+        notes.append(
+            "The movie is interlaced: each picture holds two moments, one in every other row."
+        )
+    if movie.rate is None:
+        notes.append(
+            f"Its pictures don’t come at a steady rate: {movie.count} of them, {format_rate(movie.mean_rate)} fps on average. "
+            "Frames count its pictures."
+        )
+    if movie.pixel_aspect != 1:
+        notes.append(
+            f"Its pixels are {float(movie.pixel_aspect):.4g} times as wide as tall; say so at the Gate."
+        )
+    if movie.timecode:
+        notes.append(f"Time code of the first picture: {movie.timecode}.")
+    return notes
+
+
+def _about_pictures(sequence: Numbered, others: list[str]) -> list[str]:
+    notes = []
+    if sequence.missing:
+        notes.append(f"Pictures are missing: {ranges_of(sequence.missing)}.")
+    if sequence.doubled:
+        names = ", ".join(name for more in sequence.doubled.values() for name in more)
+        notes.append(f"Left out, as their numbers are there already: {names[:300]}.")
+    if others:
+        notes.append(f"Left out, as they aren’t numbered pictures: {', '.join(others)[:300]}.")
+    return notes
+
+
+def picture_of(film: Film, number: int) -> Plate:
+    """One picture as a plate, at full size and with everything that a photograph has. Raises Problem where it can't be read."""
+    filmed = Filmed.read(film.folder)
+    if not filmed.movie:
+        if number not in filmed.files:
+            raise Problem(f"“{film.name}” has no picture {number}.")
+        path = film.folder / filmed.files[number]
+        stem = film.name.split("#")[0].rstrip("._-")
+        plate = bring_in(path, f"{stem}.{number:04}{path.suffix}")
+        if (plate.width, plate.height) != (film.width, film.height):
+            raise Problem(another_size(number, (plate.width, plate.height), filmed))
+        return plate
+    with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
+        path = Path(folder) / f"{Path(film.name).stem}.{number:04}.png"
+        run_fenced(write_picture, film.folder, number, path)
+        return bring_in(path, path.name)
+
+
+def take_film(shot: Shot, film: Film, base: int | None = None) -> Shot:
+    """Make a filmed plate the shot's, its first readable picture the one to work on."""
+    filmed = Filmed.read(film.folder)
+    plate, problem = None, None
+    for number in filmed.numbers[:20]:
+        try:
+            plate = picture_of(film, number)
+            break
+        except Problem as found:
+            problem = problem or found
+    if plate is None:
+        raise problem
+
+    def change(state):
+        state["plate"] = as_part(plate)
+        state["plate_facts"], state["marks_aside"] = {}, {}
+        state["film"] = {
+            "digest": film.digest,
+            "name": film.name,
+            "first": film.first,
+            "last": film.last,
+            "shown": number,
+            "offset": 0,
+        }
+
+    return edit(shot, f"Filmed plate {film.name}", change, base)
+
+
+def work_on(shot: Shot, number: int, base: int | None = None) -> Shot:
+    """Make another picture of the filmed plate the one to work on; what is drawn stays with the frame that it was drawn on."""
+    film = film_of(shot)
+    if film is None:
+        raise Problem("This shot’s plate is a photograph: it has one frame.")
+    plate = picture_of(film, number)
+
+    def change(state):
+        now = state["film"]
+        if not now or now["digest"] != film.digest:
+            raise Problem("The plate has been replaced meanwhile. Look again.")
+        aside = state["marks_aside"] | {str(now["shown"]): state["marks"]}
+        state["marks"] = aside.pop(str(number), [])
+        state["marks_aside"] = {key: marks for key, marks in aside.items() if marks}
+        state["plate"], state["film"] = as_part(plate), now | {"shown": number}
+
+    return edit(shot, f"Frame {number + shot.state['film']['offset']}", change, base)
+
+
+def begin_at(shot: Shot, frame: int, base: int | None = None) -> Shot:
+    """Shift the pictures: the first of them is this frame of the shot."""
+
+    def change(state):
+        if not state["film"]:
+            raise Problem("This shot’s plate is a photograph: it has one frame.")
+        state["film"] = state["film"] | {"offset": frame - state["film"]["first"]}
+
+    return edit(shot, f"Pictures from frame {frame}", change, base)
+
+
+def missing_of(film: Film) -> list[int]:
+    """The numbers between first and last that have no picture; 10,000 at most."""
+    if film.last - film.first + 1 == film.count:
+        return []
+    there = set(Filmed.read(film.folder).numbers)
+    every = (number for number in range(film.first, film.last + 1) if number not in there)
+    return list(islice(every, 10_000))
+
+
+# Small pictures -----------------------------------------------------------------------------------
+
+
+def parts_of(film: Film) -> range:
+    """The parts of the job that makes them."""
+    return range(-(-film.count // IN_A_PART))
+
+
+def make_part(film: Film, part: int, progress: Callable[[float], None]) -> None:
+    """Make the small pictures of one part, behind a fence."""
+    numbers = Filmed.read(film.folder).numbers[part * IN_A_PART : (part + 1) * IN_A_PART]
+    problems: dict[int, str] = {}
+    with Fence() as fence:
+        for at in range(0, len(numbers), AT_A_TIME):
+            problems |= fence.run(make_small, film.folder, numbers[at : at + AT_A_TIME])
+            progress((at + AT_A_TIME) / len(numbers))
+    if problems:
+        (film.folder / f"problems.{part}.json").write_text(json.dumps(problems))
+
+
+def gather(film: Film) -> None:
+    """After the last part: what couldn't be shown is noted with the film."""
+    problems: dict[int, str] = {}
+    for path in film.folder.glob("problems.*.json"):
+        problems |= {int(number): says for number, says in json.loads(path.read_text()).items()}
+        path.unlink()
+    if problems:
+        numbers, says = ranges_of(problems), problems[min(problems)]
+        film.notes = [*film.notes, f"Can’t be shown: {numbers}. {says}"]
+        film.save(update_fields=["notes"])

@@ -1,0 +1,97 @@
+"""A filmed plate on the Plate step: bringing it in, which of its frames is worked on, its small pictures."""
+
+from pathlib import Path
+
+from django.conf import settings
+from django.http import FileResponse, Http404, HttpResponse
+from django.shortcuts import redirect
+from django.views.decorators.http import require_POST
+
+from aperture.errors import Problem
+from web.jobs import runner
+from web.plates import film_actions
+from web.plates.models import Film, film_of
+from web.plates.starting import all_small, start_small_pictures
+from web.shows.reading import base_of
+from web.shows.views import find
+
+
+def bring_in(shot, uploads, base):
+    """Take uploaded files as the shot's filmed plate, and begin to make its small pictures."""
+    files = [(Path(one.temporary_file_path()), one.name) for one in uploads]
+    film = film_actions.bring_in_film(files)
+    shot = film_actions.take_film(shot, film, base)
+    start_small_pictures(shot, film)
+    return redirect(shot.url("plate"))
+
+
+def _whole(request, name: str, says: str) -> int:
+    text = request.POST.get(name, "").strip()
+    if not (text.isascii() and text.lstrip("-").isdigit() and len(text) < 10):
+        raise Problem(f"“{text[:30]}” isn’t {says}: type a whole number.", name)
+    return int(text)
+
+
+@require_POST
+def work_on(request, show, shot):
+    """Make the frame that is typed the one to work on."""
+    shot = find(show, shot)
+    if not shot.state["film"]:
+        raise Problem("This shot’s plate is a photograph: it has one frame.")
+    number = _whole(request, "frame", "a frame") - shot.state["film"]["offset"]
+    shot = film_actions.work_on(shot, number, base_of(request))
+    return redirect(shot.url("plate"))
+
+
+@require_POST
+def begin_at(request, show, shot):
+    """Shift the pictures: the first is the frame that is typed."""
+    shot = film_actions.begin_at(
+        find(show, shot), _whole(request, "first", "a frame"), base_of(request)
+    )
+    return redirect(shot.url("plate"))
+
+
+@require_POST
+def make_small(request, show, shot):
+    """Go on with the small pictures where their job was stopped or failed."""
+    shot = find(show, shot)
+    film, running = film_of(shot), runner.latest(shot, film_actions.KIND)
+    if film and not (running and running.under_way):
+        start_small_pictures(shot, film)
+    return redirect(shot.url("plate"))
+
+
+def small(request, digest, kind, number):
+    """A small picture or a thumbnail; nothing (204) until it has been made, and for one that can't be."""
+    path = settings.DATA / "films" / digest / kind / f"{number}.jpg"
+    try:
+        response = FileResponse(open(path, "rb"), content_type="image/jpeg")
+    except FileNotFoundError:
+        if not Film.objects.filter(digest=digest).exists():
+            raise Http404 from None
+        return HttpResponse(status=204, headers={"Cache-Control": "no-store"})
+    response["Cache-Control"] = "private, max-age=31536000, immutable"  # addressed by content
+    return response
+
+
+def strip(shot) -> dict | None:
+    """What the frame strip's script needs; None for a photograph."""
+    film = film_of(shot)
+    if film is None:
+        return None
+    part = shot.state["film"]
+    job = runner.latest(shot, film_actions.KIND)
+    rate = film.rate or shot.show.rate
+    return {
+        "digest": film.digest,
+        "first": film.first,
+        "last": film.last,
+        "offset": part["offset"],
+        "shown": part["shown"],
+        "missing": film_actions.missing_of(film),
+        "rate": float(rate),
+        "complete": all_small(film),
+        "size": [film.width, film.height],
+        "progress": shot.url("job-progress", film_actions.KIND) if job and job.under_way else None,
+    }

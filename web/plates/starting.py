@@ -1,0 +1,20 @@
+"""Begin the long work of the Plate step: the one module that knows its tasks, which know how it is done."""
+
+from web.jobs import runner
+from web.jobs.models import Job
+from web.plates import film_actions, tasks
+from web.plates.models import Film
+
+
+def all_small(film: Film) -> bool:
+    """Whether every picture that can be shown has its small one; those that can't are noted with the film."""
+    there = sum(1 for _ in film.folder.glob("thumbs/*.jpg"))
+    return there >= film.count or any(note.startswith("Can’t be shown") for note in film.notes)
+
+
+def start_small_pictures(shot, film: Film) -> Job | None:
+    """Begin to make a filmed plate's small pictures; None where all are there."""
+    if all_small(film):
+        return None
+    parts = film_actions.parts_of(film)
+    return runner.start_parts(shot, film_actions.KIND, tasks.small_pictures, parts, film.pk)

@@ -1,0 +1,217 @@
+// The frame strip under the table: thumbnails, a ruler, the playhead. What is shown lies over the plate until it is worked on.
+
+import {typing} from "../ui/app.js";
+import {Frames, moment, spacing} from "./frames.js";
+
+const RULER = 18;
+
+export class Strip {
+  constructor(table, data) {
+    this.table = table;
+    this.canvas = document.getElementById("strip-frames");
+    this.laid = table.layElement(document.createElement("canvas"));
+    [this.laid.width, this.laid.height] = data.size.map(side =>
+      Math.round(side * Math.min(1, 1280 / data.size[0])),
+    );
+    this.says = document.getElementById("strip-says");
+    this.field = document.getElementById("frame");
+    this.form = document.getElementById("work-on");
+    this.thumbs = new Map();
+    this.frames = new Frames(data, () => this.paint());
+    this.#listen();
+    new ResizeObserver(() => this.paint()).observe(this.canvas);
+    this.paint();
+    if (data.progress) this.#follow(data.progress);
+  }
+
+  paint() {
+    const {frames} = this,
+      own = frames.at === frames.shown && !frames.playing;
+    this.laid.style.visibility = own ? "hidden" : "visible";
+    if (!own) this.#lay();
+    if (document.activeElement !== this.field) this.field.value = frames.frame;
+    document.getElementById("moment").textContent = moment(
+      (frames.at - frames.first) / frames.rate,
+    );
+    const play = document.getElementById("play");
+    play.textContent = frames.playing ? "Pause" : "Play";
+    play.setAttribute("aria-pressed", frames.playing);
+    this.canvas.setAttribute("aria-valuenow", frames.frame);
+    this.form.hidden = frames.at === frames.shown || frames.gone.has(frames.at);
+    this.form.elements.frame.value = frames.frame;
+    this.says.textContent = this.#told();
+    this.#draw();
+  }
+
+  /** The picture of the frame that is shown; of a missing one a hatched ground, never another picture. */
+  #lay() {
+    const {frames, laid} = this,
+      c = laid.getContext("2d");
+    if (!frames.gone.has(frames.at)) {
+      if (frames.picture) c.drawImage(frames.picture, 0, 0, laid.width, laid.height);
+      return;
+    }
+    c.fillStyle = "#101416";
+    c.fillRect(0, 0, laid.width, laid.height);
+    c.strokeStyle = "#494a4b";
+    for (let x = -laid.height; x < laid.width; x += 24) {
+      c.beginPath();
+      c.moveTo(x, laid.height);
+      c.lineTo(x + laid.height, 0);
+      c.stroke();
+    }
+  }
+
+  #told() {
+    const {frames} = this;
+    if (frames.gone.has(frames.at) && !frames.playing) return "This picture is missing.";
+    if (frames.playing || frames.played) {
+      const dropped = frames.dropped === 1 ? "1 frame dropped" : `${frames.dropped} frames dropped`;
+      return `${+frames.rate.toFixed(3)} fps, ${dropped}`;
+    }
+    return this.making || "";
+  }
+
+  /** Px from the left where a picture number begins. */
+  #left(number) {
+    return ((number - this.frames.first) / this.frames.count) * this.canvas.clientWidth;
+  }
+
+  #draw() {
+    const {canvas, frames} = this,
+      ratio = devicePixelRatio || 1,
+      width = canvas.clientWidth,
+      height = canvas.clientHeight;
+    if (!width) return;
+    if (canvas.width !== Math.round(width * ratio) || canvas.height !== Math.round(height * ratio))
+      [canvas.width, canvas.height] = [width * ratio, height * ratio].map(Math.round);
+    const c = canvas.getContext("2d");
+    c.setTransform(ratio, 0, 0, ratio, 0, 0);
+    c.fillStyle = "#3b3c3d";
+    c.fillRect(0, 0, width, height);
+    const tall = height - RULER,
+      wide = (tall * frames.size[0]) / frames.size[1];
+    for (let left = 0; left < width; left += wide) {
+      const middle = Math.min(left + wide / 2, width - 1);
+      const number = frames.first + Math.floor((middle / width) * frames.count);
+      const thumb = this.#thumb(number);
+      if (thumb) c.drawImage(thumb, left, RULER, wide - 1, tall);
+    }
+    this.#gaps(c, height);
+    this.#ruler(c, width);
+    const x = this.#left(frames.at),
+      across = Math.max(2, width / frames.count);
+    c.fillStyle = "#ffffff55";
+    c.fillRect(x, 0, across, height);
+    c.fillStyle = "#fff";
+    c.fillRect(x, 0, 2, height);
+    const worked = this.#left(frames.shown) + width / frames.count / 2;
+    c.beginPath();
+    c.moveTo(worked - 5, height);
+    c.lineTo(worked + 5, height);
+    c.lineTo(worked, height - 8);
+    c.fill();
+  }
+
+  /** Where pictures are missing the strip is hatched, so that it can be told without colour. */
+  #gaps(c, height) {
+    c.strokeStyle = "#fff";
+    c.lineWidth = 1;
+    for (const number of this.frames.gone) {
+      const left = this.#left(number),
+        right = this.#left(number + 1);
+      c.fillStyle = "#101416";
+      c.fillRect(left, RULER, right - left, height - RULER);
+      for (let x = left - (left % 6); x < right; x += 6) {
+        c.beginPath();
+        c.moveTo(Math.max(x, left), height);
+        c.lineTo(Math.min(x + 6, right), RULER);
+        c.stroke();
+      }
+    }
+  }
+
+  #ruler(c, width) {
+    const {frames} = this;
+    c.fillStyle = "#fff";
+    c.font = "12px Atkinson Hyperlegible Mono, monospace";
+    c.textBaseline = "top";
+    const each = spacing(width / frames.count, 64),
+      first = frames.first + frames.offset;
+    for (
+      let frame = Math.ceil(first / each) * each;
+      frame <= frames.last + frames.offset;
+      frame += each
+    ) {
+      const x = this.#left(frame - frames.offset);
+      c.fillRect(x, 0, 1, RULER);
+      c.fillText(frame, x + 4, 3);
+    }
+  }
+
+  #thumb(number) {
+    const known = this.thumbs.get(number);
+    if (known) return known.complete && known.naturalWidth ? known : null;
+    if (this.frames.gone.has(number)) return null;
+    const image = new Image();
+    this.thumbs.set(number, image);
+    image.addEventListener("load", () => this.#draw());
+    image.src = this.frames.url("thumbs", number);
+    return null;
+  }
+
+  /** While small pictures are made: how far that is, and those that have come. */
+  async #follow(url) {
+    const answer = await (await fetch(url)).json();
+    const underWay = answer.state === "running" || answer.state === "waiting";
+    this.making = underWay ? `Small pictures: ${Math.round(100 * answer.progress)} %` : "";
+    if (answer.state === "failed") this.making = answer.says;
+    for (const [number, image] of this.thumbs)
+      if (image.complete && !image.naturalWidth) this.thumbs.delete(number);
+    this.frames.again();
+    this.paint();
+    if (underWay) setTimeout(() => this.#follow(url), 700);
+  }
+
+  #listen() {
+    const {canvas, frames} = this;
+    const at = event => {
+      const box = canvas.getBoundingClientRect();
+      frames.pause();
+      frames.show(
+        frames.first + Math.floor(((event.clientX - box.left) / box.width) * frames.count),
+      );
+    };
+    canvas.addEventListener("pointerdown", event => {
+      canvas.setPointerCapture(event.pointerId);
+      at(event);
+    });
+    canvas.addEventListener("pointermove", event => {
+      if (event.buttons & 1) at(event);
+    });
+    document.getElementById("play").addEventListener("click", () => frames.toggle());
+    this.field.addEventListener("keydown", event => {
+      if (event.key !== "Enter") return;
+      const number = Number.parseInt(this.field.value, 10) - frames.offset;
+      if (Number.isFinite(number)) frames.show(number);
+      this.field.blur();
+      this.paint();
+    });
+    this.field.addEventListener("blur", () => this.paint());
+    document.addEventListener("keydown", event => {
+      if (typing(event) || event.ctrlKey || event.altKey || event.metaKey) return;
+      const far = event.shiftKey ? 10 : 1;
+      const does = {
+        " ": () => frames.toggle(),
+        ArrowLeft: () => frames.step(-far),
+        ArrowRight: () => frames.step(far),
+        Home: () => frames.step(-frames.count),
+        End: () => frames.step(frames.count),
+      }[event.key];
+      // Space on a button presses it.
+      if (!does || (event.key === " " && event.target.closest("button, a, summary"))) return;
+      event.preventDefault();
+      does();
+    });
+  }
+}

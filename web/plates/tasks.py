@@ -1,0 +1,17 @@
+"""What a worker does for the Plate step."""
+
+from django_tasks import task
+
+from web.jobs import runner
+from web.plates import film_actions
+from web.plates.models import Film
+
+
+@task()
+def small_pictures(job: int, film: int, part: int) -> None:
+    """Make the small pictures of one part of a filmed plate; the last part gathers what was found."""
+    found = Film.objects.get(pk=film)
+    try:
+        runner.run(job, lambda progress: film_actions.make_part(found, part, progress))
+    finally:
+        runner.close_part(job, lambda: film_actions.gather(found))
