@@ -1,0 +1,79 @@
+"""A filmed plate in a real browser: brought in with a gap, stepped, played, shifted, worked on."""
+
+import tempfile
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from tests.browser.browsing import Browsing
+from tests.filmed import number_in, numbered
+
+
+class Film(Browsing):
+    def seen(self):
+        """The number that the strip has laid over the plate; None where the plate itself is seen."""
+        values = self.page.evaluate(
+            """() => {
+              const laid = document.querySelector("canvas.laid");
+              if (laid.style.visibility === "hidden") return null;
+              const {width, height} = laid;
+              return [width, height, ...laid.getContext("2d").getImageData(0, 0, width, height).data];
+            }"""
+        )
+        if values is None:
+            return None
+        width, height, *pixels = values
+        return number_in(np.array(pixels, np.uint8).reshape(height, width, 4)[..., :3])
+
+    def wait_for(self, number):
+        """Until that frame's picture has come."""
+        self.until(lambda: self.page.input_value("#frame") == str(number))
+        self.until(lambda: self.seen() == number)
+
+    def test_a_sequence_with_a_gap(self):
+        page = self.page
+        with tempfile.TemporaryDirectory() as folder:
+            paths = [
+                Path(folder) / f"walk.{number:04}.png" for number in range(100) if number != 40
+            ]
+            for path in paths:
+                cv2.imwrite(str(path), numbered(int(path.name.split(".")[1])))
+            self.make_shot(paths)
+        page.wait_for_selector("text=Pictures are missing: 40.")
+        self.accessible()
+        self.assertIsNone(self.seen())
+        page.keyboard.press("ArrowRight")
+        self.wait_for(1)
+        page.keyboard.press("Shift+ArrowRight")
+        self.wait_for(11)
+        page.fill("#frame", "40")
+        page.keyboard.press("Enter")
+        page.wait_for_selector("text=This picture is missing.")
+        self.assertNotIn(self.seen(), (39, 40, 41))
+        page.keyboard.press("End")
+        self.wait_for(99)
+
+        # It plays from the beginning, and stops where Space is pressed.
+        page.keyboard.press("Home")
+        page.keyboard.press("Space")
+        self.until(lambda: int(page.input_value("#frame")) > 5)
+        page.keyboard.press("Space")
+        at = int(page.input_value("#frame"))
+        self.wait_for(at)
+        self.assertIn("24 fps", page.inner_text("#strip-says"))
+
+        # The pictures are shifted: the same picture under another number.
+        page.fill("#id_first", "1000")
+        self.click_through("text=Shift the pictures")
+        self.assertEqual(page.input_value("#frame"), "1000")
+        page.fill("#frame", "1031")
+        page.keyboard.press("Enter")
+        page.wait_for_selector("#work-on:not([hidden])")
+        self.click_through("text=Work on this frame")
+        self.assertEqual(self.state()["film"]["shown"], 31)
+        self.assertEqual(page.input_value("#frame"), "1031")
+        self.assertIsNone(self.seen())
+        self.assertIn("walk.0031.png", page.inner_text("#report"))
+        self.assertEqual(self.errors, [])
+        self.assertEqual(self.outside, [])
