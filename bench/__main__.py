@@ -10,7 +10,18 @@ from pathlib import Path
 
 import numpy as np
 
-from bench import chessboards, hard_cases, lineup, meshes, mixed, pictures, renders, speed, surveys
+from bench import (
+    chessboards,
+    film,
+    hard_cases,
+    lineup,
+    meshes,
+    mixed,
+    pictures,
+    renders,
+    speed,
+    surveys,
+)
 from bench.gates import gate_page
 from bench.server import Server
 from bench.simulated import NAMES, case, scores
@@ -216,6 +227,7 @@ if __name__ == "__main__":
     large_import()
     overlay_while_dragging()
     meshes.report()
+    film.report()
     # In a process of its own: its data folder can't be changed once Django is set up.
     subprocess.run([sys.executable, "-m", "bench.history"], check=True)
     print(

@@ -7,7 +7,10 @@ The folder holds `film.json` and the originals: `original.mov`, or `pictures/` w
 from __future__ import annotations
 
 import json
+import os
+from collections import deque
 from collections.abc import Callable, Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import asdict, dataclass, fields
 from fractions import Fraction
@@ -93,6 +96,16 @@ def film_of_pictures(folder: Path, name: str, files: dict[int, str]) -> Film:
     raise Problem(f"“{name}”: no picture can be read. {reasons[0] if reasons else ''}".strip())
 
 
+def _jpeg(path: Path, film: Film) -> Array | None:
+    """(H, W, 3) uint8 BGR of a plain JPEG, upright, the quick way; None of whatever needs more care."""
+    import cv2
+
+    if path.suffix.lower() not in (".jpg", ".jpeg"):
+        return None
+    pixels = cv2.imread(str(path), cv2.IMREAD_COLOR)
+    return pixels if pixels is not None and pixels.shape[:2] == (film.height, film.width) else None
+
+
 def another_size(number: int, size: tuple[int, int], film: Film) -> str:
     """The sentence about a picture that isn't as large as its film."""
     return (
@@ -122,10 +135,7 @@ class Pictures:
         """
         film = self.film
         if film.movie:
-            if self._decoder is None:
-                file = self.folder / film.files[0]
-                self._decoder = self._open.enter_context(Decoder(file, film.movie, film.name))
-            return self._decoder.picture(number - 1), False
+            return self._movie().picture(number - 1), False
         if number not in film.files:
             raise Problem(f"“{film.name}” has no picture {number}.")
         file = self.folder / film.files[number]
@@ -133,6 +143,35 @@ class Pictures:
         if (picture.width, picture.height) != (film.width, film.height):
             raise Problem(another_size(number, (picture.width, picture.height), film))
         return picture.pixels, picture.linear
+
+    def display(self, number: int) -> Array:
+        """(h, w, 3) uint8 BGR sRGB for pages: of a movie SMALL_WIDTH wide at most. Raises Problem as `[number]` does."""
+        film = self.film
+        if film.movie:
+            return self._movie().display(number - 1, SMALL_WIDTH)
+        quick = _jpeg(self.folder / film.files.get(number, ""), film)
+        if quick is not None:
+            return quick
+        return display_bytes(*self[number])[..., ::-1]
+
+    def _movie(self) -> Decoder:
+        film = self.film
+        assert film.movie
+        if self._decoder is None:
+            file = self.folder / film.files[0]
+            self._decoder = self._open.enter_context(Decoder(file, film.movie, film.name))
+        return self._decoder
+
+
+def parts(film: Film, least: int) -> list[tuple[int, ...]]:
+    """The numbers of a film in runs of at least `least` that can be worked on side by side: a movie's begin at key pictures."""
+    keys = [number for number in (film.movie.keys if film.movie else range(len(film.numbers)))]
+    out, begins = [], 0
+    for index in [*keys[1:], len(film.numbers)]:
+        if index - begins >= least or index == len(film.numbers):
+            out.append(film.numbers[begins:index])
+            begins = index
+    return [part for part in out if part]
 
 
 def make_small(
@@ -142,26 +181,40 @@ def make_small(
 
     Returns a sentence for each number that can't be shown. `done(number)` is called after each.
     """
-    import cv2
-
-    problems = {}
+    problems: dict[int, str] = {}
     for kind in ("small", "thumbs"):
         (folder / kind).mkdir(exist_ok=True)
-    with Pictures(folder) as pictures:
+    # One thread decodes, others make small: OpenCV leaves the interpreter to them meanwhile. The queue is short, so that
+    # memory doesn't grow with the number of frames.
+    workers = os.cpu_count() or 1
+    waiting: deque[tuple[int, Future[None]]] = deque()
+    with ThreadPoolExecutor(workers) as pool, Pictures(folder) as pictures:
         for number in numbers:
             if (folder / "thumbs" / f"{number}.jpg").exists():
                 continue
             try:
-                pixels, linear = pictures[number]
+                shown = pictures.display(number)
             except Problem as problem:
                 problems[number] = problem.sentence
                 continue
-            shown = cv2.cvtColor(display_bytes(pixels, linear), cv2.COLOR_RGB2BGR)
-            for kind, width, quality in (("small", SMALL_WIDTH, 85), ("thumbs", THUMB_WIDTH, 80)):
-                shown = _no_wider(shown, width)
-                _write_jpeg(folder / kind / f"{number}.jpg", shown, quality)
-            done(number)
-    return problems
+            waiting.append((number, pool.submit(_write_small, folder, number, shown)))
+            while len(waiting) > 2 * workers:
+                _finish(waiting, done)
+        while waiting:
+            _finish(waiting, done)
+    return dict(sorted(problems.items()))
+
+
+def _finish(waiting: deque[tuple[int, Future[None]]], done: Callable[[int], None]) -> None:
+    number, writing = waiting.popleft()
+    writing.result()
+    done(number)
+
+
+def _write_small(folder: Path, number: int, shown: Array) -> None:
+    for kind, width, quality in (("small", SMALL_WIDTH, 85), ("thumbs", THUMB_WIDTH, 80)):
+        shown = _no_wider(shown, width)
+        _write_jpeg(folder / kind / f"{number}.jpg", shown, quality)
 
 
 def _no_wider(pixels: Array, width: int) -> Array:
@@ -171,7 +224,9 @@ def _no_wider(pixels: Array, width: int) -> Array:
     if across <= width:
         return pixels
     size = width, max(1, round(height * width / across))
-    return cv2.resize(pixels, size, interpolation=cv2.INTER_AREA)
+    # Averaging areas matters where several pixels become one; below that it only costs time.
+    how = cv2.INTER_AREA if across > 2 * width else cv2.INTER_LINEAR
+    return cv2.resize(pixels, size, interpolation=how)
 
 
 def _write_jpeg(path: Path, pixels: Array, quality: int) -> None:

@@ -158,6 +158,14 @@ class Decoder:
 
         Raises IndexError where there is no such picture, Problem where it can't be decoded.
         """
+        kind = "rgb48le" if self.movie.bits > 8 else "rgb24"
+        return _pixels(self._frame(number), self.movie, kind)
+
+    def display(self, number: int, widest: int) -> Array:
+        """(h, w, 3) uint8 B′G′R′ for looking at, upright, before that at most `widest` px across. Raises as `picture` does."""
+        return _pixels(self._frame(number), self.movie, "bgr24", widest)
+
+    def _frame(self, number: int) -> Any:
         movie = self.movie
         if not 0 <= number < movie.count:
             raise IndexError(number)
@@ -175,7 +183,7 @@ class Decoder:
                 self._next = number + 1
                 if at > wanted:
                     break
-                return rgb(frame, movie)
+                return frame
         except av.FFmpegError:
             pass
         self._frames = None
@@ -187,16 +195,18 @@ class Decoder:
         self._next = self.movie.keys[key]
 
 
-def rgb(frame: Any, movie: Movie) -> Array:
-    """A decoded frame as (H, W, 3) R′G′B′ of full range, uint8 or uint16, upright, by the movie's matrix and range."""
-    wide = movie.bits > 8
+def _pixels(frame: Any, movie: Movie, kind: str, widest: int | None = None) -> Array:
+    """A decoded frame as (H, W, 3) of full range, upright, by the movie's matrix and range; `kind` is FFmpeg's name of the pixels' form."""
+    scale = min(1.0, (widest or frame.width) / frame.width)
     matrix = {"BT.709": 1, "FCC": 4, "BT.601": 5, "SMPTE 240M": 7, "BT.2020": 9}[movie.matrix]
     converted = frame.reformat(
-        format="rgb48le" if wide else "rgb24",
+        width=max(1, round(frame.width * scale)),
+        height=max(1, round(frame.height * scale)),
+        format=kind,
         src_colorspace=matrix,
         src_color_range=2 if movie.full_range else 1,
         dst_color_range=2,
-        interpolation="BICUBIC",
+        interpolation="BICUBIC" if widest is None else "FAST_BILINEAR",
     )
     return upright(converted.to_ndarray(), _ROTATED[movie.rotation])
 

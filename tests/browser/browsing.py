@@ -106,7 +106,6 @@ class Browsing(StaticLiveServerTestCase):
         box = self.page.locator("#light-table").bounding_box()
         return box["x"] + a + at[0] * scale, box["y"] + b + at[1] * scale
 
-    @contextmanager
     def until(self, holds):
         """Look again and again whether `holds()`; the page's own security forbids Playwright to look from within."""
         for _ in range(round(MINUTES * 60 * 20)):
@@ -115,6 +114,7 @@ class Browsing(StaticLiveServerTestCase):
             self.page.wait_for_timeout(50)
         self.fail(f"This never came true: {holds}")
 
+    @contextmanager
     def answered(self, part, sent="", page=None):
         """What is done here asks an address that holds `part`, with a message that holds `sent`; go on once the page shows the answer."""
         page = page or self.page

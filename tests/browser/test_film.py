@@ -26,9 +26,12 @@ class Film(Browsing):
         width, height, *pixels = values
         return number_in(np.array(pixels, np.uint8).reshape(height, width, 4)[..., :3])
 
+    def wait_for_frame(self, frame):
+        self.until(lambda: self.page.input_value("#frame") == str(frame))
+
     def wait_for(self, number):
-        """Until that frame's picture has come."""
-        self.until(lambda: self.page.input_value("#frame") == str(number))
+        """Until that frame's picture has come, where frames have the pictures' numbers."""
+        self.wait_for_frame(number)
         self.until(lambda: self.seen() == number)
 
     def test_a_sequence_with_a_gap(self):
@@ -75,5 +78,27 @@ class Film(Browsing):
         self.assertEqual(page.input_value("#frame"), "1031")
         self.assertIsNone(self.seen())
         self.assertIn("walk.0031.png", page.inner_text("#report"))
+
+        # On the Match page a mark belongs to its frame; on one that is only looked at, nothing is drawn.
+        self.go("match")
+        self.accessible()
+        place = self.on_screen((50, 40))
+        page.keyboard.press("s")
+        with self.saving():
+            page.mouse.click(*place)
+        page.keyboard.press("End")
+        self.wait_for_frame(1099)
+        page.keyboard.press("s")
+        page.mouse.click(*self.on_screen((90, 40)))
+        page.keyboard.press("Delete")
+        self.quiet()
+        self.assertEqual(len(self.state()["marks"]), 1)
+        with page.expect_navigation():
+            page.keyboard.press("Enter")
+        self.wait_for_frame(1099)
+        self.assertTrue(page.url.endswith("/match"))
+        self.assertEqual((self.state()["film"]["shown"], self.state()["marks"]), (99, []))
+        page.keyboard.press("ArrowLeft")  # nothing is chosen that it could nudge
+        self.wait_for_frame(1098)
         self.assertEqual(self.errors, [])
         self.assertEqual(self.outside, [])

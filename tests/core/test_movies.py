@@ -18,6 +18,7 @@ from aperture.plates.film import (
     film_of_movie,
     film_of_pictures,
     make_small,
+    parts,
     write_picture,
 )
 from aperture.plates.movies import Decoder, probe, repeated_and_dropped
@@ -160,6 +161,20 @@ class Films(InFolder):
         self.assertEqual(len(done), 3)
         write_picture(self.folder, 9, self.folder / "full.png")
         self.assertEqual(number_in(cv2.imread(str(self.folder / "full.png"))), 8)
+
+    def test_parts_begin_where_a_movie_can_be_entered(self):
+        """Else every part would decode all that comes before it."""
+        write_movie(
+            self.folder / "a.mp4", count=100, options={"g": "30", "bf": "2", "sc_threshold": "0"}
+        )
+        film = film_of_movie(self.folder / "a.mp4", "a.mp4", "a.mp4")
+        found = parts(film, 24)
+        self.assertEqual(
+            [(part[0], part[-1]) for part in found], [(1, 30), (31, 60), (61, 90), (91, 100)]
+        )
+        self.assertEqual([len(part) for part in parts(film, 50)], [60, 40])
+        still = Film("a", 9, 9, tuple(range(7, 57)), {})
+        self.assertEqual([part[0] for part in parts(still, 24)], [7, 31, 55])
 
     def test_pictures_of_which_some_are_bad(self):
         (self.folder / "pictures").mkdir()

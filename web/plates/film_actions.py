@@ -5,6 +5,7 @@ import json
 import shutil
 import tempfile
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor, wait
 from itertools import islice
 from pathlib import Path
 
@@ -18,6 +19,7 @@ from aperture.plates.film import (
     film_of_movie,
     film_of_pictures,
     make_small,
+    parts,
     write_picture,
 )
 from aperture.plates.movies import Movie
@@ -34,7 +36,8 @@ from web.shows.models import Shot
 KIND = "film"  # of the job that makes the small pictures
 MOVIES = (".mov", ".mp4", ".m4v", ".mxf", ".avi", ".mkv", ".webm")
 IN_A_PART = 24  # pictures that one worker makes small before another may go on
-AT_A_TIME = 6  # and after how many it says how far it is
+LONGEST = 1800  # seconds for one part; a movie with one key picture is one part
+SECONDS_BETWEEN_LOOKS = 0.4
 
 
 def is_film(names: Sequence[str]) -> bool:
@@ -258,17 +261,20 @@ def missing_of(film: Film) -> list[int]:
 
 def parts_of(film: Film) -> range:
     """The parts of the job that makes them."""
-    return range(-(-film.count // IN_A_PART))
+    return range(len(parts(Filmed.read(film.folder), IN_A_PART)))
 
 
 def make_part(film: Film, part: int, progress: Callable[[float], None]) -> None:
-    """Make the small pictures of one part, behind a fence."""
-    numbers = Filmed.read(film.folder).numbers[part * IN_A_PART : (part + 1) * IN_A_PART]
-    problems: dict[int, str] = {}
-    with Fence() as fence:
-        for at in range(0, len(numbers), AT_A_TIME):
-            problems |= fence.run(make_small, film.folder, numbers[at : at + AT_A_TIME])
-            progress((at + AT_A_TIME) / len(numbers))
+    """Make the small pictures of one part, behind a fence; told by what lies in the folder."""
+    numbers = parts(Filmed.read(film.folder), IN_A_PART)[part]
+    thumbs = [film.folder / "thumbs" / f"{number}.jpg" for number in numbers]
+    # Left in the other order: the fence ends its process first, for which the thread then need not wait.
+    with ThreadPoolExecutor(1) as pool, Fence(seconds=LONGEST) as fence:
+        making = pool.submit(fence.run, make_small, film.folder, numbers)
+        while not making.done():
+            wait([making], SECONDS_BETWEEN_LOOKS)
+            progress(sum(thumb.exists() for thumb in thumbs) / len(thumbs))
+        problems = making.result()
     if problems:
         (film.folder / f"problems.{part}.json").write_text(json.dumps(problems))
 

@@ -13,6 +13,7 @@ from web.plates import film_actions
 from web.plates.models import Film, film_of
 from web.plates.starting import all_small, start_small_pictures
 from web.shows.reading import base_of
+from web.shows.steps import registered
 from web.shows.views import find
 
 
@@ -40,7 +41,8 @@ def work_on(request, show, shot):
         raise Problem("This shot’s plate is a photograph: it has one frame.")
     number = _whole(request, "frame", "a frame") - shot.state["film"]["offset"]
     shot = film_actions.work_on(shot, number, base_of(request))
-    return redirect(shot.url("plate"))
+    back = request.POST.get("back")
+    return redirect(shot.url(registered()[back].url_name if back in registered() else "plate"))
 
 
 @require_POST

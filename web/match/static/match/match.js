@@ -1,6 +1,7 @@
 // The Match step: puts its parts together. Every consequence (fit, grid, figures) comes from the server's core.
 
 import {notice} from "../ui/app.js";
+import {startStrip} from "../plates/strip.js";
 import {LightTable} from "../ui/table.js";
 import {Aids} from "./aids.js";
 import {Asking} from "./asking.js";
@@ -60,6 +61,7 @@ function start(data) {
     w: () => aids.toggle("walls"),
   };
   new Keys({root, shown, view, asking, pen, others});
+  startStrip(table, {draws: true});
 
   document.querySelector("[data-act=refine]").addEventListener("click", refine);
   sheet.addEventListener("click", event => {

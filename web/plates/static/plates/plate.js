@@ -2,7 +2,7 @@
 
 import {csrf, notice, typing} from "../ui/app.js";
 import {LightTable} from "../ui/table.js";
-import {Strip} from "./strip.js";
+import {startStrip} from "./strip.js";
 
 const form = document.getElementById("bring-in"),
   input = document.getElementById("id_picture");
@@ -11,9 +11,8 @@ const bar = document.getElementById("sending"),
   button = document.getElementById("send");
 
 if (document.getElementById("light-table")) {
-  const table = new LightTable(),
-    strip = JSON.parse(document.getElementById("strip-data").textContent);
-  if (strip) new Strip(table, strip);
+  const table = new LightTable();
+  startStrip(table);
   table.panWithLeft = event => event.button === 0;
   document.addEventListener("keydown", event => {
     if (!typing(event) && event.key.toLowerCase() === "l" && !event.ctrlKey) table.toggleLoupe();

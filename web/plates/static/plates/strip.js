@@ -1,13 +1,25 @@
 // The frame strip under the table: thumbnails, a ruler, the playhead. What is shown lies over the plate until it is worked on.
 
-import {typing} from "../ui/app.js";
+import {settled, typing} from "../ui/app.js";
 import {Frames, moment, spacing} from "./frames.js";
 
 const RULER = 18;
+// While another frame is looked at, only these keys do what they do else: nothing is drawn on a picture that isn't worked on.
+const HARMLESS = ["f", "1", "l", "?", "+", "-", " "];
 
-export class Strip {
-  constructor(table, data) {
+/**
+ * The strip of a page whose plate is filmed; to be called after the page's own keys are set up, which come first.
+ * `draws`: the page draws on the plate with the left button, which rests while another frame is looked at.
+ */
+export function startStrip(table, {draws = false} = {}) {
+  const data = document.getElementById("strip-data");
+  return data && new Strip(table, JSON.parse(data.textContent), draws);
+}
+
+class Strip {
+  constructor(table, data, draws) {
     this.table = table;
+    this.draws = draws;
     this.canvas = document.getElementById("strip-frames");
     this.laid = table.layElement(document.createElement("canvas"));
     [this.laid.width, this.laid.height] = data.size.map(side =>
@@ -26,8 +38,9 @@ export class Strip {
 
   paint() {
     const {frames} = this,
-      own = frames.at === frames.shown && !frames.playing;
+      own = !this.away;
     this.laid.style.visibility = own ? "hidden" : "visible";
+    this.table.root.classList.toggle("other-frame", !own);
     if (!own) this.#lay();
     if (document.activeElement !== this.field) this.field.value = frames.frame;
     document.getElementById("moment").textContent = moment(
@@ -69,6 +82,7 @@ export class Strip {
       const dropped = frames.dropped === 1 ? "1 frame dropped" : `${frames.dropped} frames dropped`;
       return `${+frames.rate.toFixed(3)} fps, ${dropped}`;
     }
+    if (this.away) return "Looked at only: nothing is drawn on it until it is worked on.";
     return this.making || "";
   }
 
@@ -190,6 +204,12 @@ export class Strip {
       if (event.buttons & 1) at(event);
     });
     document.getElementById("play").addEventListener("click", () => frames.toggle());
+    this.form.addEventListener("submit", async event => {
+      event.preventDefault();
+      await settled(); // what was drawn on the old frame belongs to it
+      this.form.elements.base.value = document.getElementById("revision").textContent;
+      this.form.submit();
+    });
     this.field.addEventListener("keydown", event => {
       if (event.key !== "Enter") return;
       const number = Number.parseInt(this.field.value, 10) - frames.offset;
@@ -198,20 +218,63 @@ export class Strip {
       this.paint();
     });
     this.field.addEventListener("blur", () => this.paint());
+    // The page's own keys come first, such as nudges; but not while another frame is looked at.
     document.addEventListener("keydown", event => {
-      if (typing(event) || event.ctrlKey || event.altKey || event.metaKey) return;
-      const far = event.shiftKey ? 10 : 1;
-      const does = {
-        " ": () => frames.toggle(),
-        ArrowLeft: () => frames.step(-far),
-        ArrowRight: () => frames.step(far),
-        Home: () => frames.step(-frames.count),
-        End: () => frames.step(frames.count),
-      }[event.key];
-      // Space on a button presses it.
-      if (!does || (event.key === " " && event.target.closest("button, a, summary"))) return;
-      event.preventDefault();
-      does();
+      if (!event.defaultPrevented && !this.away) this.#key(event);
     });
+    document.addEventListener(
+      "keydown",
+      event => {
+        if (!this.away || typing(event) || event.ctrlKey || event.altKey || event.metaKey) return;
+        this.#key(event);
+        if (event.key === "Enter" && !this.form.hidden && !event.target.closest("button, a"))
+          this.form.requestSubmit();
+        if (!HARMLESS.includes(event.key.toLowerCase())) event.stopImmediatePropagation();
+      },
+      true,
+    );
+    // Space plays when it is let go: held, it pans the table.
+    document.addEventListener(
+      "keydown",
+      event => {
+        if (event.key !== " " || event.repeat || typing(event)) return;
+        this.tapped = !event.target.closest("button, a, summary"); // there it presses
+      },
+      true,
+    );
+    document.addEventListener("keyup", event => {
+      if (event.key === " " && this.tapped) frames.toggle();
+      this.tapped = false;
+    });
+    this.table.root.addEventListener(
+      "pointerdown",
+      event => {
+        this.tapped = false;
+        if (!this.away || event.button !== 0) return;
+        frames.pause();
+        if (this.draws) event.stopImmediatePropagation();
+      },
+      true,
+    );
+  }
+
+  /** Whether another frame is looked at than the one that is worked on. */
+  get away() {
+    return this.frames.playing || this.frames.at !== this.frames.shown;
+  }
+
+  #key(event) {
+    if (typing(event) || event.ctrlKey || event.altKey || event.metaKey) return;
+    const {frames} = this,
+      far = event.shiftKey ? 10 : 1;
+    const does = {
+      ArrowLeft: () => frames.step(-far),
+      ArrowRight: () => frames.step(far),
+      Home: () => frames.step(-frames.count),
+      End: () => frames.step(frames.count),
+    }[event.key];
+    if (!does) return;
+    event.preventDefault();
+    does();
   }
 }

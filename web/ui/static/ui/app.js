@@ -106,7 +106,7 @@ export function edit(promise) {
 }
 
 /** All edits are saved and shown, also those that pages hold back to join them ("flush" asks for them). */
-async function settled() {
+export async function settled() {
   document.dispatchEvent(new Event("flush"));
   while (underWay.size) await Promise.allSettled(underWay);
 }
