@@ -22,9 +22,11 @@ from aperture.errors import Problem
 from aperture.fence import Fence
 from aperture.formats import catalogue, meshes, survey
 from aperture.match import document
+from aperture.plates.film import film_of_movie, make_small
 from aperture.plates.reading import read_picture
 from aperture.render import returned
 from tests import examples
+from tests.filmed import write_movie
 
 PICTURE = np.arange(16 * 12 * 3, dtype=np.uint8).reshape(12, 16, 3)
 CRATE = trimesh.creation.box()
@@ -65,6 +67,15 @@ def read_catalogue(data, ending):
     catalogue.read(data, f"odd{ending}")
 
 
+def read_movie(data, ending):
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        (folder / f"odd{ending}").write_bytes(data)
+        film = film_of_movie(folder / f"odd{ending}", f"odd{ending}", f"odd{ending}")
+        film.write(folder)
+        make_small(folder, film.numbers[:20])
+
+
 def read_match(data, ending):
     document.from_bytes(data)
 
@@ -84,6 +95,18 @@ def samples():
         channels = {name: PICTURE[..., i].astype(np.float16) for i, name in enumerate("RGB")}
         OpenEXR.File(header, channels).write(str(path))
         exr = path.read_bytes()
+        movies = [
+            (
+                read_movie,
+                write_movie(Path(folder) / f"a{ending}", count=6, **how).read_bytes(),
+                ending,
+            )
+            for ending, how in (
+                (".mp4", {"options": {"g": "3", "bf": "1"}}),
+                (".avi", {"codec": "mjpeg", "pixels": "yuvj420p"}),
+                (".mkv", {"codec": "ffv1", "pixels": "yuv444p"}),
+            )
+        ]
     marks = [{"id": "e1", "kind": "edge", "axis": "up", "points": [[1, 2], [3, 400]]}]
     match = {
         "format": document.FORMAT,
@@ -111,6 +134,7 @@ def samples():
         (read_survey, text["obj"].encode(), ".obj"),
         (read_catalogue, json.dumps(CATALOGUE).encode(), ".json"),
         (read_match, json.dumps(match).encode(), ".json"),
+        *movies,
     ]
     return out
 

@@ -12,6 +12,7 @@ from tests.filmed import HEIGHT, WIDTH, number_in, numbered, write_movie
 from tests.web.test_shots import HasShot
 from web.jobs import runner
 from web.jobs.models import Job
+from web.match.actions import continue_draft, keep_draft, set_marks
 from web.plates import film_actions, film_views
 from web.plates.models import Film
 from web.shows.history import edit, undo
@@ -65,17 +66,45 @@ class FilmedPlates(HasShot, TransactionTestCase):
         self.assertEqual(self.client.get(f"/films/{'0' * 64}/small/1.jpg").status_code, 404)
 
         # What is drawn stays with its frame; undo goes back to frame and marks together.
-        mark = {"id": "s1", "kind": "spot", "at": [5.0, 5.0]}
-        edit(self.shot_now(), "A spot", lambda state: state.update(marks=[mark]))
+        spots = [{"id": f"s{n}", "kind": "spot", "at": [5.0 * n, 5.0]} for n in (1, 2)]
+        length = {
+            "id": "f1",
+            "kind": "length",
+            "from": "s1",
+            "to": "s2",
+            "metres": 1.0,
+            "plus_minus": 0.01,
+        }
+        height = {"id": "f2", "kind": "camera_height", "metres": 1.5, "plus_minus": 0.1}
+        edit(
+            self.shot_now(),
+            "Spots",
+            lambda state: state.update(marks=spots, facts=[length, height]),
+        )
         self.client.post(self.url("plate/first"), {"first": "1001"})
         self.client.post(self.url("plate/frame"), {"frame": "1031"})
         state = self.shot_now().state
         self.assertEqual((state["film"]["offset"], state["film"]["shown"]), (1000, 31))
         self.assertEqual((self.picture_shown(), state["marks"]), (30, []))
+        self.assertEqual(state["facts"], [height])
+        # A draft knows the frame that it was drawn on, whichever is worked on when it is taken up again.
+        other = {"id": "e1", "kind": "edge", "axis": "up", "points": [[5, 5], [6, 90]]}
+        keep_draft(self.shot_now(), "Second", None)
+        set_marks(self.shot_now(), [other], "An edge", None)
         self.client.post(self.url("plate/frame"), {"frame": "1001"})
-        self.assertEqual(self.shot_now().state["marks"], [mark])
+        self.assertEqual(self.shot_now().state["marks"], spots)
+        continue_draft(self.shot_now(), "First", None)
+        self.assertEqual(self.shot_now().state["marks"], spots)
+        self.client.post(self.url("plate/frame"), {"frame": "1031"})
+        self.assertEqual(self.shot_now().state["marks"], [])
+        continue_draft(self.shot_now(), "Second", None)
+        self.assertEqual(self.shot_now().state["marks"], [other])
+        self.client.post(self.url("plate/frame"), {"frame": "1001"})
+        state = self.shot_now().state
+        self.assertEqual((state["marks"], state["facts"]), (spots, [height, length]))
+        self.assertEqual(state["aside"], {"31": {"marks": [other], "facts": []}})
         undo(self.shot_now())
-        self.assertEqual((self.picture_shown(), self.shot_now().state["marks"]), (30, []))
+        self.assertEqual((self.picture_shown(), self.shot_now().state["marks"]), (30, [other]))
         self.assertEqual(film_views.strip(self.shot_now())["shown"], 31)
         # The same movie again is stored once; a photograph in its place ends the film.
         self.bring([self.movie()])

@@ -6,6 +6,7 @@ from collections.abc import MutableMapping
 from aperture.errors import Problem
 from aperture.match.document import read
 from web.match.fits import document_of
+from web.plates.frames import go_to, shown
 from web.shows.history import edit
 from web.shows.models import Shot
 from web.shows.refusals import Refused
@@ -17,6 +18,7 @@ DRAFT_PARTS = {
     "facts": [],
     "planes": [],
     "robust": False,
+    "aside": {},
 }
 
 
@@ -27,8 +29,19 @@ class DraftLocked(Refused):
 
 
 def part_of(state: MutableMapping) -> dict:
-    """The draft on screen."""
-    return {key: copy.deepcopy(state.get(key, empty)) for key, empty in DRAFT_PARTS.items()}
+    """The draft on screen; of a filmed plate with the number of the picture that its marks lie on."""
+    out = {key: copy.deepcopy(state.get(key, empty)) for key, empty in DRAFT_PARTS.items()}
+    number = shown(state)
+    return out if number is None else out | {"shown": number}
+
+
+def put_draft(state: MutableMapping, content: dict) -> None:
+    """Put what a draft keeps on screen, its marks on the frames that they were drawn on."""
+    for key, empty in DRAFT_PARTS.items():
+        state[key] = copy.deepcopy(content.get(key, empty))
+    now = shown(state)
+    if now is not None:
+        go_to(state, content.get("shown", now), now)
 
 
 def edit_match(shot, label, change, base, **more):
@@ -258,7 +271,8 @@ def continue_draft(shot: Shot, name: str, base: int | None) -> Shot:
         if name not in drafts:
             raise Problem(f"There is no draft “{name}”.")
         drafts[state.get("draft", "First")] = part_of(state)
-        state |= {"draft": name} | drafts.pop(name)
+        put_draft(state, drafts.pop(name))
+        state["draft"] = name
 
     return edit(shot, f"Went on with draft {name}", change, base)
 

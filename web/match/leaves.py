@@ -7,7 +7,7 @@ from aperture.match import advise, kit
 from aperture.match.reach import Reach
 from aperture.units import format_value
 from web.catalogue.models import CatalogueLens
-from web.match.actions import DRAFT_PARTS
+from web.match.actions import DRAFT_PARTS, put_draft
 from web.match.fits import document_of, fit_of, optimum_of
 from web.shows.state import once
 
@@ -149,7 +149,9 @@ def state_of_draft(shot, name: str) -> dict:
     if name not in shot.state.get("drafts", {}):
         raise Problem(f"There is no draft “{name}”.")
     content = shot.state["drafts"][name]
-    return shot.state | {key: content.get(key, empty) for key, empty in DRAFT_PARTS.items()}
+    changed = shot.state.copy()
+    put_draft(changed, content)
+    return shot.state | {key: changed[key] for key in DRAFT_PARTS}
 
 
 def compared(shot, other: dict) -> list[dict]:

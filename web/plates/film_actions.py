@@ -29,6 +29,7 @@ from aperture.plates.sequences import ranges_of, tell_apart
 from aperture.units import format_rate
 from web.blobs.folders import incoming, settle
 from web.plates.actions import as_part, bring_in
+from web.plates.frames import go_to
 from web.plates.models import Film, Plate, film_of
 from web.shows.history import edit
 from web.shows.models import Shot
@@ -204,7 +205,7 @@ def take_film(shot: Shot, film: Film, base: int | None = None) -> Shot:
 
     def change(state):
         state["plate"] = as_part(plate)
-        state["plate_facts"], state["marks_aside"] = {}, {}
+        state["plate_facts"], state["aside"] = {}, {}
         state["film"] = {
             "digest": film.digest,
             "name": film.name,
@@ -228,9 +229,7 @@ def work_on(shot: Shot, number: int, base: int | None = None) -> Shot:
         now = state["film"]
         if not now or now["digest"] != film.digest:
             raise Problem("The plate has been replaced meanwhile. Look again.")
-        aside = state["marks_aside"] | {str(now["shown"]): state["marks"]}
-        state["marks"] = aside.pop(str(number), [])
-        state["marks_aside"] = {key: marks for key, marks in aside.items() if marks}
+        go_to(state, now["shown"], number)
         state["plate"], state["film"] = as_part(plate), now | {"shown": number}
 
     return edit(shot, f"Frame {number + shot.state['film']['offset']}", change, base)

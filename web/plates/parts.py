@@ -1,6 +1,6 @@
 """The Plate step's parts of the state."""
 
-from web.shows.schemas import NUMBER, PIXELS, maybe, record, table, text
+from web.shows.schemas import NUMBER, PIXELS, listed, maybe, record, table, text
 from web.shows.state import Part
 
 NUMBER_OF_PICTURE = {"type": "integer", "minimum": 0, "maximum": 999_999_999}
@@ -41,7 +41,13 @@ PARTS = (
         ),
         group="match",
     ),
-    # What was drawn on other frames of a filmed plate, by picture number.
-    Part("marks_aside", {}, table({"type": "array", "maxItems": 2000}), group="match", camera=True),
+    # What was drawn on other frames of a filmed plate, by picture number: see `frames.go_to`.
+    Part(
+        "aside",
+        {},
+        table(record({"marks": listed({"type": "object"}), "facts": listed({"type": "object"})})),
+        group="match",
+        camera=True,
+    ),
     Part("plate_facts", {}, table({"anyOf": [NUMBER, text(200)]}), group="plate facts"),
 )
