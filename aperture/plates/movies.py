@@ -170,10 +170,10 @@ class Decoder:
         if not 0 <= number < movie.count:
             raise IndexError(number)
         before = max(bisect_right(movie.keys, number) - 1, 0)
-        if self._frames is None or number < self._next or movie.keys[before] > self._next:
-            self._seek(before)
         wanted = movie.times[number]
         try:
+            if self._frames is None or number < self._next or movie.keys[before] > self._next:
+                self._seek(before)
             for frame in self._frames or ():
                 at = movie.times[self._next] if movie.by_count else frame.pts
                 if movie.by_count:

@@ -14,6 +14,7 @@ from web.jobs import runner
 from web.jobs.models import Job
 from web.match.actions import continue_draft, keep_draft, set_marks
 from web.plates import film_actions, film_views
+from web.plates.frames import frame_at
 from web.plates.models import Film
 from web.shows.history import edit, undo
 from web.shows.models import Shot
@@ -84,7 +85,7 @@ class FilmedPlates(HasShot, TransactionTestCase):
         self.client.post(self.url("plate/first"), {"first": "1001"})
         self.client.post(self.url("plate/frame"), {"frame": "1031"})
         state = self.shot_now().state
-        self.assertEqual((state["film"]["offset"], state["film"]["shown"]), (1000, 31))
+        self.assertEqual((frame_at(state), state["film"]["shown"]), (1031, 31))
         self.assertEqual((self.picture_shown(), state["marks"]), (30, []))
         self.assertEqual(state["facts"], [height])
         # A draft knows the frame that it was drawn on, whichever is worked on when it is taken up again.

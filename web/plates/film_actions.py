@@ -29,7 +29,7 @@ from aperture.plates.sequences import ranges_of, tell_apart
 from aperture.units import format_rate
 from web.blobs.folders import incoming, settle
 from web.plates.actions import as_part, bring_in
-from web.plates.frames import go_to
+from web.plates.frames import frame_at, go_to
 from web.plates.models import Film, Plate, film_of
 from web.shows.history import edit
 from web.shows.models import Shot
@@ -232,7 +232,7 @@ def work_on(shot: Shot, number: int, base: int | None = None) -> Shot:
         go_to(state, now["shown"], number)
         state["plate"], state["film"] = as_part(plate), now | {"shown": number}
 
-    return edit(shot, f"Frame {number + shot.state['film']['offset']}", change, base)
+    return edit(shot, f"Frame {frame_at(shot.state, number)}", change, base)
 
 
 def begin_at(shot: Shot, frame: int, base: int | None = None) -> Shot:

@@ -10,6 +10,7 @@ from django.views.decorators.http import require_POST
 from aperture.errors import Problem
 from web.jobs import runner
 from web.plates import film_actions
+from web.plates.frames import number_of
 from web.plates.models import Film, film_of
 from web.plates.starting import all_small, start_small_pictures
 from web.shows.reading import base_of
@@ -39,7 +40,7 @@ def work_on(request, show, shot):
     shot = find(show, shot)
     if not shot.state["film"]:
         raise Problem("This shot’s plate is a photograph: it has one frame.")
-    number = _whole(request, "frame", "a frame") - shot.state["film"]["offset"]
+    number = number_of(shot.state, _whole(request, "frame", "a frame"))
     shot = film_actions.work_on(shot, number, base_of(request))
     back = request.POST.get("back")
     return redirect(shot.url(registered()[back].url_name if back in registered() else "plate"))

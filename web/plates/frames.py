@@ -28,3 +28,15 @@ def shown(state: MutableMapping) -> int | None:
     """The number of the picture that is worked on; None of a photograph."""
     film = state.get("film")
     return film["shown"] if film else None
+
+
+def frame_at(state: MutableMapping, number: int | None = None) -> int:
+    """The shot's frame of a picture number; of the picture that is worked on where none is given."""
+    film = state["film"]
+    return (film["shown"] if number is None else number) + film["offset"]
+
+
+def number_of(state: MutableMapping, frame: int) -> int:
+    """The picture number of a frame of the shot."""
+    film = state["film"]
+    return frame - film["offset"]

@@ -15,6 +15,7 @@ from aperture.units import format_rate, format_value
 from web.plates import actions, film_views
 from web.plates.film_actions import is_film
 from web.plates.forms import PlateFactsForm, PlateForm
+from web.plates.frames import frame_at
 from web.plates.models import Plate, film_of, metadata_of, own_transfer, plate_of, transfer_of
 from web.shows.forms import on_form
 from web.shows.models import Show
@@ -115,7 +116,7 @@ def _page(request, shot, form, facts_form=None):
         "form": form,
         "film": film,
         "strip": film_views.strip(shot),
-        "film_rows": film_rows(film, shot.state["film"]) if film else [],
+        "film_rows": film_rows(film, shot.state) if film else [],
         "facts_form": facts_form,
         "facts_opened": opened,
         "plate": current,
@@ -142,17 +143,17 @@ def about_film(film, show) -> list[Remark]:
     return out
 
 
-def film_rows(film, part) -> list[Row]:
+def film_rows(film, state) -> list[Row]:
     """What is known of a filmed plate."""
-    frames = f"{film.first + part['offset']}–{film.last + part['offset']}"
+    first, last = (frame_at(state, number) for number in (film.first, film.last))
     rate = f"{format_rate(film.rate)} fps" if film.rate else "–"
     return [
         Row("File", film.name, origin="file"),
         Row("Kind", film.kind, origin="file"),
         Row("Pictures", f"{film.count:,}", origin="file"),
-        Row("Frames", frames, origin="typed" if part["offset"] else "file"),
+        Row("Frames", f"{first}–{last}", origin="file" if first == film.first else "typed"),
         Row("Rate", rate, origin="file" if film.rate else ""),
-        Row("Worked on", f"frame {part['shown'] + part['offset']}", origin="typed"),
+        Row("Worked on", f"frame {frame_at(state)}", origin="typed"),
     ]
 
 
