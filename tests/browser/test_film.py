@@ -42,7 +42,14 @@ class Film(Browsing):
             ]
             for path in paths:
                 cv2.imwrite(str(path), numbered(int(path.name.split(".")[1])))
-            self.make_shot(paths)
+            self.make_shot(paths[0])
+            others = [Path(folder) / f"test_{number}.png" for number in (7, 8)]
+            for path in others:
+                cv2.imwrite(str(path), numbered(1))
+            # Of two sequences in one drop the artist chooses one.
+            page.set_input_files("#id_picture", [*others, *paths])
+            with page.expect_navigation():
+                page.click("text=walk.####.png, 0–99")
         page.wait_for_selector("text=Pictures are missing: 40.")
         self.accessible()
         self.assertIsNone(self.seen())

@@ -1,6 +1,9 @@
 """Filmed plates on the Plate step: brought in, played, worked on frame by frame; what is wrong with them is said."""
 
+import io
 import tempfile
+import zipfile
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -141,6 +144,41 @@ class FilmedPlates(HasShot, TransactionTestCase):
             answer = self.client.post(self.url("plate/frame"), {"frame": frame})
             self.assertContains(answer, says, status_code=422)
         self.assertEqual(self.shot_now().state["film"]["shown"], 98)
+
+    def test_a_zip(self):
+        def packed(files):
+            out = io.BytesIO()
+            with zipfile.ZipFile(out, "w") as file:
+                for name, data in files:
+                    file.writestr(name, data)
+            return bytearray(out.getvalue())
+
+        pictures = [(f"../../out/walk.{n}.png", png(n)) for n in (7, 8, 9)]
+        data = packed([*pictures, ("read.me", b"x")])
+        # One of them is damaged within the zip, and so is missing.
+        at = data.index(png(8)) + 200
+        data[at : at + 8] = b"\0" * 8
+        self.bring([("walk.zip", bytes(data))])
+        film = Film.objects.get()
+        self.assertEqual((film.first, film.last, film.count), (7, 9, 2))
+        self.assertEqual(self.picture_shown(), 7)
+        self.assertFalse((settings.DATA.parent / "out").exists())
+        with mock.patch.object(film_actions, "MOST_UNZIPPED", 1000):
+            answer = self.bring([("walk.zip", bytes(packed(pictures)))], status=422)
+        self.assertContains(answer, "more than is taken", status_code=422)
+        answer = self.bring([("walk.zip", bytes(data[:300]))], status=422)
+        self.assertContains(answer, "be unpacked", status_code=422)
+
+    def test_sequences_are_told_apart_before_they_are_sent(self):
+        names = ["a/x.1.png", "a/x.2.png", "b/x.1.png", "b/x.01.png", "a/notes.txt", "c/y.mov"]
+        told = self.post_json("plate/sequences", names=names).json()
+        self.assertEqual(
+            [one["says"] for one in told["sequences"]],
+            ["x.#.png, 1–2", "x.##.png, 1–1", "y.mov"],
+        )
+        self.assertEqual(told["sequences"][1]["files"], ["b/x.01.png", "b/x.1.png"])
+        self.assertEqual(told["sequences"][2], {"says": "y.mov", "files": ["c/y.mov"]})
+        self.assertEqual(self.post_json("plate/sequences", names=[1]).status_code, 422)
 
     def test_what_can_not_come_in_is_said_and_nothing_is_kept(self):
         name, whole = self.movie(count=10)

@@ -4,6 +4,8 @@ import hashlib
 import json
 import shutil
 import tempfile
+import zipfile
+import zlib
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
 from itertools import islice
@@ -24,6 +26,7 @@ from aperture.plates.film import (
 )
 from aperture.plates.movies import Movie
 from aperture.plates.proxies import sha256_of
+from aperture.plates.reading import ENDINGS
 from aperture.plates.sequences import Sequence as Numbered
 from aperture.plates.sequences import ranges_of, tell_apart
 from aperture.units import format_rate
@@ -35,6 +38,10 @@ from web.shows.history import edit
 from web.shows.models import Shot
 
 KIND = "film"  # of the job that makes the small pictures
+ZIP = ".zip"
+PICTURES = frozenset(ending for endings in ENDINGS.values() for ending in endings)
+MOST_UNZIPPED = 50_000_000_000  # bytes
+MOST_FILES = 20_000
 MOVIES = (".mov", ".mp4", ".m4v", ".mxf", ".avi", ".mkv", ".webm")
 IN_A_PART = 24  # pictures that one worker makes small before another may go on
 LONGEST = 1800  # seconds for one part; a movie with one key picture is one part
@@ -42,8 +49,8 @@ SECONDS_BETWEEN_LOOKS = 0.4
 
 
 def is_film(names: Sequence[str]) -> bool:
-    """Whether files are a filmed plate rather than a photograph: several, or a movie."""
-    return len(names) > 1 or Path(names[0]).suffix.lower() in MOVIES if names else False
+    """Whether files are a filmed plate rather than a photograph: several, a movie, or a zip."""
+    return len(names) > 1 or any(Path(name).suffix.lower() in (*MOVIES, ZIP) for name in names)
 
 
 def bring_in_film(files: Sequence[tuple[Path, str]]) -> Film:
@@ -55,7 +62,11 @@ def bring_in_film(files: Sequence[tuple[Path, str]]) -> Film:
     if movies and len(files) > 1:
         raise Problem(f"“{movies[0]}” is a movie: bring it in by itself.")
     try:
-        return _movie(*files[0]) if movies else _pictures(files)
+        if movies:
+            return _movie(*files[0])
+        if len(files) == 1 and Path(files[0][1]).suffix.lower() == ZIP:
+            return _zipped(*files[0])
+        return _pictures({Path(name).name: path for path, name in files})
     except OSError as error:
         raise Problem(
             f"“{files[0][1]}” could not be stored: {error.strerror or error}. Nothing was changed."
@@ -71,8 +82,42 @@ def _movie(path: Path, name: str) -> Film:
         return _kept(folder, digest, filmed, _about_movie(filmed.movie))
 
 
-def _pictures(files: Sequence[tuple[Path, str]]) -> Film:
-    paths = {Path(name).name: path for path, name in files}
+def _zipped(path: Path, name: str) -> Film:
+    """The numbered pictures of a zip: only these are unpacked, within a folder of ours, and no more than MOST_UNZIPPED."""
+    with incoming(_home()) as folder, _opened_zip(path, name) as file:
+        wanted = [
+            one
+            for one in file.infolist()
+            if not one.is_dir() and Path(one.filename).suffix.lower() in PICTURES
+        ]
+        declared = sum(one.file_size for one in wanted)
+        if declared > MOST_UNZIPPED or len(wanted) > MOST_FILES:
+            raise Problem(
+                f"“{name}” would unpack to {declared / 1e9:,.0f} GB in {len(wanted):,} files, which is more than is "
+                "taken. Bring in a part of it."
+            )
+        paths = {}
+        for number, one in enumerate(wanted):
+            # Under a name of ours: what the zip calls it may lead anywhere.
+            place = folder / f"{number}{Path(one.filename).suffix.lower()}"
+            try:
+                with file.open(one) as packed, open(place, "wb") as fresh:
+                    shutil.copyfileobj(packed, fresh, 1 << 20)
+            except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError):
+                continue  # a damaged one is missing, and told as such
+            paths[one.filename] = place
+        return _pictures(paths)
+
+
+def _opened_zip(path: Path, name: str) -> zipfile.ZipFile:
+    try:
+        return zipfile.ZipFile(path)
+    except (zipfile.BadZipFile, ValueError, EOFError) as error:
+        raise Problem(f"“{name}” can't be unpacked: it may be damaged. Pack it again.") from error
+
+
+def _pictures(paths: dict[str, Path]) -> Film:
+    """The film of numbered pictures: where the file of each name lies."""
     sequences, others = tell_apart(paths)
     if not sequences:
         raise Problem(

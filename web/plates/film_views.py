@@ -1,19 +1,23 @@
 """A filmed plate on the Plate step: bringing it in, which of its frames is worked on, its small pictures."""
 
 from pathlib import Path
+from typing import Annotated
 
+import msgspec
 from django.conf import settings
-from django.http import FileResponse, Http404, HttpResponse
+from django.http import FileResponse, Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect
 from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
+from aperture.plates.sequences import tell_apart
 from web.jobs import runner
 from web.plates import film_actions
+from web.plates.film_actions import MOST_FILES, MOVIES
 from web.plates.frames import number_of
 from web.plates.models import Film, film_of
 from web.plates.starting import all_small, start_small_pictures
-from web.shows.reading import base_of
+from web.shows.reading import Message, base_of, read
 from web.shows.steps import registered
 from web.shows.views import find
 
@@ -25,6 +29,35 @@ def bring_in(shot, uploads, base):
     shot = film_actions.take_film(shot, film, base)
     start_small_pictures(shot, film)
     return redirect(shot.url("plate"))
+
+
+Name = Annotated[str, msgspec.Meta(max_length=1000)]
+
+
+class Names(Message, frozen=True):
+    """The names of files that the artist has chosen or dropped, with their folders."""
+
+    names: Annotated[list[Name], msgspec.Meta(max_length=MOST_FILES)] = []
+
+
+@require_POST
+def sequences(request, show, shot):
+    """Which sequences files are, by their names, before any of them is sent; a movie counts as one."""
+    find(show, shot)
+    found, others = tell_apart(read(request, Names).names)
+    told = [
+        {
+            "says": f"{one.name}, {one.first}–{one.last}",
+            "files": [
+                *one.files.values(),
+                *(name for more in one.doubled.values() for name in more),
+            ],
+        }
+        for one in found
+    ]
+    movies = [name for name in others if Path(name).suffix.lower() in MOVIES]
+    told += [{"says": Path(name).name, "files": [name]} for name in movies]
+    return JsonResponse({"sequences": told})
 
 
 def _whole(request, name: str, says: str) -> int:

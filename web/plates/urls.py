@@ -6,6 +6,9 @@ urlpatterns = [
     path("shows/<slug:show>/<slug:shot>/plate", views.plate, name="plate"),
     path("shows/<slug:show>/photographs", views.photographs, name="photographs"),
     path("shows/<slug:show>/<slug:shot>/plate/facts", views.facts, name="plate-facts"),
+    path(
+        "shows/<slug:show>/<slug:shot>/plate/sequences", film_views.sequences, name="film-sequences"
+    ),
     path("shows/<slug:show>/<slug:shot>/plate/frame", film_views.work_on, name="film-frame"),
     path("shows/<slug:show>/<slug:shot>/plate/first", film_views.begin_at, name="film-first"),
     path("shows/<slug:show>/<slug:shot>/plate/small", film_views.make_small, name="film-small"),

@@ -1,7 +1,8 @@
 // The Plate step: drop a picture, see how far it is, look at its real pixels.
 
-import {csrf, notice, typing} from "../ui/app.js";
+import {csrf, notice, post, typing} from "../ui/app.js";
 import {LightTable} from "../ui/table.js";
+import {filesOf} from "./dropped.js";
 import {startStrip} from "./strip.js";
 
 const form = document.getElementById("bring-in"),
@@ -49,16 +50,58 @@ function send() {
   request.send(new FormData(form));
 }
 
+/** Send files [[File, name], …], of several sequences the one that the artist chooses. */
+async function bring(files) {
+  const place = document.getElementById("sequences");
+  place.hidden = true;
+  let chosen = files;
+  if (files.length > 1) {
+    let told;
+    try {
+      told = await post(form.dataset.sequences, {names: files.map(([, name]) => name)});
+    } catch (error) {
+      return notice(error.message);
+    }
+    if (told.sequences.length > 1) return offer(place, told.sequences, files);
+    // What belongs to no sequence stays behind; a folder may hold anything.
+    if (told.sequences.length === 1) chosen = of(told.sequences[0], files);
+  }
+  const transfer = new DataTransfer();
+  for (const [file] of chosen) transfer.items.add(file);
+  input.files = transfer.files;
+  send();
+}
+
+const of = (sequence, files) => {
+  const names = new Set(sequence.files);
+  return files.filter(([, name]) => names.has(name));
+};
+
+function offer(place, sequences, files) {
+  const title = document.createElement("p");
+  title.className = "w-full text-[13px]";
+  title.textContent = `These are ${sequences.length} sequences. Bring in:`;
+  place.replaceChildren(title);
+  for (const sequence of sequences) {
+    const one = document.createElement("button");
+    one.type = "button";
+    one.className = "button small";
+    one.textContent = sequence.says;
+    one.addEventListener("click", () => bring(of(sequence, files)));
+    place.append(one);
+  }
+  place.hidden = false;
+}
+
 form.addEventListener("submit", event => {
   event.preventDefault();
   send();
 });
-input.addEventListener("change", send);
+input.addEventListener("change", () => bring([...input.files].map(file => [file, file.name])));
 const drop = document.getElementById("table");
 for (const name of ["dragover", "drop"])
   drop.addEventListener(name, event => event.preventDefault());
-drop.addEventListener("drop", event => {
-  if (!event.dataTransfer.files.length) return;
-  input.files = event.dataTransfer.files;
-  send();
+drop.addEventListener("drop", async event => {
+  const files = await filesOf(event.dataTransfer);
+  if (files.length) bring(files);
 });
