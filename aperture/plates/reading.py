@@ -1,4 +1,4 @@
-"""Read one picture: JPEG, PNG (8, 16 bit), TIFF (8, 16 bit, float), OpenEXR (half, float)."""
+"""Read one picture: JPEG, PNG (8, 16 bit), TIFF (8, 16 bit, float), OpenEXR (half, float), DPX (8 to 16 bit)."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.errors import Problem
+from aperture.plates import dpx
 from aperture.plates.exr import read_channels
 from aperture.plates.metadata import Metadata, from_exif, from_openexr
 
@@ -21,6 +22,7 @@ ENDINGS = {
     "PNG": (".png",),
     "TIFF": (".tif", ".tiff"),
     "OpenEXR": (".exr",),
+    "DPX": (".dpx",),
 }
 LARGEST_EXIF = 16_000_000
 
@@ -48,7 +50,7 @@ class Picture:
 
 
 def kind_of(path: Path, name: str) -> str:
-    """JPEG, PNG, TIFF or OpenEXR, by the file's first bytes. Raises Problem where it is none, or its name says another."""
+    """A key of ENDINGS, by the file's first bytes. Raises Problem where it is none, or its name says another."""
     with open(path, "rb") as file:
         head = file.read(8)
     if not head:
@@ -61,6 +63,7 @@ def kind_of(path: Path, name: str) -> str:
                 "PNG": (b"\x89PNG\r\n\x1a\n",),
                 "TIFF": (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"),
                 "OpenEXR": (b"v/1\x01",),
+                "DPX": tuple(dpx.MAGIC),
             }.items()
             if head.startswith(starts)
         ),
@@ -68,7 +71,7 @@ def kind_of(path: Path, name: str) -> str:
     )
     if kind is None:
         raise Problem(
-            f"“{name}” is not a picture this program reads. It reads JPEG, PNG, TIFF and OpenEXR."
+            f"“{name}” is not a picture this program reads. It reads JPEG, PNG, TIFF, OpenEXR and DPX."
         )
     ending = Path(name).suffix.lower()
     if ending not in ENDINGS[kind]:
@@ -89,6 +92,7 @@ def read_picture(path: Path, name: str | None = None) -> Picture:
             "PNG": _read_png,
             "TIFF": _read_tiff,
             "OpenEXR": _read_exr,
+            "DPX": _read_dpx,
         }[kind](path, name, kind)
     except Problem:
         raise
@@ -282,6 +286,13 @@ def _exif_by_number(named: Any) -> Any:
         if isinstance(named, dict)
         else {}
     )
+
+
+def _read_dpx(path: Path, name: str, kind: str) -> Picture:
+    with open(path, "rb") as file:
+        head = file.read(2048)
+    _check_size(*dpx.size_of(head), name)
+    return _finish(kind, dpx.read_pixels(path), name, Metadata(), 0, dpx.about(head))
 
 
 def _read_exr(path: Any, name: Any, kind: Any) -> Any:

@@ -10,6 +10,7 @@ from functools import cache
 from pathlib import Path
 from unittest import TestCase
 
+import av
 import cv2
 import numpy as np
 import OpenEXR
@@ -95,6 +96,13 @@ def samples():
         channels = {name: PICTURE[..., i].astype(np.float16) for i, name in enumerate("RGB")}
         OpenEXR.File(header, channels).write(str(path))
         exr = path.read_bytes()
+        dpx = Path(folder) / "a.dpx"
+        with av.open(str(dpx), "w", format="image2") as file:
+            stream = file.add_stream("dpx", rate=24)
+            stream.width, stream.height, stream.pix_fmt = *PICTURE.shape[1::-1], "gbrp10be"
+            file.mux(stream.encode(av.VideoFrame.from_ndarray(PICTURE, format="rgb24")))
+            file.mux(stream.encode(None))
+        dpx = dpx.read_bytes()
         movies = [
             (
                 read_movie,
@@ -124,6 +132,7 @@ def samples():
         (read_plate, encoded(".png", PICTURE.astype(np.uint16) * 257), ".png"),
         (read_plate, tiff.getvalue(), ".tif"),
         (read_plate, exr, ".exr"),
+        (read_plate, dpx, ".dpx"),
         (read_render, encoded(".png"), ".png"),
         (read_render, tiff.getvalue(), ".tif"),
         (read_render, exr, ".exr"),

@@ -7,9 +7,12 @@ from pathlib import Path
 import av
 import cv2
 import numpy as np
+import OpenImageIO
 from django.test import SimpleTestCase
 
+from aperture.errors import Problem
 from aperture.plates.movies import Decoder, probe
+from aperture.plates.reading import read_picture
 from aperture.timecode import format_timecode, parse_timecode
 from tests.filmed import number_in, write_movie
 
@@ -46,6 +49,47 @@ class RealMovies(SimpleTestCase):
                     self.assertEqual(number_in(reader.read()[1]), number)
                     self.assertEqual(number_in(decoder.picture(number)), number)
             self.assertFalse(reader.read()[0])
+
+
+class Dpx(SimpleTestCase):
+    def test_values_are_those_that_openimageio_reads(self):
+        """Written by FFmpeg; of 8, 10, 12 and 16 bits."""
+        rng = np.random.default_rng(3)
+        pixels = rng.integers(0, 65536, (48, 64, 3), np.uint16)
+        for form in ("rgb24", "gbrp10be", "gbrp12be", "rgb48be"):
+            with self.subTest(form), tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / "plate.0001.dpx"
+                with av.open(str(path), "w", format="image2") as file:
+                    stream = file.add_stream("dpx", rate=24)
+                    stream.width, stream.height, stream.pix_fmt = 64, 48, form
+                    frame = av.VideoFrame.from_ndarray(pixels, format="rgb48le")
+                    file.mux(stream.encode(frame))
+                    file.mux(stream.encode(None))
+                found = read_picture(path)
+                kind = "uint8" if form == "rgb24" else "uint16"
+                theirs = OpenImageIO.ImageBuf(str(path)).get_pixels(kind)
+                self.assertEqual(found.pixels.dtype, kind)
+                # Compared as the file's own codes: OpenImageIO shifts twelve bits up, so that its white is 65520.
+                bits = {"rgb24": 8, "gbrp10be": 10, "gbrp12be": 12, "rgb48be": 16}[form]
+                codes = theirs.astype(int) >> (theirs.dtype.itemsize * 8 - bits)
+                full = np.iinfo(theirs.dtype).max
+                own = np.round(found.pixels * (2.0**bits - 1) / full).astype(int)
+                np.testing.assert_array_equal(own, codes)
+                if form != "gbrp10be":
+                    continue
+                # What the header says of its values is told; what it says of its size is looked at first.
+                data = bytearray(path.read_bytes())
+                data[801] = 3
+                path.write_bytes(data)
+                self.assertIn("logarithmic", read_picture(path).notes[0])
+                data[772:780] = (60_000).to_bytes(4, "big") * 2
+                path.write_bytes(data)
+                with self.assertRaisesRegex(Problem, "3600 megapixels"):
+                    read_picture(path)
+                path.write_bytes(data[:400])
+                with self.assertRaisesRegex(Problem, "damaged or cut short"):
+                    read_picture(path)
+                self.assertEqual((found.kind, found.linear), ("DPX", False))
 
 
 class Colour(SimpleTestCase):

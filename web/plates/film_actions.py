@@ -121,7 +121,7 @@ def _pictures(paths: dict[str, Path]) -> Film:
     sequences, others = tell_apart(paths)
     if not sequences:
         raise Problem(
-            "None of these files is a numbered picture, such as plate.1001.exr: JPEG, PNG, TIFF or OpenEXR."
+            "None of these files is a numbered picture, such as plate.1001.exr: JPEG, PNG, TIFF, OpenEXR or DPX."
         )
     if len(sequences) > 1:
         told = "; ".join(f"{one.name} ({one.first}–{one.last})" for one in sequences[:5])

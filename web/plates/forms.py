@@ -24,7 +24,7 @@ class PlateForm(forms.Form):
     picture = forms.FileField(
         allow_empty_file=True,
         max_length=1000,
-        error_messages={"required": "Choose a picture: JPEG, PNG, TIFF or OpenEXR."},
+        error_messages={"required": "Choose a picture: JPEG, PNG, TIFF, OpenEXR or DPX."},
     )
     base = BaseField()
 

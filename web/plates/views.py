@@ -55,7 +55,7 @@ def photographs(request, show):
     show = get_object_or_404(Show.objects.kept(), slug=show)
     pictures = request.FILES.getlist("pictures")
     if not pictures:
-        raise Problem("Choose one picture or more: JPEG, PNG, TIFF or OpenEXR.")
+        raise Problem("Choose one picture or more: JPEG, PNG, TIFF, OpenEXR or DPX.")
     if len(pictures) > MOST_PICTURES:
         raise Problem(f"Bring at most {MOST_PICTURES} pictures at once.")
     made, refused = actions.shots_of_pictures(show, pictures)
