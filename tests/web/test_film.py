@@ -161,6 +161,7 @@ class FilmedPlates(HasShot, TransactionTestCase):
         self.bring([("walk.zip", bytes(data))])
         film = Film.objects.get()
         self.assertEqual((film.first, film.last, film.count), (7, 9, 2))
+        self.assertIn("left out: ../../out/walk.8.png.", film.notes[-1])
         self.assertEqual(self.picture_shown(), 7)
         self.assertFalse((settings.DATA.parent / "out").exists())
         with mock.patch.object(film_actions, "MOST_UNZIPPED", 1000):

@@ -96,7 +96,7 @@ def _zipped(path: Path, name: str) -> Film:
                 f"“{name}” would unpack to {declared / 1e9:,.0f} GB in {len(wanted):,} files, which is more than is "
                 "taken. Bring in a part of it."
             )
-        paths = {}
+        paths, damaged = {}, []
         for number, one in enumerate(wanted):
             # Under a name of ours: what the zip calls it may lead anywhere.
             place = folder / f"{number}{Path(one.filename).suffix.lower()}"
@@ -104,9 +104,10 @@ def _zipped(path: Path, name: str) -> Film:
                 with file.open(one) as packed, open(place, "wb") as fresh:
                     shutil.copyfileobj(packed, fresh, 1 << 20)
             except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError):
-                continue  # a damaged one is missing, and told as such
+                damaged.append(one.filename)
+                continue
             paths[one.filename] = place
-        return _pictures(paths)
+        return _pictures(paths, damaged)
 
 
 def _opened_zip(path: Path, name: str) -> zipfile.ZipFile:
@@ -116,8 +117,8 @@ def _opened_zip(path: Path, name: str) -> zipfile.ZipFile:
         raise Problem(f"“{name}” can't be unpacked: it may be damaged. Pack it again.") from error
 
 
-def _pictures(paths: dict[str, Path]) -> Film:
-    """The film of numbered pictures: where the file of each name lies."""
+def _pictures(paths: dict[str, Path], damaged: Sequence[str] = ()) -> Film:
+    """The film of numbered pictures, of which `paths` tells where the file of each name lies; some came in `damaged`."""
     sequences, others = tell_apart(paths)
     if not sequences:
         raise Problem(
@@ -138,7 +139,10 @@ def _pictures(paths: dict[str, Path]) -> Film:
             places[number] = f"pictures/{number}{sequence.ending}"
             shutil.copyfile(paths[name], folder / places[number])
         filmed = run_fenced(film_of_pictures, folder, sequence.name, places)
-        return _kept(folder, content.hexdigest(), filmed, _about_pictures(sequence, others))
+        notes = _about_pictures(sequence, others)
+        if damaged:
+            notes.append(f"Damaged on their way, and left out: {', '.join(damaged)[:300]}.")
+        return _kept(folder, content.hexdigest(), filmed, notes)
 
 
 def _home() -> Path:

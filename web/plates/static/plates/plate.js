@@ -5,6 +5,8 @@ import {LightTable} from "../ui/table.js";
 import {filesOf} from "./dropped.js";
 import {startStrip} from "./strip.js";
 
+const MOST = 2000; // as the server's settings have it
+
 const form = document.getElementById("bring-in"),
   input = document.getElementById("id_picture");
 const bar = document.getElementById("sending"),
@@ -66,6 +68,10 @@ async function bring(files) {
     // What belongs to no sequence stays behind; a folder may hold anything.
     if (told.sequences.length === 1) chosen = of(told.sequences[0], files);
   }
+  if (chosen.length > MOST)
+    return notice(
+      `${chosen.length} pictures are more than the ${MOST} that can be sent at once. Bring them in as a zip.`,
+    );
   const transfer = new DataTransfer();
   for (const [file] of chosen) transfer.items.add(file);
   input.files = transfer.files;
