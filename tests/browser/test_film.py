@@ -42,6 +42,8 @@ class Film(Browsing):
             ]
             for path in paths:
                 cv2.imwrite(str(path), numbered(int(path.name.split(".")[1])))
+            damaged = Path(folder) / "walk.0060.png"
+            damaged.write_bytes(damaged.read_bytes()[:200])
             self.make_shot(paths[0])
             others = [Path(folder) / f"test_{number}.png" for number in (7, 8)]
             for path in others:
@@ -61,6 +63,10 @@ class Film(Browsing):
         page.keyboard.press("Enter")
         page.wait_for_selector("text=This picture is missing.")
         self.assertNotIn(self.seen(), (39, 40, 41))
+        page.fill("#frame", "60")
+        page.keyboard.press("Enter")
+        page.wait_for_selector("text=This picture can’t be shown.")
+        self.assertNotIn(self.seen(), (39, 41, 59, 60, 61))
         page.keyboard.press("End")
         self.wait_for(99)
 

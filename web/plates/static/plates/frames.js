@@ -28,6 +28,11 @@ export class Frames {
     return this.pictures.get(this.at) || null;
   }
 
+  /** Whether the server had no picture of the frame that is shown. */
+  get failed() {
+    return this.pictures.has(this.at) && this.pictures.get(this.at) === undefined;
+  }
+
   url(kind, number) {
     return `/films/${this.digest}/${kind}/${number}.jpg`;
   }
@@ -118,7 +123,7 @@ export class Frames {
       old?.close();
       this.pictures.delete(oldest);
     }
-    if (number === this.at && picture) this.changed();
+    if (number === this.at) this.changed();
   }
 }
 

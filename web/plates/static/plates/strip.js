@@ -56,14 +56,14 @@ class Strip {
     this.#draw();
   }
 
-  /** The picture of the frame that is shown; of a missing one a hatched ground, never another picture. */
+  /** The picture of the frame that is shown, or its thumbnail until it comes; where there is none, a hatched ground: never another picture. */
   #lay() {
     const {frames, laid} = this,
-      c = laid.getContext("2d");
-    if (!frames.gone.has(frames.at)) {
-      if (frames.picture) c.drawImage(frames.picture, 0, 0, laid.width, laid.height);
-      return;
-    }
+      c = laid.getContext("2d"),
+      gone = frames.gone.has(frames.at),
+      picture = !gone && (frames.picture || (!frames.playing && this.#thumb(frames.at)));
+    if (picture) return c.drawImage(picture, 0, 0, laid.width, laid.height);
+    if (frames.playing && !gone) return; // dropped, and counted
     c.fillStyle = "#101416";
     c.fillRect(0, 0, laid.width, laid.height);
     c.strokeStyle = "#494a4b";
@@ -77,7 +77,8 @@ class Strip {
 
   #told() {
     const {frames} = this;
-    if (frames.gone.has(frames.at) && !frames.playing) return "This picture is missing.";
+    if (!frames.playing && frames.gone.has(frames.at)) return "This picture is missing.";
+    if (!frames.playing && frames.failed && !this.making) return "This picture can’t be shown.";
     if (frames.playing || frames.played) {
       const dropped = frames.dropped === 1 ? "1 frame dropped" : `${frames.dropped} frames dropped`;
       return `${+frames.rate.toFixed(3)} fps, ${dropped}`;
@@ -169,7 +170,7 @@ class Strip {
     if (this.frames.gone.has(number)) return null;
     const image = new Image();
     this.thumbs.set(number, image);
-    image.addEventListener("load", () => this.#draw());
+    image.addEventListener("load", () => (number === this.frames.at ? this.paint() : this.#draw()));
     image.src = this.frames.url("thumbs", number);
     return null;
   }
