@@ -24,6 +24,7 @@ ENDINGS = {
     "OpenEXR": (".exr",),
     "DPX": (".dpx",),
 }
+PICTURE_ENDINGS = frozenset(ending for endings in ENDINGS.values() for ending in endings)
 LARGEST_EXIF = 16_000_000
 
 

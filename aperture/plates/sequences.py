@@ -7,11 +7,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import PurePath
 
-from aperture.plates.reading import ENDINGS
+from aperture.plates.reading import PICTURE_ENDINGS
 
 # The last digits before the ending: plate.0001.exr, plate_000.jpg, plate-12.tif, plate0012.png.
 _NUMBERED = re.compile(r"^(.*?)(\d{1,9})(\.[A-Za-z0-9]{1,5})$")
-_PICTURES = frozenset(ending for endings in ENDINGS.values() for ending in endings)
 
 
 @dataclass(frozen=True)
@@ -67,7 +66,7 @@ def tell_apart(names: Iterable[str]) -> tuple[list[Sequence], list[str]]:
     for name in sorted(names):
         match = _NUMBERED.match(name)
         hidden = PurePath(name).name.startswith(".")
-        if match is None or hidden or match[3].lower() not in _PICTURES:
+        if match is None or hidden or match[3].lower() not in PICTURE_ENDINGS:
             others.append(name)
             continue
         numbered = found.setdefault((match[1], match[3].lower()), {})

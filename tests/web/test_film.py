@@ -130,10 +130,13 @@ class FilmedPlates(HasShot, TransactionTestCase):
             "Pictures are missing: 100.",
             "numbers are there already: tide.102.png.",
             "notes.txt, tide.0103.jpg.bak",
-            "Can’t be shown: 99, 102.",
-            "64 × 48",
+            "Pictures that can’t be shown",
+            "99, 102. Picture 99 has 64 × 48",
         ):
             self.assertIn(says, page)
+        # They aren't asked for again and again.
+        self.assertNotIn("Make the small pictures", page)
+        self.assertEqual(list(Film.objects.get().unshown), ["99", "102"])
         self.assertEqual(film_views.strip(self.shot_now())["missing"], [100])
         for frame, says in (
             ("100", "no picture 100"),

@@ -26,7 +26,7 @@ from aperture.plates.film import (
 )
 from aperture.plates.movies import Movie
 from aperture.plates.proxies import sha256_of
-from aperture.plates.reading import ENDINGS
+from aperture.plates.reading import PICTURE_ENDINGS
 from aperture.plates.sequences import Sequence as Numbered
 from aperture.plates.sequences import ranges_of, tell_apart
 from aperture.units import format_rate
@@ -39,7 +39,6 @@ from web.shows.models import Shot
 
 KIND = "film"  # of the job that makes the small pictures
 ZIP = ".zip"
-PICTURES = frozenset(ending for endings in ENDINGS.values() for ending in endings)
 MOST_UNZIPPED = 50_000_000_000  # bytes
 MOST_FILES = 20_000
 MOVIES = (".mov", ".mp4", ".m4v", ".mxf", ".avi", ".mkv", ".webm")
@@ -88,7 +87,7 @@ def _zipped(path: Path, name: str) -> Film:
         wanted = [
             one
             for one in file.infolist()
-            if not one.is_dir() and Path(one.filename).suffix.lower() in PICTURES
+            if not one.is_dir() and Path(one.filename).suffix.lower() in PICTURE_ENDINGS
         ]
         declared = sum(one.file_size for one in wanted)
         if declared > MOST_UNZIPPED or len(wanted) > MOST_FILES:
@@ -228,7 +227,7 @@ def picture_of(film: Film, number: int) -> Plate:
         if number not in filmed.files:
             raise Problem(f"“{film.name}” has no picture {number}.")
         path = film.folder / filmed.files[number]
-        stem = film.name.split("#")[0].rstrip("._-")
+        stem = film.name.split("#")[0].rstrip("._-") or "picture"
         plate = bring_in(path, f"{stem}.{number:04}{path.suffix}")
         if (plate.width, plate.height) != (film.width, film.height):
             raise Problem(another_size(number, (plate.width, plate.height), filmed))
@@ -328,12 +327,8 @@ def make_part(film: Film, part: int, progress: Callable[[float], None]) -> None:
 
 
 def gather(film: Film) -> None:
-    """After the last part: what couldn't be shown is noted with the film."""
-    problems: dict[int, str] = {}
+    """After the last part: what couldn't be shown is kept with the film."""
     for path in film.folder.glob("problems.*.json"):
-        problems |= {int(number): says for number, says in json.loads(path.read_text()).items()}
+        film.unshown |= json.loads(path.read_text())
         path.unlink()
-    if problems:
-        numbers, says = ranges_of(problems), problems[min(problems)]
-        film.notes = [*film.notes, f"Can’t be shown: {numbers}. {says}"]
-        film.save(update_fields=["notes"])
+    film.save(update_fields=["unshown"])

@@ -54,6 +54,7 @@ class Film(models.Model):
 
     first, last, count : picture numbers, and how many pictures are there.
     notes : what was found wrong or odd on the way in, in sentences.
+    unshown : why a picture has no small one, by its number as text.
     """
 
     digest = models.CharField(max_length=64, unique=True)
@@ -67,6 +68,7 @@ class Film(models.Model):
     rate_denominator = models.PositiveBigIntegerField(null=True)
     kind = models.CharField(max_length=120)
     notes = models.JSONField()
+    unshown = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)
 
     @property

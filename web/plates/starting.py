@@ -7,9 +7,9 @@ from web.plates.models import Film
 
 
 def all_small(film: Film) -> bool:
-    """Whether every picture that can be shown has its small one; those that can't are noted with the film."""
+    """Whether every picture that can be shown has its small one."""
     there = sum(1 for _ in film.folder.glob("thumbs/*.jpg"))
-    return there >= film.count or any(note.startswith("Can’t be shown") for note in film.notes)
+    return there + len(film.unshown) >= film.count
 
 
 def start_small_pictures(shot, film: Film) -> Job | None:

@@ -11,6 +11,7 @@ from aperture.light.exposure import format_seconds, format_stop
 from aperture.plates.colour import TRANSFERS
 from aperture.plates.original import explain
 from aperture.plates.proxies import region_png
+from aperture.plates.sequences import ranges_of
 from aperture.units import format_rate, format_value
 from web.plates import actions, film_views
 from web.plates.film_actions import is_film
@@ -131,6 +132,10 @@ def _page(request, shot, form, facts_form=None):
 def about_film(film, show) -> list[Remark]:
     """What was found on the way in, and a rate that isn't the show's."""
     out = [Remark("About this film", note, "note") for note in film.notes]
+    if film.unshown:
+        numbers = sorted(map(int, film.unshown))
+        says = f"{ranges_of(numbers)}. {film.unshown[str(numbers[0])]}"
+        out.append(Remark("Pictures that can’t be shown", says, "doubt"))
     if film.rate and film.rate != show.rate:
         out.append(
             Remark(
