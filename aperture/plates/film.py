@@ -102,6 +102,10 @@ def _jpeg(path: Path, film: Film) -> Array | None:
 
     if path.suffix.lower() not in (".jpg", ".jpeg"):
         return None
+    with open(path, "rb") as file:  # OpenCV fills up what was cut off with grey, and says nothing
+        file.seek(max(0, path.stat().st_size - 2))
+        if file.read() != b"\xff\xd9":
+            return None
     pixels = cv2.imread(str(path), cv2.IMREAD_COLOR)
     return pixels if pixels is not None and pixels.shape[:2] == (film.height, film.width) else None
 
@@ -165,7 +169,7 @@ class Pictures:
 
 def parts(film: Film, least: int) -> list[tuple[int, ...]]:
     """The numbers of a film in runs of at least `least` that can be worked on side by side: a movie's begin at key pictures."""
-    keys = [number for number in (film.movie.keys if film.movie else range(len(film.numbers)))]
+    keys = film.movie.keys if film.movie else range(len(film.numbers))
     out, begins = [], 0
     for index in [*keys[1:], len(film.numbers)]:
         if index - begins >= least or index == len(film.numbers):

@@ -162,6 +162,21 @@ class Films(InFolder):
         write_picture(self.folder, 9, self.folder / "full.png")
         self.assertEqual(number_in(cv2.imread(str(self.folder / "full.png"))), 8)
 
+    def test_a_picture_that_was_cut_off_is_not_shown(self):
+        """Half-written by a copy that was stopped: a JPEG decodes all the same, the rest of it grey."""
+        (self.folder / "pictures").mkdir()
+        files = {number: f"pictures/{number}.jpg" for number in (1, 2, 3)}
+        for number, file in files.items():
+            cv2.imwrite(str(self.folder / file), numbered(number))
+        cut = self.folder / files[2]
+        cut.write_bytes(cut.read_bytes()[: cut.stat().st_size * 2 // 3])
+        film_of_pictures(self.folder, "plate.#.jpg", files).write(self.folder)
+        problems = make_small(self.folder, files)
+        self.assertEqual(list(problems), [2])
+        self.assertIn("cut short", problems[2])
+        small = cv2.imread(str(self.folder / "small/3.jpg"))
+        self.assertEqual(number_in(small), 3)
+
     def test_parts_begin_where_a_movie_can_be_entered(self):
         """Else every part would decode all that comes before it."""
         write_movie(
