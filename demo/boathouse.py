@@ -24,12 +24,14 @@ BENCH = {"left": 2.0, "right": 4.85, "front": 0.78, "height": 0.92}
 class Place:
     """What is photographed: triangles with a material each, the inside of the room, and the openings through which daylight falls in.
 
-    openings: (low corner, high corner, outward normal, strength)."""
+    openings: (low corner, high corner, outward normal, strength).
+    lamp: where the middle of what is made of "glass" is, which glows while it is lit; None where there is none."""
 
     mesh: trimesh.Trimesh
     materials: np.ndarray
     room: dict
     openings: tuple
+    lamp: tuple[float, float, float] | None = None
 
 
 def opening(axis, at, span, strength=1.0, outward=1):
@@ -72,6 +74,7 @@ MATERIALS = {
     "stone side": Material((0.235, 0.225, 0.205), 2, 1, 0.34, 0.16),
     "flags": Material((0.150, 0.145, 0.140), 2, 0, 0.52, 0.22),
     "lime": Material((0.420, 0.405, 0.370), 0, 1, 0.0, 0.05),
+    "glass": Material((0.200, 0.235, 0.215)),
 }
 NAMES = list(MATERIALS)
 
@@ -118,9 +121,23 @@ class Builder:
         return trimesh.util.concatenate(self.meshes), np.concatenate(self.materials)
 
 
+OPENINGS = (
+    opening(2, -0.141, DOOR, outward=-1),
+    opening(2, -0.141, WINDOW, outward=-1),
+    opening(0, ROOM["right"] + 0.141, SLIPWAY, 0.42),
+)
+
+
 def build() -> Place:
     """The boathouse."""
-    b, room = Builder(), ROOM
+    b = Builder()
+    furnish(b)
+    return Place(*b.finish(), ROOM, OPENINGS)
+
+
+def furnish(b: Builder) -> None:
+    """The room and what stands in it."""
+    room = ROOM
     left, right, front, height = room["left"], room["right"], room["front"], room["height"]
     b.block([left, -0.1, -0.2], [right, 0, front], "floor")
     b.wall_with_holes(2, 0.0, -0.14, (left, right, 0, height), [DOOR, WINDOW], "back wall")
@@ -188,15 +205,6 @@ def build() -> Place:
             radius=0.006, segment=[[1.52, 2.34, 2.1], [1.52, 2.88, 2.1]], sections=12
         ),
         "iron",
-    )
-    return Place(
-        *b.finish(),
-        room,
-        (
-            opening(2, -0.141, DOOR, outward=-1),
-            opening(2, -0.141, WINDOW, outward=-1),
-            opening(0, right + 0.141, SLIPWAY, 0.42),
-        ),
     )
 
 

@@ -11,6 +11,9 @@ SUN = SUN / np.linalg.norm(SUN)
 SUN_LIGHT = np.array([10.0, 8.8, 7.0])
 SKY_LIGHT = np.array([2.6, 2.9, 3.3])
 INDIRECT = np.array([0.20, 0.19, 0.175])
+# The signal lantern is green: what its glass sends out, and what it casts on things a metre away.
+LAMP_GLASS = np.array([0.10, 0.95, 0.32])
+LAMP_LIGHT = np.array([0.012, 0.110, 0.040])
 SAMPLES = 3  # rays a pixel, each way
 LIGHT_SAMPLES = 2
 BLOCK_ROWS = 60
@@ -35,14 +38,26 @@ def photograph(
         ys = (top + np.arange(rows)[:, None] + offsets).ravel()
         xs = (np.arange(width)[:, None] + offsets).ravel()
         pixels = np.stack(np.meshgrid(xs, ys), -1).reshape(-1, 2)
-        light = _light(place, camera, camera.rays(pixels), rng)
+        chances = rng.random((LIGHT_SAMPLES, len(pixels), 3))
+        light = seen_light(place, camera, camera.rays(pixels), chances)
         linear[top : top + rows] = light.reshape(rows, SAMPLES, width, SAMPLES, 3).mean(axis=(1, 3))
         if progress:
             progress(min(1.0, (top + rows) / height))
-    return _develop(linear * exposure, rng, blur, noise)
+    return develop(linear * exposure, rng, blur, noise)
 
 
-def _light(place, camera, directions, rng):
+def seen_light(
+    place: boathouse.Place,
+    camera: Camera,
+    directions: np.ndarray,
+    chances: np.ndarray,
+    lit: bool = False,
+) -> np.ndarray:
+    """(N, 3) linear light that comes along rays (N, 3) into the camera.
+
+    chances : (S, N, 3) numbers 0 … 1 that choose where in each opening its light is asked for, S times a ray.
+    lit : while the place's lamp glows.
+    """
     mesh, materials = place.mesh, place.materials
     origin = np.broadcast_to(camera.position, directions.shape)
     face = mesh.ray.intersects_first(origin, directions)
@@ -62,11 +77,11 @@ def _light(place, camera, directions, rng):
         * _corners_darken(points, place.room)
     )
     sunny = np.flatnonzero(normal @ SUN > 0)
-    lit = sunny[~mesh.ray.intersects_any(start[sunny], np.broadcast_to(SUN, (len(sunny), 3)))]
-    received[lit] += SUN_LIGHT * (normal[lit] @ SUN)[:, None] / np.pi
+    sunlit = sunny[~mesh.ray.intersects_any(start[sunny], np.broadcast_to(SUN, (len(sunny), 3)))]
+    received[sunlit] += SUN_LIGHT * (normal[sunlit] @ SUN)[:, None] / np.pi
     for low, high, out_normal, strength in place.openings:
-        for _ in range(LIGHT_SAMPLES):
-            at = low + rng.random((len(hit), 3)) * (high - low)
+        for chance in chances:
+            at = low + chance[hit] * (high - low)
             way = at - start
             square = np.einsum("ni,ni->n", way, way)
             way /= np.sqrt(square)[:, None]
@@ -82,10 +97,18 @@ def _light(place, camera, directions, rng):
                     * area
                     / np.maximum(square[open_], 0.12 * area)
                     / np.pi
-                    / LIGHT_SAMPLES
+                    / len(chances)
                 )[:, None]
             )
     out[hit] = albedo * received
+    if lit:
+        way = np.array(place.lamp) - points
+        square = np.einsum("ni,ni->n", way, way)
+        cosine = np.einsum("ni,ni->n", way, normal) / np.sqrt(square)
+        out[hit] += (
+            albedo * LAMP_LIGHT * (np.clip(cosine, 0, 1) / np.maximum(square, 0.05))[:, None]
+        )
+        out[hit[materials[face[hit]] == boathouse.NAMES.index("glass")]] = LAMP_GLASS
     return out
 
 
@@ -194,7 +217,8 @@ def _noise(x, y):
 # Lens and sensor -------------------------------------------------------------------------------------------------------
 
 
-def _develop(linear, rng, blur, noise):
+def develop(linear: np.ndarray, rng: np.random.Generator, blur: float, noise: float) -> np.ndarray:
+    """(H, W, 3) uint8 sRGB of linear light, as `photograph` has it."""
     import cv2
 
     height, width = linear.shape[:2]

@@ -1,8 +1,11 @@
-"""Two more places of the film: the net loft above the boathouse, and the lamp room of the signal tower. Metres; see `demo.boathouse`."""
+"""More places of the film: the slipway's signal lantern, the net loft above the boathouse, the lamp room of the signal tower.
+
+Metres; see `demo.boathouse`."""
 
 import numpy as np
 import trimesh
 
+from demo import boathouse
 from demo.boathouse import Builder, Place, opening
 
 LOFT = {"left": -3.0, "right": 3.4, "back": 0.0, "front": 8.6, "height": 2.62}
@@ -17,6 +20,30 @@ TOWER_DOOR, TOWER_WINDOW = (
     (0.9, 2.7, 1.0, 2.3),
 )  # in the back wall; in the right wall, along
 PLINTH = {"left": -1.15, "right": -0.05, "back": 0.9, "front": 2.0, "height": 0.86}
+
+SIGNAL = (4.35, 1.66, 2.75)  # the middle of the slipway's lantern, on its post
+
+
+def slipway() -> Place:
+    """The boathouse with the signal lantern on its post beside the slipway; seen from the far side of the room."""
+    b = Builder()
+    boathouse.furnish(b)
+    x, y, z = SIGNAL
+    b.block([x - 0.07, 0, z - 0.07], [x + 0.07, y - 0.22, z + 0.07], "post")
+    b.block([x - 0.22, 0, z - 0.22], [x + 0.22, 0.09, z + 0.22], "stone", "stone side")
+    for radius, bottom, tall, material in (
+        (0.155, -0.22, 0.05, "iron"),
+        (0.115, -0.17, 0.31, "glass"),
+        (0.155, 0.14, 0.05, "iron"),
+        (0.06, 0.19, 0.09, "iron"),
+    ):
+        part = trimesh.creation.cylinder(radius=radius, height=tall, sections=64)
+        part.apply_transform(trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0]))
+        part.apply_translation([x, y + bottom + tall / 2, z])
+        b.add(part, material)
+    b.block([2.6, 0, 4.4], [3.3, 0.5, 5.0], "crate", "crate side")
+    b.block([2.75, 0.5, 4.5], [3.15, 0.8, 4.85], "crate", "crate side")
+    return Place(*b.finish(), boathouse.ROOM, boathouse.OPENINGS, SIGNAL)
 
 
 def loft() -> Place:

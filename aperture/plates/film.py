@@ -19,6 +19,7 @@ from typing import Any
 
 from aperture.arrays import Array
 from aperture.errors import Problem
+from aperture.plates import proxies
 from aperture.plates.movies import Decoder, Movie, probe
 from aperture.plates.proxies import display_bytes
 from aperture.plates.reading import read_picture
@@ -243,6 +244,13 @@ def _write_jpeg(path: Path, pixels: Array, quality: int) -> None:
     fresh = path.with_suffix(".part")
     fresh.write_bytes(data.tobytes())
     fresh.replace(path)
+
+
+def write_full(folder: Path, number: int, place: Path) -> None:
+    """One picture at full size into an existing folder, as `proxies.write_full` does. Raises Problem where it can't be read."""
+    with Pictures(folder) as pictures:
+        pixels, linear = pictures[number]
+    proxies.write_full(pixels, linear, place)
 
 
 def write_picture(folder: Path, number: int, file: Path) -> None:

@@ -13,6 +13,7 @@ from aperture.plates.reading import Picture
 PROXY_SIDE = 3840
 THUMB_SIDE = 480
 STRIP_ROWS = 256
+TILE = 256  # px a side of the real pixels that the loupe asks for
 WORKING = "working.npy"
 
 
@@ -32,6 +33,22 @@ def display_bytes(pixels: Array, linear: bool) -> Array:
     return (values * 255 + 0.5).astype(np.uint8)
 
 
+def write_full(pixels: Array, linear: bool, folder: Path) -> None:
+    """Write `pixels.npy` (full size, uint8 sRGB for the loupe), and `working.npy` where the samples are finer than 8 bit."""
+    full = np.lib.format.open_memmap(
+        folder / "pixels.npy", mode="w+", dtype=np.uint8, shape=(*pixels.shape[:2], 3)
+    )
+    for top in range(
+        0, len(pixels), STRIP_ROWS
+    ):  # in strips, so that memory stays near the picture's own size
+        full[top : top + STRIP_ROWS] = display_bytes(
+            np.ascontiguousarray(pixels[top : top + STRIP_ROWS]), linear
+        )
+    full.flush()
+    if pixels.dtype != np.uint8:
+        np.save(folder / WORKING, pixels)
+
+
 def write_proxies(picture: Picture, folder: Path) -> None:
     """Write `pixels.npy` (full size, uint8, for the loupe), `proxy.jpg` and `thumb.jpg` into an existing folder.
 
@@ -39,16 +56,8 @@ def write_proxies(picture: Picture, folder: Path) -> None:
     """
     import cv2
 
-    path = folder / "pixels.npy"
-    full = np.lib.format.open_memmap(
-        path, mode="w+", dtype=np.uint8, shape=(picture.height, picture.width, 3)
-    )
-    for top in range(
-        0, picture.height, STRIP_ROWS
-    ):  # in strips, so that memory stays near the picture's own size
-        full[top : top + STRIP_ROWS] = display_bytes(
-            np.ascontiguousarray(picture.pixels[top : top + STRIP_ROWS]), picture.linear
-        )
+    write_full(picture.pixels, picture.linear, folder)
+    full = np.load(folder / "pixels.npy", mmap_mode="r")
     for name, side, quality in (("proxy.jpg", PROXY_SIDE, 93), ("thumb.jpg", THUMB_SIDE, 88)):
         scale = min(1.0, side / max(picture.width, picture.height))
         size = (max(1, round(picture.width * scale)), max(1, round(picture.height * scale)))
@@ -60,13 +69,11 @@ def write_proxies(picture: Picture, folder: Path) -> None:
         options = [cv2.IMWRITE_JPEG_QUALITY, quality]
         if not cv2.imwrite(str(folder / name), cv2.cvtColor(small, cv2.COLOR_RGB2BGR), options):
             raise OSError(f"could not write {name}")
-    full.flush()
     del full
-    names = ["pixels.npy", "proxy.jpg", "thumb.jpg"]
-    if picture.pixels.dtype != np.uint8:
-        np.save(folder / WORKING, picture.pixels)
-        names.append(WORKING)
+    names = ["pixels.npy", "proxy.jpg", "thumb.jpg", WORKING]
     for name in names:
+        if not (folder / name).exists():
+            continue
         with open(folder / name, "rb+") as file:
             os.fsync(file.fileno())
 

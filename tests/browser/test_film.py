@@ -15,7 +15,7 @@ class Film(Browsing):
         """The number that the strip has laid over the plate; None where the plate itself is seen."""
         values = self.page.evaluate(
             """() => {
-              const laid = document.querySelector("canvas.laid");
+              const laid = document.querySelector("canvas[data-frames]");
               if (laid.style.visibility === "hidden") return null;
               const {width, height} = laid;
               return [width, height, ...laid.getContext("2d").getImageData(0, 0, width, height).data];
@@ -27,7 +27,7 @@ class Film(Browsing):
         return number_in(np.array(pixels, np.uint8).reshape(height, width, 4)[..., :3])
 
     def wait_for_frame(self, frame):
-        self.until(lambda: self.page.input_value("#frame") == str(frame))
+        self.until(lambda: self.page.input_value("#strip-frame") == str(frame))
 
     def wait_for(self, number):
         """Until that frame's picture has come, where frames have the pictures' numbers."""
@@ -59,11 +59,11 @@ class Film(Browsing):
         self.wait_for(1)
         page.keyboard.press("Shift+ArrowRight")
         self.wait_for(11)
-        page.fill("#frame", "40")
+        page.fill("#strip-frame", "40")
         page.keyboard.press("Enter")
         page.wait_for_selector("text=This picture is missing.")
         self.assertNotIn(self.seen(), (39, 40, 41))
-        page.fill("#frame", "60")
+        page.fill("#strip-frame", "60")
         page.keyboard.press("Enter")
         page.wait_for_selector("text=This picture can’t be shown.")
         self.assertNotIn(self.seen(), (39, 41, 59, 60, 61))
@@ -73,22 +73,22 @@ class Film(Browsing):
         # It plays from the beginning, and stops where Space is pressed.
         page.keyboard.press("Home")
         page.keyboard.press("Space")
-        self.until(lambda: int(page.input_value("#frame")) > 5)
+        self.until(lambda: int(page.input_value("#strip-frame")) > 5)
         page.keyboard.press("Space")
-        at = int(page.input_value("#frame"))
+        at = int(page.input_value("#strip-frame"))
         self.wait_for(at)
         self.assertIn("24 fps", page.inner_text("#strip-says"))
 
         # The pictures are shifted: the same picture under another number.
         page.fill("#id_first", "1000")
-        self.click_through("text=Shift the pictures")
-        self.assertEqual(page.input_value("#frame"), "1000")
-        page.fill("#frame", "1031")
+        self.click_through("text=Pictures only")
+        self.assertEqual(page.input_value("#strip-frame"), "1000")
+        page.fill("#strip-frame", "1031")
         page.keyboard.press("Enter")
         page.wait_for_selector("#work-on:not([hidden])")
         self.click_through("text=Work on this frame")
         self.assertEqual(self.state()["film"]["shown"], 31)
-        self.assertEqual(page.input_value("#frame"), "1031")
+        self.assertEqual(page.input_value("#strip-frame"), "1031")
         self.assertIsNone(self.seen())
         self.assertIn("walk.0031.png", page.inner_text("#report"))
 

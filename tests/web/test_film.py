@@ -85,7 +85,7 @@ class FilmedPlates(HasShot, TransactionTestCase):
             "Spots",
             lambda state: state.update(marks=spots, facts=[length, height]),
         )
-        self.client.post(self.url("plate/first"), {"first": "1001"})
+        self.client.post(self.url("plate/shift"), {"first": "1001"})
         self.client.post(self.url("plate/frame"), {"frame": "1031"})
         state = self.shot_now().state
         self.assertEqual((frame_at(state), state["film"]["shown"]), (1031, 31))

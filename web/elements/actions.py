@@ -20,6 +20,7 @@ from web.blobs.folders import incoming, settle
 from web.elements.models import Render
 from web.gates.gate import bent_chain
 from web.match.fits import camera_of_state, digest_of, document_of
+from web.plates.frames import shifted_since
 from web.plates.models import linear_plate, plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from
 
@@ -104,6 +105,19 @@ class Order:
             name: tuple(kept[name]) if kept.get(name) else None for name in ("region", "frames")
         }
         return cls(**rest, **spans, passes=tuple(kept.get("passes", ())), light=Light(**light))
+
+
+def next_order(shot, before: Render | None) -> Order:
+    """How the next render is wanted: as the one before, whose frames may be called otherwise since; the first one's frames are those marked."""
+    if before is None:
+        marked = shot.state["range"]
+        return Order(frames=tuple(marked)) if marked else Order()
+    order = Order.from_json(before.wanted)
+    if order.frames is None:
+        return order
+    first, last = order.frames
+    shift = shifted_since(shot.state, before)
+    return replace(order, frames=(first + shift, last + shift))
 
 
 def source_digest(state: MutableMapping) -> str:
@@ -221,6 +235,7 @@ def _keep(shot, order, grid, folder, looks, seconds, **frames):
             seconds=seconds,
             wanted=order.json(),
             looks=looks,
+            shift=shot.state["shift"],
             **frames,
         )
         settle(folder, row.folder)

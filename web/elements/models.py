@@ -12,7 +12,7 @@ from web.shows.models import Throwable
 
 class Render(Throwable):
     """One finished render; its folder holds render.png, render.exr, alpha.png and the pictures named in `looks`; of a range of frames,
-    from `first` to `last`, a folder with these for each.
+    from `first` to `last`, a folder with these for each. `shift`: by how much the shot had been shifted when it was made.
 
     `digest` is of the camera and stand-ins it was made from; `wanted` is how it was asked for; `looks`: [file name, what it is] each.
     """
@@ -28,6 +28,7 @@ class Render(Throwable):
     name = models.CharField(max_length=120, blank=True)
     first = models.IntegerField(null=True)
     last = models.IntegerField(null=True)
+    shift = models.IntegerField(default=0)
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:

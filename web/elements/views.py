@@ -11,6 +11,7 @@ from web.elements.models import Render
 from web.jobs import runner
 from web.jobs.models import Job
 from web.match.lens_remarks import lens_remarks
+from web.plates.frames import frames_now, shifted_since
 from web.plates.models import plate_of
 from web.shows.reading import whole
 from web.shows.thrown import verbs
@@ -34,11 +35,13 @@ def elements(request, show, shot, form=None, status=200):
         renders[0] if renders else None,
     )
     remarks = _remarks(shot, chosen, job, now)
-    rows = _rows(chosen) if chosen else []
+    rows = _rows(chosen, shot.state) if chosen else []
     looks = _looks(chosen) if chosen else []
     context = {
         "plate": plate_of(shot),
         "render": chosen,
+        "frames": frames_now(shot.state, chosen) if chosen else [],
+        "shift": shifted_since(shot.state, chosen) if chosen else 0,
         "job": job,
         "remarks": [*lens_remarks(shot.state), *remarks],
         "rows": rows,
@@ -46,25 +49,26 @@ def elements(request, show, shot, form=None, status=200):
         "thrown": Render.everything.filter(shot=shot, thrown__isnull=False).order_by("-thrown")[
             :30
         ],
-        "history": [(one, one.digest != now) for one in renders],
+        "history": [(one, one.digest != now, frames_now(shot.state, one)) for one in renders],
         "form": form
         or OrderForm(
             show=shot.show,
             grids=actions.grids(shot),
-            order=actions.Order.from_json(renders[0].wanted) if renders else actions.Order(),
+            order=actions.next_order(shot, renders[0] if renders else None),
         ),
     }
     return step_page(request, shot, "elements", "elements/elements.html", context, status=status)
 
 
-def _rows(render) -> list[Row]:
+def _rows(render, state) -> list[Row]:
     rows = [
         Row("Size", f"{render.width} × {render.height} px"),
         Row("From revision", str(render.revision)),
         Row("Took", f"{render.seconds:.1f} s"),
     ]
     if render.frames:
-        rows.append(Row("Frames", f"{render.first}–{render.last}"))
+        frames = frames_now(state, render)
+        rows.append(Row("Frames", f"{frames[0]}–{frames[-1]}"))
     return rows
 
 
@@ -126,7 +130,7 @@ def again(request, show, shot):
     """Begin a render as the newest one was wanted."""
     shot = find(show, shot)
     newest = shot.renders.first()
-    starting.start_render(shot, actions.Order.from_json(newest.wanted) if newest else None)
+    starting.start_render(shot, actions.next_order(shot, newest) if newest else None)
     return redirect(
         request.POST.get("back")
         if request.POST.get("back", "").startswith("/shows/")
@@ -151,15 +155,17 @@ take_back, rename = verbs(Render, "elements", "render")
 def _named(shot, name, path, found):
     """A frame's file carries its number before the ending, as sequences do."""
     stem, ending = name.split(".")
-    return (
-        f"{shot}_{stem}.{path.parent.name.zfill(4)}.{ending}" if found.frames else f"{shot}_{name}"
-    )
+    if not found.frames:
+        return f"{shot.code}_{name}"
+    frame = int(path.parent.name) + shifted_since(shot.state, found)
+    return f"{shot.code}_{stem}.{frame:04}.{ending}"
 
 
 @require_GET
 def file(request, show, shot, number, name):
     """One of a render's files."""
-    found = get_object_or_404(Render, pk=number, shot=find(show, shot))
+    shot = find(show, shot)
+    found = get_object_or_404(Render, pk=number, shot=shot)
     path = found.of_frame(whole(request.GET.get("frame"))) / name
     if name not in ALWAYS and name not in {look[0] for look in found.looks} or not path.exists():
         raise Http404

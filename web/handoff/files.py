@@ -78,7 +78,7 @@ def contents(shot, ending: str) -> bytes:
     """The bytes of one file. Raises Problem."""
     camera = require_camera(shot)
     stand_ins, show, cameras = stand_ins_of(shot.state), shot.show, cameras_of(shot)
-    name, frame = f"{shot.code}_camera", frame_of(plate_of(shot))
+    name, frame = f"{shot.code}_camera", frame_of(shot)
     if ending == "obj" and not stand_ins:
         raise Problem("There are no stand-ins to write: place one on the Set step.")
     with tempfile.TemporaryDirectory() as folder:

@@ -71,7 +71,7 @@ def _rows(shot, camera) -> list[Row]:
     right, up = aperture.horizontal_offset + 0, aperture.vertical_offset + 0
     offsets = f"{right:.3f}, {up:.3f} mm".replace("-", "−")
     axes = f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}"
-    frame = f"{frame_of(plate_of(shot))} at {shot.show.rate_text} fps"
+    frame = f"{frame_of(shot)} at {shot.show.rate_text} fps"
     return [
         Row("Horizontal aperture", wide, origin=origin),
         Row("Vertical aperture", high, origin=origin),

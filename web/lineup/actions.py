@@ -67,7 +67,10 @@ def take_in(shot, folder: str, name: str, progress=lambda done: None) -> Returne
     try:
         files = {None if path.stem == "still" else int(path.stem): path for path in place.iterdir()}
         row = Returned(
-            shot=shot, name=name, frames=sorted(frame for frame in files if frame is not None)
+            shot=shot,
+            name=name,
+            frames=sorted(frame for frame in files if frame is not None),
+            shift=shot.state["shift"],
         )
         return _put_right(shot, row, files, None, progress)
     finally:

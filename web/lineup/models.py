@@ -26,6 +26,7 @@ class Returned(Throwable):
     alpha_says = models.JSONField(default=list)
     frames = models.JSONField(default=list)
     taken = models.JSONField(default=dict)
+    shift = models.IntegerField(default=0)
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:

@@ -6,6 +6,7 @@ from web.jobs.models import Job
 from web.lineup.models import Returned
 from web.match.fits import camera_of_state
 from web.match.overlay import path_of
+from web.plates.frames import frames_now, shifted_since
 from web.stage.stand_ins import shown, stand_in_from
 from web.ui.rows import Remark, Row
 
@@ -33,10 +34,11 @@ def page_data(shot, own, chosen, against=None) -> dict:
         if camera
         else [],
         "arrows": chosen.offsets.get("arrows", []) if chosen else [],
-        "arrows_frame": chosen.offsets.get("frame") if chosen else None,
+        "arrows_frame": _worst(shot.state, chosen) if chosen else None,
         "render": base + "render.png" if base else None,
         "alpha": base + "alpha.png",
-        "frames": row.frames if row else [],
+        "frames": frames_now(shot.state, row) if row else [],
+        "shift": shifted_since(shot.state, row) if row else 0,
         "shade": base + "shade.png"
         if own and not chosen and (own.of_frame(None) / "shade.png").exists()
         else None,
@@ -45,6 +47,12 @@ def page_data(shot, own, chosen, against=None) -> dict:
         "values": shot.url("lineup-values"),
         "edges": shot.url("lineup-edges") if camera else None,
     }
+
+
+def _worst(state, chosen) -> int | None:
+    """The frame of a returned render that is farthest off."""
+    frame = chosen.offsets.get("frame")
+    return None if frame is None else frame + shifted_since(state, chosen)
 
 
 def _base(shot, row) -> str:
@@ -58,12 +66,12 @@ def _base(shot, row) -> str:
     )
 
 
-def rows(own, chosen) -> list[Row]:
+def rows(state, own, chosen) -> list[Row]:
     """The render's figures."""
     if chosen:
         if not (found := chosen.offsets):
             return []
-        frame = [Row("Worst frame", str(found["frame"]))] if found.get("frames") else []
+        frame = [Row("Worst frame", str(_worst(state, chosen)))] if found.get("frames") else []
         return [
             *frame,
             Row("Outlines off, median", f"{found['median']:.2f} px"),
@@ -99,10 +107,12 @@ def remarks(shot, own, chosen, jobs, now) -> list[Remark]:
         for job in jobs
         if job.state in (Job.FAILED, Job.CANCELLED) and (chosen is None or job.kind != KIND)
     ]
-    return failed + (_of_returned(chosen, now) if chosen else _of_own(shot, own, jobs, now))
+    return failed + (
+        _of_returned(shot.state, chosen, now) if chosen else _of_own(shot, own, jobs, now)
+    )
 
 
-def _of_returned(chosen, now) -> list[Remark]:
+def _of_returned(state, chosen, now) -> list[Remark]:
     out = [
         Remark("Put right" if mended else "Look at this", says, "note" if mended else "doubt")
         for says, mended in chosen.findings
@@ -125,7 +135,7 @@ def _of_returned(chosen, now) -> list[Remark]:
                 "doubt",
             ),
         ]
-    frame = f"Frame {chosen.offsets['frame']}: " if chosen.offsets.get("frames") else ""
+    frame = f"Frame {_worst(state, chosen)}: " if chosen.offsets.get("frames") else ""
     return out + [
         Remark(
             "How it lies",
@@ -163,17 +173,19 @@ def _of_own(shot, own, jobs, now) -> list[Remark]:
     return []
 
 
-def curve(chosen) -> dict | None:
+def curve(state, chosen) -> dict | None:
     """How far off each frame of a sequence is, as a drawing of 340 × 60; None for a still."""
-    frames = chosen.offsets.get("frames", []) if chosen else []
-    if len(frames) < 2:
+    measured = chosen.offsets.get("frames", []) if chosen else []
+    if len(measured) < 2:
         return None
+    shift, worst = shifted_since(state, chosen), _worst(state, chosen)
+    frames = [(frame + shift, median, most) for frame, median, most in measured]
     first, last, highest = frames[0][0], frames[-1][0], max(median for _, median, _ in frames)
     dots = [
         {
             "x": round(6 + 328 * (frame - first) / (last - first), 1),
             "y": round(58 - 52 * median / max(highest, 0.1), 1),
-            "worst": frame == chosen.offsets["frame"],
+            "worst": frame == worst,
             "says": f"frame {frame}: {median:.2f} px, 95 % within {most:.2f} px",
         }
         for frame, median, most in frames

@@ -38,7 +38,7 @@ def facts(shot, at, frame: int | None = None) -> list[str]:
         state.get("camera_looks", {}).get(MATCHED, {}),
         plate_of(shot),
     )
-    first = f"{shot.show.name} · {shot.code} · frame {frame_of(plate_of(shot)) if frame is None else frame} · revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
+    first = f"{shot.show.name} · {shot.code} · frame {frame_of(shot) if frame is None else frame} · revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
     if camera is None:
         return [first]
     gate, body = (camera.grid.gate_mm, state["gate"].get("name")) if state["gate"] else (None, "")

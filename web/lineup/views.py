@@ -14,6 +14,7 @@ from web.lineup.forms import ReturnForm, TakenForm
 from web.lineup.models import Returned, Snapshot
 from web.lineup.page import LOOKS, curve, newest_own, page_data, remarks, rows
 from web.match.lens_remarks import lens_remarks
+from web.plates.frames import frames_now
 from web.plates.models import plate_of
 from web.shows.forms import on_form
 from web.shows.reading import whole
@@ -58,10 +59,10 @@ def lineup(request, show, shot, form=None, status=200):
         "kinds": KINDS.items(),
         "snapshots": shot.snapshots.all()[:30],
         "stale": own is not None and own.digest != now,
-        "rows": rows(own, chosen),
-        "curve": curve(chosen),
+        "rows": rows(shot.state, own, chosen),
+        "curve": curve(shot.state, chosen),
         "alpha_says": _alpha_says(own, chosen),
-        "frames": (chosen or own).frames if chosen or own else [],
+        "frames": frames_now(shot.state, chosen or own) if chosen or own else [],
         "taken": TakenForm(row=chosen) if chosen and chosen.taken else None,
         "facts": snapshots.facts(shot, timezone.localtime()),
     }

@@ -99,7 +99,7 @@ def take_plate(shot: Shot, plate: Plate, base: int | None = None) -> Shot:
 
         # What was typed of the old picture doesn't hold for another one.
         state["plate_facts"] = {}
-        state["film"], state["aside"] = None, {}
+        state["film"], state["aside"], state["range"] = None, {}, None
 
     return edit(shot, f"Plate {plate.name}", change, base)
 

@@ -253,7 +253,7 @@ def take_film(shot: Shot, film: Film, base: int | None = None) -> Shot:
 
     def change(state):
         state["plate"] = as_part(plate)
-        state["plate_facts"], state["aside"] = {}, {}
+        state["plate_facts"], state["aside"], state["range"] = {}, {}, None
         state["film"] = {
             "digest": film.digest,
             "name": film.name,
@@ -281,17 +281,6 @@ def work_on(shot: Shot, number: int, base: int | None = None) -> Shot:
         state["plate"], state["film"] = as_part(plate), now | {"shown": number}
 
     return edit(shot, f"Frame {frame_at(shot.state, number)}", change, base)
-
-
-def begin_at(shot: Shot, frame: int, base: int | None = None) -> Shot:
-    """Shift the pictures: the first of them is this frame of the shot."""
-
-    def change(state):
-        if not state["film"]:
-            raise Problem("This shot’s plate is a photograph: it has one frame.")
-        state["film"] = state["film"] | {"offset": frame - state["film"]["first"]}
-
-    return edit(shot, f"Pictures from frame {frame}", change, base)
 
 
 def missing_of(film: Film) -> list[int]:

@@ -6,18 +6,20 @@ from typing import Annotated
 import msgspec
 from django.conf import settings
 from django.http import FileResponse, Http404, HttpResponse, JsonResponse
-from django.shortcuts import redirect
-from django.views.decorators.http import require_POST
+from django.shortcuts import get_object_or_404, redirect
+from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
+from aperture.plates.proxies import TILE, region_png
 from aperture.plates.sequences import tell_apart
 from web.jobs import runner
-from web.plates import film_actions
+from web.plates import film_actions, time_actions
 from web.plates.film_actions import MOST_FILES, MOVIES
 from web.plates.frames import number_of
+from web.plates.full_frames import full_frame
 from web.plates.models import Film, film_of
 from web.plates.starting import all_small, start_small_pictures
-from web.shows.reading import Message, base_of, read
+from web.shows.reading import Edit, Message, base_of, read
 from web.shows.steps import registered
 from web.shows.views import find
 
@@ -80,12 +82,32 @@ def work_on(request, show, shot):
 
 
 @require_POST
-def begin_at(request, show, shot):
-    """Shift the pictures: the first is the frame that is typed."""
-    shot = film_actions.begin_at(
-        find(show, shot), _whole(request, "first", "a frame"), base_of(request)
+def shift(request, show, shot):
+    """Shift the whole shot, or its pictures only (`what`): the first picture is the frame that is typed."""
+    verb = (
+        time_actions.begin_pictures_at
+        if request.POST.get("what") == "pictures"
+        else time_actions.begin_shot_at
     )
+    shot = verb(find(show, shot), _whole(request, "first", "a frame"), base_of(request))
     return redirect(shot.url("plate"))
+
+
+FrameNumber = Annotated[int, msgspec.Meta(ge=-1_999_999_998, le=1_999_999_998)]
+
+
+class Range(Edit, frozen=True, kw_only=True):
+    """First and last frame that are marked; None: the whole plate."""
+
+    range: tuple[FrameNumber, FrameNumber] | None = None
+
+
+@require_POST
+def mark_range(request, show, shot):
+    """Mark the range of the shot, from the strip."""
+    wanted = read(request, Range)
+    shot = time_actions.mark_range(find(show, shot), wanted.range, wanted.revision)
+    return JsonResponse({"revision": shot.head.number, "undo_label": shot.head.label})
 
 
 @require_POST
@@ -111,6 +133,18 @@ def small(request, digest, kind, number):
     return response
 
 
+@require_GET
+def tile(request, digest, number, column, row):
+    """Real pixels of any picture: a PNG tile of 256 × 256."""
+    film = get_object_or_404(Film, digest=digest)
+    if column * TILE >= film.width or row * TILE >= film.height:
+        return HttpResponse(status=404)
+    png = region_png(full_frame(film, number), column * TILE, row * TILE, TILE, TILE)
+    response = HttpResponse(png, content_type="image/png")
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    return response
+
+
 def strip(shot) -> dict | None:
     """What the frame strip's script needs; None for a photograph."""
     film = film_of(shot)
@@ -127,6 +161,8 @@ def strip(shot) -> dict | None:
         "shown": part["shown"],
         "missing": film_actions.missing_of(film),
         "rate": float(rate),
+        "range": shot.state["range"],
+        "saves": shot.url("film-range"),
         "complete": all_small(film),
         "size": [film.width, film.height],
         "progress": shot.url("job-progress", film_actions.KIND) if job and job.under_way else None,

@@ -1,6 +1,11 @@
 """What is drawn on a frame of a filmed plate stays with that frame: here it is put aside and brought back."""
 
-from collections.abc import MutableMapping
+import re
+from collections.abc import Mapping, MutableMapping
+
+FRAME = 1  # a photograph is a plate of one frame
+# A frame's number at the end of a file's name: plate.1001.exr, plate_0101.tif, plate-12.jpg.
+_NUMBERED = re.compile(r"[._-](\d{2,7})\.[A-Za-z0-9]{1,5}$")
 
 
 def go_to(state: MutableMapping, before: int, now: int) -> None:
@@ -36,7 +41,25 @@ def frame_at(state: MutableMapping, number: int | None = None) -> int:
     return (film["shown"] if number is None else number) + film["offset"]
 
 
+def frame_of_photograph(state: Mapping) -> int:
+    """The one frame of a photograph: the number in its name, or FRAME, and as the shot has been shifted."""
+    plate = state["plate"]
+    found = _NUMBERED.search(plate["name"]) if plate else None
+    return (int(found[1]) if found else FRAME) + state["shift"]
+
+
 def number_of(state: MutableMapping, frame: int) -> int:
     """The picture number of a frame of the shot."""
     film = state["film"]
     return frame - film["offset"]
+
+
+def shifted_since(state: Mapping, row) -> int:
+    """By how much a shot has been shifted since a render was made: its frames are now called so much more than their files say."""
+    return state["shift"] - row.shift
+
+
+def frames_now(state: Mapping, row) -> list[int]:
+    """The frames of a render as they are called now; none of a still."""
+    shift = shifted_since(state, row)
+    return [frame + shift for frame in row.frames]

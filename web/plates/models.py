@@ -1,6 +1,5 @@
 """Plates: rows that point at files by content hash."""
 
-import re
 import shutil
 from collections.abc import MutableMapping
 from fractions import Fraction
@@ -15,19 +14,14 @@ from aperture.plates.colour import linear_light
 from aperture.plates.proxies import WORKING
 from aperture.plates.take_in import take_in
 from web.blobs.folders import incoming, write
+from web.plates.frames import frame_at, frame_of_photograph
 from web.shows.state import once
 
-FRAME = 1  # a photograph is a plate of one frame
 
-
-# A frame's number at the end of a file's name: plate.1001.exr, plate_0101.tif, plate-12.jpg.
-_NUMBERED = re.compile(r"[._-](\d{2,7})\.[A-Za-z0-9]{1,5}$")
-
-
-def frame_of(plate) -> int:
-    """The number that a picture carries in its name; FRAME where it carries none."""
-    found = _NUMBERED.search(plate.name) if plate else None
-    return int(found[1]) if found else FRAME
+def frame_of(shot) -> int:
+    """The shot's frame that is worked on; see `frames.frame_of_photograph` for one."""
+    state = shot.state
+    return frame_at(state) if state["film"] else frame_of_photograph(state)
 
 
 class Plate(models.Model):

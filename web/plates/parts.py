@@ -5,6 +5,7 @@ from web.shows.state import Part
 
 NUMBER_OF_PICTURE = {"type": "integer", "minimum": 0, "maximum": 999_999_999}
 OFFSET = {"type": "integer", "minimum": -999_999_999, "maximum": 999_999_999}
+FRAME = {"type": "integer", "minimum": -1_999_999_998, "maximum": 1_999_999_998}
 PARTS = (
     Part(
         "plate",
@@ -49,5 +50,14 @@ PARTS = (
         group="match",
         camera=True,
     ),
+    # The range that was marked, first and last frame; None: the whole plate.
+    Part(
+        "range",
+        None,
+        maybe({"type": "array", "items": FRAME, "minItems": 2, "maxItems": 2}),
+        group="range",
+    ),
+    # By how much the shot has been shifted since it began: renders keep the numbers that they were made with.
+    Part("shift", 0, OFFSET, group="match"),
     Part("plate_facts", {}, table({"anyOf": [NUMBER, text(200)]}), group="plate facts"),
 )

@@ -10,12 +10,20 @@ urlpatterns = [
         "shows/<slug:show>/<slug:shot>/plate/sequences", film_views.sequences, name="film-sequences"
     ),
     path("shows/<slug:show>/<slug:shot>/plate/frame", film_views.work_on, name="film-frame"),
-    path("shows/<slug:show>/<slug:shot>/plate/first", film_views.begin_at, name="film-first"),
+    path("shows/<slug:show>/<slug:shot>/plate/shift", film_views.shift, name="film-shift"),
+    path("shows/<slug:show>/<slug:shot>/plate/range", film_views.mark_range, name="film-range"),
     path("shows/<slug:show>/<slug:shot>/plate/small", film_views.make_small, name="film-small"),
     re_path(
         r"^films/(?P<digest>[0-9a-f]{64})/(?P<kind>small|thumbs)/(?P<number>\d{1,9})\.jpg$",
         lambda request, digest, kind, number: film_views.small(request, digest, kind, int(number)),
         name="film-picture",
+    ),
+    re_path(
+        r"^films/(?P<digest>[0-9a-f]{64})/tile/(?P<number>\d{1,9})/(?P<column>\d{1,5})/(?P<row>\d{1,5})\.png$",
+        lambda request, digest, number, column, row: film_views.tile(
+            request, digest, int(number), int(column), int(row)
+        ),
+        name="film-tile",
     ),
     re_path(
         r"^plates/(?P<digest>[0-9a-f]{64})/(?P<which>proxy|thumb)\.jpg$",

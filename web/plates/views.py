@@ -10,7 +10,7 @@ from aperture.errors import Problem
 from aperture.light.exposure import format_seconds, format_stop
 from aperture.plates.colour import TRANSFERS
 from aperture.plates.original import explain
-from aperture.plates.proxies import region_png
+from aperture.plates.proxies import TILE, region_png
 from aperture.plates.sequences import ranges_of
 from aperture.units import format_rate, format_value
 from web.plates import actions, film_views
@@ -22,8 +22,6 @@ from web.shows.forms import on_form
 from web.shows.models import Show
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
-
-TILE = 256
 
 
 def plate(request, show, shot):

@@ -1,4 +1,7 @@
-"""`{% frame_strip shot step %}`: the frame strip under the table of a step; nothing where the plate is a photograph."""
+"""The frame strip for the pages of steps; nothing where the plate is a photograph.
+
+`{% frame_strip shot step %}` is the strip under the table, `{% frame_keys shot %}` what its keys do.
+"""
 
 from django import template
 
@@ -17,3 +20,9 @@ def frame_strip(context, shot, step):
         "step": step,
         "csrf_token": context.get("csrf_token"),
     }
+
+
+@register.inclusion_tag("plates/_strip_keys.html")
+def frame_keys(shot):
+    """What the strip's keys do, for the sheet of keys."""
+    return {"filmed": bool(shot.state["film"])}

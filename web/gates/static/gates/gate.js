@@ -1,5 +1,6 @@
 // The Gate page: follow a position through all grids, switch between chain and plate, set the guides. Knows no rule of the job.
 
+import {startStrip} from "../plates/strip.js";
 import {edit, notice, post, typing} from "../ui/app.js";
 import {LightTable, newestOnly, svg} from "../ui/table.js";
 
@@ -89,6 +90,7 @@ if (root) {
     if (table || !document.getElementById("light-table")) return;
     table = new LightTable();
     table.onView(placeLabels);
+    startStrip(table);
     drawGuides(JSON.parse(document.getElementById("guide-shapes").textContent));
     table.panWithLeft = event => event.button === 0;
     table.root.addEventListener("pointermove", event => {

@@ -1,5 +1,7 @@
 // The Line-up step: a render over the plate, wiped at any angle, ghosted, flickering, as a difference; its alpha, the wireframe, and what is off.
 
+import {Layer} from "../plates/layer.js";
+import {startStrip} from "../plates/strip.js";
 import {notice, typing, watchJob} from "../ui/app.js";
 import {LightTable, newestOnly, svg} from "../ui/table.js";
 
@@ -10,7 +12,7 @@ function start(page) {
   const table = new LightTable(root),
     layer = document.getElementById("marks");
   table.panWithLeft = event => event.button === 0;
-  if (!page.render) return;
+  if (!page.render) return startStrip(table);
   const hint = document.getElementById("hint");
   // Another render lies on the plate where the chosen one isn't shown: wiped away, or in the other half of the flicker.
   const other = page.against ? table.lay(page.against) : null;
@@ -19,9 +21,15 @@ function start(page) {
     to.searchParams.set("against", event.target.value);
     location.assign(to);
   });
-  const shade = page.shade ? table.lay(page.shade) : null,
-    render = table.lay(page.render),
-    alpha = table.lay(page.alpha);
+  const query = frame =>
+    new URLSearchParams({
+      ...(page.returned ? {returned: page.returned} : {}),
+      ...(page.frames.length ? {frame: frame - page.shift} : {}),
+    });
+  const layers = [page.shade, page.render, page.alpha].map(
+    url => url && new Layer(table, frame => `${url}?${query(frame)}`, page.frames),
+  );
+  const [shade, render, alpha] = layers.map(layer => layer?.element);
   if (shade) shade.style.mixBlendMode = "multiply";
   const [wipe, angle, ghost, rate] = ["wipe", "angle", "ghost", "rate"].map(id =>
     document.getElementById(id),
@@ -31,12 +39,8 @@ function start(page) {
     on = true,
     timer = null,
     edges = null,
-    frame = page.frames[0];
-  const query = () =>
-    new URLSearchParams({
-      ...(page.returned ? {returned: page.returned} : {}),
-      ...(page.frames.length ? {frame} : {}),
-    });
+    frame = page.frames[0],
+    strip = null;
 
   // The half of the picture that the render keeps: a large polygon whose edge stands at the angle and at the wipe's share of the way across.
   function half(kept = true) {
@@ -85,6 +89,9 @@ function start(page) {
     document
       .querySelectorAll("[data-layer]")
       .forEach(button => button.setAttribute("aria-pressed", shown[button.dataset.layer]));
+    for (const layer of layers)
+      if (layer && page.frames.length && layer.element.style.visibility !== "hidden")
+        layer.show(frame);
     draw();
   }
   function draw() {
@@ -122,7 +129,7 @@ function start(page) {
   }
   // What both pictures have under the pointer, while the loupe is out.
   const ask = newestOnly(async ([x, y]) => {
-    const asked = query();
+    const asked = query(frame);
     asked.set("x", x);
     asked.set("y", y);
     const says = await (await fetch(`${page.values}?${asked}`)).text();
@@ -134,25 +141,24 @@ function start(page) {
 
   // A sequence: another frame of the same pictures.
   const slider = document.getElementById("frame");
-  function toFrame(index) {
-    if (!slider) return;
-    slider.value = index;
-    frame = page.frames[+slider.value];
-    document.getElementById("frame-number").value = frame;
-    document.getElementById("kept-frame").value = frame;
+  function toFrame(next, soon = []) {
+    frame = next;
+    document.getElementById("kept-frame").value = frame - page.shift;
     document.querySelectorAll("#burn-in div").forEach(line => {
-      line.textContent = line.textContent.replace(/ frame \d+ /, ` frame ${frame} `);
+      line.textContent = line.textContent.replace(/ frame -?\d+ /, ` frame ${frame} `);
     });
-    for (const [image, url] of [
-      [render, page.render],
-      [alpha, page.alpha],
-      [shade, page.shade],
-    ])
-      if (image) image.src = `${url}?${query()}`;
+    for (const layer of layers)
+      if (layer && layer.element.style.visibility !== "hidden") layer.show(frame, soon);
     draw();
   }
-  slider?.addEventListener("input", () => toFrame(slider.value));
-  if (slider) toFrame(0);
+  const slide = by => {
+    if (strip) return strip.frames.step(by);
+    if (!slider) return;
+    slider.value = +slider.value + by;
+    document.getElementById("frame-number").value = page.frames[+slider.value];
+    toFrame(page.frames[+slider.value]);
+  };
+  slider?.addEventListener("input", () => slide(0));
 
   // The plate's own edges, measured when they are asked for.
   const edgesButton = document.getElementById("edges"),
@@ -217,16 +223,16 @@ function start(page) {
     .querySelectorAll("[data-layer]")
     .forEach(button => button.addEventListener("click", () => toggle(button.dataset.layer)));
   const keys = {o: "over", p: "plate", a: "alpha", x: "difference", k: "flicker"},
-    layers = {w: "wire", m: "arrows"};
+    drawn = {w: "wire", m: "arrows"};
   document.addEventListener("keydown", event => {
     if (typing(event) || event.ctrlKey || event.metaKey) return;
     const key = event.key.toLowerCase();
     if (keys[key]) choose(keys[key]);
-    if (layers[key]) toggle(layers[key]);
+    if (drawn[key]) toggle(drawn[key]);
     if (key === "e" && edgesButton) toggleEdges();
     if (key === "b") toggleBurn();
     if (key === "l") table.toggleLoupe();
-    if (slider && (key === "j" || key === "u")) toFrame(+slider.value + (key === "u" ? 1 : -1));
+    if (key === "j" || key === "u") slide(key === "u" ? 1 : -1);
     if (key === "," || key === ".") {
       wipe.value = +wipe.value + (key === "." ? 0.01 : -0.01);
       update();
@@ -237,6 +243,12 @@ function start(page) {
     }
   });
   table.onView(draw);
+  strip = startStrip(table, {
+    shows: ({frames: at}) =>
+      page.frames.length &&
+      toFrame(at.frame, at.playing ? at.soon().map(number => number + at.offset) : []),
+  });
+  if (page.frames.length && !strip) toFrame(frame);
   if (page.arrows.length)
     hint.textContent = `arrows are ${ARROW_SCALE} times as long as what is off`;
   update();

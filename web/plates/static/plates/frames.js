@@ -1,8 +1,53 @@
 // The frames of a filmed plate: which is shown, its small picture, playing at the true rate. Knows nothing of how the strip is drawn.
 
 const KEPT = 150; // decoded pictures; each of 1280 × 720 takes 4 MB
-const AHEAD = 30;
+export const AHEAD = 30;
 const FIRST = 12; // pictures that have to be there before playing begins
+
+/** Decoded pictures by number, fetched when they are asked for; `arrived(number)` is called for each that has come or failed. */
+export class Pictures {
+  constructor(url, arrived, kept = KEPT) {
+    Object.assign(this, {url, arrived, kept});
+    this.all = new Map(); // an ImageBitmap; null while it is fetched; undefined where there was none
+  }
+  get(number) {
+    return this.all.get(number);
+  }
+  failed(number) {
+    return this.all.has(number) && this.all.get(number) === undefined;
+  }
+  /** Ask again for what wasn't there. */
+  forgetFailed() {
+    for (const number of [...this.all.keys()]) if (this.failed(number)) this.all.delete(number);
+  }
+  /** Throw all out. */
+  forget() {
+    for (const picture of this.all.values()) picture?.close();
+    this.all.clear();
+  }
+  /** Fetch a picture unless it is there; `wanted` is the one that may not be thrown out for it. */
+  async fetch(number, wanted = number) {
+    if (this.all.has(number)) return;
+    const {all} = this;
+    all.set(number, null);
+    let picture;
+    try {
+      const answer = await fetch(this.url(number));
+      if (answer.status === 200) picture = await createImageBitmap(await answer.blob());
+    } catch {
+      picture = undefined;
+    }
+    if (!all.has(number)) return picture?.close(); // thrown out meanwhile
+    all.set(number, picture);
+    for (const [oldest, old] of this.all) {
+      if (this.all.size <= this.kept) break;
+      if (oldest === wanted) continue;
+      old?.close();
+      this.all.delete(oldest);
+    }
+    this.arrived(number);
+  }
+}
 
 export class Frames {
   /** `changed()` is called when another frame is shown, or its picture has come. */
@@ -11,7 +56,10 @@ export class Frames {
     this.at = data.shown;
     this.gone = new Set(data.missing);
     this.changed = changed;
-    this.pictures = new Map(); // by number: an ImageBitmap, or null while it is fetched
+    this.pictures = new Pictures(
+      number => this.url("small", number),
+      number => Math.abs(number - this.at) <= 1 && changed(),
+    );
     this.playing = false;
     this.dropped = 0;
     this.played = 0;
@@ -19,6 +67,20 @@ export class Frames {
 
   get count() {
     return this.last - this.first + 1;
+  }
+  /** Whether a range is marked that isn't the whole. */
+  get marked() {
+    return Boolean(this.range);
+  }
+  /** The first and the last picture of the marked range, as far as there are pictures; of all where none is marked. */
+  get from() {
+    return this.#within(this.range ? this.range[0] - this.offset : this.first);
+  }
+  get to() {
+    return this.#within(this.range ? this.range[1] - this.offset : this.last);
+  }
+  #within(number) {
+    return Math.min(this.last, Math.max(this.first, number));
   }
   get frame() {
     return this.at + this.offset;
@@ -30,7 +92,19 @@ export class Frames {
 
   /** Whether the server had no picture of the frame that is shown. */
   get failed() {
-    return this.pictures.has(this.at) && this.pictures.get(this.at) === undefined;
+    return this.pictures.failed(this.at);
+  }
+
+  /** The picture of another frame, asked for if it isn't there. */
+  neighbour(number) {
+    if (number < this.first || number > this.last) return null;
+    this.#fetch(number);
+    return this.pictures.get(number) || null;
+  }
+
+  /** Where the real pixels of the frame that is shown are. */
+  get tiles() {
+    return `/films/${this.digest}/tile/${this.at}/0/0.png`;
   }
 
   url(kind, number) {
@@ -56,14 +130,14 @@ export class Frames {
     this.playing = false;
     this.changed();
   }
-  /** Play from here, once the first pictures have come; those that can't come aren't waited for. */
+  /** Play the marked range from here, once the first pictures have come; those that can't come aren't waited for. */
   async play() {
-    if (this.count < 2) return;
+    if (this.from === this.to) return;
     this.playing = true;
     this.run = {}; // which of several beginnings goes on
     const {run} = this;
     this.dropped = this.played = 0;
-    if (this.at === this.last) this.at = this.first;
+    if (this.at < this.from || this.at >= this.to) this.at = this.from;
     this.changed();
     await Promise.all(
       Array.from({length: FIRST}, (_, ahead) => this.#fetch(this.#after(this.at, ahead))),
@@ -71,9 +145,14 @@ export class Frames {
     if (this.playing && this.run === run) this.#run(run);
   }
 
-  /** The number `by` frames on; after the last comes the first. */
+  /** The number `by` frames on; after the last of the range comes its first. */
   #after(number, by) {
-    return this.first + ((number - this.first + by) % this.count);
+    return this.from + ((number - this.from + by) % (this.to - this.from + 1));
+  }
+
+  /** The numbers that are shown next while it plays, the one that is shown first. */
+  soon() {
+    return Array.from({length: AHEAD}, (_, ahead) => this.#after(this.at, ahead));
   }
 
   #run(run) {
@@ -91,7 +170,7 @@ export class Frames {
         if (!this.pictures.get(number) && !this.gone.has(number)) this.dropped += 1;
         due = to;
         this.at = number;
-        for (let ahead = 0; ahead < AHEAD; ahead++) this.#fetch(this.#after(number, ahead));
+        for (const soon of this.soon()) this.#fetch(soon);
         this.changed();
       }
       requestAnimationFrame(tick);
@@ -101,29 +180,12 @@ export class Frames {
 
   /** Ask again for what wasn't there: small pictures are made while the page is open. */
   again() {
-    for (const [number, picture] of this.pictures)
-      if (picture === undefined) this.pictures.delete(number);
+    this.pictures.forgetFailed();
     this.#fetch(this.at);
   }
 
-  async #fetch(number) {
-    if (this.pictures.has(number) || this.gone.has(number)) return;
-    this.pictures.set(number, null);
-    let picture;
-    try {
-      const answer = await fetch(this.url("small", number));
-      if (answer.status === 200) picture = await createImageBitmap(await answer.blob());
-    } catch {
-      picture = undefined;
-    }
-    this.pictures.set(number, picture);
-    for (const [oldest, old] of this.pictures) {
-      if (this.pictures.size <= KEPT) break;
-      if (oldest === this.at) continue;
-      old?.close();
-      this.pictures.delete(oldest);
-    }
-    if (number === this.at) this.changed();
+  #fetch(number) {
+    return this.gone.has(number) ? null : this.pictures.fetch(number, this.at);
   }
 }
 

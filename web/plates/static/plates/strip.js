@@ -1,33 +1,42 @@
-// The frame strip under the table: thumbnails, a ruler, the playhead. What is shown lies over the plate until it is worked on.
+// The frame strip under the table: thumbnails, a ruler, the playhead, in and out. What is shown lies over the plate until it is worked on.
 
-import {settled, typing} from "../ui/app.js";
+import {edit, notice, post, settled, typing} from "../ui/app.js";
 import {Frames, moment, spacing} from "./frames.js";
 
 const RULER = 18;
+const GHOST = 0.3; // how strongly the frames before and after show through
 // While another frame is looked at, only these keys do what they do else: nothing is drawn on a picture that isn't worked on.
 const HARMLESS = ["f", "1", "l", "?", "+", "-", " "];
 
 /**
  * The strip of a page whose plate is filmed; to be called after the page's own keys are set up, which come first.
  * `draws`: the page draws on the plate with the left button, which rests while another frame is looked at.
+ * `lay`: puts the canvas with the frame that is looked at where the plate is, if that isn't the table's own pixels.
+ * `shows(strip)`: called whenever another frame is shown, or its picture has come.
  */
-export function startStrip(table, {draws = false} = {}) {
+export function startStrip(table, {draws = false, lay = null, shows = null} = {}) {
   const data = document.getElementById("strip-data");
-  return data && new Strip(table, JSON.parse(data.textContent), draws);
+  return data && new Strip(table, JSON.parse(data.textContent), {draws, lay, shows});
 }
 
 class Strip {
-  constructor(table, data, draws) {
+  constructor(table, data, {draws, lay, shows}) {
     this.table = table;
     this.draws = draws;
+    this.shows = shows;
     this.canvas = document.getElementById("strip-frames");
-    this.laid = table.layElement(document.createElement("canvas"));
+    this.laid = document.createElement("canvas");
+    this.laid.dataset.frames = "";
+    this.plain = !lay; // the table shows the plate's own pixels
+    if (lay) lay(this.laid);
+    else table.layElement(this.laid, true);
     [this.laid.width, this.laid.height] = data.size.map(side =>
       Math.round(side * Math.min(1, 1280 / data.size[0])),
     );
     this.says = document.getElementById("strip-says");
-    this.field = document.getElementById("frame");
+    this.field = document.getElementById("strip-frame");
     this.form = document.getElementById("work-on");
+    this.ghosted = false;
     this.thumbs = new Map();
     this.frames = new Frames(data, () => this.paint());
     this.#listen();
@@ -39,9 +48,10 @@ class Strip {
   paint() {
     const {frames} = this,
       own = !this.away;
-    this.laid.style.visibility = own ? "hidden" : "visible";
-    this.table.root.classList.toggle("other-frame", !own);
-    if (!own) this.#lay();
+    this.laid.style.visibility = own && !this.ghosted ? "hidden" : "visible";
+    if (this.plain) this.#takeTiles();
+    this.table.root.classList.toggle("rests", !own && this.draws);
+    if (!own || this.ghosted) this.#lay();
     if (document.activeElement !== this.field) this.field.value = frames.frame;
     document.getElementById("moment").textContent = moment(
       (frames.at - frames.first) / frames.rate,
@@ -54,6 +64,15 @@ class Strip {
     this.form.elements.frame.value = frames.frame;
     this.says.textContent = this.#told();
     this.#draw();
+    this.shows?.(this);
+  }
+
+  /** Real pixels are those of the frame that is shown; there are none while it plays, or while others show through. */
+  #takeTiles() {
+    const {frames, table} = this,
+      resting = !frames.playing && !frames.gone.has(frames.at);
+    table.root.classList.toggle("no-pixels", !resting || this.ghosted);
+    if (resting) table.takeTiles(this.away ? frames.tiles : null, this.laid.width);
   }
 
   /** The picture of the frame that is shown, or its thumbnail until it comes; where there is none, a hatched ground: never another picture. */
@@ -62,7 +81,12 @@ class Strip {
       c = laid.getContext("2d"),
       gone = frames.gone.has(frames.at),
       picture = !gone && (frames.picture || (!frames.playing && this.#thumb(frames.at)));
-    if (picture) return c.drawImage(picture, 0, 0, laid.width, laid.height);
+    if (picture) {
+      c.globalAlpha = 1;
+      c.drawImage(picture, 0, 0, laid.width, laid.height);
+      if (this.ghosted && !frames.playing) this.#ghosts(c);
+      return;
+    }
     if (frames.playing && !gone) return; // dropped, and counted
     c.fillStyle = "#101416";
     c.fillRect(0, 0, laid.width, laid.height);
@@ -75,6 +99,22 @@ class Strip {
     }
   }
 
+  /** The frames before and after, through the one that is shown. */
+  #ghosts(c) {
+    const {frames, laid} = this;
+    // Each weighs the same in the end: the first is laid a little stronger, as the second covers a part of it.
+    for (const [neighbour, weight] of [
+      [frames.at - 1, GHOST / (1 - GHOST)],
+      [frames.at + 1, GHOST],
+    ]) {
+      const picture = frames.neighbour(neighbour);
+      if (!picture) continue;
+      c.globalAlpha = weight;
+      c.drawImage(picture, 0, 0, laid.width, laid.height);
+    }
+    c.globalAlpha = 1;
+  }
+
   #told() {
     const {frames} = this;
     if (!frames.playing && frames.gone.has(frames.at)) return "This picture is missing.";
@@ -83,7 +123,8 @@ class Strip {
       const dropped = frames.dropped === 1 ? "1 frame dropped" : `${frames.dropped} frames dropped`;
       return `${+frames.rate.toFixed(3)} fps, ${dropped}`;
     }
-    if (this.away) return "Looked at only: nothing is drawn on it until it is worked on.";
+    if (this.away && this.draws)
+      return "Looked at only: nothing is drawn on it until it is worked on.";
     return this.making || "";
   }
 
@@ -113,6 +154,7 @@ class Strip {
       if (thumb) c.drawImage(thumb, left, RULER, wide - 1, tall);
     }
     this.#gaps(c, height);
+    this.#outside(c, width, height);
     this.#ruler(c, width);
     const x = this.#left(frames.at),
       across = Math.max(2, width / frames.count);
@@ -144,6 +186,21 @@ class Strip {
         c.stroke();
       }
     }
+  }
+
+  /** What lies before in or after out is dimmed; a post stands at each. */
+  #outside(c, width, height) {
+    const {frames} = this;
+    if (!frames.marked) return;
+    const [left, right] = [this.#left(frames.from), this.#left(frames.to + 1)];
+    c.fillStyle = "#101416b0";
+    c.fillRect(0, RULER, left, height - RULER);
+    c.fillRect(right, RULER, width - right, height - RULER);
+    c.fillStyle = "#d8e6ea";
+    c.fillRect(left, 0, 3, height);
+    c.fillRect(left, 0, 9, 3);
+    c.fillRect(right - 3, 0, 3, height);
+    c.fillRect(right - 9, 0, 9, 3);
   }
 
   #ruler(c, width) {
@@ -205,6 +262,16 @@ class Strip {
       if (event.buttons & 1) at(event);
     });
     document.getElementById("play").addEventListener("click", () => frames.toggle());
+    for (const [id, does] of [
+      ["mark-in", () => this.#mark("in")],
+      ["mark-out", () => this.#mark("out")],
+      ["ghosts", () => this.#toggleGhosts()],
+    ])
+      document.getElementById(id).addEventListener("click", does);
+    // With the strip in focus its keys are its own, whatever else the page does with them.
+    canvas.addEventListener("keydown", event => {
+      if (this.#key(event)) event.stopPropagation();
+    });
     this.form.addEventListener("submit", async event => {
       event.preventDefault();
       await settled(); // what was drawn on the old frame belongs to it
@@ -221,12 +288,13 @@ class Strip {
     this.field.addEventListener("blur", () => this.paint());
     // The page's own keys come first, such as nudges; but not while another frame is looked at.
     document.addEventListener("keydown", event => {
-      if (!event.defaultPrevented && !this.away) this.#key(event);
+      if (!event.defaultPrevented && !(this.draws && this.away)) this.#key(event);
     });
     document.addEventListener(
       "keydown",
       event => {
-        if (!this.away || typing(event) || event.ctrlKey || event.altKey || event.metaKey) return;
+        if (!this.draws || !this.away) return;
+        if (typing(event) || event.ctrlKey || event.altKey || event.metaKey) return;
         this.#key(event);
         if (event.key === "Enter" && !this.form.hidden && !event.target.closest("button, a"))
           this.form.requestSubmit();
@@ -244,7 +312,7 @@ class Strip {
       true,
     );
     document.addEventListener("keyup", event => {
-      if (event.key === " " && this.tapped) frames.toggle();
+      if (event.key === " " && this.tapped && !typing(event)) frames.toggle();
       this.tapped = false;
     });
     this.table.root.addEventListener(
@@ -273,9 +341,56 @@ class Strip {
       ArrowRight: () => frames.step(far),
       Home: () => frames.step(-frames.count),
       End: () => frames.step(frames.count),
+      "(": () => this.#mark("in"),
+      ")": () => this.#mark("out"),
+      n: () => this.#toggleGhosts(),
     }[event.key];
-    if (!does) return;
+    if (!does) return false;
     event.preventDefault();
     does();
+    return true;
+  }
+
+  #toggleGhosts() {
+    this.ghosted = !this.ghosted;
+    document.getElementById("ghosts").setAttribute("aria-pressed", this.ghosted);
+    this.frames.show(this.frames.at);
+  }
+
+  /** Mark the frame that is shown as the first or the last of the range; a second time takes the mark away. */
+  #mark(end) {
+    const {frames} = this,
+      before = frames.range,
+      ends = {in: frames.from, out: frames.to},
+      there = end === "in" ? frames.range?.[0] : frames.range?.[1],
+      unmarked = {in: frames.first, out: frames.last};
+    ends[end] = there === frames.frame ? unmarked[end] : frames.at;
+    // A range that would be turned round begins, or ends, where the film does.
+    if (ends.in > ends.out)
+      ends[end === "in" ? "out" : "in"] = unmarked[end === "in" ? "out" : "in"];
+    const whole = ends.in === frames.first && ends.out === frames.last;
+    frames.range = whole ? null : [ends.in + frames.offset, ends.out + frames.offset];
+    this.paint();
+    edit(this.#saveRange(before));
+  }
+
+  async #saveRange(before) {
+    const revision = document.getElementById("revision");
+    try {
+      const answer = await post(this.frames.saves, {
+        range: this.frames.range,
+        base: +revision.textContent,
+      });
+      revision.textContent = answer.revision;
+      for (const field of document.querySelectorAll("input[name=base]"))
+        field.value = answer.revision;
+      const undo = document.querySelector("#history [data-history=undo]");
+      undo.disabled = false;
+      undo.title = `Undo: ${answer.undo_label} (Ctrl+Z)`;
+    } catch (error) {
+      this.frames.range = before;
+      this.paint();
+      notice(error.message, "bad", error);
+    }
   }
 }

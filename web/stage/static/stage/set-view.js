@@ -178,6 +178,20 @@ export class SetView {
     }
   }
 
+  /** What the plate card shows: a canvas with another frame, which may have changed; null: the plate. */
+  frame(canvas) {
+    if (canvas && !this.frames) {
+      this.frames = new THREE.CanvasTexture(canvas);
+      this.frames.colorSpace = THREE.SRGBColorSpace;
+    }
+    if (canvas) this.frames.needsUpdate = true;
+    const shown = canvas ? this.frames : this.texture;
+    if (!canvas && this.card?.material.map === shown) return;
+    if (this.card) this.card.material.map = shown;
+    this.shown = shown;
+    this.draw();
+  }
+
   /** The plate card, so strong. */
   ghost(opacity) {
     empty(this.cardGroup);
@@ -190,12 +204,13 @@ export class SetView {
       const card = new THREE.Mesh(
         geometry,
         new THREE.MeshBasicMaterial({
-          map: this.texture,
+          map: this.shown || this.texture,
           side: THREE.DoubleSide,
           transparent: true,
           opacity: opacity * 0.92,
         }),
       );
+      this.card = card;
       this.cardGroup.add(card, this.line(corners, "#f5f2ea", true));
     }
     this.draw();

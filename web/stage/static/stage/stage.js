@@ -1,5 +1,6 @@
 // The Set step: stand-ins through the lens, and the same from outside. Where a drag takes one is computed by the server's core.
 
+import {startStrip} from "../plates/strip.js";
 import {edit, notice, post, typing} from "../ui/app.js";
 import {drawPaths, LightTable, newestOnly, svg} from "../ui/table.js";
 import {SetView} from "./set-view.js";
@@ -54,8 +55,18 @@ function start(page) {
       matrix = `matrix3d(${[a, d, 0, g, b, e, 0, h, 0, 0, 1, 0, c, f, 0, i].join(",")})`;
     return {
       image,
+      /** Hang a canvas, as large as the small pictures are, in the plate's place. */
+      add: canvas => {
+        canvas.classList.add("laid");
+        Object.assign(canvas.style, {width: `${page.plate[0]}px`, height: `${page.plate[1]}px`});
+        image.after(canvas);
+        hung.frames = canvas;
+        hung.place();
+      },
       place: () => {
-        image.style.transform = `translate(${table.x}px, ${table.y}px) scale(${table.scale}) ${matrix}`;
+        for (const element of [image, hung?.frames])
+          if (element)
+            element.style.transform = `translate(${table.x}px, ${table.y}px) scale(${table.scale}) ${matrix}`;
       },
     };
   }
@@ -325,7 +336,7 @@ function start(page) {
     .addEventListener("change", event => setView?.look(event.target.value));
   document.getElementById("card-ghost").addEventListener("input", event => {
     setView?.ghost(+event.target.value);
-    for (const image of [table.image, table.canvas, hung?.image])
+    for (const image of [table.image, table.canvas, hung?.image, ...root.querySelectorAll(".laid")])
       if (image) image.style.opacity = event.target.value;
   });
   const through = document.getElementById("through");
@@ -394,6 +405,11 @@ function start(page) {
       mb < 5 ? "" : `${mb.toFixed(0)} MB: about ${seconds} s.`;
   });
 
+  // The plate plays on its card, through the lens and outside; where the lens view has no card, only outside.
+  startStrip(table, {
+    lay: page.card === true ? null : canvas => hung?.add(canvas),
+    shows: strip => setView?.frame(strip.away ? strip.laid : null),
+  });
   setTool("choose");
   drawPaths(table, page.paths);
   table.onView(redraw);

@@ -120,13 +120,25 @@ export class LightTable {
     return this.layElement(image);
   }
 
-  /** The same with an element that is there already: an image or a canvas. */
-  layElement(element) {
+  /** The same with an element that is there already, an image or a canvas; over the real pixels, or under them. */
+  layElement(element, underPixels = false) {
     element.classList.add("laid");
-    this.root.querySelector("svg").before(element);
+    if (underPixels) this.canvas.before(element);
+    else this.root.querySelector("svg").before(element);
     this.laid.push(element);
     this.#apply();
     return element;
+  }
+
+  /** Take real pixels from another picture of the same size, which lies on the table so wide; null: from the plate again. */
+  takeTiles(url, wide) {
+    const from = url || this.root.dataset.tiles;
+    if (from === (this.from || this.root.dataset.tiles)) return;
+    this.from = from;
+    this.wide = url ? wide : 0;
+    this.tiles.clear();
+    this.#drawTiles();
+    this.#drawLoupe();
   }
 
   // Real pixels: where the proxy is smaller than what is on screen, and in the loupe.
@@ -135,8 +147,8 @@ export class LightTable {
     if (!this.tiles.has(key)) {
       if (this.tiles.size > 400) this.tiles.delete(this.tiles.keys().next().value);
       const image = new Image();
-      if (this.root.dataset.tiles)
-        image.src = this.root.dataset.tiles.replace("0/0.png", `${key}.png`); // else its picture is whole already
+      const from = this.from || this.root.dataset.tiles;
+      if (from) image.src = from.replace("0/0.png", `${key}.png`); // else its picture is whole already
       image.addEventListener("load", () => {
         this.#drawTiles();
         this.#drawLoupe();
@@ -184,10 +196,8 @@ export class LightTable {
     }
     const context = canvas.getContext("2d");
     context.clearRect(0, 0, w, h);
-    const needed =
-      this.scale >= 1 ||
-      (this.scale * ratio > this.image.naturalWidth / this.width &&
-        this.image.naturalWidth < this.width);
+    const wide = this.wide || this.image.naturalWidth;
+    const needed = this.scale >= 1 || (this.scale * ratio > wide / this.width && wide < this.width);
     if (needed && this.scale >= 0.25)
       this.#paint(context, -this.x / this.scale, -this.y / this.scale, this.scale * ratio, w, h);
   }

@@ -1,0 +1,57 @@
+"""Frames of filmed plates at full size, for the loupe and for what measures: decoded when asked for, and some kept for a while."""
+
+import os
+import shutil
+from pathlib import Path
+
+import numpy as np
+from django.conf import settings
+
+from aperture.fence import run_fenced
+from aperture.plates.colour import linear_light
+from aperture.plates.film import write_full
+from aperture.plates.proxies import WORKING
+from web.blobs.folders import incoming
+from web.plates.models import Film, film_of, transfer_of
+from web.shows.alone import alone
+
+KEPT = 60  # decoded frames of all films together; one of 3840 × 2160 at 16 bit takes 75 MB
+
+
+def full_frame(film: Film, number: int) -> Path:
+    """The folder with a picture's `pixels.npy` and, where it is finer than 8 bit, `working.npy`. Raises Problem where it can't be read."""
+    home = settings.DATA / "frames"
+    place = home / f"{film.digest}-{number}"
+    if (place / "pixels.npy").exists():
+        os.utime(place)
+        return place
+    home.mkdir(exist_ok=True)
+    # Four tiles of the loupe are asked for at once: one of them decodes, the others wait.
+    with alone("frame", place.name), incoming(home) as folder:
+        if not (place / "pixels.npy").exists():
+            run_fenced(write_full, film.folder, number, folder)
+            folder.chmod(0o755)
+            folder.rename(place)  # without syncing: it can be decoded again
+    _drop_oldest(home)
+    return place
+
+
+def _drop_oldest(home: Path) -> None:
+    kept = [path for path in home.iterdir() if not path.name.startswith("incoming")]
+    for path in sorted(kept, key=_used)[:-KEPT]:
+        shutil.rmtree(path, ignore_errors=True)
+
+
+def _used(path: Path) -> float:
+    try:
+        return path.stat().st_mtime
+    except FileNotFoundError:  # dropped by another process
+        return 0.0
+
+
+def linear_frame(shot, number: int) -> np.ndarray:
+    """(H, W, 3) float32, a picture of the shot's film in linear light. Raises Problem."""
+    place = full_frame(film_of(shot), number)
+    path = place / WORKING
+    pixels = np.load(path if path.exists() else place / "pixels.npy", mmap_mode="r")
+    return linear_light(np.asarray(pixels), transfer_of(shot.state))
