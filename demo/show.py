@@ -5,6 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
+from demo import films
 from demo.boathouse import BENCH, DOOR, WINDOW
 from demo.places import LOFT, LOFT_WINDOW, PLINTH, TABLE, TOWER_DOOR
 from demo.plates import FOLDER, PLATES, truth
@@ -230,6 +231,8 @@ ABOUT = {
     "LT040": "Net loft: two facts disagree",
     "LT050": "Lamp room, cropped off the middle",
     "LT060": "Boathouse, from surveyed points",
+    "LT070": "A walk through the boathouse, by hand",
+    "LT080": "Under the arm, past the slipway’s lantern",
 }
 
 
@@ -319,7 +322,7 @@ def match_of(code: str, camera) -> dict:
     }
     if code == "LT010":
         return {"marks": marks_for(camera), "facts": FACTS}
-    if code == "LT030":
+    if code in ("LT030", "LT070"):
         marks = [
             *artist.edges([edge for edge in EDGES if edge[0] != "Post, left wall"], 4),
             *artist.bows(BOWS),
@@ -399,50 +402,85 @@ def match_of(code: str, camera) -> dict:
 
 
 def build() -> None:
-    """Make the show unless it is there: five matched shots, and one that waits for the newcomer."""
-    from web.gates.actions import put_step, take_mode
-    from web.plates.actions import bring_in, take_plate
-    from web.shows.history import create_shot, edit
+    """Make the show unless it is there: matched shots, one that waits for the newcomer, and two films."""
     from web.shows.models import Show
-    from web.stage.actions import add_stand_in
-    from web.stage.cameras import set_camera, set_looks, type_camera
 
     if Show.objects.filter(slug=SLUG).exists():
         return
     print("Building the demo show, once.", flush=True)
-    bodies, lenses = catalogue()
+    bodies, _ = catalogue()
     show = Show.objects.create(name="The Lantern Tide", slug=SLUG)
     for name in PLATES:
-        code = name.split("_")[0]
-        shot = create_shot(show, code, ABOUT[code])
-        shot = take_plate(shot, bring_in(FOLDER / f"{name}.jpg", f"{name}.jpg"))
-        shot = take_mode(shot, bodies["Saltmarsh One"], bodies["Saltmarsh One"]["modes"][1])
-        if "crop" in PLATES[name]:
-            left, top, width, height = PLATES[name]["crop"]
-            shot = put_step(
-                shot,
-                {"do": "window", "left": left, "top": top, "width": width, "height": height},
-                None,
-                True,
-            )
-        found = match_of(code, truth(name))
-        if found:
-            shot = edit(
-                shot,
-                "Marks and facts",
-                lambda state, found=found: state.update(copy.deepcopy(found)),
-            )
-        if code == "LT010":
-            for item in STAND_INS:
-                shot = add_stand_in(shot, copy.deepcopy(item), None)
-            shot = type_camera(shot, None)
-            shot = set_camera(shot, shot.state["cameras"][0] | WITNESS, None)
-            shot = set_looks(shot, "c1", {"length_m": 3.0, "focus_m": 2.4}, None)
-            _render(shot)
-        if (
-            code == "LT030"
-        ):  # the bent plate, the straight working picture, and the render with the overscan that the bend needs
-            shot = put_step(shot, {"do": "straighten"}, None, False)
+        _photographed(show, name, bodies["Saltmarsh One"])
+    for code in films.SHOTS:
+        _filmed(show, code, bodies["Saltmarsh One"])
+
+
+def _photographed(show, name: str, body: dict) -> None:
+    from web.gates.actions import put_step, take_mode
+    from web.plates.actions import bring_in, take_plate
+    from web.shows.history import create_shot
+
+    code = name.split("_")[0]
+    shot = create_shot(show, code, ABOUT[code])
+    shot = take_plate(shot, bring_in(FOLDER / f"{name}.jpg", f"{name}.jpg"))
+    shot = take_mode(shot, body, body["modes"][1])
+    if "crop" in PLATES[name]:
+        left, top, width, height = PLATES[name]["crop"]
+        shot = put_step(
+            shot,
+            {"do": "window", "left": left, "top": top, "width": width, "height": height},
+            None,
+            True,
+        )
+    shot = _matched(shot, match_of(code, truth(name)))
+    if code == "LT010":
+        _furnish(shot)
+    if code == "LT030":
+        # The bent plate, the straight working picture, and the render with the overscan that the bend needs.
+        put_step(shot, {"do": "straighten"}, None, False)
+
+
+def _matched(shot, found: dict):
+    from web.shows.history import edit
+
+    if not found:
+        return shot
+    return edit(shot, "Marks and facts", lambda state: state.update(copy.deepcopy(found)))
+
+
+def _furnish(shot) -> None:
+    """Stand-ins, a second camera, and a first render."""
+    from web.stage.actions import add_stand_in
+    from web.stage.cameras import set_camera, set_looks, type_camera
+
+    for item in STAND_INS:
+        shot = add_stand_in(shot, copy.deepcopy(item), None)
+    shot = type_camera(shot, None)
+    shot = set_camera(shot, shot.state["cameras"][0] | WITNESS, None)
+    shot = set_looks(shot, "c1", {"length_m": 3.0, "focus_m": 2.4}, None)
+    _render(shot)
+
+
+def _filmed(show, code: str, body: dict) -> None:
+    """A filmed plate with its small pictures; LT070 is matched on its first frame and has a stand-in."""
+    from web.gates.actions import take_mode
+    from web.plates import film_actions
+    from web.plates.time_actions import begin_shot_at
+    from web.shows.history import create_shot
+    from web.stage.actions import add_stand_in
+
+    file = FOLDER / f"{films.SHOTS[code].name}.mp4"
+    shot = create_shot(show, code, ABOUT[code])
+    film = film_actions.bring_in_film([(file, file.name)])
+    shot = film_actions.take_film(shot, film)
+    for part in film_actions.parts_of(film):
+        film_actions.make_part(film, part, lambda done: None)
+    shot = take_mode(shot, body, body["modes"][3])
+    if code == "LT070":
+        shot = begin_shot_at(shot, 1001)
+        shot = _matched(shot, match_of(code, films.truth(code)[0]))
+        add_stand_in(shot, copy.deepcopy(STAND_INS[0]), None)
 
 
 def catalogue() -> tuple[dict, dict]:

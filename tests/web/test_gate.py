@@ -219,7 +219,7 @@ class Catalogue(WithShot):
         rows = list(
             csv.DictReader(io.StringIO(written["modes.csv"].decode()))
         )  # somebody else's reader
-        self.assertEqual([row["body"] for row in rows].count("Saltmarsh One"), 3)
+        self.assertEqual([row["body"] for row in rows].count("Saltmarsh One"), 4)
         from_tables = files.read(written["modes.csv"])["bodies"]
         self.assertEqual(
             [{**body, "notes": ""} for body in before["bodies"]],

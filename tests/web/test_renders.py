@@ -77,7 +77,7 @@ class LongWork(Matched, TransactionTestCase):
         worker = threading.Thread(target=in_a_thread, args=(job.pk, slow))
         worker.start()
         wait_until(lambda: Job.objects.get().state != Job.WAITING)
-        self.assertIn("Stop the render", self.get())
+        self.assertIn("Stop it", self.get())
         self.assertEqual(
             self.client.get("/shows/tide/LT901/jobs/render/progress").json()["state"], "running"
         )

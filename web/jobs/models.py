@@ -2,6 +2,14 @@
 
 from django.db import models
 
+# What a kind of work is called while it goes on; the others render.
+DOING = {
+    "return": "Bringing it back",
+    "film": "Making small pictures",
+    "flash": "Looking for flashes",
+    "mean": "Averaging frames",
+}
+
 
 class Job(models.Model):
     """One piece of long work for a shot. `beat`: when its worker last gave a sign of life, so that an orphan is recognised.
@@ -25,6 +33,11 @@ class Job(models.Model):
 
     class Meta:
         ordering = ["-id"]
+
+    @property
+    def doing(self) -> str:
+        """What is being done, in words."""
+        return DOING.get(self.kind, "Rendering")
 
     @property
     def under_way(self) -> bool:

@@ -33,7 +33,7 @@ from aperture.units import format_rate
 from web.blobs.folders import incoming, settle
 from web.plates.actions import as_part, bring_in
 from web.plates.frames import frame_at, go_to
-from web.plates.models import Film, Plate, film_of
+from web.plates.models import Film, Plate, require_film
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -268,9 +268,7 @@ def take_film(shot: Shot, film: Film, base: int | None = None) -> Shot:
 
 def work_on(shot: Shot, number: int, base: int | None = None) -> Shot:
     """Make another picture of the filmed plate the one to work on; what is drawn stays with the frame that it was drawn on."""
-    film = film_of(shot)
-    if film is None:
-        raise Problem("This shot’s plate is a photograph: it has one frame.")
+    film = require_film(shot)
     plate = picture_of(film, number)
 
     def change(state):

@@ -17,8 +17,8 @@ from web.plates import film_actions, time_actions
 from web.plates.film_actions import MOST_FILES, MOVIES
 from web.plates.frames import number_of
 from web.plates.full_frames import full_frame
-from web.plates.models import Film, film_of
-from web.plates.starting import all_small, start_small_pictures
+from web.plates.models import Film, film_of, require_film
+from web.plates.starting import all_small, start_flashes, start_small_pictures
 from web.shows.reading import Edit, Message, base_of, read
 from web.shows.steps import registered
 from web.shows.views import find
@@ -73,8 +73,7 @@ def _whole(request, name: str, says: str) -> int:
 def work_on(request, show, shot):
     """Make the frame that is typed the one to work on."""
     shot = find(show, shot)
-    if not shot.state["film"]:
-        raise Problem("This shot’s plate is a photograph: it has one frame.")
+    require_film(shot)
     number = number_of(shot.state, _whole(request, "frame", "a frame"))
     shot = film_actions.work_on(shot, number, base_of(request))
     back = request.POST.get("back")
@@ -90,6 +89,36 @@ def shift(request, show, shot):
         else time_actions.begin_shot_at
     )
     shot = verb(find(show, shot), _whole(request, "first", "a frame"), base_of(request))
+    return redirect(shot.url("plate"))
+
+
+@require_POST
+def look_for_flashes(request, show, shot):
+    """Look for lamps that light up, in all of the picture or within `region`: left, top, right, bottom as shares of it."""
+    shot = find(show, shot)
+    film = require_film(shot)
+    text = request.POST.get("region", "").strip()
+    region = None
+    if text:
+        try:
+            left, top, right, bottom = (min(1.0, max(0.0, float(part))) for part in text.split(","))
+        except ValueError:
+            raise Problem("The area can’t be read: draw it on the picture.") from None
+        if not (left < right and top < bottom):  # also of what isn't a number
+            raise Problem("The area is empty: draw it on the picture.")
+        region = left, top, right, bottom
+    start_flashes(shot, film, region)
+    return redirect(shot.url("plate") + "#clapper")
+
+
+@require_POST
+def set_by_flash(request, show, shot):
+    """Shift the pictures so that the one in which a lamp lights up is the frame that is typed."""
+    shot = find(show, shot)
+    film = require_film(shot)
+    number = _whole(request, "number", "a picture")
+    frame = _whole(request, "frame", "a frame")
+    shot = time_actions.begin_pictures_at(shot, frame - (number - film.first), base_of(request))
     return redirect(shot.url("plate"))
 
 

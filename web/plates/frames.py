@@ -3,6 +3,7 @@
 import re
 from collections.abc import Mapping, MutableMapping
 
+ONE_FRAME = "This shot’s plate is a photograph: it has one frame."
 FRAME = 1  # a photograph is a plate of one frame
 # A frame's number at the end of a file's name: plate.1001.exr, plate_0101.tif, plate-12.jpg.
 _NUMBERED = re.compile(r"[._-](\d{2,7})\.[A-Za-z0-9]{1,5}$")

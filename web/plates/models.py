@@ -9,12 +9,13 @@ import numpy as np
 from django.conf import settings
 from django.db import models
 
+from aperture.errors import Problem
 from aperture.fence import run_fenced
 from aperture.plates.colour import linear_light
 from aperture.plates.proxies import WORKING
 from aperture.plates.take_in import take_in
 from web.blobs.folders import incoming, write
-from web.plates.frames import frame_at, frame_of_photograph
+from web.plates.frames import ONE_FRAME, frame_at, frame_of_photograph
 from web.shows.state import once
 
 
@@ -82,6 +83,14 @@ def film_of(shot) -> Film | None:
     """The filmed plate of a shot's current state; None of a photograph."""
     wanted = shot.state["film"]
     return Film.objects.get(digest=wanted["digest"]) if wanted else None
+
+
+def require_film(shot) -> Film:
+    """The filmed plate of a shot. Raises Problem where the plate is a photograph."""
+    film = film_of(shot)
+    if film is None:
+        raise Problem(ONE_FRAME)
+    return film
 
 
 def metadata_of(state: MutableMapping, plate: Plate | None) -> dict:

@@ -1,8 +1,9 @@
 """Begin the long work of the Plate step: the one module that knows its tasks, which know how it is done."""
 
+from aperture.errors import Problem
 from web.jobs import runner
 from web.jobs.models import Job
-from web.plates import film_actions, tasks
+from web.plates import film_actions, flash_actions, tasks
 from web.plates.models import Film
 
 
@@ -18,3 +19,15 @@ def start_small_pictures(shot, film: Film) -> Job | None:
         return None
     parts = film_actions.parts_of(film)
     return runner.start_parts(shot, film_actions.KIND, tasks.small_pictures, parts, film.pk)
+
+
+def start_flashes(shot, film: Film, region: flash_actions.Region | None) -> Job:
+    """Begin to look for flashes. Raises Problem while the small pictures are being made, or somebody looks already."""
+    if not all_small(film):
+        raise Problem("The small pictures aren’t all there yet. Look for flashes once they are.")
+    running = runner.latest(shot, flash_actions.KIND)
+    if running and running.under_way:
+        raise Problem("Flashes are being looked for already.")
+    return runner.start(
+        shot, flash_actions.KIND, tasks.flashes, film.pk, list(region) if region else None
+    )

@@ -3,7 +3,7 @@
 from django_tasks import task
 
 from web.jobs import runner
-from web.plates import film_actions
+from web.plates import film_actions, flash_actions
 from web.plates.models import Film
 
 
@@ -15,3 +15,11 @@ def small_pictures(job: int, film: int, part: int) -> None:
         runner.run(job, lambda progress: film_actions.make_part(found, part, progress))
     finally:
         runner.close_part(job, lambda: film_actions.gather(found))
+
+
+@task()
+def flashes(job: int, film: int, region: list[float] | None) -> None:
+    """Look for lamps that light up."""
+    found = Film.objects.get(pk=film)
+    area = tuple(region) if region else None
+    runner.run(job, lambda progress: flash_actions.look(found, area, progress))

@@ -1,7 +1,7 @@
 """The verbs of time: which frames the pictures are, what the shot's frames are called, and its marked range."""
 
 from aperture.errors import Problem
-from web.plates.frames import frame_at, frame_of_photograph
+from web.plates.frames import ONE_FRAME, frame_at, frame_of_photograph
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -10,7 +10,7 @@ FURTHEST = 999_999_999  # as the parts of the state have it
 
 def _require_film(state) -> dict:
     if not state["film"]:
-        raise Problem("This shot’s plate is a photograph: it has one frame.")
+        raise Problem(ONE_FRAME)
     return state["film"]
 
 

@@ -11,6 +11,14 @@ urlpatterns = [
     ),
     path("shows/<slug:show>/<slug:shot>/plate/frame", film_views.work_on, name="film-frame"),
     path("shows/<slug:show>/<slug:shot>/plate/shift", film_views.shift, name="film-shift"),
+    path(
+        "shows/<slug:show>/<slug:shot>/plate/flashes",
+        film_views.look_for_flashes,
+        name="film-flashes",
+    ),
+    path(
+        "shows/<slug:show>/<slug:shot>/plate/clapper", film_views.set_by_flash, name="film-clapper"
+    ),
     path("shows/<slug:show>/<slug:shot>/plate/range", film_views.mark_range, name="film-range"),
     path("shows/<slug:show>/<slug:shot>/plate/small", film_views.make_small, name="film-small"),
     re_path(

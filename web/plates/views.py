@@ -13,7 +13,8 @@ from aperture.plates.original import explain
 from aperture.plates.proxies import TILE, region_png
 from aperture.plates.sequences import ranges_of
 from aperture.units import format_rate, format_value
-from web.plates import actions, film_views
+from web.jobs import runner
+from web.plates import actions, film_views, flash_actions
 from web.plates.film_actions import is_film
 from web.plates.forms import PlateFactsForm, PlateForm
 from web.plates.frames import frame_at
@@ -116,6 +117,8 @@ def _page(request, shot, form, facts_form=None):
         "film": film,
         "strip": film_views.strip(shot),
         "film_rows": film_rows(film, shot.state) if film else [],
+        "clapper": clapper(shot, film) if film else None,
+        "job": runner.latest(shot, flash_actions.KIND),
         "facts_form": facts_form,
         "facts_opened": opened,
         "plate": current,
@@ -144,6 +147,31 @@ def about_film(film, show) -> list[Remark]:
             )
         )
     return out
+
+
+def clapper(shot, film) -> dict:
+    """The flashes that were found, each with its frame, and in which part of the picture they were looked for."""
+    looked = flash_actions.found(film)
+    if looked is None:
+        return {"looked": False}
+    flashes, region = looked
+    return {
+        "looked": True,
+        "region": ",".join(f"{share:.4f}" for share in region) if region else "",
+        "flashes": [
+            {
+                "number": flash.number,
+                "frame": frame_at(shot.state, flash.number),
+                "x": flash.at[0] * film.width,
+                "y": flash.at[1] * film.height,
+                "colour": flash_actions.colour_word(flash.colour),
+                "rise": f"{100 * flash.rise:.0f} %",
+                "ordinary": f"{100 * flash.ordinary:.1f} %",
+                "wide": flash.wide,
+            }
+            for flash in flashes
+        ],
+    }
 
 
 def film_rows(film, state) -> list[Row]:

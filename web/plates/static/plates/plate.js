@@ -1,7 +1,8 @@
 // The Plate step: drop a picture, see how far it is, look at its real pixels.
 
-import {csrf, notice, post, typing} from "../ui/app.js";
+import {csrf, notice, post, typing, watchJob} from "../ui/app.js";
 import {LightTable} from "../ui/table.js";
+import {startClapper} from "./clapper.js";
 import {filesOf} from "./dropped.js";
 import {startStrip} from "./strip.js";
 
@@ -15,8 +16,9 @@ const bar = document.getElementById("sending"),
 
 if (document.getElementById("light-table")) {
   const table = new LightTable();
-  startStrip(table);
-  table.panWithLeft = event => event.button === 0;
+  const strip = startStrip(table);
+  const clapper = strip && startClapper(table, strip);
+  table.panWithLeft = event => event.button === 0 && !clapper?.drawing;
   document.addEventListener("keydown", event => {
     if (!typing(event) && event.key.toLowerCase() === "l" && !event.ctrlKey) table.toggleLoupe();
   });
@@ -111,3 +113,5 @@ drop.addEventListener("drop", async event => {
   const files = await filesOf(event.dataTransfer);
   if (files.length) bring(files);
 });
+
+watchJob();
