@@ -332,7 +332,10 @@ def match_of(code: str, camera) -> dict:
         return {
             "marks": marks,
             "facts": [door],
-            "lens": {"focal_mm": None, "distortion": {"free": ["k1", "k2"]}},
+            "lens": {
+                "focal_mm": None,
+                "distortion": {"free": ["k1", "k2"] if code == "LT030" else ["k1"]},
+            },
         }
     if code == "LT040":
         (low, high, _, _), height = LOFT_WINDOW, camera.position[1]

@@ -9,6 +9,8 @@ from web.ui.logs import settings_for
 # The server has threads of its own; the solver's matrices are too small to gain from more of them, and lose by waiting.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 BASE = Path(__file__).resolve().parents[2]
+# Folders of the server that artists may bring plates in from, with the system's separator of paths between them.
+MEDIA = [path for path in os.environ.get("APERTURE_MEDIA", "").split(os.pathsep) if path]
 DATA = Path(os.environ.get("APERTURE_DATA", BASE / "data"))
 DATA.mkdir(parents=True, exist_ok=True)
 

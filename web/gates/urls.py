@@ -10,6 +10,7 @@ urlpatterns = [
     path("gate/database-lens", views.take_database_lens, name="gate-database-lens"),
     path("gate/step", views.put_step, name="gate-step"),
     path("gate/step/<str:step_id>/<str:verb>", views.step_verb, name="gate-step-verb"),
+    path("gate/rate", views.camera_rate, name="gate-rate"),
     path("gate/remedy", views.remedy, name="gate-remedy"),
     path("gate/render", views.render_size, name="gate-render"),
     path("gate/guides", views.guides, name="gate-guides"),

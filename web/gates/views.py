@@ -13,20 +13,22 @@ from aperture.gates.formats import FORMATS
 from aperture.gates.guides import ASPECTS
 from aperture.gates.steps import ABOUT, KINDS
 from aperture.gates.typed import parse_shape
-from aperture.geometry.angles import FULL_FRAME_MM
 from aperture.lens import database as lens_database
+from aperture.units import parse_rate
 from web.catalogue import lens_profiles
 from web.catalogue.models import Body, CatalogueLens
 from web.gates import actions, page
 from web.gates.forms import GateForm, StepForm
 from web.gates.gate import bent_chain, chain_of, lens_of
 from web.gates.guides import Guides, guides_from
+from web.gates.rates import set_rate
+from web.gates.remarks import gate_remarks
 from web.plates.models import metadata_of, plate_of
 from web.shows.forms import on_form
 from web.shows.history import next_revision
 from web.shows.reading import base_of, read, whole
 from web.shows.views import find, step_page
-from web.ui.rows import Remark, Row
+from web.ui.rows import Row
 
 STEP_VERBS = (("up", "↑", "Move up"), ("down", "↓", "Move down"), ("remove", "✕", "Remove"))
 GUIDE_KINDS = (
@@ -68,7 +70,7 @@ def _page(request, shot, form=None, step_form=None, opened=""):
         "form": form,
         "plate": plate,
         "formats": FORMATS,
-        "remarks": _remarks(shot, plate),
+        "remarks": gate_remarks(shot, plate),
         "opened": opened or request.GET.get("open", ""),
         "bodies": Body.objects.offered(),
         "lenses": CatalogueLens.objects.offered(),
@@ -171,57 +173,12 @@ def _sensor_rows(shot, now) -> list[Row]:
     return rows
 
 
-def _remarks(shot, plate) -> list[Remark]:
-    remarks = [page.remark_of(shot, finding) for finding in page.findings(shot, plate)]
-    if plate and not shot.state["gate"]:
-        remarks += _without_gate(shot, plate)
-    if not plate:
-        remarks.append(
-            Remark(
-                "No plate yet",
-                "Bring in a picture first; then the gate can be checked against it.",
-                "note",
-            )
-        )
-    return remarks
-
-
-def _without_gate(shot, plate):
-    data, base = metadata_of(shot.state, plate), shot.head.number
-    if data.get("focal_mm") and data.get("equivalent_mm"):
-        width = FULL_FRAME_MM[0] * data["focal_mm"] / data["equivalent_mm"]
-        height = width * plate.height / plate.width
-        take = (
-            f"Take {width:.2f} × {height:.2f} mm",
-            {
-                "action": shot.url("gate"),
-                "fields": {
-                    "width": f"{width:.4f}",
-                    "height": f"{height:.4f}",
-                    "squeeze": "1",
-                    "origin": "file",
-                    "base": base,
-                },
-            },
-        )
-        return [
-            Remark(
-                "The file hints at the sensor",
-                f"Its focal length of {data['focal_mm']:g} mm and full-frame equivalent of "
-                f"{data['equivalent_mm']:g} mm, if meant by width, make a gate {width:.2f} × {height:.2f} mm. Files round the equivalent to whole "
-                "millimetres, so this is near, not exact.",
-                "note",
-                (take,),
-            )
-        ]
-    return [
-        Remark(
-            "No gate yet",
-            "Choose the mode the camera recorded, a standard format, or type its width and height. Without it, the match solves the lens "
-            "in pixels only.",
-            "note",
-        )
-    ]
+@require_POST
+def camera_rate(request, show, shot):
+    """The rate that the camera ran at."""
+    shot = find(show, shot)
+    shot = set_rate(shot, parse_rate(request.POST.get("rate", "")), base_of(request))
+    return redirect(shot.url("gate"))
 
 
 # Choosing ----------------------------------------------------------------------------------------------------------------

@@ -34,6 +34,7 @@ from web.blobs.folders import incoming, settle
 from web.plates.actions import as_part, bring_in
 from web.plates.frames import frame_at, go_to
 from web.plates.models import Film, Plate, require_film
+from web.plates.referred import note_digests, require_unchanged
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -75,15 +76,15 @@ def bring_in_film(files: Sequence[tuple[Path, str]]) -> Film:
 def _movie(path: Path, name: str) -> Film:
     digest, name = sha256_of(path), Path(name).name[:255]
     place = f"original{Path(name).suffix.lower()}"
-    with incoming(_home()) as folder:
+    with incoming(home()) as folder:
         filmed = run_fenced(film_of_movie, path, name, place)
         shutil.copyfile(path, folder / place)
-        return _kept(folder, digest, filmed, _about_movie(filmed.movie))
+        return kept(folder, digest, filmed, about_movie(filmed.movie))
 
 
 def _zipped(path: Path, name: str) -> Film:
     """The numbered pictures of a zip: only these are unpacked, within a folder of ours, and no more than MOST_UNZIPPED."""
-    with incoming(_home()) as folder, _opened_zip(path, name) as file:
+    with incoming(home()) as folder, _opened_zip(path, name) as file:
         wanted = [
             one
             for one in file.infolist()
@@ -130,7 +131,7 @@ def _pictures(paths: dict[str, Path], damaged: Sequence[str] = ()) -> Film:
         )
     sequence = sequences[0]
     content = hashlib.sha256()
-    with incoming(_home()) as folder:
+    with incoming(home()) as folder:
         (folder / "pictures").mkdir()
         places = {}
         for number, name in sequence.files.items():
@@ -138,23 +139,24 @@ def _pictures(paths: dict[str, Path], damaged: Sequence[str] = ()) -> Film:
             places[number] = f"pictures/{number}{sequence.ending}"
             shutil.copyfile(paths[name], folder / places[number])
         filmed = run_fenced(film_of_pictures, folder, sequence.name, places)
-        notes = _about_pictures(sequence, others)
+        notes = about_pictures(sequence, others)
         if damaged:
             notes.append(f"Damaged on their way, and left out: {', '.join(damaged)[:300]}.")
-        return _kept(folder, content.hexdigest(), filmed, notes)
+        return kept(folder, content.hexdigest(), filmed, notes)
 
 
-def _home() -> Path:
+def home() -> Path:
+    """Where films are kept."""
     return settings.DATA / "films"
 
 
-def _kept(folder: Path, digest: str, filmed: Filmed, notes: list[str]) -> Film:
-    """Settle the folder, unless the same film is there; its row."""
+def kept(folder: Path, digest: str, filmed: Filmed, notes: list[str], refers: bool = False) -> Film:
+    """Settle the folder, unless the same film is there; its row. `refers`: its files lie elsewhere."""
     known = Film.objects.filter(digest=digest).first()
     if known and known.folder.is_dir():
         return known
     filmed.write(folder)
-    settle(folder, _home() / digest, instead=(_home() / digest).exists())
+    settle(folder, home() / digest, instead=(home() / digest).exists())
     rate = filmed.rate
     return Film.objects.update_or_create(
         digest=digest,
@@ -169,6 +171,7 @@ def _kept(folder: Path, digest: str, filmed: Filmed, notes: list[str]) -> Film:
             "rate_denominator": rate and rate.denominator,
             "kind": _kind(filmed),
             "notes": notes,
+            "refers": refers,
         },
     )[0]
 
@@ -188,7 +191,8 @@ def _kind(filmed: Filmed) -> str:
     return f"{movie.codec}, {movie.bits} bit{colour}"
 
 
-def _about_movie(movie: Movie) -> list[str]:
+def about_movie(movie: Movie) -> list[str]:
+    """What is odd about a movie, in sentences."""
     notes = []
     if movie.interlaced:
         notes.append(
@@ -208,7 +212,8 @@ def _about_movie(movie: Movie) -> list[str]:
     return notes
 
 
-def _about_pictures(sequence: Numbered, others: list[str]) -> list[str]:
+def about_pictures(sequence: Numbered, others: list[str]) -> list[str]:
+    """What is missing or doubled among numbered pictures, in sentences."""
     notes = []
     if sequence.missing:
         notes.append(f"Pictures are missing: {ranges_of(sequence.missing)}.")
@@ -223,9 +228,10 @@ def _about_pictures(sequence: Numbered, others: list[str]) -> list[str]:
 def picture_of(film: Film, number: int) -> Plate:
     """One picture as a plate, at full size and with everything that a photograph has. Raises Problem where it can't be read."""
     filmed = Filmed.read(film.folder)
+    if number not in filmed.numbers:
+        raise Problem(f"“{film.name}” has no picture {number}.")
+    require_unchanged(film, number)
     if not filmed.movie:
-        if number not in filmed.files:
-            raise Problem(f"“{film.name}” has no picture {number}.")
         path = film.folder / filmed.files[number]
         stem = film.name.split("#")[0].rstrip("._-") or "picture"
         plate = bring_in(path, f"{stem}.{number:04}{path.suffix}")
@@ -314,8 +320,10 @@ def make_part(film: Film, part: int, progress: Callable[[float], None]) -> None:
 
 
 def gather(film: Film) -> None:
-    """After the last part: what couldn't be shown is kept with the film."""
+    """After the last part: what couldn't be shown is kept with the film, and the digests of files that lie elsewhere."""
     for path in film.folder.glob("problems.*.json"):
         film.unshown |= json.loads(path.read_text())
         path.unlink()
     film.save(update_fields=["unshown"])
+    if film.refers:
+        note_digests(film)

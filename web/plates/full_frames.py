@@ -13,6 +13,7 @@ from aperture.plates.film import write_full
 from aperture.plates.proxies import WORKING
 from web.blobs.folders import incoming
 from web.plates.models import Film, film_of, transfer_of
+from web.plates.referred import require_unchanged
 from web.shows.alone import alone
 
 KEPT = 60  # decoded frames of all films together; one of 3840 × 2160 at 16 bit takes 75 MB
@@ -20,6 +21,7 @@ KEPT = 60  # decoded frames of all films together; one of 3840 × 2160 at 16 bit
 
 def full_frame(film: Film, number: int) -> Path:
     """The folder with a picture's `pixels.npy` and, where it is finer than 8 bit, `working.npy`. Raises Problem where it can't be read."""
+    require_unchanged(film, number)
     home = settings.DATA / "frames"
     place = home / f"{film.digest}-{number}"
     if (place / "pixels.npy").exists():

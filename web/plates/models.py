@@ -50,6 +50,7 @@ class Film(models.Model):
     first, last, count : picture numbers, and how many pictures are there.
     notes : what was found wrong or odd on the way in, in sentences.
     unshown : why a picture has no small one, by its number as text.
+    refers : its files lie on the server's own folders, and may change there: see `web.plates.media`.
     """
 
     digest = models.CharField(max_length=64, unique=True)
@@ -64,6 +65,7 @@ class Film(models.Model):
     kind = models.CharField(max_length=120)
     notes = models.JSONField()
     unshown = models.JSONField(default=dict)
+    refers = models.BooleanField(default=False)
     created = models.DateTimeField(auto_now_add=True)
 
     @property

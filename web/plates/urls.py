@@ -1,6 +1,6 @@
 from django.urls import path, re_path
 
-from web.plates import film_views, views
+from web.plates import film_views, media_views, views
 
 urlpatterns = [
     path("shows/<slug:show>/<slug:shot>/plate", views.plate, name="plate"),
@@ -11,6 +11,12 @@ urlpatterns = [
     ),
     path("shows/<slug:show>/<slug:shot>/plate/frame", film_views.work_on, name="film-frame"),
     path("shows/<slug:show>/<slug:shot>/plate/shift", film_views.shift, name="film-shift"),
+    path("shows/<slug:show>/<slug:shot>/plate/media", media_views.folder, name="media"),
+    path(
+        "shows/<slug:show>/<slug:shot>/plate/media/bring-in",
+        media_views.bring_in,
+        name="media-bring-in",
+    ),
     path(
         "shows/<slug:show>/<slug:shot>/plate/flashes",
         film_views.look_for_flashes,

@@ -19,6 +19,7 @@ from web.plates.film_actions import is_film
 from web.plates.forms import PlateFactsForm, PlateForm
 from web.plates.frames import frame_at
 from web.plates.models import Plate, film_of, metadata_of, own_transfer, plate_of, transfer_of
+from web.plates.referred import altered, roots
 from web.shows.forms import on_form
 from web.shows.models import Show
 from web.shows.views import find, step_page
@@ -111,10 +112,11 @@ def _page(request, shot, form, facts_form=None):
     )
     film = film_of(shot)
     if film:
-        remarks += about_film(film, shot.show)
+        remarks += about_film(film, shot.show, shot.url("plate"))
     context = {
         "form": form,
         "film": film,
+        "media": bool(roots()),
         "strip": film_views.strip(shot),
         "film_rows": film_rows(film, shot.state) if film else [],
         "clapper": clapper(shot, film) if film else None,
@@ -130,9 +132,15 @@ def _page(request, shot, form, facts_form=None):
     return step_page(request, shot, "plate", "plates/plate.html", context, status=status)
 
 
-def about_film(film, show) -> list[Remark]:
+def about_film(film, show, back: str) -> list[Remark]:
     """What was found on the way in, and a rate that isn't the show's."""
     out = [Remark("About this film", note, "note") for note in film.notes]
+    changed, gone = altered(film)
+    for numbers, what in ((changed, "changed since"), (gone, "gone, or out of reach")):
+        if numbers:
+            which = "The movie" if numbers == [0] else f"Pictures {ranges_of(numbers)[:200]}"
+            says = f"{which}: {what}. Bring the plate in anew from the server’s folders."
+            out.append(Remark("Files that this plate refers to", says, "bad"))
     if film.unshown:
         numbers = sorted(map(int, film.unshown))
         says = f"{ranges_of(numbers)}. {film.unshown[str(numbers[0])]}"
@@ -144,6 +152,15 @@ def about_film(film, show) -> list[Remark]:
                 f"The movie has {format_rate(film.rate)} frames a second, the show {show.rate_text}. "
                 "Frames count the movie’s pictures.",
                 "doubt",
+                (
+                    (
+                        f"Run the show at {format_rate(film.rate)}",
+                        {
+                            "action": f"/shows/{show.slug}/rate",
+                            "fields": {"rate": str(film.rate), "back": back},
+                        },
+                    ),
+                ),
             )
         )
     return out

@@ -4,6 +4,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
+from aperture.units import parse_rate
 from web.shows import organise
 from web.shows.forms import ShotSettingsForm, ShowSettingsForm
 from web.shows.models import Shot, Show
@@ -18,6 +19,17 @@ def show_settings(request, show):
         return redirect(form.save())
     status = 422 if form.errors else 200
     return render(request, "shows/show_settings.html", {"show": show, "form": form}, status=status)
+
+
+@require_POST
+def show_rate(request, show):
+    """The show's frame rate, from a remark on a shot's page."""
+    show = get_object_or_404(Show.objects.kept(), slug=show)
+    rate = parse_rate(request.POST.get("rate", ""))
+    show.rate_numerator, show.rate_denominator = rate.as_integer_ratio()
+    show.save(update_fields=["rate_numerator", "rate_denominator"])
+    back = request.POST.get("back", "")
+    return redirect(back if back.startswith("/shows/") else show)
 
 
 def shot_settings(request, show, shot):

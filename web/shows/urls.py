@@ -6,6 +6,7 @@ urlpatterns = [
     path("", views.shows, name="shows"),
     path("shows/<slug:show>/", views.board, name="show"),
     path("shows/<slug:show>/settings", managing.show_settings, name="show-settings"),
+    path("shows/<slug:show>/rate", managing.show_rate, name="show-rate"),
     path("shows/<slug:show>/keep/<slug:verb>", managing.show_verb, name="show-verb"),
     path("shows/<slug:show>/<slug:shot>/settings", managing.shot_settings, name="shot-settings"),
     path("shows/<slug:show>/<slug:shot>/keep/<slug:verb>", managing.shot_verb, name="shot-verb"),

@@ -123,8 +123,7 @@ class Strip {
       const dropped = frames.dropped === 1 ? "1 frame dropped" : `${frames.dropped} frames dropped`;
       return `${+frames.rate.toFixed(3)} fps, ${dropped}`;
     }
-    if (this.away && this.draws)
-      return "Looked at only: nothing is drawn on it until it is worked on.";
+    if (this.away && this.draws) return "Looked at only; to draw on it, work on it.";
     return this.making || "";
   }
 

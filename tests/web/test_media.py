@@ -1,0 +1,157 @@
+"""Plates on the server's own folders, the times of a shot, and real pixels of any frame."""
+
+import os
+import shutil
+import tempfile
+from pathlib import Path
+
+import cv2
+import numpy as np
+from django.test import TransactionTestCase, override_settings
+
+from tests.filmed import number_in, numbered, write_movie
+from tests.web.test_shots import HasShot
+from web.elements.models import Render
+from web.plates.frames import frame_at, frames_now
+from web.plates.models import Film
+from web.shows.history import edit, undo
+from web.shows.models import Shot
+
+
+class Filmed(HasShot, TransactionTestCase):
+    def setUp(self):
+        super().setUp()
+        self.place = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, self.place)
+        self.media = self.place / "media"
+        (self.media / "day1").mkdir(parents=True)
+        for number in range(1001, 1013):
+            cv2.imwrite(str(self.media / f"day1/walk.{number}.png"), numbered(number))
+        write_movie(self.media / "rise.mp4", count=30)
+        settings = override_settings(MEDIA=[str(self.media)])
+        settings.enable()
+        self.addCleanup(settings.disable)
+
+    def shot_now(self):
+        return Shot.objects.with_head().get(pk=self.shot.pk)
+
+    def look(self, path="", root=0):
+        return self.client.get(self.url("plate/media"), {"root": root, "path": path})
+
+    def bring(self, first, how, path=""):
+        asked = {"root": 0, "path": path, "first": first, "how": how}
+        return self.client.post(self.url("plate/media/bring-in"), asked)
+
+    def pixels(self, number):
+        """The number that is seen in the real pixels of a picture of the film; the status where there are none."""
+        answer = self.client.get(f"/films/{Film.objects.get().digest}/tile/{number}/0/0.png")
+        if answer.status_code != 200:
+            return answer.status_code
+        tile = cv2.imdecode(np.frombuffer(answer.content, np.uint8), cv2.IMREAD_COLOR)
+        return number_in(tile[:108, :192])
+
+
+class ServersFolders(Filmed):
+    def test_only_what_is_permitted_is_reached(self):
+        outside = self.place / "outside"
+        outside.mkdir()
+        cv2.imwrite(str(outside / "secret.0001.png"), numbered(1))
+        (self.media / "way-out").symlink_to(outside)
+        (self.media / "link.0001.png").symlink_to(outside / "secret.0001.png")
+        (self.media / "round").symlink_to(self.media / "round")
+        page = self.look()
+        self.assertContains(page, "day1/")
+        self.assertContains(page, "rise.mp4")
+        for hidden in ("way-out", "link.0001", "round"):
+            self.assertNotContains(page, hidden)
+        for path in ("way-out", "../outside", "day1/../../outside", "/etc", "day1\0", "nowhere"):
+            page = self.look(path)
+            self.assertNotContains(page, "secret")
+            self.assertContains(page, 'role="alert"')
+            self.assertEqual(self.bring("secret.0001.png", "refer", path).status_code, 422)
+        self.assertEqual(self.bring("secret.0001.png", "copy").status_code, 422)
+        self.assertContains(self.look(root=7), 'role="alert"')
+        with override_settings(MEDIA=[]):
+            self.assertEqual(self.look().status_code, 404)
+            self.assertNotContains(self.client.get(self.url("plate")), "server’s folders")
+        self.assertEqual(Film.objects.count(), 0)
+
+    def test_a_film_that_is_referred_to_and_changes(self):
+        self.assertContains(self.look("day1"), "walk.####.png, 1001–1012")
+        self.assertEqual(self.bring("walk.1001.png", "refer", "day1").status_code, 302)
+        film = Film.objects.get()
+        self.assertEqual((film.count, film.first, film.last, film.refers), (12, 1001, 1012, True))
+        self.assertFalse(list(film.folder.rglob("*.png")))  # nothing was copied
+        self.assertEqual((self.pixels(1007), self.pixels(1013)), (1007, 422))
+        files = [self.media / f"day1/walk.{number}.png" for number in range(1001, 1013)]
+        # Touched, and still the same; changed; gone.
+        os.utime(files[1])
+        cv2.imwrite(str(files[5]), numbered(99))
+        files[8].unlink()
+        page = self.client.get(self.url("plate"))
+        self.assertContains(page, "Pictures 1006: changed since")
+        self.assertContains(page, "Pictures 1009: gone, or out of reach")
+        for number, status in ((1002, 302), (1006, 422), (1009, 422)):
+            answer = self.client.post(self.url("plate/frame"), {"frame": str(number)})
+            self.assertEqual(answer.status_code, status, number)
+        self.assertEqual(self.shot_now().state["film"]["shown"], 1002)
+        # A folder that is permitted no longer isn't read any more.
+        with override_settings(MEDIA=[]):
+            self.assertEqual(self.pixels(1004), 422)
+        self.assertEqual(self.pixels(1004), 1004)
+        # Brought in anew it is another film.
+        self.assertEqual(self.bring("walk.1001.png", "refer", "day1").status_code, 302)
+        self.assertEqual(Film.objects.count(), 2)
+        self.assertContains(self.client.get(self.url("plate")), "Pictures are missing: 1009")
+
+    def test_a_movie_is_copied_or_referred_to(self):
+        self.assertEqual(self.bring("rise.mp4", "copy").status_code, 302)
+        self.assertFalse(Film.objects.get().refers)
+        (self.media / "rise.mp4").rename(self.media / "elsewhere.mp4")
+        self.assertEqual(self.pixels(12), 11)  # a movie counts from 1
+        Film.objects.all().delete()
+        self.assertEqual(self.bring("elsewhere.mp4", "refer").status_code, 302)
+        self.assertEqual(self.pixels(30), 29)
+        (self.media / "elsewhere.mp4").write_bytes(b"another")
+        self.assertContains(self.client.get(self.url("plate")), "The movie: changed since")
+        self.assertEqual(self.pixels(3), 422)
+
+
+class Times(Filmed):
+    def test_the_shot_is_shifted_with_all_that_belongs_to_it(self):
+        self.bring("rise.mp4", "copy")
+        spot = {"id": "s1", "kind": "spot", "at": [5.0, 5.0]}
+        edit(self.shot_now(), "Spot", lambda state: state.update(marks=[spot]))
+        answer = self.client.post(
+            self.url("plate/range"), {"range": [5, 20]}, content_type="application/json"
+        )
+        self.assertEqual(answer.status_code, 200, answer.content)
+        sizes = {"width": 192, "height": 108, "seconds": 1, "revision": 1, "digest": "x"}
+        render = Render.objects.create(shot=self.shot, first=5, last=7, **sizes)
+
+        def now():
+            state = self.shot_now().state
+            return frame_at(state), state["range"], frames_now(state, render), len(state["marks"])
+
+        self.assertEqual(now(), (1, [5, 20], [5, 6, 7], 1))
+        self.client.post(self.url("plate/shift"), {"first": "1000", "what": "shot"})
+        self.assertEqual(now(), (999 + 1, [1004, 1019], [1004, 1005, 1006], 1))
+        self.client.post(self.url("plate/frame"), {"frame": "1010"})
+        self.client.post(self.url("plate/frame"), {"frame": "1000"})
+        self.assertEqual(now()[3], 1)
+        # Only the pictures: what counts the shot's frames stays behind.
+        self.client.post(self.url("plate/shift"), {"first": "990", "what": "pictures"})
+        self.assertEqual(now(), (990, [1004, 1019], [1004, 1005, 1006], 1))
+        for _ in range(4):
+            undo(self.shot_now(), self.shot_now().head.number)
+        self.assertEqual(now(), (1, [5, 20], [5, 6, 7], 1))
+        # A range that ends before it begins, and frames beyond all bounds, are refused.
+        for wanted in ([20, 5], [1, 3_000_000_000], [1], ["a", "b"]):
+            answer = self.client.post(
+                self.url("plate/range"), {"range": wanted}, content_type="application/json"
+            )
+            self.assertEqual(answer.status_code, 422, wanted)
+        self.assertEqual(
+            self.client.post(self.url("plate/shift"), {"first": "9999999999"}).status_code, 422
+        )
+        self.assertEqual(now(), (1, [5, 20], [5, 6, 7], 1))
