@@ -23,6 +23,7 @@ from aperture.plates import proxies
 from aperture.plates.movies import Decoder, Movie, probe
 from aperture.plates.proxies import display_bytes
 from aperture.plates.reading import read_picture
+from aperture.plates.way_in import WayIn
 
 SMALL_WIDTH, THUMB_WIDTH = 1280, 160
 FACTS = "film.json"
@@ -246,11 +247,11 @@ def _write_jpeg(path: Path, pixels: Array, quality: int) -> None:
     fresh.replace(path)
 
 
-def write_full(folder: Path, number: int, place: Path) -> None:
-    """One picture at full size into an existing folder, as `proxies.write_full` does. Raises Problem where it can't be read."""
+def write_full(folder: Path, number: int, place: Path, way: WayIn) -> None:
+    """One picture as it comes in, into an existing folder, as `proxies.write_full` does. Raises Problem where it can't be read."""
     with Pictures(folder) as pictures:
         pixels, linear = pictures[number]
-    proxies.write_full(pixels, linear, place)
+    proxies.write_full(way.apply(pixels), linear, place)
 
 
 def write_picture(folder: Path, number: int, file: Path) -> None:

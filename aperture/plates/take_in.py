@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from aperture.plates.proxies import write_proxies
 from aperture.plates.reading import read_picture
+from aperture.plates.way_in import WayIn
+
+AS_IT_IS = WayIn()
 
 
 @dataclass(frozen=True)
@@ -22,7 +25,7 @@ class Facts:
     notes: tuple[str, ...]
 
 
-def take_in(path: Path, name: str, folder: Path) -> Facts:
+def take_in(path: Path, name: str, folder: Path, way: WayIn = AS_IT_IS) -> Facts:
     """Read a picture and write what is needed of it into an existing folder.
 
     Parameters
@@ -33,6 +36,8 @@ def take_in(path: Path, name: str, folder: Path) -> Facts:
         What sentences call it.
     folder : Path
         Where `write_proxies` writes.
+    way : WayIn
+        What is done to it first.
 
     Raises
     ------
@@ -42,6 +47,8 @@ def take_in(path: Path, name: str, folder: Path) -> Facts:
         If it can't be written.
     """
     picture = read_picture(path, name)
+    if way:
+        picture = replace(picture, pixels=way.apply(picture.pixels))
     write_proxies(picture, folder)
     return Facts(
         picture.kind,

@@ -8,6 +8,7 @@ from aperture.gates.checks import AspectCheck
 from aperture.geometry.grid import Grid
 from aperture.lens.distortion import NAMES
 from aperture.lens.lens import Lens
+from web.plates.frames import way_of
 from web.plates.models import metadata_of
 from web.shows.state import once
 from web.shows.steps import Standing
@@ -72,7 +73,20 @@ def chain_of(state: MutableMapping, lens: Lens | None = None) -> Chain | None:
     plate, gate = state["plate"], state["gate"]
     if not gate:
         return None
-    return build(gate, (plate["width"], plate["height"]) if plate else None, lens)
+    if not plate:
+        return build(gate, None, lens)
+    return build(with_way_in(gate, state), (plate["width"], plate["height"]), lens)
+
+
+def with_way_in(gate: dict, state: MutableMapping) -> dict:
+    """A gate document with what is done to the plate on its way in as the last steps before it."""
+    way, plate = way_of(state), state["plate"]
+    if not way or not plate:
+        return gate
+    own = way.steps(plate["width"], plate["height"])
+    steps = gate.get("steps", [])
+    at = gate.get("plate_at", len(steps))
+    return gate | {"steps": [*steps[:at], *own, *steps[at:]], "plate_at": at + len(own)}
 
 
 @once

@@ -37,7 +37,7 @@ def ledger(chain: Chain, selected: int) -> list[dict]:
                 "is_plate": index == chain.plate,
                 "selected": index == selected,
                 "number": index + 1,
-                "from_mode": bool(stage.step and stage.step.get("from") == "mode"),
+                "way_in": bool(stage.step and stage.step.get("from") == "way in"),
                 "gate": "{:.3f} × {:.3f}".format(*figures.gate_mm),
                 "aspect": f"{figures.aspect:.3f}",
                 "pitch": "–" if stage.unsized else f"{figures.pitch_um[0]:.3f}",

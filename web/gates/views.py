@@ -136,7 +136,8 @@ def _index_after(state_gate, chain, selected) -> int:
     key = chain.stages[selected].key
     if key in keys:
         return keys.index(key) + 1
-    return at if selected >= chain.plate else 0
+    step = chain.stages[selected].step or {}
+    return at if selected >= chain.plate or step.get("from") == "way in" else 0
 
 
 def _step_form(request, shot, chain):

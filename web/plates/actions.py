@@ -1,5 +1,6 @@
 """Bring a picture in."""
 
+import hashlib
 import re
 import shutil
 import unicodedata
@@ -11,28 +12,33 @@ from aperture.errors import Problem
 from aperture.fence import run_fenced
 from aperture.plates.proxies import sha256_of
 from aperture.plates.reading import kind_of
-from aperture.plates.take_in import take_in
+from aperture.plates.take_in import AS_IT_IS, take_in
+from aperture.plates.way_in import WayIn
 from web.blobs.folders import incoming, settle
 from web.plates.models import Plate
 from web.shows.history import create_shot, edit
 from web.shows.models import Shot, Show
 
 
-def bring_in(path: Path, name: str) -> Plate:
+def bring_in(path: Path, name: str, way: WayIn = AS_IT_IS) -> Plate:
     """The plate of a picture file: read, proxied and stored under its content's hash; the same bytes are stored once.
+
+    `way`: what is done to it first; its file is kept as it came.
 
     Raises Problem with a sentence where it can't be read; nothing half-written is left behind.
     """
     name = Path(name).name[:255]
     kind_of(path, name)
     digest = sha256_of(path)
+    if way:
+        digest = hashlib.sha256(f"{digest} {way}".encode()).hexdigest()
     known = Plate.objects.filter(digest=digest).first()
     if known and (known.folder / "pixels.npy").exists():
         return known
     home = settings.DATA / "plates"
     try:
         with incoming(home) as folder:
-            facts = run_fenced(take_in, path, name, folder)
+            facts = run_fenced(take_in, path, name, folder, way)
             shutil.copyfile(path, folder / f"original{Path(name).suffix.lower()}")
             # The same picture may come in twice at once: the first stays, unless it is damaged.
             there = (home / digest).exists()
@@ -100,6 +106,7 @@ def take_plate(shot: Shot, plate: Plate, base: int | None = None) -> Shot:
         # What was typed of the old picture doesn't hold for another one.
         state["plate_facts"] = {}
         state["film"], state["aside"], state["range"] = None, {}, None
+        state["way_in"] = {}
 
     return edit(shot, f"Plate {plate.name}", change, base)
 

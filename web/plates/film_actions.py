@@ -29,10 +29,12 @@ from aperture.plates.proxies import sha256_of
 from aperture.plates.reading import PICTURE_ENDINGS
 from aperture.plates.sequences import Sequence as Numbered
 from aperture.plates.sequences import ranges_of, tell_apart
+from aperture.plates.take_in import AS_IT_IS
+from aperture.plates.way_in import WayIn
 from aperture.units import format_rate
 from web.blobs.folders import incoming, settle
 from web.plates.actions import as_part, bring_in
-from web.plates.frames import frame_at, go_to
+from web.plates.frames import frame_at, go_to, way_of
 from web.plates.models import Film, Plate, require_film
 from web.plates.referred import note_digests, require_unchanged
 from web.shows.history import edit
@@ -225,7 +227,7 @@ def about_pictures(sequence: Numbered, others: list[str]) -> list[str]:
     return notes
 
 
-def picture_of(film: Film, number: int) -> Plate:
+def picture_of(film: Film, number: int, way: WayIn = AS_IT_IS) -> Plate:
     """One picture as a plate, at full size and with everything that a photograph has. Raises Problem where it can't be read."""
     filmed = Filmed.read(film.folder)
     if number not in filmed.numbers:
@@ -234,14 +236,14 @@ def picture_of(film: Film, number: int) -> Plate:
     if not filmed.movie:
         path = film.folder / filmed.files[number]
         stem = film.name.split("#")[0].rstrip("._-") or "picture"
-        plate = bring_in(path, f"{stem}.{number:04}{path.suffix}")
-        if (plate.width, plate.height) != (film.width, film.height):
+        plate = bring_in(path, f"{stem}.{number:04}{path.suffix}", way)
+        if (plate.width, plate.height) != way.size(film.width, film.height):
             raise Problem(another_size(number, (plate.width, plate.height), filmed))
         return plate
     with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
         path = Path(folder) / f"{Path(film.name).stem}.{number:04}.png"
         run_fenced(write_picture, film.folder, number, path)
-        return bring_in(path, path.name)
+        return bring_in(path, path.name, way)
 
 
 def take_film(shot: Shot, film: Film, base: int | None = None) -> Shot:
@@ -260,6 +262,7 @@ def take_film(shot: Shot, film: Film, base: int | None = None) -> Shot:
     def change(state):
         state["plate"] = as_part(plate)
         state["plate_facts"], state["aside"], state["range"] = {}, {}, None
+        state["way_in"] = {}
         state["film"] = {
             "digest": film.digest,
             "name": film.name,
@@ -275,10 +278,13 @@ def take_film(shot: Shot, film: Film, base: int | None = None) -> Shot:
 def work_on(shot: Shot, number: int, base: int | None = None) -> Shot:
     """Make another picture of the filmed plate the one to work on; what is drawn stays with the frame that it was drawn on."""
     film = require_film(shot)
-    plate = picture_of(film, number)
+    way = way_of(shot.state)
+    plate = picture_of(film, number, way)
 
     def change(state):
         now = state["film"]
+        if way_of(state) != way:
+            raise Problem("The pictures have been turned meanwhile. Look again.")
         if not now or now["digest"] != film.digest:
             raise Problem("The plate has been replaced meanwhile. Look again.")
         go_to(state, now["shown"], number)

@@ -4,6 +4,7 @@ from pathlib import Path
 from typing import Annotated
 
 import msgspec
+import numpy as np
 from django.conf import settings
 from django.http import FileResponse, Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect
@@ -12,10 +13,11 @@ from django.views.decorators.http import require_GET, require_POST
 from aperture.errors import Problem
 from aperture.plates.proxies import TILE, region_png
 from aperture.plates.sequences import tell_apart
+from aperture.plates.way_in import SMALLEST, WayIn
 from web.jobs import runner
-from web.plates import film_actions, time_actions
+from web.plates import film_actions, time_actions, way_actions
 from web.plates.film_actions import MOST_FILES, MOVIES
-from web.plates.frames import number_of
+from web.plates.frames import number_of, way_of
 from web.plates.full_frames import full_frame
 from web.plates.models import Film, film_of, require_film
 from web.plates.starting import all_small, start_flashes, start_small_pictures
@@ -106,9 +108,27 @@ def look_for_flashes(request, show, shot):
             raise Problem("The area can’t be read: draw it on the picture.") from None
         if not (left < right and top < bottom):  # also of what isn't a number
             raise Problem("The area is empty: draw it on the picture.")
-        region = left, top, right, bottom
+        # Drawn on the picture as it has come in; looked for in the film as it is.
+        size, way = (film.width, film.height), way_of(shot.state)
+        corners = np.array([[left, top], [right, bottom]]) * way.size(*size)
+        ends = way.back(corners, size) / size
+        region = *ends.min(axis=0).tolist(), *ends.max(axis=0).tolist()
     start_flashes(shot, film, region)
     return redirect(shot.url("plate") + "#clapper")
+
+
+@require_POST
+def way_in(request, show, shot):
+    """Turn, mirror or make the plate's pictures smaller on their way in."""
+    shot = find(show, shot)
+    width = request.POST.get("width", "").strip()
+    pixels = _whole(request, "width", "a width in px") if width else 0
+    if width and not SMALLEST <= pixels <= 99_999:
+        raise Problem(f"The width is at least {SMALLEST} px. Leave it empty to keep the file’s.")
+    quarters = _whole(request, "quarters", "a number of quarters") % 4
+    way = WayIn(request.POST.get("flip") == "on", quarters, pixels)
+    shot = way_actions.set_way_in(shot, way, base_of(request))
+    return redirect(shot.url("plate"))
 
 
 @require_POST
@@ -166,9 +186,13 @@ def small(request, digest, kind, number):
 def tile(request, digest, number, column, row):
     """Real pixels of any picture: a PNG tile of 256 × 256."""
     film = get_object_or_404(Film, digest=digest)
-    if column * TILE >= film.width or row * TILE >= film.height:
+    way = WayIn.parse(request.GET.get("way", ""))
+    if way is None:
+        raise Http404
+    width, height = way.size(film.width, film.height)
+    if column * TILE >= width or row * TILE >= height:
         return HttpResponse(status=404)
-    png = region_png(full_frame(film, number), column * TILE, row * TILE, TILE, TILE)
+    png = region_png(full_frame(film, number, way), column * TILE, row * TILE, TILE, TILE)
     response = HttpResponse(png, content_type="image/png")
     response["Cache-Control"] = "private, max-age=31536000, immutable"
     return response
@@ -181,7 +205,7 @@ def strip(shot) -> dict | None:
         return None
     part = shot.state["film"]
     job = runner.latest(shot, film_actions.KIND)
-    rate = film.rate or shot.show.rate
+    rate, way = film.rate or shot.show.rate, way_of(shot.state)
     return {
         "digest": film.digest,
         "first": film.first,
@@ -193,6 +217,7 @@ def strip(shot) -> dict | None:
         "range": shot.state["range"],
         "saves": shot.url("film-range"),
         "complete": all_small(film),
-        "size": [film.width, film.height],
+        "size": way.size(film.width, film.height),
+        "way": {"name": str(way), "flip": way.flip, "quarters": way.quarters},
         "progress": shot.url("job-progress", film_actions.KIND) if job and job.under_way else None,
     }

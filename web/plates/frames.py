@@ -1,12 +1,52 @@
 """What is drawn on a frame of a filmed plate stays with that frame: here it is put aside and brought back."""
 
 import re
-from collections.abc import Mapping, MutableMapping
+from collections.abc import Callable, Mapping, MutableMapping
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.plates.way_in import WayIn
 
 ONE_FRAME = "This shot’s plate is a photograph: it has one frame."
 FRAME = 1  # a photograph is a plate of one frame
 # A frame's number at the end of a file's name: plate.1001.exr, plate_0101.tif, plate-12.jpg.
 _NUMBERED = re.compile(r"[._-](\d{2,7})\.[A-Za-z0-9]{1,5}$")
+
+
+def way_of(state: Mapping) -> WayIn:
+    """What is done to the plate's pictures on their way in."""
+    return WayIn.from_json(state["way_in"])
+
+
+def move_marks(state: MutableMapping, move: Callable[[Array], Array], factor: float) -> None:
+    """Take all marks along where the picture below them is turned: those on the table, on other frames, in drafts.
+
+    move : where points (N, 2) px come to lie. factor : how much longer a px of distance is then.
+    """
+
+    def moved(mark: dict) -> dict:
+        out = dict(mark)
+        if "points" in mark:
+            out["points"] = np.round(move(mark["points"]), 4).tolist()
+        if "at" in mark:
+            out["at"] = np.round(move([mark["at"]])[0], 4).tolist()
+        if "sigma_px" in mark:
+            out["sigma_px"] = mark["sigma_px"] * factor
+        return out
+
+    def all_moved(held: Mapping) -> dict:
+        out = dict(held)
+        if "marks" in held:
+            out["marks"] = [moved(mark) for mark in held["marks"]]
+        if "aside" in held:
+            out["aside"] = {number: all_moved(one) for number, one in held["aside"].items()}
+        return out
+
+    state["marks"] = [moved(mark) for mark in state["marks"]]
+    state["aside"] = {number: all_moved(one) for number, one in state["aside"].items()}
+    if state.get("drafts"):
+        state["drafts"] = {name: all_moved(one) for name, one in state["drafts"].items()}
 
 
 def go_to(state: MutableMapping, before: int, now: int) -> None:

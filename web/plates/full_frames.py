@@ -11,7 +11,9 @@ from aperture.fence import run_fenced
 from aperture.plates.colour import linear_light
 from aperture.plates.film import write_full
 from aperture.plates.proxies import WORKING
+from aperture.plates.way_in import WayIn
 from web.blobs.folders import incoming
+from web.plates.frames import way_of
 from web.plates.models import Film, film_of, transfer_of
 from web.plates.referred import require_unchanged
 from web.shows.alone import alone
@@ -19,11 +21,11 @@ from web.shows.alone import alone
 KEPT = 60  # decoded frames of all films together; one of 3840 × 2160 at 16 bit takes 75 MB
 
 
-def full_frame(film: Film, number: int) -> Path:
+def full_frame(film: Film, number: int, way: WayIn) -> Path:
     """The folder with a picture's `pixels.npy` and, where it is finer than 8 bit, `working.npy`. Raises Problem where it can't be read."""
     require_unchanged(film, number)
     home = settings.DATA / "frames"
-    place = home / f"{film.digest}-{number}"
+    place = home / f"{film.digest}-{number}-{way}"
     if (place / "pixels.npy").exists():
         os.utime(place)
         return place
@@ -31,7 +33,7 @@ def full_frame(film: Film, number: int) -> Path:
     # Four tiles of the loupe are asked for at once: one of them decodes, the others wait.
     with alone("frame", place.name), incoming(home) as folder:
         if not (place / "pixels.npy").exists():
-            run_fenced(write_full, film.folder, number, folder)
+            run_fenced(write_full, film.folder, number, folder, way)
             folder.chmod(0o755)
             folder.rename(place)  # without syncing: it can be decoded again
     _drop_oldest(home)
@@ -53,7 +55,7 @@ def _used(path: Path) -> float:
 
 def linear_frame(shot, number: int) -> np.ndarray:
     """(H, W, 3) float32, a picture of the shot's film in linear light. Raises Problem."""
-    place = full_frame(film_of(shot), number)
+    place = full_frame(film_of(shot), number, way_of(shot.state))
     path = place / WORKING
     pixels = np.load(path if path.exists() else place / "pixels.npy", mmap_mode="r")
     return linear_light(np.asarray(pixels), transfer_of(shot.state))

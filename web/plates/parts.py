@@ -1,5 +1,6 @@
 """The Plate step's parts of the state."""
 
+from aperture.plates.way_in import SMALLEST
 from web.shows.schemas import NUMBER, PIXELS, listed, maybe, record, table, text
 from web.shows.state import Part
 
@@ -47,6 +48,22 @@ PARTS = (
         "aside",
         {},
         table(record({"marks": listed({"type": "object"}), "facts": listed({"type": "object"})})),
+        group="match",
+        camera=True,
+    ),
+    # What is done to its pictures on their way in: see `aperture.plates.way_in`.
+    Part(
+        "way_in",
+        {},
+        {
+            "type": "object",
+            "properties": {
+                "flip": {"const": True},
+                "quarters": {"type": "integer", "minimum": 1, "maximum": 3},
+                "width": {"type": "integer", "minimum": SMALLEST, "maximum": 99_999},
+            },
+            "additionalProperties": False,
+        },
         group="match",
         camera=True,
     ),

@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+import numpy as np
 from django.http import FileResponse, HttpResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_POST
@@ -17,9 +18,10 @@ from web.jobs import runner
 from web.plates import actions, film_views, flash_actions
 from web.plates.film_actions import is_film
 from web.plates.forms import PlateFactsForm, PlateForm
-from web.plates.frames import frame_at
+from web.plates.frames import frame_at, way_of
 from web.plates.models import Plate, film_of, metadata_of, own_transfer, plate_of, transfer_of
 from web.plates.referred import altered, roots
+from web.plates.way_actions import QUARTERS, in_words
 from web.shows.forms import on_form
 from web.shows.models import Show
 from web.shows.views import find, step_page
@@ -117,6 +119,9 @@ def _page(request, shot, form, facts_form=None):
         "form": form,
         "film": film,
         "media": bool(roots()),
+        "way": way_of(shot.state),
+        "quarters": QUARTERS.items(),
+        "way_says": in_words(way_of(shot.state)),
         "strip": film_views.strip(shot),
         "film_rows": film_rows(film, shot.state) if film else [],
         "clapper": clapper(shot, film) if film else None,
@@ -172,6 +177,11 @@ def clapper(shot, film) -> dict:
     if looked is None:
         return {"looked": False}
     flashes, region = looked
+    way, size = way_of(shot.state), (film.width, film.height)
+    if region:
+        corners = way.points(np.reshape(region, (2, 2)) * size, size) / way.size(*size)
+        region = *corners.min(axis=0), *corners.max(axis=0)
+    places = way.points([np.multiply(flash.at, size) for flash in flashes], size)
     return {
         "looked": True,
         "region": ",".join(f"{share:.4f}" for share in region) if region else "",
@@ -179,14 +189,14 @@ def clapper(shot, film) -> dict:
             {
                 "number": flash.number,
                 "frame": frame_at(shot.state, flash.number),
-                "x": flash.at[0] * film.width,
-                "y": flash.at[1] * film.height,
+                "x": x,
+                "y": y,
                 "colour": flash_actions.colour_word(flash.colour),
                 "rise": f"{100 * flash.rise:.0f} %",
                 "ordinary": f"{100 * flash.ordinary:.1f} %",
                 "wide": flash.wide,
             }
-            for flash in flashes
+            for flash, (x, y) in zip(flashes, places.tolist())
         ],
     }
 

@@ -104,7 +104,7 @@ export class Frames {
 
   /** Where the real pixels of the frame that is shown are. */
   get tiles() {
-    return `/films/${this.digest}/tile/${this.at}/0/0.png`;
+    return `/films/${this.digest}/tile/${this.at}/0/0.png?way=${this.way.name}`;
   }
 
   url(kind, number) {
@@ -187,6 +187,17 @@ export class Frames {
   #fetch(number) {
     return this.gone.has(number) ? null : this.pictures.fetch(number, this.at);
   }
+}
+
+/** Draw a small picture into a box as the plate comes in: mirrored, then turned by quarters. */
+export function drawTurned(c, picture, [x, y, width, height], {flip, quarters}) {
+  const [across, down] = quarters % 2 ? [height, width] : [width, height];
+  c.save();
+  c.translate(x + width / 2, y + height / 2);
+  c.rotate((quarters * Math.PI) / 2);
+  if (flip) c.scale(-1, 1);
+  c.drawImage(picture, -across / 2, -down / 2, across, down);
+  c.restore();
 }
 
 /** Minutes, seconds and hundredths of a moment. */

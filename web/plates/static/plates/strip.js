@@ -1,7 +1,7 @@
 // The frame strip under the table: thumbnails, a ruler, the playhead, in and out. What is shown lies over the plate until it is worked on.
 
 import {edit, notice, post, settled, typing} from "../ui/app.js";
-import {Frames, moment, spacing} from "./frames.js";
+import {drawTurned, Frames, moment, spacing} from "./frames.js";
 
 const RULER = 18;
 const GHOST = 0.3; // how strongly the frames before and after show through
@@ -83,7 +83,7 @@ class Strip {
       picture = !gone && (frames.picture || (!frames.playing && this.#thumb(frames.at)));
     if (picture) {
       c.globalAlpha = 1;
-      c.drawImage(picture, 0, 0, laid.width, laid.height);
+      drawTurned(c, picture, [0, 0, laid.width, laid.height], frames.way);
       if (this.ghosted && !frames.playing) this.#ghosts(c);
       return;
     }
@@ -110,7 +110,7 @@ class Strip {
       const picture = frames.neighbour(neighbour);
       if (!picture) continue;
       c.globalAlpha = weight;
-      c.drawImage(picture, 0, 0, laid.width, laid.height);
+      drawTurned(c, picture, [0, 0, laid.width, laid.height], frames.way);
     }
     c.globalAlpha = 1;
   }
@@ -150,7 +150,7 @@ class Strip {
       const middle = Math.min(left + wide / 2, width - 1);
       const number = frames.first + Math.floor((middle / width) * frames.count);
       const thumb = this.#thumb(number);
-      if (thumb) c.drawImage(thumb, left, RULER, wide - 1, tall);
+      if (thumb) drawTurned(c, thumb, [left, RULER, wide - 1, tall], frames.way);
     }
     this.#gaps(c, height);
     this.#outside(c, width, height);
