@@ -155,3 +155,56 @@ class Times(Filmed):
             self.client.post(self.url("plate/shift"), {"first": "9999999999"}).status_code, 422
         )
         self.assertEqual(now(), (1, [5, 20], [5, 6, 7], 1))
+
+
+class OnTheWayIn(Filmed):
+    def way(self, status=302, **wanted):
+        answer = self.client.post(self.url("plate/way-in"), {"quarters": "0"} | wanted)
+        self.assertEqual(answer.status_code, status)
+
+    def seen(self, number, way):
+        """The number in the real pixels of a film's picture that came in turned by 180°."""
+        film = Film.objects.get()
+        answer = self.client.get(f"/films/{film.digest}/tile/{number}/0/0.png?way={way}")
+        tile = cv2.imdecode(np.frombuffer(answer.content, np.uint8), cv2.IMREAD_COLOR)
+        return number_in(tile[:108, :192][::-1, ::-1])
+
+    def test_a_film_is_turned_with_its_marks(self):
+        self.bring("walk.1001.png", "copy", "day1")
+        edge = {"id": "e1", "kind": "edge", "axis": "up", "points": [[10, 20], [10, 90]]}
+        spot = {"id": "s1", "kind": "spot", "at": [30.0, 40.0], "sigma_px": 0.5}
+        edit(self.shot_now(), "Marks", lambda state: state.update(marks=[edge, spot]))
+        self.client.post(self.url("plate/frame"), {"frame": "1005"})
+        self.way(quarters="2")
+        self.assertEqual(self.seen(1003, "2"), 1003)
+        self.client.post(self.url("plate/frame"), {"frame": "1001"})
+        state = self.shot_now().state
+        self.assertEqual([mark.get("points") for mark in state["marks"]][0], [[182, 88], [182, 18]])
+        self.assertEqual(state["marks"][1]["at"], [162.0, 68.0])
+        folder = self.shot_now().state["plate"]["digest"]
+        proxy = self.client.get(f"/plates/{folder}/proxy.jpg")
+        data = np.frombuffer(b"".join(proxy.streaming_content), np.uint8)
+        turned = cv2.imdecode(data, cv2.IMREAD_COLOR)
+        self.assertEqual(number_in(turned[::-1, ::-1]), 1001)
+        # A quarter and half the width, and back to as it was: marks come back to where they were drawn.
+        self.way(quarters="1", width="54", status=422)
+        self.way(quarters="1", width="64", flip="on")
+        plate = self.shot_now().state["plate"]
+        self.assertEqual((plate["width"], plate["height"]), (64, 114))
+        self.assertLess(self.shot_now().state["marks"][1]["sigma_px"], 0.5)
+        self.way()
+        state = self.shot_now().state
+        np.testing.assert_allclose(state["marks"][1]["at"], [30, 40], atol=1e-3)
+        self.assertEqual((state["way_in"], state["plate"]["width"]), ({}, 192))
+
+    def test_a_photograph_too(self):
+        self.bring("walk.1001.png", "copy", "day1")
+        path = self.media / "still.png"
+        cv2.imwrite(str(path), numbered(77))
+        self.bring("still.png", "copy")
+        self.way(flip="on", quarters="2")
+        self.way(quarters="2", width="96")
+        plate = self.shot_now().state["plate"]
+        self.assertEqual((plate["name"], plate["width"], plate["height"]), ("still.png", 96, 54))
+        undo(self.shot_now(), self.shot_now().head.number)
+        self.assertEqual(self.shot_now().state["way_in"], {"flip": True, "quarters": 2})
