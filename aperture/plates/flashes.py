@@ -15,11 +15,15 @@ import numpy as np
 from aperture.arrays import Array
 
 WIDTH = 480  # px to which pictures are brought
-NEAR = 2  # px that things may still move once the picture before has been laid over this one
-FAR = 9  # where it can't be laid over it
+NEAR = (
+    7  # px that things may move by themselves once the picture before has been laid over this one
+)
+FAR = 12  # where it can't be laid over it
 LEAST = 0.06  # rise, as a share of white
 TIMES = 6.0  # as far above the film's ordinary rises, in their σ
 WIDE = 0.12  # share of the picture: more is lit by a flash that lights the whole place, or is another shot after a cut
+CELL = 16  # px, to look back at where a lamp is
+DIM = 0.2  # of its rise: a lamp that is lit while the shutter is open is dim in its first picture
 SAME_PLACE = 0.05  # of the picture's sides
 GOES_OUT = 100  # pictures within which a lamp goes out again, if it is a flash
 MOST = 12  # that are told
@@ -77,6 +81,7 @@ class _Rise:
     area: float
     colour: tuple[float, float, float]
     colour_before: tuple[float, float, float]
+    cells: Array  # (rows, columns) the greatest rise within each CELL px
 
 
 def _small(pixels: Array) -> Array:
@@ -168,7 +173,14 @@ def _rise(
         share,
         _mean(small[ys, xs]),
         _mean(moved[ys, xs]),
+        _in_cells(over),
     )
+
+
+def _in_cells(over: Array) -> Array:
+    height, width = (side // CELL * CELL for side in over.shape)
+    cells = over[:height, :width].reshape(height // CELL, CELL, width // CELL, CELL)
+    return np.asarray(cells.max(axis=(1, 3))) if cells.size else np.zeros((1, 1), np.float32)
 
 
 def _mean(pixels: Array) -> tuple[float, float, float]:
@@ -188,7 +200,7 @@ def _outstanding(rises: list[_Rise]) -> list[Flash]:
     found: list[_Rise] = []  # the strongest picture of each
     firsts: list[int] = []
     previous: _Rise | None = None
-    for rise in rises:
+    for index, rise in enumerate(rises):
         if rise.rise < least:
             previous = None
         elif previous is not None and _beside(previous, rise):
@@ -197,13 +209,28 @@ def _outstanding(rises: list[_Rise]) -> list[Flash]:
             previous = rise
         elif not any(_is_return(earlier, rise) for earlier in found):
             found.append(rise)
-            firsts.append(rise.number)
+            firsts.append(_first_lit(rises, index))
             previous = rise
     flashes = [
         Flash(first, one.at, one.rise, ordinary, one.area, one.area > WIDE, one.colour)
         for first, one in zip(firsts, found)
     ]
     return sorted(flashes, key=lambda flash: (flash.wide, -flash.rise))[:MOST]
+
+
+def _first_lit(rises: list[_Rise], index: int) -> int:
+    """The number of the first picture in which a lamp is lit that rises most, or begins to, in rises[index]."""
+    found = rises[index]
+    rows, columns = found.cells.shape
+    row = min(rows - 1, int(found.at[1] * rows))
+    column = min(columns - 1, int(found.at[0] * columns))
+    around = slice(max(0, row - 1), row + 2), slice(max(0, column - 1), column + 2)
+    before = [float(rise.cells[around].max()) for rise in rises[max(0, index - 12) : index]]
+    if len(before) < 3:
+        return found.number
+    usual = float(np.median(before))
+    dim = max(DIM * found.rise, LEAST / 2, 4 * usual)
+    return rises[index - 1].number if before[-1] > dim else found.number
 
 
 def _beside(one: _Rise, other: _Rise) -> bool:

@@ -208,3 +208,40 @@ class OnTheWayIn(Filmed):
         self.assertEqual((plate["name"], plate["width"], plate["height"]), ("still.png", 96, 54))
         undo(self.shot_now(), self.shot_now().head.number)
         self.assertEqual(self.shot_now().state["way_in"], {"flip": True, "quarters": 2})
+
+
+class Clapper(Filmed):
+    def test_a_lamp_sets_the_frames(self):
+        rng = np.random.default_rng(1)
+        ground = cv2.GaussianBlur(rng.integers(40, 160, (270, 480, 3), np.uint8), (0, 0), 2)
+        for number in range(100, 140):
+            seen = np.roll(ground, number, axis=1)
+            if number in (117, 118):
+                cv2.circle(seen, (100, 60), 5, (80, 250, 60), -1)
+            cv2.imwrite(str(self.media / f"day1/arm.{number}.jpg"), seen)
+        self.bring("arm.100.jpg", "copy", "day1")
+        self.client.post(self.url("plate/way-in"), {"quarters": "2"})
+        answer = self.client.post(self.url("plate/flashes"), {"region": ""})
+        self.assertEqual(answer.status_code, 302)
+        page = self.client.get(self.url("plate"))
+        found = page.context["clapper"]["flashes"][0]
+        self.assertEqual((found["number"], found["frame"], found["colour"]), (117, 117, "green"))
+        # The picture is turned, and so is the place.
+        self.assertLess(np.abs(np.subtract([found["x"], found["y"]], [380, 210])).max(), 6)
+        self.client.post(self.url("plate/clapper"), {"number": "117", "frame": "0"})
+        state = self.shot_now().state
+        self.assertEqual((frame_at(state, 117), frame_at(state, 100)), (0, -17))
+        # Only where it is looked for; areas that aren't any.
+        self.client.post(self.url("plate/flashes"), {"region": "0.6,0.6,0.95,0.95"})
+        clapper = self.client.get(self.url("plate")).context["clapper"]
+        self.assertEqual(clapper["flashes"][0]["number"], 117)
+        self.assertEqual(clapper["region"], "0.6000,0.6000,0.9500,0.9500")
+        self.client.post(self.url("plate/flashes"), {"region": "0,0,0.5,0.5"})
+        numbers = [
+            one["number"]
+            for one in self.client.get(self.url("plate")).context["clapper"]["flashes"]
+        ]
+        self.assertNotIn(117, numbers)
+        for region in ("a,b,c,d", "0.5,0.5,0.5,0.5", "nan,0,1,1", "1,2"):
+            answer = self.client.post(self.url("plate/flashes"), {"region": region})
+            self.assertEqual(answer.status_code, 422, region)

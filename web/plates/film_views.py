@@ -14,6 +14,7 @@ from aperture.errors import Problem
 from aperture.plates.proxies import TILE, region_png
 from aperture.plates.sequences import tell_apart
 from aperture.plates.way_in import SMALLEST, WayIn
+from aperture.units import parse_number
 from web.jobs import runner
 from web.plates import film_actions, time_actions, way_actions
 from web.plates.film_actions import MOST_FILES, MOVIES
@@ -103,10 +104,12 @@ def look_for_flashes(request, show, shot):
     region = None
     if text:
         try:
-            left, top, right, bottom = (min(1.0, max(0.0, float(part))) for part in text.split(","))
+            left, top, right, bottom = (
+                min(1.0, max(0.0, parse_number(part))) for part in text.split(",")
+            )
         except ValueError:
             raise Problem("The area can’t be read: draw it on the picture.") from None
-        if not (left < right and top < bottom):  # also of what isn't a number
+        if not (left < right and top < bottom):
             raise Problem("The area is empty: draw it on the picture.")
         # Drawn on the picture as it has come in; looked for in the film as it is.
         size, way = (film.width, film.height), way_of(shot.state)

@@ -28,9 +28,9 @@ def move_marks(state: MutableMapping, move: Callable[[Array], Array], factor: fl
     def moved(mark: dict) -> dict:
         out = dict(mark)
         if "points" in mark:
-            out["points"] = np.round(move(mark["points"]), 4).tolist()
+            out["points"] = np.round(move(np.array(mark["points"])), 4).tolist()
         if "at" in mark:
-            out["at"] = np.round(move([mark["at"]])[0], 4).tolist()
+            out["at"] = np.round(move(np.array([mark["at"]]))[0], 4).tolist()
         if "sigma_px" in mark:
             out["sigma_px"] = mark["sigma_px"] * factor
         return out

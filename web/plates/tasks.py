@@ -21,5 +21,8 @@ def small_pictures(job: int, film: int, part: int) -> None:
 def flashes(job: int, film: int, region: list[float] | None) -> None:
     """Look for lamps that light up."""
     found = Film.objects.get(pk=film)
-    area = tuple(region) if region else None
+    area = None
+    if region:
+        left, top, right, bottom = region
+        area = left, top, right, bottom
     runner.run(job, lambda progress: flash_actions.look(found, area, progress))
