@@ -483,7 +483,8 @@ def _filmed(show, code: str, body: dict) -> None:
     if code == "LT070":
         shot = begin_shot_at(shot, 1001)
         shot = _matched(shot, match_of(code, films.truth(code)[0]))
-        add_stand_in(shot, copy.deepcopy(STAND_INS[0]), None)
+        for item in (STAND_INS[0], STAND_INS[2]):
+            shot = add_stand_in(shot, copy.deepcopy(item), None)
 
 
 def catalogue() -> tuple[dict, dict]:

@@ -6,10 +6,13 @@ glTF knows neither an off-centre principal point nor distortion; both are writte
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from aperture.arrays import Array
 from aperture.camera import Camera
@@ -27,8 +30,19 @@ def losses(camera: Camera) -> list[str]:
     return out
 
 
-def write(path: Path, camera: Camera, stand_ins: dict[str, StandIn], name: str = "Camera") -> None:
-    """Write one self-contained .gltf with the camera and the stand-ins."""
+def write(
+    path: Path,
+    camera: Camera,
+    stand_ins: dict[str, StandIn],
+    name: str = "Camera",
+    path_of_camera: Mapping[int, Camera] | None = None,
+    rate: Fraction = Fraction(24),
+) -> None:
+    """Write one self-contained .gltf with the camera and the stand-ins.
+
+    Where `path_of_camera` gives the camera of each frame, it is an animation that begins at 0 s with the first of them;
+    glTF counts no frames, so their numbers are in the extras. `rate`: frames per second.
+    """
     import pygltflib as g
 
     document = g.GLTF2(
@@ -38,8 +52,11 @@ def write(path: Path, camera: Camera, stand_ins: dict[str, StandIn], name: str =
     )
     document.cameras = [_camera(camera, name)]
     pose = camera.world_from_camera.T.ravel().tolist()
-    document.nodes = [g.Node(name=name, camera=0, matrix=pose)]
     blob = bytearray()
+    if path_of_camera:
+        document.nodes = [_animated(document, blob, name, path_of_camera, rate)]
+    else:
+        document.nodes = [g.Node(name=name, camera=0, matrix=pose)]
     for label, item in stand_ins.items():
         _add_mesh(document, blob, label, item)
     if blob:
@@ -70,6 +87,68 @@ def _camera(camera: Camera, name: str) -> Any:
     return g.Camera(type="perspective", name=name, perspective=perspective, extras=extras)
 
 
+def _animated(
+    document: Any, blob: bytearray, name: str, path: Mapping[int, Camera], rate: Fraction
+) -> Any:
+    """The camera's node with an animation of its place and turn (clause 3.11), a key for each frame."""
+    import pygltflib as g
+
+    frames = sorted(path)
+    places = np.array([path[frame].position for frame in frames], np.float32)
+    turns = Rotation.from_matrix([path[frame].world_from_camera[:3, :3] for frame in frames])
+    quaternions = turns.as_quat()
+    # A quaternion and its negative are the same turn; neighbours have to be of one sign to be blended the short way.
+    for index in range(1, len(frames)):
+        if quaternions[index] @ quaternions[index - 1] < 0:
+            quaternions[index] *= -1
+    times = np.array([float((frame - frames[0]) / rate) for frame in frames], np.float32)
+    inputs = _accessor(document, blob, times, g.SCALAR, (float(times[0]), float(times[-1])))
+    samplers = [
+        g.AnimationSampler(input=inputs, output=_accessor(document, blob, values, kind))
+        for values, kind in ((places, g.VEC3), (quaternions.astype(np.float32), g.VEC4))
+    ]
+    channels = [
+        g.AnimationChannel(sampler=index, target=g.AnimationChannelTarget(node=0, path=what))
+        for index, what in enumerate(("translation", "rotation"))
+    ]
+    extras = {"first_frame": frames[0], "last_frame": frames[-1], "rate": str(rate)}
+    document.animations = [
+        g.Animation(name=name, samplers=samplers, channels=channels, extras=extras)
+    ]
+    return g.Node(
+        name=name,
+        camera=0,
+        translation=places[0].tolist(),
+        rotation=quaternions[0].tolist(),
+    )
+
+
+def _accessor(
+    document: Any,
+    blob: bytearray,
+    values: Array,
+    kind: str,
+    bounds: tuple[float, float] | None = None,
+) -> int:
+    """The index of a new accessor of float32 values, which are appended to `blob`."""
+    import pygltflib as g
+
+    data = values.tobytes()
+    document.bufferViews.append(g.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(data)))
+    blob += data
+    limits = {"min": [bounds[0]], "max": [bounds[1]]} if bounds else {}
+    document.accessors.append(
+        g.Accessor(
+            bufferView=len(document.bufferViews) - 1,
+            componentType=g.FLOAT,
+            count=len(values),
+            type=kind,
+            **limits,
+        )
+    )
+    return len(document.accessors) - 1
+
+
 def _add_mesh(document: Any, blob: bytearray, label: str, item: StandIn) -> None:
     """A node with a mesh, its corners and faces appended to `blob`."""
     import pygltflib as g
@@ -82,8 +161,9 @@ def _add_mesh(document: Any, blob: bytearray, label: str, item: StandIn) -> None
         document.bufferViews.append(view)
         blob += data
     first = len(document.accessors)
+    view = len(document.bufferViews) - 2
     positions = g.Accessor(
-        bufferView=first,
+        bufferView=view,
         componentType=g.FLOAT,
         count=len(vertices),
         type=g.VEC3,
@@ -91,7 +171,7 @@ def _add_mesh(document: Any, blob: bytearray, label: str, item: StandIn) -> None
         max=vertices.max(0).tolist(),
     )
     indices = g.Accessor(
-        bufferView=first + 1,
+        bufferView=view + 1,
         componentType=g.UNSIGNED_INT,
         count=triangles.size,
         type=g.SCALAR,
@@ -113,4 +193,8 @@ def read(path: Path) -> tuple[dict[str, Any], Array]:
         raise ValueError("the file has no camera")
     camera = document.cameras[node.camera]
     matrix = np.array(node.matrix or np.eye(4).ravel(), float).reshape(4, 4).T
+    if node.translation:
+        matrix[:3, 3] = node.translation
+    if node.rotation:
+        matrix[:3, :3] = Rotation.from_quat(node.rotation).as_matrix()
     return json.loads(camera.perspective.to_json()), matrix

@@ -7,6 +7,7 @@ USD has no squeeze: the horizontal aperture is the gate's width times the squeez
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -66,11 +67,13 @@ def write(
     name: str = "Camera",
     notes: str = "",
     others: dict[str, Shown] | None = None,
+    path_of_camera: Mapping[int, Camera] | None = None,
 ) -> None:
     """Write a stage with the camera under /Shot, the shot's `others` after it, and its stand-ins.
 
-    They are named by their keys. `frame`: the stage's only time code; `rate`: frames per second,
-    which are its time codes per second.
+    They are named by their keys. `frame`: the stage's only time code, unless `path_of_camera` gives
+    the camera of each frame, which become its time samples; `rate`: frames per second, which are
+    its time codes per second.
     """
     from pxr import Tf, Usd, UsdGeom
 
@@ -80,8 +83,9 @@ def write(
     UsdGeom.SetStageMetersPerUnit(stage, METRES_PER_UNIT)
     stage.SetTimeCodesPerSecond(float(rate))
     stage.SetFramesPerSecond(float(rate))
-    stage.SetStartTimeCode(frame)
-    stage.SetEndTimeCode(frame)
+    frames = sorted(path_of_camera or [frame])
+    stage.SetStartTimeCode(frames[0])
+    stage.SetEndTimeCode(frames[-1])
     root = UsdGeom.Xform.Define(stage, "/Shot")
     stage.SetDefaultPrim(root.GetPrim())
     taken: set[str] = set()
@@ -97,15 +101,22 @@ def write(
         return f"/Shot/{free}"
 
     first = camera if isinstance(camera, Shown) else Shown(camera)
-    for label, shown in [(name, first), *(others or {}).items()]:
+    _camera(stage, place(name), first, up_axis, path_of_camera)
+    for label, shown in (others or {}).items():
         _camera(stage, place(label), shown, up_axis)
     for label, item in stand_ins.items():
         _mesh(UsdGeom.Mesh.Define(stage, place(label)), item, up_axis)
     stage.GetRootLayer().Export(str(path))
 
 
-def _camera(stage: Any, path: str, shown: Shown, up_axis: str) -> None:
-    from pxr import Gf, Sdf, UsdGeom
+def _camera(
+    stage: Any,
+    path: str,
+    shown: Shown,
+    up_axis: str,
+    over: Mapping[int, Camera] | None = None,
+) -> None:
+    from pxr import Gf, Sdf, Usd, UsdGeom
 
     camera, prim, aperture = (
         shown.camera,
@@ -123,9 +134,19 @@ def _camera(stage: Any, path: str, shown: Shown, up_axis: str) -> None:
         prim.CreateFocusDistanceAttr(shown.focus_m / METRES_PER_UNIT)
     if shown.f_number:
         prim.CreateFStopAttr(shown.f_number)
-    pose = pose_in(up_axis, camera.world_from_camera)
-    pose[:3, 3] /= METRES_PER_UNIT
-    prim.AddTransformOp().Set(Gf.Matrix4d(*pose.T.ravel().tolist()))  # USD's vectors are rows
+
+    def matrix(camera: Camera) -> Any:
+        pose = pose_in(up_axis, camera.world_from_camera)
+        pose[:3, 3] /= METRES_PER_UNIT
+        return Gf.Matrix4d(*pose.T.ravel().tolist())  # USD's vectors are rows
+
+    transform = prim.AddTransformOp()
+    transform.Set(matrix(camera))
+    for frame, at in (over or {}).items():
+        transform.Set(matrix(at), Usd.TimeCode(frame))
+    if len({at.lens.focal_mm for at in (over or {}).values()}) > 1:
+        for frame, at in (over or {}).items():
+            prim.GetFocalLengthAttr().Set(aperture_of(at).focal, Usd.TimeCode(frame))
     custom = prim.GetPrim()
     for key, value in zip(("k1", "k2", "k3", "p1", "p2"), camera.lens.coefficients):
         custom.CreateAttribute(f"userProperties:brownConrady:{key}", Sdf.ValueTypeNames.Double).Set(

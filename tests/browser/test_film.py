@@ -92,6 +92,18 @@ class Film(Browsing):
         self.assertIsNone(self.seen())
         self.assertIn("walk.0031.png", page.inner_text("#report"))
 
+        # The whole shot is shifted, with its range; undo brings both back. The same picture is worked on all the while.
+        page.keyboard.press("(")
+        self.until(lambda: self.state()["range"] == [1031, 1099])
+        self.go("plate")
+        page.fill("#id_first", "0")
+        self.click_through("text=Shift the shot")
+        self.assertEqual(page.input_value("#strip-frame"), "31")
+        self.assertEqual((self.state()["range"], self.state()["film"]["shown"]), ([31, 99], 31))
+        self.assertIn("walk.0031.png", page.inner_text("#report"))
+        page.click("[data-history=undo]")
+        self.wait_for_frame(1031)
+
         # On the Match page a mark belongs to its frame; on one that is only looked at, nothing is drawn.
         self.go("match")
         self.accessible()

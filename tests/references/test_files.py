@@ -1,7 +1,10 @@
 """Files read back with somebody else's library."""
 
+import base64
 import csv
+import json
 import tempfile
+from fractions import Fraction
 from pathlib import Path
 from unittest import TestCase
 
@@ -9,9 +12,10 @@ import numpy as np
 import OpenImageIO
 import trimesh
 from PIL import Image
+from pxr import Usd, UsdGeom
 
 from aperture.camera import Camera
-from aperture.formats import gltf, obj, table
+from aperture.formats import gltf, obj, table, usd
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.plates.colour import decode_srgb
@@ -25,6 +29,8 @@ BOXES = {
     "Crate": StandIn((1.2, 0.9, 0.7), (0.4, 0, 0.8), 0.3),
     "Bench": StandIn((2, 0.5, 0.6), (-1, 0, -0.5)),
 }
+
+UNMOVED = np.array([[1, 1, 1, 0]] * 3 + [[1, 1, 1, 1]])  # a pose without its place
 
 
 class Files(TestCase):
@@ -61,6 +67,50 @@ class Files(TestCase):
         mesh = trimesh.load(self.folder / "a.obj", force="mesh")
         self.assertAlmostEqual(mesh.volume, (1.2 * 0.9 * 0.7 + 2 * 0.5 * 0.6) * 1e6, delta=1)
         self.assertAlmostEqual(mesh.bounds[1][2], 90)  # the higher box's 0.9 m, up along Z
+
+    def test_a_path_in_usd_and_gltf(self):
+        """Every frame's pose: by USD's own time codes, and by glTF's animation as clause 3.11 has it (read by hand from the JSON)."""
+        path = {
+            frame: Camera.at(CAMERA.grid, Lens(24), (0.1 * n, 1.7, 6 - 0.3 * n), 3 + 0.09 * n, 0.2)
+            for n, frame in enumerate(range(1001, 1013))
+        }
+        rate = Fraction(24000, 1001)
+        usd.write(self.folder / "a.usda", CAMERA, BOXES, "Y", rate=rate, path_of_camera=path)
+        stage = Usd.Stage.Open(str(self.folder / "a.usda"))
+        self.assertEqual((stage.GetStartTimeCode(), stage.GetEndTimeCode()), (1001, 1012))
+        prim = UsdGeom.Camera(stage.GetPrimAtPath("/Shot/Camera"))
+        for frame, camera in path.items():
+            pose = np.array(prim.ComputeLocalToWorldTransform(Usd.TimeCode(frame))).T
+            pose[:3, 3] /= 100  # its stage is in centimetres
+            np.testing.assert_allclose(pose, camera.world_from_camera, atol=1e-9)
+        gltf.write(self.folder / "a.gltf", CAMERA, BOXES, "Camera", path, rate)
+        data = json.loads((self.folder / "a.gltf").read_text())
+        blob = base64.b64decode(data["buffers"][0]["uri"].split(",")[1])
+
+        def values(index):
+            accessor = data["accessors"][index]
+            view = data["bufferViews"][accessor["bufferView"]]
+            at = view.get("byteOffset", 0)
+            raw = np.frombuffer(blob[at : at + view["byteLength"]], "<f4")
+            return raw.reshape(accessor["count"], -1)
+
+        animation = data["animations"][0]
+        self.assertNotIn("matrix", data["nodes"][0])  # an animated node has none
+        for channel in animation["channels"]:
+            sampler = animation["samplers"][channel["sampler"]]
+            times, out = values(sampler["input"])[:, 0], values(sampler["output"])
+            np.testing.assert_allclose(times * float(rate), np.arange(12), atol=1e-4)
+            for camera, value in zip(path.values(), out):
+                if channel["target"]["path"] == "translation":
+                    np.testing.assert_allclose(value, camera.position, atol=1e-6)
+                else:
+                    x, y, z, w = value
+                    turn = trimesh.transformations.quaternion_matrix([w, x, y, z])
+                    np.testing.assert_allclose(turn, camera.world_from_camera * UNMOVED, atol=1e-6)
+            if channel["target"]["path"] == "rotation":
+                self.assertGreater((out[1:] * out[:-1]).sum(axis=1).min(), 0.9)  # one sign
+        scene = trimesh.load(self.folder / "a.gltf")
+        self.assertEqual(set(scene.geometry), set(BOXES))
 
     def test_a_name_with_line_breaks_breaks_no_file(self):
         odd = {f"{name}\nf 1 2 3\r\nv 9 9 9": item for name, item in BOXES.items()}

@@ -8,6 +8,7 @@ from pathlib import Path
 from aperture.errors import Problem
 from aperture.formats import gltf, obj, table, usd
 from web.match.fits import camera_of_state, document_of, fit_of
+from web.plates.frames import span_of
 from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.steps import Standing
 from web.stage.cameras import cameras_of, f_number
@@ -78,7 +79,10 @@ def contents(shot, ending: str) -> bytes:
     """The bytes of one file. Raises Problem."""
     camera = require_camera(shot)
     stand_ins, show, cameras = stand_ins_of(shot.state), shot.show, cameras_of(shot)
-    name, frame = f"{shot.code}_camera", frame_of(shot)
+    name, frame, rate = f"{shot.code}_camera", frame_of(shot), shot.show.rate
+    first, last = span_of(shot.state)
+    # There is one camera so far, which serves all frames.
+    over = dict.fromkeys(range(first, last + 1), camera) if shot.state["film"] else None
     if ending == "obj" and not stand_ins:
         raise Problem("There are no stand-ins to write: place one on the Set step.")
     with tempfile.TemporaryDirectory() as folder:
@@ -94,15 +98,16 @@ def contents(shot, ending: str) -> bytes:
                 stand_ins,
                 show.up_axis,
                 frame,
-                rate=show.rate,
+                rate=rate,
                 name=name,
                 notes=f"{show.name}, {shot.code}, revision {shot.head.number}",
                 others={one.name: shown for one, shown in zip(cameras[1:], others)},
+                path_of_camera=over,
             )
         elif ending == "gltf":
-            gltf.write(path, camera, stand_ins, name)
+            gltf.write(path, camera, stand_ins, name, over, rate)
         elif ending == "csv":
-            table.write(path, {frame: camera})
+            table.write(path, over or {frame: camera})
         elif ending == "obj":
             obj.write(path, stand_ins, show.length_unit, show.up_axis)
         else:
@@ -112,6 +117,7 @@ def contents(shot, ending: str) -> bytes:
                         "show": show.name,
                         "shot": shot.code,
                         "revision": shot.head.number,
+                        "frames": {"first": first, "last": last, "rate": str(rate)},
                         "match": document_of(shot.state),
                         "fit": fit_of(shot.state),
                     },

@@ -15,7 +15,8 @@ from web.handoff import files
 from web.match import sheet
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
-from web.plates.models import frame_of, plate_of
+from web.plates.frames import span_of
+from web.plates.models import plate_of
 from web.shows import history
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
@@ -71,13 +72,15 @@ def _rows(shot, camera) -> list[Row]:
     right, up = aperture.horizontal_offset + 0, aperture.vertical_offset + 0
     offsets = f"{right:.3f}, {up:.3f} mm".replace("-", "−")
     axes = f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}"
-    frame = f"{frame_of(shot)} at {shot.show.rate_text} fps"
+    first, last = span_of(shot.state)
+    frames = str(first) if first == last else f"{first}–{last}"
+    at_rate = f"{frames} at {shot.show.rate_text} fps"
     return [
         Row("Horizontal aperture", wide, origin=origin),
         Row("Vertical aperture", high, origin=origin),
         Row("Aperture offsets", offsets, origin="assumed"),
         Row("Up axis, unit", axes, origin="typed"),
-        Row("Frame", frame, origin="typed"),
+        Row("Frame" if first == last else "Frames", at_rate, origin="typed"),
     ]
 
 

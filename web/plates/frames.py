@@ -76,7 +76,7 @@ def shown(state: MutableMapping) -> int | None:
     return film["shown"] if film else None
 
 
-def frame_at(state: MutableMapping, number: int | None = None) -> int:
+def frame_at(state: Mapping, number: int | None = None) -> int:
     """The shot's frame of a picture number; of the picture that is worked on where none is given."""
     film = state["film"]
     return (film["shown"] if number is None else number) + film["offset"]
@@ -87,6 +87,18 @@ def frame_of_photograph(state: Mapping) -> int:
     plate = state["plate"]
     found = _NUMBERED.search(plate["name"]) if plate else None
     return (int(found[1]) if found else FRAME) + state["shift"]
+
+
+def span_of(state: Mapping) -> tuple[int, int]:
+    """The shot's first and last frame: the marked range, or all that there are pictures of."""
+    if state["range"]:
+        first, last = state["range"]
+        return first, last
+    film = state["film"]
+    if not film:
+        only = frame_of_photograph(state)
+        return only, only
+    return frame_at(state, film["first"]), frame_at(state, film["last"])
 
 
 def number_of(state: MutableMapping, frame: int) -> int:

@@ -16,6 +16,7 @@ if (root) {
 
 function startLayers(table) {
   const choose = document.getElementById("look"),
+    hint = document.getElementById("hint"),
     slider = document.getElementById("frame"),
     frames = JSON.parse(layers.dataset.frames || "[]"),
     shift = +layers.dataset.shift; // since it was rendered, the shot's frames have been shifted by so much
@@ -30,6 +31,7 @@ function startLayers(table) {
   const toFrame = (next, soon) => {
     frame = next;
     layer.show(frame, soon);
+    hint.textContent = frames.includes(frame) ? "" : `Frame ${frame} isn’t rendered.`;
     if (!frames.includes(frame)) return;
     document.querySelectorAll("[data-save]").forEach(link => {
       link.href = `${link.dataset.save}&frame=${frame - shift}`;
@@ -52,6 +54,8 @@ function startLayers(table) {
           toFrame(at.frame, at.playing ? at.soon().map(number => number + at.offset) : []),
       })
     : null;
+  if (strip && !frames.includes(strip.frames.frame))
+    strip.frames.show(frames[0] - strip.frames.offset);
   const go = by => {
     if (strip) return strip.frames.step(by);
     if (!slider) return;

@@ -149,6 +149,8 @@ function start(page) {
     });
     for (const layer of layers)
       if (layer && layer.element.style.visibility !== "hidden") layer.show(frame, soon);
+    if (!page.frames.includes(frame)) hint.textContent = `The render has no frame ${frame}.`;
+    else if (hint.textContent.startsWith("The render has no")) hint.textContent = "";
     draw();
   }
   const slide = by => {
