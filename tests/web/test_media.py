@@ -1,5 +1,6 @@
 """Plates on the server's own folders, the times of a shot, and real pixels of any frame."""
 
+import io
 import os
 import shutil
 import tempfile
@@ -7,6 +8,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+from django.core.management import call_command
 from django.test import TransactionTestCase, override_settings
 
 from tests.filmed import number_in, numbered, write_movie
@@ -15,7 +17,8 @@ from web.elements.models import Render
 from web.plates.frames import frame_at, frames_now
 from web.plates.models import Film
 from web.shows.history import edit, undo
-from web.shows.models import Shot
+from web.shows.models import Revision, Shot
+from web.shows.thinning import forget_parts
 
 
 class Filmed(HasShot, TransactionTestCase):
@@ -245,3 +248,27 @@ class Clapper(Filmed):
         for region in ("a,b,c,d", "0.5,0.5,0.5,0.5", "nan,0,1,1", "1,2"):
             answer = self.client.post(self.url("plate/flashes"), {"region": region})
             self.assertEqual(answer.status_code, 422, region)
+
+
+class Sweeping(Filmed):
+    def sweep(self, **options):
+        said = io.StringIO()
+        call_command("collect_garbage", stdout=said, stderr=said, **options)
+        return said.getvalue()
+
+    def test_what_nobody_refers_to_goes(self):
+        self.bring("rise.mp4", "copy")
+        self.bring("walk.1001.png", "copy", "day1")
+        films = {film.name: film for film in Film.objects.all()}
+        # Both are in the history, so that undo may bring the first back.
+        self.assertNotIn("walk", self.sweep(grace_hours=0))
+        self.assertEqual(Film.objects.count(), 2)
+        Revision.objects.filter(shot=self.shot, number=3).update(parts={})
+        forget_parts()
+        self.assertNotIn("walk", self.sweep())  # brought in just now
+        self.assertIn("walk.####.png” would be removed", self.sweep(grace_hours=0, dry_run=True))
+        self.assertTrue(films["walk.####.png"].folder.is_dir())
+        self.assertIn("walk.####.png” removed", self.sweep(grace_hours=0))
+        self.assertFalse(films["walk.####.png"].folder.exists())
+        self.assertTrue(films["rise.mp4"].folder.is_dir())
+        self.assertEqual([film.name for film in Film.objects.all()], ["rise.mp4"])

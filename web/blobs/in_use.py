@@ -6,12 +6,21 @@ In stored JSON a blob is referred to as `{"blob": "<digest>"}`, at any depth.
 from collections.abc import Callable, Iterable, Iterator
 
 _sources: list[Callable[[], Iterable[str]]] = []
+# What else is swept: a function of a grace period (seconds) and whether only to say so, that gives (name, bytes) each.
+Sweep = Callable[[float, bool], list[tuple[str, int]]]
+sweeps: list[Sweep] = []
 
 
 def register(source: Callable[[], Iterable[str]]) -> None:
     """Add a source: a function that yields every digest that its app still needs."""
     if source not in _sources:
         _sources.append(source)
+
+
+def register_sweep(sweep: Sweep) -> None:
+    """Add what an app sweeps of its own folders."""
+    if sweep not in sweeps:
+        sweeps.append(sweep)
 
 
 def digests_in_use() -> set[str]:

@@ -1,6 +1,7 @@
 """Bring a picture in."""
 
 import hashlib
+import os
 import re
 import shutil
 import unicodedata
@@ -34,6 +35,7 @@ def bring_in(path: Path, name: str, way: WayIn = AS_IT_IS) -> Plate:
         digest = hashlib.sha256(f"{digest} {way}".encode()).hexdigest()
     known = Plate.objects.filter(digest=digest).first()
     if known and (known.folder / "pixels.npy").exists():
+        os.utime(known.folder)  # so that it isn't swept before somebody refers to it
         return known
     home = settings.DATA / "plates"
     try:

@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import os
 import shutil
 import tempfile
 import zipfile
@@ -156,6 +157,7 @@ def kept(folder: Path, digest: str, filmed: Filmed, notes: list[str], refers: bo
     """Settle the folder, unless the same film is there; its row. `refers`: its files lie elsewhere."""
     known = Film.objects.filter(digest=digest).first()
     if known and known.folder.is_dir():
+        os.utime(known.folder)  # so that it isn't swept before somebody refers to it
         return known
     filmed.write(folder)
     settle(folder, home() / digest, instead=(home() / digest).exists())

@@ -3,7 +3,7 @@
 from django.core.management.base import BaseCommand, CommandError
 
 from web.blobs import store
-from web.blobs.in_use import digests_in_use
+from web.blobs.in_use import digests_in_use, sweeps
 
 HOUR = 3600
 
@@ -35,6 +35,9 @@ class Command(BaseCommand):
         verb = "would be removed" if options["dry_run"] else "removed"
         size = sum(size for _, size in gone) / 1e6
         self.stdout.write(f"{len(gone)} pieces of stored data {verb}, {size:.1f} MB.")
+        for sweep in sweeps:
+            for name, size in sweep(options["grace_hours"] * HOUR, options["dry_run"]):
+                self.stdout.write(f"“{name}” {verb}, {size / 1e6:.1f} MB.")
         if options["verify"]:
             self._verify(in_use)
 
