@@ -14,8 +14,11 @@ from django.test import TransactionTestCase, override_settings
 from tests.filmed import number_in, numbered, write_movie
 from tests.web.test_shots import HasShot
 from web.elements.models import Render
+from web.jobs import runner
+from web.jobs.models import Job
+from web.plates import mean_actions
 from web.plates.frames import frame_at, frames_now
-from web.plates.models import Film
+from web.plates.models import Film, plate_of, working_pixels
 from web.shows.history import edit, undo
 from web.shows.models import Revision, Shot
 from web.shows.thinning import forget_parts
@@ -272,3 +275,48 @@ class Sweeping(Filmed):
         self.assertFalse(films["walk.####.png"].folder.exists())
         self.assertTrue(films["rise.mp4"].folder.is_dir())
         self.assertEqual([film.name for film in Film.objects.all()], ["rise.mp4"])
+
+
+class StandingStill(Filmed):
+    def mean(self, frames, status=302):
+        answer = self.client.post(self.url("plate/mean"), {"frames": frames})
+        self.assertEqual(answer.status_code, status, frames)
+        return runner.latest(self.shot, mean_actions.KIND)
+
+    def test_the_mean_has_less_noise(self):
+        rng = np.random.default_rng(5)
+        boards = np.kron(rng.uniform(60, 190, (12, 20, 3)), np.ones((10, 10, 1)))
+        true = cv2.GaussianBlur(boards, (0, 0), 1)
+        for number in range(1, 37):
+            noisy = true + rng.normal(size=true.shape) * 6
+            picture = np.clip(noisy + 0.5, 0, 255).astype(np.uint8)
+            cv2.imwrite(str(self.media / f"day1/still.{number:02}.png"), picture)
+        (self.media / "day1/still.07.png").write_bytes(b"damaged")
+        self.bring("still.01.png", "copy", "day1")
+        self.client.post(self.url("plate/shift"), {"first": "1001", "what": "shot"})
+        job = self.mean("1001–1036")
+        self.assertEqual(job.state, Job.DONE, job.says)
+        plate = plate_of(self.shot_now())
+        self.assertEqual((plate.name, plate.depth), ("still_mean_1-36.png", "16 bit"))
+        off = working_pixels(plate)[..., ::-1] / 257 - true
+        # 35 readable pictures with a σ of 6: a mean whose σ is 6/√35.
+        self.assertLess(abs(off.std() / (6 / np.sqrt(35)) - 1), 0.1)
+        self.assertLess(abs(off.mean()), 0.05)
+        self.assertEqual(self.shot_now().state["film"]["shown"], 1)
+        self.client.post(self.url("plate/frame"), {"frame": "1002"})
+        self.assertEqual(plate_of(self.shot_now()).name, "still.0002.png")
+        for frames in ("1001", "1001–1001", "5–9", "x–y", ""):
+            self.mean(frames, 422)
+
+    def test_a_camera_that_moves_has_no_mean(self):
+        rng = np.random.default_rng(6)
+        ground = cv2.GaussianBlur(rng.integers(0, 255, (160, 300, 3), np.uint8), (0, 0), 3)
+        for number in range(1, 13):
+            seen = ground[20:140, 4 + number // 3 : 204 + number // 3]
+            cv2.imwrite(str(self.media / f"day1/pan.{number}.png"), seen)
+        self.bring("pan.1.png", "copy", "day1")
+        before = self.shot_now().state["plate"]
+        job = self.mean("1–12")
+        self.assertEqual(job.state, Job.FAILED)
+        self.assertIn("moves by", job.says)
+        self.assertEqual(self.shot_now().state["plate"], before)

@@ -1,5 +1,6 @@
 """A filmed plate on the Plate step: bringing it in, which of its frames is worked on, its small pictures."""
 
+import re
 from pathlib import Path
 from typing import Annotated
 
@@ -21,8 +22,8 @@ from web.plates.film_actions import MOST_FILES, MOVIES
 from web.plates.frames import number_of, way_of
 from web.plates.full_frames import full_frame
 from web.plates.models import Film, film_of, require_film
-from web.plates.starting import all_small, start_flashes, start_small_pictures
-from web.shows.reading import Edit, Message, base_of, read
+from web.plates.starting import all_small, start_flashes, start_mean, start_small_pictures
+from web.shows.reading import Edit, Message, base_of, read, whole
 from web.shows.steps import registered
 from web.shows.views import find
 
@@ -92,6 +93,18 @@ def shift(request, show, shot):
         else time_actions.begin_shot_at
     )
     shot = verb(find(show, shot), _whole(request, "first", "a frame"), base_of(request))
+    return redirect(shot.url("plate"))
+
+
+@require_POST
+def mean(request, show, shot):
+    """Average the frames that are typed, `1001–1012`, and work on their mean."""
+    shot = find(show, shot)
+    film = require_film(shot)
+    ends = [part for part in re.split(r"[\s,;–-]+", request.POST.get("frames", "").strip()) if part]
+    if len(ends) != 2 or None in map(whole, ends):
+        raise Problem("Frames are two whole numbers, the first and the last, such as 1001–1012.")
+    start_mean(shot, film, int(ends[0]), int(ends[1]))
     return redirect(shot.url("plate"))
 
 

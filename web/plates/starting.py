@@ -3,7 +3,7 @@
 from aperture.errors import Problem
 from web.jobs import runner
 from web.jobs.models import Job
-from web.plates import film_actions, flash_actions, tasks
+from web.plates import film_actions, flash_actions, mean_actions, tasks
 from web.plates.models import Film
 
 
@@ -31,3 +31,12 @@ def start_flashes(shot, film: Film, region: flash_actions.Region | None) -> Job:
     return runner.start(
         shot, flash_actions.KIND, tasks.flashes, film.pk, list(region) if region else None
     )
+
+
+def start_mean(shot, film: Film, first: int, last: int) -> Job:
+    """Begin to average the frames from first to last. Raises Problem as `numbers_between`, or while it is done already."""
+    numbers = mean_actions.numbers_between(shot, film, first, last)
+    running = runner.latest(shot, mean_actions.KIND)
+    if running and running.under_way:
+        raise Problem("Frames are being averaged already.")
+    return runner.start(shot, mean_actions.KIND, tasks.mean, shot.pk, film.pk, numbers)

@@ -3,8 +3,9 @@
 from django_tasks import task
 
 from web.jobs import runner
-from web.plates import film_actions, flash_actions
+from web.plates import film_actions, flash_actions, mean_actions
 from web.plates.models import Film
+from web.shows.models import Shot
 
 
 @task()
@@ -26,3 +27,14 @@ def flashes(job: int, film: int, region: list[float] | None) -> None:
         left, top, right, bottom = region
         area = left, top, right, bottom
     runner.run(job, lambda progress: flash_actions.look(found, area, progress))
+
+
+@task()
+def mean(job: int, shot: int, film: int, numbers: list[int]) -> None:
+    """Average frames, and make the mean the picture to work on."""
+    found = Film.objects.get(pk=film)
+
+    def make(progress):
+        mean_actions.work_on_mean(Shot.objects.with_head().get(pk=shot), found, numbers, progress)
+
+    runner.run(job, make)

@@ -15,10 +15,10 @@ from aperture.plates.proxies import TILE, region_png
 from aperture.plates.sequences import ranges_of
 from aperture.units import format_rate, format_value
 from web.jobs import runner
-from web.plates import actions, film_views, flash_actions
+from web.plates import actions, film_views, flash_actions, mean_actions
 from web.plates.film_actions import is_film
 from web.plates.forms import PlateFactsForm, PlateForm
-from web.plates.frames import frame_at, way_of
+from web.plates.frames import frame_at, span_of, way_of
 from web.plates.models import Plate, film_of, metadata_of, own_transfer, plate_of, transfer_of
 from web.plates.referred import altered, roots
 from web.plates.way_actions import QUARTERS, in_words
@@ -126,6 +126,8 @@ def _page(request, shot, form, facts_form=None):
         "film_rows": film_rows(film, shot.state) if film else [],
         "clapper": clapper(shot, film) if film else None,
         "job": runner.latest(shot, flash_actions.KIND),
+        "averaging": runner.latest(shot, mean_actions.KIND),
+        "span": "–".join(map(str, span_of(shot.state))) if film else "",
         "facts_form": facts_form,
         "facts_opened": opened,
         "plate": current,
