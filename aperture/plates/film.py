@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import os
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import asdict, dataclass, fields
@@ -262,3 +262,31 @@ def write_picture(folder: Path, number: int, file: Path) -> None:
         pixels, _ = pictures[number]
     if not cv2.imwrite(str(file), cv2.cvtColor(pixels, cv2.COLOR_RGB2BGR)):
         raise OSError(f"could not write {file.name}")
+
+
+def write_pictures(folder: Path, shown: Sequence[int], place: Path, count: Path) -> dict[int, str]:
+    """Write a movie as numbered pictures, PNG of 8 or 16 bits, below an existing folder `place`.
+
+    shown : the number of the movie's picture that each of the new ones shows, in order; the new ones count from 1.
+    `count` is a file in which the number of pictures written so far is kept. Returns a sentence for each that couldn't be
+    decoded. Raises OSError where the disk is full.
+    """
+    import cv2
+
+    (place / "pictures").mkdir(exist_ok=True)
+    problems: dict[int, str] = {}
+    pixels: Array | None = None
+    with Pictures(folder) as pictures:
+        for frame, number in enumerate(shown, 1):
+            if frame == 1 or number != shown[frame - 2]:
+                try:
+                    pixels = cv2.cvtColor(pictures[number][0], cv2.COLOR_RGB2BGR)
+                except Problem as problem:
+                    pixels, problems[frame] = None, problem.sentence
+            if pixels is None:
+                problems.setdefault(frame, problems[frame - 1] if frame > 1 else "")
+                continue
+            data = cv2.imencode(".png", pixels, [cv2.IMWRITE_PNG_COMPRESSION, 3])[1]
+            (place / "pictures" / f"{frame}.png").write_bytes(data.tobytes())
+            count.write_text(str(frame))
+    return problems

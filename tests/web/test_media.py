@@ -11,12 +11,13 @@ import numpy as np
 from django.core.management import call_command
 from django.test import TransactionTestCase, override_settings
 
+from aperture.plates.movies import Decoder, probe
 from tests.filmed import number_in, numbered, write_movie
 from tests.web.test_shots import HasShot
 from web.elements.models import Render
 from web.jobs import runner
 from web.jobs.models import Job
-from web.plates import mean_actions
+from web.plates import convert_actions, mean_actions
 from web.plates.frames import frame_at, frames_now
 from web.plates.models import Film, plate_of, working_pixels
 from web.shows.history import edit, undo
@@ -320,3 +321,52 @@ class StandingStill(Filmed):
         self.assertEqual(job.state, Job.FAILED)
         self.assertIn("moves by", job.says)
         self.assertEqual(self.shot_now().state["plate"], before)
+
+
+class Converted(Filmed):
+    def convert(self):
+        answer = self.client.post(self.url("plate/convert"))
+        self.assertEqual(answer.status_code, 302)
+        return runner.latest(self.shot, convert_actions.KIND)
+
+    def film(self):
+        return Film.objects.get(digest=self.shot_now().state["film"]["digest"])
+
+    def test_a_movie_of_no_steady_rate_is_put_on_the_shows(self):
+        # At 24 frames a second the frames' moments are 0, 41.7, 83.3, 125, 166.7, … ms: by hand, which picture each shows.
+        times = [0, 10, 40, 120, 300, 310, 340]
+        shows = [0, 2, 2, 3, 3, 3, 3, 3, 5]
+        write_movie(self.media / "phone.mp4", count=7, times=times)
+        self.bring("phone.mp4", "copy")
+        self.client.post(self.url("plate/frame"), {"frame": "4"})
+        spot = {"id": "s1", "kind": "spot", "at": [5.0, 5.0]}
+        edit(self.shot_now(), "Spot", lambda state: state.update(marks=[spot]))
+        self.client.post(self.url("plate/frame"), {"frame": "3"})
+        job = self.convert()
+        self.assertEqual(job.state, Job.DONE, job.says)
+        film = self.film()
+        self.assertEqual((film.name, film.count), ("phone.####.png", len(shows)))
+        page = self.client.get(self.url("plate"))
+        self.assertContains(page, "put on 24 fps")
+        self.assertContains(page, "Shown more than once: 3–4. Left out: 2, 5, 7.")
+        for frame, number in enumerate(shows, 1):
+            path = film.folder / f"pictures/{frame}.png"
+            self.assertEqual(number_in(cv2.imread(str(path))), number, frame)
+            self.assertTrue((film.folder / f"small/{frame}.jpg").exists())
+        # The third picture is the second frame's now, and what was drawn on the fourth is on the fourth's first.
+        state = self.shot_now().state
+        self.assertEqual((state["film"]["shown"], list(state["aside"])), (2, ["4"]))
+        undo(self.shot_now(), self.shot_now().head.number)
+        self.assertEqual(self.film().name, "phone.mp4")
+
+    def test_a_steady_one_picture_by_picture(self):
+        self.bring("rise.mp4", "refer")
+        self.assertEqual(self.convert().state, Job.DONE)
+        film = self.film()
+        self.assertEqual((film.count, film.first, film.last), (30, 1, 30))
+        with Decoder(self.media / "rise.mp4", probe(self.media / "rise.mp4")) as movie:
+            for number in (1, 17, 30):
+                written = cv2.imread(str(film.folder / f"pictures/{number}.png"))
+                np.testing.assert_array_equal(written[..., ::-1], movie.picture(number - 1))
+        self.assertEqual(self.client.post(self.url("plate/convert")).status_code, 422)
+        self.assertFalse(list(film.folder.parent.glob("incoming*")))

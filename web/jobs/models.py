@@ -8,6 +8,7 @@ DOING = {
     "film": "Making small pictures",
     "flash": "Looking for flashes",
     "mean": "Averaging frames",
+    "convert": "Converting into pictures",
 }
 
 

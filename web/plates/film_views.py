@@ -22,7 +22,13 @@ from web.plates.film_actions import MOST_FILES, MOVIES
 from web.plates.frames import number_of, way_of
 from web.plates.full_frames import full_frame
 from web.plates.models import Film, film_of, require_film
-from web.plates.starting import all_small, start_flashes, start_mean, start_small_pictures
+from web.plates.starting import (
+    all_small,
+    start_converting,
+    start_flashes,
+    start_mean,
+    start_small_pictures,
+)
 from web.shows.reading import Edit, Message, base_of, read, whole
 from web.shows.steps import registered
 from web.shows.views import find
@@ -93,6 +99,14 @@ def shift(request, show, shot):
         else time_actions.begin_shot_at
     )
     shot = verb(find(show, shot), _whole(request, "first", "a frame"), base_of(request))
+    return redirect(shot.url("plate"))
+
+
+@require_POST
+def convert(request, show, shot):
+    """Convert the movie into numbered pictures."""
+    shot = find(show, shot)
+    start_converting(shot, require_film(shot))
     return redirect(shot.url("plate"))
 
 

@@ -3,7 +3,7 @@
 from aperture.errors import Problem
 from web.jobs import runner
 from web.jobs.models import Job
-from web.plates import film_actions, flash_actions, mean_actions, tasks
+from web.plates import convert_actions, film_actions, flash_actions, mean_actions, tasks
 from web.plates.models import Film
 
 
@@ -40,3 +40,14 @@ def start_mean(shot, film: Film, first: int, last: int) -> Job:
     if running and running.under_way:
         raise Problem("Frames are being averaged already.")
     return runner.start(shot, mean_actions.KIND, tasks.mean, shot.pk, film.pk, numbers)
+
+
+def start_converting(shot, film: Film) -> Job:
+    """Begin to convert a movie into pictures. Raises Problem where it isn't a movie, or while it is done already."""
+    convert_actions.plan(film, shot.show.rate)
+    running = runner.latest(shot, convert_actions.KIND)
+    if running and running.under_way:
+        raise Problem("The movie is being converted already.")
+    return runner.start(
+        shot, convert_actions.KIND, tasks.convert, shot.pk, film.pk, str(shot.show.rate)
+    )

@@ -1,9 +1,11 @@
 """What a worker does for the Plate step."""
 
+from fractions import Fraction
+
 from django_tasks import task
 
 from web.jobs import runner
-from web.plates import film_actions, flash_actions, mean_actions
+from web.plates import convert_actions, film_actions, flash_actions, mean_actions
 from web.plates.models import Film
 from web.shows.models import Shot
 
@@ -36,5 +38,22 @@ def mean(job: int, shot: int, film: int, numbers: list[int]) -> None:
 
     def make(progress):
         mean_actions.work_on_mean(Shot.objects.with_head().get(pk=shot), found, numbers, progress)
+
+    runner.run(job, make)
+
+
+@task()
+def convert(job: int, shot: int, film: int, rate: str) -> None:
+    """Convert a movie into numbered pictures, and make their small ones."""
+    found = Film.objects.get(pk=film)
+
+    def make(progress):
+        now = Shot.objects.with_head().get(pk=shot)
+        _, made = convert_actions.convert(
+            now, found, Fraction(rate), lambda done: progress(done * 0.7)
+        )
+        for part in film_actions.parts_of(made):
+            film_actions.make_part(made, part, lambda done: None)
+        film_actions.gather(made)
 
     runner.run(job, make)

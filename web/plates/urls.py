@@ -11,6 +11,7 @@ urlpatterns = [
     ),
     path("shows/<slug:show>/<slug:shot>/plate/frame", film_views.work_on, name="film-frame"),
     path("shows/<slug:show>/<slug:shot>/plate/shift", film_views.shift, name="film-shift"),
+    path("shows/<slug:show>/<slug:shot>/plate/convert", film_views.convert, name="film-convert"),
     path("shows/<slug:show>/<slug:shot>/plate/mean", film_views.mean, name="film-mean"),
     path("shows/<slug:show>/<slug:shot>/plate/way-in", film_views.way_in, name="way-in"),
     path("shows/<slug:show>/<slug:shot>/plate/media", media_views.folder, name="media"),

@@ -10,12 +10,13 @@ from django.views.decorators.http import require_POST
 from aperture.errors import Problem
 from aperture.light.exposure import format_seconds, format_stop
 from aperture.plates.colour import TRANSFERS
+from aperture.plates.film import Film as Filmed
 from aperture.plates.original import explain
 from aperture.plates.proxies import TILE, region_png
 from aperture.plates.sequences import ranges_of
 from aperture.units import format_rate, format_value
 from web.jobs import runner
-from web.plates import actions, film_views, flash_actions, mean_actions
+from web.plates import actions, convert_actions, film_views, flash_actions, mean_actions
 from web.plates.film_actions import is_film
 from web.plates.forms import PlateFactsForm, PlateForm
 from web.plates.frames import frame_at, span_of, way_of
@@ -127,6 +128,8 @@ def _page(request, shot, form, facts_form=None):
         "clapper": clapper(shot, film) if film else None,
         "job": runner.latest(shot, flash_actions.KIND),
         "averaging": runner.latest(shot, mean_actions.KIND),
+        "converting": runner.latest(shot, convert_actions.KIND),
+        "movie": Filmed.read(film.folder).movie if film else None,
         "span": "–".join(map(str, span_of(shot.state))) if film else "",
         "facts_form": facts_form,
         "facts_opened": opened,
