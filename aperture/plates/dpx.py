@@ -21,6 +21,21 @@ def size_of(head: bytes) -> tuple[int, int]:
     return width, height
 
 
+def timecode_of(head: bytes) -> str | None:
+    """The time code of the header's television part: eight decimal digits in four bytes; None where none is set."""
+    order = MAGIC.get(head[:4])
+    if order is None or len(head) < 1924:
+        return None
+    (packed,) = struct.unpack_from(f"{order}I", head, 1920)
+    digits = f"{packed:08x}"
+    if not digits.isdecimal():
+        return None
+    hours, minutes, seconds, frame = (int(digits[at : at + 2]) for at in (0, 2, 4, 6))
+    if not packed or hours > 23 or minutes > 59 or seconds > 59 or frame > 59:
+        return None
+    return f"{hours:02}:{minutes:02}:{seconds:02}:{frame:02}"
+
+
 def about(head: bytes) -> list[str]:
     """Sentences about what the values mean."""
     transfer = head[801] if len(head) > 801 else 0

@@ -20,9 +20,10 @@ from typing import Any
 from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.plates import proxies
+from aperture.plates.metadata import CHANGING
 from aperture.plates.movies import Decoder, Movie, probe
 from aperture.plates.proxies import display_bytes
-from aperture.plates.reading import read_picture
+from aperture.plates.reading import metadata_of, read_picture
 from aperture.plates.way_in import WayIn
 
 SMALL_WIDTH, THUMB_WIDTH = 1280, 160
@@ -209,6 +210,18 @@ def make_small(
         while waiting:
             _finish(waiting, done)
     return dict(sorted(problems.items()))
+
+
+def read_metadata(folder: Path, numbers: Iterable[int]) -> dict[int, dict[str, Any]]:
+    """What the files of some numbers say about how they were taken, of what may change; none of a movie."""
+    film = Film.read(folder)
+    if film.movie:
+        return {}
+    return {
+        number: {key: value for key, value in said.items() if key in CHANGING}
+        for number in numbers
+        if number in film.files and (said := metadata_of(folder / film.files[number]).as_dict())
+    }
 
 
 def _finish(waiting: deque[tuple[int, Future[None]]], done: Callable[[int], None]) -> None:

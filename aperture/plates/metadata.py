@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Iterable
 from dataclasses import asdict, dataclass, fields
 from typing import Any
 
@@ -17,8 +18,9 @@ LONGEST_TEXT = 120
 class Metadata:
     """None where the file doesn't say.
 
-    exposure_time in s, focal lengths in mm, orientation as EXIF counts it (1 … 8); file_width and
-    file_height in px: the size that the camera's own file had, which a picture resized later keeps.
+    exposure_time in s, focal lengths in mm, focus_m: how far away it was focused, orientation as EXIF
+    counts it (1 … 8); file_width and file_height in px: the size that the camera's own file had, which a
+    picture resized later keeps. timecode: as `aperture.timecode` writes it.
     """
 
     maker: str | None = None
@@ -33,6 +35,8 @@ class Metadata:
     orientation: int | None = None
     file_width: int | None = None
     file_height: int | None = None
+    focus_m: float | None = None
+    timecode: str | None = None
 
     def as_dict(self) -> dict[str, Any]:
         """JSON-ready, without what isn't known."""
@@ -52,6 +56,7 @@ _EXIF = {
     "orientation": 0x0112,
     "file_width": 0xA002,
     "file_height": 0xA003,
+    "focus_m": 0x9206,
 }
 _OPENEXR = {
     "maker": "cameraMake",
@@ -62,6 +67,8 @@ _OPENEXR = {
     "exposure_time": "expTime",
     "iso": "isoSpeed",
     "date": "capDate",
+    "focus_m": "focus",
+    "timecode": "timeCode",
 }
 _RANGES = {
     "focal_mm": (0.1, 10000),
@@ -71,7 +78,10 @@ _RANGES = {
     "iso": (0.1, 1e8),
     "file_width": (1, 1e6),
     "file_height": (1, 1e6),
+    "focus_m": (0.001, 1e6),
 }
+# What a camera may change while it films.
+CHANGING = ("focal_mm", "focus_m", "f_number", "exposure_time", "iso", "timecode")
 
 
 def from_exif(tags: dict[int, Any]) -> tuple[Metadata, int]:
@@ -145,7 +155,16 @@ def _pixels(raw: Any, name: Any) -> Any:
     return None if value is None else int(value)
 
 
+def _timecode(raw: Any, name: str) -> str | None:
+    """Of OpenEXR's TimeCode, which has SMPTE's fields."""
+    hours, minutes, seconds, frame = raw.hours, raw.minutes, raw.seconds, raw.frame
+    if hours > 23 or minutes > 59 or seconds > 59 or frame > 59:
+        raise ValueError(name)
+    return f"{hours:02}:{minutes:02}:{seconds:02}{';' if raw.dropFrame else ':'}{frame:02}"
+
+
 _READERS = {
+    "timecode": _timecode,
     "file_width": _pixels,
     "file_height": _pixels,
     "maker": _text,
@@ -154,3 +173,24 @@ _READERS = {
     "date": _date,
     "orientation": _orientation,
 }
+
+
+def constant_and_curves(
+    told: Iterable[tuple[int, dict[str, Any]]],
+) -> tuple[dict[str, Any], dict[str, list[tuple[int, Any]]]]:
+    """What the pictures of a film say, by their numbers, parted into what is the same for all and what changes.
+
+    Of CHANGING only, and only what at least half of the pictures say: a curve is (number, value) for each that does.
+    """
+    pictures = list(told)
+    constant: dict[str, Any] = {}
+    curves: dict[str, list[tuple[int, Any]]] = {}
+    for key in CHANGING:
+        known = [(number, data[key]) for number, data in pictures if key in data]
+        if not known or 2 * len(known) < len(pictures):
+            continue
+        if len({value for _, value in known}) == 1:
+            constant[key] = known[0][1]
+        else:
+            curves[key] = known
+    return constant, curves

@@ -293,7 +293,25 @@ def _read_dpx(path: Path, name: str, kind: str) -> Picture:
     with open(path, "rb") as file:
         head = file.read(2048)
     _check_size(*dpx.size_of(head), name)
-    return _finish(kind, dpx.read_pixels(path), name, Metadata(), 0, dpx.about(head))
+    metadata = Metadata(timecode=dpx.timecode_of(head))
+    return _finish(kind, dpx.read_pixels(path), name, metadata, 0, dpx.about(head))
+
+
+def metadata_of(path: Path) -> Metadata:
+    """What a file says about how it was taken, without its pixels. Never raises: a film may hold damaged files."""
+    try:
+        ending = path.suffix.lower()
+        if ending in (".jpg", ".jpeg", ".png", ".tif", ".tiff"):
+            with _open_pillow(path, path.name) as image:
+                return _pillow_metadata(image)[0]
+        if ending == ".exr":
+            import OpenEXR
+
+            return from_openexr(OpenEXR.File(str(path), header_only=True).header())[0]
+        with open(path, "rb") as file:
+            return Metadata(timecode=dpx.timecode_of(file.read(2048)))
+    except Exception:  # decoders raise all sorts of things
+        return Metadata()
 
 
 def _read_exr(path: Any, name: Any, kind: Any) -> Any:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+import OpenEXR
 from django.core.management import call_command
 from django.test import TransactionTestCase, override_settings
 
@@ -370,3 +371,34 @@ class Converted(Filmed):
                 np.testing.assert_array_equal(written[..., ::-1], movie.picture(number - 1))
         self.assertEqual(self.client.post(self.url("plate/convert")).status_code, 422)
         self.assertFalse(list(film.folder.parent.glob("incoming*")))
+
+
+class WhatFilesSay(Filmed):
+    def exr(self, number, focal, focus, moment):
+        code = OpenEXR.TimeCode()
+        code.hours, code.minutes, code.seconds, code.frame = 10, 0, moment // 24, moment % 24
+        header = {
+            "compression": OpenEXR.ZIP_COMPRESSION,
+            "type": OpenEXR.scanlineimage,
+            "nominalFocalLength": focal,
+            "focus": focus,
+            "isoSpeed": 800.0,
+            "timeCode": code,
+        }
+        pixels = (numbered(number) / 255.0).astype(np.float16)
+        path = str(self.media / f"day1/zoom.{number}.exr")
+        OpenEXR.File(header, {"RGB": pixels}).write(path)
+
+    def test_what_changes_is_a_curve(self):
+        for n, number in enumerate(range(1001, 1025)):
+            self.exr(number, 24.0 + n, 3.5, 20 + n)
+        self.bring("zoom.1001.exr", "copy", "day1")
+        told = Film.objects.get().told
+        self.assertEqual(told["constant"], {"focus_m": 3.5, "iso": 800.0})
+        self.assertEqual(told["curves"]["focal_mm"][4], [1005, 28.0])
+        self.client.post(self.url("plate/frame"), {"frame": "1005"})
+        page = self.client.get(self.url("plate"))
+        (curve,) = page.context["curves"]
+        self.assertEqual((curve["says"], curve["now"]), ("24 mm to 47 mm", "28 mm"))
+        strip = page.context["strip"]
+        self.assertEqual(strip["timecode"], {"start": 36000 * 24 + 20, "count": 24, "left_out": 0})

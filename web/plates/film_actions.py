@@ -23,8 +23,10 @@ from aperture.plates.film import (
     film_of_pictures,
     make_small,
     parts,
+    read_metadata,
     write_picture,
 )
+from aperture.plates.metadata import constant_and_curves
 from aperture.plates.movies import Movie
 from aperture.plates.proxies import sha256_of
 from aperture.plates.reading import PICTURE_ENDINGS
@@ -323,6 +325,9 @@ def make_part(film: Film, part: int, progress: Callable[[float], None]) -> None:
             wait([making], SECONDS_BETWEEN_LOOKS)
             progress(sum(thumb.exists() for thumb in thumbs) / len(thumbs))
         problems = making.result()
+        told = fence.run(read_metadata, film.folder, numbers)
+    if told:
+        (film.folder / f"told.{part}.json").write_text(json.dumps(sorted(told.items())))
     if problems:
         (film.folder / f"problems.{part}.json").write_text(json.dumps(problems))
 
@@ -332,6 +337,13 @@ def gather(film: Film) -> None:
     for path in film.folder.glob("problems.*.json"):
         film.unshown |= json.loads(path.read_text())
         path.unlink()
-    film.save(update_fields=["unshown"])
+    told = []
+    for path in film.folder.glob("told.*.json"):
+        told += json.loads(path.read_text())
+        path.unlink()
+    if told:
+        constant, curves = constant_and_curves(sorted(told, key=lambda one: one[0]))
+        film.told = {"constant": constant, "curves": curves}
+    film.save(update_fields=["unshown", "told"])
     if film.refers:
         note_digests(film)

@@ -19,6 +19,7 @@ from aperture.units import parse_number
 from web.jobs import runner
 from web.plates import film_actions, time_actions, way_actions
 from web.plates.film_actions import MOST_FILES, MOVIES
+from web.plates.film_page import timecode_of
 from web.plates.frames import number_of, way_of
 from web.plates.full_frames import full_frame
 from web.plates.models import Film, film_of, require_film
@@ -244,6 +245,7 @@ def strip(shot) -> dict | None:
         "shown": part["shown"],
         "missing": film_actions.missing_of(film),
         "rate": float(rate),
+        "timecode": timecode_of(film, rate),
         "range": shot.state["range"],
         "saves": shot.url("film-range"),
         "complete": all_small(film),

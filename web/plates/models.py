@@ -50,6 +50,7 @@ class Film(models.Model):
     first, last, count : picture numbers, and how many pictures are there.
     notes : what was found wrong or odd on the way in, in sentences.
     unshown : why a picture has no small one, by its number as text.
+    told : what its files say about how they were taken: `constant` for all, and `curves` of what changes, [number, value] each.
     refers : its files lie on the server's own folders, and may change there: see `web.plates.media`.
     """
 
@@ -66,6 +67,7 @@ class Film(models.Model):
     notes = models.JSONField()
     unshown = models.JSONField(default=dict)
     refers = models.BooleanField(default=False)
+    told = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)
 
     @property

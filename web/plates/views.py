@@ -2,7 +2,6 @@
 
 from pathlib import Path
 
-import numpy as np
 from django.http import FileResponse, HttpResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_POST
@@ -13,15 +12,15 @@ from aperture.plates.colour import TRANSFERS
 from aperture.plates.film import Film as Filmed
 from aperture.plates.original import explain
 from aperture.plates.proxies import TILE, region_png
-from aperture.plates.sequences import ranges_of
-from aperture.units import format_rate, format_value
+from aperture.units import format_value
 from web.jobs import runner
 from web.plates import actions, convert_actions, film_views, flash_actions, mean_actions
 from web.plates.film_actions import is_film
+from web.plates.film_page import about_film, clapper, curves, film_rows
 from web.plates.forms import PlateFactsForm, PlateForm
-from web.plates.frames import frame_at, span_of, way_of
+from web.plates.frames import span_of, way_of
 from web.plates.models import Plate, film_of, metadata_of, own_transfer, plate_of, transfer_of
-from web.plates.referred import altered, roots
+from web.plates.referred import roots
 from web.plates.way_actions import QUARTERS, in_words
 from web.shows.forms import on_form
 from web.shows.models import Show
@@ -129,6 +128,7 @@ def _page(request, shot, form, facts_form=None):
         "job": runner.latest(shot, flash_actions.KIND),
         "averaging": runner.latest(shot, mean_actions.KIND),
         "converting": runner.latest(shot, convert_actions.KIND),
+        "curves": curves(film, shot.state) if film else [],
         "movie": Filmed.read(film.folder).movie if film else None,
         "span": "–".join(map(str, span_of(shot.state))) if film else "",
         "facts_form": facts_form,
@@ -140,84 +140,6 @@ def _page(request, shot, form, facts_form=None):
     }
     status = 422 if form.errors or facts_form.errors else 200
     return step_page(request, shot, "plate", "plates/plate.html", context, status=status)
-
-
-def about_film(film, show, back: str) -> list[Remark]:
-    """What was found on the way in, and a rate that isn't the show's."""
-    out = [Remark("About this film", note, "note") for note in film.notes]
-    changed, gone = altered(film)
-    for numbers, what in ((changed, "changed since"), (gone, "gone, or out of reach")):
-        if numbers:
-            which = "The movie" if numbers == [0] else f"Pictures {ranges_of(numbers)[:200]}"
-            says = f"{which}: {what}. Bring the plate in anew from the server’s folders."
-            out.append(Remark("Files that this plate refers to", says, "bad"))
-    if film.unshown:
-        numbers = sorted(map(int, film.unshown))
-        says = f"{ranges_of(numbers)}. {film.unshown[str(numbers[0])]}"
-        out.append(Remark("Pictures that can’t be shown", says, "doubt"))
-    if film.rate and film.rate != show.rate:
-        out.append(
-            Remark(
-                "Another rate than the show’s",
-                f"The movie has {format_rate(film.rate)} frames a second, the show {show.rate_text}. "
-                "Frames count the movie’s pictures.",
-                "doubt",
-                (
-                    (
-                        f"Run the show at {format_rate(film.rate)}",
-                        {
-                            "action": f"/shows/{show.slug}/rate",
-                            "fields": {"rate": str(film.rate), "back": back},
-                        },
-                    ),
-                ),
-            )
-        )
-    return out
-
-
-def clapper(shot, film) -> dict:
-    """The flashes that were found, each with its frame, and in which part of the picture they were looked for."""
-    looked = flash_actions.found(film)
-    if looked is None:
-        return {"looked": False}
-    flashes, region = looked
-    way, size = way_of(shot.state), (film.width, film.height)
-    if region:
-        corners = way.points(np.reshape(region, (2, 2)) * size, size) / way.size(*size)
-        region = *corners.min(axis=0), *corners.max(axis=0)
-    places = way.points([np.multiply(flash.at, size) for flash in flashes], size)
-    return {
-        "looked": True,
-        "region": ",".join(f"{share:.4f}" for share in region) if region else "",
-        "flashes": [
-            {
-                "number": flash.number,
-                "frame": frame_at(shot.state, flash.number),
-                "x": x,
-                "y": y,
-                "colour": flash_actions.colour_word(flash.colour),
-                "rise": f"{100 * flash.rise:.0f} %",
-                "ordinary": f"{100 * flash.ordinary:.1f} %",
-                "wide": flash.wide,
-            }
-            for flash, (x, y) in zip(flashes, places.tolist())
-        ],
-    }
-
-
-def film_rows(film, state) -> list[Row]:
-    """What is known of a filmed plate."""
-    first, last = (frame_at(state, number) for number in (film.first, film.last))
-    rate = f"{format_rate(film.rate)} fps" if film.rate else "–"
-    return [
-        Row("File", film.name, origin="file"),
-        Row("Kind", film.kind, origin="file"),
-        Row("Pictures", f"{film.count:,}", origin="file"),
-        Row("Frames", f"{first}–{last}", origin="file" if first == film.first else "typed"),
-        Row("Rate", rate, origin="file" if film.rate else ""),
-        Row("Worked on", f"frame {frame_at(state)}", origin="typed"),
-    ]
 
 
 def _picture_rows(plate, transfer, typed) -> list[Row]:

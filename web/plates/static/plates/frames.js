@@ -206,6 +206,23 @@ export function moment(seconds) {
   return `${minutes}:${(seconds - 60 * minutes).toFixed(2).padStart(5, "0")}`;
 }
 
+/** Time code of a frame counted from 00:00:00:00, as SMPTE ST 12-1 writes it; `left_out`: numbers that drop-frame leaves out a minute. */
+export function timecode(frame, {count, left_out: leftOut}) {
+  const minute = count * 60,
+    day = minute * 1440 - leftOut * 9 * 144;
+  let number = ((frame % day) + day) % day;
+  if (leftOut) {
+    const ten = minute * 10 - leftOut * 9,
+      rest = number % ten;
+    const minutes = rest < minute ? 0 : 1 + Math.floor((rest - minute) / (minute - leftOut));
+    number += leftOut * (9 * Math.floor(number / ten) + minutes);
+  }
+  const two = value => String(value).padStart(2, "0"),
+    seconds = Math.floor(number / count);
+  const clock = [Math.floor(seconds / 3600), Math.floor(seconds / 60) % 60, seconds % 60].map(two);
+  return `${clock.join(":")}${leftOut ? ";" : ":"}${two(number % count)}`;
+}
+
 /** A round number of frames between two marks of a ruler, so that marks are `least` px apart. */
 export function spacing(pixelsPerFrame, least) {
   for (let ten = 1; ; ten *= 10)

@@ -1,7 +1,7 @@
 // The frame strip under the table: thumbnails, a ruler, the playhead, in and out. What is shown lies over the plate until it is worked on.
 
 import {edit, notice, post, settled, typing} from "../ui/app.js";
-import {drawTurned, Frames, moment, spacing} from "./frames.js";
+import {drawTurned, Frames, moment, spacing, timecode} from "./frames.js";
 
 const RULER = 18;
 const GHOST = 0.3; // how strongly the frames before and after show through
@@ -37,6 +37,8 @@ class Strip {
     this.field = document.getElementById("strip-frame");
     this.form = document.getElementById("work-on");
     this.ghosted = false;
+    this.unit = sessionStorage.getItem("ruler") || "frames";
+    if (this.unit === "time code" && !data.timecode) this.unit = "frames";
     this.thumbs = new Map();
     this.frames = new Frames(data, () => this.paint());
     this.#listen();
@@ -53,9 +55,7 @@ class Strip {
     this.table.root.classList.toggle("rests", !own && this.draws);
     if (!own || this.ghosted) this.#lay();
     if (document.activeElement !== this.field) this.field.value = frames.frame;
-    document.getElementById("moment").textContent = moment(
-      (frames.at - frames.first) / frames.rate,
-    );
+    document.getElementById("moment").textContent = this.#moment(frames.at - frames.first);
     const play = document.getElementById("play");
     play.textContent = frames.playing ? "Pause" : "Play";
     play.setAttribute("aria-pressed", frames.playing);
@@ -202,21 +202,48 @@ class Strip {
     c.fillRect(right - 9, 0, 9, 3);
   }
 
+  /** When a picture so many after the first is shown, as the ruler counts; seconds where it counts frames. */
+  #moment(after) {
+    const {frames} = this;
+    return this.unit === "time code"
+      ? timecode(frames.timecode.start + after, frames.timecode)
+      : moment(after / frames.rate);
+  }
+
+  /** The marks of the ruler: [pictures after the first, text]. */
+  #marks(width) {
+    const {frames} = this,
+      across = width / frames.count,
+      out = [];
+    if (this.unit === "frames") {
+      const each = spacing(across, 64),
+        first = frames.first + frames.offset;
+      for (
+        let frame = Math.ceil(first / each) * each;
+        frame <= frames.last + frames.offset;
+        frame += each
+      )
+        out.push([frame - first, frame]);
+      return out;
+    }
+    const coded = this.unit === "time code",
+      rate = coded ? frames.timecode.count : frames.rate,
+      each = spacing(across * rate, coded ? 110 : 64) * rate,
+      start = coded ? frames.timecode.start : 0;
+    for (let at = Math.ceil(start / each) * each; at - start < frames.count; at += each)
+      out.push([at - start, this.#moment(Math.round(at - start))]);
+    return out;
+  }
+
   #ruler(c, width) {
     const {frames} = this;
     c.fillStyle = "#fff";
     c.font = "12px Atkinson Hyperlegible Mono, monospace";
     c.textBaseline = "top";
-    const each = spacing(width / frames.count, 64),
-      first = frames.first + frames.offset;
-    for (
-      let frame = Math.ceil(first / each) * each;
-      frame <= frames.last + frames.offset;
-      frame += each
-    ) {
-      const x = this.#left(frame - frames.offset);
+    for (const [after, text] of this.#marks(width)) {
+      const x = this.#left(frames.first + after);
       c.fillRect(x, 0, 1, RULER);
-      c.fillText(frame, x + 4, 3);
+      c.fillText(text, x + 4, 3);
     }
   }
 
@@ -265,6 +292,7 @@ class Strip {
       ["mark-in", () => this.#mark("in")],
       ["mark-out", () => this.#mark("out")],
       ["ghosts", () => this.#toggleGhosts()],
+      ["moment", () => this.#nextUnit()],
     ])
       document.getElementById(id).addEventListener("click", does);
     // With the strip in focus its keys are its own, whatever else the page does with them.
@@ -343,11 +371,19 @@ class Strip {
       "(": () => this.#mark("in"),
       ")": () => this.#mark("out"),
       n: () => this.#toggleGhosts(),
+      t: () => this.#nextUnit(),
     }[event.key];
     if (!does) return false;
     event.preventDefault();
     does();
     return true;
+  }
+
+  #nextUnit() {
+    const units = ["frames", "seconds", ...(this.frames.timecode ? ["time code"] : [])];
+    this.unit = units[(units.indexOf(this.unit) + 1) % units.length];
+    sessionStorage.setItem("ruler", this.unit);
+    this.paint();
   }
 
   #toggleGhosts() {
