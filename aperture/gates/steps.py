@@ -11,6 +11,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
 from aperture.errors import Problem
 from aperture.geometry.grid import Grid
 from aperture.units import format_number
@@ -257,7 +259,7 @@ def _desqueeze(step: dict[str, Any | str], source: Source) -> Made:
 
 
 def _stabilise(step: dict[str, Any], source: Source) -> Made:
-    """The picture of the same size, its content moved to the right and down."""
+    """The picture of the same size, its content scaled and turned about the middle, then moved to the right and down."""
     # Where the sensor's photosites aren't known its grid is laid out finer than the plate: the step's px are the plate's.
     by = [
         _factor(step, key, -LARGEST_PX, LARGEST_PX) * (FINER if source.unsized else 1)
@@ -266,9 +268,34 @@ def _stabilise(step: dict[str, Any], source: Source) -> Made:
     grid = source.grid
     if abs(by[0]) >= grid.width or abs(by[1]) >= grid.height:
         raise Problem(f"moved by that much nothing is left of {grid.width} × {grid.height} px.")
+    turn = _factor(step, "turn_deg", -180, 180) if step.get("turn_deg") else 0.0
+    scale = _factor(step, "scale", 0.1, 10) if step.get("scale") else 1.0
     return Made(
-        grid.window(-by[0], -by[1], grid.width, grid.height), source.straight, source.unsized
+        grid.moved(by[0], by[1], math.radians(turn), scale), source.straight, source.unsized
     )
+
+
+# What a stabilising step does on a frame, in the order of a line of its values; and what it is where nothing is said.
+PER_FRAME = {"right": 0.0, "down": 0.0, "turn_deg": 0.0, "scale": 1.0}
+MOST_VALUES = 100_000
+
+
+def at_frame(steps: list[dict[str, Any]], frame: float) -> list[dict[str, Any]]:
+    """Steps with the values that they have on one frame; those without values per frame stay as they are.
+
+    `values` of a stabilising step are [frame, right, down, turn_deg, scale] each, in order of the frames; between two of
+    them it is interpolated, before the first and after the last it holds.
+    """
+    return [_at_frame(step, frame) if step.get("values") else step for step in steps]
+
+
+def _at_frame(step: dict[str, Any], frame: float) -> dict[str, Any]:
+    table = np.array(step["values"], float)
+    found = {
+        name: float(np.interp(frame, table[:, 0], table[:, column]))
+        for column, name in enumerate(PER_FRAME, 1)
+    }
+    return step | found
 
 
 def _pad(step: dict[str, Any], source: Source) -> Made | None:
@@ -435,7 +462,12 @@ def describe(step: dict[str, Any], before: Grid, after: Grid) -> str:
         by = f"by {n(step['by'], 3)}" if step.get("by") is not None else "by the lens's squeeze"
         return by + (", keeping the width" if step.get("keep") == "width" else "")
     if do == "stabilise":
-        return f"moved by {n(step['right'], 2)} px right, {n(step['down'], 2)} px down"
+        says = f"moved by {n(step['right'], 2)} px right, {n(step['down'], 2)} px down"
+        if step.get("turn_deg"):
+            says += f", turned by {n(step['turn_deg'], 3)}°"
+        if step.get("scale", 1) != 1:
+            says += f", scaled by {n(step['scale'], 4)}"
+        return says + (", on this frame" if step.get("values") else "")
     if do == "straighten":
         return "enlarged to hold all of the picture" if step.get("enlarge", True) else "same size"
     if do == "overscan":

@@ -172,6 +172,13 @@ class Grid:
             3: lambda: self._remapped(h, w, [[0, -1, w], [1, 0, 0]]),
         }[quarters % 4]()
 
+    def moved(self, right: float, down: float, turn: float = 0.0, scale: float = 1.0) -> Grid:
+        """The picture of the same size, its content scaled and turned clockwise (radians) about the middle, then moved (px)."""
+        middle = np.array([self.width / 2, self.height / 2])
+        back = np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]]) / scale
+        offset = middle - back @ (middle + [right, down])
+        return self._remapped(self.width, self.height, np.column_stack([back, offset]))
+
     def flip(self) -> Grid:
         """The picture mirrored left to right."""
         return self._remapped(self.width, self.height, [[-1, 0, self.width], [0, 1, 0]])

@@ -129,15 +129,25 @@ def _desqueeze(chain: Chain, before: Stage, stage: Stage) -> Correction:
 
 
 def _stabilise(chain: Chain, before: Stage, stage: Stage) -> Correction:
-    # In px of the plate, whatever the grid was that the step moved.
-    moved_mm = np.array(before.grid.mm_from_px) - np.array(stage.grid.mm_from_px)
-    right, down = chain.plate_grid.px_linear @ moved_mm[:, 2]
+    # In px of the plate, whatever the grid was that the step moved: where a px of the picture was before, or came to lie.
+    plate, grids = chain.plate_grid, (before.grid, stage.grid)
+
+    def led(at: Array, way: int) -> Array:
+        old, new = grids if way > 0 else grids[::-1]
+        return plate.to_px(new.to_mm(old.to_px(plate.to_mm(at))))
 
     def stabilise(picture: Array, way: int) -> Array:
-        return _shifted(picture, right * way, down * way)
+        high, wide = picture.shape[:2]
+        # Of a picture with overscan the plate is the middle.
+        corner = np.array([wide - plate.width, high - plate.height]) / 2
+        return _resampled(picture, lambda at: led(at - corner, way) + corner, wide, high)
 
-    says = f"stabilised by {right:+.4g}, {down:+.4g} px"
-    fine = bool(np.hypot(right, down) < FINE_PX)
+    ends = np.array([[0, 0], [plate.width, plate.height], [plate.width / 2, plate.height / 2]])
+    moved = led(ends, -1) - ends
+    right, down = moved[2]
+    turned = "" if np.allclose(moved, moved[2], atol=1e-6) else ", turned or scaled"
+    says = f"stabilised by {right:+.4g}, {down:+.4g} px{turned}"
+    fine = bool(np.linalg.norm(moved, axis=1).max() < FINE_PX)
     return Correction(stage.key, "Stabilise", says, (0, 1, -1), True, stabilise, fine)
 
 
@@ -312,11 +322,6 @@ def _scaled(picture: Array, across: float, down: float) -> Array:
         ),
         picture,
     )
-
-
-def _shifted(picture: Array, right: float, down: float) -> Array:
-    high, wide = picture.shape[:2]
-    return _resampled(picture, lambda at: at - (right, down), wide, high)
 
 
 def _bent(picture: Array, camera: Camera, way: int) -> Array:

@@ -11,8 +11,11 @@ import OpenImageIO
 from django.test import SimpleTestCase
 
 from aperture.errors import Problem
+from aperture.gates.chain import build
+from aperture.gates.steps import at_frame
 from aperture.plates.movies import Decoder, probe
 from aperture.plates.reading import read_picture
+from aperture.render.corrections import corrections_of
 from aperture.timecode import format_timecode, parse_timecode
 from tests.filmed import number_in, write_movie
 
@@ -156,3 +159,54 @@ class Timecode(SimpleTestCase):
         self.assertEqual(parse_timecode("01:00:00:00", Fraction(24000, 1001)), 86400)
         # An hour of drop-frame time code is an hour of the clock to within four milliseconds.
         self.assertAlmostEqual(107892 / float(rate), 3600, delta=0.004)
+
+
+class Stabilised(SimpleTestCase):
+    """A plate that is moved, turned and scaled on each frame, against OpenCV's own rotation matrix and warp."""
+
+    STEP = {
+        "id": "s",
+        "do": "stabilise",
+        "values": [[10, 3.5, -2.0, 1.2, 1.01], [20, -6.5, 4.0, -0.8, 0.99]],
+    }
+
+    def chain(self, frame):
+        gate = {"width_mm": 24.0, "height_mm": 13.5, "photosites": [640, 360]}
+        steps = at_frame([self.STEP], frame)
+        return build(gate | {"steps": steps}, (640, 360), strict=True)
+
+    def matrix(self, right, down, turn, scale):
+        """OpenCV counts angles anticlockwise as the picture is seen."""
+        matrix = cv2.getRotationMatrix2D((320, 180), -turn, scale)
+        matrix[:, 2] += right, down
+        return matrix
+
+    def test_grids_on_frames(self):
+        points = np.array([[0, 0], [640, 0], [100, 300], [320, 180.0]])
+        mean = np.mean([line[1:] for line in self.STEP["values"]], axis=0)
+        for frame, values in (
+            (10, self.STEP["values"][0][1:]),
+            (3, self.STEP["values"][0][1:]),
+            (15, mean),
+            (99, self.STEP["values"][1][1:]),
+        ):
+            chain, matrix = self.chain(frame), self.matrix(*values)
+            led = chain.lead(points, 0, 1)
+            np.testing.assert_allclose(led, points @ matrix[:, :2].T + matrix[:, 2], atol=1e-9)
+
+    def test_a_render_gets_it_once_or_is_freed_of_it(self):
+        rng = np.random.default_rng(2)
+        ground = cv2.GaussianBlur(rng.uniform(0, 1, (360, 640, 4)), (0, 0), 3).astype(np.float32)
+        chain = self.chain(20)
+        (correction,) = [one for one in corrections_of(chain, None) if one.key == "s"]
+        # OpenCV's matrices act on the middles of pixels, which it puts at whole numbers.
+        half = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1]])
+        matrix = np.vstack([self.matrix(*self.STEP["values"][1][1:]), [0, 0, 1]])
+        matrix = (np.linalg.inv(half) @ matrix @ half)[:2]
+        theirs = cv2.warpAffine(ground, matrix, (640, 360), flags=cv2.INTER_LINEAR)
+        own = correction.apply(ground, 1)
+        inner = np.s_[30:-30, 30:-30]
+        self.assertLess(np.abs(own[inner] - theirs[inner]).max(), 0.02)
+        back = correction.apply(own, -1)
+        self.assertLess(np.abs(back[inner] - ground[inner]).max(), 0.05)
+        self.assertIn("turned or scaled", correction.about)

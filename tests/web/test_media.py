@@ -16,6 +16,7 @@ from aperture.plates.movies import Decoder, probe
 from tests.filmed import number_in, numbered, write_movie
 from tests.web.test_shots import HasShot
 from web.elements.models import Render
+from web.gates.gate import chain_of
 from web.jobs import runner
 from web.jobs.models import Job
 from web.plates import convert_actions, mean_actions
@@ -402,3 +403,35 @@ class WhatFilesSay(Filmed):
         self.assertEqual((curve["says"], curve["now"]), ("24 mm to 47 mm", "28 mm"))
         strip = page.context["strip"]
         self.assertEqual(strip["timecode"], {"start": 36000 * 24 + 20, "count": 24, "left_out": 0})
+
+
+class StabilisedFilm(Filmed):
+    def put(self, status=302, **values):
+        answer = self.client.post(
+            self.url("gate/step"), {"do": "stabilise", "before_plate": "1", "after": "0"} | values
+        )
+        self.assertEqual(answer.status_code, status)
+        return answer
+
+    def test_a_value_for_each_frame(self):
+        self.bring("rise.mp4", "copy")
+        self.client.post(self.url("gate"), {"width": "24", "height": "13.5", "squeeze": "1"})
+        self.client.post(self.url("plate/shift"), {"first": "1001", "what": "shot"})
+        self.put(422, values="1001 2 3\n1001 2 3")
+        self.put(422, values="1001 2")
+        self.put(422, values="1001 2 x")
+        self.put(values="1001, 2, -1\n1011, 12, -1, 0.5, 1.02")
+
+        def centre():
+            return np.round(chain_of(self.shot_now().state).axis_px, 2).tolist()
+
+        self.assertEqual(centre(), [98.0, 53.0])
+        self.client.post(self.url("plate/frame"), {"frame": "1006"})
+        self.assertEqual(centre(), [103.0, 53.0])
+        # The pictures are shifted, and what was done to them goes with them.
+        self.client.post(self.url("plate/shift"), {"first": "1", "what": "pictures"})
+        self.assertEqual(centre(), [103.0, 53.0])
+        step = self.shot_now().state["gate"]["steps"][0]
+        page = self.client.get(self.url("gate") + f"?edit={step['id']}")
+        self.assertContains(page, "11 12 -1 0.5 1.02")
+        self.assertContains(page, "on this frame")

@@ -1,10 +1,12 @@
 """What may come in on the Gate step."""
 
+import re
+
 from django import forms
 
 from aperture.errors import Problem
 from aperture.gates.formats import BY_KEY, FORMATS
-from aperture.gates.steps import FLIPS, KINDS, TURNS
+from aperture.gates.steps import FLIPS, KINDS, MOST_VALUES, PER_FRAME, TURNS
 from aperture.gates.typed import parse_aspect, parse_shape, shape_text
 from aperture.units import format_number, format_rate, parse_length, parse_number, parse_rate
 from web.shows.forms import BaseField
@@ -165,7 +167,19 @@ def _fields_of_step(do: str) -> dict[str, forms.Field]:
                 "keep": _choice("Keeping", kept, required=False),
             }
         case "stabilise":
-            return {"right": _text("Moved right, px"), "down": _text("Moved down, px")}
+            lines = forms.CharField(
+                label="Or by frame, a line each: frame, right, down, turn °, scale",
+                required=False,
+                max_length=4_000_000,
+                widget=forms.Textarea(attrs={"rows": 4}),
+            )
+            return {
+                "right": _text("Moved right, px", False),
+                "down": _text("Moved down, px", False),
+                "turn_deg": _text("Turned clockwise, °", False),
+                "scale": _text("Scaled by", False),
+                "values": lines,
+            }
         case "straighten":
             label = "Enlarge to hold all of the picture"
             return {"enlarge": forms.BooleanField(label=label, required=False, initial=True)}
@@ -182,13 +196,39 @@ def _fields_of_step(do: str) -> dict[str, forms.Field]:
     raise KeyError(do)
 
 
+def _values(text: str, offset: int) -> list[list[float]]:
+    """What a stabilising step does by frame, from typed lines; by picture number, which is the frame without the offset."""
+    out: dict[int, list[float]] = {}
+    for number, line in enumerate(text.splitlines(), 1):
+        parts = [part for part in re.split(r"[\s,;]+", line.strip()) if part]
+        if not parts:
+            continue
+        try:
+            frame, *values = (parse_number(part) for part in parts)
+        except Problem as problem:
+            raise Problem(f"Line {number}: {problem.sentence}") from None
+        if frame != int(frame) or not 2 <= len(values) <= len(PER_FRAME):
+            raise Problem(
+                f"Line {number}: a whole frame, by how many px right and down, and if need be degrees and a scale."
+            )
+        if int(frame) in out:
+            raise Problem(f"Line {number}: frame {frame:g} is there twice.")
+        out[int(frame)] = [*values, *list(PER_FRAME.values())[len(values) :]]
+        if len(out) > MOST_VALUES:
+            raise Problem(f"At most {MOST_VALUES:,} frames can be given.")
+    return [[frame - offset, *out[frame]] for frame in sorted(out)]
+
+
 class StepForm(forms.Form):
-    """The parameters of one kind of step. `step` holds them once the form is valid."""
+    """The parameters of one kind of step. `step` holds them once the form is valid.
+
+    `offset`: by how much the shot's frames are more than the picture numbers that are kept.
+    """
 
     base = BaseField()
 
-    def __init__(self, *args, do: str, now: dict | None = None, **kwargs):
-        self.do, self.now = do, now
+    def __init__(self, *args, do: str, now: dict | None = None, offset: int = 0, **kwargs):
+        self.do, self.now, self.offset = do, now, offset
         super().__init__(*args, **kwargs)
         self.fields |= _fields_of_step(do)
         if not self.is_bound:
@@ -207,6 +247,8 @@ class StepForm(forms.Form):
             "keep",
             "multiple",
             "percent",
+            "turn_deg",
+            "scale",
         )
         values = {key: str(step[key]) for key in plain if step.get(key) is not None}
         if self.do in SHAPES:
@@ -215,6 +257,11 @@ class StepForm(forms.Form):
             values["aspect"] = format_number(step["aspect"], 6) if "aspect" in step else ""
             values["size"] = shape_text(
                 {key: step[key] for key in ("width", "height") if key in step}
+            )
+        if self.do == "stabilise" and step.get("values"):
+            values["values"] = "\n".join(
+                " ".join(f"{value:g}" for value in (line[0] + self.offset, *line[1:]))
+                for line in step["values"]
             )
         if self.do == "straighten":
             values["enlarge"] = step.get("enlarge", True)
@@ -251,8 +298,13 @@ class StepForm(forms.Form):
         elif name == "aspect":
             if value:
                 step["aspect"] = parse_aspect(value)
+        elif name == "values":
+            if value:
+                step["values"] = values = _values(value, self.offset)
+                step |= dict(zip(PER_FRAME, values[0][1:]))  # where no frame is known
         elif self.do == "stabilise":
-            step[name] = parse_number(value, label.split(",")[0])
+            if value or name in ("right", "down"):
+                step[name] = parse_number(value or "0", label.split(",")[0])
         elif (
             name in ("left", "top", "right", "bottom", "multiple", "quarters")
             or name == "by"

@@ -5,10 +5,11 @@ from dataclasses import dataclass
 
 from aperture.gates.chain import Chain, build
 from aperture.gates.checks import AspectCheck
+from aperture.gates.steps import at_frame
 from aperture.geometry.grid import Grid
 from aperture.lens.distortion import NAMES
 from aperture.lens.lens import Lens
-from web.plates.frames import way_of
+from web.plates.frames import number_now, way_of
 from web.plates.models import metadata_of
 from web.shows.state import once
 from web.shows.steps import Standing
@@ -75,7 +76,20 @@ def chain_of(state: MutableMapping, lens: Lens | None = None) -> Chain | None:
         return None
     if not plate:
         return build(gate, None, lens)
-    return build(with_way_in(gate, state), (plate["width"], plate["height"]), lens)
+    return build(of_plate(gate, state), (plate["width"], plate["height"]), lens)
+
+
+def of_plate(gate: dict, state: MutableMapping, number: int | None = None) -> dict:
+    """A gate document with all that holds for the plate: its way in, and what steps do on the picture `number` (the one worked on)."""
+    if number is None:
+        number = number_now(state)
+    return with_way_in(gate | {"steps": at_frame(gate.get("steps", []), number)}, state)
+
+
+def chain_at(state: MutableMapping, number: int, lens: Lens | None) -> Chain:
+    """The gate chain of one picture of a film, where steps do something else on each."""
+    plate = state["plate"]
+    return build(of_plate(state["gate"], state, number), (plate["width"], plate["height"]), lens)
 
 
 def with_way_in(gate: dict, state: MutableMapping) -> dict:

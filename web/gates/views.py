@@ -23,6 +23,7 @@ from web.gates.gate import bent_chain, chain_of, lens_of
 from web.gates.guides import Guides, guides_from
 from web.gates.rates import set_rate
 from web.gates.remarks import gate_remarks
+from web.plates.frames import offset_of
 from web.plates.models import metadata_of, plate_of
 from web.shows.forms import on_form
 from web.shows.history import next_revision
@@ -143,11 +144,11 @@ def _index_after(state_gate, chain, selected) -> int:
 def _step_form(request, shot, chain):
     """The form that the address asks for: ?edit=<id>, or ?add=<kind>."""
     edited, added = request.GET.get("edit"), request.GET.get("add")
-    base = {"base": shot.head.number}
+    base, offset = {"base": shot.head.number}, offset_of(shot.state)
     now = next((step for step in shot.state["gate"].get("steps", []) if step["id"] == edited), None)
     if now:
-        return StepForm(do=now["do"], now=now, initial=base)
-    return StepForm(do=added, initial=base) if added in KINDS else None
+        return StepForm(do=now["do"], now=now, offset=offset, initial=base)
+    return StepForm(do=added, offset=offset, initial=base) if added in KINDS else None
 
 
 def _sensor_rows(shot, now) -> list[Row]:
@@ -337,7 +338,7 @@ def put_step(request, show, shot):
     )
     if do not in KINDS or (step_id and now is None):
         raise Problem("That step is gone already." if step_id else "Choose a step from the list.")
-    form = StepForm(request.POST, do=do, now=now)
+    form = StepForm(request.POST, do=do, now=now, offset=offset_of(shot.state))
     if form.is_valid():
         after = whole(request.POST.get("after"))
         with on_form(form):

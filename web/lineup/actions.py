@@ -11,9 +11,10 @@ from aperture.fence import Fence
 from aperture.render import corrections, offsets, returned
 from web.blobs.folders import incoming, settle
 from web.elements.actions import source_digest
-from web.gates.gate import bent_chain
+from web.gates.gate import bent_chain, chain_at
 from web.lineup.models import Returned
 from web.match.fits import camera_of_state
+from web.plates.frames import number_of, shifted_since
 from web.plates.models import plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from
 
@@ -102,7 +103,9 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
 
     expected, camera = expected_alpha(shot), camera_of_state(shot.state)
     whose = first_met(camera, _scene(shot)), list(named(shot.state))
-    chain = bent_chain(shot.state, plate_of(shot))[0] if shot.state["gate"] else None
+    chain, found_lens = (
+        bent_chain(shot.state, plate_of(shot)) if shot.state["gate"] else (None, None)
+    )
     known, targets = (
         corrections.corrections_of(chain, camera),
         corrections.targets_of(chain, *expected.shape[::-1]),
@@ -117,6 +120,11 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
                 raise Problem(
                     f"Frame {frame} has {came.rgba.shape[1]} × {came.rgba.shape[0]} px, the first {size[1]} × {size[0]}: they belong to different renders."
                 )
+            if frame is not None and chain and shot.state["film"]:
+                # What the plate's pictures got is another thing on each frame.
+                number = number_of(shot.state, frame + shifted_since(shot.state, row))
+                lens = found_lens.lens if found_lens else None
+                known = corrections.corrections_of(chain_at(shot.state, number, lens), camera)
             found, findings, done = returned.put_right(came, expected, known, targets, taken)
             if size is None:  # the first one says how all of them are taken
                 size, taken, its_findings, its_alpha = (

@@ -82,6 +82,17 @@ def frame_at(state: Mapping, number: int | None = None) -> int:
     return (film["shown"] if number is None else number) + film["offset"]
 
 
+def offset_of(state: Mapping) -> int:
+    """By how much the shot's frames are more than the numbers of the plate's pictures."""
+    return state["film"]["offset"] if state["film"] else state["shift"]
+
+
+def number_now(state: Mapping) -> int:
+    """The number of the picture that is worked on; of a photograph the one in its name."""
+    film = state["film"]
+    return film["shown"] if film else frame_of_photograph(state) - state["shift"]
+
+
 def frame_of_photograph(state: Mapping) -> int:
     """The one frame of a photograph: the number in its name, or FRAME, and as the shot has been shifted."""
     plate = state["plate"]
