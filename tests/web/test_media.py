@@ -1,63 +1,24 @@
-"""Plates on the server's own folders, the times of a shot, and real pixels of any frame."""
+"""Plates on the server's own folders; films converted, averaged, swept; what their files say."""
 
 import io
 import os
-import shutil
-import tempfile
-from pathlib import Path
 
 import cv2
 import numpy as np
 import OpenEXR
 from django.core.management import call_command
-from django.test import TransactionTestCase, override_settings
+from django.test import override_settings
 
 from aperture.plates.movies import Decoder, probe
 from tests.filmed import number_in, numbered, write_movie
-from tests.web.test_shots import HasShot
-from web.elements.models import Render
-from web.gates.gate import chain_of
+from tests.web.on_film import Filmed
 from web.jobs import runner
 from web.jobs.models import Job
 from web.plates import convert_actions, mean_actions
-from web.plates.frames import frame_at, frames_now
 from web.plates.models import Film, plate_of, working_pixels
 from web.shows.history import edit, undo
-from web.shows.models import Revision, Shot
+from web.shows.models import Revision
 from web.shows.thinning import forget_parts
-
-
-class Filmed(HasShot, TransactionTestCase):
-    def setUp(self):
-        super().setUp()
-        self.place = Path(tempfile.mkdtemp())
-        self.addCleanup(shutil.rmtree, self.place)
-        self.media = self.place / "media"
-        (self.media / "day1").mkdir(parents=True)
-        for number in range(1001, 1013):
-            cv2.imwrite(str(self.media / f"day1/walk.{number}.png"), numbered(number))
-        write_movie(self.media / "rise.mp4", count=30)
-        settings = override_settings(MEDIA=[str(self.media)])
-        settings.enable()
-        self.addCleanup(settings.disable)
-
-    def shot_now(self):
-        return Shot.objects.with_head().get(pk=self.shot.pk)
-
-    def look(self, path="", root=0):
-        return self.client.get(self.url("plate/media"), {"root": root, "path": path})
-
-    def bring(self, first, how, path=""):
-        asked = {"root": 0, "path": path, "first": first, "how": how}
-        return self.client.post(self.url("plate/media/bring-in"), asked)
-
-    def pixels(self, number):
-        """The number that is seen in the real pixels of a picture of the film; the status where there are none."""
-        answer = self.client.get(f"/films/{Film.objects.get().digest}/tile/{number}/0/0.png")
-        if answer.status_code != 200:
-            return answer.status_code
-        tile = cv2.imdecode(np.frombuffer(answer.content, np.uint8), cv2.IMREAD_COLOR)
-        return number_in(tile[:108, :192])
 
 
 class ServersFolders(Filmed):
@@ -126,136 +87,6 @@ class ServersFolders(Filmed):
         self.assertEqual(self.pixels(3), 422)
 
 
-class Times(Filmed):
-    def test_the_shot_is_shifted_with_all_that_belongs_to_it(self):
-        self.bring("rise.mp4", "copy")
-        spot = {"id": "s1", "kind": "spot", "at": [5.0, 5.0]}
-        edit(self.shot_now(), "Spot", lambda state: state.update(marks=[spot]))
-        answer = self.client.post(
-            self.url("plate/range"), {"range": [5, 20]}, content_type="application/json"
-        )
-        self.assertEqual(answer.status_code, 200, answer.content)
-        sizes = {"width": 192, "height": 108, "seconds": 1, "revision": 1, "digest": "x"}
-        render = Render.objects.create(shot=self.shot, first=5, last=7, **sizes)
-
-        def now():
-            state = self.shot_now().state
-            return frame_at(state), state["range"], frames_now(state, render), len(state["marks"])
-
-        self.assertEqual(now(), (1, [5, 20], [5, 6, 7], 1))
-        self.client.post(self.url("plate/shift"), {"first": "1000", "what": "shot"})
-        self.assertEqual(now(), (999 + 1, [1004, 1019], [1004, 1005, 1006], 1))
-        self.client.post(self.url("plate/frame"), {"frame": "1010"})
-        self.client.post(self.url("plate/frame"), {"frame": "1000"})
-        self.assertEqual(now()[3], 1)
-        # Only the pictures: what counts the shot's frames stays behind.
-        self.client.post(self.url("plate/shift"), {"first": "990", "what": "pictures"})
-        self.assertEqual(now(), (990, [1004, 1019], [1004, 1005, 1006], 1))
-        for _ in range(4):
-            undo(self.shot_now(), self.shot_now().head.number)
-        self.assertEqual(now(), (1, [5, 20], [5, 6, 7], 1))
-        # A range that ends before it begins, and frames beyond all bounds, are refused.
-        for wanted in ([20, 5], [1, 3_000_000_000], [1], ["a", "b"]):
-            answer = self.client.post(
-                self.url("plate/range"), {"range": wanted}, content_type="application/json"
-            )
-            self.assertEqual(answer.status_code, 422, wanted)
-        self.assertEqual(
-            self.client.post(self.url("plate/shift"), {"first": "9999999999"}).status_code, 422
-        )
-        self.assertEqual(now(), (1, [5, 20], [5, 6, 7], 1))
-
-
-class OnTheWayIn(Filmed):
-    def way(self, status=302, **wanted):
-        answer = self.client.post(self.url("plate/way-in"), {"quarters": "0"} | wanted)
-        self.assertEqual(answer.status_code, status)
-
-    def seen(self, number, way):
-        """The number in the real pixels of a film's picture that came in turned by 180°."""
-        film = Film.objects.get()
-        answer = self.client.get(f"/films/{film.digest}/tile/{number}/0/0.png?way={way}")
-        tile = cv2.imdecode(np.frombuffer(answer.content, np.uint8), cv2.IMREAD_COLOR)
-        return number_in(tile[:108, :192][::-1, ::-1])
-
-    def test_a_film_is_turned_with_its_marks(self):
-        self.bring("walk.1001.png", "copy", "day1")
-        edge = {"id": "e1", "kind": "edge", "axis": "up", "points": [[10, 20], [10, 90]]}
-        spot = {"id": "s1", "kind": "spot", "at": [30.0, 40.0], "sigma_px": 0.5}
-        edit(self.shot_now(), "Marks", lambda state: state.update(marks=[edge, spot]))
-        self.client.post(self.url("plate/frame"), {"frame": "1005"})
-        self.way(quarters="2")
-        self.assertEqual(self.seen(1003, "2"), 1003)
-        self.client.post(self.url("plate/frame"), {"frame": "1001"})
-        state = self.shot_now().state
-        self.assertEqual([mark.get("points") for mark in state["marks"]][0], [[182, 88], [182, 18]])
-        self.assertEqual(state["marks"][1]["at"], [162.0, 68.0])
-        folder = self.shot_now().state["plate"]["digest"]
-        proxy = self.client.get(f"/plates/{folder}/proxy.jpg")
-        data = np.frombuffer(b"".join(proxy.streaming_content), np.uint8)
-        turned = cv2.imdecode(data, cv2.IMREAD_COLOR)
-        self.assertEqual(number_in(turned[::-1, ::-1]), 1001)
-        # A quarter and half the width, and back to as it was: marks come back to where they were drawn.
-        self.way(quarters="1", width="54", status=422)
-        self.way(quarters="1", width="64", flip="on")
-        plate = self.shot_now().state["plate"]
-        self.assertEqual((plate["width"], plate["height"]), (64, 114))
-        self.assertLess(self.shot_now().state["marks"][1]["sigma_px"], 0.5)
-        self.way()
-        state = self.shot_now().state
-        np.testing.assert_allclose(state["marks"][1]["at"], [30, 40], atol=1e-3)
-        self.assertEqual((state["way_in"], state["plate"]["width"]), ({}, 192))
-
-    def test_a_photograph_too(self):
-        self.bring("walk.1001.png", "copy", "day1")
-        path = self.media / "still.png"
-        cv2.imwrite(str(path), numbered(77))
-        self.bring("still.png", "copy")
-        self.way(flip="on", quarters="2")
-        self.way(quarters="2", width="96")
-        plate = self.shot_now().state["plate"]
-        self.assertEqual((plate["name"], plate["width"], plate["height"]), ("still.png", 96, 54))
-        undo(self.shot_now(), self.shot_now().head.number)
-        self.assertEqual(self.shot_now().state["way_in"], {"flip": True, "quarters": 2})
-
-
-class Clapper(Filmed):
-    def test_a_lamp_sets_the_frames(self):
-        rng = np.random.default_rng(1)
-        ground = cv2.GaussianBlur(rng.integers(40, 160, (270, 480, 3), np.uint8), (0, 0), 2)
-        for number in range(100, 140):
-            seen = np.roll(ground, number, axis=1)
-            if number in (117, 118):
-                cv2.circle(seen, (100, 60), 5, (80, 250, 60), -1)
-            cv2.imwrite(str(self.media / f"day1/arm.{number}.jpg"), seen)
-        self.bring("arm.100.jpg", "copy", "day1")
-        self.client.post(self.url("plate/way-in"), {"quarters": "2"})
-        answer = self.client.post(self.url("plate/flashes"), {"region": ""})
-        self.assertEqual(answer.status_code, 302)
-        page = self.client.get(self.url("plate"))
-        found = page.context["clapper"]["flashes"][0]
-        self.assertEqual((found["number"], found["frame"], found["colour"]), (117, 117, "green"))
-        # The picture is turned, and so is the place.
-        self.assertLess(np.abs(np.subtract([found["x"], found["y"]], [380, 210])).max(), 6)
-        self.client.post(self.url("plate/clapper"), {"number": "117", "frame": "0"})
-        state = self.shot_now().state
-        self.assertEqual((frame_at(state, 117), frame_at(state, 100)), (0, -17))
-        # Only where it is looked for; areas that aren't any.
-        self.client.post(self.url("plate/flashes"), {"region": "0.6,0.6,0.95,0.95"})
-        clapper = self.client.get(self.url("plate")).context["clapper"]
-        self.assertEqual(clapper["flashes"][0]["number"], 117)
-        self.assertEqual(clapper["region"], "0.6000,0.6000,0.9500,0.9500")
-        self.client.post(self.url("plate/flashes"), {"region": "0,0,0.5,0.5"})
-        numbers = [
-            one["number"]
-            for one in self.client.get(self.url("plate")).context["clapper"]["flashes"]
-        ]
-        self.assertNotIn(117, numbers)
-        for region in ("a,b,c,d", "0.5,0.5,0.5,0.5", "nan,0,1,1", "1,2"):
-            answer = self.client.post(self.url("plate/flashes"), {"region": region})
-            self.assertEqual(answer.status_code, 422, region)
-
-
 class Sweeping(Filmed):
     def sweep(self, **options):
         said = io.StringIO()
@@ -278,51 +109,6 @@ class Sweeping(Filmed):
         self.assertFalse(films["walk.####.png"].folder.exists())
         self.assertTrue(films["rise.mp4"].folder.is_dir())
         self.assertEqual([film.name for film in Film.objects.all()], ["rise.mp4"])
-
-
-class StandingStill(Filmed):
-    def mean(self, frames, status=302):
-        answer = self.client.post(self.url("plate/mean"), {"frames": frames})
-        self.assertEqual(answer.status_code, status, frames)
-        return runner.latest(self.shot, mean_actions.KIND)
-
-    def test_the_mean_has_less_noise(self):
-        rng = np.random.default_rng(5)
-        boards = np.kron(rng.uniform(60, 190, (12, 20, 3)), np.ones((10, 10, 1)))
-        true = cv2.GaussianBlur(boards, (0, 0), 1)
-        for number in range(1, 37):
-            noisy = true + rng.normal(size=true.shape) * 6
-            picture = np.clip(noisy + 0.5, 0, 255).astype(np.uint8)
-            cv2.imwrite(str(self.media / f"day1/still.{number:02}.png"), picture)
-        (self.media / "day1/still.07.png").write_bytes(b"damaged")
-        self.bring("still.01.png", "copy", "day1")
-        self.client.post(self.url("plate/shift"), {"first": "1001", "what": "shot"})
-        job = self.mean("1001–1036")
-        self.assertEqual(job.state, Job.DONE, job.says)
-        plate = plate_of(self.shot_now())
-        self.assertEqual((plate.name, plate.depth), ("still_mean_1-36.png", "16 bit"))
-        off = working_pixels(plate)[..., ::-1] / 257 - true
-        # 35 readable pictures with a σ of 6: a mean whose σ is 6/√35.
-        self.assertLess(abs(off.std() / (6 / np.sqrt(35)) - 1), 0.1)
-        self.assertLess(abs(off.mean()), 0.05)
-        self.assertEqual(self.shot_now().state["film"]["shown"], 1)
-        self.client.post(self.url("plate/frame"), {"frame": "1002"})
-        self.assertEqual(plate_of(self.shot_now()).name, "still.0002.png")
-        for frames in ("1001", "1001–1001", "5–9", "x–y", ""):
-            self.mean(frames, 422)
-
-    def test_a_camera_that_moves_has_no_mean(self):
-        rng = np.random.default_rng(6)
-        ground = cv2.GaussianBlur(rng.integers(0, 255, (160, 300, 3), np.uint8), (0, 0), 3)
-        for number in range(1, 13):
-            seen = ground[20:140, 4 + number // 3 : 204 + number // 3]
-            cv2.imwrite(str(self.media / f"day1/pan.{number}.png"), seen)
-        self.bring("pan.1.png", "copy", "day1")
-        before = self.shot_now().state["plate"]
-        job = self.mean("1–12")
-        self.assertEqual(job.state, Job.FAILED)
-        self.assertIn("moves by", job.says)
-        self.assertEqual(self.shot_now().state["plate"], before)
 
 
 class Converted(Filmed):
@@ -374,6 +160,51 @@ class Converted(Filmed):
         self.assertFalse(list(film.folder.parent.glob("incoming*")))
 
 
+class StandingStill(Filmed):
+    def mean(self, frames, status=302):
+        answer = self.client.post(self.url("plate/mean"), {"frames": frames})
+        self.assertEqual(answer.status_code, status, frames)
+        return runner.latest(self.shot, mean_actions.KIND)
+
+    def test_the_mean_has_less_noise(self):
+        rng = np.random.default_rng(5)
+        boards = np.kron(rng.uniform(60, 190, (12, 20, 3)), np.ones((10, 10, 1)))
+        true = cv2.GaussianBlur(boards, (0, 0), 1)
+        for number in range(1, 37):
+            noisy = true + rng.normal(size=true.shape) * 6
+            picture = np.clip(noisy + 0.5, 0, 255).astype(np.uint8)
+            cv2.imwrite(str(self.media / f"day1/still.{number:02}.png"), picture)
+        (self.media / "day1/still.07.png").write_bytes(b"damaged")
+        self.bring("still.01.png", "copy", "day1")
+        self.client.post(self.url("plate/shift"), {"first": "1001", "what": "shot"})
+        job = self.mean("1001–1036")
+        self.assertEqual(job.state, Job.DONE, job.says)
+        plate = plate_of(self.shot_now())
+        self.assertEqual((plate.name, plate.depth), ("still_mean_1-36.png", "16 bit"))
+        off = working_pixels(plate)[..., ::-1] / 257 - true
+        # 35 readable pictures with a σ of 6: a mean whose σ is 6/√35.
+        self.assertLess(abs(off.std() / (6 / np.sqrt(35)) - 1), 0.1)
+        self.assertLess(abs(off.mean()), 0.05)
+        self.assertEqual(self.shot_now().state["film"]["shown"], 1)
+        self.client.post(self.url("plate/frame"), {"frame": "1002"})
+        self.assertEqual(plate_of(self.shot_now()).name, "still.0002.png")
+        for frames in ("1001", "1001–1001", "5–9", "x–y", ""):
+            self.mean(frames, 422)
+
+    def test_a_camera_that_moves_has_no_mean(self):
+        rng = np.random.default_rng(6)
+        ground = cv2.GaussianBlur(rng.integers(0, 255, (160, 300, 3), np.uint8), (0, 0), 3)
+        for number in range(1, 13):
+            seen = ground[20:140, 4 + number // 3 : 204 + number // 3]
+            cv2.imwrite(str(self.media / f"day1/pan.{number}.png"), seen)
+        self.bring("pan.1.png", "copy", "day1")
+        before = self.shot_now().state["plate"]
+        job = self.mean("1–12")
+        self.assertEqual(job.state, Job.FAILED)
+        self.assertIn("moves by", job.says)
+        self.assertEqual(self.shot_now().state["plate"], before)
+
+
 class WhatFilesSay(Filmed):
     def exr(self, number, focal, focus, moment):
         code = OpenEXR.TimeCode()
@@ -403,35 +234,3 @@ class WhatFilesSay(Filmed):
         self.assertEqual((curve["says"], curve["now"]), ("24 mm to 47 mm", "28 mm"))
         strip = page.context["strip"]
         self.assertEqual(strip["timecode"], {"start": 36000 * 24 + 20, "count": 24, "left_out": 0})
-
-
-class StabilisedFilm(Filmed):
-    def put(self, status=302, **values):
-        answer = self.client.post(
-            self.url("gate/step"), {"do": "stabilise", "before_plate": "1", "after": "0"} | values
-        )
-        self.assertEqual(answer.status_code, status)
-        return answer
-
-    def test_a_value_for_each_frame(self):
-        self.bring("rise.mp4", "copy")
-        self.client.post(self.url("gate"), {"width": "24", "height": "13.5", "squeeze": "1"})
-        self.client.post(self.url("plate/shift"), {"first": "1001", "what": "shot"})
-        self.put(422, values="1001 2 3\n1001 2 3")
-        self.put(422, values="1001 2")
-        self.put(422, values="1001 2 x")
-        self.put(values="1001, 2, -1\n1011, 12, -1, 0.5, 1.02")
-
-        def centre():
-            return np.round(chain_of(self.shot_now().state).axis_px, 2).tolist()
-
-        self.assertEqual(centre(), [98.0, 53.0])
-        self.client.post(self.url("plate/frame"), {"frame": "1006"})
-        self.assertEqual(centre(), [103.0, 53.0])
-        # The pictures are shifted, and what was done to them goes with them.
-        self.client.post(self.url("plate/shift"), {"first": "1", "what": "pictures"})
-        self.assertEqual(centre(), [103.0, 53.0])
-        step = self.shot_now().state["gate"]["steps"][0]
-        page = self.client.get(self.url("gate") + f"?edit={step['id']}")
-        self.assertContains(page, "11 12 -1 0.5 1.02")
-        self.assertContains(page, "on this frame")

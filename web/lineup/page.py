@@ -6,7 +6,7 @@ from web.jobs.models import Job
 from web.lineup.models import Returned
 from web.match.fits import camera_of_state
 from web.match.overlay import path_of
-from web.plates.frames import frames_now, shifted_since
+from web.plates.frames import frames_now, shifted_since, span_of
 from web.stage.stand_ins import shown, stand_in_from
 from web.ui.rows import Remark, Row
 
@@ -107,9 +107,9 @@ def remarks(shot, own, chosen, jobs, now) -> list[Remark]:
         for job in jobs
         if job.state in (Job.FAILED, Job.CANCELLED) and (chosen is None or job.kind != KIND)
     ]
-    return failed + (
-        _of_returned(shot.state, chosen, now) if chosen else _of_own(shot, own, jobs, now)
-    )
+    if chosen:
+        return failed + _of_count(shot, chosen) + _of_returned(shot.state, chosen, now)
+    return failed + _of_own(shot, own, jobs, now)
 
 
 def _of_returned(state, chosen, now) -> list[Remark]:
@@ -141,6 +141,30 @@ def _of_returned(state, chosen, now) -> list[Remark]:
             "How it lies",
             frame + " ".join(chosen.offsets["says"]),
             "good" if chosen.offsets["most"] < 0.25 else "doubt",
+        )
+    ]
+
+
+def _of_count(shot, chosen) -> list[Remark]:
+    """A sequence whose frames are counted in another way than the shot's: nothing of it lies on a frame of the plate."""
+    frames, (first, last) = frames_now(shot.state, chosen), span_of(shot.state)
+    if not shot.state["film"] or not frames or frames[-1] >= first and frames[0] <= last:
+        return []
+    by = first - frames[0]
+    return [
+        Remark(
+            "Frames counted in another way",
+            f"Its frames are {frames[0]}–{frames[-1]}, the shot’s {first}–{last}: none of them lies on the plate.",
+            "doubt",
+            (
+                (
+                    f"Its first frame is {first}",
+                    {
+                        "action": shot.url("lineup-recount", chosen.pk),
+                        "fields": {"by": str(by)},
+                    },
+                ),
+            ),
         )
     ]
 

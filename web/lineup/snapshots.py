@@ -15,6 +15,8 @@ from aperture.render import compose, returned
 from web.blobs.folders import reserve, write
 from web.lineup.models import Snapshot
 from web.match.fits import camera_of_state
+from web.plates.frames import frame_at
+from web.plates.full_frames import frame_pixels, linear_frame
 from web.plates.models import (
     frame_of,
     linear_plate,
@@ -54,9 +56,19 @@ def facts(shot, at, frame: int | None = None) -> list[str]:
 
 
 def keep(
-    shot, kind: str, burn_in: bool, render=None, name: str = "", frame: int | None = None
+    shot,
+    kind: str,
+    burn_in: bool,
+    render=None,
+    name: str = "",
+    frame: int | None = None,
+    number: int | None = None,
 ) -> Snapshot:
-    """Keep a picture. `render`: the folder of the render that is on the table, of a sequence's `frame`. Raises Problem."""
+    """Keep a picture. Raises Problem.
+
+    render : the folder of the render that is on the table, of a sequence's `frame`.
+    number : the film's picture that is looked at; None: the one that is worked on.
+    """
     plate = plate_of(shot)
     if kind not in compose.KINDS:
         raise Problem("There is no such kind of snapshot.")
@@ -67,6 +79,9 @@ def keep(
     picture, shadow = None, None
     if kind != "plate":
         picture, shadow = picture_in(render), _shadow(render)
+    seen = linear_plate(shot) if number is None else linear_frame(shot, number)
+    if number is not None and frame is None:
+        frame = frame_at(shot.state, number)
     at = timezone.localtime()
     camera = f"{shot.code} camera r{shot.head.number}"
     home = settings.DATA / "snapshots"
@@ -76,7 +91,7 @@ def keep(
         home / place,
         lambda path: compose.write_png(
             path,
-            compose.composite(kind, linear_plate(shot), picture, shadow),
+            compose.composite(kind, seen, picture, shadow),
             facts(shot, at, frame) if burn_in else (),
             FONT,
         ),
@@ -122,19 +137,15 @@ def _alpha(path, _):
         return tuple(returned.alpha_report(np.asarray(picture, np.float32) / 255))
 
 
-def values_at(shot, folder, x: float, y: float) -> str:
-    """What plate and render have at a place, px: linear light, and the render's alpha."""
+def values_at(shot, folder, x: float, y: float, number: int | None = None) -> str:
+    """What plate and render have at a place, px: linear light, and the render's alpha. `number`: as in `keep`."""
     plate = plate_of(shot)
     if plate is None or not (0 <= x < plate.width and 0 <= y < plate.height):
         return ""
     column, row = int(x), int(y)
-    told = [
-        "plate "
-        + " ".join(
-            f"{value:.3f}"
-            for value in linear_light(working_pixels(plate)[row, column], transfer_of(shot.state))
-        )
-    ]
+    pixels = working_pixels(plate) if number is None else frame_pixels(shot, number)
+    light = linear_light(pixels[row, column], transfer_of(shot.state))
+    told = ["plate " + " ".join(f"{value:.3f}" for value in light)]
     if folder is not None:
         *colour, alpha = picture_in(folder)[row, column]
         told.append(

@@ -15,6 +15,7 @@ urlpatterns = [
     path("line-up/plate-edges", views.edges, name="lineup-edges"),
     path("line-up/returned/<int:number>/take", views.take, name="lineup-take"),
     path("line-up/return", views.bring_back, name="lineup-return"),
+    path("line-up/returned/<int:number>/recount", views.recount, name="lineup-recount"),
     path("line-up/returned/<int:number>/remove", views.remove, name="lineup-remove"),
     path("line-up/returned/<int:number>/take-back", views.take_back, name="lineup-take-back"),
     path("line-up/returned/<int:number>/rename", views.rename, name="lineup-rename"),

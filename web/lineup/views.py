@@ -1,5 +1,7 @@
 """The Line-up step: does it really line up?"""
 
+import re
+
 from django.http import FileResponse, Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.utils import timezone
@@ -14,7 +16,7 @@ from web.lineup.forms import ReturnForm, TakenForm
 from web.lineup.models import Returned, Snapshot
 from web.lineup.page import LOOKS, curve, newest_own, page_data, remarks, rows
 from web.match.lens_remarks import lens_remarks
-from web.plates.frames import frames_now
+from web.plates.frames import frames_now, number_of, shifted_since, shown
 from web.plates.models import plate_of
 from web.shows.forms import on_form
 from web.shows.reading import whole
@@ -63,6 +65,9 @@ def lineup(request, show, shot, form=None, status=200):
         "curve": curve(shot.state, chosen),
         "alpha_says": _alpha_says(own, chosen),
         "frames": frames_now(shot.state, chosen or own) if chosen or own else [],
+        "first_file": (chosen or own).frames[0]
+        if (chosen or own) and (chosen or own).frames
+        else "",
         "taken": TakenForm(row=chosen) if chosen and chosen.taken else None,
         "facts": snapshots.facts(shot, timezone.localtime()),
     }
@@ -76,6 +81,14 @@ def _on_table(shot, query):
     return row, whole(query.get("frame")) if row and row.frames else None
 
 
+def _picture_at(shot, frame: str | None) -> int | None:
+    """The number of the film's picture that is looked at; None where it is the one that is worked on, or isn't said."""
+    if not shot.state["film"] or not re.fullmatch(r"-?\d{1,9}", frame or ""):
+        return None
+    number = number_of(shot.state, int(frame))
+    return None if number == shown(shot.state) else number
+
+
 @require_GET
 def values(request, show, shot):
     """What plate and render have at a place of the plate, for the loupe."""
@@ -85,8 +98,9 @@ def values(request, show, shot):
         x, y = (float(request.GET.get(name, "")) for name in "xy")
     except ValueError:
         return HttpResponse("", content_type="text/plain")
+    number = _picture_at(shot, request.GET.get("at"))
     return HttpResponse(
-        snapshots.values_at(shot, row.of_frame(frame) if row else None, x, y),
+        snapshots.values_at(shot, row.of_frame(frame) if row else None, x, y, number),
         content_type="text/plain",
     )
 
@@ -136,6 +150,19 @@ def take(request, show, shot, number):
 
 
 @require_POST
+def recount(request, show, shot, number):
+    """Count the frames of a sequence that was brought back in another way: `by` more than its files do now."""
+    shot = find(show, shot)
+    row = get_object_or_404(Returned, pk=number, shot=shot)
+    text = request.POST.get("by", "")
+    if not re.fullmatch(r"-?\d{1,9}", text):
+        raise Problem("By how many frames isn't said.")
+    row.shift -= int(text)
+    row.save(update_fields=["shift"])
+    return redirect(shot.url("lineup") + f"?returned={row.pk}")
+
+
+@require_POST
 def remove(request, show, shot, number):
     """Throw away a render that was brought back; it can be taken back."""
     shot = find(show, shot)
@@ -163,13 +190,19 @@ def keep(request, show, shot):
     shot = find(show, shot)
     row, frame = _on_table(shot, request.POST)
     back = isinstance(row, Returned)
+    if frame is not None and frame not in row.frames and request.POST.get("kind") != "plate":
+        now = frame + shifted_since(shot.state, row)
+        raise Problem(
+            f"The render has no frame {now}: keep the plate alone, or go to another frame."
+        )
     snapshots.keep(
         shot,
         request.POST.get("kind", "over"),
         request.POST.get("burn_in") == "on",
         row.of_frame(frame) if row else None,
         row.name if back else "our own",
-        frame,
+        frame if not row or frame is None else frame + shifted_since(shot.state, row),
+        _picture_at(shot, request.POST.get("at")),
     )
     return redirect(shot.url("lineup") + (f"?returned={row.pk}" if back else ""))
 

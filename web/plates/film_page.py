@@ -82,11 +82,16 @@ def film_rows(film, state) -> list[Row]:
     """What is known of a filmed plate."""
     first, last = (frame_at(state, number) for number in (film.first, film.last))
     rate = f"{format_rate(film.rate)} fps" if film.rate else "–"
+    apart = state["film"]["offset"] - state["shift"]
+    against = (
+        [Row("Pictures against the shot", f"{apart:+} frames", origin="typed")] if apart else []
+    )
     return [
         Row("File", film.name, origin="file"),
         Row("Kind", film.kind, origin="file"),
         Row("Pictures", f"{film.count:,}", origin="file"),
         Row("Frames", f"{first}–{last}", origin="file" if first == film.first else "typed"),
+        *against,
         Row("Rate", rate, origin="file" if film.rate else ""),
         Row("Worked on", f"frame {frame_at(state)}", origin="typed"),
     ]

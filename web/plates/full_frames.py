@@ -53,9 +53,13 @@ def _used(path: Path) -> float:
         return 0.0
 
 
-def linear_frame(shot, number: int) -> np.ndarray:
-    """(H, W, 3) float32, a picture of the shot's film in linear light. Raises Problem."""
+def frame_pixels(shot, number: int) -> np.ndarray:
+    """(H, W, 3) a picture of the shot's film as it has come in, its samples as the file has them, memory-mapped. Raises Problem."""
     place = full_frame(film_of(shot), number, way_of(shot.state))
     path = place / WORKING
-    pixels = np.load(path if path.exists() else place / "pixels.npy", mmap_mode="r")
-    return linear_light(np.asarray(pixels), transfer_of(shot.state))
+    return np.load(path if path.exists() else place / "pixels.npy", mmap_mode="r")
+
+
+def linear_frame(shot, number: int) -> np.ndarray:
+    """(H, W, 3) float32, the same in linear light. Raises Problem."""
+    return linear_light(np.asarray(frame_pixels(shot, number)), transfer_of(shot.state))

@@ -132,6 +132,7 @@ function start(page) {
     const asked = query(frame);
     asked.set("x", x);
     asked.set("y", y);
+    if (strip) asked.set("at", strip.frames.frame);
     const says = await (await fetch(`${page.values}?${asked}`)).text();
     if (table.loupeOn) hint.textContent = says;
   });
@@ -246,9 +247,11 @@ function start(page) {
   });
   table.onView(draw);
   strip = startStrip(table, {
-    shows: ({frames: at}) =>
-      page.frames.length &&
-      toFrame(at.frame, at.playing ? at.soon().map(number => number + at.offset) : []),
+    shows: ({frames: at}) => {
+      document.getElementById("kept-at").value = at.frame;
+      if (page.frames.length)
+        toFrame(at.frame, at.playing ? at.soon().map(number => number + at.offset) : []);
+    },
   });
   if (page.frames.length && !strip) toFrame(frame);
   if (page.arrows.length)
