@@ -1,6 +1,8 @@
 """Filmed plates on the Plate step: brought in, played, worked on frame by frame; what is wrong with them is said."""
 
+import errno
 import io
+import shutil
 import tempfile
 import zipfile
 from unittest import mock
@@ -215,3 +217,31 @@ class FilmedPlates(HasShot, TransactionTestCase):
         self.client.post(self.url("plate/small"))
         self.assertEqual(number_of_jpeg(self.small("thumbs", 30)), 29)
         self.assertNotContains(self.client.get(self.url("plate")), "Make the small pictures")
+
+    def test_a_disk_that_is_full_in_the_middle(self):
+        home = settings.DATA / "films"
+        before = set(home.glob("*"))
+        pictures = [(f"a.{number}.png", png(number)) for number in range(1, 9)]
+        copies, copy = [], shutil.copyfile
+
+        def sometimes(*paths):
+            copies.append(paths)
+            if len(copies) > 4:
+                raise OSError(errno.ENOSPC, "No space left on device")
+            return copy(*paths)
+
+        with mock.patch.object(film_actions.shutil, "copyfile", sometimes):
+            answer = self.bring(pictures, status=422)
+        self.assertIn("No space left on device. Nothing was changed.", answer.content.decode())
+        self.assertEqual((Film.objects.count(), set(home.glob("*"))), (0, before))
+        self.assertIsNone(self.shot_now().state["film"])
+        # It is full when the small pictures are made: that is said, and they are made once there is room.
+        full = OSError(errno.ENOSPC, "No space left on device")
+        with mock.patch.object(film_actions, "make_part", side_effect=full):
+            self.bring(pictures)
+        self.assertEqual(runner.latest(self.shot, film_actions.KIND).state, Job.FAILED)
+        page = self.client.get(self.url("plate"))
+        self.assertContains(page, "Make the small pictures that are missing")
+        self.assertEqual(self.small("small", 3).status_code, 204)
+        self.client.post(self.url("plate/small"))
+        self.assertEqual(number_of_jpeg(self.small("small", 3)), 3)
