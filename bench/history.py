@@ -1,4 +1,4 @@
-"""What a save costs in a shot with 1,000 tracks over 500 frames, against writing the whole state as one JSON text."""
+"""What a save costs in a filmed shot with many tracks, against writing the whole state as one JSON text; and how large its pages are."""
 
 import json
 import os
@@ -8,7 +8,8 @@ import time
 from pathlib import Path
 from statistics import median
 
-TRACKS, FRAMES, EDITS = 1000, 500, 15
+TRACKS, FRAMES, EDITS = 1000, 1000, 15
+SOME = (10, 100, 1000)  # tracks
 
 
 def _timed(act, count=EDITS) -> float:
@@ -42,7 +43,7 @@ def _measure(folder):
     from web.jobs.models import Job
     from web.shows import state as states
     from web.shows.history import create_shot, edit
-    from web.shows.models import Show
+    from web.shows.models import Show, StatePart
 
     states.register(states.Part("tracks", {}, {"type": "object"}, "tracks"))
     shot = create_shot(Show.objects.create(name="The Lantern Tide", slug="tide"), "LT010")
@@ -64,8 +65,24 @@ def _measure(folder):
 
     reference = _timed(write_whole, 3)
     ours = _timed(lambda number: edit(shot, "Card", lambda state: state.update(card_m=number + 1)))
+    _with_marks(shot, folder)
+    for count in SOME:
+        some = {"blob": store.put_arrays(at=at[:count])}
+        edit(shot, "Tracks", lambda state, some=some: state.update(tracks=some))
+        mark = _timed(lambda number: _draw(shot, number))
+        print(f"  one mark drawn beside {count:5,} tracks: {mark * 1e3:.0f} ms (wanted: 50)")
     Job.objects.create(shot=shot, kind="render", state=Job.RUNNING, beat=timezone.now())
     client = Client(headers={"host": "localhost"})
+    before = sum(len(text) for text in StatePart.objects.values_list("text", flat=True))
+    _draw(shot, 1234)
+    added = sum(len(text) for text in StatePart.objects.values_list("text", flat=True)) - before
+    print(f"  it adds {added / 1e3:.1f} kB (wanted: 20)")
+    for step in ("plate", "match"):
+        page = client.get(f"/shows/tide/LT010/{step}")
+        assert page.status_code == 200, page.status_code
+        print(
+            f"  the page of {step}: {len(page.content) / 1e3:.0f} kB before pictures (wanted: 300)"
+        )
     poll = _timed(lambda _: client.get("/shows/tide/LT010/jobs/render/progress"))
     print(f"\nA shot with {TRACKS:,} tracks over {FRAMES} frames")
     print(
@@ -74,6 +91,54 @@ def _measure(folder):
     print(
         f"  the edit that brings them in: {brought:.2f} s, {brought / reference:.2f} of it; a progress poll: {poll * 1e3:.0f} ms (before: 2.7 s)"
     )
+
+
+def _with_marks(shot, folder) -> None:
+    """A film of FRAMES pictures, on each of which something is drawn: 20 marks."""
+    import cv2
+    import numpy as np
+
+    from aperture.plates.film import Film as Filmed
+    from web.plates.actions import bring_in, take_plate
+    from web.plates.models import Film
+    from web.shows.history import edit
+
+    picture = folder / "walk.1.png"
+    cv2.imwrite(str(picture), np.full((720, 1280, 3), 90, np.uint8))
+    take_plate(shot, bring_in(picture, picture.name))
+    files = {number: f"pictures/{number}.png" for number in range(1, FRAMES + 1)}
+    digest = "f" * 64
+    row = Film.objects.create(
+        digest=digest,
+        name="walk.#.png",
+        width=1280,
+        height=720,
+        first=1,
+        last=FRAMES,
+        count=FRAMES,
+        kind="numbered pictures",
+        notes=[],
+    )
+    row.folder.mkdir(parents=True)
+    Filmed("walk.#.png", 1280, 720, tuple(files), files).write(row.folder)
+    marks = [
+        {"id": f"s{n}", "kind": "spot", "name": f"Spot {n}", "at": [10.0 * n, 20.0]}
+        for n in range(20)
+    ]
+    film = {"digest": digest, "name": row.name, "first": 1, "last": FRAMES, "shown": 1, "offset": 0}
+    aside = {str(n): {"marks": marks, "facts": []} for n in range(2, FRAMES + 1)}
+    edit(shot, "Film", lambda state: state.update(film=film, aside=aside, marks=marks))
+
+
+def _draw(shot, number) -> None:
+    """One mark moved, as the Match page does."""
+    from web.match.actions import set_marks
+    from web.shows.models import Shot
+
+    now = Shot.objects.with_head().get(pk=shot.pk)
+    marks = [dict(mark) for mark in now.state["marks"]]
+    marks[number % 20] |= {"at": [5.0 + number, 7.0]}
+    set_marks(now, marks, "A spot", now.head.number)
 
 
 if __name__ == "__main__":

@@ -15,7 +15,7 @@ from web.handoff import files
 from web.match import sheet
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
-from web.plates.frames import span_of
+from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
 from web.shows import history
 from web.shows.views import find, step_page
@@ -32,7 +32,7 @@ def handoff(request, show, shot):
         camera = None
         remarks.append(Remark("Nothing to hand off yet", problem.sentence, "note"))
     if camera:
-        remarks += _losses(camera)
+        remarks += _one_for_all(shot) + _losses(camera)
         if fit["conflicts"]:
             remarks.append(Remark("Evidence still disagrees", fit["conflicts"][0]["says"], "doubt"))
         rows = _rows(shot, camera)
@@ -50,6 +50,18 @@ def handoff(request, show, shot):
         "fit": fit,
     }
     return step_page(request, shot, "hand-off", "handoff/handoff.html", context)
+
+
+def _one_for_all(shot) -> list[Remark]:
+    """Of a film: which frame the camera was matched on, and what it is written for."""
+    if not shot.state["film"]:
+        return []
+    first, last = span_of(shot.state)
+    says = (
+        f"It was matched on frame {frame_at(shot.state)}, and is written for {first}–{last}. "
+        "If the camera moved, it is right on that frame only."
+    )
+    return [Remark("One camera for all frames", says, "doubt")]
 
 
 def _losses(camera) -> list[Remark]:

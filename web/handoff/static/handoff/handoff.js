@@ -1,0 +1,10 @@
+// The Hand-off step: the frames that the files are written for, on the sheet's picture.
+
+import {startStrip} from "../plates/strip.js";
+
+const sheet = document.getElementById("sheet-picture");
+
+if (sheet) {
+  const table = {root: sheet, takeTiles() {}};
+  startStrip(table, {lay: canvas => sheet.append(canvas)});
+}
