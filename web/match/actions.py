@@ -48,9 +48,11 @@ def edit_match(shot, label, change, base, **more):
     """`edit`, refusing what would break the document's schema, marks that can't be used (an edge of no length), and changes of a locked draft."""
 
     def change_and_check(state):
-        before = part_of(state)
+        locked = state.get("draft", "First") in state.get("draft_locks", ())
+        # What is drawn on all frames of a film may be megabytes: it isn't read where nothing is locked.
+        before = part_of(state) if locked else None
         change(state)
-        if state.get("draft", "First") in state.get("draft_locks", ()) and part_of(state) != before:
+        if locked and part_of(state) != before:
             raise DraftLocked(
                 f"The draft “{state['draft']}” is locked: unlock it, or keep a new one and go on with that."
             )
