@@ -44,7 +44,11 @@ def report():
         page.goto(f"{shot}/plate")
         page.set_input_files("#id_picture", movie)
         page.wait_for_selector("#strip")
-        film = next(Path(folder).glob("films/*/film.json")).parent
+        film = next(
+            path.parent
+            for path in Path(folder).glob("films/*/film.json")
+            if Film.read(path.parent).name == "walk.mp4"
+        )
         make_small(film, Film.read(film).numbers)
         page.goto(f"{shot}/match")
         page.wait_for_load_state("networkidle")

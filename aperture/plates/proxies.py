@@ -44,7 +44,7 @@ def write_full(pixels: Array, linear: bool, folder: Path) -> None:
         full[top : top + STRIP_ROWS] = display_bytes(
             np.ascontiguousarray(pixels[top : top + STRIP_ROWS]), linear
         )
-    full.flush()
+    del full  # what is mapped is written; whoever keeps it syncs the file
     if pixels.dtype != np.uint8:
         np.save(folder / WORKING, pixels)
 
