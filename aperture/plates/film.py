@@ -255,7 +255,7 @@ def _write_jpeg(path: Path, pixels: Array, quality: int) -> None:
     there, data = cv2.imencode(".jpg", pixels, [cv2.IMWRITE_JPEG_QUALITY, quality])
     if not there:
         raise OSError(f"could not write {path.name}")
-    fresh = path.with_suffix(".part")
+    fresh = path.with_suffix(f".{os.getpid()}.part")
     fresh.write_bytes(data.tobytes())
     fresh.replace(path)
 

@@ -29,6 +29,7 @@ class ServersFolders(Filmed):
         (self.media / "way-out").symlink_to(outside)
         (self.media / "link.0001.png").symlink_to(outside / "secret.0001.png")
         (self.media / "round").symlink_to(self.media / "round")
+        (self.media / os.fsdecode(b"odd\xff.0001.png")).write_bytes(b"no picture")
         page = self.look()
         self.assertContains(page, "day1/")
         self.assertContains(page, "rise.mp4")
@@ -129,6 +130,14 @@ class Converted(Filmed):
         self.client.post(self.url("plate/frame"), {"frame": "4"})
         spot = {"id": "s1", "kind": "spot", "at": [5.0, 5.0]}
         edit(self.shot_now(), "Spot", lambda state: state.update(marks=[spot]))
+        self.client.post(self.url("plate/frame"), {"frame": "3"})
+        # Nothing that is drawn gets lost: a picture with a mark that would be left out is named.
+        edge = {"id": "e1", "kind": "edge", "axis": "up", "points": [[5, 5], [6, 90]]}
+        self.client.post(self.url("plate/frame"), {"frame": "5"})
+        edit(self.shot_now(), "Edge", lambda state: state.update(marks=[edge]))
+        answer = self.client.post(self.url("plate/convert"))
+        self.assertContains(answer, "would be left out: 5", status_code=422)
+        edit(self.shot_now(), "None", lambda state: state.update(marks=[]))
         self.client.post(self.url("plate/frame"), {"frame": "3"})
         job = self.convert()
         self.assertEqual(job.state, Job.DONE, job.says)

@@ -44,7 +44,7 @@ def convert(
 ) -> tuple[Shot, Film]:
     """Write a movie's pictures as files, and make them the shot's plate; what is drawn stays with its picture. Raises Problem."""
     require_unchanged(film, 1)
-    shown = plan(film, rate)
+    shown = require_convertible(shot, film, rate)
     unsteady = Filmed.read(film.folder).movie.rate is None
     told = f"converted {film.digest} {shown}"
     with incoming(film_actions.home()) as folder:
@@ -69,6 +69,21 @@ def convert(
             _notes(film, shown, problems, rate if unsteady else None),
         )
     return _take(shot, film, made, shown), made
+
+
+def require_convertible(shot: Shot, film: Film, rate: Fraction) -> list[int]:
+    """The plan. Raises Problem as `plan`, and where something is drawn on a picture that would be left out."""
+    shown = plan(film, rate)
+    state, stays = shot.state, set(shown)
+    drawn = {int(number) for number, held in state["aside"].items() if held["marks"]}
+    if state["marks"]:
+        drawn.add(state["film"]["shown"])
+    if lost := sorted(drawn - stays):
+        raise Problem(
+            f"Something is drawn on pictures that would be left out: {ranges_of(lost)[:200]}. "
+            "Draw it on another frame, or remove it."
+        )
+    return shown
 
 
 def _written(film, shown, folder, count, progress) -> dict[int, str]:

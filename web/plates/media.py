@@ -71,7 +71,9 @@ def listing(root: int, path: str = "") -> Folder:
     try:
         with os.scandir(place) as found:
             for one in found:
-                if one.name.startswith(".") or not _leads_inside(one, permitted):
+                if one.name.startswith(".") or not one.name.isprintable():
+                    continue  # also names in another encoding, which can't be shown
+                if not _leads_inside(one, permitted):
                     continue
                 if one.is_dir():
                     folders.append(one.name)

@@ -44,7 +44,7 @@ def start_mean(shot, film: Film, first: int, last: int) -> Job:
 
 def start_converting(shot, film: Film) -> Job:
     """Begin to convert a movie into pictures. Raises Problem where it isn't a movie, or while it is done already."""
-    convert_actions.plan(film, shot.show.rate)
+    convert_actions.require_convertible(shot, film, shot.show.rate)
     running = runner.latest(shot, convert_actions.KIND)
     if running and running.under_way:
         raise Problem("The movie is being converted already.")
