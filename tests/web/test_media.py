@@ -69,6 +69,9 @@ class ServersFolders(Filmed):
         # A folder that is permitted no longer isn't read any more.
         with override_settings(MEDIA=[]):
             self.assertEqual(self.pixels(1004), 422)
+            (film.folder / "thumbs/1004.jpg").unlink()
+            self.client.post(self.url("plate/small"))
+            self.assertFalse((film.folder / "thumbs/1004.jpg").exists())
         self.assertEqual(self.pixels(1004), 1004)
         # Brought in anew it is another film.
         self.assertEqual(self.bring("walk.1001.png", "refer", "day1").status_code, 302)
@@ -195,6 +198,14 @@ class StandingStill(Filmed):
         self.assertLess(abs(off.std() / (6 / np.sqrt(35)) - 1), 0.1)
         self.assertLess(abs(off.mean()), 0.05)
         self.assertEqual(self.shot_now().state["film"]["shown"], 1)
+        # It may be turned like any plate, and the frame alone is there again when wanted.
+        self.client.post(self.url("plate/way-in"), {"quarters": "2"})
+        turned = working_pixels(plate_of(self.shot_now()))
+        np.testing.assert_array_equal(turned[::-1, ::-1], working_pixels(plate))
+        self.assertContains(self.client.get(self.url("plate")), "Back to frame 1001 alone")
+        self.client.post(self.url("plate/frame"), {"frame": "1001"})
+        self.assertEqual(plate_of(self.shot_now()).name, "still.0001.png")
+        self.client.post(self.url("plate/way-in"), {"quarters": "0"})
         self.client.post(self.url("plate/frame"), {"frame": "1002"})
         self.assertEqual(plate_of(self.shot_now()).name, "still.0002.png")
         for frames in ("1001", "1001–1001", "5–9", "x–y", ""):

@@ -39,7 +39,7 @@ from web.blobs.folders import incoming, settle
 from web.plates.actions import as_part, bring_in
 from web.plates.frames import frame_at, go_to, way_of
 from web.plates.models import Film, Plate, require_film
-from web.plates.referred import note_digests, require_unchanged
+from web.plates.referred import note_digests, require_reachable, require_unchanged
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -317,6 +317,7 @@ def parts_of(film: Film) -> range:
 def make_part(film: Film, part: int, progress: Callable[[float], None]) -> None:
     """Make the small pictures of one part, behind a fence; told by what lies in the folder."""
     numbers = parts(Filmed.read(film.folder), IN_A_PART)[part]
+    require_reachable(film)
     thumbs = [film.folder / "thumbs" / f"{number}.jpg" for number in numbers]
     # Left in the other order: the fence ends its process first, for which the thread then need not wait.
     with ThreadPoolExecutor(1) as pool, Fence(seconds=LONGEST) as fence:

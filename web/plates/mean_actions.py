@@ -19,8 +19,14 @@ from web.plates.referred import require_unchanged
 from web.shows.history import edit
 from web.shows.models import Shot
 
+MEAN = "_mean_"  # in the name of such a plate
 KIND = "mean"  # of the job that averages
 MOST = 500  # frames: by then noise is a twentieth
+
+
+def is_mean(name: str) -> bool:
+    """Whether a plate of this name is the mean of several frames."""
+    return MEAN in name
 
 
 def numbers_between(shot: Shot, film: Film, first: int, last: int) -> list[int]:
@@ -70,5 +76,6 @@ def _mean(
                 progress(int(done or 0) / len(numbers))
             moves = making.result()
         file = next(Path(folder).glob("mean.*"))
-        name = f"{Path(film.name.split('#')[0].rstrip('._-')).stem or 'film'}_mean_{numbers[0]}-{numbers[-1]}{file.suffix}"
+        stem = Path(film.name.split("#")[0].rstrip("._-")).stem or "film"
+        name = f"{stem}{MEAN}{numbers[0]}-{numbers[-1]}{file.suffix}"
         return bring_in(file, name, way_of(shot.state)), moves

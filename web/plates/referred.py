@@ -57,7 +57,7 @@ def altered(film: Film) -> tuple[list[int], list[int]]:
     if not film.refers:
         return [], []
     known = _known(film)
-    permitted, changed, gone = roots(), [], []
+    permitted, changed, gone, touched = roots(), [], [], False
     for number, file in Filmed.read(film.folder).files.items():
         path = Path(file)
         try:
@@ -67,8 +67,13 @@ def altered(film: Film) -> tuple[list[int], list[int]]:
             reachable = False
         if not reachable:
             gone.append(number)
-        elif now != tuple(known["stamps"][file]) and not _same(path, now, known):
-            changed.append(number)
+        elif now != tuple(known["stamps"][file]):
+            if _same(path, now, known):
+                known["stamps"][file], touched = now, True  # so that it needn't be read again
+            else:
+                changed.append(number)
+    if touched:
+        write(film.folder / STAMPS, lambda fresh: fresh.write_text(json.dumps(known)))
     return changed, gone
 
 
@@ -76,6 +81,18 @@ def _same(path: Path, now: tuple[int, int], known: dict) -> bool:
     size, _ = known["stamps"][str(path)]
     digest = known["digests"].get(str(path))
     return size == now[0] and digest is not None and digest == sha256_of(path)
+
+
+def require_reachable(film: Film) -> None:
+    """Raise Problem where a film's files lie outside the folders that may be looked into now; what is gone, readers tell."""
+    if not film.refers:
+        return
+    permitted = roots()
+    for file in Filmed.read(film.folder).files.values():
+        if not any(Path(file).resolve().is_relative_to(root) for root in permitted):
+            raise Problem(
+                f"{Path(file).name} lies outside the folders that may be looked into now."
+            )
 
 
 def require_unchanged(film: Film, number: int) -> None:

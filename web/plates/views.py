@@ -129,6 +129,7 @@ def _page(request, shot, form, facts_form=None):
         "averaging": runner.latest(shot, mean_actions.KIND),
         "converting": runner.latest(shot, convert_actions.KIND),
         "curves": curves(film, shot.state) if film else [],
+        "averaged": bool(film and current and mean_actions.is_mean(current.name)),
         "movie": Filmed.read(film.folder).movie if film else None,
         "span": "–".join(map(str, span_of(shot.state))) if film else "",
         "facts_form": facts_form,

@@ -23,11 +23,11 @@ def set_way_in(shot: Shot, way: WayIn, base: int | None = None) -> Shot:
     if not before:
         raise Problem("Bring in a picture first.")
     old = way_of(shot.state)
-    if film:
+    if film and before["digest"] == picture_of(film, shot.state["film"]["shown"], old).digest:
         size = film.width, film.height
         way = way.within(size)
         plate = picture_of(film, shot.state["film"]["shown"], way)
-    else:
+    else:  # a photograph, or the mean of some frames
         now = plate_of(shot)
         original = next(now.folder.glob("original.*"))
         as_it_is = bring_in(original, now.name)
