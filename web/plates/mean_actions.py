@@ -76,6 +76,6 @@ def _mean(
                 progress(int(done or 0) / len(numbers))
             moves = making.result()
         file = next(Path(folder).glob("mean.*"))
-        stem = Path(film.name.split("#")[0].rstrip("._-")).stem or "film"
-        name = f"{stem}{MEAN}{numbers[0]}-{numbers[-1]}{file.suffix}"
+        called = Path(film.name.split("#")[0].rstrip("._-")).stem or "film"
+        name = f"{called}{MEAN}{numbers[0]}-{numbers[-1]}{file.suffix}"
         return bring_in(file, name, way_of(shot.state)), moves
