@@ -12,6 +12,7 @@ if (root) {
   const table = new LightTable(root);
   table.panWithLeft = event => event.button === 0;
   if (layers) startLayers(table);
+  else startStrip(table);
 }
 
 function startLayers(table) {
@@ -47,14 +48,13 @@ function startLayers(table) {
     toFrame(+slider.value);
   };
   slider?.addEventListener("input", slid);
-  const strip = frames.length
-    ? startStrip(table, {
-        lay: () => {}, // the render lies on the table, not the plate
-        shows: ({frames: at}) =>
-          toFrame(at.frame, at.playing ? at.soon().map(number => number + at.offset) : []),
-      })
-    : null;
-  if (strip && !frames.includes(strip.frames.frame))
+  const strip = startStrip(table, {
+    lay: () => {}, // the render lies on the table, not the plate
+    shows: ({frames: at}) =>
+      frames.length &&
+      toFrame(at.frame, at.playing ? at.soon().map(number => number + at.offset) : []),
+  });
+  if (strip && frames.length && !frames.includes(strip.frames.frame))
     strip.frames.show(frames[0] - strip.frames.offset);
   const go = by => {
     if (strip) return strip.frames.step(by);
