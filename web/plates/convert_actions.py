@@ -2,12 +2,10 @@
 
 import hashlib
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor, wait
 from fractions import Fraction
 from pathlib import Path
 
 from aperture.errors import Problem
-from aperture.fence import Fence
 from aperture.plates.film import Film as Filmed
 from aperture.plates.film import write_pictures
 from aperture.plates.movies import repeated_and_dropped
@@ -16,10 +14,11 @@ from aperture.units import format_rate
 from web.blobs.folders import incoming
 from web.plates import film_actions
 from web.plates.actions import as_part
-from web.plates.film_actions import LONGEST, SECONDS_BETWEEN_LOOKS, picture_of
+from web.plates.film_actions import picture_of
 from web.plates.frames import way_of
 from web.plates.models import Film
 from web.plates.referred import require_unchanged
+from web.plates.watched import counted, run_watched
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -87,13 +86,8 @@ def require_convertible(shot: Shot, film: Film, rate: Fraction) -> list[int]:
 
 
 def _written(film, shown, folder, count, progress) -> dict[int, str]:
-    with ThreadPoolExecutor(1) as pool, Fence(seconds=LONGEST) as fence:
-        making = pool.submit(fence.run, write_pictures, film.folder, shown, folder, count)
-        while not making.done():
-            wait([making], SECONDS_BETWEEN_LOOKS)
-            done = count.read_text() if count.exists() else ""
-            progress(int(done or 0) / len(shown))
-        return making.result()
+    look = counted(count, len(shown), progress)
+    return run_watched(look, write_pictures, film.folder, shown, folder, count)
 
 
 def _notes(

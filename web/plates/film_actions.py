@@ -8,14 +8,13 @@ import tempfile
 import zipfile
 import zlib
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor, wait
 from itertools import islice
 from pathlib import Path
 
 from django.conf import settings
 
 from aperture.errors import Problem
-from aperture.fence import Fence, run_fenced
+from aperture.fence import run_fenced
 from aperture.plates.film import Film as Filmed
 from aperture.plates.film import (
     another_size,
@@ -40,6 +39,7 @@ from web.plates.actions import as_part, bring_in
 from web.plates.frames import frame_at, go_to, way_of
 from web.plates.models import Film, Plate, require_film
 from web.plates.referred import note_digests, require_reachable, require_unchanged
+from web.plates.watched import run_watched
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -49,8 +49,6 @@ MOST_UNZIPPED = 50_000_000_000  # bytes
 MOST_FILES = 20_000
 MOVIES = (".mov", ".mp4", ".m4v", ".mxf", ".avi", ".mkv", ".webm")
 IN_A_PART = 24  # pictures that one worker makes small before another may go on
-LONGEST = 1800  # seconds for one part; a movie with one key picture is one part
-SECONDS_BETWEEN_LOOKS = 0.4
 
 
 def is_film(names: Sequence[str]) -> bool:
@@ -319,14 +317,12 @@ def make_part(film: Film, part: int, progress: Callable[[float], None]) -> None:
     numbers = parts(Filmed.read(film.folder), IN_A_PART)[part]
     require_reachable(film)
     thumbs = [film.folder / "thumbs" / f"{number}.jpg" for number in numbers]
-    # Left in the other order: the fence ends its process first, for which the thread then need not wait.
-    with ThreadPoolExecutor(1) as pool, Fence(seconds=LONGEST) as fence:
-        making = pool.submit(fence.run, make_small, film.folder, numbers)
-        while not making.done():
-            wait([making], SECONDS_BETWEEN_LOOKS)
-            progress(sum(thumb.exists() for thumb in thumbs) / len(thumbs))
-        problems = making.result()
-        told = fence.run(read_metadata, film.folder, numbers)
+
+    def look() -> None:
+        progress(sum(thumb.exists() for thumb in thumbs) / len(thumbs))
+
+    problems = run_watched(look, make_small, film.folder, numbers)
+    told = run_watched(look, read_metadata, film.folder, numbers)
     if told:
         (film.folder / f"told.{part}.json").write_text(json.dumps(sorted(told.items())))
     if problems:

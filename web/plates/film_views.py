@@ -200,6 +200,12 @@ def make_small(request, show, shot):
     return redirect(shot.url("plate"))
 
 
+def addressed_by_content(response):
+    """An answer that may be kept for ever, as its address says what it holds."""
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    return response
+
+
 def small(request, digest, kind, number):
     """A small picture or a thumbnail; nothing (204) until it has been made, and for one that can't be."""
     path = settings.DATA / "films" / digest / kind / f"{number}.jpg"
@@ -209,8 +215,7 @@ def small(request, digest, kind, number):
         if not Film.objects.filter(digest=digest).exists():
             raise Http404 from None
         return HttpResponse(status=204, headers={"Cache-Control": "no-store"})
-    response["Cache-Control"] = "private, max-age=31536000, immutable"  # addressed by content
-    return response
+    return addressed_by_content(response)
 
 
 @require_GET
@@ -224,9 +229,7 @@ def tile(request, digest, number, column, row):
     if column * TILE >= width or row * TILE >= height:
         return HttpResponse(status=404)
     png = region_png(full_frame(film, number, way), column * TILE, row * TILE, TILE, TILE)
-    response = HttpResponse(png, content_type="image/png")
-    response["Cache-Control"] = "private, max-age=31536000, immutable"
-    return response
+    return addressed_by_content(HttpResponse(png, content_type="image/png"))
 
 
 def strip(shot) -> dict | None:

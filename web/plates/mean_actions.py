@@ -2,20 +2,18 @@
 
 import tempfile
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor, wait
 from pathlib import Path
 
 from django.conf import settings
 
 from aperture.errors import Problem
-from aperture.fence import Fence
 from aperture.plates.film import Film as Filmed
 from aperture.plates.mean import MOVED_PX, write_mean
 from web.plates.actions import as_part, bring_in
-from web.plates.film_actions import LONGEST, SECONDS_BETWEEN_LOOKS
 from web.plates.frames import frame_at, number_of, way_of
 from web.plates.models import Film, Plate
 from web.plates.referred import require_unchanged
+from web.plates.watched import counted, run_watched
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -68,13 +66,8 @@ def _mean(
         require_unchanged(film, number)
     with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
         count, stem = Path(folder) / "count", Path(folder) / "mean"
-        with ThreadPoolExecutor(1) as pool, Fence(seconds=LONGEST) as fence:
-            making = pool.submit(fence.run, write_mean, film.folder, numbers, stem, count)
-            while not making.done():
-                wait([making], SECONDS_BETWEEN_LOOKS)
-                done = count.read_text() if count.exists() else ""
-                progress(int(done or 0) / len(numbers))
-            moves = making.result()
+        look = counted(count, len(numbers), progress)
+        moves = run_watched(look, write_mean, film.folder, numbers, stem, count)
         file = next(Path(folder).glob("mean.*"))
         called = Path(film.name.split("#")[0].rstrip("._-")).stem or "film"
         name = f"{called}{MEAN}{numbers[0]}-{numbers[-1]}{file.suffix}"

@@ -198,15 +198,10 @@ def metadata_rows(data: dict, typed: dict) -> list[Row]:
     return rows
 
 
-def _cached(response):
-    response["Cache-Control"] = "private, max-age=31536000, immutable"  # addressed by content
-    return response
-
-
 def picture(request, digest, which):
     """The proxy or the thumbnail."""
     plate = get_object_or_404(Plate, digest=digest)
-    return _cached(
+    return film_views.addressed_by_content(
         FileResponse(open(plate.folder / f"{which}.jpg", "rb"), content_type="image/jpeg")
     )
 
@@ -216,7 +211,7 @@ def tile(request, digest, column, row):
     plate = get_object_or_404(Plate, digest=digest)
     if column * TILE >= plate.width or row * TILE >= plate.height:
         return HttpResponse(status=404)
-    return _cached(
+    return film_views.addressed_by_content(
         HttpResponse(
             region_png(plate.folder, column * TILE, row * TILE, TILE, TILE),
             content_type="image/png",
