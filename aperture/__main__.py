@@ -1,4 +1,4 @@
-"""The command line: `python -m aperture solve CASE.json ...` and `python -m aperture schema match`."""
+"""The command line: `python -m aperture solve CASE.json ...` and `python -m aperture schema match` (or `match-2`)."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from aperture.match.document import InvalidDocument, loads, schema, unwrapped
+from aperture.match.document import InvalidDocument, loads, schema, unwrapped, version_of
 from aperture.match.report import refusal
 from aperture.match.solve import solve
 
@@ -22,16 +22,16 @@ def main(arguments: list[str] = None) -> int:
     )
     solving.add_argument("cases", nargs="+", metavar="CASE.json")
     showing = commands.add_parser("schema", help="print a JSON Schema")
-    showing.add_argument("which", choices=["match"])
+    showing.add_argument("which", choices=["match", "match-2"])
     options = parser.parse_args(arguments)
     if options.command == "schema":
-        print(json.dumps(schema(), indent=2))
+        print(json.dumps(schema(2 if options.which == "match-2" else 1), indent=2))
         return 0
     status = 0
     for case in options.cases:
         try:
             text = sys.stdin.buffer.read() if case == "-" else Path(case).read_bytes()
-            answer = solve(unwrapped(loads(text))).document
+            answer = _answer(unwrapped(loads(text)))
         except OSError as error:
             answer = _not_valid(f"“{case}” can't be read: {error.strerror}.", "")
         except InvalidDocument as error:
@@ -40,6 +40,15 @@ def main(arguments: list[str] = None) -> int:
             status = 2
         print(json.dumps(answer, allow_nan=False), flush=True)
     return status
+
+
+def _answer(document: Any) -> dict[str, Any]:
+    """The fit of a picture's document, or of a filmed plate's. Raises InvalidDocument."""
+    if version_of(document) == 2:
+        from aperture.path.solve import solve as solve_film  # brings a compiler with it
+
+        return solve_film(document).document
+    return solve(document).document
 
 
 def _not_valid(problem: str, place: str) -> dict[str, Any]:

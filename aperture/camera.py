@@ -1,8 +1,8 @@
-"""The camera: a grid of pixels, a lens and a pose."""
+"""The camera: a grid of pixels, a lens and a pose; and a path, one camera per frame."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -199,3 +199,49 @@ class Camera:
         out[:2, :2] = self.grid.px_linear @ np.diag(self.lens.scale_mm)
         out[:2, 2] = self.principal_point_px
         return out
+
+
+@dataclass(frozen=True, eq=False)
+class CameraPath:
+    """One camera per frame.
+
+    Parameters
+    ----------
+    grid : Grid
+    lens : Lens
+        Of every frame, but for the focal length.
+    frames : ndarray of int, shape (F,)
+        In order; frames without a camera are left out.
+    rotations, positions : ndarray, shapes (F, 3, 3) and (F, 3)
+        World from camera; metres.
+    focal_mm : ndarray, shape (F,)
+
+    Examples
+    --------
+    >>> grid, lens = Grid.from_gate(1920, 1080, 36.0, 20.25), Lens(50.0)
+    >>> turns, places = np.tile(np.eye(3), (2, 1, 1)), np.array([[0, 1.5, 0], [0, 1.5, -1]])
+    >>> path = CameraPath(grid, lens, np.array([1001, 1002]), turns, places, np.array([50.0, 50.0]))
+    >>> path.at(1002).position
+    array([ 0. ,  1.5, -1. ])
+    """
+
+    grid: Grid
+    lens: Lens
+    frames: Array
+    rotations: Array
+    positions: Array
+    focal_mm: Array
+
+    def __contains__(self, frame: int) -> bool:
+        index = int(np.searchsorted(self.frames, frame))
+        return index < len(self.frames) and int(self.frames[index]) == frame
+
+    def at(self, frame: int) -> Camera:
+        """Return the camera of a frame. Raises Problem if that frame has none."""
+        if frame not in self:
+            raise Problem(f"Frame {frame} has no camera.")
+        index = int(np.searchsorted(self.frames, frame))
+        pose = np.eye(4)
+        pose[:3, :3], pose[:3, 3] = self.rotations[index], self.positions[index]
+        lens = replace(self.lens, focal_mm=float(self.focal_mm[index]))
+        return Camera(self.grid, lens, pose)

@@ -53,25 +53,32 @@ class InvalidDocument(Problem):
 
 
 @cache
-def schema() -> dict[str, Any]:
-    """The published JSON Schema of the match document."""
-    return json.loads((Path(__file__).parent / "schema" / "match.schema.json").read_text())
+def schema(version: int = 1) -> dict[str, Any]:
+    """The published JSON Schema of the match document: version 1 of a picture, version 2 of a filmed plate."""
+    name = "match.schema.json" if version == 1 else f"match-{version}.schema.json"
+    return json.loads((Path(__file__).parent / "schema" / name).read_text())
 
 
 @cache
-def _quick() -> Any:
+def _quick(version: int) -> Any:
     """A compiled validator that only says yes or no: a document under the pointer is checked at every move."""
     import jsonschema_rs
 
-    return jsonschema_rs.Draft202012Validator(schema())
+    return jsonschema_rs.Draft202012Validator(schema(version))
 
 
 @cache
-def _validator() -> Any:
+def _validator(version: int) -> Any:
     """The validator that can say where and why."""
     from jsonschema import Draft202012Validator
 
-    return Draft202012Validator(schema())
+    return Draft202012Validator(schema(version))
+
+
+def version_of(data: Any) -> int:
+    """The version whose schema a document has to obey: 2 if it says so, or else 1."""
+    is_two = isinstance(data, dict) and data.get("version") == 2
+    return 2 if is_two and not isinstance(data["version"], bool) else 1
 
 
 def empty(width: int, height: int) -> dict[str, Any]:
@@ -116,7 +123,8 @@ def from_bytes(data: bytes) -> dict[str, Any]:
 def validate(data: dict[str, Any]) -> None:
     """Raise InvalidDocument at the first place where `data` breaks the schema."""
     _refuse_infinite(data, "", 0)
-    errors = () if _quick().is_valid(data) else _validator().iter_errors(data)
+    version = version_of(data)
+    errors = () if _quick(version).is_valid(data) else _validator(version).iter_errors(data)
     error = min(errors, key=lambda e: (len(e.absolute_path), str(e.absolute_path)), default=None)
     if error is not None:
         while error.context:  # the most telling of several alternatives
@@ -133,15 +141,16 @@ def validate(data: dict[str, Any]) -> None:
             "/marks",
         )
     seen = set()
-    for part in ("marks", "facts", "planes"):
+    for part in ("marks", "facts", "planes", "tracks"):
         for index, item in enumerate(data.get(part, ())):
             if item["id"] in seen:
                 raise InvalidDocument(
-                    f"Two marks, facts or planes are called “{item['id']}”; each needs an id of its own.",
+                    f"Two marks, tracks, facts or planes are called “{item['id']}”; each needs an id of its own.",
                     f"/{part}/{index}/id",
                 )
             seen.add(item["id"])
     spots = {mark["id"] for mark in data.get("marks", ()) if mark["kind"] == "spot"}
+    spots |= {track["id"] for track in data.get("tracks", ())}
     planes = {plane["id"] for plane in data.get("planes", ())}
     for index, mark in enumerate(data.get("marks", ())):
         if mark.get("on", None) not in (None, *planes):
@@ -149,11 +158,12 @@ def validate(data: dict[str, Any]) -> None:
                 f"The spot “{label(mark)}” lies on “{mark['on']}”, and there is no such plane.",
                 f"/marks/{index}/on",
             )
+    or_track = " or track" if version == 2 else ""
     for index, fact in enumerate(data.get("facts", ())):
         for end in ("from", "to") if fact["kind"] == "length" else ():
             if fact[end] not in spots:
                 raise InvalidDocument(
-                    f"The length “{label(fact)}” ends at “{fact[end]}”, and there is no such spot.",
+                    f"The length “{label(fact)}” ends at “{fact[end]}”, and there is no such spot{or_track}.",
                     f"/facts/{index}/{end}",
                 )
 

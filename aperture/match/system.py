@@ -318,8 +318,8 @@ class System:
         """The state after a step (size,): rotations turn in camera space, bow normals on their sphere."""
         at, bows = self.at, state.bow_normals
         if len(bows):
-            tangents = _tangents(bows)
-            bows = bows + np.einsum("bij,bi->bj", tangents, step[at["bows"]].reshape(-1, 2))
+            sides = tangents(bows)
+            bows = bows + np.einsum("bij,bi->bj", sides, step[at["bows"]].reshape(-1, 2))
             bows = bows / np.linalg.norm(bows, axis=1, keepdims=True)
         lens = state.lens
         if self.free_lens:
@@ -429,12 +429,12 @@ class System:
                 "mi,mi->m", by_normal[point], turned[line]
             )
         if len(state.bow_normals):
-            tangents = _tangents(state.bow_normals)
+            sides = tangents(state.bow_normals)
             point = np.flatnonzero(~is_edge)
             line = self.line_of_point[point] - edge_count
             for side in range(2):
                 jac[point, at["bows"].start + 2 * line + side] = np.einsum(
-                    "mi,mi->m", by_normal[point], tangents[line, side]
+                    "mi,mi->m", by_normal[point], sides[line, side]
                 )
 
 
@@ -460,7 +460,7 @@ def _cross(a: Array, b: Array) -> Array:
     return out
 
 
-def _tangents(normals: Array) -> Array:
+def tangents(normals: Array) -> Array:
     """(B, 2, 3) two unit vectors perpendicular to each normal."""
     helper = np.where((np.abs(normals[:, :1]) < 0.7), [[1.0, 0, 0]], [[0, 1.0, 0]])
     first = _cross(normals, helper)

@@ -1,0 +1,1 @@
+"""The camera that moved: from tracks to one camera per frame."""

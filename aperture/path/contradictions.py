@@ -1,0 +1,100 @@
+"""Facts that disagree with the tracks or with each other.
+
+With a_i the derivatives of a fact over its ±, r_i its residual, and N the normal matrix, the share of the
+fact in its own adjustment is h_i = a_iᵀ N⁻¹ a_i, and w_i = r_i / √(1 − h_i) is normally distributed with
+variance 1 if all is well (Baarda 1968, "data snooping"). The largest beyond the threshold is named; what
+the rest implies is its value less r_i / (1 − h_i). It is taken out, by a rank-one change of all
+products a_iᵀ N⁻¹ a_j, and the next is looked for, as one wrong fact makes others look wrong.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from aperture.match.statistics import threshold
+from aperture.path.facts import Distance, Equation, OnOnePlane
+
+if TYPE_CHECKING:
+    from aperture.path.report import Told
+
+# A fact with less redundancy than this checks nothing.
+LEAST_REDUNDANCY = 1e-4
+MOST_NAMED = 5
+
+
+def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
+    """Of each fact how far the solution is from it, and the ones that contradict the rest."""
+    network = told.network
+    equations, rows = [], []
+    for equation in network.facts.equations:
+        if isinstance(equation, OnOnePlane):
+            continue
+        for row in equation.rows(network.state):
+            equations.append(equation)
+            rows.append(row)
+    if not rows:
+        return {}, []
+    r = np.array([row.residual for row in rows])
+    products = told.solved.products(rows)
+    facts = _told_of_each(equations, r, products)
+    conflicts: list[dict[str, Any]] = []
+    gone = np.zeros(len(rows), bool)
+    limit = threshold(len(rows))
+    while len(conflicts) < MOST_NAMED:
+        redundancy = 1 - np.diag(products)
+        with np.errstate(all="ignore"):
+            w = np.where((redundancy > LEAST_REDUNDANCY) & ~gone, r / np.sqrt(redundancy), 0.0)
+        worst = int(np.argmax(np.abs(w)))
+        if abs(w[worst]) <= limit:
+            break
+        conflicts.append(
+            _named(
+                told, equations[worst], rows[worst].residual, r[worst] / redundancy[worst], w[worst]
+            )
+        )
+        step = products[:, worst] / redundancy[worst]
+        r = r + step * r[worst]
+        products = products + np.outer(step, products[worst])
+        gone |= np.array([equation.id == equations[worst].id for equation in equations])
+    return facts, conflicts
+
+
+def _told_of_each(equations: list[Equation], r: Any, products: Any) -> dict[str, Any]:
+    """By the fact's id: its residual in its unit and in σ; of several equations the worst."""
+    out: dict[str, Any] = {}
+    for number, equation in enumerate(equations):
+        redundancy = 1 - products[number, number]
+        checked = redundancy > LEAST_REDUNDANCY
+        w = float(r[number] / math.sqrt(redundancy)) if checked else 0.0
+        before = out.get(equation.id)
+        if before is None or abs(w) > abs(before["sigmas"]):
+            off = float(r[number] * equation.sigma)
+            if equation.unit == "rad":
+                off = math.degrees(off)
+            name = {"m": "metres", "rad": "degrees", "mm": "mm"}.get(equation.unit, "value")
+            out[equation.id] = {name: off, "sigmas": w, "redundancy": float(max(redundancy, 0.0))}
+    return out
+
+
+def _named(
+    told: Told, equation: Equation, residual: float, without: float, w: float
+) -> dict[str, Any]:
+    """One contradiction, in words: what the rest says, and what can be done."""
+    name = told.evidence.names.get(equation.id, equation.id)
+    says = f"“{name}” disagrees with the rest by {abs(w):.1f} σ"
+    if isinstance(equation, Distance) and equation.axis is None:
+        implied = equation.metres + without * equation.sigma
+        says += f": without it the distance would be {implied:.3f} m, not {equation.metres:.3f}"
+    elif hasattr(equation, "metres"):
+        implied = equation.metres + without * equation.sigma
+        says += f": without it, it would be {implied:.3f} m, not {equation.metres:.3f}"
+    elif hasattr(equation, "radians"):
+        implied = math.degrees(equation.radians + without * equation.sigma)
+        says += (
+            f": without it, it would be {implied:.2f}°, not {math.degrees(equation.radians):.2f}°"
+        )
+    says += ". Turn it off, widen its ±, or look at the tracks it is about."
+    return {"of": [equation.id], "sigmas": abs(float(w)), "says": says}

@@ -1,0 +1,295 @@
+"""The ± of a solved path.
+
+If every σ is true and errors are independent, the covariance is the inverse of the normal matrix. It is
+needed for each camera by itself, for each point by itself and for the lens: the *selected* inverse
+(`tiles`), from which the points follow (Triggs et al. 2000, section 9.4).
+
+Errors along a track are not independent: a template that lies a little beside its point, a reflection
+that slides, a patch that is seen ever more obliquely err alike on neighbouring frames. The sandwich
+estimate, clustered by track (Liang and Zeger 1986; White 1980; cited from memory), takes the
+residuals as they are,
+
+    N⁻¹ (Σ_t g_t g_tᵀ) N⁻¹,        g_t = Σ of Jᵀ r over the observations of the track t,
+
+and is right however the errors of one track hang together, as long as tracks are independent. Its own
+uncertainty is that of a variance estimated from as many samples as there are tracks, so it is used for
+what many tracks determine. Both are computed; the larger one is the ±.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.path import elimination, imaging, tiles
+from aperture.path.bundle import Bundle, Row, _Blocks, _Factored
+from aperture.path.imaging import LENS_SIZE
+
+# How many right-hand sides are solved at once.
+AT_ONCE = 256
+
+
+@dataclass(frozen=True, eq=False)
+class Spread:
+    """Covariances: cameras (F, size, size), lens (8, 8), points (P, 3, 3), border (m, m); zero where held."""
+
+    cameras: Array
+    lens: Array
+    points: Array
+    border: Array
+
+    def widened(self, factor: float) -> Spread:
+        """All variances times a factor."""
+        return Spread(
+            self.cameras * factor, self.lens * factor, self.points * factor, self.border * factor
+        )
+
+
+class Solved:
+    """A bundle at its optimum, linearised and factored once, for questions about it."""
+
+    def __init__(self, bundle: Bundle) -> None:
+        self.bundle = bundle
+        with bundle._pool() as run:
+            self.blocks: _Blocks = bundle._linearised(bundle.state, run)
+            # What is held doesn't move a point.
+            self.blocks.w *= bundle.freedom.cameras[bundle.camera][:, :, None]
+            self.blocks.lens_point *= bundle.freedom.lens[:, None]
+            factored = bundle._factored(self.blocks, 0.0, run)
+        if factored is None:
+            raise np.linalg.LinAlgError("The normal matrix is not positive definite.")
+        self.factored: _Factored = factored
+        self.rest_inverse = np.linalg.inv(factored.rest)
+        self.per_tile, self.size = bundle.groups.per_tile, bundle.size
+
+    # From the normal matrix -------------------------------------------------------------------------------
+
+    def spread(self) -> Spread:
+        """The covariances if every σ is true and all errors are independent."""
+        bundle, pattern = self.bundle, self.bundle.groups.pattern
+        inverse = np.zeros_like(bundle._tiles)
+        tiles.selected_inverse(
+            bundle._tiles,
+            bundle._inverses,
+            pattern.index,
+            pattern.below_starts,
+            pattern.below,
+            inverse,
+        )
+        solved = self.factored.solved  # A⁻¹ B
+        across = solved @ self.rest_inverse
+        for number, (row, column) in enumerate(zip(pattern.rows, pattern.columns)):
+            inverse[number] += across[row] @ solved[column].T
+        flat = -across.reshape(-1, self.size, bundle.border_size)[: bundle.frames]
+        camera_lens = np.ascontiguousarray(flat[:, :, :LENS_SIZE])
+        lens = np.ascontiguousarray(self.rest_inverse[:LENS_SIZE, :LENS_SIZE])
+        points = np.zeros((bundle.count, 3, 3))
+        with bundle._pool() as run:
+
+            def part(first: int, last: int) -> float:
+                elimination.point_covariances(
+                    first,
+                    last,
+                    bundle.starts,
+                    bundle.camera,
+                    self.blocks.w,
+                    self.blocks.lens_point,
+                    bundle._factors,
+                    inverse,
+                    pattern.index,
+                    camera_lens,
+                    lens,
+                    self.per_tile,
+                    points,
+                )
+                return 0.0
+
+            run(part, bundle._slices(bundle.eliminated, 4 * bundle.threads))
+        tied = slice(LENS_SIZE, bundle.border_size - len(bundle.freedom.extra))
+        for number in range(bundle.count - bundle.eliminated):
+            at = slice(tied.start + 3 * number, tied.start + 3 * number + 3)
+            points[bundle.eliminated + number] = self.rest_inverse[at, at]
+        return self._spread(self._camera_blocks(inverse), self.rest_inverse, points)
+
+    def _camera_blocks(self, inverse: Array) -> Array:
+        """(F, size, size) from the tiles on the diagonal."""
+        pattern, size = self.bundle.groups.pattern, self.size
+        out = np.empty((self.bundle.frames, size, size))
+        for camera in range(self.bundle.frames):
+            tile = camera // self.per_tile
+            at = size * (camera - tile * self.per_tile)
+            out[camera] = inverse[pattern.index[tile, tile]][at : at + size, at : at + size]
+        return out
+
+    def _spread(self, cameras: Array, border: Array, points: Array) -> Spread:
+        """With zeros for what is held, and the points in the caller's order."""
+        bundle = self.bundle
+        free = bundle.freedom.cameras
+        cameras = cameras * (free[:, :, None] & free[:, None, :])
+        border = border * np.outer(bundle.border_free, bundle.border_free)
+        held = bundle.held
+        points = points * (~held[:, :, None] & ~held[:, None, :])
+        ordered = np.empty_like(points)
+        ordered[bundle.order] = points
+        return Spread(cameras, border[:LENS_SIZE, :LENS_SIZE], ordered, border)
+
+    # From the residuals -----------------------------------------------------------------------------------
+
+    def clustered(self, freedom: int) -> Spread:
+        """The covariances by the sandwich estimate, clustered by track.
+
+        freedom: observations and facts less unknowns, for the correction of small numbers.
+        """
+        bundle = self.bundle
+        frames, size, border_size = bundle.frames, self.size, bundle.border_size
+        cameras = np.zeros((frames, size, size))
+        border = np.zeros((border_size, border_size))
+        points = np.zeros((bundle.count, 3, 3))
+        tracks = 0
+        for first in range(0, bundle.count, AT_ONCE):
+            last = min(first + AT_ONCE, bundle.count)
+            by_camera, by_border = self._track_gradients(first, last)
+            x_camera, x_border = self._solved_for(by_camera, by_border)
+            tracks += last - first
+            cameras += np.einsum("fak,fbk->fab", x_camera, x_camera, optimize=True)
+            border += x_border @ x_border.T
+            self._add_points(x_camera, x_border, points, first == 0)
+        rows = 2 * len(bundle.camera)
+        correction = tracks / max(tracks - 1, 1) * rows / max(freedom, 1)
+        spread = self._spread(cameras, border, points)
+        return spread.widened(correction)
+
+    def _track_gradients(self, first: int, last: int) -> tuple[Array, Array]:
+        """Of each track its own gradient, its point eliminated: (F, size, k) and (m, k)."""
+        bundle, blocks = self.bundle, self.blocks
+        out = np.zeros((bundle.frames, self.size, last - first))
+        border = np.zeros((bundle.border_size, last - first))
+        residuals, by_camera, by_lens, by_point = self._derivatives(first, last)
+        base = bundle.starts[first]
+        for k, point in enumerate(range(first, last)):
+            mine = slice(bundle.starts[point] - base, bundle.starts[point + 1] - base)
+            r = residuals[mine]
+            camera = bundle.camera[bundle.starts[point] : bundle.starts[point + 1]]
+            own = np.einsum("nij,ni->j", by_point[mine], r)
+            out[camera, :, k] += np.einsum("nij,ni->nj", by_camera[mine], r)
+            border[:LENS_SIZE, k] = np.einsum("nij,ni->j", by_lens[mine], r)
+            if point >= bundle.eliminated:
+                at = LENS_SIZE + 3 * (point - bundle.eliminated)
+                border[at : at + 3, k] = own
+                continue
+            # What the point takes up itself. Zero at the optimum, but for facts about this point alone.
+            taken = _solve_lower(bundle._factors[point], own)
+            w = blocks.w[bundle.starts[point] : bundle.starts[point + 1]]
+            out[camera, :, k] -= w @ taken
+            border[:LENS_SIZE, k] -= blocks.lens_point[point] @ taken
+        out *= bundle.freedom.cameras[:, :, None]
+        border[~bundle.border_free] = 0
+        return out, border
+
+    def _derivatives(self, first: int, last: int) -> tuple[Array, Array, Array, Array]:
+        """Of the observations of some points: weighted residuals (n, 2), and derivatives by camera, lens and point."""
+        bundle, state = self.bundle, self.bundle.state
+        mine = slice(bundle.starts[first], bundle.starts[last])
+        count = bundle.starts[last] - bundle.starts[first]
+        r, by_camera = np.empty((count, 2)), np.empty((count, 2, 7))
+        by_lens, by_point = np.empty((count, 2, LENS_SIZE)), np.empty((count, 2, 3))
+        imaging.jacobians(
+            bundle.camera[mine],
+            bundle.point[mine],
+            bundle.xy[mine],
+            bundle.weights[mine],
+            np.ascontiguousarray(state.rotations),
+            np.ascontiguousarray(state.positions),
+            state.zoom,
+            state.lens,
+            bundle.packed,
+            imaging.limit2(state.lens),
+            np.ascontiguousarray(state.points[bundle.order]),
+            r,
+            by_camera,
+            by_lens,
+            by_point,
+        )
+        by_point *= ~bundle.held[bundle.point[mine]][:, None, :]
+        return r, by_camera[:, :, : self.size], by_lens, by_point
+
+    def _solved_for(self, by_camera: Array, by_border: Array) -> tuple[Array, Array]:
+        """N⁻¹ times right-hand sides: (F, size, k) and (m, k)."""
+        groups = self.bundle.groups
+        count = by_camera.shape[2]
+        x = np.zeros((groups.tile_count * groups.per_tile, self.size, count))
+        x[: self.bundle.frames] = by_camera
+        x = x.reshape(groups.tile_count, groups.side, count)
+        self.bundle._solve(x)
+        right = by_border - np.einsum("tim,tik->mk", self.factored.border, x, optimize=True)
+        border = self.rest_inverse @ right
+        cameras = x - self.factored.solved @ border
+        cameras = cameras.reshape(-1, self.size, count)[: self.bundle.frames]
+        return cameras, border
+
+    def _add_points(
+        self, x_camera: Array, x_border: Array, points: Array, first_round: bool
+    ) -> None:
+        """Add what the solutions (…, k) of some tracks do to each point, squared, to `points` (P, 3, 3)."""
+        bundle, blocks = self.bundle, self.blocks
+        for point in range(bundle.eliminated):
+            mine = slice(bundle.starts[point], bundle.starts[point + 1])
+            moved = np.einsum(
+                "nab,nak->bk", blocks.w[mine], x_camera[bundle.camera[mine]], optimize=True
+            )
+            moved += blocks.lens_point[point].T @ x_border[:LENS_SIZE]
+            step = _solve_lower(bundle._factors[point], moved)
+            points[point] += step @ step.T
+            if first_round:
+                # Its own gradient is zero at the optimum, whatever its errors: they count as independent.
+                points[point] += _solve_lower(bundle._factors[point], np.eye(3))
+        for number in range(bundle.count - bundle.eliminated):
+            at = LENS_SIZE + 3 * number
+            step = x_border[at : at + 3]
+            points[bundle.eliminated + number] += step @ step.T
+
+    # Of a combination -------------------------------------------------------------------------------------
+
+    def products(self, rows: Sequence[Row]) -> Array:
+        """(k, k) aᵀ N⁻¹ b for the derivatives a, b of some rows, by the normal matrix."""
+        bundle, count = self.bundle, len(rows)
+        by_camera = np.zeros((bundle.frames, self.size, count))
+        border = np.zeros((bundle.border_size, count))
+        own: list[tuple[int, int, Array, Array]] = []
+        for k, row in enumerate(rows):
+            eliminated = bundle._eliminated_point(row)
+            if eliminated is None:
+                border[:, k] = bundle.border_row(row)
+                if row.camera is not None:
+                    by_camera[row.camera, :, k] = row.by_camera[: self.size]
+                continue
+            rank, slope = eliminated
+            taken = _solve_lower(bundle._factors[rank], slope)
+            own.append((k, rank, slope, taken))
+            mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
+            by_camera[bundle.camera[mine], :, k] -= self.blocks.w[mine] @ taken
+            border[:LENS_SIZE, k] -= self.blocks.lens_point[rank] @ taken
+        border[~bundle.border_free] = 0
+        by_camera *= bundle.freedom.cameras[:, :, None]
+        x_camera, x_border = self._solved_for(by_camera, border)
+        out = np.einsum("fak,fam->km", by_camera, x_camera, optimize=True) + border.T @ x_border
+        for k, rank, slope, _ in own:
+            for other, other_rank, _, taken in own:
+                if rank == other_rank:
+                    out[k, other] += slope @ taken
+        return out
+
+
+def _solve_lower(factor: Array, right: Array) -> Array:
+    """V⁻¹ times (3,) or (3, k), of the packed factor of V."""
+    l00, l10, l11, l20, l21, l22 = factor
+    y0 = right[0] / l00
+    y1 = (right[1] - l10 * y0) / l11
+    y2 = (right[2] - l20 * y0 - l21 * y1) / l22
+    x2 = y2 / l22
+    x1 = (y1 - l21 * x2) / l11
+    x0 = (y0 - l10 * x1 - l20 * x2) / l00
+    return np.stack([x0, x1, x2])

@@ -1,0 +1,336 @@
+"""The match document, version 2: JSON in, tables and values out, or a sentence saying what is wrong and where."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.errors import Problem
+from aperture.geometry.grid import Grid
+from aperture.lens.distortion import NAMES as COEFFICIENTS
+from aperture.lens.lens import PARAMETERS, Lens
+from aperture.match.document import (
+    AXES,
+    DEFAULT_SIGMA_PX,
+    LEAST_PLUS_MINUS,
+    InvalidDocument,
+    label,
+    validate,
+)
+from aperture.track.tracks import Tracks
+
+# What one solution may hold: what fits into memory, with room to spare.
+MOST_FRAMES, MOST_OBSERVATIONS = 20_000, 5_000_000
+# A known value of the lens has at least this ±, relative: nothing is forced.
+LEAST_RELATIVE = 1e-6
+
+
+@dataclass(frozen=True, eq=False)
+class FilmEvidence:
+    """What a version 2 document says.
+
+    Parameters
+    ----------
+    grid : Grid
+        Of the plate; without a gate one millimetre is one pixel.
+    lens : Lens
+        Where the solution begins; what isn't free is its value.
+    free_lens : ndarray of bool, shape (8,)
+        The PARAMETERS to solve for.
+    lens_known : tuple of (int, float, float)
+        Index into PARAMETERS, value and its ±, of what is known but not exactly.
+    focal_mm : float or None
+        The focal length, if it is known, with its ± in `lens_known`.
+    first, last : int
+        The range of frames.
+    motion : str
+        free, nodal or still.
+    tracks : Tracks
+        Those in use. Spots of single frames are among them, as tracks of one observation.
+    world, world_sigma : ndarray, shape (T, 3)
+        Known coordinates of tracks and their ±, metres; NaN where unknown, σ 0 where exact.
+    facts, lines : tuple of dict
+        As the document has them, those in use; lines are edges and bows.
+    names : dict
+        What marks, tracks and facts are called in sentences.
+    """
+
+    grid: Grid
+    has_gate: bool
+    lens: Lens
+    free_lens: Array
+    lens_known: tuple[tuple[int, float, float], ...]
+    focal_mm: float | None
+    first: int
+    last: int
+    rate: Fraction | None
+    motion: str
+    tracks: Tracks
+    world: Array
+    world_sigma: Array
+    facts: tuple[dict[str, Any], ...]
+    lines: tuple[dict[str, Any], ...]
+    names: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def frames(self) -> Array:
+        """(F,) of the range, in order."""
+        return np.arange(self.first, self.last + 1)
+
+
+def is_film(data: dict[str, Any]) -> bool:
+    """Whether a document is about several frames, or tracks; else the still solver answers it."""
+    if data.get("version") != 2:
+        return False
+    frames = data.get("frames", {"first": 1, "last": 1})
+    return frames["last"] > frames["first"]
+
+
+def as_still(data: dict[str, Any]) -> dict[str, Any]:
+    """The version 1 document that says the same as a version 2 document of one frame."""
+    frame = data.get("frames", {"first": 1})["first"]
+    out = {
+        key: value
+        for key, value in data.items()
+        if key in ("format", "image", "gate", "robust", "planes")
+    }
+    lens = {
+        key: value
+        for key, value in data.get("lens", {}).items()
+        if key not in ("focal_over_time", "readout_ms")
+    }
+    known = lens.get("focal_mm") or {}
+    if "frames" in known:
+        here = [row for row in known["frames"] if row[0] == frame]
+        lens["focal_mm"] = {"value": here[0][1], "plus_minus": here[0][2]} if here else None
+    spots = [_spot_of(track, frame) for track in data.get("tracks", ())]
+    marks = [
+        _without_frame(mark) for mark in data.get("marks", ()) if mark.get("frame", frame) == frame
+    ]
+    facts = [
+        _without_frame(fact) for fact in data.get("facts", ()) if fact.get("frame", frame) == frame
+    ]
+    present = {mark["id"] for mark in marks} | {spot["id"] for spot in spots if spot}
+    facts = [
+        fact for fact in facts if fact["kind"] != "length" or {fact["from"], fact["to"]} <= present
+    ]
+    return out | {
+        "version": 1,
+        "lens": lens,
+        "marks": marks + [spot for spot in spots if spot],
+        "facts": facts,
+    }
+
+
+def _without_frame(item: dict[str, Any]) -> dict[str, Any]:
+    return {key: value for key, value in item.items() if key != "frame"}
+
+
+def _spot_of(track: dict[str, Any], frame: int) -> dict[str, Any] | None:
+    """What a track is on one frame: a spot; None if it isn't seen there."""
+    here = [row for row in track["observations"] if row[0] == frame]
+    if not here:
+        return None
+    row = here[-1]
+    sigma = row[3] if len(row) > 3 else track.get("sigma_px", DEFAULT_SIGMA_PX)
+    kept = ("id", "name", "world", "world_plus_minus", "on", "off")
+    spot = {key: track[key] for key in kept if key in track}
+    return spot | {"kind": "spot", "at": [row[1], row[2]], "sigma_px": sigma}
+
+
+def read(data: dict[str, Any], checked: bool = False) -> FilmEvidence:
+    """Evidence from a version 2 document.
+
+    Raises InvalidDocument (schema) or Problem (something that can't be used, named).
+    """
+    if not checked:
+        validate(data)
+    frames = data.get("frames", {"first": 1, "last": 1})
+    first, last = frames["first"], frames["last"]
+    if last < first:
+        raise InvalidDocument("The last frame lies before the first.", "/frames/last")
+    if last - first + 1 > MOST_FRAMES:
+        raise InvalidDocument(
+            f"{last - first + 1:,} frames are more than the {MOST_FRAMES:,} that can be solved at once.",
+            "/frames",
+        )
+    image, gate = data["image"], data.get("gate")
+    width_mm = float(gate["width_mm"]) if gate else float(image["width"])
+    height_mm = float(gate["height_mm"]) if gate else float(image["height"])
+    grid = Grid.from_gate(image["width"], image["height"], width_mm, height_mm)
+    lens, free, known, focal = _lens(data.get("lens", {}), grid, gate)
+    tracks, world, world_sigma = _tracks(data, first, last)
+    used_facts = tuple(fact for fact in data.get("facts", ()) if not fact.get("off"))
+    marks = [mark for mark in data.get("marks", ()) if not (mark.get("off") or mark.get("check"))]
+    return FilmEvidence(
+        grid=grid,
+        has_gate=gate is not None,
+        lens=lens,
+        free_lens=free,
+        lens_known=tuple(known),
+        focal_mm=focal,
+        first=first,
+        last=last,
+        rate=_rate(frames.get("rate")),
+        motion=data.get("camera", {}).get("motion", "free"),
+        tracks=tracks,
+        world=world,
+        world_sigma=world_sigma,
+        facts=used_facts,
+        lines=tuple(mark for mark in marks if mark["kind"] != "spot"),
+        names={
+            item["id"]: label(item)
+            for part in ("marks", "facts", "tracks")
+            for item in data.get(part, ())
+        },
+    )
+
+
+def _rate(rate: Any) -> Fraction | None:
+    if rate is None:
+        return None
+    return Fraction(rate) if isinstance(rate, str) else Fraction(rate).limit_denominator(1001)
+
+
+def _lens(
+    lens: dict[str, Any], grid: Grid, gate: dict[str, Any] | None
+) -> tuple[Lens, Array, list[tuple[int, float, float]], float | None]:
+    """The lens to begin with, which PARAMETERS are free, what is known of them with a ±, and the known focal length."""
+    if lens.get("focal_over_time") == "free":
+        raise Problem(
+            "A focal length that changes over time can't be solved yet: choose frames between which "
+            "the lens doesn't zoom.",
+            "/lens/focal_over_time",
+        )
+    if lens.get("readout_ms") not in (None, 0):
+        raise Problem(
+            "A rolling shutter can't be solved yet: leave the readout time empty, which takes every row "
+            "of a frame as exposed at once.",
+            "/lens/readout_ms",
+        )
+    free, known = np.zeros(len(PARAMETERS), bool), []
+    squeeze = float(gate.get("squeeze", 1.0)) if gate else 1.0
+    focal = _known_focal(lens.get("focal_mm"), gate)
+    free[0] = True
+    if focal:
+        relative = max(focal[1] / focal[0], LEAST_RELATIVE)
+        known.append((0, float(np.log(focal[0])), relative))
+    centre = _centre(lens.get("principal_point", "centre"), grid, free, known)
+    distortion = lens.get("distortion", "none")
+    distortion = {} if distortion == "none" else distortion
+    coefficients = np.zeros(5)
+    for index, name in enumerate(COEFFICIENTS):
+        given = distortion.get(name, 0.0)
+        free[3 + index] = name in distortion.get("free", ())
+        if isinstance(given, dict):
+            coefficients[index] = given["value"]
+            if given["plus_minus"] > 0:
+                free[3 + index] = True
+                known.append((3 + index, float(given["value"]), float(given["plus_minus"])))
+        else:
+            coefficients[index] = given
+    projection = lens.get("projection", "rectilinear")
+    start = focal[0] if focal else grid.gate_mm[0]
+    return (
+        Lens(start, squeeze, projection, centre, tuple(coefficients.tolist())),
+        free,
+        known,
+        focal[0] if focal else None,
+    )
+
+
+def _known_focal(
+    focal: dict[str, Any] | None, gate: dict[str, Any] | None
+) -> tuple[float, float] | None:
+    if not focal:
+        return None
+    if not gate:
+        raise Problem(
+            "A focal length in millimetres means nothing without the gate: give the gate's size.",
+            "/lens/focal_mm",
+        )
+    if "frames" in focal:
+        if not focal["frames"]:
+            return None
+        # One focal length for all frames, measured several times.
+        values = np.array([row[1:] for row in focal["frames"]], float)
+        weights = 1 / np.maximum(values[:, 1], 1e-9) ** 2
+        return float(np.average(values[:, 0], weights=weights)), float(weights.sum() ** -0.5)
+    return float(focal["value"]), float(focal["plus_minus"])
+
+
+def _centre(
+    point: Any, grid: Grid, free: Array, known: list[tuple[int, float, float]]
+) -> tuple[float, float]:
+    """Where the lens's axis is held or looked for, mm from the middle of the sensor."""
+    if point == "centre":
+        return 0.0, 0.0
+    if point == "free":
+        free[1:3] = True
+        return 0.0, 0.0
+    plus_minus = float(point["plus_minus"]) if isinstance(point, dict) else 0.0
+    x, y = grid.to_mm([point["value"] if isinstance(point, dict) else point])[0]
+    if plus_minus > 0:
+        free[1:3] = True
+        for axis, value in enumerate((x, y)):
+            known.append((1 + axis, float(value), plus_minus * grid.mm_per_px[axis]))
+    return float(x), float(y)
+
+
+def _tracks(data: dict[str, Any], first: int, last: int) -> tuple[Tracks, Array, Array]:
+    """The tracks in use, spots of single frames among them, and what is known of their places."""
+    planes = {plane["id"]: plane for plane in data.get("planes", ())}
+    items = [track for track in data.get("tracks", ()) if not track.get("off")]
+    spots = [
+        mark
+        | {
+            "observations": [
+                [mark.get("frame", first), *mark["at"], mark.get("sigma_px", DEFAULT_SIGMA_PX)]
+            ]
+        }
+        for mark in data.get("marks", ())
+        if mark["kind"] == "spot" and not (mark.get("off") or mark.get("check"))
+    ]
+    items = items + spots
+    count = sum(len(item["observations"]) for item in items)
+    if count > MOST_OBSERVATIONS:
+        raise InvalidDocument(
+            f"The tracks have {count:,} observations; {MOST_OBSERVATIONS:,} are the most that can be solved.",
+            "/tracks",
+        )
+    track, frame, xy, sigma = [], [], [], []
+    world, world_sigma = np.full((len(items), 3), np.nan), np.zeros((len(items), 3))
+    for index, item in enumerate(items):
+        own = float(item.get("sigma_px", DEFAULT_SIGMA_PX))
+        for row in item["observations"]:
+            track.append(index)
+            frame.append(row[0])
+            xy.append(row[1:3])
+            sigma.append(row[3] if len(row) > 3 else own)
+        world[index], world_sigma[index] = _place(item, planes)
+    tracks = Tracks.build(
+        [item["id"] for item in items], track, frame, xy, np.array(sigma).reshape(-1, 1)
+    )
+    inside = (tracks.frame >= first) & (tracks.frame <= last)
+    keep = np.ones(len(items), bool)
+    return tracks.only(keep, inside), world, world_sigma
+
+
+def _place(item: dict[str, Any], planes: dict[str, Any]) -> tuple[Array, Array]:
+    """A track's known coordinates (3,) and their ± (3,)."""
+    world = np.array([np.nan if v is None else v for v in item.get("world", (None,) * 3)], float)
+    sigma = np.full(3, float(item.get("world_plus_minus", 0.0)))
+    plane = planes.get(item.get("on"))
+    if item.get("on") and plane is None:
+        raise InvalidDocument(
+            f"“{label(item)}” lies on “{item['on']}”, and there is no such plane."
+        )
+    if plane and plane["metres"] is not None:
+        axis = AXES.index(plane["axis"])
+        if np.isnan(world[axis]):
+            world[axis], sigma[axis] = plane["metres"], LEAST_PLUS_MINUS
+    return world, sigma

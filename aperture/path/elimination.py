@@ -1,0 +1,298 @@
+"""Eliminating the points: from the blocks of the normal equations to the reduced camera matrix.
+
+With the cameras' parameters c, the shared ones s and the points' x, a Gauss–Newton step solves
+
+    [U   B   W ] [δc]     [g_c]
+    [Bᵀ  D   E ] [δs] = − [g_s]
+    [Wᵀ  Eᵀ  V ] [δx]     [g_x]
+
+V is block diagonal, so that δx = −V⁻¹ (g_x + Wᵀ δc + Eᵀ δs) and the rest is the Schur complement
+(Brown 1976; Triggs et al. 2000, section 6.1)
+
+    [U − W V⁻¹ Wᵀ   B − W V⁻¹ Eᵀ]        with V = L Lᵀ:  W V⁻¹ Wᵀ = M Mᵀ,  M = W L⁻ᵀ.
+    [               D − E V⁻¹ Eᵀ]
+
+The points are taken in groups that are seen by about the same cameras. The rows of a group's M are those
+cameras, padded with zeros to whole tiles, so that products are of full matrices and BLAS computes them.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from aperture.arrays import Array
+from aperture.path.imaging import LENS_SIZE
+from aperture.path.tiles import Pattern
+
+# Cameras of one tile, and points of one group: fastest of what was tried on two cores.
+CAMERAS_PER_TILE = 16
+POINTS_PER_GROUP = 32
+
+
+class Groups:
+    """Points in groups, and which tiles each group touches. `order` (P,) is the order the points must have.
+
+    Parameters
+    ----------
+    cameras, points : ndarray of int, shape (N,)
+        Of each observation. Points from `eliminated` on aren't eliminated and are in no group.
+    """
+
+    def __init__(
+        self, cameras: Array, points: Array, eliminated: int, frames: int, size: int
+    ) -> None:
+        self.per_tile = min(CAMERAS_PER_TILE, max(frames, 1))
+        self.side = self.per_tile * size
+        self.tile_count = -(-frames // self.per_tile)
+        first, last = np.full(eliminated, frames - 1), np.zeros(eliminated, int)
+        mine = points < eliminated
+        np.minimum.at(first, points[mine], cameras[mine])
+        np.maximum.at(last, points[mine], cameras[mine])
+        first, last = first // self.per_tile, np.maximum(last, first) // self.per_tile
+        bounds = np.arange(0, eliminated, POINTS_PER_GROUP)
+        self.points = np.stack([bounds, np.minimum(bounds + POINTS_PER_GROUP, eliminated)], axis=1)
+        self.tiles = np.array(
+            [[first[a:b].min(), last[a:b].max() + 1] for a, b in self.points], int
+        ).reshape(-1, 2)
+        self.widths = 3 * (self.points[:, 1] - self.points[:, 0])
+        sizes = (self.tiles[:, 1] - self.tiles[:, 0]) * self.side * self.widths
+        self.offsets = np.concatenate([[0], np.cumsum(sizes)]).astype(int)
+        of_pair: dict[tuple[int, int], list[int]] = {}
+        for group, (a, b) in enumerate(self.tiles):
+            for row in range(a, b):
+                for column in range(a, row + 1):
+                    of_pair.setdefault((row, column), []).append(group)
+        self.pattern = Pattern(self.tile_count, of_pair)
+        lists = [
+            of_pair.get((int(row), int(column)), [])
+            for row, column in zip(self.pattern.rows, self.pattern.columns)
+        ]
+        self.pair_starts = np.concatenate([[0], np.cumsum([len(groups) for groups in lists])])
+        self.pair_groups = np.array([group for groups in lists for group in groups], int)
+
+
+def point_order(cameras: Array, points: Array, count: int) -> Array:
+    """(count,) the points sorted so that neighbours are seen by about the same cameras."""
+    first, last = np.full(count, 2**31 - 1), np.zeros(count, int)
+    np.minimum.at(first, points, cameras)
+    np.maximum.at(last, points, cameras)
+    return np.lexsort((last, first // CAMERAS_PER_TILE))
+
+
+@njit(cache=True, nogil=True)
+def factor_points(v, damping, factors):
+    """Cholesky factors (P, 6) of the damped V (P, 6), lower halves."""
+    for p in range(v.shape[0]):
+        a = v[p, 0] * (1 + damping) + 1e-300
+        c = v[p, 2] * (1 + damping)
+        e = v[p, 5] * (1 + damping)
+        l00 = np.sqrt(a)
+        l10 = v[p, 1] / l00
+        l11 = np.sqrt(max(c - l10 * l10, 1e-13 * c + 1e-300))
+        l20 = v[p, 3] / l00
+        l21 = (v[p, 4] - l20 * l10) / l11
+        l22 = np.sqrt(max(e - l20 * l20 - l21 * l21, 1e-13 * e + 1e-300))
+        factors[p, 0], factors[p, 1], factors[p, 2] = l00, l10, l11
+        factors[p, 3], factors[p, 4], factors[p, 5] = l20, l21, l22
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _forward(factors, p, a, b, c):
+    """L⁻¹ (a, b, c)."""
+    y0 = a / factors[p, 0]
+    y1 = (b - factors[p, 1] * y0) / factors[p, 2]
+    y2 = (c - factors[p, 3] * y0 - factors[p, 4] * y1) / factors[p, 5]
+    return y0, y1, y2
+
+
+@njit(cache=True, nogil=True)
+def fill_groups(
+    first,
+    last,
+    starts,
+    cameras,
+    w,
+    lens_point,
+    point_gradient,
+    factors,
+    group_points,
+    group_tiles,
+    widths,
+    offsets,
+    side,
+    per_tile,
+    size,
+    products,
+    lens_products,
+    y,
+):
+    """For the groups [first, last): M into `products`, E L⁻ᵀ into `lens_products` (LENS_SIZE, 3 P), L⁻¹ g_x into `y` (3 P,)."""
+    for group in range(first, last):
+        begin, end = group_points[group]
+        tile = group_tiles[group, 0]
+        m = products[offsets[group] : offsets[group + 1]].reshape(-1, widths[group])
+        m[:] = 0.0
+        for p in range(begin, end):
+            column = 3 * (p - begin)
+            y[3 * p], y[3 * p + 1], y[3 * p + 2] = _forward(
+                factors, p, point_gradient[p, 0], point_gradient[p, 1], point_gradient[p, 2]
+            )
+            for o in range(starts[p], starts[p + 1]):
+                row = size * (cameras[o] - tile * per_tile)
+                for a in range(size):
+                    m0, m1, m2 = _forward(factors, p, w[o, a, 0], w[o, a, 1], w[o, a, 2])
+                    m[row + a, column] = m0
+                    m[row + a, column + 1] = m1
+                    m[row + a, column + 2] = m2
+            for a in range(LENS_SIZE):
+                e0, e1, e2 = _forward(
+                    factors, p, lens_point[p, a, 0], lens_point[p, a, 1], lens_point[p, a, 2]
+                )
+                lens_products[a, 3 * p] = e0
+                lens_products[a, 3 * p + 1] = e1
+                lens_products[a, 3 * p + 2] = e2
+
+
+@njit(cache=True, nogil=True)
+def subtract_products(
+    first,
+    last,
+    rows,
+    columns,
+    pair_starts,
+    pair_groups,
+    group_points,
+    group_tiles,
+    widths,
+    offsets,
+    side,
+    products,
+    lens_products,
+    y,
+    tiles,
+    borders,
+    gradient,
+):
+    """Subtract the groups' M Mᵀ from the tiles [first, last), and M Eᵀ and M y where a tile lies on the diagonal.
+
+    borders (T, LENS_SIZE, side), gradient (T, side).
+    """
+    buffer = np.empty((side, side))
+    for pair in range(first, last):
+        row, column = rows[pair], columns[pair]
+        for place in range(pair_starts[pair], pair_starts[pair + 1]):
+            group = pair_groups[place]
+            width, base = widths[group], offsets[group]
+            tile = group_tiles[group, 0]
+            a = base + (row - tile) * side * width
+            b = base + (column - tile) * side * width
+            left = products[a : a + side * width].reshape(side, width)
+            right = products[b : b + side * width].reshape(side, width)
+            np.dot(left, right.T, buffer)
+            tiles[pair] -= buffer
+            if row == column:
+                begin, end = 3 * group_points[group, 0], 3 * group_points[group, 1]
+                shared = np.ascontiguousarray(lens_products[:, begin:end])
+                borders[row] -= np.dot(shared, left.T)
+                gradient[row] -= np.dot(left, y[begin:end])
+
+
+@njit(cache=True, nogil=True)
+def point_steps(
+    first,
+    last,
+    starts,
+    cameras,
+    w,
+    lens_point,
+    point_gradient,
+    factors,
+    camera_step,
+    lens_step,
+    out,
+):
+    """δx (P, 3) of the points [first, last), given those of cameras (F, size) and lens (LENS_SIZE,)."""
+    size = camera_step.shape[1]
+    for p in range(first, last):
+        g0, g1, g2 = point_gradient[p, 0], point_gradient[p, 1], point_gradient[p, 2]
+        for o in range(starts[p], starts[p + 1]):
+            step = camera_step[cameras[o]]
+            for a in range(size):
+                g0 += w[o, a, 0] * step[a]
+                g1 += w[o, a, 1] * step[a]
+                g2 += w[o, a, 2] * step[a]
+        for a in range(LENS_SIZE):
+            g0 += lens_point[p, a, 0] * lens_step[a]
+            g1 += lens_point[p, a, 1] * lens_step[a]
+            g2 += lens_point[p, a, 2] * lens_step[a]
+        y0, y1, y2 = _forward(factors, p, g0, g1, g2)
+        x2 = y2 / factors[p, 5]
+        x1 = (y1 - factors[p, 4] * x2) / factors[p, 2]
+        x0 = (y0 - factors[p, 1] * x1 - factors[p, 3] * x2) / factors[p, 0]
+        out[p, 0], out[p, 1], out[p, 2] = -x0, -x1, -x2
+
+
+@njit(cache=True, nogil=True)
+def point_covariances(
+    first,
+    last,
+    starts,
+    cameras,
+    w,
+    lens_point,
+    factors,
+    inverse,
+    index,
+    camera_lens,
+    lens_lens,
+    per_tile,
+    out,
+):
+    """(P, 3, 3) V⁻¹ + V⁻¹ [W; E]ᵀ Z [W; E] V⁻¹ of the points [first, last).
+
+    `inverse` holds the tiles of Z for the cameras, camera_lens (F, size, LENS_SIZE) and lens_lens the
+    rest. The cameras of a point must be in order.
+    """
+    size = w.shape[1]
+    for p in range(first, last):
+        total = np.zeros((3, 3))
+        for a in range(starts[p], starts[p + 1]):
+            camera = cameras[a]
+            tile_a = camera // per_tile
+            row = size * (camera - tile_a * per_tile)
+            for b in range(starts[p], a + 1):
+                tile_b = cameras[b] // per_tile
+                column = size * (cameras[b] - tile_b * per_tile)
+                z = inverse[index[tile_a, tile_b]]
+                share = 1.0 if b < a else 0.5
+                for i in range(size):
+                    s0, s1, s2 = 0.0, 0.0, 0.0
+                    for j in range(size):
+                        value = z[row + i, column + j]
+                        s0 += value * w[b, j, 0]
+                        s1 += value * w[b, j, 1]
+                        s2 += value * w[b, j, 2]
+                    for k in range(3):
+                        left = share * w[a, i, k]
+                        total[k, 0] += left * s0
+                        total[k, 1] += left * s1
+                        total[k, 2] += left * s2
+            for i in range(size):
+                for j in range(LENS_SIZE):
+                    value = camera_lens[camera, i, j]
+                    for k in range(3):
+                        for m in range(3):
+                            total[k, m] += w[a, i, k] * value * lens_point[p, j, m]
+        for i in range(LENS_SIZE):
+            for j in range(LENS_SIZE):
+                value = 0.5 * lens_lens[i, j]
+                for k in range(3):
+                    for m in range(3):
+                        total[k, m] += lens_point[p, i, k] * value * lens_point[p, j, m]
+        total = total + total.T
+        l00, l10, l11 = factors[p, 0], factors[p, 1], factors[p, 2]
+        l20, l21, l22 = factors[p, 3], factors[p, 4], factors[p, 5]
+        lower = np.array([[l00, 0.0, 0.0], [l10, l11, 0.0], [l20, l21, l22]])
+        v_inverse = np.linalg.inv(np.dot(lower, lower.T))
+        out[p] = v_inverse + np.dot(v_inverse, np.dot(total, v_inverse))

@@ -1,0 +1,312 @@
+"""Finding a path from tracks alone: what kind of motion it is, the lens, and every frame.
+
+1. A camera that doesn't move is recognised, and one that only turns (`turning`).
+2. Small bundles of about eight keyframes from a ladder of focal lengths (`growing`): focal lengths from
+   two frames alone are off by tens of percent, whole small bundles find the valley from nearby.
+   The best explained one is kept. Weak assumptions about distortion keep it from eating the perspective.
+3. The other frames, outward from the posed ones, each by the points it sees, with local bundles.
+4. All together, robustly: what doesn't fit is left out, and named.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.errors import Problem
+from aperture.path.growing import Growing, LensPrior
+from aperture.path.imaging import Optics
+from aperture.path.sightings import Sightings, connected, keyframes
+from aperture.path.turning import Turning, is_still, lens_of, solve_turning
+
+# Focal lengths that are tried, in widths of the gate.
+LADDER = (0.5, 0.75, 1.1, 1.6, 2.4, 3.6)
+TURNING_LADDER = (0.5, 0.8, 1.3, 2.1, 3.4)
+# σ of k1 and the rest while a path is looked for, and of the ln of a focal length that isn't known.
+DISTORTION_PRIOR = 0.15
+FOCAL_PRIOR = 2.0
+# An unknown pays for itself if it lowers the sum of squares by this many squared robust σ.
+PRICE = 3.0
+# A camera nearly only turns if that leaves residuals up to this many times as large as a path does; two
+# focal lengths are about the same if their logarithms differ by less than that.
+NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
+# Tracks on one frame, below which nothing is solved.
+FEWEST_TRACKS = 8
+
+Watch = Callable[[str, float], None]
+
+
+@dataclass
+class Wanted:
+    """What is asked for.
+
+    free_lens (8,) of bool: the PARAMETERS to solve for; focal_mm: the focal length where it is known, with
+    its σ of the logarithm; motion: free, nodal or still.
+    """
+
+    free_lens: Array
+    focal_mm: float | None = None
+    focal_sigma: float = 0.0
+    motion: str = "free"
+
+
+@dataclass
+class Found:
+    """What was found. kind: free, nodal or still; one of the other two is set for the first two kinds."""
+
+    kind: str
+    path: Growing | None = None
+    turning: Turning | None = None
+
+
+def nobody(stage: str, share: float) -> None:
+    """Watch nothing."""
+
+
+def find(
+    sightings: Sightings, optics: Optics, wanted: Wanted, watch: Watch = nobody, threads: int = 1
+) -> Found:
+    """Find a path.
+
+    Raises
+    ------
+    Problem
+        If the tracks don't hold one, with a sentence that says what is missing.
+    """
+    _require_tracks(sightings)
+    watch("Looking whether the camera moves", 0.0)
+    if wanted.motion == "still" or is_still(sightings):
+        return Found("still")
+    keys = keyframes(sightings)
+    some = connected(sightings, keys)
+    turning = _best_turning(sightings, optics, wanted, some, watch)
+    if wanted.motion == "nodal":
+        return Found("nodal", turning=_all_turning(sightings, optics, wanted, turning, threads))
+    path = _best_start(sightings, optics, wanted, some, turning, watch)
+    if turning is not None and (path is None or _only_turns(sightings, turning, path, some)):
+        watch("Solving the turns of all frames", 0.6)
+        return Found("nodal", turning=_all_turning(sightings, optics, wanted, turning, threads))
+    if path is None:
+        raise Problem(
+            "No two frames share enough tracks that agree on one motion of the camera. Follow more "
+            "points that stand still, for longer, and keep out what moves by itself."
+        )
+    _grow(path, watch, threads)
+    return Found("free", path=path)
+
+
+def _require_tracks(sightings: Sightings) -> None:
+    if len(sightings.frames) < 2:
+        raise Problem("A path needs two frames or more.")
+    followed = np.count_nonzero(sightings.seen.sum(axis=0) >= 2)
+    if followed < FEWEST_TRACKS:
+        raise Problem(
+            f"Only {followed} tracks are seen on two frames or more, and a path needs at least "
+            f"{FEWEST_TRACKS}, better fifty. Follow more points, or lower what a corner needs."
+        )
+
+
+def prior_for(optics: Optics, wanted: Wanted, focal_mm: float) -> LensPrior:
+    """Weak assumptions about the lens while a path is looked for."""
+    values, sigma = lens_of(optics, focal_mm), np.full(8, np.inf)
+    sigma[0] = wanted.focal_sigma if wanted.focal_mm else FOCAL_PRIOR
+    sigma[0] = max(sigma[0], 1e-4)
+    sigma[1:3] = 0.02 * max(optics.grid.gate_mm)
+    sigma[3:] = DISTORTION_PRIOR
+    return LensPrior(values, sigma)
+
+
+def _simple_lens(wanted: Wanted) -> Array:
+    """Of what is free, what a small bundle can find: focal length and k1."""
+    simple = np.zeros(8, bool)
+    simple[0] = wanted.free_lens[0]
+    simple[3] = wanted.free_lens[3]
+    return simple
+
+
+def _focals(optics: Optics, wanted: Wanted, ladder: tuple[float, ...]) -> list[float]:
+    if wanted.focal_mm:
+        return [wanted.focal_mm]
+    width = optics.grid.gate_mm[0] * optics.lens.squeeze
+    return [share * width for share in ladder]
+
+
+def _best_turning(
+    sightings: Sightings, optics: Optics, wanted: Wanted, keys: list[int], watch: Watch
+) -> Turning | None:
+    """The rotation-only path over some keyframes that explains most."""
+    best: Turning | None = None
+    focals = _focals(optics, wanted, TURNING_LADDER)
+    for number, focal in enumerate(focals):
+        watch("Trying a camera that only turns", 0.02 + 0.1 * number / len(focals))
+        turning = solve_turning(
+            sightings,
+            optics,
+            np.array(keys),
+            lens_of(optics, focal),
+            _simple_lens(wanted),
+            prior_for(optics, wanted, focal),
+        )
+        if turning and (best is None or _cost(turning.residuals, 1.0) < _cost(best.residuals, 1.0)):
+            best = turning
+    return best
+
+
+def _cost(residuals: Array, scale: float) -> float:
+    """The sum of squares of residuals (…) in σ, over `scale`, each at most OUTLIER squared."""
+    ratio = residuals[np.isfinite(residuals)] / scale
+    return float(np.minimum(ratio**2, 25.0).sum())
+
+
+def _best_start(
+    sightings: Sightings,
+    optics: Optics,
+    wanted: Wanted,
+    keys: list[int],
+    turning: Turning | None,
+    watch: Watch,
+) -> Growing | None:
+    """The path over some keyframes that explains most of what they see.
+
+    The lens of a camera that only turns is tried too. If turning alone explains nearly everything, only
+    paths with about that lens count: its turns tell the focal length, whereas a wrong lens with a wide
+    arc past points on a shell explains such tracks just as well.
+    """
+    lenses = [lens_of(optics, focal) for focal in _focals(optics, wanted, LADDER)]
+    if turning is not None and not wanted.focal_mm:
+        lenses.append(turning.lens)
+    paths: list[tuple[Growing, Array]] = []
+    for number, lens in enumerate(lenses):
+        focal = float(np.exp(lens[0]))
+        watch(f"Trying a focal length of {focal:.3g} mm", 0.12 + 0.4 * number / len(lenses))
+        started = _started(sightings, optics, wanted, keys, lens)
+        if started:
+            paths.append(started)
+    if not paths:
+        return None
+    noise = min(path.scale for path, _ in paths)
+    if turning is not None and turning.scale < NEARLY_TURNS * noise:
+        turned = turning.lens[0]
+        paths = [item for item in paths if abs(item[0].lens[0] - turned) < SAME_FOCAL] or paths
+    total = int(np.count_nonzero(sightings.seen[keys]))
+    return min(paths, key=lambda item: _misfit(item[0], item[1], noise, total))[0]
+
+
+def _misfit(path: Growing, residuals: Array, noise: float, total: int) -> float:
+    """What a start doesn't explain, in squared σ, what is assumed of the lens included.
+
+    A sighting whose track has no point yet, for want of an angle between its rays, says nothing for or
+    against: it counts as the noise that it has.
+    """
+    explained = np.count_nonzero(np.isfinite(residuals))
+    assumed = sum(row.residual**2 for row in path.prior.rows(path)) if path.prior else 0.0
+    return _cost(residuals, noise) + 2 * (total - explained) + assumed
+
+
+def _started(
+    sightings: Sightings, optics: Optics, wanted: Wanted, keys: list[int], lens: Array
+) -> tuple[Growing, Array] | None:
+    """A path over the keyframes from one assumed lens, and its residuals (F, T) in σ."""
+    path = Growing(
+        sightings,
+        optics,
+        _simple_lens(wanted),
+        lens.copy(),
+        prior_for(optics, wanted, float(np.exp(lens[0]))),
+    )
+    if path.begin(keys) is None or np.count_nonzero(path.placed) < 12:
+        return None
+    waiting = [key for key in keys if not path.posed[key]]
+    while waiting:
+        seen = [np.count_nonzero(path.placed & sightings.seen[key]) for key in waiting]
+        key = waiting.pop(int(np.argmax(seen)))
+        if not path.resect(key, most_px=6.0):
+            continue
+        path.adjust(most=6)
+        path.triangulate(least_deg=1.0, most_px=4.0)
+    path.believe_all()
+    for _ in range(2):
+        residuals = path.adjust(rounds=2, most=25)
+        path.triangulate(least_deg=0.7, most_px=3.0)
+    return path, residuals
+
+
+def _only_turns(sightings: Sightings, turning: Turning, path: Growing, keys: list[int]) -> bool:
+    """Whether the path explains what the turning doesn't by no more than its unknowns are worth.
+
+    Both are compared on the observations that both explain or could, in squares of the path's own
+    robust σ, so that tracks that are less exact than their σ says don't decide it.
+    """
+    path.believe_all()
+    residuals = path.adjust(rounds=2, most=15)
+    common = np.isfinite(residuals) & np.isfinite(turning.residuals)
+    if np.count_nonzero(common) < 3 * FEWEST_TRACKS:
+        return bool(turning.scale < 1.5 * path.scale)
+    scale = path.scale
+    turned = _cost(turning.residuals[common], scale)
+    moved = _cost(residuals[common], scale)
+    tracks = np.count_nonzero(common.any(axis=0))
+    unknowns = 3 * (len(keys) - 1) + tracks
+    return bool(turned - moved < PRICE * unknowns)
+
+
+def _grow(path: Growing, watch: Watch, threads: int) -> None:
+    """Pose the other frames outward, and adjust all."""
+    sightings = path.sightings
+    count = len(sightings.frames)
+    path.believe_all()
+    path.triangulate(least_deg=0.7, most_px=3.0)
+    waiting, since, begun = set(range(count)) - set(np.flatnonzero(path.posed)), 0, path.posed.sum()
+    while waiting:
+        posed = np.flatnonzero(path.posed)
+        distance = {frame: int(np.abs(posed - frame).min()) for frame in waiting}
+        near = sorted(
+            (frame for frame in waiting if distance[frame] <= 6), key=distance.__getitem__
+        )
+        for frame in near:
+            if path.resect(frame, most_px=3.0):
+                break
+        else:
+            break
+        waiting.discard(frame)
+        path.triangulate(least_deg=0.7, most_px=3.0, near=frame)
+        since += 1
+        watch("Posing the frames", 0.55 + 0.25 * (path.posed.sum() - begun) / max(count - begun, 1))
+        if since % 8 == 0:
+            posed = np.flatnonzero(path.posed)
+            local = posed[np.argsort(np.abs(posed - frame), kind="stable")[:24]]
+            path.adjust(np.sort(local), most=5, threads=threads)
+    path.believe_all()
+    path.triangulate(least_deg=0.5, most_px=3.0)
+    for number in range(2):
+        watch("Adjusting all frames", 0.8 + 0.08 * number)
+        path.adjust(rounds=3, most=30, threads=threads)
+        path.triangulate(least_deg=0.5, most_px=3.0)
+
+
+def _all_turning(
+    sightings: Sightings, optics: Optics, wanted: Wanted, some: Turning | None, threads: int
+) -> Turning:
+    """The turning path over all frames, from that over some."""
+    if some is None:
+        raise Problem(
+            "Neighbouring frames share too few tracks to say how the camera turned: follow more points."
+        )
+    focal = float(np.exp(some.lens[0]))
+    turning = solve_turning(
+        sightings,
+        optics,
+        np.arange(len(sightings.frames)),
+        some.lens,
+        wanted.free_lens,
+        prior_for(optics, wanted, wanted.focal_mm or focal),
+        threads=threads,
+    )
+    if turning is None:
+        raise Problem(
+            "Two neighbouring frames share fewer than eight tracks: follow more points there."
+        )
+    return turning

@@ -1,0 +1,294 @@
+"""A first path: two frames, then more, by resection and triangulation.
+
+From one assumed focal length. Two keyframes give a relative pose by their essential matrix (Nistér 2004),
+the points that both see are triangulated, each further frame is placed by the points it sees (resection, in OpenCV's RANSAC
+with SQPnP: Terzakis and Lourakis 2020), and small bundle adjustments keep errors from growing.
+
+All sightings are taken through the lens of the moment to normalised coordinates, y down, so that the pose
+conventions of OpenCV hold here: x_cam = R (X − C), looking along +z. `FLIP` turns them into this
+project's camera space.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import cv2
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.path.bundle import Bundle, Freedom, HasLens, Observations, Row, State, reweighted
+from aperture.path.imaging import Optics
+from aperture.path.sightings import Sightings
+
+FLIP = np.diag([1.0, -1.0, -1.0])
+# Points that a frame must see to be placed by them.
+LEAST_POINTS = 8
+# Shared tracks that a first pair needs, and how many of these must agree with one relative pose.
+LEAST_SHARED, LEAST_AGREEING = 25, 20
+# The best first pair has a wide angle between its rays; beyond this it is no better.
+WIDE_DEG = 6.0
+# Huber's loss: beyond this many robust σ residuals count linearly, and beyond that many they don't count.
+HUBER_SIGMAS, OUTLIER_SIGMAS = 3.0, 5.0
+
+
+@dataclass(frozen=True)
+class LensPrior:
+    """What is assumed of the lens while a path is looked for: values (8,) and their σ, inf where nothing is."""
+
+    values: Array
+    sigma: Array
+
+    def rows(self, state: HasLens) -> list[Row]:
+        """One equation per value with a σ."""
+        out = []
+        for index in np.flatnonzero(np.isfinite(self.sigma)):
+            slope = np.zeros(len(self.sigma))
+            slope[index] = 1 / self.sigma[index]
+            residual = (state.lens[index] - self.values[index]) / self.sigma[index]
+            out.append(Row(float(residual), by_lens=slope))
+        return out
+
+
+@dataclass
+class Growing:
+    """A path while it grows. posed (F,): frames that have a pose; use (F, T): observations that are believed."""
+
+    sightings: Sightings
+    optics: Optics
+    free_lens: Array
+    lens: Array
+    prior: LensPrior | None
+    rotations: Array = field(init=False)
+    positions: Array = field(init=False)
+    posed: Array = field(init=False)
+    points: Array = field(init=False)
+    use: Array = field(init=False)
+    scale: float = 1.0  # robust size of the residuals, in their σ
+
+    def __post_init__(self) -> None:
+        frames, tracks = self.sightings.seen.shape
+        self.rotations = np.tile(np.eye(3), (frames, 1, 1))
+        self.positions = np.zeros((frames, 3))
+        self.posed = np.zeros(frames, bool)
+        self.points = np.full((tracks, 3), np.nan)
+        self.use = self.sightings.seen.copy()
+
+    @property
+    def placed(self) -> Array:
+        """(T,) of bool: tracks that have a point."""
+        return np.isfinite(self.points[:, 0])
+
+    @property
+    def focal_px(self) -> float:
+        """Down the picture."""
+        linear = self.sightings.grid.px_linear
+        return float(np.exp(self.lens[0]) * np.linalg.norm(linear[:, 1]))
+
+    def normalised(self) -> Array:
+        """(F, T, 2) the sightings through the lens of the moment."""
+        return self.sightings.normalised(self.optics.lens.with_parameters(self.lens))
+
+    # Places -----------------------------------------------------------------------------------------------
+
+    def begin(self, keys: list[int]) -> float | None:
+        """Pose the pair of keyframes with the widest, best supported relative pose; its angle in degrees, or None."""
+        x, best = self.normalised(), None
+        for i, first in enumerate(keys):
+            for second in keys[i + 1 : i + 7]:
+                pair = _relative_pose(x[first], x[second], self.focal_px)
+                if pair and (best is None or pair[0] > best[0]):
+                    best = (*pair, first, second)
+        if best is None:
+            return None
+        _, rotation, position, angle, first, second = best
+        self.rotations[first], self.positions[first] = FLIP, np.zeros(3)
+        self.rotations[second], self.positions[second] = rotation.T @ FLIP, position
+        self.posed[[first, second]] = True
+        self.triangulate(least_deg=0.3, most_px=6.0)
+        return angle
+
+    def triangulate(
+        self, least_deg: float, most_px: float, near: int | None = None, reach: int = 12
+    ) -> None:
+        """Points for tracks that have none: where their rays meet.
+
+        least_deg: the angle that the rays must span; most_px: the median distance in the picture. near:
+        only from frames within `reach` of this one.
+        """
+        frames = np.flatnonzero(self.posed)
+        if near is not None:
+            frames = frames[np.abs(frames - near) <= reach]
+        x = self.normalised()[frames]
+        seen = self.use[frames] & np.isfinite(x[:, :, 0]) & ~self.placed
+        row, track = np.nonzero(seen)
+        if not len(row):
+            return
+        rays = np.concatenate([x[row, track] * [1, -1], -np.ones((len(row), 1))], axis=1)
+        rays /= np.linalg.norm(rays, axis=1, keepdims=True)
+        rays = np.einsum("nij,nj->ni", self.rotations[frames[row]], rays)
+        origin = self.positions[frames[row]]
+        across = np.eye(3) - rays[:, :, None] * rays[:, None, :]
+        count = len(self.points)
+        normal, right, views = np.zeros((count, 3, 3)), np.zeros((count, 3)), np.zeros(count)
+        np.add.at(normal, track, across)
+        np.add.at(right, track, np.einsum("nij,nj->ni", across, origin))
+        np.add.at(views, track, 1)
+        several = np.flatnonzero(views >= 2)
+        least = np.linalg.eigvalsh(normal[several])[:, 0] / views[several]
+        angle = 2 * np.degrees(np.arcsin(np.sqrt(np.clip(least, 0, 1))))
+        wide = several[angle >= least_deg]
+        if not len(wide):
+            return
+        places = np.full((count, 3), np.nan)
+        places[wide] = np.linalg.solve(normal[wide], right[wide][:, :, None])[:, :, 0]
+        q = np.einsum("nij,ni->nj", self.rotations[frames[row]], places[track] - origin)
+        with np.errstate(all="ignore"):
+            at = np.stack([q[:, 0], -q[:, 1]], axis=1) / -q[:, 2:]
+            off = np.linalg.norm(at - x[row, track], axis=1) * self.focal_px
+        off[~(q[:, 2] < 0)] = np.inf
+        order = np.lexsort((off, track))
+        starts = np.searchsorted(track[order], np.arange(count + 1))
+        for point in wide:
+            mine = off[order[starts[point] : starts[point + 1]]]
+            if mine[len(mine) // 2] < most_px and np.isfinite(mine[-1]):
+                self.points[point] = places[point]
+
+    def resect(self, frame: int, most_px: float) -> bool:
+        """Pose a frame by the points that it sees; whether that worked."""
+        lens = self.optics.lens.with_parameters(self.lens)
+        own = Sightings(
+            self.sightings.frames[[frame]],
+            self.sightings.xy[[frame]],
+            self.sightings.sigma[[frame]],
+            self.sightings.grid,
+        ).normalised(lens)[0]
+        tracks = np.flatnonzero(self.placed & self.use[frame] & np.isfinite(own[:, 0]))
+        if len(tracks) < LEAST_POINTS:
+            return False
+        points, x = self.points[tracks], np.ascontiguousarray(own[tracks])
+        middle = points.mean(axis=0)
+        try:
+            good, turn, shift, inliers = cv2.solvePnPRansac(
+                points - middle,
+                x,
+                np.eye(3),
+                None,
+                iterationsCount=300,
+                reprojectionError=most_px / self.focal_px,
+                confidence=0.999,
+                flags=cv2.SOLVEPNP_SQPNP,
+            )
+        except cv2.error:
+            return False
+        if not good or inliers is None or len(inliers) < LEAST_POINTS:
+            return False
+        of = inliers.ravel()
+        turn, shift = cv2.solvePnPRefineLM(points[of] - middle, x[of], np.eye(3), None, turn, shift)
+        rotation = cv2.Rodrigues(turn)[0]
+        if not np.isfinite(shift).all():
+            return False
+        self.rotations[frame] = rotation.T @ FLIP
+        self.positions[frame] = middle - (rotation.T @ shift).ravel()
+        self.posed[frame] = True
+        return True
+
+    # Adjustment -------------------------------------------------------------------------------------------
+
+    def bundle(
+        self, frames: Array, factor: Array | None = None, threads: int = 1
+    ) -> tuple[Bundle, Array, Array]:
+        """The equations of some frames, and the (row, track) of each observation.
+
+        The first frame's pose is held, and the coordinate of the farthest frame along which it is farthest.
+        """
+        use = self.use[frames] & self.placed
+        use &= use.sum(axis=0) >= 2
+        tracks = np.flatnonzero(use.any(axis=0))
+        row, column = np.nonzero(use[:, tracks])
+        at = frames[row], tracks[column]
+        observations = Observations(row, column, self.sightings.xy[at], self.sightings.sigma[at])
+        if factor is not None:
+            observations = reweighted(observations, factor)
+        positions = self.positions[frames]
+        free = np.ones((len(frames), 6), bool)
+        free[0] = False
+        away = np.abs(positions - positions[0])
+        far, axis = np.unravel_index(np.argmax(away), away.shape)
+        free[far, 3 + axis] = False
+        state = State(
+            self.rotations[frames],
+            positions,
+            np.zeros(len(frames)),
+            self.lens.copy(),
+            self.points[tracks],
+        )
+        freedom = Freedom(free, self.free_lens, np.zeros((len(tracks), 3), bool))
+        bundle = Bundle(observations, self.optics, state, freedom, self.prior, threads=threads)
+        return bundle, row, tracks[column]
+
+    def adjust(
+        self, frames: Array | None = None, rounds: int = 1, most: int = 8, threads: int = 1
+    ) -> Array:
+        """Robust bundle adjustments of the posed frames; unbelievable observations are left out. Residuals (F, T), in σ."""
+        frames = np.flatnonzero(self.posed) if frames is None else np.asarray(frames)
+        factor = None
+        for _ in range(rounds):
+            bundle, row, track = self.bundle(frames, factor, threads)
+            bundle.solve(most=most, least_gain=1e-2)
+            self._take(bundle, frames, np.unique(track))
+            residuals, _ = bundle.residuals(bundle.state)
+            sigmas = np.linalg.norm(residuals, axis=1)
+            if factor is not None:
+                sigmas = sigmas * factor
+            sigmas = np.nan_to_num(sigmas, nan=1e6)
+            self.scale = max(0.1, float(np.median(sigmas)) / 1.1774)
+            bend = HUBER_SIGMAS * self.scale
+            factor = np.sqrt(np.maximum(sigmas / bend, 1.0))
+            factor[sigmas > 8 * self.scale] = 1e4
+        out = np.full(self.use.shape, np.nan)
+        out[frames[row], track] = sigmas
+        bad = sigmas > max(OUTLIER_SIGMAS * self.scale, 0.5)
+        self.use[frames[row[bad]], track[bad]] = False
+        return out
+
+    def _take(self, bundle: Bundle, frames: Array, tracks: Array) -> None:
+        state = bundle.state
+        self.rotations[frames], self.positions[frames] = state.rotations, state.positions
+        self.points[tracks], self.lens = state.points, state.lens
+
+    def believe_all(self) -> None:
+        """Give observations that were left out another chance."""
+        self.use = self.sightings.seen.copy()
+
+
+def _relative_pose(a: Array, b: Array, focal_px: float) -> tuple[float, Array, Array, float] | None:
+    """Of two frames' normalised sightings (T, 2): how good a first pair they are, rotation, second position, median angle in degrees."""
+    both = np.isfinite(a[:, 0]) & np.isfinite(b[:, 0])
+    if np.count_nonzero(both) < LEAST_SHARED:
+        return None
+    a, b = np.ascontiguousarray(a[both]), np.ascontiguousarray(b[both])
+    threshold = 1.5 / focal_px
+    try:
+        essential, mask = cv2.findEssentialMat(a, b, np.eye(3), cv2.USAC_MAGSAC, 0.999, threshold)
+        if essential is None or mask is None:
+            return None
+        _, rotation, shift, agrees, places = cv2.recoverPose(
+            essential[:3], a, b, np.eye(3), distanceThresh=1e3, mask=mask.copy()
+        )
+        _, flat = cv2.findHomography(a, b, cv2.USAC_MAGSAC, threshold)
+    except cv2.error:
+        return None
+    agrees = agrees.ravel() > 0
+    if np.count_nonzero(agrees) < LEAST_AGREEING:
+        return None
+    position = (-rotation.T @ shift).ravel()
+    with np.errstate(all="ignore"):
+        to_first = (places[:3] / places[3]).T
+    to_second = to_first - position
+    norms = np.linalg.norm(to_first, axis=1) * np.linalg.norm(to_second, axis=1)
+    cosine = np.einsum("ni,ni->n", to_first, to_second)[agrees] / norms[agrees]
+    angle = float(np.degrees(np.median(np.arccos(np.clip(np.nan_to_num(cosine, nan=1), -1, 1)))))
+    flat_share = 0.0 if flat is None else float((flat.ravel() > 0).mean())
+    score = np.count_nonzero(agrees) * min(angle, WIDE_DEG) * (1 - 0.7 * flat_share)
+    return score, rotation, position, angle

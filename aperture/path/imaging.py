@@ -1,0 +1,391 @@
+"""Residuals of tracked points and their derivatives, compiled.
+
+What `aperture.camera.Camera.project` computes for one camera and many points is computed here for many
+cameras, with derivatives by the pose, the point and the lens's PARAMETERS, and summed into the blocks of
+the normal equations at once (`linearise`). The tests hold it against `Camera`, whose formulas these are:
+docs/conventions.md.
+
+A pose is `world_from_camera`, R and C. A step turns R to R exp(ω) and moves C to C + d, so that the
+derivatives of a camera are by (ω, d), and by its own ln focal length where that changes over time.
+
+The kernels work on the points [first, last) and release Python's lock: threads share the points, each
+with sums of its own.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from aperture.arrays import Array
+from aperture.geometry.grid import Grid
+from aperture.lens.distortion import growth_radius
+from aperture.lens.lens import PARAMETERS, Lens
+
+LENS_SIZE = len(PARAMETERS)
+# Added to the sum of squares by an observation that the camera can't have made: behind it, or where the
+# distortion has folded over. Large, so that no step is taken that leads there.
+IMPOSSIBLE = 1e12
+_KINDS = ("rectilinear", "equidistant", "equisolid", "stereographic", "orthographic")
+
+
+@dataclass(frozen=True)
+class Optics:
+    """What of grid and lens doesn't change in a solution.
+
+    Parameters
+    ----------
+    grid : Grid
+        Of the plate as it was tracked.
+    lens : Lens
+        Projection and squeeze; its other values are where the solution begins.
+    """
+
+    grid: Grid
+    lens: Lens
+
+    @property
+    def packed(self) -> Array:
+        """(8,) for the kernels: kind of projection, squeeze, and the affine map from mm to px."""
+        linear = self.grid.px_linear
+        origin = self.grid.to_px([[0.0, 0.0]])[0]
+        kind = _KINDS.index(self.lens.projection.name)
+        return np.array([kind, self.lens.squeeze, *linear.ravel(), *origin], float)
+
+
+def limit2(lens: Array) -> float:
+    """The squared radius at which the distortion of lens PARAMETERS (8,) stops growing."""
+    return min(growth_radius(lens[3:]) ** 2, 1e12)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _radius(kind, theta):
+    """Radius in focal lengths of a curved projection at the angle θ, and its derivative."""
+    if kind == 1:
+        return theta, 1.0
+    if kind == 2:
+        return 2.0 * math.sin(theta / 2), math.cos(theta / 2)
+    if kind == 3:
+        return 2.0 * math.tan(theta / 2), 1.0 / math.cos(theta / 2) ** 2
+    return math.sin(theta), math.cos(theta)
+
+
+@njit(cache=True, nogil=True)
+def _onto_picture(kind, p0, p1, p2, q, by_point):
+    """Put the normalised position of a camera-space point into `q` (2,) and its derivative into (2, 3).
+
+    Returns whether the point has an image.
+    """
+    z = -p2
+    if kind == 0:
+        if z < 1e-9:
+            return False
+        over = 1.0 / z
+        q[0], q[1] = p0 * over, -p1 * over
+        by_point[0, 0], by_point[0, 1], by_point[0, 2] = over, 0.0, q[0] * over
+        by_point[1, 0], by_point[1, 1], by_point[1, 2] = 0.0, -over, q[1] * over
+        return True
+    side = math.hypot(p0, p1)
+    squared = side * side + z * z
+    if side < 1e-9 * abs(z):
+        if z <= 0:
+            return False
+        ratio, by_side, by_forward = 1.0 / z, 0.0, -1.0 / (z * z)
+        ux, uy = 0.0, 0.0
+    else:
+        theta = math.atan2(side, z)
+        if kind == 4 and theta > 0.5 * math.pi:
+            return False
+        radius, slope = _radius(kind, theta)
+        ratio = radius / side
+        by_side = (slope * z / squared - ratio) / side
+        by_forward = -slope / squared
+        ux, uy = p0 / side, -p1 / side
+    x, y = p0, -p1
+    q[0], q[1] = x * ratio, y * ratio
+    by_point[0, 0] = ratio + x * by_side * ux
+    by_point[0, 1] = -x * by_side * uy
+    by_point[0, 2] = -x * by_forward
+    by_point[1, 0] = y * by_side * ux
+    by_point[1, 1] = -(ratio + y * by_side * uy)
+    by_point[1, 2] = -y * by_forward
+    return True
+
+
+@njit(cache=True, nogil=True)
+def _distort(q, k1, k2, k3, p1, p2, out, slope):
+    """The distorted position of `q` into `out` (2,), and the derivative by `q` into `slope` (2, 2)."""
+    u, v = q[0], q[1]
+    r2 = u * u + v * v
+    radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
+    growth = k1 + r2 * (2 * k2 + r2 * 3 * k3)
+    out[0] = u * radial + 2 * p1 * u * v + p2 * (r2 + 2 * u * u)
+    out[1] = v * radial + p1 * (r2 + 2 * v * v) + 2 * p2 * u * v
+    slope[0, 0] = radial + 2 * u * u * growth + 2 * p1 * v + 6 * p2 * u
+    slope[0, 1] = slope[1, 0] = 2 * u * v * growth + 2 * p1 * u + 2 * p2 * v
+    slope[1, 1] = radial + 2 * v * v * growth + 6 * p1 * v + 2 * p2 * u
+
+
+@njit(cache=True, nogil=True)
+def residuals(
+    first,
+    last,
+    starts,
+    cameras,
+    xy,
+    weights,
+    rotations,
+    positions,
+    zoom,
+    lens,
+    optics,
+    limit2,
+    points,
+    out,
+):
+    """Fill the weighted residuals (N, 2) of the points [first, last); returns their sum of squares."""
+    kind = int(optics[0])
+    q, bent = np.empty(2), np.empty(2)
+    by_point, slope = np.empty((2, 3)), np.empty((2, 2))
+    total = 0.0
+    for point in range(first, last):
+        for o in range(starts[point], starts[point + 1]):
+            camera = cameras[o]
+            rotation = rotations[camera]
+            d0 = points[point, 0] - positions[camera, 0]
+            d1 = points[point, 1] - positions[camera, 1]
+            d2 = points[point, 2] - positions[camera, 2]
+            p0 = rotation[0, 0] * d0 + rotation[1, 0] * d1 + rotation[2, 0] * d2
+            p1 = rotation[0, 1] * d0 + rotation[1, 1] * d1 + rotation[2, 1] * d2
+            p2 = rotation[0, 2] * d0 + rotation[1, 2] * d1 + rotation[2, 2] * d2
+            seen = _onto_picture(kind, p0, p1, p2, q, by_point)
+            if not seen or q[0] * q[0] + q[1] * q[1] >= limit2:
+                out[o, 0] = out[o, 1] = np.nan
+                total += IMPOSSIBLE
+                continue
+            _distort(q, lens[3], lens[4], lens[5], lens[6], lens[7], bent, slope)
+            focal = math.exp(lens[0] + zoom[camera])
+            mm0 = bent[0] * focal / optics[1] + lens[1]
+            mm1 = bent[1] * focal + lens[2]
+            out[o, 0] = (optics[2] * mm0 + optics[3] * mm1 + optics[6] - xy[o, 0]) * weights[o, 0]
+            out[o, 1] = (optics[4] * mm0 + optics[5] * mm1 + optics[7] - xy[o, 1]) * weights[o, 1]
+            total += out[o, 0] ** 2 + out[o, 1] ** 2
+    return total
+
+
+@njit(cache=True, nogil=True)
+def jacobian_at(
+    rotation, position, own_zoom, lens, optics, limit2, x, by_camera, by_point, by_lens, at
+):
+    """One observation: where the world point `x` is imaged, `at` (2,) px, and the unweighted derivatives.
+
+    by_camera (2, 7): ω, d, ln focal; by_point (2, 3); by_lens (2, 8). Returns whether it has an image.
+    """
+    kind = int(optics[0])
+    q, bent = np.empty(2), np.empty(2)
+    by_space, slope = np.empty((2, 3)), np.empty((2, 2))
+    d0, d1, d2 = x[0] - position[0], x[1] - position[1], x[2] - position[2]
+    p0 = rotation[0, 0] * d0 + rotation[1, 0] * d1 + rotation[2, 0] * d2
+    p1 = rotation[0, 1] * d0 + rotation[1, 1] * d1 + rotation[2, 1] * d2
+    p2 = rotation[0, 2] * d0 + rotation[1, 2] * d1 + rotation[2, 2] * d2
+    if not _onto_picture(kind, p0, p1, p2, q, by_space):
+        return False
+    r2 = q[0] * q[0] + q[1] * q[1]
+    if r2 >= limit2:
+        return False
+    _distort(q, lens[3], lens[4], lens[5], lens[6], lens[7], bent, slope)
+    focal = math.exp(lens[0] + own_zoom)
+    fx, fy = focal / optics[1], focal
+    mm0, mm1 = bent[0] * fx, bent[1] * fy
+    at[0] = optics[2] * (mm0 + lens[1]) + optics[3] * (mm1 + lens[2]) + optics[6]
+    at[1] = optics[4] * (mm0 + lens[1]) + optics[5] * (mm1 + lens[2]) + optics[7]
+    u, v = q[0], q[1]
+    for row in range(2):
+        l0, l1 = optics[2 + 2 * row] * fx, optics[3 + 2 * row] * fy
+        by_lens[row, 0] = (l0 * bent[0]) + (l1 * bent[1])
+        by_lens[row, 1], by_lens[row, 2] = optics[2 + 2 * row], optics[3 + 2 * row]
+        power = r2
+        for c in range(3):
+            by_lens[row, 3 + c] = (l0 * u + l1 * v) * power
+            power *= r2
+        by_lens[row, 6] = l0 * 2 * u * v + l1 * (r2 + 2 * v * v)
+        by_lens[row, 7] = l0 * (r2 + 2 * u * u) + l1 * 2 * u * v
+        by_camera[row, 6] = by_lens[row, 0]
+        s0 = l0 * slope[0, 0] + l1 * slope[1, 0]
+        s1 = l0 * slope[0, 1] + l1 * slope[1, 1]
+        j0 = s0 * by_space[0, 0] + s1 * by_space[1, 0]
+        j1 = s0 * by_space[0, 1] + s1 * by_space[1, 1]
+        j2 = s0 * by_space[0, 2] + s1 * by_space[1, 2]
+        # R exp(ω) sees the point at p + p × ω.
+        by_camera[row, 0] = j1 * p2 - j2 * p1
+        by_camera[row, 1] = j2 * p0 - j0 * p2
+        by_camera[row, 2] = j0 * p1 - j1 * p0
+        for b in range(3):
+            world = rotation[b, 0] * j0 + rotation[b, 1] * j1 + rotation[b, 2] * j2
+            by_point[row, b] = world
+            by_camera[row, 3 + b] = -world
+    return True
+
+
+@njit(cache=True, nogil=True)
+def linearise(
+    first,
+    last,
+    starts,
+    cameras,
+    xy,
+    weights,
+    rotations,
+    positions,
+    zoom,
+    lens,
+    optics,
+    limit2,
+    points,
+    held,
+    at_infinity,
+    size,
+    v,
+    point_gradient,
+    w,
+    lens_point,
+    u,
+    camera_gradient,
+    camera_lens,
+    lens_lens,
+    lens_gradient,
+):
+    """Sum the blocks of the normal equations of the points [first, last); returns the sum of squares.
+
+    By letters of the literature (Triggs et al. 2000, section 6): U camera–camera (F, size, size, lower
+    half), V point–point (P, 6: lower half), W camera–point (N, size, 3), one per observation. `held`
+    (P, 3) are coordinates that are known exactly. `at_infinity`: all cameras are in one place, so that
+    the distance of a point has no meaning; V gets a term along the point's own direction, on which
+    nothing else depends, and is invertible.
+    """
+    by_camera, by_point = np.empty((2, 7)), np.empty((2, 3))
+    by_lens, at, r = np.empty((2, LENS_SIZE)), np.empty(2), np.empty(2)
+    total = 0.0
+    for point in range(first, last):
+        v[point] = 0.0
+        point_gradient[point] = 0.0
+        lens_point[point] = 0.0
+        for o in range(starts[point], starts[point + 1]):
+            camera = cameras[o]
+            seen = jacobian_at(
+                rotations[camera],
+                positions[camera],
+                zoom[camera],
+                lens,
+                optics,
+                limit2,
+                points[point],
+                by_camera,
+                by_point,
+                by_lens,
+                at,
+            )
+            if not seen:
+                w[o] = 0.0
+                total += IMPOSSIBLE
+                continue
+            for row in range(2):
+                weight = weights[o, row]
+                r[row] = (at[row] - xy[o, row]) * weight
+                total += r[row] * r[row]
+                for a in range(size):
+                    by_camera[row, a] *= weight
+                for a in range(LENS_SIZE):
+                    by_lens[row, a] *= weight
+                for a in range(3):
+                    by_point[row, a] *= 0.0 if held[point, a] else weight
+            entry = 0
+            for a in range(3):
+                point_gradient[point, a] += by_point[0, a] * r[0] + by_point[1, a] * r[1]
+                for b in range(a + 1):
+                    v[point, entry] += (
+                        by_point[0, a] * by_point[0, b] + by_point[1, a] * by_point[1, b]
+                    )
+                    entry += 1
+            for a in range(LENS_SIZE):
+                lens_gradient[a] += by_lens[0, a] * r[0] + by_lens[1, a] * r[1]
+                for b in range(3):
+                    lens_point[point, a, b] += (
+                        by_lens[0, a] * by_point[0, b] + by_lens[1, a] * by_point[1, b]
+                    )
+                for b in range(a + 1):
+                    lens_lens[a, b] += by_lens[0, a] * by_lens[0, b] + by_lens[1, a] * by_lens[1, b]
+            for a in range(size):
+                ja, jb = by_camera[0, a], by_camera[1, a]
+                camera_gradient[camera, a] += ja * r[0] + jb * r[1]
+                for b in range(3):
+                    w[o, a, b] = ja * by_point[0, b] + jb * by_point[1, b]
+                for b in range(LENS_SIZE):
+                    camera_lens[camera, a, b] += ja * by_lens[0, b] + jb * by_lens[1, b]
+                for b in range(a + 1):
+                    u[camera, a, b] += ja * by_camera[0, b] + jb * by_camera[1, b]
+        if at_infinity and starts[point + 1] > starts[point]:
+            camera = cameras[starts[point]]
+            d0 = points[point, 0] - positions[camera, 0]
+            d1 = points[point, 1] - positions[camera, 1]
+            d2 = points[point, 2] - positions[camera, 2]
+            scale = (v[point, 0] + v[point, 2] + v[point, 5]) / (d0 * d0 + d1 * d1 + d2 * d2)
+            v[point, 0] += scale * d0 * d0
+            v[point, 1] += scale * d1 * d0
+            v[point, 2] += scale * d1 * d1
+            v[point, 3] += scale * d2 * d0
+            v[point, 4] += scale * d2 * d1
+            v[point, 5] += scale * d2 * d2
+        for a in range(3):
+            if held[point, a]:
+                v[point, (0, 2, 5)[a]] = 1.0
+    return total
+
+
+@njit(cache=True, nogil=True)
+def jacobians(
+    cameras,
+    of_point,
+    xy,
+    weights,
+    rotations,
+    positions,
+    zoom,
+    lens,
+    optics,
+    limit2,
+    points,
+    residual,
+    by_camera,
+    by_lens,
+    by_point,
+):
+    """Fill residuals (n, 2) and derivatives (n, 2, 7), (n, 2, 8), (n, 2, 3), all weighted; zero where nothing is imaged."""
+    at = np.empty(2)
+    for o in range(len(cameras)):
+        camera = cameras[o]
+        seen = jacobian_at(
+            rotations[camera],
+            positions[camera],
+            zoom[camera],
+            lens,
+            optics,
+            limit2,
+            points[of_point[o]],
+            by_camera[o],
+            by_point[o],
+            by_lens[o],
+            at,
+        )
+        for row in range(2):
+            weight = weights[o, row] if seen else 0.0
+            residual[o, row] = (at[row] - xy[o, row]) * weight if seen else 0.0
+            if not seen:
+                by_camera[o, row], by_lens[o, row], by_point[o, row] = 0.0, 0.0, 0.0
+            else:
+                by_camera[o, row] *= weight
+                by_lens[o, row] *= weight
+                by_point[o, row] *= weight

@@ -1,0 +1,232 @@
+"""Standing a path on its feet: where it is in the world, how it is turned, and how large it is.
+
+Tracks determine a path up to a similarity, seven numbers: translation, turn, scale. Facts determine some
+of them. `place` finds the similarity that agrees with the facts best, by least squares on these seven
+alone: the path isn't bent. Which of the seven the facts leave open follows from the rank of their
+derivatives by it, and what they leave open must be held in the bundle, exactly as many numbers.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.geometry.rotation import angles_from_rotation, exponential, rotation_from_angles
+from aperture.lens.lens import Lens
+from aperture.path.bundle import Row, State
+from aperture.path.facts import PathFacts
+
+# A direction of the seven counts as open if it changes the facts less than this share of the strongest.
+OPEN_SHARE = 1e-7
+# Headings from which the search for the best similarity starts.
+HEADINGS = 6
+QUANTITIES = ("x", "y", "z", "pan", "tilt_roll", "scale")
+
+
+@dataclass(frozen=True, eq=False)
+class Placed:
+    """A placed path. open_: (7, k) basis of what the facts leave open: translation, turn, ln scale; chi2: of the facts."""
+
+    state: State
+    open_: Array
+    chi2: float
+
+    def is_open(self, quantity: str) -> bool:
+        """Whether a quantity isn't set: x, y, z of the first camera, pan or tilt_roll, scale."""
+        rows = {
+            "x": [0],
+            "y": [1],
+            "z": [2],
+            "pan": [4],
+            "tilt_roll": [3, 5],
+            "scale": [6],
+        }[quantity]
+        return bool(np.abs(self.open_[rows]).max(initial=0) > 1e-4)
+
+
+def transformed(state: State, shift: Array, turn: Array, scale: float, about: Array) -> State:
+    """The state turned by a rotation matrix and scaled about a place, then shifted."""
+    return replace(
+        state,
+        rotations=turn @ state.rotations,
+        positions=(state.positions - about) @ turn.T * scale + about + shift,
+        points=(state.points - about) @ turn.T * scale + about + shift,
+    )
+
+
+def upright(state: State) -> State:
+    """What is shown if nothing is known: the cameras' mean up is up, the first stands at the origin and looks along −Z; its points' median distance is 1."""
+    up = state.rotations[:, :, 1].mean(axis=0)
+    state = transformed(state, np.zeros(3), _turning_onto_y(up), 1.0, state.positions[0])
+    pan = angles_from_rotation(state.rotations[0])[0]
+    turn = rotation_from_angles(-pan, 0, 0)
+    away = np.linalg.norm(state.points - state.positions[0], axis=1)
+    scale = 1 / max(float(np.median(away)), 1e-12) if len(away) else 1.0
+    return transformed(state, -state.positions[0], turn, scale, state.positions[0])
+
+
+def _turning_onto_y(up: Array) -> Array:
+    """(3, 3) the shortest turn of a direction onto +Y."""
+    up = up / max(float(np.linalg.norm(up)), 1e-12)
+    axis = np.cross(up, [0, 1, 0])
+    sine, cosine = float(np.linalg.norm(axis)), float(up[1])
+    if sine < 1e-9:
+        return np.eye(3) if cosine > 0 else np.diag([1.0, -1.0, -1.0])
+    return exponential(axis / sine * np.arctan2(sine, cosine))
+
+
+class Known:
+    """The coordinates of points that are known exactly, for the search: (P, 3), NaN where unknown."""
+
+    def __init__(self, values: Array) -> None:
+        self.values = values
+        self.where = np.argwhere(np.isfinite(values))
+
+    def rows(self, state: State, sigma: float) -> list[Row]:
+        """An equation per coordinate."""
+        out = []
+        for point, axis in self.where:
+            slope = np.zeros((1, 3))
+            slope[0, axis] = 1 / sigma
+            off = state.points[point, axis] - self.values[point, axis]
+            out.append(Row(float(off / sigma), points=(int(point),), by_points=slope))
+        return out
+
+
+def place(state: State, facts: PathFacts, known: Known, lens: Lens) -> Placed:
+    """The path moved as a whole to where the facts say it is.
+
+    state : State
+        In any world; its points and cameras keep their relations.
+    facts, known
+        What is known. Exact coordinates count with a thousandth of the path's size while it is searched.
+    lens : Lens
+        For the facts' own unknowns.
+    """
+    start = upright(state)
+    start = replace(start, extra=np.zeros(facts.extra_count))
+    if not facts.equations and not len(known.where):
+        return Placed(start, np.eye(7), 0.0)
+    best: Placed | None = None
+    for heading in range(HEADINGS):
+        for flip in (1, -1):
+            turn = rotation_from_angles(2 * np.pi * heading / HEADINGS, 0, 0)
+            if flip < 0:
+                turn = turn @ np.diag([1.0, -1.0, -1.0])
+            moved = transformed(start, np.zeros(3), turn, 1.0, start.positions[0])
+            moved = replace(moved, extra=facts.begin(moved, lens))
+            placed = _refined(moved, facts, known, lens)
+            # The camera is more often upright than not: it takes better agreement to be the other way.
+            better = best is None or placed.chi2 < best.chi2 - (1e-6 + 1e-9 * best.chi2)
+            if better:
+                best = placed
+    assert best is not None
+    return best
+
+
+def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int = 80) -> Placed:
+    """Levenberg–Marquardt on the seven."""
+    damping, chi2 = 1e-3, np.inf
+    for sigma_share in (1e-2, 1e-5):
+        size = float(np.ptp(state.points, axis=0).max()) if len(state.points) else 1.0
+        sigma = max(sigma_share * size, 1e-9)
+        r, jac = _linearised(state, facts, known, sigma)
+        chi2 = float(r @ r)
+        for _ in range(most):
+            normal, gradient = jac.T @ jac, jac.T @ r
+            damped = normal + damping * np.diag(np.diag(normal) + 1e-9 * np.trace(normal) + 1e-30)
+            step = -np.linalg.solve(damped, gradient)
+            step[3:6] *= min(1.0, 0.5 / max(float(np.linalg.norm(step[3:6])), 1e-12))
+            step[6] = np.clip(step[6], -1.0, 1.0)
+            trial = _stepped(state, step)
+            trial = replace(trial, extra=facts.begin(trial, lens))
+            r2, jac2 = _linearised(trial, facts, known, sigma)
+            new = float(r2 @ r2)
+            if np.isfinite(new) and new <= chi2:
+                small = chi2 - new <= 1e-10 * (1 + chi2)
+                state, chi2, r, jac = trial, new, r2, jac2
+                damping = max(damping / 5, 1e-12)
+                if small:
+                    break
+            else:
+                damping *= 5
+                if damping > 1e8:
+                    break
+    return Placed(state, _open(jac), chi2)
+
+
+def _stepped(state: State, step: Array) -> State:
+    turn = exponential(step[3:6])
+    return transformed(state, step[:3], turn, float(np.exp(step[6])), state.positions[0])
+
+
+def _linearised(state: State, facts: PathFacts, known: Known, sigma: float) -> tuple[Array, Array]:
+    """Residuals (M,) of everything known of place and size, and derivatives by the seven (M, 7)."""
+    rows = [*facts.rows(state), *known.rows(state, sigma)]
+    r, jac = np.array([row.residual for row in rows]), np.zeros((len(rows), 7))
+    about = state.positions[0]
+    for number, row in enumerate(rows):
+        jac[number] = seven_slopes(row, state, about)
+    return r, jac
+
+
+def seven_slopes(row: Row, state: State, about: Array) -> Array:
+    """(7,) the derivative of a row by shift, turn and ln scale about a place."""
+    out = np.zeros(7)
+    if row.camera is not None:
+        rotation, away = state.rotations[row.camera], state.positions[row.camera] - about
+        out[3:6] += rotation @ row.by_camera[:3]
+        _add_place(out, row.by_camera[3:6], away)
+    for point, slope in zip(row.points, row.by_points if row.points else ()):
+        _add_place(out, slope, state.points[point] - about)
+    return out
+
+
+def _add_place(out: Array, slope: Array, away: Array) -> None:
+    out[:3] += slope
+    out[3:6] += np.cross(away, slope)
+    out[6] += slope @ away
+
+
+def _open(jac: Array) -> Array:
+    """(7, k) basis of the directions in which the facts don't change."""
+    if not len(jac):
+        return np.eye(7)
+    scale = np.maximum(np.linalg.norm(jac, axis=0), 1e-300)
+    scale = np.maximum(scale, 1e-6 * scale.max())
+    _, values, right = np.linalg.svd(jac / scale)
+    strong = np.zeros(7, bool)
+    strong[: len(values)] = values > OPEN_SHARE * max(values.max(), 1e-300)
+    basis = right[~strong].T / scale[:, None]
+    if not basis.shape[1]:
+        return basis
+    return np.linalg.qr(basis / np.abs(basis).max(axis=0))[0]
+
+
+def held_parameters(placed: Placed, free: Array) -> Array:
+    """(F, size) of bool: `free` less as many numbers of cameras as the facts leave open.
+
+    Candidates are the first camera's turn and place and the coordinate of the farthest camera along
+    which it is farthest; each is taken if it fixes what those before it leave open.
+    """
+    state, free = placed.state, free.copy()
+    if not placed.open_.shape[1]:
+        return free
+    away = np.abs(state.positions - state.positions[0])
+    far, axis = np.unravel_index(np.argmax(away), away.shape)
+    candidates = [(0, index) for index in (1, 0, 2, 3, 4, 5)] + [(int(far), 3 + int(axis))]
+    fixed = np.zeros((0, placed.open_.shape[1]))
+    for camera, index in candidates:
+        by_camera = np.zeros(7)
+        by_camera[index] = 1.0
+        row = Row(0.0, camera=camera, by_camera=by_camera)
+        slope = seven_slopes(row, state, state.positions[0]) @ placed.open_
+        trial = np.vstack([fixed, slope / max(float(np.linalg.norm(slope)), 1e-300)])
+        if np.linalg.norm(slope) > 1e-9 and np.linalg.matrix_rank(trial, tol=1e-3) > len(fixed):
+            fixed = trial
+            free[camera, index] = False
+        if len(fixed) == placed.open_.shape[1]:
+            break
+    return free

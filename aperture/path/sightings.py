@@ -1,0 +1,124 @@
+"""Tracks as one table of frames by tracks, for finding a first path."""
+
+from __future__ import annotations
+
+import warnings
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.geometry.grid import Grid
+from aperture.lens.lens import Lens
+from aperture.path.bundle import Observations
+from aperture.track.tracks import Tracks
+
+
+@dataclass(frozen=True, eq=False)
+class Sightings:
+    """Where each track was seen on each frame.
+
+    Parameters
+    ----------
+    frames : ndarray of int, shape (F,)
+        In the shot's numbering, those of the range in order.
+    xy : ndarray, shape (F, T, 2)
+        Pixels; NaN where a track wasn't seen.
+    sigma : ndarray, shape (F, T, 2)
+        Pixels; NaN where it wasn't seen.
+    grid : Grid
+        Of the plate.
+    """
+
+    frames: Array
+    xy: Array
+    sigma: Array
+    grid: Grid
+
+    @classmethod
+    def of(cls, tracks: Tracks, first: int, last: int, grid: Grid) -> Sightings:
+        """The tracks on the frames first to last; tracks may have observations on others."""
+        count = last - first + 1
+        xy = np.full((count, len(tracks), 2), np.nan)
+        sigma = np.full((count, len(tracks), 2), np.nan)
+        inside = (tracks.frame >= first) & (tracks.frame <= last)
+        row, column = tracks.frame[inside] - first, tracks.track[inside]
+        xy[row, column], sigma[row, column] = tracks.xy[inside], tracks.sigma[inside]
+        return cls(np.arange(first, last + 1), xy, sigma, grid)
+
+    @property
+    def seen(self) -> Array:
+        """(F, T) of bool."""
+        return np.isfinite(self.xy[:, :, 0])
+
+    @property
+    def width(self) -> int:
+        """Of the picture, px."""
+        return self.grid.width
+
+    def observations(self, use: Array) -> Observations:
+        """Those (F, T) of bool, by index of frame and track."""
+        camera, point = np.nonzero(use)
+        return Observations(camera, point, self.xy[camera, point], self.sigma[camera, point])
+
+    def normalised(self, lens: Lens) -> Array:
+        """(F, T, 2): straight through the lens, y down, in focal lengths; NaN where unseen, or beyond 85° from the axis."""
+        flat = self.xy.reshape(-1, 2)
+        out = np.full(flat.shape, np.nan)
+        seen = np.isfinite(flat[:, 0])
+        rays = lens.rays(self.grid.to_mm(flat[seen]))
+        with np.errstate(all="ignore"):
+            ahead = -rays[:, 2] > np.cos(np.radians(85)) * np.linalg.norm(rays, axis=1)
+            x = np.stack([rays[:, 0], -rays[:, 1]], axis=1) / -rays[:, 2:]
+        x[~ahead] = np.nan
+        out[seen] = x
+        return out.reshape(self.xy.shape)
+
+
+def travelled(sightings: Sightings) -> Array:
+    """(F,) px: how far the picture has moved up to each frame, the median motion of its tracks added up.
+
+    By the mean of both axes' medians of absolute values, so that turning about the axis counts too.
+    """
+    moved = np.linalg.norm(np.diff(sightings.xy, axis=0), axis=2)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", RuntimeWarning)  # frames that share no track
+        steps = np.nanmedian(moved, axis=1)
+    return np.concatenate([[0.0], np.cumsum(np.nan_to_num(steps))])
+
+
+def keyframes(sightings: Sightings, most: int = 10) -> list[int]:
+    """Indices of frames that are evenly apart in what the picture moved, and share their tracks.
+
+    A new one where the picture has moved by 3 % of its width (or by the `most`-th part of all motion,
+    if that is more), or where fewer than half of the last one's tracks are left.
+    """
+    seen, path = sightings.seen, travelled(sightings)
+    step = max(0.03 * sightings.width, path[-1] / most)
+    keys, count = [0], len(path)
+    for index in range(1, count):
+        shared = np.count_nonzero(seen[keys[-1]] & seen[min(index + 1, count - 1)])
+        few = shared < max(30, 0.5 * np.count_nonzero(seen[keys[-1]]))
+        if path[index] - path[keys[-1]] >= step or (few and index > keys[-1]):
+            keys.append(index)
+    if keys[-1] != count - 1:
+        keys.append(count - 1)
+    return keys
+
+
+def connected(
+    sightings: Sightings, keys: list[int], most: int = 8, least_shared: int = 40
+) -> list[int]:
+    """At most eight of the keyframes: spread over all if neighbours share enough tracks, or else the run that shares most."""
+    if len(keys) <= most:
+        return keys
+    seen = sightings.seen
+
+    def weakest(chosen: list[int]) -> int:
+        return min(int(np.count_nonzero(seen[a] & seen[b])) for a, b in zip(chosen, chosen[1:]))
+
+    spread = [keys[index] for index in np.unique(np.linspace(0, len(keys) - 1, most).astype(int))]
+    if weakest(spread) >= least_shared:
+        return spread
+    runs = [keys[start : start + most] for start in range(len(keys) - most + 1)]
+    return max(runs, key=weakest)

@@ -1,0 +1,519 @@
+"""Following points from frame to frame.
+
+Each frame, a pyramidal search (Bouguet 2000, OpenCV's `calcOpticalFlowPyrLK`) from the frame before says
+about where each point has gone: it finds big motions, and drifts. From there `alignment` refines the
+position against the template of the track's own key frame, which doesn't drift.
+
+Nothing in an alignment says that it found the right place. Four gates do; without them tracks slide from
+one thing to another and keep a small σ:
+
+- the aligned position must be near the predicted one, and the predicted one where the change of pace
+  of the tracks near by leads;
+- the affine map must be one that a surface seen from elsewhere has;
+- the residual must be about as large as those of the other tracks on this frame;
+- gain must be within two stops.
+
+A frame on which most tracks fail is a flash, a black frame or a cut: it is left out, and if the tracks
+don't return within a few frames, they all end there and new ones begin.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+
+import cv2
+import numpy as np
+from scipy.spatial import cKDTree
+
+from aperture.arrays import Array
+from aperture.track import alignment
+from aperture.track.detect import corners
+from aperture.track.tracks import FOLLOWED, PLACED, Tracks
+
+# A pixel position of ours, less this, is one of array indices.
+HALF = 0.5
+# Gates. How far the refined position may lie from the predicted one, px.
+FARTHEST_JUMP_PX = 3.0
+# How many of the nearest tracks, the point's own among them, tell how the motion changes.
+NEIGHBOURS = 9
+# Singular values of the affine map, and the ratio of the two.
+LEAST_STRETCH, MOST_STRETCH, MOST_SHEAR = 0.5, 2.0, 2.0
+# Residual over the median residual of the frame, and over the track's own so far.
+MOST_NOISE = 4.0
+# Residual over the standard deviation of the template: more, and it is another thing that is seen.
+MOST_UNLIKE = 0.6
+LEAST_GAIN, MOST_GAIN = 0.25, 4.0
+# A template is renewed when the view of it is this much larger or smaller, or this much stretched.
+RENEW_SCALE, RENEW_SHEAR = 1.35, 1.35
+# What interpolation costs, px: the least σ.
+LEAST_SIGMA_PX = 0.01
+# A frame on which more than this share of the tracks fails is left out; that many in a row are a cut.
+LOST_AT_ONCE, MOST_LEFT_OUT = 0.6, 3
+# Two frames that differ by less than this on the mean, in 8-bit values, are one picture twice.
+SAME_PICTURE = 0.02
+PYRAMID_LEVELS, PYRAMID_WINDOW = 4, (21, 21)
+
+
+@dataclass(frozen=True)
+class Settings:
+    """How to follow. wanted: how many tracks to have on each frame; reach: half the window's side, px."""
+
+    wanted: int = 300
+    reach: int = 10
+    apart_px: float | None = None
+    most_steps: int = 12
+    close_px: float = 0.004
+
+    def distance(self, width: int, height: int) -> float:
+        """The least distance between new corners, px."""
+        return self.apart_px or max(12.0, 0.45 * np.sqrt(width * height / max(self.wanted, 1)))
+
+
+@dataclass
+class _Active:
+    """The tracks that are being followed, as arrays over them (n, …)."""
+
+    number: Array  # index into the ids
+    warps: Array  # (n, 8) alignment.WARP
+    velocity: Array  # (n, 2) px per frame; NaN for a new one
+    typical: Array  # (n,) the usual residual of this track
+    anchor: Array  # (n, 2, 2) px²: covariance of the template's own position
+    values: Array
+    slopes: Array
+    inverses: Array
+    spreads: Array
+    freedoms: Array
+    contrast: Array  # (n,) standard deviation of the template
+
+    def kept(self, keep: Array) -> _Active:
+        """Those (n,) of bool."""
+        return _Active(**{name: getattr(self, name)[keep] for name in self.__dataclass_fields__})
+
+    def with_more(self, other: _Active) -> _Active:
+        """These and those."""
+        return _Active(
+            **{
+                name: np.concatenate([getattr(self, name), getattr(other, name)])
+                for name in self.__dataclass_fields__
+            }
+        )
+
+
+@dataclass
+class Follower:
+    """Follows points through pictures that come one by one, forward or backward.
+
+    Parameters
+    ----------
+    settings : Settings
+    threads : int
+        How many share the tracks of a frame.
+    keep_out : callable, optional
+        Of a frame's number its mask, (H, W) of bool or None.
+    detect : bool
+        Whether to look for new corners; if not, only what `start` was given is followed.
+    """
+
+    settings: Settings = field(default_factory=Settings)
+    threads: int = 1
+    keep_out: Callable[[int], Array | None] = lambda frame: None
+    detect: bool = True
+    remarks: list[tuple[int, str]] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self._weights = alignment.window_weights(self.settings.reach)
+        self._count = 0
+        self._seen: list[tuple[Array, ...]] = []
+        self._placed: list[tuple[int, int, Array]] = []
+        self._active: _Active | None = None
+        self._coarse: Array | None = None
+        self._before: Array | None = None
+        self._left_out: list[tuple[int, Array]] = []
+        self._pool = ThreadPoolExecutor(self.threads) if self.threads > 1 else None
+
+    @property
+    def following(self) -> int:
+        """How many tracks are followed now."""
+        return 0 if self._active is None else len(self._active.number)
+
+    def place(self, frame: int, picture: Array, places: Array) -> Array:
+        """Begin tracks at positions (n, 2) px on a frame; returns their numbers.
+
+        A place at which no window fits into the picture begins no track, and its number is −1.
+        """
+        picture = _prepared(picture)
+        numbers = np.full(len(places), -1)
+        fits = _window_fits(np.asarray(places, float), picture.shape, self.settings.reach)
+        numbers[fits] = np.arange(self._count, self._count + fits.sum())
+        self._begin(frame, picture, np.asarray(places, float)[fits], PLACED)
+        if self._coarse is None:
+            self._remember(picture)
+        return numbers
+
+    def advance(self, frame: int, picture: Array) -> None:
+        """Take the next picture: (H, W) brightness in 8-bit values, of any kind of number."""
+        coarse, picture = _eight_bit(picture), _prepared(picture)
+        if self._before is None or self._active is None:
+            self._remember(picture)
+            self._find_more(frame, picture)
+            return
+        if picture.shape != self._before.shape:
+            self._cut(frame, picture)
+            return
+        if float(cv2.norm(picture, self._before, cv2.NORM_L1)) / picture.size < SAME_PICTURE:
+            self.remarks.append((frame, "repeated"))
+        moved, good, noise = self._followed(coarse, picture, frame)
+        fails = len(good) > 8 and np.count_nonzero(~good) > LOST_AT_ONCE * len(good)
+        if fails:
+            self._left_out.append((frame, picture))
+            if len(self._left_out) > MOST_LEFT_OUT:
+                self._after_cut()
+            return
+        self.remarks += [(number, "unlike its neighbours") for number, _ in self._left_out]
+        self._left_out = []
+        self._keep(frame, picture, moved, good, noise)
+        self._before, self._coarse = picture, coarse
+        self._find_more(frame, picture)
+
+    def finish(self, prefix: str = "t") -> Tracks:
+        """Every track that was seen on two frames or more."""
+        if self._left_out:
+            self._after_cut()
+        if self._pool:
+            self._pool.shutdown()
+        if not self._seen:
+            return Tracks.none()
+        track, frame, xy, sigma, correlation, state = (
+            np.concatenate(column) for column in zip(*self._seen)
+        )
+        sigma = _with_first(track, sigma)
+        ids = tuple(f"{prefix}{number + 1}" for number in range(self._count))
+        tracks = Tracks.build(ids, track, frame, xy, sigma, correlation, state)
+        return tracks.only(tracks.lengths() >= 2)
+
+    def _remember(self, picture: Array) -> None:
+        self._before, self._coarse = picture, _eight_bit(picture)
+
+    def _cut(self, frame: int, picture: Array) -> None:
+        """End everything before a frame and begin anew on it."""
+        self.remarks.append((frame, "cut"))
+        self._active = None
+        self._remember(picture)
+        self._find_more(frame, picture)
+
+    def _after_cut(self) -> None:
+        """The frames that were left out show another place: begin anew on the first of them."""
+        waiting, self._left_out = self._left_out, []
+        (frame, picture), *others = waiting
+        self._cut(frame, picture)
+        for number, later in others:
+            self.advance(number, later)
+
+    def _followed(self, coarse: Array, picture: Array, frame: int) -> tuple[Array, Array, Array]:
+        """The warps (n, 8) on a new picture, which of them pass the gates, and their residuals."""
+        active = self._active
+        assert active is not None and self._coarse is not None
+        if not len(active.number):
+            return active.warps, np.zeros(0, bool), np.zeros(0)
+        predicted = self._predicted(coarse, active)
+        warps = active.warps.copy()
+        warps[:, :2] = predicted
+        noise, ended = np.zeros(len(warps)), np.zeros(len(warps), np.int64)
+        self._align(picture, active, warps, noise, ended)
+        good = ended == alignment.ALIGNED
+        good &= np.hypot(*(warps[:, :2] - predicted).T) < FARTHEST_JUMP_PX
+        good &= _is_sane(warps)
+        good &= noise < MOST_UNLIKE * active.contrast
+        if good.any():
+            usual = np.maximum(np.median(noise[good]), active.typical)
+            good &= noise < MOST_NOISE * usual
+        covered = self.keep_out(frame)
+        if covered is not None:
+            column, row = np.clip(
+                np.round(np.nan_to_num(warps[:, :2])).astype(int).T,
+                0,
+                np.array([picture.shape[1] - 1, picture.shape[0] - 1])[:, None],
+            )
+            good &= ~covered[row, column]
+        return warps, good, noise
+
+    def _predicted(self, coarse: Array, active: _Active) -> Array:
+        """(n, 2) index positions: where the pyramidal search finds the points, or where they were heading."""
+        before = active.warps[:, :2].astype(np.float32)
+        guess = (active.warps[:, :2] + np.nan_to_num(active.velocity)).astype(np.float32)
+        found, status, _ = cv2.calcOpticalFlowPyrLK(
+            self._coarse,
+            coarse,
+            before[:, None],
+            guess[:, None].copy(),
+            winSize=PYRAMID_WINDOW,
+            maxLevel=PYRAMID_LEVELS - 1,
+            criteria=(cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 15, 0.02),
+            flags=cv2.OPTFLOW_USE_INITIAL_FLOW,
+        )
+        found, status = found[:, 0].astype(float), status.ravel() > 0
+        if status.any():
+            motion = np.median(found[status] - before[status], axis=0)
+        else:
+            motion = np.zeros(2)
+        found[~status] = before[~status] + motion
+        expected = _expected(active, found)
+        strays = np.hypot(*(found - expected).T) > FARTHEST_JUMP_PX
+        return np.where(strays[:, None], expected, found)
+
+    def _align(
+        self, picture: Array, active: _Active, warps: Array, noise: Array, ended: Array
+    ) -> None:
+        """`alignment.align`, the tracks shared among the threads."""
+        settings = self.settings
+
+        def part(rows: slice) -> None:
+            alignment.align(
+                picture,
+                active.values[rows],
+                active.slopes[rows],
+                active.inverses[rows],
+                active.freedoms[rows],
+                settings.reach,
+                self._weights,
+                settings.most_steps,
+                settings.close_px,
+                warps[rows],
+                noise[rows],
+                ended[rows],
+            )
+
+        self._share(part, len(warps))
+
+    def _share(self, part: Callable[[slice], None], count: int) -> None:
+        """Do something for all of `count` tracks, in slices on the threads."""
+        if self._pool is None:
+            part(slice(0, count))
+            return
+        edges = np.linspace(0, count, 4 * self.threads + 1).astype(int)
+        list(self._pool.map(part, (slice(a, b) for a, b in zip(edges[:-1], edges[1:]) if b > a)))
+
+    def _keep(self, frame: int, picture: Array, warps: Array, good: Array, noise: Array) -> None:
+        """Write down the good ones of a frame, and go on with these."""
+        assert self._active is not None
+        moved = warps[:, :2] - self._active.warps[:, :2]
+        active = self._active.kept(good)
+        active.warps, active.velocity, noise = warps[good], moved[good], noise[good]
+        active.typical = np.where(active.typical > 0, 0.9 * active.typical + 0.1 * noise, noise)
+        own = _covariances(active, noise)
+        total = own + active.anchor
+        correlation = np.sqrt(np.maximum(0, 1 - (noise / active.contrast) ** 2))
+        self._note(frame, active.number, active.warps[:, :2], total, correlation, FOLLOWED)
+        worn = _is_worn(active.warps)
+        worn &= _window_fits(active.warps[:, :2] + HALF, picture.shape, self.settings.reach)
+        if worn.any():
+            self._renew(picture, active, worn, total + own)
+        self._active = active
+
+    def _renew(self, picture: Array, active: _Active, worn: Array, covariance: Array) -> None:
+        """New templates for those whose view has changed too much; what they err by stays with them."""
+        fresh = self._templates(picture, active.warps[worn, :2])
+        gain = 1 + active.warps[worn, 6]
+        for name in ("values", "slopes", "inverses", "spreads", "freedoms", "contrast"):
+            getattr(active, name)[worn] = getattr(fresh, name)
+        # The error of this observation goes on, and the noise of the new template comes on top of it.
+        active.anchor[worn] = covariance[worn]
+        active.typical[worn] *= gain
+        active.warps[worn, 2:] = 0
+
+    def _note(
+        self,
+        frame: int,
+        number: Array,
+        index_xy: Array,
+        covariance: Array,
+        correlation: Array,
+        state: int,
+    ) -> None:
+        sigma = np.sqrt(np.einsum("nii->ni", covariance))
+        count = len(number)
+        self._seen.append(
+            (
+                number.copy(),
+                np.full(count, frame),
+                index_xy + HALF,
+                sigma,
+                correlation,
+                np.full(count, state),
+            )
+        )
+
+    def _find_more(self, frame: int, picture: Array) -> None:
+        """New corners where tracks have ended, once a fifth is missing."""
+        missing = self.settings.wanted - self.following
+        if not self.detect or missing <= 0.2 * self.settings.wanted:
+            return
+        height, width = picture.shape
+        avoid = np.zeros((0, 2)) if self._active is None else self._active.warps[:, :2] + HALF
+        places = corners(
+            picture,
+            missing,
+            self.settings.distance(width, height),
+            avoid,
+            self.keep_out(frame),
+        )
+        places = places[_window_fits(places, picture.shape, self.settings.reach)]
+        self._begin(frame, picture, places, FOLLOWED)
+
+    def _begin(self, frame: int, picture: Array, places: Array, state: int) -> None:
+        """Templates at `places` (n, 2) px, which fit into the picture."""
+        fresh = self._templates(picture, places - HALF)
+        fresh.number = np.arange(self._count, self._count + len(places))
+        self._count += len(places)
+        nothing = np.zeros((len(places), 2, 2))
+        self._note(frame, fresh.number, places - HALF, nothing, np.ones(len(places)), state)
+        self._active = fresh if self._active is None else self._active.with_more(fresh)
+
+    def _templates(self, picture: Array, index_xy: Array) -> _Active:
+        """Templates at index positions (n, 2)."""
+        count, reach = len(index_xy), self.settings.reach
+        pixels = (2 * reach + 1) ** 2
+        values = np.empty((count, pixels), np.float32)
+        slopes = np.empty((count, pixels, alignment.COUNT), np.float32)
+        inverses = np.empty((count, alignment.COUNT, alignment.COUNT))
+        spreads, freedoms = np.empty((count, 2, 2)), np.empty(count)
+        places = np.ascontiguousarray(index_xy, float)
+        alignment.make_templates(
+            picture, places, reach, self._weights, values, slopes, inverses, spreads, freedoms
+        )
+        warps = np.zeros((count, alignment.COUNT))
+        warps[:, :2] = index_xy
+        return _Active(
+            number=np.zeros(count, int),
+            warps=warps,
+            velocity=np.full((count, 2), np.nan),
+            typical=np.zeros(count),
+            anchor=np.zeros((count, 2, 2)),
+            values=values,
+            slopes=slopes,
+            inverses=inverses,
+            spreads=spreads,
+            freedoms=freedoms,
+            contrast=values.std(axis=1).astype(float) + 1e-6,
+        )
+
+
+def follow(
+    pictures: Iterable[tuple[int, Array]], settings: Settings | None = None, threads: int = 1
+) -> Iterator[tuple[int, Follower]]:
+    """Follow corners through (frame, picture) pairs; yields after each frame, for progress.
+
+    Examples
+    --------
+    >>> noise = np.random.default_rng(0).uniform(0, 255, (60, 90)).astype(np.float32)
+    >>> picture = cv2.GaussianBlur(noise, (0, 0), 2) * 4 - 400
+    >>> frames = [(1, picture), (2, np.roll(picture, 2, axis=1))]
+    >>> *_, (_, follower) = follow(frames, Settings(wanted=4, reach=7, apart_px=12))
+    >>> tracks = follower.finish()
+    >>> moved = tracks.xy[1::2] - tracks.xy[0::2]
+    >>> bool(abs(moved - [2, 0]).max() < 0.01)
+    True
+    """
+    follower = Follower(settings or Settings(), threads)
+    for frame, picture in pictures:
+        follower.advance(frame, picture)
+        yield frame, follower
+
+
+def _expected(active: _Active, found: Array) -> Array:
+    """(n, 2): where the points should be if each went on and changed its pace as its neighbours do.
+
+    The search takes one window of a fence for the next one. Then the point's pace changes and that of
+    its neighbours doesn't. NaN for new tracks, and where there are too few.
+    """
+    known = np.isfinite(active.velocity[:, 0])
+    expected = np.full(found.shape, np.nan)
+    if np.count_nonzero(known) < NEIGHBOURS:
+        return expected
+    before, velocity = active.warps[known, :2], active.velocity[known]
+    change = found[known] - before - velocity
+    nearest = cKDTree(before).query(before, NEIGHBOURS)[1]
+    expected[known] = before + velocity + np.median(change[nearest], axis=1)
+    return expected
+
+
+def _with_first(track: Array, sigma: Array) -> Array:
+    """The σ (N, 2), where a key frame's own, which is written as zero, is that of the track's others."""
+    first = sigma[:, 0] <= 0
+    order = np.lexsort((sigma[:, 0], track))
+    measured = order[~first[order]]
+    middle = np.full((int(track.max()) + 1, 2), np.nan)
+    starts = np.searchsorted(track[measured], np.arange(len(middle) + 1))
+    for number in np.flatnonzero(np.diff(starts)):
+        rows = measured[starts[number] : starts[number + 1]]
+        middle[number] = np.median(sigma[rows], axis=0)
+    out = sigma.copy()
+    out[first] = middle[track[first]]
+    return np.maximum(np.nan_to_num(out, nan=LEAST_SIGMA_PX), LEAST_SIGMA_PX)
+
+
+def _prepared(picture: Array) -> Array:
+    """(H, W) float32, contiguous."""
+    return np.ascontiguousarray(picture, np.float32)
+
+
+def _eight_bit(picture: Array) -> Array:
+    """(H, W) uint8, for OpenCV's pyramidal search, which takes no other kind of number."""
+    if picture.dtype == np.uint8:
+        return np.ascontiguousarray(picture)
+    return np.clip(picture + HALF, 0, 255).astype(np.uint8)
+
+
+def _window_fits(places: Array, shape: tuple[int, ...], reach: int) -> Array:
+    """(n,) whether a window around each place (n, 2) px lies in the picture, with the interpolation's reach."""
+    rim = reach + alignment.INTERPOLATION_REACH + 1 + HALF
+    return (
+        (places[:, 0] > rim)
+        & (places[:, 1] > rim)
+        & (places[:, 0] < shape[1] - rim)
+        & (places[:, 1] < shape[0] - rim)
+    )
+
+
+def _affine(warps: Array) -> Array:
+    """(n, 2, 2) the affine parts."""
+    return np.eye(2) + warps[:, 2:6].reshape(-1, 2, 2)
+
+
+def _is_sane(warps: Array) -> Array:
+    """(n,) whether affine part and gain are those of one surface seen from two places."""
+    affine = _affine(np.nan_to_num(warps))
+    stretch = np.linalg.svd(affine, compute_uv=False)
+    gain = 1 + warps[:, 6]
+    return (
+        (np.linalg.det(affine) > 0)
+        & (stretch[:, 1] > LEAST_STRETCH)
+        & (stretch[:, 0] < MOST_STRETCH)
+        & (stretch[:, 0] < MOST_SHEAR * stretch[:, 1])
+        & (gain > LEAST_GAIN)
+        & (gain < MOST_GAIN)
+    )
+
+
+def _is_worn(warps: Array) -> Array:
+    """(n,) whether a template is seen so differently that it should be renewed."""
+    stretch = np.linalg.svd(_affine(warps), compute_uv=False)
+    scale = np.sqrt(stretch[:, 0] * stretch[:, 1])
+    return (
+        (scale > RENEW_SCALE)
+        | (scale < 1 / RENEW_SCALE)
+        | (stretch[:, 0] > RENEW_SHEAR * stretch[:, 1])
+    )
+
+
+def _covariances(active: _Active, noise: Array) -> Array:
+    """(n, 2, 2) px²: of the aligned positions, in the picture.
+
+    Half the variance of the residual: the other half is the template's noise. That shifts all of a
+    track's observations by the same amount but the one on the key frame, which is the same as if that one
+    alone had the error: each observation, that one too, has the noise of its own picture.
+    """
+    affine = _affine(active.warps)
+    return affine @ active.spreads @ np.swapaxes(affine, 1, 2) * (noise**2 / 2)[:, None, None]
