@@ -617,6 +617,16 @@ class _Factored:
     border_gradient: Array
 
 
+def depth_sigmas(bundle: Bundle) -> Array:
+    """(P,) how badly each point is known along its worst direction, the cameras taken as exact."""
+    with bundle._pool() as run:
+        v = bundle._linearised(bundle.state, run).v
+    matrices = np.array([_unpacked(entries) for entries in v]).reshape(-1, 3, 3)
+    out = np.empty(len(v))
+    out[bundle.order] = 1 / np.sqrt(np.maximum(np.linalg.eigvalsh(matrices)[:, 0], 1e-300))
+    return out
+
+
 def exponentials(w: Array) -> Array:
     """(F, 3, 3) rotations by the vectors w (F, 3), radians (Rodrigues)."""
     angle2 = np.einsum("fi,fi->f", w, w)

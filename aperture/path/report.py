@@ -73,7 +73,7 @@ class Told:
         residuals, _ = network.bundle.residuals(network.state)
         row, column = np.nonzero(network.use[np.ix_(network.frames, network.tracks)])
         at = network.frames[row], network.tracks[column]
-        sigma = self.sightings.sigma[at] * network.factor
+        sigma = self.sightings.sigma[at] * network.factors[at[1], None]
         out = np.full(network.use.shape, np.nan)
         out[at] = np.linalg.norm(residuals * sigma, axis=1)
         return out

@@ -18,7 +18,7 @@ from aperture.errors import Problem
 from aperture.match import solve as still
 from aperture.match.document import AXES, InvalidDocument
 from aperture.path import report
-from aperture.path.bundle import Bundle, Freedom, Observations, State
+from aperture.path.bundle import Bundle, Freedom, Observations, State, depth_sigmas
 from aperture.path.covariance import Solved, Spread
 from aperture.path.document import FilmEvidence, as_still, is_film, read
 from aperture.path.facts import PathFacts, gather
@@ -30,6 +30,15 @@ from aperture.path.sightings import Sightings
 
 # A focal length whose ln has a larger ± isn't known.
 LEAST_KNOWN_FOCAL = 0.5
+# A point's ± along its rays over its distance, above which it isn't placed.
+MOST_VAGUE = 0.25
+# A sighting farther off than this isn't of the point.
+FARTHEST_SIGMAS = 5.0
+# Weight of the other tracks in the variance of one, in residuals; the median of a track's mean square
+# over its expectation, for tracks of middle length; and a σ so many times the usual one is no track's.
+OTHERS, MEDIAN_SHARE, MOST_WORSE = 10.0, 0.97, 6.0
+# How often the sightings are judged anew, and a change of σ that is none.
+MOST_ROUNDS, SAME_FACTOR = 6, 0.02
 # Sightings of a track of which so many are left out are not of one point that stands still.
 MOST_LEFT_OUT = 0.5
 
@@ -52,16 +61,22 @@ class Network:
     """A solved set of equations, with what its indices mean.
 
     frames (F,): indices into the range; tracks (P,): into the evidence's tracks; use (F', T) of bool: the
-    sightings that count, over the whole range; factor: by what the tracks' σ were multiplied.
+    sightings that count, over the whole range; factors (T,): by what each track's σ were multiplied.
     """
 
     bundle: Bundle
     frames: Array
     tracks: Array
     use: Array
-    factor: float
+    factors: Array
     placed: Placed
     facts: PathFacts
+
+    @property
+    def factor(self) -> float:
+        """By what the σ of the tracks in use were multiplied, the root mean square over sightings."""
+        seen = self.use.sum(axis=0)
+        return float(np.sqrt(np.average(self.factors**2, weights=seen)))
 
     @property
     def state(self) -> State:
@@ -178,42 +193,27 @@ def solve_network(
     found: Found,
     planes: dict[str, tuple[int, list[str]]],
     threads: int | None = None,
-    most_rounds: int = 3,
 ) -> Network:
     """Tracks and facts together, by plain least squares on what is believed."""
     posed, start, tracks, use = _start(sightings, found)
-    known_places = evidence.world[tracks].copy()
-    known_places[evidence.world_sigma[tracks] > 0] = np.nan
-    is_placed = np.zeros(len(evidence.tracks), bool)
-    is_placed[tracks] = True
-    frames = np.flatnonzero(posed)
-    facts = gather(evidence, posed, is_placed, planes)
-    at_infinity = found.kind == "nodal"
-    if at_infinity:
-        facts = PathFacts([item for item in facts.equations if item.directional], facts.extra_count)
-        known_places[:] = np.nan
-    placed = place(start, facts, Known(known_places), evidence.lens)
-    factor = 1.0
-    for round_ in range(most_rounds):
-        network = _solve_once(
-            evidence,
-            sightings,
-            optics,
-            placed,
-            frames,
-            tracks,
-            use,
-            known_places,
-            facts,
-            factor,
-            at_infinity,
-            threads,
-        )
-        factor, bad = _judged(network, sightings)
-        if round_ == most_rounds - 1 or (not bad.any() and abs(factor / network.factor - 1) < 0.02):
-            return network
+    problem = _Problem(evidence, sightings, optics, posed, planes, found.kind == "nodal", threads)
+    placed, facts, known = problem.placed(start, tracks)
+    factors = np.ones(len(evidence.tracks))
+    for round_ in range(MOST_ROUNDS):
+        network = problem.solve(placed, tracks, use, known, facts, factors)
+        factors, bad = judged(network)
+        settled = np.median(np.abs(factors / network.factors - 1)) < SAME_FACTOR
+        if round_ == MOST_ROUNDS - 1 or (settled and not bad.any()):
+            break
         use = use & ~bad
-        placed = replace(placed, state=network.state)
+        seen = use[:, tracks].sum(axis=0) >= 2
+        if seen.all():
+            placed = replace(placed, state=network.state)
+            continue
+        use[:, tracks[~seen]] = False
+        tracks = tracks[seen]
+        start = replace(network.state, points=network.state.points[seen])
+        placed, facts, known = problem.placed(start, tracks)
     return network
 
 
@@ -259,53 +259,105 @@ def believed(path: Growing) -> Array:
     return use & (use.sum(axis=0) >= 2)
 
 
-def _solve_once(
-    evidence: FilmEvidence,
-    sightings: Sightings,
-    optics: Optics,
-    placed: Placed,
-    frames: Array,
-    tracks: Array,
-    use: Array,
-    known_places: Array,
-    facts: PathFacts,
-    factor: float,
-    at_infinity: bool,
-    threads: int | None,
-) -> Network:
-    row, column = np.nonzero(use[np.ix_(frames, tracks)])
-    at = frames[row], tracks[column]
-    observations = Observations(row, column, sightings.xy[at], sightings.sigma[at] * factor)
-    held = np.isfinite(known_places)
-    points = np.where(held, known_places, placed.state.points)
-    state = replace(placed.state, points=points)
-    state = replace(state, extra=facts.begin(state, evidence.lens))
-    free = np.ones((len(frames), 6), bool)
-    if at_infinity:
-        free[:, 3:] = False
-        state = replace(state, positions=np.zeros((len(frames), 3)))
-        points = state.points - placed.state.positions[0]
-        state = replace(state, points=points / np.linalg.norm(points, axis=1, keepdims=True))
-    free = held_parameters(replace(placed, state=state), free)
-    freedom = Freedom(free, evidence.free_lens, held, np.ones(facts.extra_count, bool), at_infinity)
-    tied = facts.tied
-    bundle = Bundle(observations, optics, state, freedom, facts, tied, threads)
-    bundle.solve(most=60)
-    return Network(bundle, frames, tracks, use, factor, placed, facts)
+@dataclass(frozen=True, eq=False)
+class _Problem:
+    """What stays the same while sightings are judged. posed (F,): frames that have a camera."""
+
+    evidence: FilmEvidence
+    sightings: Sightings
+    optics: Optics
+    posed: Array
+    planes: dict[str, tuple[int, list[str]]]
+    at_infinity: bool
+    threads: int | None
+
+    def placed(self, state: State, tracks: Array) -> tuple[Placed, PathFacts, Array]:
+        """A path with these tracks where the facts put it, the facts about them, and their exact coordinates (P, 3)."""
+        evidence = self.evidence
+        known = evidence.world[tracks].copy()
+        known[evidence.world_sigma[tracks] > 0] = np.nan
+        has_point = np.zeros(len(evidence.tracks), bool)
+        has_point[tracks] = True
+        facts = gather(evidence, self.posed, has_point, self.planes)
+        if self.at_infinity:
+            kept = [equation for equation in facts.equations if equation.directional]
+            facts = PathFacts(kept, facts.extra_count)
+            known[:] = np.nan
+        return place(state, facts, Known(known), evidence.lens), facts, known
+
+    def solve(
+        self,
+        placed: Placed,
+        tracks: Array,
+        use: Array,
+        known: Array,
+        facts: PathFacts,
+        factors: Array,
+    ) -> Network:
+        """The optimum for some sightings (F, T), each track's σ times its factor (T,)."""
+        frames = np.flatnonzero(self.posed)
+        row, column = np.nonzero(use[np.ix_(frames, tracks)])
+        at = frames[row], tracks[column]
+        sigma = self.sightings.sigma[at] * factors[at[1], None]
+        observations = Observations(row, column, self.sightings.xy[at], sigma)
+        held = np.isfinite(known)
+        state = replace(placed.state, points=np.where(held, known, placed.state.points))
+        free = np.ones((len(frames), 6), bool)
+        if self.at_infinity:
+            free[:, 3:] = False
+            away = state.points - state.positions[0]
+            directions = away / np.linalg.norm(away, axis=1, keepdims=True)
+            state = replace(state, positions=np.zeros((len(frames), 3)), points=directions)
+        state = replace(state, extra=facts.begin(state, self.evidence.lens))
+        freedom = Freedom(
+            held_parameters(replace(placed, state=state), free),
+            self.evidence.free_lens,
+            held,
+            np.ones(facts.extra_count, bool),
+            self.at_infinity,
+        )
+        bundle = Bundle(observations, self.optics, state, freedom, facts, facts.tied, self.threads)
+        bundle.solve(most=60)
+        return Network(bundle, frames, tracks, use, factors, placed, facts)
 
 
-def _judged(network: Network, sightings: Sightings) -> tuple[float, Array]:
-    """By what the tracks' own σ have to be multiplied, and the sightings (F, T) that are too far off to be right."""
-    residuals, _ = network.bundle.residuals(network.state)
+def judged(network: Network) -> tuple[Array, Array]:
+    """By what each track's σ has to be multiplied (T,), and the sightings (F, T) that can't be right.
+
+    Tracks differ in how far their σ is from the truth: in compressed film, on edges, with blur. The
+    variance of each is estimated from its own residuals, and from the other tracks' as if these were
+    OTHERS more residuals of its own: with few sightings it gets what all have.
+    """
+    bundle = network.bundle
+    residuals, _ = bundle.residuals(network.state)
     sigmas = np.linalg.norm(residuals, axis=1)
     row, column = np.nonzero(network.use[np.ix_(network.frames, network.tracks)])
+    far = sigmas > FARTHEST_SIGMAS * max(1.0, float(np.median(sigmas)) / 1.1774)
     bad = np.zeros(network.use.shape, bool)
-    far = sigmas > 5.0 * max(1.0, float(np.median(sigmas)) / 1.1774)
     bad[network.frames[row[far]], network.tracks[column[far]]] = True
-    unknowns = _unknowns(network)
-    kept = residuals[~far]
-    freedom = max(2 * np.count_nonzero(~far) - unknowns, 1)
-    return network.factor * float(np.sqrt((kept**2).sum() / freedom)), bad
+    if not bundle.freedom.at_infinity:
+        bad[:, network.tracks[_is_vague(network)]] = True
+    count = len(network.factors)
+    near = ~far
+    of = network.tracks[column[near]]
+    before = network.factors[of] ** 2
+    squares = np.bincount(of, (residuals[near] ** 2).sum(axis=1) * before, count)
+    share = max(1 - _unknowns(network) / max(2 * near.sum(), 1), 0.05)
+    freedom = 2 * np.bincount(of, minlength=count) * share
+    several = freedom > 0
+    usual = float(np.median(squares[several] / freedom[several])) / MEDIAN_SHARE
+    variance = (OTHERS * usual + squares) / (OTHERS + freedom)
+    variance = np.maximum(variance, 1e-6)
+    bad[:, variance > MOST_WORSE**2 * usual] = True
+    return np.sqrt(variance), bad & network.use
+
+
+def _is_vague(network: Network) -> Array:
+    """(P,) of bool: points whose distance is hardly known; they tell nothing, and make the equations singular."""
+    state = network.state
+    away = np.linalg.norm(state.points - np.median(state.positions, axis=0), axis=1)
+    held = network.bundle.freedom.held.any(axis=1)
+    return (depth_sigmas(network.bundle) > MOST_VAGUE * away) & ~held
 
 
 def _unknowns(network: Network) -> int:

@@ -21,6 +21,22 @@ LEAST_SHARE = 2e-4
 # px): with a noise of 2 values, an alignment there is uncertain by about a tenth of a pixel.
 LEAST_STRENGTH = 4.0
 
+# Of an edge the smaller eigenvalue is this small a share of the larger one; it slides along itself.
+LEAST_ROUND = 0.05
+# And of less than this times the variance of the picture's noise.
+STRENGTH_PER_NOISE = 3.0
+
+
+def noise_of(picture: Array) -> float:
+    """Standard deviation of a picture's (H, W) noise, in its values (Immerkær 1996, "Fast noise variance estimation").
+
+    From the second derivatives both ways, which edges hardly have; of those their median absolute value,
+    so that texture doesn't count as noise.
+    """
+    kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
+    response = cv2.filter2D(picture, cv2.CV_32F, kernel)[1:-1:2, 1:-1:2]
+    return float(np.median(np.abs(response))) / (6 * 0.6745)
+
 
 def corners(
     picture: Array, most: int, apart_px: float, avoid: Array, keep_out: Array | None = None
@@ -50,15 +66,32 @@ def corners(
     if most <= 0 or min(height, width) < 4 * STRUCTURE_REACH:
         return np.zeros((0, 2))
     smooth = cv2.GaussianBlur(picture, (0, 0), 0.8)
-    strength = cv2.cornerMinEigenVal(smooth, 2 * STRUCTURE_REACH + 1, ksize=3)
+    strength, along = _eigenvalues(smooth)
+    strength[strength < LEAST_ROUND * along] = 0
     allowed = _allowed(picture.shape, avoid, apart_px, keep_out)
     strength[~allowed] = 0
     is_peak = strength >= cv2.dilate(strength, np.ones((7, 7), np.uint8))
-    floor = max(float(strength.max()) * LEAST_SHARE, LEAST_STRENGTH)
+    floor = max(
+        float(strength.max()) * LEAST_SHARE,
+        LEAST_STRENGTH,
+        STRENGTH_PER_NOISE * noise_of(picture) ** 2,
+    )
     rows, columns = np.nonzero(is_peak & (strength > floor))
     order = np.argsort(-strength[rows, columns], kind="stable")
     candidates = np.stack([columns[order], rows[order]], axis=1) + 0.5
     return _spread_out(candidates, most, apart_px, width, height)
+
+
+def _eigenvalues(smooth: Array) -> tuple[Array, Array]:
+    """(H, W) twice: the smaller and the larger eigenvalue of the structure tensor around each pixel."""
+    side = 2 * STRUCTURE_REACH + 1
+    slope_x = cv2.Sobel(smooth, cv2.CV_32F, 1, 0, ksize=3) / 4
+    slope_y = cv2.Sobel(smooth, cv2.CV_32F, 0, 1, ksize=3) / 4
+    xx = cv2.blur(slope_x * slope_x, (side, side))
+    xy = cv2.blur(slope_x * slope_y, (side, side))
+    yy = cv2.blur(slope_y * slope_y, (side, side))
+    middle, apart = (xx + yy) / 2, np.hypot((xx - yy) / 2, xy)
+    return middle - apart, middle + apart
 
 
 def _allowed(

@@ -47,6 +47,8 @@ MOST_UNLIKE = 0.6
 LEAST_GAIN, MOST_GAIN = 0.25, 4.0
 # A template is renewed when the view of it is this much larger or smaller, or this much stretched.
 RENEW_SCALE, RENEW_SHEAR = 1.35, 1.35
+# Observations that make a track.
+LEAST_LENGTH = 3
 # What interpolation costs, px: the least σ.
 LEAST_SIGMA_PX = 0.01
 # A frame on which more than this share of the tracks fails is left out; that many in a row are a cut.
@@ -178,7 +180,7 @@ class Follower:
         self._find_more(frame, picture)
 
     def finish(self, prefix: str = "t") -> Tracks:
-        """Every track that was seen on two frames or more."""
+        """Every track that was seen on three frames or more; one that ended before is noise more often than a corner."""
         if self._left_out:
             self._after_cut()
         if self._pool:
@@ -191,7 +193,7 @@ class Follower:
         sigma = _with_first(track, sigma)
         ids = tuple(f"{prefix}{number + 1}" for number in range(self._count))
         tracks = Tracks.build(ids, track, frame, xy, sigma, correlation, state)
-        return tracks.only(tracks.lengths() >= 2)
+        return tracks.only(tracks.lengths() >= LEAST_LENGTH)
 
     def _remember(self, picture: Array) -> None:
         self._before, self._coarse = picture, _eight_bit(picture)
@@ -332,7 +334,7 @@ class Follower:
         correlation: Array,
         state: int,
     ) -> None:
-        sigma = np.sqrt(np.einsum("nii->ni", covariance))
+        sigma = np.sqrt(np.maximum(np.einsum("nii->ni", covariance), 0))
         count = len(number)
         self._seen.append(
             (
