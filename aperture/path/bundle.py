@@ -3,7 +3,7 @@
 Minimised is the sum of squared residuals, each over its σ: of tracked points in the picture, and of facts
 (`Row`). Levenberg–Marquardt on the reduced camera matrix (`elimination`), damped after Nielsen (1999),
 as the still matcher is. It stops on the Newton decrement, the sum of squares that a step is expected to
-gain: below LEAST_GAIN every parameter is within a thousandth of its ± of the optimum. A test of
+gain: below LEAST_GAIN every parameter is within a hundredth of its ± of the optimum. A test of
 how little the sum changes from one step to the next isn't one: along a valley it stops far from the end.
 
 Parameters: per camera ω and position, and ln focal length where it changes over time; the lens's
@@ -27,8 +27,8 @@ from aperture.errors import Problem
 from aperture.path import elimination, imaging, tiles
 from aperture.path.imaging import LENS_SIZE, Optics
 
-# Of the sum of squares, in squared σ.
-LEAST_GAIN = 1e-6
+# Of the sum of squares, in squared σ as the residuals have them.
+LEAST_GAIN = 1e-4
 FIRST_DAMPING = 1e-4
 MOST_DAMPING = 1e10
 
@@ -560,6 +560,7 @@ class Bundle:
                 raise Problem("The first guess at this path can't be computed with.")
             damping, growth = FIRST_DAMPING, 2.0
             self.converged = False
+            per_residual = max(1.0, blocks.chi2 / max(2 * len(self.camera), 1))
             for self.iterations in range(1, most + 1):
                 if watch:
                     watch(self.iterations, blocks.chi2)
@@ -572,7 +573,7 @@ class Bundle:
                     if np.isfinite(predicted) and predicted > 0:
                         chi2 = self._residuals(trial)[1]
                         gain = (blocks.chi2 - chi2) / predicted
-                    if predicted <= least_gain and damping <= 1e-3:
+                    if predicted <= least_gain * per_residual and damping <= 1e-3:
                         if gain > 0:
                             self.state = trial
                         self.converged = True
@@ -582,6 +583,7 @@ class Bundle:
                     damping = max(damping * max(1 / 9, 1 - (2 * gain - 1) ** 3), 1e-12)
                     growth = 2.0
                     blocks = self._linearised(self.state, run)
+                    per_residual = max(1.0, blocks.chi2 / max(2 * len(self.camera), 1))
                 else:
                     damping, growth = damping * growth, growth * 2
                     if damping > MOST_DAMPING:

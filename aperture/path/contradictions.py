@@ -74,7 +74,9 @@ def _told_of_each(equations: list[Equation], r: Any, products: Any) -> dict[str,
             off = float(r[number] * equation.sigma)
             if equation.unit == "rad":
                 off = math.degrees(off)
-            name = {"m": "metres", "rad": "degrees", "mm": "mm"}.get(equation.unit, "value")
+            name = {"m": "metres", "rad": "degrees", "mm": "mm", "px": "px"}.get(
+                equation.unit, "value"
+            )
             out[equation.id] = {name: off, "sigmas": w, "redundancy": float(max(redundancy, 0.0))}
     return out
 

@@ -90,9 +90,13 @@ def is_film(data: dict[str, Any]) -> bool:
     return frames["last"] > frames["first"]
 
 
-def as_still(data: dict[str, Any]) -> dict[str, Any]:
-    """The version 1 document that says the same as a version 2 document of one frame."""
-    frame = data.get("frames", {"first": 1})["first"]
+def as_still(data: dict[str, Any], frame: int | None = None) -> dict[str, Any]:
+    """The version 1 document of what a version 2 document says of one frame: of its only one, if none is given.
+
+    Marks without a frame belong to the first; facts without one hold for all.
+    """
+    first = data.get("frames", {"first": 1})["first"]
+    frame = first if frame is None else frame
     out = {
         key: value
         for key, value in data.items()

@@ -30,6 +30,8 @@ from aperture.match.system import State as StillState
 from aperture.match.system import System, tangents
 from aperture.path.bundle import Row, State
 from aperture.path.document import FilmEvidence
+from aperture.path.imaging import Optics, jacobian_at, limit2
+from aperture.track.tracks import Tracks
 
 # How well points that are said to lie on one plane do so, metres.
 PLANE_SIGMA = 1e-4
@@ -48,6 +50,10 @@ class Equation:
     def rows(self, state: State) -> list[Row]:
         """Its equations at a state."""
         raise NotImplementedError
+
+    def placing_rows(self, state: State) -> list[Row]:
+        """The same for a state that may be far off, while a path is being placed."""
+        return self.rows(state)
 
     @property
     def tied(self) -> tuple[int, ...]:
@@ -173,6 +179,92 @@ class CameraAngle(Equation):
 
 
 @dataclass
+class Sighted(Equation):
+    """A known place, seen on one frame: the camera is held by it, and no point is needed.
+
+    world_sigma (3,): how well each coordinate is known, metres. It adds to the σ in the picture.
+    """
+
+    camera: int = 0
+    world: Array = field(default_factory=lambda: np.zeros(3))
+    xy: Array = field(default_factory=lambda: np.zeros(2))
+    optics: Optics | None = None
+    world_sigma: Array = field(default_factory=lambda: np.zeros(3))
+    spread_px: float = 0.0
+    unit = "px"
+
+    def rows(self, state: State) -> list[Row]:
+        by_camera, by_point = np.zeros((2, 7)), np.zeros((2, 3))
+        by_lens, at = np.zeros((2, len(PARAMETERS))), np.zeros(2)
+        seen = jacobian_at(
+            np.ascontiguousarray(state.rotations[self.camera]),
+            np.ascontiguousarray(state.positions[self.camera]),
+            float(state.zoom[self.camera]),
+            state.lens,
+            self.optics.packed,
+            limit2(state.lens),
+            self.world,
+            by_camera,
+            by_point,
+            by_lens,
+            at,
+        )
+        if not seen:  # behind the camera: as far off as anything can be
+            at, by_camera, by_lens = self.xy + 1e5, np.zeros((2, 7)), np.zeros_like(by_lens)
+        sigma = math.hypot(self.sigma, self.spread_px)
+        return [
+            Row(
+                float((at[axis] - self.xy[axis]) / sigma),
+                camera=self.camera,
+                by_camera=by_camera[axis] / sigma,
+                by_lens=by_lens[axis] / sigma,
+            )
+            for axis in range(2)
+        ]
+
+    def settle(self, state: State) -> None:
+        """Fix how large the place's own ± is in the picture: it must not change while a sum of squares is minimised."""
+        distance = float(np.linalg.norm(self.world - state.positions[self.camera]))
+        spread = float(np.linalg.norm(self.world_sigma))
+        self.spread_px = self._focal_px(state) * spread / max(distance, spread, 1e-9)
+
+    def _focal_px(self, state: State) -> float:
+        down = self.optics.grid.px_linear[:, 1]
+        return math.exp(state.lens[0]) * float(np.linalg.norm(down))
+
+    def placing_rows(self, state: State) -> list[Row]:
+        """The angle between the ray and the direction of the place, in two components: defined behind the camera too."""
+        lens = self.optics.lens.with_parameters(state.lens)
+        ray = lens.rays(self.optics.grid.to_mm([self.xy]))[0]
+        ray /= np.linalg.norm(ray)
+        across = tangents(ray[None])[0]
+        rotation = state.rotations[self.camera]
+        p = rotation.T @ (self.world - state.positions[self.camera])
+        distance = max(float(np.linalg.norm(p)), 1e-9)
+        n = p / distance
+        turned = np.array([[0, -p[2], p[1]], [p[2], 0, -p[0]], [-p[1], p[0], 0]])
+        by_place = np.hstack([turned, -rotation.T])  # p by ω and by the position
+        dn = (np.eye(3) - np.outer(n, n)) / distance @ by_place
+        e, de = across @ n, across @ dn
+        s, c = float(np.linalg.norm(e)), float(ray @ n)
+        angle = math.atan2(s, c)
+        if s < 1e-9:
+            r, dr = e, de
+        else:
+            ds = e @ de / s
+            d_angle = c * ds - s * (ray @ dn)
+            r = angle * e / s
+            dr = np.outer(e / s, d_angle) + angle * (de / s - np.outer(e, ds) / s**2)
+        weight = self._focal_px(state) / math.hypot(self.sigma, self.spread_px)
+        out = []
+        for axis in range(2):
+            by_camera = np.zeros(7)
+            by_camera[:6] = dr[axis] * weight
+            out.append(Row(float(r[axis] * weight), camera=self.camera, by_camera=by_camera))
+        return out
+
+
+@dataclass
 class LensValue(Equation):
     """A known value of one of the lens's PARAMETERS, in that parameter's unit."""
 
@@ -236,6 +328,7 @@ class Lines(Equation):
     camera: int = 0
     system: Any = None
     first: int = 0
+    unit = "px"
     bow_normals: Array = field(default_factory=lambda: np.zeros((0, 3)))
 
     @classmethod
@@ -341,6 +434,10 @@ class PathFacts:
         """Of all equations, one after the other."""
         return [row for equation in self.equations for row in equation.rows(state)]
 
+    def placing_rows(self, state: State) -> Sequence[Row]:
+        """Of all equations, for a state that may be far off."""
+        return [row for equation in self.equations for row in equation.placing_rows(state)]
+
     def without(self, ids: set[str]) -> PathFacts:
         """The same less some, by their ids."""
         kept = [equation for equation in self.equations if equation.id not in ids]
@@ -362,6 +459,8 @@ class PathFacts:
             elif isinstance(equation, Lines):
                 span = slice(equation.first, equation.first + equation.count)
                 extra[span] = equation.line_up(state.rotations[equation.camera], own)
+            elif isinstance(equation, Sighted):
+                equation.settle(state)
         return extra
 
 
@@ -385,6 +484,7 @@ def gather(
             if sigma > 0:
                 metres = float(evidence.world[index, axis])
                 equations.append(PointCoordinate(id_, float(sigma), point, int(axis), metres))
+    equations += _sighted(evidence, number_of_frame)
     every = np.arange(len(number_of_frame))
     for fact in evidence.facts:
         equations += _equations(fact, evidence, number_of_frame, number_of_track, every)
@@ -406,6 +506,56 @@ def gather(
         facts.equations.append(lines)
         facts.extra_count += lines.count
     return facts
+
+
+def _sighted(evidence: FilmEvidence, frames: dict[int, int]) -> list[Equation]:
+    """Of tracks with one sighting, spots drawn on a frame, those whose place is known.
+
+    Exactly, or by a length up or across from one that is: the foot of a doorway is the origin, its head so
+    much higher. Which end is higher, or farther right, the picture tells.
+    """
+    tracks, optics = evidence.tracks, Optics(evidence.grid, evidence.lens)
+    single = {
+        tracks.ids[index]: int(tracks.starts[index])
+        for index in np.flatnonzero(tracks.lengths() == 1).tolist()
+    }
+    known: dict[str, tuple[str, Array, Array]] = {}
+    for id_ in single:
+        index = tracks.ids.index(id_)
+        if np.isfinite(evidence.world[index]).all():
+            known[id_] = (id_, evidence.world[index], evidence.world_sigma[index])
+    for fact in evidence.facts:
+        if fact["kind"] == "length" and fact.get("along") in ("up", "across"):
+            _add_far_end(fact, known, single, tracks)
+    out: list[Equation] = []
+    for id_, (told, world, sigma) in known.items():
+        row = single[id_]
+        frame = int(tracks.frame[row])
+        if frame in frames:
+            own = float(tracks.sigma[row].mean())
+            place = Sighted(told, own, frames[frame], world, tracks.xy[row], optics, sigma)
+            out.append(place)
+    return out
+
+
+def _add_far_end(
+    fact: dict[str, Any],
+    known: dict[str, tuple[str, Array, Array]],
+    single: dict[str, int],
+    tracks: Tracks,
+) -> None:
+    """Add the end of a length whose other end is known; which is then known by that length."""
+    for near, far in ((fact["from"], fact["to"]), (fact["to"], fact["from"])):
+        if near not in known or far in known or far not in single:
+            continue
+        axis = AXES.index(fact["along"])
+        apart = tracks.xy[single[far]] - tracks.xy[single[near]]
+        sign = np.sign(apart[0]) if axis == 0 else -np.sign(apart[1])
+        _, world, sigma = known[near]
+        step, spread = np.zeros(3), sigma.copy()
+        step[axis] = (sign or 1.0) * fact["metres"]
+        spread[axis] = math.hypot(spread[axis], fact["plus_minus"])
+        known[far] = (fact["id"], world + step, spread)
 
 
 def _equations(

@@ -176,7 +176,7 @@ def _best_start(
     arc past points on a shell explains such tracks just as well.
     """
     lenses = [lens_of(optics, focal) for focal in _focals(optics, wanted, LADDER)]
-    if turning is not None and not wanted.focal_mm:
+    if turning is not None and not wanted.focal_mm and _is_ordinary(optics, turning.lens):
         lenses.append(turning.lens)
     paths: list[tuple[Growing, Array]] = []
     for number, lens in enumerate(lenses):
@@ -193,6 +193,12 @@ def _best_start(
         paths = [item for item in paths if abs(item[0].lens[0] - turned) < SAME_FOCAL] or paths
     total = int(np.count_nonzero(sightings.seen[keys]))
     return min(paths, key=lambda item: _misfit(item[0], item[1], noise, total))[0]
+
+
+def _is_ordinary(optics: Optics, lens: Array) -> bool:
+    """Whether a focal length lies among those that are tried, or near."""
+    share = np.exp(lens[0]) / (optics.grid.gate_mm[0] * optics.lens.squeeze)
+    return bool(0.5 * LADDER[0] < share < 2 * LADDER[-1])
 
 
 def _misfit(path: Growing, residuals: Array, noise: float, total: int) -> float:

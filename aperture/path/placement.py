@@ -8,6 +8,7 @@ derivatives by it, and what they leave open must be held in the bundle, exactly 
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -22,6 +23,8 @@ from aperture.path.facts import PathFacts
 OPEN_SHARE = 1e-7
 # Headings from which the search for the best similarity starts.
 HEADINGS = 6
+# Steps of the search from each, and from the best of them.
+COARSE_STEPS, FINE_STEPS = 12, 60
 QUANTITIES = ("x", "y", "z", "pan", "tilt_roll", "scale")
 
 
@@ -95,7 +98,22 @@ class Known:
         return out
 
 
-def place(state: State, facts: PathFacts, known: Known, lens: Lens) -> Placed:
+@dataclass(frozen=True, eq=False)
+class Guess:
+    """A camera's index and its pose (4, 4) as one frame's marks alone have it."""
+
+    camera: int
+    pose: Array
+
+
+def place(
+    state: State,
+    facts: PathFacts,
+    known: Known,
+    lens: Lens,
+    begun: bool = False,
+    guesses: Sequence[Guess] = (),
+) -> Placed:
     """The path moved as a whole to where the facts say it is.
 
     state : State
@@ -104,29 +122,48 @@ def place(state: State, facts: PathFacts, known: Known, lens: Lens) -> Placed:
         What is known. Exact coordinates count with a thousandth of the path's size while it is searched.
     lens : Lens
         For the facts' own unknowns.
+    begun : bool
+        Whether the state is about where it belongs already.
+    guesses : sequence of Guess
+        Poses of some cameras by themselves, to begin with.
     """
-    start = upright(state)
+    start = state if begun else upright(state)
     start = replace(start, extra=np.zeros(facts.extra_count))
     if not facts.equations and not len(known.where):
-        return Placed(start, np.eye(7), 0.0)
-    best: Placed | None = None
-    for heading in range(HEADINGS):
-        for flip in (1, -1):
-            turn = rotation_from_angles(2 * np.pi * heading / HEADINGS, 0, 0)
-            if flip < 0:
-                turn = turn @ np.diag([1.0, -1.0, -1.0])
-            moved = transformed(start, np.zeros(3), turn, 1.0, start.positions[0])
-            moved = replace(moved, extra=facts.begin(moved, lens))
-            placed = _refined(moved, facts, known, lens)
-            # The camera is more often upright than not: it takes better agreement to be the other way.
-            better = best is None or placed.chi2 < best.chi2 - (1e-6 + 1e-9 * best.chi2)
-            if better:
-                best = placed
-    assert best is not None
+        return Placed(upright(state), np.eye(7), 0.0)
+    if begun:
+        start = replace(start, extra=facts.begin(start, lens))
+        return _refined(start, facts, known, lens, FINE_STEPS)
+    begins = [_like(start, guess) for guess in guesses] or _headings(start)
+    tried = []
+    for begin in begins:
+        ready = replace(begin, extra=facts.begin(begin, lens))
+        tried.append(_refined(ready, facts, known, lens, COARSE_STEPS))
+    # The camera is more often upright than not: of equal ones the first counts, which is.
+    tried.sort(key=lambda placed: placed.chi2)
+    fine = [_refined(one.state, facts, known, lens, FINE_STEPS) for one in tried[:3]]
+    best = min(fine, key=lambda placed: round(placed.chi2, 3))
     return best
 
 
-def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int = 80) -> Placed:
+def _headings(start: State) -> list[State]:
+    """An upright path turned by some angles about the vertical, and the same upside down."""
+    out = []
+    for flip in (np.eye(3), np.diag([1.0, -1.0, -1.0])):
+        for heading in range(HEADINGS):
+            turn = rotation_from_angles(2 * np.pi * heading / HEADINGS, 0, 0) @ flip
+            out.append(transformed(start, np.zeros(3), turn, 1.0, start.positions[0]))
+    return out
+
+
+def _like(start: State, guess: Guess) -> State:
+    """The path turned and shifted so that one camera has the pose of a guess; its size stays."""
+    turn = guess.pose[:3, :3] @ start.rotations[guess.camera].T
+    about = start.positions[guess.camera]
+    return transformed(start, guess.pose[:3, 3] - about, turn, 1.0, about)
+
+
+def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int) -> Placed:
     """Levenberg–Marquardt on the seven."""
     damping, chi2 = 1e-3, np.inf
     for sigma_share in (1e-2, 1e-5):
@@ -164,7 +201,7 @@ def _stepped(state: State, step: Array) -> State:
 
 def _linearised(state: State, facts: PathFacts, known: Known, sigma: float) -> tuple[Array, Array]:
     """Residuals (M,) of everything known of place and size, and derivatives by the seven (M, 7)."""
-    rows = [*facts.rows(state), *known.rows(state, sigma)]
+    rows = [*facts.placing_rows(state), *known.rows(state, sigma)]
     r, jac = np.array([row.residual for row in rows]), np.zeros((len(rows), 7))
     about = state.positions[0]
     for number, row in enumerate(rows):
@@ -186,7 +223,11 @@ def seven_slopes(row: Row, state: State, about: Array) -> Array:
 
 def _add_place(out: Array, slope: Array, away: Array) -> None:
     out[:3] += slope
-    out[3:6] += np.cross(away, slope)
+    # The cross product, written out: of three numbers it is ten times quicker than NumPy's.
+    (x, y, z), (a, b, c) = away.tolist(), slope.tolist()
+    out[3] += y * c - z * b
+    out[4] += z * a - x * c
+    out[5] += x * b - y * a
     out[6] += slope @ away
 
 
@@ -208,25 +249,34 @@ def _open(jac: Array) -> Array:
 def held_parameters(placed: Placed, free: Array) -> Array:
     """(F, size) of bool: `free` less as many numbers of cameras as the facts leave open.
 
-    Candidates are the first camera's turn and place and the coordinate of the farthest camera along
-    which it is farthest; each is taken if it fixes what those before it leave open.
+    Candidates are the first camera's turn and place, and the coordinate of the farthest camera along which
+    it is farthest. Those are held that move most with what is open, one after the other, what the earlier
+    ones hold taken out: the pivots of a QR decomposition.
     """
     state, free = placed.state, free.copy()
     if not placed.open_.shape[1]:
         return free
     away = np.abs(state.positions - state.positions[0])
     far, axis = np.unravel_index(np.argmax(away), away.shape)
-    candidates = [(0, index) for index in (1, 0, 2, 3, 4, 5)] + [(int(far), 3 + int(axis))]
-    fixed = np.zeros((0, placed.open_.shape[1]))
+    size = max(float(away.max()), 1e-12)
+    candidates = [(0, index) for index in range(6)] + [(int(far), 3 + int(axis))]
+    slopes = []
     for camera, index in candidates:
         by_camera = np.zeros(7)
-        by_camera[index] = 1.0
+        by_camera[index] = 1.0 if index < 3 else 1.0 / size
         row = Row(0.0, camera=camera, by_camera=by_camera)
-        slope = seven_slopes(row, state, state.positions[0]) @ placed.open_
-        trial = np.vstack([fixed, slope / max(float(np.linalg.norm(slope)), 1e-300)])
-        if np.linalg.norm(slope) > 1e-9 and np.linalg.matrix_rank(trial, tol=1e-3) > len(fixed):
-            fixed = trial
-            free[camera, index] = False
-        if len(fixed) == placed.open_.shape[1]:
+        slopes.append(seven_slopes(row, state, state.positions[0]))
+    # In units in which a turn by one radian, a shift by the path's size and a doubling weigh alike.
+    units = np.array([size, size, size, 1, 1, 1, 1])
+    basis = np.linalg.qr(placed.open_ / units[:, None])[0]
+    moved = np.array(slopes) * units @ basis
+    for _ in range(basis.shape[1]):
+        lengths = np.linalg.norm(moved, axis=1)
+        most = int(np.argmax(lengths))
+        if lengths[most] < 1e-6:
             break
+        camera, index = candidates[most]
+        free[camera, index] = False
+        direction = moved[most] / lengths[most]
+        moved = moved - np.outer(moved @ direction, direction)
     return free

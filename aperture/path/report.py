@@ -294,8 +294,9 @@ def _left_out(told: Told) -> dict[str, Any]:
     total = seen.sum(axis=0)
     out: dict[str, Any] = {}
     part = set(network.tracks.tolist())
+    known = {equation.id for equation in network.facts.equations}
     for track, id_ in enumerate(ids):
-        if total[track] == 0 or used[track] == total[track]:
+        if total[track] == 0 or used[track] == total[track] or id_ in known:
             continue
         if track not in part and total[track] < 2:
             reason = "seen on one frame only"
@@ -351,6 +352,21 @@ def _remarks(told: Told) -> list[dict[str, Any]]:
                 "left out",
                 f"{lost:.0%} of what was followed isn't used: it doesn't fit points that stand still, "
                 "or its rays hardly differ.",
+            )
+        )
+    unused = [
+        fact["id"]
+        for fact in told.evidence.facts
+        if fact["id"] not in {equation.id for equation in network.facts.equations}
+    ]
+    if unused:
+        names = ", ".join(f"“{told.evidence.names.get(id_, id_)}”" for id_ in unused)
+        out.append(
+            _remark(
+                "not used",
+                f"Not used: {names}. It is about points or frames that the path doesn't hold: follow "
+                "the points over several frames.",
+                of=unused,
             )
         )
     counts = network.use.sum(axis=1)[network.frames]

@@ -7,6 +7,8 @@ their own residuals say. What the facts leave open is held, and reported as not 
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -25,18 +27,20 @@ from aperture.path.facts import PathFacts, gather
 from aperture.path.find import Found, Wanted, Watch, find, nobody
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
-from aperture.path.placement import Known, Placed, held_parameters, place
+from aperture.path.placement import Guess, Known, Placed, held_parameters, place
 from aperture.path.sightings import Sightings
 
 # A focal length whose ln has a larger ± isn't known.
 LEAST_KNOWN_FOCAL = 0.5
 # A point's ± along its rays over its distance, above which it isn't placed.
-MOST_VAGUE = 0.25
+MOST_VAGUE = 0.15
 # A sighting farther off than this isn't of the point.
 FARTHEST_SIGMAS = 5.0
 # Weight of the other tracks in the variance of one, in residuals; the median of a track's mean square
 # over its expectation, for tracks of middle length; and a σ so many times the usual one is no track's.
 OTHERS, MEDIAN_SHARE, MOST_WORSE = 10.0, 0.97, 6.0
+# Frames whose marks are solved by themselves, to find where the path is in the world.
+MOST_GUESSES = 3
 # How often the sightings are judged anew, and a change of σ that is none.
 MOST_ROUNDS, SAME_FACTOR = 6, 0.02
 # Sightings of a track of which so many are left out are not of one point that stands still.
@@ -155,10 +159,25 @@ def _solved(
             "known from tracks. Match one frame as a photograph; that camera holds for all of them."
         )
     watch("Solving tracks and facts together", 0.9)
-    network = solve_network(evidence, sightings, optics, found, planes_of(document), threads)
+    network = solve_network(evidence, sightings, optics, found, document, threads)
     watch("Finding how exact it is", 0.95)
     told = report.Told(evidence, sightings, network, *spreads(network), found.kind)
     return FilmFit(report.write(told), path_of(evidence, network))
+
+
+def _guesses(evidence: FilmEvidence, document: dict[str, Any], posed: Array) -> list[Guess]:
+    """The poses that the still matcher finds for the frames with most marks, where it finds any."""
+    marks = Counter(mark.get("frame", evidence.first) for mark in document.get("marks", ()))
+    out = []
+    for frame, _ in marks.most_common(MOST_GUESSES):
+        index = frame - evidence.first
+        if not 0 <= index < len(posed) or not posed[index]:
+            continue
+        fit = still.solve(as_still(document, frame), explain=False)
+        if fit.camera is not None:
+            camera = int(np.count_nonzero(posed[:index]))
+            out.append(Guess(camera, np.nan_to_num(fit.camera.world_from_camera)))
+    return out
 
 
 def planes_of(document: dict[str, Any]) -> dict[str, tuple[int, list[str]]]:
@@ -191,13 +210,16 @@ def solve_network(
     sightings: Sightings,
     optics: Optics,
     found: Found,
-    planes: dict[str, tuple[int, list[str]]],
+    document: dict[str, Any],
     threads: int | None = None,
 ) -> Network:
     """Tracks and facts together, by plain least squares on what is believed."""
     posed, start, tracks, use = _start(sightings, found)
-    problem = _Problem(evidence, sightings, optics, posed, planes, found.kind == "nodal", threads)
-    placed, facts, known = problem.placed(start, tracks)
+    nodal = found.kind == "nodal"
+    planes = planes_of(document)
+    problem = _Problem(evidence, sightings, optics, posed, planes, nodal, threads)
+    guesses = _guesses(evidence, document, posed)
+    placed, facts, known = problem.placed(start, tracks, guesses=guesses)
     factors = np.ones(len(evidence.tracks))
     for round_ in range(MOST_ROUNDS):
         network = problem.solve(placed, tracks, use, known, facts, factors)
@@ -213,7 +235,7 @@ def solve_network(
         use[:, tracks[~seen]] = False
         tracks = tracks[seen]
         start = replace(network.state, points=network.state.points[seen])
-        placed, facts, known = problem.placed(start, tracks)
+        placed, facts, known = problem.placed(start, tracks, begun=True)
     return network
 
 
@@ -271,7 +293,13 @@ class _Problem:
     at_infinity: bool
     threads: int | None
 
-    def placed(self, state: State, tracks: Array) -> tuple[Placed, PathFacts, Array]:
+    def placed(
+        self,
+        state: State,
+        tracks: Array,
+        begun: bool = False,
+        guesses: Sequence[Guess] = (),
+    ) -> tuple[Placed, PathFacts, Array]:
         """A path with these tracks where the facts put it, the facts about them, and their exact coordinates (P, 3)."""
         evidence = self.evidence
         known = evidence.world[tracks].copy()
@@ -283,7 +311,8 @@ class _Problem:
             kept = [equation for equation in facts.equations if equation.directional]
             facts = PathFacts(kept, facts.extra_count)
             known[:] = np.nan
-        return place(state, facts, Known(known), evidence.lens), facts, known
+        placed = place(state, facts, Known(known), evidence.lens, begun, guesses)
+        return placed, facts, known
 
     def solve(
         self,

@@ -9,6 +9,8 @@ DOING = {
     "flash": "Looking for flashes",
     "mean": "Averaging frames",
     "convert": "Converting into pictures",
+    "follow": "Following points",
+    "path": "Solving the path",
 }
 
 

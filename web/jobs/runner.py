@@ -224,7 +224,11 @@ def _note(pk: int, **values) -> None:
 
 
 def run(pk: int, work) -> None:
-    """Do a job's `work(progress)` here and now; progress(0 … 1) notes how far it is and stops the work when it was cancelled."""
+    """Do a job's `work(progress)` here and now.
+
+    progress(0 … 1), with what is being done in words where the work has stages, notes how far it is, and
+    stops the work when it was cancelled.
+    """
     close_old_connections()
     if not Job.objects.filter(pk=pk, state=Job.WAITING).update(
         state=Job.RUNNING, owner=OWNER, beat=timezone.now()
@@ -239,12 +243,12 @@ def run(pk: int, work) -> None:
         finally:
             connection.close()
 
-    def progress(done):
+    def progress(done, says=None):
         now = time.monotonic()
         if now - noted[0] < SECONDS_BETWEEN_NOTES:
             return
         noted[0] = now
-        _note(pk, progress=done)
+        _note(pk, progress=done, **({} if says is None else {"says": says[:300]}))
         if Job.objects.filter(pk=pk, cancel_asked=True).exists():
             raise Cancelled
 

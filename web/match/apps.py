@@ -10,8 +10,11 @@ class MatchConfig(AppConfig):
         from web.match.fits import blobs_in_use, lens_of_match
         from web.match.parts import PARTS
         from web.match.standing import standing
+        from web.match.tracking import let_go, turned
+        from web.plates.frames import register_kept
         from web.shows.steps import Step, register
 
         register(Step("match", "match", standing, PARTS, urls="web.match.urls"))
         register_lens(lens_of_match)
         in_use.register(blobs_in_use)
+        register_kept(turned, let_go)

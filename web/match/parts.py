@@ -1,13 +1,16 @@
 """The Match step's parts of the state, after the schema of the match document. They mean something only together."""
 
 from aperture.match import document
-from web.shows.schemas import NUMBER, listed, maybe, numbers, record, table, text
+from web.shows.schemas import ID, NUMBER, listed, maybe, numbers, record, table, text
 from web.shows.state import Part
 
+DIGEST = {"type": "string", "pattern": "^[0-9a-f]{64}$"}
+COUNT = {"type": "integer", "minimum": 0, "maximum": 100_000_000}
 
-def of_document(key: str) -> dict:
+
+def of_document(key: str, version: int = 1) -> dict:
     """The schema of one of the match document's entries."""
-    whole = document.schema()
+    whole = document.schema(version)
     return {"$defs": whole["$defs"], **whole["properties"][key]}
 
 
@@ -38,6 +41,33 @@ PARTS = (
             20_000,
         ),
         camera=False,
+    ),
+    Part(
+        "tracks",
+        None,
+        maybe(record({"blob": DIGEST, "count": COUNT, "places": COUNT})),
+        "tracks",
+        camera=True,
+    ),
+    # Facts about tracks, or about the camera on one picture, whose number stands in `frame`.
+    Part("path_facts", [], of_document("facts", 2), "tracks", camera=True),
+    Part(
+        "path",
+        None,
+        maybe(
+            record({"blob": DIGEST, "of": DIGEST, "motion": text(10), "shift": {"type": "integer"}})
+        ),
+        "tracks",
+        camera=True,
+        renders=True,
+    ),
+    Part(
+        "keep_out",
+        [],
+        listed(
+            record({"id": ID, "keys": table(listed(numbers(2), 200, 3))}, {"name": text()}), 200
+        ),
+        "keep out",
     ),
     _part("draft", "First", text(60)),
     _part("drafts", {}, table({"type": "object"}, 200), camera=False),

@@ -3,7 +3,7 @@
 from django.shortcuts import render
 
 from aperture.match.facts import AXES
-from web.match import leaves, match_remarks, sheet
+from web.match import leaves, match_remarks, sheet, track_page
 from web.match.fact_forms import FORMS, LensForm
 from web.match.fits import fit_of
 from web.match.forms import FocalForm, PlaneForm, SurveyForm
@@ -14,6 +14,7 @@ from web.shows.history import next_revision
 
 LEAVES = {
     "fit": "Fit",
+    "tracks": "Tracks",
     "evidence": "Evidence",
     "lens": "Lens",
     "survey": "Survey",
@@ -28,12 +29,14 @@ KINDS = (("across", "X"), ("up", "Y"), ("along", "Z"), ("bow", "⌒"), ("spot", 
 
 def context(shot, leaf: str | None = None, forms: dict | None = None) -> dict:
     """What the report's template shows with one leaf filled; with all of them where `leaf` isn't known or `forms` hold sentences."""
-    filled = tuple(LEAVES) if leaf not in LEAVES or forms else (leaf,)
+    # A photograph has no tracks.
+    there = {key: name for key, name in LEAVES.items() if key != "tracks" or shot.state["film"]}
+    filled = tuple(there) if leaf not in there or forms else (leaf,)
     out = {
         "shot": shot,
         "show": shot.show,
-        "leaves": LEAVES.items(),
-        "leaf": leaf if leaf in LEAVES else "fit",
+        "leaves": there.items(),
+        "leaf": leaf if leaf in there else "fit",
         "filled": filled,
         "opened": next(iter(forms or {}), ""),
         "undoable": shot.head.parent,
@@ -112,6 +115,10 @@ def _next(shot, fit, forms) -> dict:
     return {}
 
 
+def _tracks(shot, fit, forms) -> dict:
+    return track_page.context(shot)
+
+
 def _drafts(shot, fit, forms) -> dict:
     return {"drafts": leaves.drafts(shot)}
 
@@ -121,6 +128,7 @@ _FILL = {
     "evidence": _evidence,
     "lens": _lens,
     "survey": _survey,
+    "tracks": _tracks,
     "next": _next,
     "drafts": _drafts,
 }

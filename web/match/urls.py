@@ -1,6 +1,6 @@
 from django.urls import path
 
-from web.match import evidence, tools, views, worlds
+from web.match import evidence, tools, track_views, views, worlds
 
 urlpatterns = [
     path("match", views.match, name="match"),
@@ -38,5 +38,14 @@ urlpatterns = [
     path("match/straight.jpg", tools.straight_plate, name="match-straight"),
     path("match/draft/<slug:verb>", tools.draft, name="match-draft"),
     path("match/beside", tools.beside, name="match-beside"),
+    path("match/tracks/follow", track_views.follow, name="match-follow"),
+    path("match/tracks/solve", track_views.solve, name="match-solve"),
+    path("match/tracks/arrays", track_views.arrays, name="match-track-arrays"),
+    path("match/tracks/told", track_views.told, name="match-track-told"),
+    path("match/tracks/change", track_views.change, name="match-track-change"),
+    path("match/tracks/drop", track_views.drop, name="match-track-drop"),
+    path("match/tracks/table.csv", track_views.table, name="match-track-table"),
+    path("match/tracks/take", track_views.take_table, name="match-track-take"),
+    path("match/tracks/document.json", track_views.document, name="match-track-document"),
     path("match/revisions", tools.revisions, name="match-revisions"),
 ]

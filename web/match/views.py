@@ -43,9 +43,10 @@ def match(request, show, shot):
 @require_GET
 def leaf(request, show, shot, leaf):
     """One leaf of the report, for a page that hadn't it open."""
-    if leaf not in report.LEAVES:
+    shot = find(show, shot)
+    if leaf not in report.LEAVES or (leaf == "tracks" and not shot.state["film"]):
         raise Http404
-    return render(request, f"match/leaves/{leaf}.html", report.context(find(show, shot), leaf))
+    return render(request, f"match/leaves/{leaf}.html", report.context(shot, leaf))
 
 
 class Drawn(Edit, frozen=True, kw_only=True):

@@ -15,7 +15,7 @@ from web.blobs.folders import incoming
 from web.plates import film_actions
 from web.plates.actions import as_part
 from web.plates.film_actions import picture_of
-from web.plates.frames import way_of
+from web.plates.frames import film_replaced, way_of
 from web.plates.models import Film
 from web.plates.referred import require_unchanged
 from web.plates.watched import counted, run_watched
@@ -127,6 +127,8 @@ def _take(shot: Shot, film: Film, made: Film, shown: list[int]) -> Shot:
             raise Problem("The plate has been replaced meanwhile.")
         state["aside"] = {str(nearest(int(key))): held for key, held in state["aside"].items()}
         state["plate"] = as_part(plate)
+        if shown != list(range(1, len(shown) + 1)):
+            film_replaced(state)  # on other pictures points would have to be followed anew
         state["film"] = state["film"] | {
             "digest": made.digest,
             "name": made.name,

@@ -36,7 +36,7 @@ from aperture.plates.way_in import WayIn
 from aperture.units import format_rate
 from web.blobs.folders import incoming, settle
 from web.plates.actions import as_part, bring_in
-from web.plates.frames import frame_at, go_to, way_of
+from web.plates.frames import film_replaced, frame_at, go_to, way_of
 from web.plates.models import Film, Plate, require_film
 from web.plates.referred import note_digests, require_reachable, require_unchanged
 from web.plates.watched import run_watched
@@ -265,6 +265,7 @@ def take_film(shot: Shot, film: Film, base: int | None = None) -> Shot:
         state["plate"] = as_part(plate)
         state["plate_facts"], state["aside"], state["range"] = {}, {}, None
         state["way_in"] = {}
+        film_replaced(state)
         state["film"] = {
             "digest": film.digest,
             "name": film.name,

@@ -47,6 +47,26 @@ def move_marks(state: MutableMapping, move: Callable[[Array], Array], factor: fl
     state["aside"] = {number: all_moved(one) for number, one in state["aside"].items()}
     if state.get("drafts"):
         state["drafts"] = {name: all_moved(one) for name, one in state["drafts"].items()}
+    for turned in _turned:
+        turned(state, move, factor)
+
+
+# What later steps keep by picture number beside marks: (state, move, factor) where the picture is turned,
+# and (state) where another film takes its place.
+_turned: list[Callable[[MutableMapping, Callable[[Array], Array], float], None]] = []
+_replaced: list[Callable[[MutableMapping], None]] = []
+
+
+def register_kept(turned: Callable, replaced: Callable) -> None:
+    """Take something else along that a step keeps by picture number; called by the app that it belongs to."""
+    _turned.append(turned)
+    _replaced.append(replaced)
+
+
+def film_replaced(state: MutableMapping) -> None:
+    """Let go of what belongs to the pictures of the film that is replaced."""
+    for let_go in _replaced:
+        let_go(state)
 
 
 def go_to(state: MutableMapping, before: int, now: int) -> None:

@@ -11,6 +11,7 @@ import {Leaves} from "./leaves.js";
 import {Pen} from "./pen.js";
 import {Proposing} from "./proposing.js";
 import {Shown} from "./shown.js";
+import {TrackLayer} from "./tracks.js";
 import {View} from "./view.js";
 
 const sheet = document.getElementById("sheet"),
@@ -27,6 +28,7 @@ function start(data) {
     filled: () => {
       asking.showMark();
       view.redraw();
+      tracks?.settle();
     },
   });
   const pen = new Pen({root, sheet, table, shown, aids, leaves});
@@ -61,7 +63,16 @@ function start(data) {
     w: () => aids.toggle("walls"),
   };
   new Keys({root, shown, view, asking, pen, others});
-  startStrip(table, {draws: true});
+  const tracks = sheet.dataset.arrays
+    ? new TrackLayer(table, sheet, {
+        open: () => leaves.open === "tracks",
+        send: (url, body) => asking.ask(url, body),
+      })
+    : null;
+  startStrip(table, {
+    draws: true,
+    shows: strip => tracks?.show(strip.frames.at, strip.frames.frame),
+  });
 
   document.querySelector("[data-act=refine]").addEventListener("click", refine);
   sheet.addEventListener("click", event => {
@@ -70,7 +81,11 @@ function start(data) {
     const other = event.target.closest("button[data-beside]");
     if (pick) pen.choose(pick.dataset.pick, 0, event.shiftKey);
     if (surveyed) pen.placeNext(surveyed.dataset.survey);
-    if (event.target.closest("[data-leaf]")) view.redraw();
+    if (event.target.closest("[data-leaf]")) {
+      view.redraw();
+      tracks?.settle();
+      tracks?.draw();
+    }
     if (other) layBeside(other, shown, view);
   });
 

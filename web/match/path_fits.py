@@ -1,0 +1,147 @@
+"""From the state of a filmed shot to the document of its path, the path's fit, and one camera per frame."""
+
+import functools
+import hashlib
+import json
+from collections.abc import Mapping, MutableMapping
+
+import numpy as np
+
+from aperture.camera import CameraPath
+from aperture.lens.lens import Lens
+from aperture.match.document import read
+from web.blobs import store
+from web.match.fits import document_of
+from web.match.tracking import FACTS, on_frame, tracks_of
+from web.plates.frames import frame_at, span_of
+from web.shows.state import once
+
+# Bumped when the answers change, so that a path that was solved before is called old.
+SOLVER = "1"
+
+
+@once
+def _without_tracks(state: MutableMapping) -> dict | None:
+    """The version 2 document of a shot's state less its tracks; None where there is no film."""
+    still = document_of(state)
+    if still is None or not state["film"]:
+        return None
+    first, last = span_of(state)
+    here = frame_at(state)
+    marks = [_on_frame(mark, here) for mark in state["marks"]]
+    facts = [_of_still(fact, here) for fact in state["facts"]]
+    for number, aside in sorted(state["aside"].items(), key=lambda item: int(item[0])):
+        frame = frame_at(state, int(number))
+        if first <= frame <= last:
+            marks += [_on_frame(mark, frame) for mark in aside.get("marks", ())]
+            facts += [_of_still(fact, frame) for fact in aside.get("facts", ())]
+    document = {
+        key: value for key, value in still.items() if key in ("format", "image", "gate", "planes")
+    }
+    return document | {
+        "version": 2,
+        "frames": {"first": first, "last": last},
+        "lens": still["lens"] | {"focal_over_time": "constant"},
+        "marks": marks,
+        "facts": facts + [on_frame(state, fact) for fact in state[FACTS]],
+    }
+
+
+def _on_frame(mark: dict, frame: int) -> dict:
+    """A mark of one frame; marks of several frames may have the same id."""
+    return mark | {"id": f"{mark['id']}@{frame}"[:64], "frame": frame}
+
+
+def _of_still(fact: dict, frame: int) -> dict:
+    """A fact of the still match, about the frame that it was measured on."""
+    out = fact | {"id": f"{fact['id']}@{frame}"[:64], "frame": frame}
+    for end in ("from", "to"):
+        if end in fact:
+            out[end] = f"{fact[end]}@{frame}"[:64]
+    return out
+
+
+def film_document(state: MutableMapping) -> dict | None:
+    """The match document, version 2, with the tracks on the frames of the marked range."""
+    document = _without_tracks(state)
+    if document is None:
+        return None
+    tracks, offset = tracks_of(state), state["film"]["offset"]
+    rows = []
+    for index, id_ in enumerate(tracks.ids):
+        own = slice(tracks.starts[index], tracks.starts[index + 1])
+        places = [
+            [frame + offset, round(x, 4), round(y, 4), round(sigma, 5)]
+            for frame, (x, y), sigma in zip(
+                tracks.frame[own].tolist(),
+                tracks.xy[own].tolist(),
+                np.sqrt((tracks.sigma[own] ** 2).mean(axis=1)).tolist(),
+            )
+        ]
+        rows.append({"id": id_, **tracks.about.get(id_, {}), "observations": places})
+    return document | {"tracks": rows}
+
+
+@once
+def evidence_digest(state: MutableMapping) -> str:
+    """What the path depends on, as one digest; two states with the same one have the same path."""
+    document = _without_tracks(state)
+    tracks = state["tracks"]["blob"] if state["tracks"] else None
+    offset = state["film"]["offset"] if state["film"] else 0
+    told = json.dumps([SOLVER, document, tracks, offset], sort_keys=True, separators=(",", ":"))
+    return hashlib.sha256(told.encode()).hexdigest()
+
+
+@functools.lru_cache(maxsize=8)
+def _read(digest: str) -> dict:
+    return json.loads(store.get(digest))
+
+
+def path_fit(state: Mapping) -> dict | None:
+    """The fit of the shot's path as it was solved last; None where it wasn't."""
+    return _read(state["path"]["blob"]) if state["path"] else None
+
+
+def is_old(state: MutableMapping) -> bool:
+    """Whether tracks, marks, facts or the lens have changed since the path was solved."""
+    return bool(state["path"]) and state["path"]["of"] != evidence_digest(state)
+
+
+def as_part(fit: dict, of: str, shift: int) -> dict:
+    """What the state holds of a path, whose fit is stored; `shift`: by how much the shot was shifted when it was solved."""
+    return {
+        "blob": store.put(json.dumps(fit, separators=(",", ":"), allow_nan=False).encode()),
+        "of": of,
+        "motion": fit["motion"],
+        "shift": shift,
+    }
+
+
+@once
+def path_of_state(state: MutableMapping) -> CameraPath | None:
+    """One camera per frame, in the shot's numbering as it is now; None without a path, or where it only turns."""
+    fit = path_fit(state)
+    if not fit or not fit["ok"]:
+        return None
+    path, camera = fit["path"], fit["camera"]
+    solved = [i for i, place in enumerate(path["position_m"]) if place is not None]
+    if not solved:
+        return None
+    document = document_of(state)
+    evidence = read(document, checked=True)
+    focal = camera["focal_mm"] or camera["focal_px"][1]
+    centre = evidence.grid.to_mm([camera["principal_point_px"]])[0]
+    lens = Lens(
+        focal,
+        evidence.squeeze,
+        evidence.projection,
+        (float(centre[0]), float(centre[1])),
+        tuple(camera["distortion"][name] for name in ("k1", "k2", "k3", "p1", "p2")),
+    )
+    poses = np.array([path["world_from_camera"][i] for i in solved])
+    shift = state["shift"] - state["path"]["shift"]
+    frames = np.array([path["frames"][i] for i in solved]) + shift
+    each = np.array([path["focal_mm"][i] for i in solved])
+    if camera["focal_mm"] is None:
+        each = np.full(len(solved), focal)
+    return CameraPath(evidence.grid, lens, frames, poses[:, :3, :3], poses[:, :3, 3], each)

@@ -1,0 +1,35 @@
+"""Begin the long work of the Match step: the one module that knows its tasks."""
+
+from aperture.errors import Problem
+from web.jobs import runner
+from web.jobs.models import Job
+from web.match import following, tasks
+from web.plates.models import require_film
+from web.shows.models import Shot
+
+
+def _require_idle(shot: Shot) -> None:
+    for kind, says in (
+        (following.FOLLOW, "Points are being followed already."),
+        (following.SOLVE, "The path is being solved already."),
+    ):
+        running = runner.latest(shot, kind)
+        if running and running.under_way:
+            raise Problem(says)
+
+
+def start_following(shot: Shot, wanted: int, reach: int) -> Job:
+    """Begin to follow points. Raises Problem where there is no film, too short a range, or it is done already."""
+    film = require_film(shot)
+    following.numbers_to_follow(shot, film)
+    _require_idle(shot)
+    return runner.start(shot, following.FOLLOW, tasks.follow, shot.pk, wanted, reach)
+
+
+def start_solving(shot: Shot) -> Job:
+    """Begin to solve the path. Raises Problem where nothing has been followed, or it is done already."""
+    require_film(shot)
+    if not shot.state["tracks"]:
+        raise Problem("Nothing has been followed yet: follow points first.")
+    _require_idle(shot)
+    return runner.start(shot, following.SOLVE, tasks.solve, shot.pk)

@@ -1,0 +1,270 @@
+// The tracks of a filmed plate: drawn over the frame that is looked at, chosen with the pointer, and the verbs on them.
+
+const TAIL = 12; // frames
+const NEAR = 10; // px on the screen, for a click
+const WORST = 1.5; // px of residual at which the colour ends
+
+export class TrackLayer {
+  /** `open()`: whether the leaf with the tracks is open; `send(url, body)`: an edit like those of marks. */
+  constructor(table, sheet, {open, send}) {
+    Object.assign(this, {table, sheet, open, send});
+    this.canvas = document.createElement("canvas");
+    this.canvas.className = "track-layer";
+    table.root.querySelector("svg").before(this.canvas);
+    this.chosen = new Set();
+    this.at = null; // the picture that is shown
+    this.byPicture = new Map();
+    table.onView(() => this.draw());
+    this.#listen();
+    this.fetch();
+  }
+
+  /** Fetch the tracks as they are now. */
+  async fetch() {
+    const {arrays, told} = this.sheet.dataset;
+    if (!arrays) return;
+    const [packed, words] = await Promise.all([
+      fetch(arrays).then(answer => answer.arrayBuffer()),
+      fetch(told).then(answer => answer.json()),
+    ]);
+    const count = new Int32Array(packed, 0, 1)[0];
+    this.track = new Int32Array(packed, 4, count);
+    this.picture = new Int32Array(packed, 4 + 4 * count, count);
+    this.xy = new Float32Array(packed, 4 + 8 * count, 2 * count);
+    this.residual = new Float32Array(packed, 4 + 16 * count, count);
+    this.ids = words.ids;
+    this.about = words.about;
+    this.byPicture = new Map();
+    for (let row = 0; row < count; row += 1) {
+      const number = this.picture[row];
+      if (!this.byPicture.has(number)) this.byPicture.set(number, []);
+      this.byPicture.get(number).push(row);
+    }
+    this.chosen = new Set([...this.chosen].filter(id => this.ids.includes(id)));
+    this.settle();
+    this.draw();
+  }
+
+  /** Show the tracks of a picture; `frame` is what the shot calls it. */
+  show(number, frame) {
+    if (number === this.at && frame === this.frame) return;
+    this.at = number;
+    this.frame = frame;
+    this.draw();
+    this.#playhead();
+  }
+
+  draw() {
+    const {canvas, table} = this,
+      ratio = devicePixelRatio || 1,
+      [width, height] = [table.root.clientWidth, table.root.clientHeight];
+    if (!width) return;
+    const [w, h] = [Math.round(width * ratio), Math.round(height * ratio)];
+    if (canvas.width !== w || canvas.height !== h) [canvas.width, canvas.height] = [w, h];
+    const c = canvas.getContext("2d");
+    c.setTransform(ratio, 0, 0, ratio, 0, 0);
+    c.clearRect(0, 0, width, height);
+    if (!this.open() || this.at === null) return;
+    for (const row of this.byPicture.get(this.at) || []) this.#drawOne(c, row);
+    if (this.box) {
+      c.strokeStyle = "#fff";
+      c.setLineDash([4, 3]);
+      c.strokeRect(...this.box);
+      c.setLineDash([]);
+    }
+  }
+
+  /** A point with its tail; a square where its place is known, a cross where it is switched off. */
+  #drawOne(c, row) {
+    const id = this.ids[this.track[row]],
+      told = this.about[id] || {},
+      [x, y] = this.#onScreen(row),
+      chosen = this.chosen.has(id);
+    c.lineWidth = chosen ? 3 : 1.5;
+    c.strokeStyle = told.off ? "#9aa3a7" : this.#colour(row);
+    c.beginPath();
+    for (let back = 0; back <= TAIL && row - back >= 0; back += 1) {
+      if (this.track[row - back] !== this.track[row]) break;
+      if (this.at - this.picture[row - back] > TAIL) break;
+      const [px, py] = this.#onScreen(row - back);
+      back ? c.lineTo(px, py) : c.moveTo(px, py);
+    }
+    c.stroke();
+    c.beginPath();
+    if (told.off) {
+      c.moveTo(x - 4, y - 4);
+      c.lineTo(x + 4, y + 4);
+      c.moveTo(x + 4, y - 4);
+      c.lineTo(x - 4, y + 4);
+    } else if (told.world) c.rect(x - 4, y - 4, 8, 8);
+    else c.arc(x, y, chosen ? 5 : 3, 0, 7);
+    c.stroke();
+    if (!chosen) return;
+    c.font = "12px Atkinson Hyperlegible Mono, monospace";
+    c.strokeStyle = "#101416";
+    c.lineWidth = 3;
+    c.strokeText(id, x + 8, y - 6);
+    c.fillStyle = "#fff";
+    c.fillText(id, x + 8, y - 6);
+  }
+
+  /** Quiet to red by the residual; hollow grey where the track isn't part of the path. */
+  #colour(row) {
+    const residual = this.residual[row];
+    if (residual < -1.5) return "#d8e6ea";
+    if (residual < 0) return "#8a949a";
+    const share = Math.min(1, residual / WORST),
+      mix = (from, to) => Math.round(from + (to - from) * share);
+    return `rgb(${mix(216, 242)}, ${mix(230, 84)}, ${mix(234, 91)})`;
+  }
+
+  #onScreen(row) {
+    return this.table.toScreen([this.xy[2 * row], this.xy[2 * row + 1]]);
+  }
+
+  /** The id of the track at a place on the screen, if there is one near. */
+  #near(x, y) {
+    let best = null,
+      nearest = NEAR;
+    for (const row of this.byPicture.get(this.at) || []) {
+      const [px, py] = this.#onScreen(row),
+        away = Math.hypot(px - x, py - y);
+      if (away < nearest) [best, nearest] = [this.ids[this.track[row]], away];
+    }
+    return best;
+  }
+
+  #place(event) {
+    const box = this.table.root.getBoundingClientRect();
+    return [event.clientX - box.left, event.clientY - box.top];
+  }
+
+  #listen() {
+    const {root} = this.table;
+    // Before the marks' own pointer: with the leaf open, the pointer chooses tracks.
+    root.addEventListener(
+      "pointerdown",
+      event => {
+        if (!this.open() || event.button !== 0 || event.altKey) return;
+        const [x, y] = this.#place(event);
+        if (event.shiftKey) this.start = [x, y];
+        else {
+          const id = this.#near(x, y);
+          if (!id) return;
+          this.#choose([id], event.ctrlKey);
+        }
+        event.stopImmediatePropagation();
+        event.preventDefault();
+      },
+      true,
+    );
+    root.addEventListener(
+      "pointermove",
+      event => {
+        if (!this.start) return;
+        const [x, y] = this.#place(event);
+        this.box = [...this.start, x - this.start[0], y - this.start[1]];
+        this.draw();
+        event.stopImmediatePropagation();
+      },
+      true,
+    );
+    root.addEventListener(
+      "pointerup",
+      event => {
+        if (!this.start) return;
+        const box = this.box;
+        this.start = this.box = null;
+        if (box) this.#choose(this.#within(box), event.ctrlKey);
+        else {
+          const id = this.#near(...this.#place(event));
+          if (id) this.#choose([id], true);
+        }
+        event.stopImmediatePropagation();
+      },
+      true,
+    );
+    this.sheet.addEventListener("click", event => {
+      const verb = event.target.closest("[data-track]");
+      if (verb) this.ask(verb.dataset.track);
+    });
+    document.addEventListener(
+      "keydown",
+      event => {
+        const isTyping = event.target.closest("input, textarea, select");
+        if (isTyping || !this.open() || event.ctrlKey || event.metaKey) return;
+        if (event.key === "Escape" && this.chosen.size) this.#choose([], false);
+        else if (event.key === "Delete" && this.chosen.size) this.ask("remove");
+        else return;
+        event.preventDefault();
+        event.stopImmediatePropagation();
+      },
+      true,
+    );
+  }
+
+  #within([x, y, w, h]) {
+    const inside = (value, from, size) =>
+      value >= Math.min(from, from + size) && value <= Math.max(from, from + size);
+    return (this.byPicture.get(this.at) || [])
+      .filter(row => {
+        const [px, py] = this.#onScreen(row);
+        return inside(px, x, w) && inside(py, y, h);
+      })
+      .map(row => this.ids[this.track[row]]);
+  }
+
+  #choose(ids, more) {
+    if (!more) this.chosen.clear();
+    for (const id of ids) {
+      if (more && this.chosen.has(id) && ids.length === 1) this.chosen.delete(id);
+      else this.chosen.add(id);
+    }
+    this.settle();
+    this.draw();
+  }
+
+  /** Put the leaf into the state that this remembers. */
+  settle() {
+    const says = document.getElementById("tracks-chosen"),
+      count = this.chosen.size;
+    if (says)
+      says.textContent = count > 3 ? `${count} tracks` : [...this.chosen].join(", ") || "none";
+    for (const button of this.sheet.querySelectorAll("[data-track]")) {
+      const needs = {height: 0, distance: 2, origin: 1}[button.dataset.track];
+      button.disabled = needs === 0 ? false : needs ? count !== needs : !count;
+    }
+    this.#playhead();
+  }
+
+  /** Ask the server for a verb on the chosen tracks. */
+  async ask(verb) {
+    const field = id => document.getElementById(id)?.value || "",
+      body = {
+        verb,
+        ids: [...this.chosen],
+        frame: this.frame ?? 0,
+        length: field("track-length"),
+        plus_minus: field("track-plus-minus"),
+      };
+    await this.send(this.sheet.dataset.changeTracks, () => body);
+    await this.fetch();
+  }
+
+  /** The playhead of the curves, and the values at it. */
+  #playhead() {
+    const curves = document.getElementById("path-curves");
+    if (!curves || this.frame === undefined) return;
+    const count = +curves.dataset.count,
+      index = this.frame - +curves.dataset.first,
+      x = ((index + 0.5) * 340) / count;
+    for (const curve of curves.querySelectorAll(".path-curve")) {
+      const values = curve.querySelector("[data-values]"),
+        value = values.dataset.values.split("|")[index];
+      values.textContent = value === undefined || value === "None" ? "–" : value;
+      curve
+        .querySelector(".playhead")
+        .setAttribute("d", index < 0 || index >= count ? "" : `M${x} 0V44`);
+    }
+  }
+}

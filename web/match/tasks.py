@@ -1,0 +1,23 @@
+"""What a worker does for the Match step of a filmed plate."""
+
+from django_tasks import task
+
+from web.jobs import runner
+from web.match import following
+from web.shows.models import Shot
+
+
+@task()
+def follow(job: int, shot: int, wanted: int, reach: int) -> None:
+    """Follow points through the marked range."""
+    runner.run(job, lambda progress: following.follow(_shot(shot), wanted, reach, progress))
+
+
+@task()
+def solve(job: int, shot: int) -> None:
+    """Solve the path."""
+    runner.run(job, lambda progress: following.solve_path(_shot(shot), progress))
+
+
+def _shot(number: int) -> Shot:
+    return Shot.objects.with_head().get(pk=number)

@@ -1,0 +1,209 @@
+"""What the Tracks leaf of the Match page shows: what was followed, what is said of it, the path and its curves."""
+
+from typing import Any
+
+import numpy as np
+
+from aperture.units import METRES, format_value
+from web.jobs import runner
+from web.match import following
+from web.match.curves import Curve, curve
+from web.match.path_fits import is_old, path_fit
+from web.match.tracking import FACTS, on_frame, tracks_of
+from web.plates.frames import frame_at, span_of
+from web.plates.models import film_of
+
+SAYS = {
+    "cut": "a cut: another place is shown from here on",
+    "repeated": "the same picture as the one before",
+    "unlike its neighbours": "unlike the frames around it: a flash, or black",
+}
+MOTIONS = {"free": "moves freely", "nodal": "only turns"}
+NOT_SET = "not set"
+
+
+def context(shot) -> dict[str, Any]:
+    """For the leaf's template; shot has a film."""
+    state, film = shot.state, film_of(shot)
+    tracks, jobs = (
+        tracks_of(state),
+        [
+            job
+            for kind in (following.FOLLOW, following.SOLVE)
+            if (job := runner.latest(shot, kind)) is not None
+        ],
+    )
+    under_way = next((job for job in jobs if job.under_way), None)
+    failed = max((job for job in jobs if job.state == "failed"), key=lambda j: j.pk, default=None)
+    newest = max(jobs, key=lambda j: j.pk, default=None)
+    lengths = tracks.lengths()
+    first, last = span_of(state)
+    return {
+        "film": film,
+        "tracks": len(tracks),
+        "places": len(tracks.frame),
+        "off": sum(1 for told in tracks.about.values() if told.get("off")),
+        "middle_length": int(np.median(lengths)) if len(lengths) else 0,
+        "span": (first, last),
+        "pictures": _of_pictures(shot, film),
+        "following_job": under_way,
+        "failed_job": failed if failed is not None and failed is newest else None,
+        "wanted": 300,
+        "reaches": [(reach, 2 * reach + 1) for reach in following.REACHES],
+        "reach": 10,
+        "track_facts": _facts(shot),
+        "here": frame_at(state),
+        "path_old": is_old(state),
+        "path": _path(shot),
+    }
+
+
+def _of_pictures(shot, film) -> list[dict[str, Any]]:
+    """What following found to be wrong with the pictures themselves."""
+    if not shot.state["tracks"]:
+        return []
+    found: dict[str, list[int]] = {}
+    for number, kind in following.said_of_pictures(film):
+        found.setdefault(kind, []).append(frame_at(shot.state, number))
+    return [{"says": SAYS[kind], "frames": frames, "kind": kind} for kind, frames in found.items()]
+
+
+def _facts(shot) -> list[dict[str, Any]]:
+    """What is known of tracks and of the camera on frames, in words."""
+    state, show, out = shot.state, shot.show, []
+    tracks = tracks_of(state)
+    for id_, told in tracks.about.items():
+        if "world" in told:
+            out.append({"track": id_, "says": _place(told, id_, show)})
+    for kept in state[FACTS]:
+        fact = on_frame(state, kept)
+        value, sigma = show.length(fact["metres"], fact["plus_minus"])
+        if fact["kind"] == "length":
+            says = f"From {fact['from']} to {fact['to']}: {value} ± {sigma}"
+        else:
+            says = f"Camera’s height on frame {fact['frame']}: {value} ± {sigma}"
+        out.append({"fact": fact["id"], "says": says})
+    return out
+
+
+def _place(told, id_, show) -> str:
+    world = told["world"]
+    if world == [None, 0, None]:
+        return f"{id_} lies on the floor"
+    if world == [0, 0, 0]:
+        return f"{id_} is the origin"
+    said = ", ".join("–" if v is None else show.length(v)[0] for v in world)
+    return f"{id_} lies at {said}"
+
+
+def _path(shot) -> dict[str, Any] | None:
+    """The solved path in figures, remarks and curves."""
+    fit = path_fit(shot.state)
+    if not fit:
+        return None
+    camera, plus_minus, path = fit["camera"], fit["plus_minus"], fit["path"]
+    determined = fit["determined"]
+    frames = path["frames"]
+    solved = sum(1 for pan in path["pan_deg"] if pan is not None)
+    rows = [
+        {
+            "name": "The camera",
+            "value": MOTIONS[fit["motion"]],
+            "plus_minus": "",
+            "origin": "solved",
+        },
+        {
+            "name": "Frames solved",
+            "value": f"{solved} of {len(frames)}",
+            "plus_minus": "",
+            "origin": "solved",
+        },
+        _focal(camera, plus_minus, determined),
+        *_distortion(camera, plus_minus),
+        {
+            "name": "Residual",
+            "value": f"{fit['residuals']['rms_px']:.3f} px",
+            "plus_minus": "",
+            "origin": "solved",
+        },
+    ]
+    for name, word in (
+        ("direction", "Level"),
+        ("heading", "Heading"),
+        ("position", "Position"),
+        ("scale", "Size"),
+    ):
+        value = "set" if determined[name] == "solved" else NOT_SET
+        rows.append({"name": word, "value": value, "plus_minus": "", "origin": ""})
+    return {
+        "rows": rows,
+        "remarks": [one["says"] for one in fit["remarks"]],
+        "conflicts": [one["says"] for one in fit["conflicts"]],
+        "missing": [
+            f"To set the {one['quantity']}: {one['would_settle']}."
+            for one in fit["missing"]
+            if one["quantity"] not in ("distances",)
+        ],
+        "curves": _curves(shot, fit),
+        "first": frames[0] + shot.state["shift"] - shot.state["path"]["shift"],
+        "count": len(frames),
+        "left_out": len(fit["left_out"]),
+        "points": len(fit["points"]),
+    }
+
+
+def _focal(camera, plus_minus, determined) -> dict[str, str]:
+    if camera["focal_mm"] is None:
+        value, sigma = format_value(camera["focal_px"][1], plus_minus["focal_px"][1], "px")
+    else:
+        value, sigma = format_value(camera["focal_mm"], plus_minus["focal_mm"], "mm")
+    return {
+        "name": "Focal length",
+        "value": value,
+        "plus_minus": sigma,
+        "origin": "solved" if determined["focal"] == "solved" else "typed",
+    }
+
+
+def _distortion(camera, plus_minus) -> list[dict[str, str]]:
+    return [
+        {
+            "name": f"Distortion {name}",
+            "value": f"{camera['distortion'][name]:.5f}".replace("-", "−"),
+            "plus_minus": f"± {sigma:.5f}",
+            "origin": "solved",
+        }
+        for name, sigma in plus_minus["distortion"].items()
+    ]
+
+
+def _curves(shot, fit) -> list[Curve]:
+    """Position, direction and residual over the frames; lengths in the show's unit where the size is set."""
+    path, out = fit["path"], []
+    known = fit["determined"]["scale"] == "solved"
+    unit = shot.show.length_unit if known else ""
+    per_unit = 1 / METRES[unit] if known else 1.0
+    places = 3 if unit in ("m", "") else 1
+    for axis, name in enumerate(("Across", "Up", "Along")):
+        values = [None if row is None else row[axis] * per_unit for row in path["position_m"]]
+        sigmas = [
+            None if row is None else row[axis] * per_unit for row in path["position_plus_minus_m"]
+        ]
+        out.append(curve(name, unit, values, sigmas, places))
+    for axis, (key, name) in enumerate((("pan", "Pan"), ("tilt", "Tilt"), ("roll", "Roll"))):
+        sigmas = [None if row is None else row[axis] for row in path["direction_plus_minus_deg"]]
+        out.append(curve(name, "°", _unwrapped(path[f"{key}_deg"]), sigmas, 3))
+    out.append(curve("Residual", "px", path["residual_px"], None, 2, from_zero=True))
+    out.append(curve("Tracks", "", path["tracks"], None, 0, from_zero=True))
+    return [one for one in out if one is not None]
+
+
+def _unwrapped(degrees: list[float | None]) -> list[float | None]:
+    """Angles without jumps by a whole turn."""
+    out, last = [], None
+    for value in degrees:
+        if value is not None and last is not None:
+            value += 360 * round((last - value) / 360)
+        last = value if value is not None else last
+        out.append(value)
+    return out

@@ -1,0 +1,214 @@
+"""The tracks of a filmed plate in the shot's state: reading them, and the verbs that change them.
+
+The part `tracks` holds the digest of their arrays in the blob store, which count by picture number, so that a shot
+that is shifted need not write them anew.
+"""
+
+import functools
+from collections.abc import Callable, Iterable, Mapping, MutableMapping
+from dataclasses import replace
+
+import numpy as np
+
+from aperture.errors import Problem
+from aperture.track.tracks import Tracks
+from web.blobs import store
+from web.plates.frames import number_of
+from web.shows.history import edit
+from web.shows.models import Shot
+
+# Facts that name tracks or frames, beside those of the still matcher.
+FACTS = "path_facts"
+MOST_CHOSEN = 20_000
+
+
+@functools.lru_cache(maxsize=8)
+def _read(digest: str) -> Tracks:
+    return Tracks.from_arrays(store.get_arrays(digest))
+
+
+def tracks_of(state: Mapping) -> Tracks:
+    """The tracks, by picture number; none where nothing has been followed."""
+    part = state["tracks"]
+    return _read(part["blob"]) if part else Tracks.none()
+
+
+def as_part(tracks: Tracks) -> dict | None:
+    """What the state holds of tracks, whose arrays are stored; None of no tracks."""
+    if not len(tracks):
+        return None
+    return {
+        "blob": store.put_arrays(**tracks.to_arrays()),
+        "count": len(tracks),
+        "places": len(tracks.frame),
+    }
+
+
+def change_tracks(
+    shot: Shot, label: str, change: Callable[[Tracks], Tracks], base: int | None = None
+) -> Shot:
+    """Change the tracks as one edit."""
+    before = shot.state["tracks"]
+    part = as_part(change(tracks_of(shot.state)))
+
+    def put(state):
+        if state["tracks"] != before:
+            raise Problem("The tracks were changed meanwhile: look at them, and try again.")
+        state["tracks"] = part
+        _drop_loose_facts(state, tracks_of(state))
+
+    return edit(shot, label, put, base)
+
+
+def _drop_loose_facts(state, tracks: Tracks) -> None:
+    """Facts about tracks that are gone go with them."""
+    there = set(tracks.ids)
+    state[FACTS] = [
+        fact
+        for fact in state[FACTS]
+        if fact["kind"] != "length" or {fact["from"], fact["to"]} <= there
+    ]
+
+
+def _indices(tracks: Tracks, ids: Iterable[str]) -> set[str]:
+    wanted = set(ids)
+    missing = wanted - set(tracks.ids)
+    if not wanted:
+        raise Problem("Choose a track first: click on one, or drag over several with Shift.")
+    if missing:
+        raise Problem(f"There is no track “{sorted(missing)[0][:40]}” any more.")
+    return wanted
+
+
+def take_imported(shot: Shot, found: Tracks, name: str, base: int | None) -> Shot:
+    """Add tracks of a table, whose frames are the shot's; one of the same name is replaced.
+
+    Raises Problem where none of them lies on the shot's frames.
+    """
+    film = shot.state["film"]
+    numbered = found.shifted(-film["offset"])
+    inside = (numbered.frame >= film["first"]) & (numbered.frame <= film["last"])
+    numbered = numbered.only(np.ones(len(numbered), bool), inside)
+    numbered = numbered.only(numbered.lengths() > 0)
+    if not len(numbered):
+        first, last = film["first"] + film["offset"], film["last"] + film["offset"]
+        raise Problem(
+            f"None of the table's points lies on a frame of this shot, {first} to {last}: its numbers "
+            "may count from another first frame.",
+            "table",
+        )
+    told = {id_: {"source": "imported"} for id_ in numbered.ids}
+    numbered = replace(numbered, about=told)
+    again = set(numbered.ids)
+
+    def change(tracks: Tracks) -> Tracks:
+        others = tracks.only(_array([id_ not in again for id_ in tracks.ids]))
+        return others.joined(numbered)
+
+    return change_tracks(shot, f"Took {len(numbered)} tracks from {name}", change, base)
+
+
+def remove(shot: Shot, ids: list[str], base: int | None) -> Shot:
+    """Remove tracks."""
+
+    def change(tracks: Tracks) -> Tracks:
+        wanted = _indices(tracks, ids)
+        keep = [id_ not in wanted for id_ in tracks.ids]
+        return tracks.only(_array(keep))
+
+    return change_tracks(shot, f"Removed {_count(ids)}", change, base)
+
+
+def end(shot: Shot, ids: list[str], number: int, base: int | None) -> Shot:
+    """End tracks: what lies after a picture is taken away."""
+
+    def change(tracks: Tracks) -> Tracks:
+        wanted = _indices(tracks, ids)
+        chosen = _array([id_ in wanted for id_ in tracks.ids])
+        stay = ~(chosen[tracks.track] & (tracks.frame > number))
+        kept = tracks.only(_array([True] * len(tracks)), stay)
+        return kept.only(kept.lengths() >= 2)
+
+    return change_tracks(shot, f"Ended {_count(ids)}", change, base)
+
+
+def tell(shot: Shot, ids: list[str], label: str, base: int | None, **told) -> Shot:
+    """Say something of tracks: `world`, `world_plus_minus`, `off`, `name`; None takes it back."""
+
+    def change(tracks: Tracks) -> Tracks:
+        for id_ in sorted(_indices(tracks, ids)):
+            tracks = tracks.telling(id_, **told)
+        return tracks
+
+    return change_tracks(shot, f"{label}: {_count(ids)}", change, base)
+
+
+def add_fact(shot: Shot, fact: dict, base: int | None) -> Shot:
+    """A fact about tracks, or about the camera on one frame; it gets an id."""
+    tracks = tracks_of(shot.state)
+    if fact["kind"] == "length":
+        _indices(tracks, {fact["from"], fact["to"]})
+        if fact["from"] == fact["to"]:
+            raise Problem("A distance needs two tracks.")
+
+    def change(state):
+        taken = {item["id"] for item in state[FACTS]}
+        id_ = next(f"p{n}" for n in range(1, 100_000) if f"p{n}" not in taken)
+        state[FACTS] = [*state[FACTS], {"id": id_, **fact}]
+
+    return edit(shot, "New fact about the path", change, base)
+
+
+def remove_fact(shot: Shot, id_: str, base: int | None) -> Shot:
+    """Take a fact about tracks or frames back."""
+
+    def change(state):
+        kept = [fact for fact in state[FACTS] if fact["id"] != id_]
+        if len(kept) == len(state[FACTS]):
+            raise Problem("There is no such fact any more.")
+        state[FACTS] = kept
+
+    return edit(shot, "Removed a fact about the path", change, base)
+
+
+def on_frame(state: Mapping, fact: dict) -> dict:
+    """A fact as a document has it: the picture that it is about as a frame of the shot."""
+    if "frame" not in fact:
+        return fact
+    return fact | {"frame": fact["frame"] + state["film"]["offset"]}
+
+
+def picture_of(state: MutableMapping, frame: int) -> int:
+    """The picture number by which a fact about a frame is kept. Raises Problem where there is none."""
+    number = number_of(state, frame)
+    film = state["film"]
+    if not film["first"] <= number <= film["last"]:
+        raise Problem(f"Frame {frame} isn’t one of this shot.", "frame")
+    return number
+
+
+def turned(state: MutableMapping, move: Callable[[np.ndarray], np.ndarray], factor: float) -> None:
+    """Take tracks and keep-out areas along where the picture below them is turned; a path from before isn't one any more."""
+    tracks = tracks_of(state)
+    if len(tracks):
+        moved = replace(tracks, xy=move(tracks.xy), sigma=tracks.sigma * factor)
+        state["tracks"] = as_part(moved)
+    state["keep_out"] = [
+        area
+        | {"keys": {n: move(np.array(corners)).tolist() for n, corners in area["keys"].items()}}
+        for area in state["keep_out"]
+    ]
+    state["path"] = None
+
+
+def let_go(state: MutableMapping) -> None:
+    """Another film has other tracks, and another path."""
+    state["tracks"], state["path"], state[FACTS], state["keep_out"] = None, None, [], []
+
+
+def _count(ids: list[str]) -> str:
+    return "1 track" if len(set(ids)) == 1 else f"{len(set(ids))} tracks"
+
+
+def _array(values: list[bool]) -> np.ndarray:
+    return np.array(values, bool)
