@@ -206,9 +206,9 @@ def _path(told: Told, determined: dict[str, str]) -> dict[str, Any]:
     variance = told.camera_variances
     count = len(evidence.frames)
     angles = np.degrees([angles_from_rotation(rotation) for rotation in state.rotations])
-    with np.errstate(all="ignore"):
-        squares = np.nanmean(np.where(network.use, told.residuals_px**2, np.nan), axis=1)
     tracks = network.use.sum(axis=1)
+    total = np.where(network.use, told.residuals_px**2, 0.0).sum(axis=1)
+    squares = np.where(tracks > 0, total / np.maximum(tracks, 1), np.nan)
     focal = np.exp(state.lens[0] + state.zoom)
     if not evidence.has_gate:
         focal = focal * evidence.grid.px_linear[1, 1]

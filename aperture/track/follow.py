@@ -42,6 +42,8 @@ NEIGHBOURS = 9
 LEAST_STRETCH, MOST_STRETCH, MOST_SHEAR = 0.5, 2.0, 2.0
 # Residual over the median residual of the frame, and over the track's own so far.
 MOST_NOISE = 4.0
+# A residual below this, 8-bit values, is always small enough: of a picture shown twice it is zero.
+LEAST_NOISE = 0.25
 # Residual over the standard deviation of the template: more, and it is another thing that is seen.
 MOST_UNLIKE = 0.6
 LEAST_GAIN, MOST_GAIN = 0.25, 4.0
@@ -185,7 +187,7 @@ class Follower:
             self._after_cut()
         if self._pool:
             self._pool.shutdown()
-        if not self._seen:
+        if not self._count:
             return Tracks.none()
         track, frame, xy, sigma, correlation, state = (
             np.concatenate(column) for column in zip(*self._seen)
@@ -230,7 +232,7 @@ class Follower:
         good &= noise < MOST_UNLIKE * active.contrast
         if good.any():
             usual = np.maximum(np.median(noise[good]), active.typical)
-            good &= noise < MOST_NOISE * usual
+            good &= noise < MOST_NOISE * np.maximum(usual, LEAST_NOISE)
         covered = self.keep_out(frame)
         if covered is not None:
             column, row = np.clip(

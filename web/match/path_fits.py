@@ -27,14 +27,15 @@ def _without_tracks(state: MutableMapping) -> dict | None:
     if still is None or not state["film"]:
         return None
     first, last = span_of(state)
-    here = frame_at(state)
-    marks = [_on_frame(mark, here) for mark in state["marks"]]
-    facts = [_of_still(fact, here) for fact in state["facts"]]
-    for number, aside in sorted(state["aside"].items(), key=lambda item: int(item[0])):
-        frame = frame_at(state, int(number))
+    film = state["film"]
+    drawn = {film["shown"]: {"marks": state["marks"], "facts": state["facts"]}}
+    drawn |= {int(number): aside for number, aside in state["aside"].items()}
+    marks, facts = [], []
+    for number, held in sorted(drawn.items()):
+        frame = frame_at(state, number)
         if first <= frame <= last:
-            marks += [_on_frame(mark, frame) for mark in aside.get("marks", ())]
-            facts += [_of_still(fact, frame) for fact in aside.get("facts", ())]
+            marks += [_on_picture(mark, number, frame) for mark in held.get("marks", ())]
+            facts += [_of_still(fact, number, frame) for fact in held.get("facts", ())]
     document = {
         key: value for key, value in still.items() if key in ("format", "image", "gate", "planes")
     }
@@ -47,18 +48,20 @@ def _without_tracks(state: MutableMapping) -> dict | None:
     }
 
 
-def _on_frame(mark: dict, frame: int) -> dict:
-    """A mark of one frame; marks of several frames may have the same id."""
-    return mark | {"id": f"{mark['id']}@{frame}"[:64], "frame": frame}
+def _apart(id_: str, number: int) -> str:
+    """An id of a mark, of which pictures have their own ones that may be alike."""
+    return f"{id_}@{number}"[:64]
 
 
-def _of_still(fact: dict, frame: int) -> dict:
+def _on_picture(mark: dict, number: int, frame: int) -> dict:
+    """A mark as the document of all frames has it."""
+    return mark | {"id": _apart(mark["id"], number), "frame": frame}
+
+
+def _of_still(fact: dict, number: int, frame: int) -> dict:
     """A fact of the still match, about the frame that it was measured on."""
-    out = fact | {"id": f"{fact['id']}@{frame}"[:64], "frame": frame}
-    for end in ("from", "to"):
-        if end in fact:
-            out[end] = f"{fact[end]}@{frame}"[:64]
-    return out
+    ends = {end: _apart(fact[end], number) for end in ("from", "to") if end in fact}
+    return fact | ends | {"id": _apart(fact["id"], number), "frame": frame}
 
 
 def film_document(state: MutableMapping) -> dict | None:
@@ -87,8 +90,18 @@ def evidence_digest(state: MutableMapping) -> str:
     """What the path depends on, as one digest; two states with the same one have the same path."""
     document = _without_tracks(state)
     tracks = state["tracks"]["blob"] if state["tracks"] else None
-    offset = state["film"]["offset"] if state["film"] else 0
-    told = json.dumps([SOLVER, document, tracks, offset], sort_keys=True, separators=(",", ":"))
+    if document:  # by picture number, so that a shot that is shifted keeps its path
+        offset = state["film"]["offset"]
+        span = {key: frame - offset for key, frame in document["frames"].items()}
+        numbered = {
+            part: [
+                item | {"frame": item["frame"] - offset} if "frame" in item else item
+                for item in document[part]
+            ]
+            for part in ("marks", "facts")
+        }
+        document = document | numbered | {"frames": span}
+    told = json.dumps([SOLVER, document, tracks], sort_keys=True, separators=(",", ":"))
     return hashlib.sha256(told.encode()).hexdigest()
 
 

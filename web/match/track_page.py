@@ -74,7 +74,7 @@ def _facts(shot) -> list[dict[str, Any]]:
     tracks = tracks_of(state)
     for id_, told in tracks.about.items():
         if "world" in told:
-            out.append({"track": id_, "says": _place(told, id_, show)})
+            out.append({"key": "track", "id": id_, "says": _place(told, id_, show)})
     for kept in state[FACTS]:
         fact = on_frame(state, kept)
         value, sigma = show.length(fact["metres"], fact["plus_minus"])
@@ -82,7 +82,7 @@ def _facts(shot) -> list[dict[str, Any]]:
             says = f"From {fact['from']} to {fact['to']}: {value} ± {sigma}"
         else:
             says = f"Camera’s height on frame {fact['frame']}: {value} ± {sigma}"
-        out.append({"fact": fact["id"], "says": says})
+        out.append({"key": "fact", "id": fact["id"], "says": says})
     return out
 
 

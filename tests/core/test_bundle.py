@@ -1,0 +1,321 @@
+"""The bundle's algebra: derivatives against `Camera`, tiles and all ± against dense matrices, facts against differences."""
+
+from dataclasses import replace
+
+import numpy as np
+from django.test import SimpleTestCase
+
+from aperture.camera import Camera
+from aperture.geometry.grid import Grid
+from aperture.lens.lens import Lens
+from aperture.path import imaging, tiles
+from aperture.path.bundle import Bundle, Freedom, Observations, Row, State, exponentials
+from aperture.path.covariance import Solved
+from aperture.path.document import read
+from aperture.path.facts import Distance, PathFacts, gather
+from tests.moving import FIRST, GRID, document, scene
+
+TURNED = Grid(1080, 1920, ((0.0, -0.0125, 12.0), (0.0125, 0.0, -6.75)))  # a plate on its side
+
+
+class Imaging(SimpleTestCase):
+    def test_points_and_derivatives_are_those_of_camera(self):
+        rng = np.random.default_rng(1)
+        lenses = [Lens(20.0, 1.6, "rectilinear", (0.3, -0.2), (-0.07, 0.02, -0.01, 0.002, -0.001))]
+        lenses += [Lens(12.0, 1.0, name) for name in imaging._KINDS[1:]]
+        for lens in lenses:
+            for grid in (GRID, TURNED):
+                camera = Camera.at(grid, lens, (0.2, 1.4, -0.3), 0.3, -0.2, 0.1)
+                optics = imaging.Optics(grid, lens)
+                for point in camera.position + camera.rays(rng.uniform(300, 700, (4, 2))) * 5:
+                    self._check(camera, optics, point)
+
+    def _check(self, camera, optics, point):
+        def at(camera, point, zoom=0.0):
+            out = np.zeros((2, 7)), np.zeros((2, 3)), np.zeros((2, 8)), np.zeros(2)
+            values = camera.lens.parameters
+            seen = imaging.jacobian_at(
+                np.ascontiguousarray(camera.rotation),
+                np.ascontiguousarray(camera.position),
+                zoom,
+                values,
+                optics.packed,
+                imaging.limit2(values),
+                point,
+                *out,
+            )
+            self.assertTrue(seen)
+            return out
+
+        by_camera, by_point, by_lens, place = at(camera, point)
+        np.testing.assert_allclose(place, camera.project([point])[0], atol=1e-9)
+        step = 1e-6
+
+        def slope(change):
+            """By central differences through `Camera`."""
+            return (change(step) - change(-step)) / (2 * step)
+
+        for axis in range(3):
+            unit = np.eye(3)[axis]
+
+            def turned(h, unit=unit):
+                pose = camera.world_from_camera.copy()
+                pose[:3, :3] = camera.rotation @ exponentials(h * unit[None])[0]
+                return Camera(camera.grid, camera.lens, pose).project([point])[0]
+
+            def moved(h, unit=unit):
+                return camera.project([point + h * unit])[0]
+
+            np.testing.assert_allclose(by_camera[:, axis], slope(turned), rtol=1e-5, atol=1e-4)
+            np.testing.assert_allclose(by_point[:, axis], slope(moved), rtol=1e-5, atol=1e-4)
+        np.testing.assert_allclose(by_camera[:, 3:6], -by_point)
+        for index in range(8 if camera.lens.projection.parameters else 3):
+
+            def other_lens(h, index=index):
+                values = camera.lens.parameters + h * np.eye(8)[index]
+                lens = camera.lens.with_parameters(values)
+                return Camera(camera.grid, lens, camera.world_from_camera).project([point])[0]
+
+            np.testing.assert_allclose(
+                by_lens[:, index], slope(other_lens), rtol=1e-5, atol=1e-4, err_msg=str(index)
+            )
+
+
+class Tiles(SimpleTestCase):
+    def test_a_band_with_a_loop_is_factored_and_inverted_as_the_whole_matrix_is(self):
+        rng, n = np.random.default_rng(2), 5
+        pattern = tiles.Pattern(7, [*zip(range(6), range(1, 7)), (0, 5)])
+        self.assertGreater(len(pattern), 7 + 6 + 1)  # the loop fills in
+        whole = np.zeros((7 * n, 7 * n))
+        for row, column in [*zip(range(7), range(7)), *zip(range(1, 7), range(6)), (5, 0)]:
+            block = rng.normal(size=(n, n)) + (row == column) * 12 * np.eye(n)
+            whole[row * n : row * n + n, column * n : column * n + n] = block
+        whole = whole + whole.T
+        stored = np.array(
+            [
+                whole[r * n : r * n + n, c * n : c * n + n]
+                for r, c in zip(pattern.rows, pattern.columns)
+            ]
+        )
+        args = pattern.index, pattern.below_starts, pattern.below
+        inverses, inverse = np.zeros((7, n, n)), np.zeros_like(stored)
+        self.assertTrue(tiles.cholesky(stored, inverses, *args))
+        right = rng.normal(size=(7, n, 2))
+        x = right.copy()
+        tiles.solve(stored, inverses, *args, x)
+        np.testing.assert_allclose(whole @ x.reshape(-1, 2), right.reshape(-1, 2), atol=1e-10)
+        tiles.selected_inverse(stored, inverses, *args, inverse)
+        dense = np.linalg.inv(whole)
+        for tile, r, c in zip(inverse, pattern.rows, pattern.columns):
+            np.testing.assert_allclose(
+                tile, dense[r * n : r * n + n, c * n : c * n + n], atol=1e-12
+            )
+        stored[:] = -1.0
+        self.assertFalse(tiles.cholesky(stored, inverses, *args))
+
+
+def bundle_of(made, noise=0.2, threads=1, facts=None, seed=0):
+    """A bundle of a scene, begun near the truth, its first camera held and one coordinate of its last."""
+    rng = np.random.default_rng(seed)
+    camera, point = np.nonzero(np.isfinite(made.seen[:, :, 0]))
+    xy = made.seen[camera, point] + rng.normal(0, noise, (len(camera), 2))
+    count = len(made.cameras)
+    free = np.ones((count, 6), bool)
+    free[0] = free[-1, 3] = False
+    lens = made.cameras[0].lens
+    off = rng.normal(0, 0.01, (count, 3)) * free[:, 3:]
+    state = State(
+        np.array([c.rotation for c in made.cameras]),
+        made.positions + off,
+        np.zeros(count),
+        lens.parameters + [0.02, 0, 0, 0, 0, 0, 0, 0],
+        made.points + rng.normal(0, 0.03, made.points.shape),
+    )
+    solved = np.zeros(8, bool)
+    solved[[0, 3]] = True
+    freedom = Freedom(free, solved, np.zeros(made.points.shape, bool))
+    observations = Observations(camera, point, xy, np.full(xy.shape, noise))
+    tied = facts.tied if facts else ()
+    optics = imaging.Optics(GRID, lens)
+    return Bundle(observations, optics, state, freedom, facts, tied, threads)
+
+
+class Spreads(SimpleTestCase):
+    """Every ± against the inverse of the whole normal matrix, on 40 cameras in three tiles."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.made = scene("sideways", frames=40, count=60)
+        ends = (3, 17)
+        apart = float(np.linalg.norm(cls.made.points[ends[1]] - cls.made.points[ends[0]]))
+        cls.facts = PathFacts([Distance("d", 0.01, *ends, apart + 0.02)])
+        cls.bundle = bundle_of(cls.made, facts=cls.facts)
+        cls.bundle.solve()
+        cls.solved = Solved(cls.bundle)
+
+    def dense(self):
+        """The Jacobian (rows, unknowns), its residuals, which unknowns are free, and the track of each row."""
+        bundle, state = self.bundle, self.bundle.state
+        r, by_camera, by_lens, by_point = self.solved._derivatives(0, bundle.count)
+        frames, points = bundle.frames, bundle.count
+        jac = np.zeros((2 * len(r) + 1, 6 * frames + 8 + 3 * points))
+        track = np.full(len(jac), -1)
+        for row, (camera, point) in enumerate(zip(bundle.camera, bundle.order[bundle.point])):
+            rows = slice(2 * row, 2 * row + 2)
+            jac[rows, 6 * camera : 6 * camera + 6] = by_camera[row]
+            jac[rows, 6 * frames : 6 * frames + 8] = by_lens[row]
+            at = 6 * frames + 8 + 3 * point
+            jac[rows, at : at + 3] = by_point[row]
+            track[rows] = point
+        (fact,) = self.facts.rows(state)
+        for point, slope in zip(fact.points, fact.by_points):
+            at = 6 * frames + 8 + 3 * point
+            jac[-1, at : at + 3] = slope
+        free = np.concatenate(
+            [bundle.freedom.cameras.ravel(), bundle.freedom.lens, np.ones(3 * points, bool)]
+        )
+        return jac, np.append(r.ravel(), fact.residual), free, track
+
+    def test_the_gradient_is_zero_and_the_inverse_is_the_whole_matrix_s(self):
+        jac, r, free, track = self.dense()
+        self.assertTrue(self.bundle.converged)
+        scale = np.linalg.norm(jac[:, free], axis=0)
+        self.assertLess(np.abs(jac[:, free].T @ r / scale).max(), 0.02)
+        normal = (jac[:, free] / scale).T @ (jac[:, free] / scale)
+        inverse = np.zeros((len(free), len(free)))
+        inverse[np.ix_(free, free)] = np.linalg.inv(normal) / np.outer(scale, scale)
+        spread, frames = self.solved.spread(), self.bundle.frames
+        for camera in range(frames):
+            at = slice(6 * camera, 6 * camera + 6)
+            self._alike(spread.cameras[camera], inverse[at, at])
+        at = slice(6 * frames, 6 * frames + 8)
+        self._alike(spread.lens, inverse[at, at])
+        for point in range(self.bundle.count):
+            at = slice(6 * frames + 8 + 3 * point, 6 * frames + 11 + 3 * point)
+            self._alike(spread.points[point], inverse[at, at])
+        row = Row(0.0, points=(17,), by_points=np.array([[0.0, 1.0, 0.0]]))
+        at = 6 * frames + 8 + 3 * 17 + 1
+        self._alike(self.solved.products([row]), inverse[at : at + 1, at : at + 1])
+        meat = np.zeros_like(normal)
+        for point in range(self.bundle.count):
+            own = (jac[:, free][track == point] / scale).T @ r[track == point]
+            meat += np.outer(own, own)
+        inner = np.linalg.inv(normal)
+        whole = np.zeros_like(inverse)
+        whole[np.ix_(free, free)] = inner @ meat @ inner / np.outer(scale, scale)
+        count, rows = self.bundle.count, 2 * len(self.bundle.camera)
+        whole *= count / (count - 1) * rows / 1000
+        clustered = self.solved.clustered(1000)
+        for camera in range(frames):
+            at = slice(6 * camera, 6 * camera + 6)
+            self._alike(clustered.cameras[camera], whole[at, at], 1e-6)
+
+    def _alike(self, found, wanted, rtol=1e-7):
+        self.assertLess(np.abs(found - wanted).max(), rtol * np.abs(wanted).max() + 1e-30)
+
+    def test_two_threads_give_the_same(self):
+        both = bundle_of(self.made, facts=self.facts, threads=2)
+        both.solve()
+        np.testing.assert_allclose(both.state.positions, self.bundle.state.positions, atol=1e-7)
+        self.assertAlmostEqual(both.chi2, self.bundle.chi2, places=5)
+
+
+class Equations(SimpleTestCase):
+    """Every kind of fact against differences."""
+
+    def test_derivatives(self):
+        made = scene("sideways", frames=10, count=40)
+        told = document(made, known=4)
+        told["planes"] = [{"id": "bench", "axis": "up", "metres": None}]
+        told["tracks"][5]["on"] = told["tracks"][6]["on"] = "bench"
+        edge = made.cameras[2].project([[-1, 0.5, -6], [-1, 2.5, -6], [-1, 3.0, -6]]).tolist()
+        bow = made.cameras[2].project([[-2, 3, -7], [0, 3.1, -7], [2, 3.2, -7]]).tolist()
+        spots = made.cameras[1].project([[0, 0, -6], [0, 2, -6]]).tolist()
+        told["marks"] = [
+            {"id": "e", "kind": "edge", "axis": "up", "frame": FIRST + 2, "points": edge},
+            {"id": "b", "kind": "bow", "frame": FIRST + 2, "points": bow},
+            {"id": "s", "kind": "spot", "frame": FIRST + 1, "at": spots[0], "world": [0, 0, -6]},
+            {"id": "u", "kind": "spot", "frame": FIRST + 1, "at": spots[1]},
+        ]
+        known = {"plus_minus": 0.1}
+        told["facts"] = [
+            {"id": "1", "kind": "length", "from": "t1", "to": "t2", "metres": 2, **known},
+            {"id": "2", "kind": "length", "from": "t1", "to": "t3", "metres": 2, "along": "across", **known},
+            {"id": "3", "kind": "length", "from": "s", "to": "u", "metres": 2, "along": "up", **known},
+            {"id": "4", "kind": "camera_height", "metres": 1.5, **known},
+            {"id": "5", "kind": "camera_position", "frame": FIRST + 3, "metres": [1, None, 2], **known},
+            {"id": "6", "kind": "camera_angle", "of": "tilt", "frame": FIRST, "degrees": 3, **known},
+            {"id": "7", "kind": "angle_of_view", "basis": "diagonal", "degrees": 70, **known},
+            {"id": "8", "kind": "focal_range", "from_mm": 24, "to_mm": 70, **known},
+        ]  # fmt: skip
+        evidence = read(told)
+        placed = evidence.tracks.lengths() > 1
+        planes = {"bench": (1, ["t5", "t6"])}
+        facts = gather(evidence, np.ones(10, bool), placed, planes)
+        kinds = {type(equation).__name__ for equation in facts.equations}
+        self.assertEqual(len(kinds), 9)
+        rng = np.random.default_rng(3)
+        state = State(
+            np.array([c.rotation for c in made.cameras])
+            @ exponentials(rng.normal(0, 0.01, (10, 3))),
+            made.positions,
+            np.zeros(10),
+            made.cameras[0].lens.parameters,
+            made.points + 0.01,
+        )
+        extra = facts.begin(state, evidence.lens)
+        state = replace(state, extra=extra + rng.normal(0, 1e-3, len(extra)))
+        rows = facts.rows(state)
+        for index in range(facts.extra_count):
+            self._compare(
+                facts, state, rows, index, "extra", lambda r, i: dict(r.extra).get(i, 0.0)
+            )
+        for index in np.flatnonzero(evidence.free_lens):
+            self._compare(
+                facts,
+                state,
+                rows,
+                index,
+                "lens",
+                lambda r, i: 0 if r.by_lens is None else r.by_lens[i],
+            )
+        for camera in range(10):
+            for axis in range(6):
+                self._compare_camera(facts, state, rows, camera, axis)
+        for point, axis in ((1, 0), (2, 2), (5, 1)):
+            moved = [state.points.copy(), state.points.copy()]
+            moved[0][point, axis] += 1e-6
+            moved[1][point, axis] -= 1e-6
+            slopes = self._differences(facts, *(replace(state, points=m) for m in moved))
+            for row, slope in zip(rows, slopes):
+                own = [row.by_points[n][axis] for n, p in enumerate(row.points) if p == point]
+                self.assertAlmostEqual(slope, sum(own), delta=1e-3 + 1e-4 * abs(slope))
+
+    def _differences(self, facts, after, before):
+        pairs = zip(facts.rows(after), facts.rows(before))
+        return [(a.residual - b.residual) / 2e-6 for a, b in pairs]
+
+    def _compare(self, facts, state, rows, index, part, slope_of):
+        step = 1e-6 * np.eye(len(getattr(state, part)))[index]
+        value = getattr(state, part)
+        after, before = (replace(state, **{part: value + sign * step}) for sign in (1, -1))
+        for row, slope in zip(rows, self._differences(facts, after, before)):
+            wanted = slope_of(row, index)
+            self.assertAlmostEqual(slope, wanted, delta=1e-2 + 1e-4 * abs(wanted), msg=part)
+
+    def _compare_camera(self, facts, state, rows, camera, axis):
+        turned = []
+        for sign in (1, -1):
+            w = np.zeros((10, 6))
+            w[camera, axis] = sign * 1e-6
+            turned.append(
+                replace(
+                    state,
+                    rotations=state.rotations @ exponentials(w[:, :3]),
+                    positions=state.positions + w[:, 3:],
+                )
+            )
+        for row, slope in zip(rows, self._differences(facts, *turned)):
+            wanted = row.by_camera[axis] if row.camera == camera else 0.0
+            self.assertAlmostEqual(slope, wanted, delta=1e-2 + 1e-4 * abs(wanted))

@@ -1,0 +1,173 @@
+"""Paths from documents: found, honest about their ±, recognised where there is less to know, refused in words."""
+
+import numpy as np
+from django.test import SimpleTestCase
+
+from aperture.match.document import schema
+from aperture.match.solve import solve as solve_still
+from aperture.path.document import as_still
+from aperture.path.solve import solve
+from tests.moving import FIRST, GATE_MM, LENS, SIZE, document, path_error, scene
+
+FOCAL_PX = LENS.focal_mm / GATE_MM[0] * SIZE[0]
+
+
+class Paths(SimpleTestCase):
+    def test_tracks_of_which_some_slide_give_the_path_and_its_lens(self):
+        for kind in ("orbit", "sideways", "forward"):
+            with self.subTest(kind):
+                made = scene(kind, frames=40, count=200)
+                fit = solve(document(made, sliding=0.03, known=4)).document
+                self.assertTrue(fit["ok"], fit.get("problem"))
+                self.assertEqual(fit["motion"], "free")
+                off = fit["camera"]["focal_px"][1] - FOCAL_PX
+                self.assertLess(abs(off), 4 * fit["plus_minus"]["focal_px"][1])
+                self.assertLess(abs(off) / FOCAL_PX, 0.006)
+                self.assertLess(path_error(fit, made), 0.0006)
+                self.assertEqual(set(fit["determined"].values()) - {"given"}, {"solved"})
+                away = np.array(fit["path"]["position_m"]) - made.positions
+                sigmas = away / np.array(fit["path"]["position_plus_minus_m"])
+                self.assertLess(np.sqrt((sigmas**2).mean()), 2.5)
+                self.assertEqual(fit["conflicts"], [])
+
+    def test_what_no_fact_holds_is_said_to_be_open(self):
+        made = scene("sideways", frames=20, count=100)
+        fit = solve(document(made)).document
+        open_ = [name for name in ("direction", "heading", "position", "scale")]
+        self.assertEqual([fit["determined"][name] for name in open_], ["no"] * 4)
+        ids = [track["id"] for track in document(made)["tracks"]]
+        apart = float(np.linalg.norm(made.points[5] - made.points[0]))
+        length = {"id": "d", "kind": "length", "from": ids[0], "to": ids[5], "metres": apart}
+        sized = solve(document(made, facts=[length | {"plus_minus": 0.01}])).document
+        self.assertEqual(sized["determined"]["scale"], "solved")
+        self.assertEqual(sized["determined"]["heading"], "no")
+        walked = np.linalg.norm(np.diff(np.array(sized["path"]["position_m"]), axis=0), axis=1)
+        true = np.linalg.norm(np.diff(made.positions, axis=0), axis=1)
+        self.assertAlmostEqual(walked.sum() / true.sum(), 1, delta=0.02)
+
+    def test_a_camera_that_only_turns_and_one_that_stands(self):
+        fit = solve(document(scene("turning", frames=30, count=150), sliding=0.03)).document
+        self.assertEqual(fit["motion"], "nodal")
+        self.assertAlmostEqual(fit["camera"]["focal_px"][1] / FOCAL_PX, 1, delta=0.003)
+        self.assertEqual(fit["path"]["position_m"], [None] * 30)
+        pans = np.array(fit["path"]["pan_deg"])
+        self.assertAlmostEqual(abs(pans[-1] - pans[0]), 30, delta=0.1)
+        still = solve(document(scene("still", frames=10, count=60))).document
+        self.assertFalse(still["ok"])
+        self.assertIn("doesn't move", still["problem"])
+
+    def test_too_little_is_refused_in_words(self):
+        few = document(scene("sideways", frames=20, count=100))
+        few["tracks"] = few["tracks"][:5]
+        self.assertIn("Only 5 tracks", solve(few).document["problem"])
+        apart = document(scene("sideways", frames=20, count=100))
+        for number, track in enumerate(apart["tracks"]):  # no two frames share enough
+            track["observations"] = track["observations"][number % 7 :: 7][:2]
+        answer = solve(apart).document
+        self.assertFalse(answer["ok"])
+        self.assertIn("ollow more points", answer["problem"])
+        swapped = few | {"frames": {"first": 5, "last": 2}}
+        with self.assertRaisesMessage(Exception, "before the first"):
+            solve(swapped)
+
+    def test_one_wrong_fact_is_named_with_what_the_others_imply(self):
+        made = scene("orbit", frames=30, count=150)
+        facts = []
+        for number, (a, b) in enumerate([(0, 9), (3, 14), (6, 21), (11, 30)]):
+            apart = float(np.linalg.norm(made.points[b] - made.points[a]))
+            fact = {"id": f"f{number}", "kind": "length", "from": f"t{a}", "to": f"t{b}"}
+            facts.append(fact | {"metres": apart, "plus_minus": 0.01})
+        self.assertEqual(solve(document(made, facts=facts)).document["conflicts"], [])
+        right = facts[2]["metres"]
+        facts[2]["metres"] += 0.15
+        (named,) = solve(document(made, facts=facts)).document["conflicts"]
+        self.assertEqual(named["of"], ["f2"])
+        implied = float(named["says"].split("would be ")[1].split(" m")[0])
+        self.assertAlmostEqual(implied, right, delta=0.05)
+
+    def test_edges_and_an_origin_on_one_frame_place_the_path_and_a_distance_sizes_it(self):
+        made = scene("sideways", frames=20, count=120)
+        frame, camera = FIRST + 4, made.cameras[4]
+        lines = {
+            "up": [
+                [(-2, 0, -8), (-2, 3, -8)],
+                [(2, 0, -6), (2, 3, -6)],
+                [(0, 0, -5), (0, 1.5, -5)],
+            ],
+            "across": [[(-3, 0, -8), (3, 0, -8)], [(-2, 3, -7), (3, 3, -7)]],
+            "along": [[(-2, 0, -12), (-2, 0, -5)], [(2, 0.2, -12), (2, 0.2, -5)]],
+        }
+        marks = []
+        for axis, pairs in lines.items():
+            for start, end in pairs:
+                places = np.linspace(start, end, 5)
+                at = camera.project(places).tolist()
+                marks.append(
+                    {
+                        "id": f"e{len(marks)}",
+                        "kind": "edge",
+                        "axis": axis,
+                        "frame": frame,
+                        "points": at,
+                    }
+                )
+        world = made.points[0].tolist()
+        told = document(made, marks=marks)
+        told["tracks"][0]["world"] = world
+        apart = float(np.linalg.norm(made.points[3] - made.points[0]))
+        told["facts"] = [
+            {
+                "id": "d",
+                "kind": "length",
+                "from": "t0",
+                "to": "t3",
+                "metres": apart,
+                "plus_minus": 0.01,
+            }
+        ]
+        fit = solve(told).document
+        self.assertTrue(fit["ok"], fit.get("problem"))
+        self.assertEqual(fit["conflicts"], [])
+        away = np.array(fit["path"]["position_m"]) - made.positions
+        self.assertLess(np.abs(away).max(), 0.08)
+        sigmas = np.abs(away / np.array(fit["path"]["position_plus_minus_m"]))
+        self.assertLess(np.sqrt((sigmas**2).mean()), 3)
+
+    def test_solving_again_begins_at_the_last_path(self):
+        made = scene("sideways", frames=30, count=150)
+        told = document(made, known=4)
+        stages = []
+        first = solve(told, watch=lambda says, share: stages.append(says)).document
+        self.assertTrue(any("focal length" in says for says in stages))
+        told["tracks"] = told["tracks"][:100] + told["tracks"][101:]
+        cold = solve(told).document
+        stages.clear()
+        warm = solve(told, warm=first, watch=lambda says, share: stages.append(says)).document
+        self.assertFalse(any("focal length" in says for says in stages))
+        focal = warm["camera"]["focal_px"][1] - cold["camera"]["focal_px"][1]
+        self.assertLess(abs(focal), 0.1 * cold["plus_minus"]["focal_px"][1])
+
+    def test_what_is_raised_while_watching_ends_the_work(self):
+        def stop(says, share):
+            raise KeyboardInterrupt
+
+        with self.assertRaises(KeyboardInterrupt):
+            solve(document(scene("sideways", frames=10, count=60)), watch=stop)
+
+    def test_a_document_of_one_frame_gets_the_still_matcher_s_answer(self):
+        made = scene("sideways", frames=10, count=80)
+        told = document(made, known=12)
+        told["frames"] = {"first": FIRST + 3, "last": FIRST + 3}
+        told["lens"] = {"focal_mm": None}
+        found, wanted = solve(told).document, solve_still(as_still(told)).document
+        self.assertTrue(found["ok"], found.get("problem"))
+        for part in ("camera", "plus_minus", "determined"):
+            self.assertEqual(found[part], wanted[part])
+
+    def test_the_schema_of_version_2_is_one(self):
+        from jsonschema import Draft202012Validator
+
+        Draft202012Validator.check_schema(schema(2))
+        told = document(scene("sideways", frames=10, count=60))
+        Draft202012Validator(schema(2)).validate(told)
+        self.assertFalse(Draft202012Validator(schema(1)).is_valid(told))

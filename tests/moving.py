@@ -1,0 +1,108 @@
+"""Cameras that move past points: their tracks through `Camera.project`, as match documents of version 2."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.geometry.grid import Grid
+from aperture.lens.lens import Lens
+
+SIZE, GATE_MM = (1920, 1080), (24.0, 13.5)
+GRID = Grid.from_gate(*SIZE, *GATE_MM)
+LENS = Lens(20.0, coefficients=(-0.06, 0.0, 0.0, 0.0, 0.0))
+FIRST = 1001
+
+
+@dataclass
+class Scene:
+    """cameras, one per frame; points (P, 3); seen (F, P, 2) px, NaN outside the picture, without noise."""
+
+    cameras: list
+    points: np.ndarray
+    seen: np.ndarray
+
+    @property
+    def positions(self):
+        """(F, 3) metres."""
+        return np.array([camera.position for camera in self.cameras])
+
+
+def scene(kind: str, frames: int = 40, count: int = 150, seed: int = 0, lens: Lens = LENS) -> Scene:
+    """`orbit`, `sideways`, `forward` past points in a room; `turning` about one place; `still`."""
+    rng, s = np.random.default_rng(seed), np.linspace(0, 1, frames)
+    places, turns = np.zeros((frames, 3)), np.zeros((frames, 3))
+    places[:, 1] = 1.5
+    points = np.stack(
+        [rng.uniform(-7, 7, count), rng.uniform(0, 4, count), rng.uniform(-16, -4, count)], axis=1
+    )
+    if kind == "orbit":
+        angle = np.radians(50 * s - 25)
+        places[:, 0], places[:, 2] = 7 * np.sin(angle), 7 * np.cos(angle) - 7
+        turns[:, 0] = angle
+        points = np.stack(
+            [rng.uniform(-2, 2, count), rng.uniform(0, 3, count), rng.uniform(-9, -5, count)],
+            axis=1,
+        )
+    elif kind == "sideways":
+        places[:, 0], places[:, 1] = 2.4 * s - 1.2, 1.5 + 0.1 * np.sin(6 * s)
+        turns[:, 0], turns[:, 1] = 0.06 * np.sin(3 * s), 0.02 * np.sin(5 * s)
+    elif kind == "forward":
+        places[:, 2], places[:, 0] = -3 * s, 0.1 * np.sin(5 * s)
+        turns[:, 0] = 0.03 * np.sin(3 * s)
+    elif kind == "turning":
+        turns[:, 0], turns[:, 1] = np.radians(30 * s - 15), 0.06 * np.sin(3 * s)
+    cameras = [Camera.at(GRID, lens, place, *turn) for place, turn in zip(places, turns)]
+    seen = np.array([camera.project(points) for camera in cameras])
+    outside = ((seen < 0) | (seen > SIZE)).any(axis=2)
+    seen[outside | np.isnan(seen).any(axis=2)] = np.nan
+    kept = np.isfinite(seen[:, :, 0]).sum(axis=0) >= 8
+    return Scene(cameras, points[kept], seen[:, kept])
+
+
+def document(
+    made: Scene, noise: float = 0.2, seed: int = 0, sliding: float = 0.0, known: int = 0, **more
+) -> dict:
+    """The tracks with noise; a share of them slides. `known`: of so many of the longest the place, ± 5 mm."""
+    rng = np.random.default_rng(seed)
+    seen = made.seen + rng.normal(0, noise, made.seen.shape)
+    slides = rng.random(seen.shape[1]) < sliding
+    way = rng.normal(0, 60, (seen.shape[1], 2)) * slides[:, None]
+    seen = seen + np.linspace(0, 1, len(seen))[:, None, None] * way
+    tracks = []
+    for index in range(seen.shape[1]):
+        rows = np.flatnonzero(np.isfinite(seen[:, index, 0]))
+        places = [[FIRST + int(row), *seen[row, index].tolist()] for row in rows]
+        tracks.append({"id": f"t{index}", "sigma_px": noise or 0.2, "observations": places})
+    longest = sorted(np.flatnonzero(~slides), key=lambda t: -len(tracks[t]["observations"]))
+    for index in longest[:known]:
+        place = made.points[index] + rng.normal(0, 0.005, 3)
+        tracks[index] |= {"world": place.tolist(), "world_plus_minus": 0.005}
+    return {
+        "format": "accurate-aperture/match",
+        "version": 2,
+        "image": {"width": SIZE[0], "height": SIZE[1]},
+        "gate": {"width_mm": GATE_MM[0], "height_mm": GATE_MM[1]},
+        "frames": {"first": FIRST, "last": FIRST + len(made.cameras) - 1, "rate": "24/1"},
+        "lens": {"focal_mm": None, "distortion": {"free": ["k1"]}},
+        "tracks": tracks,
+        "facts": [],
+    } | more
+
+
+def aligned(places: np.ndarray, onto: np.ndarray) -> np.ndarray:
+    """(F, 3) places after the similarity that lays them best onto others (Umeyama 1991)."""
+    middle, other = places.mean(axis=0), onto.mean(axis=0)
+    left, sizes, right = np.linalg.svd((onto - other).T @ (places - middle))
+    signs = np.diag([1, 1, np.sign(np.linalg.det(left @ right))])
+    scale = (sizes * np.diag(signs)).sum() / ((places - middle) ** 2).sum()
+    return scale * (places - middle) @ (left @ signs @ right).T + other
+
+
+def path_error(fit: dict, made: Scene) -> float:
+    """The rms distance of a fit's path from the true one, once laid onto it, over the true one's length."""
+    found = np.array(fit["path"]["position_m"], float)
+    off = np.linalg.norm(aligned(found, made.positions) - made.positions, axis=1)
+    return float(
+        np.sqrt((off**2).mean()) / np.linalg.norm(np.diff(made.positions, axis=0), axis=1).sum()
+    )

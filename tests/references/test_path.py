@@ -1,0 +1,185 @@
+"""Paths against GTSAM, real films with known cameras, and a street drive's published tracks."""
+
+from pathlib import Path
+
+import cv2
+import gtsam
+import numpy as np
+from django.test import SimpleTestCase
+from gtsam.symbol_shorthand import K, L, X
+
+from aperture.path import imaging
+from aperture.path.bundle import Bundle, Freedom, Observations, State
+from aperture.path.covariance import Solved
+from aperture.path.solve import solve
+from aperture.track.follow import Follower, Settings
+from tests.moving import GRID, aligned, scene
+
+FLIP = np.diag([1.0, -1.0, -1.0])  # our camera space to one that is y down and looks along +z
+# Of Debian's package visp-images-data.
+PICTURES = Path("/usr/share/visp-images-data/ViSP-images")
+
+
+class AgainstGtsam(SimpleTestCase):
+    """The same problem, from the same start: GTSAM 4.3's `GeneralSFMFactor2Cal3Bundler`, whose f, k1, k2 are ours."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.made = scene("sideways", frames=12, count=60)
+        rng = np.random.default_rng(4)
+        cls.camera, cls.point = np.nonzero(np.isfinite(cls.made.seen[:, :, 0]))
+        seen = cls.made.seen[cls.camera, cls.point]
+        cls.xy = seen + rng.normal(0, 0.3, seen.shape)
+        cls.bundle = cls.ours(rng)
+        cls.bundle.solve(least_gain=1e-9)
+
+    @classmethod
+    def ours(cls, rng):
+        made = cls.made
+        count = len(made.cameras)
+        free = np.ones((count, 6), bool)
+        free[0] = free[-1, 3] = False
+        state = State(
+            np.array([c.rotation for c in made.cameras]),
+            made.positions,
+            np.zeros(count),
+            made.cameras[0].lens.parameters + [0.01, 0, 0, 0, 0, 0, 0, 0],
+            made.points + rng.normal(0, 0.02, made.points.shape),
+        )
+        lens = np.zeros(8, bool)
+        lens[[0, 3, 4]] = True
+        freedom = Freedom(free, lens, np.zeros(made.points.shape, bool))
+        observations = Observations(cls.camera, cls.point, cls.xy, np.full(cls.xy.shape, 0.3))
+        optics = imaging.Optics(GRID, made.cameras[0].lens)
+        return Bundle(observations, optics, state, freedom, threads=1)
+
+    def theirs(self):
+        """Their graph and its optimum; the gauge is held as ours is, by priors that are practically exact."""
+        graph, values = gtsam.NonlinearFactorGraph(), gtsam.Values()
+        noise = gtsam.noiseModel.Isotropic.Sigma(2, 0.3)
+        middle = [GRID.width / 2, GRID.height / 2]
+        for camera, point, xy in zip(self.camera, self.point, self.xy - middle):
+            graph.add(
+                gtsam.GeneralSFMFactor2Cal3Bundler(xy, noise, X(int(camera)), L(int(point)), K(0))
+            )
+        for number, camera in enumerate(self.made.cameras):
+            pose = gtsam.Pose3(gtsam.Rot3(camera.rotation @ FLIP), camera.position)
+            values.insert(X(number), pose)
+        last = len(self.made.cameras) - 1
+        exact = gtsam.noiseModel.Isotropic.Sigma(6, 1e-8)
+        graph.add(gtsam.PriorFactorPose3(X(0), values.atPose3(X(0)), exact))
+        graph.add(
+            gtsam.RangeFactorPose3(
+                X(0),
+                X(last),
+                float(np.linalg.norm(self.bundle.state.positions[last] - self.made.positions[0])),
+                gtsam.noiseModel.Isotropic.Sigma(1, 1e-8),
+            )
+        )
+        for number, point in enumerate(self.made.points):
+            values.insert(L(number), point)
+        focal = 20.0 / 24.0 * 1920
+        values.insert(K(0), gtsam.Cal3Bundler(focal, -0.06, 0.0, 0, 0))
+        parameters = gtsam.LevenbergMarquardtParams()
+        parameters.setRelativeErrorTol(1e-13)
+        parameters.setAbsoluteErrorTol(1e-13)
+        found = gtsam.LevenbergMarquardtOptimizer(graph, values, parameters).optimize()
+        return graph, found
+
+    def test_the_sum_of_squares_the_cameras_and_their_sigma_are_the_same(self):
+        graph, found = self.theirs()
+        self.assertAlmostEqual(2 * graph.error(found) / self.bundle.chi2, 1, delta=1e-9)
+        state = self.bundle.state
+        lens = found.atCal3Bundler(K(0))
+        self.assertAlmostEqual(np.exp(state.lens[0]) / 24 * 1920, lens.fx(), delta=1e-3)
+        self.assertAlmostEqual(state.lens[3], lens.k1(), delta=1e-6)
+        for number in (3, 7, 11):
+            pose = found.atPose3(X(number))
+            np.testing.assert_allclose(state.positions[number], pose.translation(), atol=1e-5)
+            theirs = pose.rotation().matrix() @ FLIP
+            np.testing.assert_allclose(state.rotations[number], theirs, atol=1e-6)
+        spread = Solved(self.bundle).spread()
+        focal = np.exp(state.lens[0]) / 24 * 1920
+        sigma = gtsam.Marginals(graph, found).marginalCovariance(K(0))[0, 0] ** 0.5
+        self.assertAlmostEqual(spread.lens[0, 0] ** 0.5 * focal / sigma, 1, delta=0.01)
+
+
+def followed(files, **wish):
+    """The tracks of some pictures as a match document of version 2."""
+    follower = Follower(Settings(**wish), threads=2)
+    for number, file in enumerate(files, 1):
+        picture = cv2.imread(str(file), cv2.IMREAD_GRAYSCALE)
+        follower.advance(number, picture)
+    tracks, (height, width) = follower.finish(), picture.shape
+    rows = []
+    for index, id_ in enumerate(tracks.ids):
+        own = slice(tracks.starts[index], tracks.starts[index + 1])
+        places = zip(
+            tracks.frame[own].tolist(), tracks.xy[own].tolist(), tracks.sigma[own].tolist()
+        )
+        rows.append({"id": id_, "observations": [[f, *xy, max(s)] for f, xy, s in places]})
+    return {
+        "format": "accurate-aperture/match",
+        "version": 2,
+        "image": {"width": width, "height": height},
+        "frames": {"first": 1, "last": len(files)},
+        "tracks": rows,
+    }
+
+
+class RealFilms(SimpleTestCase):
+    def test_every_frame_of_a_cube_filmed_by_hand_is_solved(self):
+        told = followed(sorted(PICTURES.glob("cube/*.pgm")), wanted=250)
+        fit = solve(told | {"lens": {"distortion": {"free": ["k1"]}}}).document
+        self.assertTrue(fit["ok"], fit.get("problem"))
+        self.assertEqual(sum(pan is not None for pan in fit["path"]["pan_deg"]), 80)
+        self.assertLess(fit["residuals"]["rms_px"], 0.1)
+
+    def test_a_rendered_film_with_exact_cameras(self):
+        """Castle-simu: 40 pictures, f = 700 px, poses camera from world in `CameraPose`."""
+        home = PICTURES / "mbt-depth/Castle-simu"
+        fit = solve(followed(sorted(home.glob("Images/*.pgm")), wanted=400, reach=7)).document
+        self.assertTrue(fit["ok"], fit.get("problem"))
+        focal, sigma = fit["camera"]["focal_px"][1], fit["plus_minus"]["focal_px"][1]
+        self.assertLess(abs(focal - 700) / sigma, 2)
+        poses = [np.loadtxt(home / f"CameraPose/Camera_{n:03d}.txt") for n in range(1, 41)]
+        true = np.array([-pose[:3, :3].T @ pose[:3, 3] for pose in poses])
+        found = np.array(fit["path"]["position_m"], float)
+        off = np.linalg.norm(aligned(found, true) - true, axis=1)
+        length = np.linalg.norm(np.diff(true, axis=0), axis=1).sum()
+        self.assertLess(np.sqrt((off**2).mean()) / length, 0.002)
+
+
+class StreetDrive(SimpleTestCase):
+    """`VO_stereo_factors00.txt` of GTSAM's wheel: tracks of a stereo drive, of which the left pictures are taken.
+
+    f = 718.856 px and the centre (607.1928, 185.2157) stand in `VO_calibration00.txt` beside it.
+    """
+
+    def test_a_road_that_is_driven(self):
+        home = Path(gtsam.__file__).parent / "Data"
+        rows = np.loadtxt(home / "VO_stereo_factors00.txt")
+        places = {}
+        for frame, landmark, left, _, y, *_ in rows:
+            places.setdefault(int(landmark), []).append([int(frame), left, y, 0.5])
+        tracks = [
+            {"id": str(name), "observations": seen}
+            for name, seen in places.items()
+            if len(seen) > 2
+        ]
+        frames = rows[:, 0].astype(int)
+        told = {
+            "format": "accurate-aperture/match",
+            "version": 2,
+            "image": {"width": 1241, "height": 376},
+            "frames": {"first": int(frames.min()), "last": int(frames.max())},
+            "lens": {"principal_point": [607.1928, 185.2157], "distortion": {"free": ["k1"]}},
+            "tracks": tracks,
+        }
+        fit = solve(told).document
+        self.assertTrue(fit["ok"], fit.get("problem"))
+        focal, sigma = fit["camera"]["focal_px"][1], fit["plus_minus"]["focal_px"][1]
+        self.assertLess(abs(focal - 718.856) / sigma, 3)
+        solved = sum(pan is not None for pan in fit["path"]["pan_deg"])
+        self.assertGreaterEqual(solved, 116)

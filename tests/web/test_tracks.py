@@ -1,0 +1,232 @@
+"""Tracks and the path in the application: followed and solved by a worker, told of, taken back, kept through what else changes."""
+
+import json
+from unittest.mock import patch
+
+import cv2
+import numpy as np
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import TransactionTestCase
+from django.utils import timezone
+
+from aperture.camera import Camera
+from aperture.plates.way_in import WayIn
+from aperture.track.tracks import Tracks
+from tests.moving import GRID, LENS
+from tests.web.test_shots import HasShot
+from web.jobs import runner
+from web.jobs.models import Job
+from web.match import following, path_fits, tracking
+from web.plates import film_actions, time_actions, way_actions
+from web.shows.history import undo
+from web.shows.models import Shot
+
+FRAMES, SIZE = 12, (384, 216)
+
+
+def pictures():
+    """Pictures of textured boards at three distances, past which a camera moves."""
+    rng = np.random.default_rng(7)
+    soft = cv2.GaussianBlur(rng.normal(0, 1, (600, 1000)).astype(np.float32), (0, 0), 3)
+    boards = np.clip(128 + 50 * soft / soft.std(), 0, 255).astype(np.uint8)
+    small = GRID.resize(*SIZE)
+    for number in range(FRAMES):
+        camera = Camera.at(small, LENS, (0.25 * number - 1.4, 1.5, 0), 0.03 * np.sin(number / 3))
+        picture = np.zeros(SIZE[::-1], np.uint8)
+        for left, bottom, width, height, away in ((-9, -4, 18, 12, 11), (-4, -0.5, 3.5, 3, 6), (0.6, -0.2, 3, 2.6, 5)):  # fmt: skip
+            ends = [(left, bottom + height), (left + width, bottom + height), (left + width, bottom), (left, bottom)]  # fmt: skip
+            world = np.array([[x, y, -away] for x, y in ends])
+            # Straight lines through the lens's middle only: its distortion is left out here.
+            plain = Camera(small, type(LENS)(LENS.focal_mm), camera.world_from_camera)
+            onto = plain.project(world).astype(np.float32) - 0.5
+            own = np.array([[0, 0], [999, 0], [999, 599], [0, 599]], np.float32)
+            turn = cv2.getPerspectiveTransform(own, onto)
+            drawn = cv2.warpPerspective(boards, turn, SIZE, flags=cv2.INTER_AREA)
+            inside = cv2.warpPerspective(np.ones_like(boards), turn, SIZE)
+            picture = np.where(inside > 0, drawn, picture)
+        yield number + 1, picture
+
+
+class TracksOfAFilm(HasShot, TransactionTestCase):
+    def setUp(self):
+        super().setUp()
+        files = []
+        for number, picture in pictures():
+            data = cv2.imencode(".png", picture)[1].tobytes()
+            files.append(SimpleUploadedFile(f"board.{number:04d}.png", data))
+        self.client.post(self.url("plate"), {"picture": files, "base": self.base()})
+        self.shot = self.now()
+        self.assertEqual(self.shot.state["film"]["last"], FRAMES)
+
+    def now(self):
+        return Shot.objects.with_head().get(pk=self.shot.pk)
+
+    def base(self):
+        return self.now().head.number
+
+    def ask(self, **wish):
+        return self.client.post(
+            self.url("match/tracks/change"),
+            json.dumps({"base": self.base(), **wish}),
+            "application/json",
+            headers={"accept": "application/json"},
+        )
+
+    def put_tracks(self, count=6):
+        """Tracks that nobody has followed."""
+        frames = np.tile(np.arange(1, FRAMES + 1), count)
+        track = np.repeat(np.arange(count), FRAMES)
+        xy = np.stack([20 + 30 * track + frames, 40 + 20 * track], axis=1)
+        ids = [f"t{n + 1}" for n in range(count)]
+        made = Tracks.build(ids, track, frames, xy, np.full((len(track), 1), 0.1))
+        tracking.change_tracks(self.now(), "Tracks", lambda before: made)
+
+    def test_followed_and_solved_by_a_worker_and_undone(self):
+        answer = self.client.post(self.url("match/tracks/follow"), {"wanted": "120", "reach": "7"})
+        self.assertEqual(answer.status_code, 302)
+        tracks = tracking.tracks_of(self.now().state)
+        self.assertGreater(len(tracks), 60)
+        self.assertGreater(np.median(tracks.lengths()), 6)
+        self.client.post(self.url("match/tracks/solve"))
+        job = Job.objects.filter(kind="path").first()
+        self.assertEqual(job.state, Job.DONE, job.says)
+        state = self.now().state
+        fit = path_fits.path_fit(state)
+        self.assertEqual(fit["motion"], "free")
+        self.assertAlmostEqual(fit["camera"]["focal_px"][1] / SIZE[0], 20 / 24, delta=0.06)
+        path = path_fits.path_of_state(state)
+        self.assertEqual(path.frames.tolist(), list(range(1, FRAMES + 1)))
+        # Of a camera that went straight to the right, past what it sees.
+        walked = path.positions[-1] - path.positions[0]
+        to_the_right = path.rotations[:, :, 0].mean(axis=0)
+        self.assertGreater(walked @ to_the_right / np.linalg.norm(walked), 0.98)
+        page = self.client.get(self.url("match/leaf/tracks")).content.decode()
+        for words in ("moves freely", "Focal length", "not set", "path-curve"):
+            self.assertIn(words, page)
+        self.assertNotIn("earlier evidence", page)
+        self.ask(verb="remove", ids=[tracks.ids[0]])
+        self.assertContains(self.client.get(self.url("match/leaf/tracks")), "earlier evidence")
+        undo(self.now(), self.base())
+        self.assertFalse(path_fits.is_old(self.now().state))
+        time_actions.begin_shot_at(self.now(), 1001)
+        state = self.now().state
+        self.assertFalse(path_fits.is_old(state))
+        self.assertEqual(path_fits.path_of_state(state).frames[0], 1001)
+
+    def test_what_is_told_of_tracks(self):
+        self.put_tracks()
+        self.assertEqual(self.ask(verb="floor", ids=["t1", "t2"]).status_code, 200)
+        self.ask(verb="origin", ids=["t3"])
+        self.ask(verb="distance", ids=["t1", "t4"], length="2.4 m", plus_minus="1 cm")
+        self.ask(verb="height", frame=3, length="1.5 m")
+        self.ask(verb="off", ids=["t6"])
+        document = self.client.get(self.url("match/tracks/document.json")).json()
+        by_id = {track["id"]: track for track in document["tracks"]}
+        self.assertEqual(by_id["t1"]["world"], [None, 0, None])
+        self.assertEqual(by_id["t3"]["world"], [0, 0, 0])
+        self.assertTrue(by_id["t6"]["off"])
+        length, height = document["facts"]
+        self.assertEqual((length["from"], length["to"], length["metres"]), ("t1", "t4", 2.4))
+        self.assertEqual((height["frame"], height["plus_minus"]), (3, 0.005))
+        for verb, ids, says in (
+            ("origin", ["t1", "t2"], "one track"),
+            ("distance", ["t1"], "two tracks"),
+            ("floor", [], "Choose a track"),
+            ("remove", ["t99"], "any more"),
+        ):
+            answer = self.ask(verb=verb, ids=ids, length="1 m")
+            self.assertEqual(answer.status_code, 422, verb)
+            self.assertIn(says, answer.json()["problem"])
+        self.assertEqual(self.ask(verb="height", frame=99, length="1 m").status_code, 422)
+        self.assertEqual(self.ask(verb="height", frame=2, length="tall").status_code, 422)
+        self.ask(verb="end", ids=["t2"], frame=5)
+        ended = tracking.tracks_of(self.now().state)
+        self.assertEqual(ended.lengths().tolist(), [12, 5, 12, 12, 12, 12])
+        self.ask(verb="remove", ids=["t4"])
+        self.assertEqual([f["kind"] for f in self.now().state["path_facts"]], ["camera_height"])
+        self.client.post(self.url("match/tracks/drop"), {"fact": "p2", "base": self.base()})
+        self.client.post(self.url("match/tracks/drop"), {"track": "t3", "base": self.base()})
+        self.assertEqual(self.now().state["path_facts"], [])
+        self.assertNotIn("world", tracking.tracks_of(self.now().state).about.get("t3", {}))
+
+    def test_a_page_that_is_behind_undoes_nobody_s_tracks(self):
+        self.put_tracks()
+        old = self.base()
+        self.ask(verb="floor", ids=["t1"])
+        answer = self.ask(base=old, verb="floor", ids=["t2"])
+        self.assertEqual(answer.status_code, 409)
+        self.assertEqual(list(tracking.tracks_of(self.now().state).about), ["t1"])
+
+    def test_they_go_along_where_the_picture_is_turned_and_go_where_it_is_replaced(self):
+        self.put_tracks()
+        before = tracking.tracks_of(self.now().state)
+        shot = way_actions.set_way_in(self.now(), WayIn(False, 1, 0))
+        turned = tracking.tracks_of(shot.state)
+        np.testing.assert_allclose(turned.xy[:, 0], SIZE[1] - before.xy[:, 1], atol=0.01)
+        np.testing.assert_allclose(turned.xy[:, 1], before.xy[:, 0], atol=0.01)
+        film = film_actions.require_film(shot)
+        replaced = film_actions.take_film(shot, film)
+        self.assertIsNone(replaced.state["tracks"])
+
+    def test_tables_in_and_out(self):
+        self.put_tracks(2)
+        time_actions.begin_shot_at(self.now(), 1001)
+        text = self.client.get(self.url("match/tracks/table.csv")).content.decode()
+        self.assertTrue(text.splitlines()[1].startswith("1001,t1,"))
+        table = text.replace("t1", "imported")
+        self.client.post(
+            self.url("match/tracks/take"),
+            {
+                "table": SimpleUploadedFile("points.csv", table.encode()),
+                "origin": "top",
+                "centres": "half",
+                "base": self.base(),
+            },
+        )
+        tracks = tracking.tracks_of(self.now().state)
+        self.assertEqual(sorted(tracks.ids), ["imported", "t1", "t2"])
+        self.assertEqual(tracks.about["imported"], {"source": "imported"})
+        for data, says in ((b"1,a,2,x", "Line 1"), (b"5,a,2,3", "None of the table")):
+            answer = self.client.post(
+                self.url("match/tracks/take"),
+                {"table": SimpleUploadedFile("p.csv", data), "base": self.base()},
+            )
+            self.assertContains(answer, says, status_code=422)
+
+    def test_refused_with_the_next_step(self):
+        self.assertContains(
+            self.client.post(self.url("match/tracks/solve")), "follow points", status_code=422
+        )
+        for wanted in ("3", "x", "1e9", ""):
+            wish = {"wanted": wanted, "reach": "7"}
+            self.assertEqual(
+                self.client.post(self.url("match/tracks/follow"), wish).status_code, 422
+            )
+        self.put_tracks(3)
+        self.client.post(self.url("match/tracks/solve"))
+        job = runner.latest(self.now(), "path")
+        self.assertEqual(job.state, Job.FAILED)
+        self.assertIn("Only 3 tracks", job.says)
+        self.assertIsNone(self.now().state["path"])
+
+    def test_a_stopped_job_keeps_nothing(self):
+        self.put_tracks(12)
+
+        def stopped(document, warm, watch):
+            Job.objects.update(cancel_asked=True)
+            watch("Looking", 0.1)
+
+        with (
+            patch.object(following, "solve", stopped),
+            patch.object(runner, "SECONDS_BETWEEN_NOTES", 0),
+        ):
+            self.client.post(self.url("match/tracks/solve"))
+        self.assertEqual(Job.objects.get(kind="path").state, Job.CANCELLED)
+        self.assertIsNone(self.now().state["path"])
+
+    def test_one_at_a_time(self):
+        self.put_tracks(12)
+        Job.objects.create(shot=self.shot, kind="path", state=Job.RUNNING, beat=timezone.now())
+        for rest, form in (("solve", {}), ("follow", {"wanted": "80", "reach": "7"})):
+            answer = self.client.post(self.url(f"match/tracks/{rest}"), form)
+            self.assertContains(answer, "already", status_code=422)
