@@ -26,7 +26,7 @@ from aperture.path.imaging import LENS_SIZE
 from aperture.path.tiles import Pattern
 
 # Cameras of one tile, and points of one group: fastest of what was tried on two cores.
-CAMERAS_PER_TILE = 16
+CAMERAS_PER_TILE = 24
 POINTS_PER_GROUP = 32
 
 

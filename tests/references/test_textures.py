@@ -17,7 +17,7 @@ from aperture.render import worn
 from aperture.scene.stand_in import StandIn
 from tests.chessboard import FOLDER, intrinsics, photographs
 from tests.web.matched import MatchedShot
-from web.match.fits import camera_of_state
+from web.match.path_fits import camera_of_state
 from web.plates.models import plate_of
 
 

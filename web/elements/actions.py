@@ -19,7 +19,8 @@ from aperture.render.tracer import Light, Look
 from web.blobs.folders import incoming, settle
 from web.elements.models import Render
 from web.gates.gate import bent_chain
-from web.match.fits import camera_of_state, digest_of, document_of
+from web.match.fits import digest_of, document_of
+from web.match.path_fits import camera_of_state
 from web.plates.frames import shifted_since
 from web.plates.models import linear_plate, plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from
@@ -126,6 +127,7 @@ def source_digest(state: MutableMapping) -> str:
     text = json.dumps(
         [
             digest_of(document) if document else "",
+            *([state["path"]["blob"]] if state["path"] else []),
             [
                 {
                     key: value
@@ -152,9 +154,11 @@ def grids(shot) -> dict[str, str]:
     }
 
 
-def ready(shot, order):
-    """The matched camera, the one to render through, and what stands there with its looks. Raises Problem."""
-    camera, items = camera_of_state(shot.state), named(shot.state)
+def ready(shot, order, frame: int | None = None):
+    """The shot's camera on a frame, the one to render through, and what stands there with its looks. Raises Problem."""
+    camera, items = camera_of_state(shot.state, frame), named(shot.state)
+    if camera is None and frame is not None:
+        raise Problem(f"Frame {frame} has no camera: the path wasn't solved there.")
     if camera is None:
         raise Problem(
             "There is no camera to render through yet: match the plate and place the origin first."
@@ -191,7 +195,7 @@ def render_frame(shot, order: Order, frame: int, progress=lambda done: None) -> 
     if place.exists():
         return
     with incoming(_home()) as folder:
-        _, looks = _files(shot, order, folder, progress)
+        _, looks = _files(shot, order, folder, progress, frame)
         (folder / "looks.json").write_text(json.dumps(looks))
         place.parent.mkdir(exist_ok=True)
         settle(folder, place)
@@ -241,13 +245,13 @@ def _keep(shot, order, grid, folder, looks, seconds, **frames):
         settle(folder, row.folder)
 
 
-def _files(shot, order, folder, progress) -> tuple[Grid, list]:
+def _files(shot, order, folder, progress, frame=None) -> tuple[Grid, list]:
     """Render into a folder; the grid it has, and what there is to look at: [file name, what it is] each."""
     from aperture.plates.colour import encode_srgb
     from aperture.render.files import write_exr, write_grey, write_looks, write_png
     from aperture.render.passes import render
 
-    camera, through, scene = ready(shot, order)
+    camera, through, scene = ready(shot, order, frame)
     worn = linear_plate(shot) if any(look.material == "plate" for _, look in scene) else None
     wanted = Wanted(
         tuple(name for name in PASSES if name in order.passes),

@@ -7,7 +7,8 @@ from pathlib import Path
 
 from aperture.errors import Problem
 from aperture.formats import gltf, obj, table, usd
-from web.match.fits import camera_of_state, document_of, fit_of
+from web.match.fits import document_of, fit_of
+from web.match.path_fits import camera_of_state, path_fit, placed_path
 from web.plates.frames import span_of
 from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.steps import Standing
@@ -64,7 +65,7 @@ def require_camera(shot):
         raise Problem(
             "There is no camera to hand off yet: match the plate and place the origin first."
         )
-    if fit["determined"]["scale"] == "no":
+    if placed_path(shot.state) is None and fit["determined"]["scale"] == "no":
         raise Problem(
             "The camera's size is unknown: give one length or the camera's height on the Match step, then hand it off."
         )
@@ -75,14 +76,25 @@ def require_camera(shot):
     return camera
 
 
+def over_frames(shot, camera) -> dict | None:
+    """The camera of each frame of a film, those of the path that have one; the one camera for all without a path; None of a photograph."""
+    if not shot.state["film"]:
+        return None
+    first, last = span_of(shot.state)
+    frames = range(first, last + 1)
+    if placed_path(shot.state) is None:
+        return dict.fromkeys(frames, camera)
+    found = {frame: camera_of_state(shot.state, frame) for frame in frames}
+    return {frame: one for frame, one in found.items() if one is not None}
+
+
 def contents(shot, ending: str) -> bytes:
     """The bytes of one file. Raises Problem."""
     camera = require_camera(shot)
     stand_ins, show, cameras = stand_ins_of(shot.state), shot.show, cameras_of(shot)
     name, frame, rate = f"{shot.code}_camera", frame_of(shot), shot.show.rate
     first, last = span_of(shot.state)
-    # There is one camera so far, which serves all frames.
-    over = dict.fromkeys(range(first, last + 1), camera) if shot.state["film"] else None
+    over = over_frames(shot, camera)
     if ending == "obj" and not stand_ins:
         raise Problem("There are no stand-ins to write: place one on the Set step.")
     with tempfile.TemporaryDirectory() as folder:
@@ -120,6 +132,7 @@ def contents(shot, ending: str) -> bytes:
                         "frames": {"first": first, "last": last, "rate": str(rate)},
                         "match": document_of(shot.state),
                         "fit": fit_of(shot.state),
+                        "path": path_fit(shot.state),
                     },
                     indent=2,
                 )

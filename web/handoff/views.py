@@ -9,12 +9,14 @@ from django.views.decorators.http import require_GET
 from aperture.errors import Problem
 from aperture.formats import gltf
 from aperture.formats.usd import aperture_of
+from aperture.plates.sequences import ranges_of
 from aperture.units import format_value
 from web.gates.gate import plate_origin
 from web.handoff import files
 from web.match import sheet
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
+from web.match.path_fits import is_old, placed_path
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
 from web.shows import history
@@ -57,11 +59,31 @@ def _one_for_all(shot) -> list[Remark]:
     if not shot.state["film"]:
         return []
     first, last = span_of(shot.state)
+    path = placed_path(shot.state)
+    if path is not None:
+        return _of_path(shot, path, first, last)
     says = (
         f"It was matched on frame {frame_at(shot.state)}, and is written for {first}–{last}. "
         "If the camera moved, it is right on that frame only."
     )
     return [Remark("One camera for all frames", says, "doubt")]
+
+
+def _of_path(shot, path, first: int, last: int) -> list[Remark]:
+    """What to know of a camera per frame: frames that have none, and whether it is of the evidence as it is now."""
+    out = []
+    gaps = [frame for frame in range(first, last + 1) if frame not in path]
+    if gaps:
+        says = (
+            f"{ranges_of(gaps)[:200]}: the path wasn't solved there, and the files leave them out."
+        )
+        out.append(Remark("Frames without a camera", says, "doubt"))
+    if is_old(shot.state):
+        says = (
+            "Tracks, marks, facts or the lens have changed since. Solve it again on the Match step."
+        )
+        out.append(Remark("The path is of earlier evidence", says, "doubt"))
+    return out
 
 
 def _losses(camera) -> list[Remark]:

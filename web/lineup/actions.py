@@ -13,7 +13,7 @@ from web.blobs.folders import incoming, settle
 from web.elements.actions import source_digest
 from web.gates.gate import bent_chain, chain_at
 from web.lineup.models import Returned
-from web.match.fits import camera_of_state
+from web.match.path_fits import camera_of_state
 from web.plates.frames import number_of, shifted_since
 from web.plates.models import plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from

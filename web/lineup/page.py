@@ -4,8 +4,8 @@ from aperture.scene.overlay import wire
 from web.elements.actions import KIND
 from web.jobs.models import Job
 from web.lineup.models import Returned
-from web.match.fits import camera_of_state
 from web.match.overlay import path_of
+from web.match.path_fits import camera_of_state
 from web.plates.frames import frames_now, shifted_since, span_of
 from web.stage.stand_ins import shown, stand_in_from
 from web.ui.rows import Remark, Row

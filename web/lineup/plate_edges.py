@@ -9,7 +9,7 @@ from aperture.errors import Problem
 from aperture.render import offsets, plate_edges
 from aperture.scene.frustum import from_json, to_json
 from web.lineup.actions import arrows_of
-from web.match.fits import camera_of_state
+from web.match.path_fits import camera_of_state
 from web.plates.models import Plate, plate_of, transfer_of, working_pixels
 from web.stage.stand_ins import extra, shapes, shown, stand_in_from
 

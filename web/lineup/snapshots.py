@@ -14,7 +14,7 @@ from aperture.plates.colour import linear_light
 from aperture.render import compose, returned
 from web.blobs.folders import reserve, write
 from web.lineup.models import Snapshot
-from web.match.fits import camera_of_state
+from web.match.path_fits import camera_of_state
 from web.plates.frames import frame_at
 from web.plates.full_frames import frame_pixels, linear_frame
 from web.plates.models import (

@@ -106,8 +106,8 @@ def _kept(fit: StoredFit) -> StoredFit:
 
 
 @once
-def camera_of_state(state: MutableMapping) -> Camera | None:
-    """The matched camera with its place in the world; None where the fit has none."""
+def still_camera_of(state: MutableMapping) -> Camera | None:
+    """The camera that the marks of the picture that is worked on give, with its place in the world; None where the fit has none."""
     fit = fit_of(state)
     if not fit or not fit["ok"] or None in fit["camera"]["position_m"]:
         return None

@@ -3,6 +3,7 @@
 import json
 import tempfile
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -17,7 +18,7 @@ from aperture.track.tracks import Tracks
 from web.blobs.folders import write
 from web.match.path_fits import as_part, evidence_digest, film_document, path_fit
 from web.match.tracking import as_part as tracks_part
-from web.match.tracking import tracks_of
+from web.match.tracking import change_tracks, tracks_of
 from web.plates.frames import number_of, span_of, way_of
 from web.plates.models import Film, require_film
 from web.plates.referred import require_reachable
@@ -69,6 +70,70 @@ def follow(shot: Shot, wanted: int, reach: int, progress: Progress) -> Shot:
     told = json.dumps(said)
     write(film.folder / REMARKS, lambda path: path.write_text(told))
     return edit(shot, f"Followed {len(found)} points", put)
+
+
+def follow_spots(shot: Shot, reach: int, progress: Progress) -> Shot:
+    """Follow the spots of the picture that is worked on, forward and back; what is known of them goes along.
+
+    A spot that was followed before is followed anew.
+    """
+    film = require_film(shot)
+    numbers, shown = numbers_to_follow(shot, film), shot.state["film"]["shown"]
+    spots = spots_to_follow(shot)
+    require_reachable(film)
+    places = [(shown, *spot["at"]) for spot in spots]
+    wish = Settings(0, reach)
+    found = Tracks.none()
+    for half, way in enumerate(
+        ([n for n in numbers if n >= shown], [n for n in reversed(numbers) if n <= shown])
+    ):
+        if len(way) < 2:
+            continue
+        part, _ = _followed(
+            shot, film, way, wish, places, lambda done, half=half: progress((half + done) / 2)
+        )
+        found = found.joined(_called(part, places, spots))
+    if not len(found):
+        raise Problem(
+            "None of the spots could be followed: put them on corners, away from the picture's border, "
+            "or choose a larger window."
+        )
+    told = {spot["id"]: _told_of_spot(spot, shown) for spot in spots if spot["id"] in found.ids}
+    found = replace(found, about=told)
+
+    def put(tracks: Tracks) -> Tracks:
+        others = tracks.only(np.array([id_ not in told for id_ in tracks.ids], bool))
+        return others.joined(found)
+
+    return change_tracks(shot, f"Followed {len(found)} spots", put)
+
+
+def spots_to_follow(shot: Shot) -> list[dict]:
+    """The spots in use on the picture that is worked on. Raises Problem where there are none."""
+    spots = [m for m in shot.state["marks"] if m["kind"] == "spot" and not m.get("off")]
+    if not spots:
+        raise Problem("There is no spot on this frame to follow: place one with S.")
+    return spots
+
+
+def _called(part: Tracks, places: list[tuple[int, float, float]], spots: list[dict]) -> Tracks:
+    """Followed places under the ids of their spots, which are found by where they began."""
+    names = {}
+    for index, id_ in enumerate(part.ids):
+        own = slice(part.starts[index], part.starts[index + 1])
+        begun = part.frame[own] == places[0][0]
+        at = part.xy[own][begun]
+        if len(at):
+            away = [np.hypot(*(at[0] - np.array(place[1:]))) for place in places]
+            names[id_] = spots[int(np.argmin(away))]["id"]
+    known = part.only(np.array([id_ in names for id_ in part.ids], bool))
+    return replace(known, ids=tuple(names[id_] for id_ in known.ids))
+
+
+def _told_of_spot(spot: dict, number: int) -> dict:
+    """What a track knows of the spot that it began with; `picture`: where that is drawn."""
+    kept = {key: spot[key] for key in ("name", "world", "world_plus_minus", "on") if key in spot}
+    return kept | {"source": "placed", "picture": number}
 
 
 KEPT = ("placed", "imported")

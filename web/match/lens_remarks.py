@@ -3,7 +3,7 @@
 from collections.abc import MutableMapping
 
 from aperture.match.remarks import unseen_share
-from web.match.fits import camera_of_state
+from web.match.path_fits import camera_of_state
 from web.ui.rows import Remark
 
 

@@ -7,11 +7,11 @@ from collections.abc import Mapping, MutableMapping
 
 import numpy as np
 
-from aperture.camera import CameraPath
+from aperture.camera import Camera, CameraPath
 from aperture.lens.lens import Lens
 from aperture.match.document import read
 from web.blobs import store
-from web.match.fits import document_of
+from web.match.fits import document_of, still_camera_of
 from web.match.tracking import FACTS, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
 from web.shows.state import once
@@ -30,12 +30,19 @@ def _without_tracks(state: MutableMapping) -> dict | None:
     film = state["film"]
     drawn = {film["shown"]: {"marks": state["marks"], "facts": state["facts"]}}
     drawn |= {int(number): aside for number, aside in state["aside"].items()}
+    followed = {
+        (told["picture"], id_) for id_, told in tracks_of(state).about.items() if "picture" in told
+    }
     marks, facts = [], []
     for number, held in sorted(drawn.items()):
         frame = frame_at(state, number)
         if first <= frame <= last:
-            marks += [_on_picture(mark, number, frame) for mark in held.get("marks", ())]
-            facts += [_of_still(fact, number, frame) for fact in held.get("facts", ())]
+            marks += [
+                _on_picture(mark, number, frame)
+                for mark in held.get("marks", ())
+                if (number, mark["id"]) not in followed  # it is a track, and counts once
+            ]
+            facts += [_of_still(fact, number, frame, followed) for fact in held.get("facts", ())]
     document = {
         key: value for key, value in still.items() if key in ("format", "image", "gate", "planes")
     }
@@ -58,10 +65,17 @@ def _on_picture(mark: dict, number: int, frame: int) -> dict:
     return mark | {"id": _apart(mark["id"], number), "frame": frame}
 
 
-def _of_still(fact: dict, number: int, frame: int) -> dict:
-    """A fact of the still match, about the frame that it was measured on."""
-    ends = {end: _apart(fact[end], number) for end in ("from", "to") if end in fact}
-    return fact | ends | {"id": _apart(fact["id"], number), "frame": frame}
+def _of_still(fact: dict, number: int, frame: int, followed: set[tuple[int, str]]) -> dict:
+    """A fact of the still match, about the frame that it was measured on; between tracks where its spots are followed."""
+    out = fact | {"id": _apart(fact["id"], number), "frame": frame}
+    ends = [fact[end] for end in ("from", "to") if end in fact]
+    if ends and all((number, end) in followed for end in ends):
+        del out["frame"]
+        return out
+    for end in ("from", "to"):
+        if end in fact:
+            out[end] = _apart(fact[end], number)
+    return out
 
 
 def film_document(state: MutableMapping) -> dict | None:
@@ -81,7 +95,8 @@ def film_document(state: MutableMapping) -> dict | None:
                 np.sqrt((tracks.sigma[own] ** 2).mean(axis=1)).tolist(),
             )
         ]
-        rows.append({"id": id_, **tracks.about.get(id_, {}), "observations": places})
+        told = {key: value for key, value in tracks.about.get(id_, {}).items() if key != "picture"}
+        rows.append({"id": id_, **told, "observations": places})
     return document | {"tracks": rows}
 
 
@@ -158,3 +173,30 @@ def path_of_state(state: MutableMapping) -> CameraPath | None:
     if camera["focal_mm"] is None:
         each = np.full(len(solved), focal)
     return CameraPath(evidence.grid, lens, frames, poses[:, :3, :3], poses[:, :3, 3], each)
+
+
+@once
+def placed_path(state: MutableMapping) -> CameraPath | None:
+    """The path, if it stands in the world at its true size; else it can't carry anything that is placed there."""
+    fit = path_fit(state)
+    if not fit or not state["film"]:
+        return None
+    needed = ("scale", "position", "direction")
+    if any(fit["determined"][name] != "solved" for name in needed):
+        return None
+    return path_of_state(state)
+
+
+def camera_of_state(state: MutableMapping, frame: int | None = None) -> Camera | None:
+    """The shot's camera on a frame, with its place in the world; on the one that is worked on, if none is given.
+
+    That of the solved path where there is one. Else the one that the marks of one picture give, for all
+    frames. None where there is neither.
+    """
+    path = placed_path(state)
+    if path is None:
+        return still_camera_of(state)
+    at = frame_at(state) if frame is None else frame
+    if at in path:
+        return path.at(at)
+    return still_camera_of(state) if frame is None else None

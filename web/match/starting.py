@@ -26,6 +26,15 @@ def start_following(shot: Shot, wanted: int, reach: int) -> Job:
     return runner.start(shot, following.FOLLOW, tasks.follow, shot.pk, wanted, reach)
 
 
+def start_following_spots(shot: Shot, reach: int) -> Job:
+    """Begin to follow the spots of the picture that is worked on. Raises Problem as `start_following`, and without a spot."""
+    film = require_film(shot)
+    following.numbers_to_follow(shot, film)
+    following.spots_to_follow(shot)
+    _require_idle(shot)
+    return runner.start(shot, following.FOLLOW, tasks.follow_spots, shot.pk, reach)
+
+
 def start_solving(shot: Shot) -> Job:
     """Begin to solve the path. Raises Problem where nothing has been followed, or it is done already."""
     require_film(shot)

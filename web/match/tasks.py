@@ -14,6 +14,12 @@ def follow(job: int, shot: int, wanted: int, reach: int) -> None:
 
 
 @task()
+def follow_spots(job: int, shot: int, reach: int) -> None:
+    """Follow the spots of the picture that is worked on, forward and back."""
+    runner.run(job, lambda progress: following.follow_spots(_shot(shot), reach, progress))
+
+
+@task()
 def solve(job: int, shot: int) -> None:
     """Solve the path."""
     runner.run(job, lambda progress: following.solve_path(_shot(shot), progress))

@@ -49,6 +49,9 @@ def context(shot) -> dict[str, Any]:
         "following_job": under_way,
         "failed_job": failed if failed is not None and failed is newest else None,
         "wanted": 300,
+        "spots": sum(
+            1 for mark in state["marks"] if mark["kind"] == "spot" and not mark.get("off")
+        ),
         "reaches": [(reach, 2 * reach + 1) for reach in following.REACHES],
         "reach": 10,
         "track_facts": _facts(shot),

@@ -14,11 +14,12 @@ from aperture.formats import points
 from aperture.units import parse_length
 from web.match import following, tracking
 from web.match.aids import Wish as AidsWish
-from web.match.path_fits import film_document, path_fit
-from web.match.starting import start_following, start_solving
+from web.match.overlay import draw
+from web.match.path_fits import film_document, path_fit, path_of_state
+from web.match.starting import start_following, start_following_spots, start_solving
 from web.match.views import saved
 from web.plates.models import require_film
-from web.shows.reading import Edit, Text, base_of, read
+from web.shows.reading import Edit, Text, base_of, read, whole
 from web.shows.views import find
 
 # How well a tape is read, where nothing is typed: metres.
@@ -35,11 +36,14 @@ def _whole(request, name: str, least: int, most: int) -> int:
 
 @require_POST
 def follow(request, show, shot):
-    """Begin to follow points through the marked range."""
+    """Begin to follow points through the marked range, or the spots of the frame that is worked on (`what`)."""
     shot = find(show, shot)
-    wanted = _whole(request, "wanted", following.FEWEST_WANTED, following.MOST_WANTED)
     reach = _whole(request, "reach", min(following.REACHES), max(following.REACHES))
-    start_following(shot, wanted, reach)
+    if request.POST.get("what") == "spots":
+        start_following_spots(shot, reach)
+    else:
+        wanted = _whole(request, "wanted", following.FEWEST_WANTED, following.MOST_WANTED)
+        start_following(shot, wanted, reach)
     return redirect(shot.url("match"))
 
 
@@ -89,6 +93,17 @@ def told(request, show, shot):
     """The tracks' ids and what is told of them, beside `arrays`."""
     tracks = tracking.tracks_of(find(show, shot).state)
     return JsonResponse({"ids": tracks.ids, "about": tracks.about})
+
+
+@require_GET
+def guides(request, show, shot):
+    """The guides of the path's camera on a frame: what is drawn over it while it is looked at."""
+    shot = find(show, shot)
+    frame = whole(request.GET.get("frame"))
+    path = path_of_state(shot.state)
+    if frame is None or path is None or frame not in path:
+        return JsonResponse({"paths": [], "labels": [], "says": ""})
+    return JsonResponse(draw(path.at(frame), {}, [], shot.show.length_unit, residuals=False))
 
 
 Ids = Annotated[list[Text], msgspec.Meta(max_length=tracking.MOST_CHOSEN)]

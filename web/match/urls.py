@@ -44,6 +44,7 @@ urlpatterns = [
     path("match/tracks/told", track_views.told, name="match-track-told"),
     path("match/tracks/change", track_views.change, name="match-track-change"),
     path("match/tracks/drop", track_views.drop, name="match-track-drop"),
+    path("match/path/guides", track_views.guides, name="match-path-guides"),
     path("match/tracks/table.csv", track_views.table, name="match-track-table"),
     path("match/tracks/take", track_views.take_table, name="match-track-take"),
     path("match/tracks/document.json", track_views.document, name="match-track-document"),

@@ -12,8 +12,9 @@ from aperture.errors import Problem
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.scene.frustum import from_json, to_json
-from web.match.fits import camera_of_state
+from web.match.fits import still_camera_of
 from web.match.leaves import state_of_draft
+from web.match.path_fits import camera_of_state
 from web.shows.history import edit
 from web.shows.models import Shot
 from web.stage.stand_ins import counted
@@ -68,7 +69,7 @@ def cameras_of(shot: Shot) -> list[ShotCamera]:
                 DRAFT + name,
                 f"Draft {name}",
                 "solved",
-                camera_of_state(state_of_draft(shot, name)),
+                still_camera_of(state_of_draft(shot, name)),
                 name in state.get("draft_locks", []),
             )
         )

@@ -16,7 +16,7 @@ from aperture.render import worn
 from aperture.render.passes import first_met
 from aperture.render.tracer import Look
 from aperture.scene.frustum import from_json, to_json
-from web.match.fits import camera_of_state
+from web.match.path_fits import camera_of_state
 from web.plates.models import plate_of
 from web.shows.views import find
 from web.stage.stand_ins import extra, named, shapes, shown, stand_in_from

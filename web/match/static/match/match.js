@@ -6,6 +6,7 @@ import {LightTable} from "../ui/table.js";
 import {Aids} from "./aids.js";
 import {Asking} from "./asking.js";
 import {pointsOf} from "./geometry.js";
+import {PathGuides} from "./guides.js";
 import {Keys} from "./keys.js";
 import {Leaves} from "./leaves.js";
 import {Pen} from "./pen.js";
@@ -69,9 +70,13 @@ function start(data) {
         send: (url, body) => asking.ask(url, body),
       })
     : null;
+  const guides = new PathGuides(sheet.dataset.pathGuides, shown, () => view.paint());
   startStrip(table, {
     draws: true,
-    shows: strip => tracks?.show(strip.frames.at, strip.frames.frame),
+    shows: strip => {
+      tracks?.show(strip.frames.at, strip.frames.frame);
+      guides.show(strip);
+    },
   });
 
   document.querySelector("[data-act=refine]").addEventListener("click", refine);

@@ -1,0 +1,214 @@
+"""Tracks and paths: how exact and how quick, against GTSAM and against the truth of simulated films.
+
+`python -m bench.path` takes some ten minutes; `python -m bench.path 40` does forty repetitions of each path.
+"""
+
+import math
+import sys
+import time
+
+import cv2
+import numpy as np
+
+from aperture.geometry.rotation import rotation_from_angles
+from aperture.lens.lens import Lens
+from aperture.path.bundle import Bundle, Freedom, Observations, State
+from aperture.path.covariance import Solved
+from aperture.path.imaging import Optics
+from aperture.path.solve import solve
+from aperture.track.follow import Follower, Settings
+from tests.moving import GRID, document, path_error, scene
+
+REPETITIONS = 12
+FOCAL_PX = 20.0 / 24.0 * 1920
+# Frames, points, mean length of a track.
+PROBLEMS = {"100 × 500": (100, 500, 300), "300 × 1500": (300, 1500, 110)}
+
+
+def walk(frames: int, points: int, length: int, seed: int = 0):
+    """A bundle of a camera that walks past points, begun some centimetres beside the truth."""
+    rng = np.random.default_rng(seed)
+    s = np.arange(frames)
+    places = np.stack([0.04 * s, 0.15 * np.sin(0.07 * s), -0.3 * np.sin(0.03 * s)], axis=1)
+    turns = [
+        rotation_from_angles(0.1 * math.sin(0.02 * i), 0.04 * math.sin(0.05 * i), 0) for i in s
+    ]
+    lens = Lens(20.0, coefficients=(-0.08, 0.01, 0.0, 0.0, 0.0))
+    rows = []
+    positions = np.zeros((points, 3))
+    for point in range(points):
+        first = max(0, int(rng.integers(-length // 2, max(1, frames - 5))))
+        last = min(frames, first + max(8, int(rng.gamma(4, length / 4))))
+        first = min(first, last - 8)
+        middle = (first + last) // 2
+        ray = np.array([rng.uniform(-0.6, 0.6), rng.uniform(-0.34, 0.34), -1.0])
+        positions[point] = places[middle] + turns[middle] @ ray * rng.uniform(4, 20)
+        own = np.arange(first, last)
+        p = np.einsum("nij,ni->nj", np.array(turns)[own], positions[point] - places[own])
+        xy = GRID.to_px(lens.project(p))
+        inside = (
+            np.isfinite(xy).all(axis=1) & (xy > 0).all(axis=1) & (xy < [1920, 1080]).all(axis=1)
+        )
+        rows += [(f, point, *at) for f, at in zip(own[inside], xy[inside])]
+    table = np.array(rows)
+    counts = np.bincount(table[:, 1].astype(int), minlength=points)
+    number = np.cumsum(counts >= 3) - 1
+    table = table[counts[table[:, 1].astype(int)] >= 3]
+    camera, point = table[:, 0].astype(int), number[table[:, 1].astype(int)]
+    xy = table[:, 2:] + rng.normal(0, 0.3, (len(table), 2))
+    positions = positions[counts >= 3]
+    free = np.ones((frames, 6), bool)
+    free[0] = free[-1, 3] = False
+    start = places + rng.normal(0, 0.05, places.shape) * free[:, 3:]
+    state = State(
+        np.array(turns),
+        start,
+        np.zeros(frames),
+        lens.parameters + [0.04, 0, 0, 0.08, -0.01, 0, 0, 0],
+        positions + rng.normal(0, 0.05, positions.shape),
+    )
+    solved = np.zeros(8, bool)
+    solved[[0, 3, 4]] = True
+    freedom = Freedom(free, solved, np.zeros(positions.shape, bool))
+    observations = Observations(camera, point, xy, np.full(xy.shape, 0.3))
+    return lambda: Bundle(observations, Optics(GRID, lens), state, freedom, threads=1), state
+
+
+def against_gtsam() -> None:
+    """CPU seconds of one iteration, and of all ±."""
+    try:
+        from bench.gtsam_path import seconds_per_iteration
+    except ImportError:
+        print("  GTSAM isn't installed (`make setup-tests` does): no reference")
+        return
+    for name, size in PROBLEMS.items():
+        make, state = walk(*size)
+        make().solve(most=1)  # compiled
+        bundle = make()
+        began = time.process_time()
+        bundle.solve()
+        ours = (time.process_time() - began) / bundle.iterations
+        theirs = seconds_per_iteration(bundle, state)
+        began = time.process_time()
+        Solved(bundle).spread()
+        spread = time.process_time() - began
+        print(
+            f"  {name}: {ours * 1e3:.0f} ms an iteration, GTSAM {theirs * 1e3:.0f} ms, "
+            f"{theirs / ours:.1f} × (wanted: 10); all ± in {spread:.2f} s"
+        )
+
+
+def frames_cost() -> None:
+    """Whether the cost of a frame stays the same."""
+    each = {}
+    for frames in (100, 300, 1000):
+        make, _ = walk(frames, 5 * frames, 60)
+        make().solve(most=1)
+        bundle = make()
+        began = time.process_time()
+        bundle.solve()
+        each[frames] = (time.process_time() - began) / bundle.iterations / frames
+    told = ", ".join(f"{frames}: {seconds * 1e3:.2f} ms" for frames, seconds in each.items())
+    ratio = max(each.values()) / min(each.values())
+    print(f"  cost of one frame an iteration, {told}; {ratio:.2f} × (wanted: within 1.3)")
+
+
+def simulated(repetitions: int) -> None:
+    """Paths with parallax, focal length unknown, σ 0.2 px, 3 % of the tracks slide."""
+    for kind in ("orbit", "sideways", "forward"):
+        sigmas, focals, lengths, focal_sigmas = [], [], [], []
+        for seed in range(repetitions):
+            made = scene(kind, frames=40, count=200, seed=seed)
+            fit = solve(document(made, seed=seed, sliding=0.03, known=4)).document
+            if not fit["ok"] or fit["motion"] != "free":
+                print(f"  {kind} {seed}: {fit.get('problem') or fit['motion']}")
+                continue
+            away = np.array(fit["path"]["position_m"]) - made.positions
+            sigmas.append(away / np.array(fit["path"]["position_plus_minus_m"]))
+            off = fit["camera"]["focal_px"][1] / FOCAL_PX - 1
+            focals.append(off)
+            focal_sigmas.append(off * FOCAL_PX / fit["plus_minus"]["focal_px"][1])
+            lengths.append(path_error(fit, made))
+        all_ = np.array(sigmas)
+        print(
+            f"  {kind}, {len(focals)} of {repetitions}: focal {100 * _rms(focals):.3f} % (0.1), path "
+            f"{100 * np.mean(lengths):.3f} % (0.02), error/± {_rms(all_):.2f} (0.9–1.1), of the focal "
+            f"length {_rms(focal_sigmas):.2f}, within 1.96 ±: {np.mean(np.abs(all_) < 1.96):.1%} (93–97)"
+        )
+
+
+def _rms(values) -> float:
+    return float(np.sqrt(np.mean(np.square(values))))
+
+
+def following() -> None:
+    """A textured plane at 1920 × 1080, known motion, 100 frames."""
+    rng = np.random.default_rng(1)
+    soft = cv2.GaussianBlur(rng.normal(0, 1, (2100, 3300)).astype(np.float32), (0, 0), 2.2)
+    texture = 128 + 35 * soft / soft.std()
+    maps, pictures = [], []
+    for index in range(100):
+        share = index / 99
+        turn = cv2.getRotationMatrix2D((1650, 1050), 9 * share, 1 + 0.25 * share)
+        turn[:, 2] += [960 - 1650 + 220 * math.sin(2.2 * share), 540 - 1050 - 90 * share]
+        seen = cv2.warpAffine(texture, turn, (1920, 1080), flags=cv2.INTER_LANCZOS4)
+        seen = seen * (1 + 0.08 * math.sin(index / 20)) + rng.normal(0, 2, seen.shape)
+        maps.append(turn)
+        pictures.append(np.clip(np.round(seen), 0, 255).astype(np.uint8))
+    for name, shown in (("clean", pictures), ("H.264, CRF 18", _compressed(pictures))):
+        _follow(name, shown, maps)
+
+
+def _follow(name: str, pictures: list, maps: list) -> None:
+    cv2.setNumThreads(1)
+    follower = Follower(Settings(wanted=500))
+    began = time.process_time()
+    for number, picture in enumerate(pictures):
+        follower.advance(number, picture)
+    rate = len(pictures) / (time.process_time() - began)
+    tracks = follower.finish()
+    off, sigmas, good = [], [], 0
+    for start, end in zip(tracks.starts[:-1], tracks.starts[1:]):
+        own = [maps[frame] for frame in tracks.frame[start:end]]
+        xy = tracks.xy[start:end] - 0.5
+        on = np.array([np.linalg.solve(m[:, :2], at - m[:, 2]) for m, at in zip(own, xy)])
+        point = on.mean(axis=0)
+        error = xy - np.array([m @ [*point, 1] for m in own])
+        off.append(error)
+        sigmas.append((error / tracks.sigma[start:end] / math.sqrt(1 - 1 / len(xy))).ravel())
+        good += _rms(error) < 0.05
+    print(
+        f"  following, {name}: {_rms(np.concatenate(off)):.3f} px rms an axis, {good / len(tracks):.0%} of "
+        f"the tracks under 0.05 px, error/σ {_rms(np.concatenate(sigmas)):.2f}, {rate:.0f} frames a second"
+    )
+
+
+def _compressed(pictures: list) -> list:
+    """The pictures after H.264 at CRF 18."""
+    import io
+
+    import av
+
+    held = io.BytesIO()
+    with av.open(held, "w", format="mp4") as movie:
+        stream = movie.add_stream("libx264", rate=24, options={"crf": "18"})
+        stream.width, stream.height, stream.pix_fmt = 1920, 1080, "yuv420p"
+        for picture in pictures:
+            frame = av.VideoFrame.from_ndarray(picture, format="gray").reformat(format="yuv420p")
+            movie.mux(stream.encode(frame))
+        movie.mux(stream.encode())
+    held.seek(0)
+    with av.open(held) as movie:
+        return [frame.to_ndarray(format="gray") for frame in movie.decode(video=0)]
+
+
+def report(repetitions: int = REPETITIONS) -> None:
+    """Print all of it."""
+    following()
+    against_gtsam()
+    frames_cost()
+    simulated(repetitions)
+
+
+if __name__ == "__main__":
+    report(int(sys.argv[1]) if len(sys.argv) > 1 else REPETITIONS)
