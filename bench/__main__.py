@@ -229,6 +229,7 @@ if __name__ == "__main__":
     overlay_while_dragging()
     meshes.report()
     film.report()
+    path.report()
     playing.report()
     # In a process of its own: its data folder can't be changed once Django is set up.
     subprocess.run([sys.executable, "-m", "bench.history"], check=True)

@@ -10,8 +10,8 @@ from demo.plates import truth
 from demo.show import marks_for
 from tests.web.test_shots import NAME, WithShot
 from web.match.fits import fit_of
-from web.match.path_fits import camera_of_state
 from web.match.models import StoredFit
+from web.match.path_fits import camera_of_state
 from web.shows.history import edit
 
 

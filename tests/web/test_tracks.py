@@ -1,5 +1,6 @@
 """Tracks and the path in the application: followed and solved by a worker, told of, taken back, kept through what else changes."""
 
+import csv
 import json
 from unittest.mock import patch
 
@@ -8,17 +9,20 @@ import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TransactionTestCase
 from django.utils import timezone
+from pxr import Usd, UsdGeom
 
 from aperture.camera import Camera
+from aperture.match.document import validate
 from aperture.plates.way_in import WayIn
+from aperture.track.detect import corners
 from aperture.track.tracks import Tracks
-from tests.moving import GRID, LENS
+from tests.moving import GRID, LENS, scene
 from tests.web.test_shots import HasShot
 from web.jobs import runner
 from web.jobs.models import Job
 from web.match import following, path_fits, tracking
 from web.plates import film_actions, time_actions, way_actions
-from web.shows.history import undo
+from web.shows.history import edit, undo
 from web.shows.models import Shot
 
 FRAMES, SIZE = 12, (384, 216)
@@ -112,6 +116,81 @@ class TracksOfAFilm(HasShot, TransactionTestCase):
         state = self.now().state
         self.assertFalse(path_fits.is_old(state))
         self.assertEqual(path_fits.path_of_state(state).frames[0], 1001)
+
+    def test_a_placed_path_is_the_camera_of_every_later_step(self):
+        self.client.post(self.url("gate"), {"format": "full-frame-16-9", "squeeze": "1"})
+        made = scene("sideways", frames=FRAMES, count=90)
+        seen = made.seen * SIZE[0] / GRID.width
+        frame, track = np.nonzero(np.isfinite(seen[:, :, 0]))
+        noise = np.random.default_rng(5).normal(0, 0.03, (len(frame), 2))
+        ids = [f"t{n}" for n in range(seen.shape[1])]
+        world = {f"t{n}": {"world": made.points[n].tolist()} for n in (0, 3, 8, 12)}
+        tracks = Tracks.build(
+            ids, track, frame + 1, seen[frame, track] + noise, [[0.03, 0.03]], about=world
+        )
+        tracking.change_tracks(self.now(), "Tracks", lambda before: tracks)
+        lens = {"focal_mm": None, "distortion": {"free": ["k1"]}}
+        edit(self.now(), "Lens", lambda state: state.update(lens=lens))
+        self.client.post(self.url("match/tracks/solve"))
+        self.assertEqual(runner.latest(self.now(), "path").says, "")
+        time_actions.begin_shot_at(self.now(), 1001)
+        state = self.now().state
+        for index in (0, 5, 11):
+            camera = path_fits.camera_of_state(state, 1001 + index)
+            self.assertLess(np.abs(camera.position - made.positions[index]).max(), 0.1)
+        self.assertIsNone(path_fits.camera_of_state(state, 2000))
+        rows = list(csv.DictReader(self.client.get(self.url("hand-off/camera.csv")).content.decode().splitlines()))  # fmt: skip
+        self.assertEqual([int(row["frame"]) for row in rows], list(range(1001, 1013)))
+        self.assertAlmostEqual(float(rows[11]["m03"]), made.positions[11][0], delta=0.1)
+        stage = Usd.Stage.CreateInMemory()
+        stage.GetRootLayer().ImportFromString(self.client.get(self.url("hand-off/camera.usda")).content.decode())  # fmt: skip
+        camera = UsdGeom.Camera(stage.GetPrimAtPath("/Shot/LT900_camera"))
+        place = camera.ComputeLocalToWorldTransform(1006).ExtractTranslation()
+        metres = np.array(place) * UsdGeom.GetStageMetersPerUnit(stage)
+        np.testing.assert_allclose(metres, made.positions[5], atol=0.1)
+        self.assertNotContains(self.client.get(self.url("hand-off")), "One camera for all")
+        first, last = (
+            self.client.get(self.url(f"match/path/guides?frame={number}")).json()
+            for number in (1001, 1012)
+        )
+        self.assertNotEqual(first["paths"], last["paths"])
+        self.assertEqual(self.client.get(self.url("match/path/guides?frame=7")).json()["paths"], [])
+        self.ask(verb="remove", ids=["t20"])
+        self.assertContains(self.client.get(self.url("hand-off")), "earlier evidence")
+
+    def test_spots_are_followed_both_ways_with_what_is_known_of_them(self):
+        # Texture of the nearest board, away from its rim, behind which others come out.
+        rim = np.ones(SIZE[::-1], bool)
+        rim[70:130, 110:170] = False
+        inner = corners(dict(pictures())[6].astype(np.float32), 2, 30, np.zeros((0, 2)), rim)
+        marks = [
+            {"id": "s1", "kind": "spot", "at": inner[0].tolist(), "world": [0, 0, 0]},
+            {"id": "s2", "kind": "spot", "at": inner[1].tolist(), "name": "Nail"},
+        ]
+        length = {"id": "f1", "kind": "length", "from": "s1", "to": "s2", "metres": 2.0}
+        self.client.post(self.url("plate/frame"), {"frame": "6", "base": self.base()})
+        edit(
+            self.now(),
+            "Spots",
+            lambda state: state.update(marks=marks, facts=[length | {"plus_minus": 0.01}]),
+        )
+        self.client.post(self.url("match/tracks/follow"), {"what": "spots", "reach": "10"})
+        self.assertEqual(runner.latest(self.now(), "follow").says, "")
+        tracks = tracking.tracks_of(self.now().state)
+        self.assertEqual(set(tracks.ids), {"s1", "s2"})
+        self.assertTrue((tracks.lengths() >= 8).all(), tracks.lengths())
+        for index, id_ in enumerate(tracks.ids):
+            own = tracks.track == index
+            self.assertLess(tracks.frame[own].min(), 6)
+            self.assertGreater(tracks.frame[own].max(), 6)
+            spot = next(mark for mark in marks if mark["id"] == id_)
+            at = tracks.xy[own & (tracks.frame == 6)][0]
+            np.testing.assert_allclose(at, spot["at"], atol=0.01)
+        document = path_fits.film_document(self.now().state)
+        self.assertEqual(document["marks"], [])
+        self.assertEqual((document["facts"][0]["from"], document["facts"][0]["to"]), ("s1", "s2"))
+        self.assertEqual(document["tracks"][0]["world"], [0, 0, 0])
+        validate(document)
 
     def test_what_is_told_of_tracks(self):
         self.put_tracks()
