@@ -17,6 +17,7 @@ from bench import (
     lineup,
     meshes,
     mixed,
+    moving_cameras,
     pictures,
     playing,
     renders,
@@ -229,7 +230,7 @@ if __name__ == "__main__":
     overlay_while_dragging()
     meshes.report()
     film.report()
-    path.report()
+    moving_cameras.report()
     playing.report()
     # In a process of its own: its data folder can't be changed once Django is set up.
     subprocess.run([sys.executable, "-m", "bench.history"], check=True)

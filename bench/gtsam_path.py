@@ -1,4 +1,4 @@
-"""The reference of `bench.path`: the same bundle in GTSAM, from the same start, on one core."""
+"""The reference of `bench.moving_cameras`: the same bundle in GTSAM, from the same start, on one core."""
 
 import time
 

@@ -149,6 +149,8 @@ class TracksOfAFilm(HasShot, TransactionTestCase):
         metres = np.array(place) * UsdGeom.GetStageMetersPerUnit(stage)
         np.testing.assert_allclose(metres, made.positions[5], atol=0.1)
         self.assertNotContains(self.client.get(self.url("hand-off")), "One camera for all")
+        for step in ("plate", "gate", "match", "set", "expose", "elements", "line-up"):
+            self.assertEqual(self.client.get(self.url(step)).status_code, 200, step)
         first, last = (
             self.client.get(self.url(f"match/path/guides?frame={number}")).json()
             for number in (1001, 1012)

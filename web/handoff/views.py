@@ -13,10 +13,10 @@ from aperture.plates.sequences import ranges_of
 from aperture.units import format_value
 from web.gates.gate import plate_origin
 from web.handoff import files
-from web.match import sheet
+from web.match import sheet, track_page
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
-from web.match.path_fits import is_old, placed_path
+from web.match.path_fits import is_old, path_fit, placed_path
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
 from web.shows import history
@@ -28,6 +28,7 @@ def handoff(request, show, shot):
     """The camera sheet, and the files."""
     shot = find(show, shot)
     fit, remarks, rows = fit_of(shot.state), [], []
+    figures = sheet.figures(shot, fit)
     try:
         camera = files.require_camera(shot)
     except Problem as problem:
@@ -35,8 +36,11 @@ def handoff(request, show, shot):
         remarks.append(Remark("Nothing to hand off yet", problem.sentence, "note"))
     if camera:
         remarks += _one_for_all(shot) + _losses(camera)
-        if fit["conflicts"]:
-            remarks.append(Remark("Evidence still disagrees", fit["conflicts"][0]["says"], "doubt"))
+        by_path = placed_path(shot.state) is not None
+        conflicts = (path_fit(shot.state) if by_path else fit)["conflicts"]
+        if conflicts:
+            remarks.append(Remark("Evidence still disagrees", conflicts[0]["says"], "doubt"))
+        figures = [("Path", track_page.figures(shot))] if by_path else figures
         rows = _rows(shot, camera)
     kinds = [
         kind for kind in files.KINDS.values() if kind.ending != "obj" or shot.state["stand_ins"]
@@ -46,7 +50,7 @@ def handoff(request, show, shot):
         "camera": camera,
         "kinds": kinds,
         "rows": rows,
-        "figures": sheet.figures(shot, fit),
+        "figures": figures,
         "remarks": [*lens_remarks(shot.state), *remarks],
         "evidence": sheet.evidence(shot, fit),
         "fit": fit,

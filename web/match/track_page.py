@@ -12,6 +12,7 @@ from web.match.path_fits import is_old, path_fit
 from web.match.tracking import FACTS, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
 from web.plates.models import film_of
+from web.ui.rows import Row
 
 SAYS = {
     "cut": "a cut: another place is shown from here on",
@@ -99,36 +100,18 @@ def _place(told, id_, show) -> str:
     return f"{id_} lies at {said}"
 
 
-def _path(shot) -> dict[str, Any] | None:
-    """The solved path in figures, remarks and curves."""
+def figures(shot) -> list[Row]:
+    """The rows of the shot's path: what it is, lens, how well it fits, and what of it is set. The path must be solved."""
     fit = path_fit(shot.state)
-    if not fit:
-        return None
-    camera, plus_minus, path = fit["camera"], fit["plus_minus"], fit["path"]
-    determined = fit["determined"]
-    frames = path["frames"]
-    solved = sum(1 for pan in path["pan_deg"] if pan is not None)
+    camera, plus_minus, determined = fit["camera"], fit["plus_minus"], fit["determined"]
+    pans = fit["path"]["pan_deg"]
+    solved = sum(1 for pan in pans if pan is not None)
     rows = [
-        {
-            "name": "The camera",
-            "value": MOTIONS[fit["motion"]],
-            "plus_minus": "",
-            "origin": "solved",
-        },
-        {
-            "name": "Frames solved",
-            "value": f"{solved} of {len(frames)}",
-            "plus_minus": "",
-            "origin": "solved",
-        },
+        Row("The camera", MOTIONS[fit["motion"]], origin="solved"),
+        Row("Frames solved", f"{solved} of {len(pans)}", origin="solved"),
         _focal(camera, plus_minus, determined),
         *_distortion(camera, plus_minus),
-        {
-            "name": "Residual",
-            "value": f"{fit['residuals']['rms_px']:.3f} px",
-            "plus_minus": "",
-            "origin": "solved",
-        },
+        Row("Residual", f"{fit['residuals']['rms_px']:.3f} px", origin="solved"),
     ]
     for name, word in (
         ("direction", "Level"),
@@ -136,10 +119,18 @@ def _path(shot) -> dict[str, Any] | None:
         ("position", "Position"),
         ("scale", "Size"),
     ):
-        value = "set" if determined[name] == "solved" else NOT_SET
-        rows.append({"name": word, "value": value, "plus_minus": "", "origin": ""})
+        rows.append(Row(word, "set" if determined[name] == "solved" else NOT_SET))
+    return rows
+
+
+def _path(shot) -> dict[str, Any] | None:
+    """The solved path in figures, remarks and curves."""
+    fit = path_fit(shot.state)
+    if not fit:
+        return None
+    frames = fit["path"]["frames"]
     return {
-        "rows": rows,
+        "rows": figures(shot),
         "remarks": [one["says"] for one in fit["remarks"]],
         "conflicts": [one["says"] for one in fit["conflicts"]],
         "missing": [
@@ -155,27 +146,23 @@ def _path(shot) -> dict[str, Any] | None:
     }
 
 
-def _focal(camera, plus_minus, determined) -> dict[str, str]:
+def _focal(camera, plus_minus, determined) -> Row:
     if camera["focal_mm"] is None:
         value, sigma = format_value(camera["focal_px"][1], plus_minus["focal_px"][1], "px")
     else:
         value, sigma = format_value(camera["focal_mm"], plus_minus["focal_mm"], "mm")
-    return {
-        "name": "Focal length",
-        "value": value,
-        "plus_minus": sigma,
-        "origin": "solved" if determined["focal"] == "solved" else "typed",
-    }
+    origin = "solved" if determined["focal"] == "solved" else "typed"
+    return Row("Focal length", value, sigma, origin)
 
 
-def _distortion(camera, plus_minus) -> list[dict[str, str]]:
+def _distortion(camera, plus_minus) -> list[Row]:
     return [
-        {
-            "name": f"Distortion {name}",
-            "value": f"{camera['distortion'][name]:.5f}".replace("-", "−"),
-            "plus_minus": f"± {sigma:.5f}",
-            "origin": "solved",
-        }
+        Row(
+            f"Distortion {name}",
+            f"{camera['distortion'][name]:.5f}".replace("-", "−"),
+            f"± {sigma:.5f}",
+            "solved",
+        )
         for name, sigma in plus_minus["distortion"].items()
     ]
 

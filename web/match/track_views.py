@@ -103,7 +103,9 @@ def guides(request, show, shot):
     path = path_of_state(shot.state)
     if frame is None or path is None or frame not in path:
         return JsonResponse({"paths": [], "labels": [], "says": ""})
-    return JsonResponse(draw(path.at(frame), {}, [], shot.show.length_unit, residuals=False))
+    camera, determined = path.at(frame), path_fit(shot.state)["determined"]
+    told = {"camera": {"position_m": camera.position.tolist()}, "determined": determined}
+    return JsonResponse(draw(camera, told, [], shot.show.length_unit, residuals=False))
 
 
 Ids = Annotated[list[Text], msgspec.Meta(max_length=tracking.MOST_CHOSEN)]

@@ -1,6 +1,6 @@
 """Tracks and paths: how exact and how quick, against GTSAM and against the truth of simulated films.
 
-`python -m bench.path` takes some ten minutes; `python -m bench.path 40` does forty repetitions of each path.
+`python -m bench.moving_cameras` takes some ten minutes; `python -m bench.moving_cameras 40` does forty repetitions of each path.
 """
 
 import math
