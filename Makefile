@@ -15,6 +15,7 @@ $(STAMP): requirements/app.txt
 	@test -x $(V)/pip || $(PYTHON) -m venv .venv || { rm -rf .venv; apt-get update -qq && apt-get install -y -qq python3.11-venv && $(PYTHON) -m venv .venv; } \
 		|| { echo "A virtual environment is needed: apt-get install python3.11-venv"; exit 1; }
 	$(V)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/app.txt
+	$(V)/python -m aperture warm
 	touch $(STAMP)
 
 demo: $(STAMP) ## start the application with the demo show on 127.0.0.1:8000 (PORT= changes it)

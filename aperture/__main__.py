@@ -23,7 +23,13 @@ def main(arguments: list[str] = None) -> int:
     solving.add_argument("cases", nargs="+", metavar="CASE.json")
     showing = commands.add_parser("schema", help="print a JSON Schema")
     showing.add_argument("which", choices=["match", "match-2"])
+    commands.add_parser("warm", help="compile what is compiled at its first use")
     options = parser.parse_args(arguments)
+    if options.command == "warm":
+        from aperture.path.warm import compile_all
+
+        compile_all()
+        return 0
     if options.command == "schema":
         print(json.dumps(schema(2 if options.which == "match-2" else 1), indent=2))
         return 0

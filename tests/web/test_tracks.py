@@ -305,6 +305,14 @@ class TracksOfAFilm(HasShot, TransactionTestCase):
         self.assertEqual(Job.objects.get(kind="path").state, Job.CANCELLED)
         self.assertIsNone(self.now().state["path"])
 
+    def test_a_locked_camera_is_not_solved_anew(self):
+        self.put_tracks(12)
+        Shot.objects.filter(pk=self.shot.pk).update(locked=True)
+        answer = self.client.post(self.url("match/tracks/solve"))
+        self.assertContains(answer, "locked", status_code=423)
+        self.assertEqual(self.ask(verb="floor", ids=["t1"]).status_code, 423)
+        self.assertFalse(Job.objects.filter(kind="path").exists())
+
     def test_one_at_a_time(self):
         self.put_tracks(12)
         Job.objects.create(shot=self.shot, kind="path", state=Job.RUNNING, beat=timezone.now())

@@ -5,10 +5,13 @@ from web.jobs import runner
 from web.jobs.models import Job
 from web.match import following, tasks
 from web.plates.models import require_film
+from web.shows.history import LOCKED, Locked
 from web.shows.models import Shot
 
 
 def _require_idle(shot: Shot) -> None:
+    if shot.locked:  # said now, and not after minutes of work
+        raise Locked(LOCKED)
     for kind, says in (
         (following.FOLLOW, "Points are being followed already."),
         (following.SOLVE, "The path is being solved already."),
