@@ -70,6 +70,8 @@ function start(data) {
         send: (url, body) => asking.ask(url, body),
       })
     : null;
+  const pans = table.panWithLeft;
+  table.panWithLeft = event => !tracks?.takes(event) && pans(event);
   const guides = new PathGuides(sheet.dataset.pathGuides, shown, () => view.paint());
   startStrip(table, {
     draws: true,

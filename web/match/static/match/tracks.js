@@ -134,6 +134,12 @@ export class TrackLayer {
     return best;
   }
 
+  /** Whether a press is on a track, or begins a box: then it neither pans nor draws. */
+  takes(event) {
+    if (!this.open() || this.at === null || event.button !== 0 || event.altKey) return false;
+    return event.shiftKey || this.#near(...this.#place(event)) !== null;
+  }
+
   #place(event) {
     const box = this.table.root.getBoundingClientRect();
     return [event.clientX - box.left, event.clientY - box.top];
@@ -145,14 +151,10 @@ export class TrackLayer {
     root.addEventListener(
       "pointerdown",
       event => {
-        if (!this.open() || event.button !== 0 || event.altKey) return;
+        if (!this.takes(event)) return;
         const [x, y] = this.#place(event);
         if (event.shiftKey) this.start = [x, y];
-        else {
-          const id = this.#near(x, y);
-          if (!id) return;
-          this.#choose([id], event.ctrlKey);
-        }
+        else this.#choose([this.#near(x, y)], event.ctrlKey);
         event.stopImmediatePropagation();
         event.preventDefault();
       },

@@ -1,0 +1,113 @@
+"""The Tracks leaf in a real browser: followed, chosen with the pointer, told of, solved, and drawn on other frames."""
+
+import tempfile
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from tests.browser.browsing import Browsing
+from tests.web.test_tracks import pictures
+from web.match import tracking
+from web.match.path_fits import path_fit
+
+
+class TracksLeaf(Browsing):
+    def tracks(self):
+        return tracking.tracks_of(self.state())
+
+    def drawn(self):
+        """How many pixels of the layer with the tracks aren't empty."""
+        return self.page.evaluate(
+            """() => {
+              const {width, height} = document.querySelector(".track-layer");
+              const c = document.querySelector(".track-layer").getContext("2d");
+              return c.getImageData(0, 0, width, height).data.filter((v, i) => i % 4 === 3 && v).length;
+            }"""
+        )
+
+    def place_of(self, track, number):
+        """Where a track is on the screen on a picture."""
+        tracks = self.tracks()
+        own = (tracks.track == tracks.ids.index(track)) & (tracks.frame == number)
+        return self.on_screen(tracks.xy[own][0].tolist())
+
+    def changing(self):
+        return self.answered("/match/tracks/change")
+
+    def test_follow_choose_tell_and_solve(self):
+        page = self.page
+        with tempfile.TemporaryDirectory() as folder:
+            files = []
+            for number, picture in pictures():
+                files.append(str(Path(folder) / f"board.{number:04d}.png"))
+                cv2.imwrite(files[-1], picture)
+            self.make_shot(files[0])
+            with page.expect_navigation():
+                page.set_input_files("#id_picture", files)
+        self.go("match")
+        page.click("#leaf-tracks")
+        page.wait_for_selector("#id_wanted")
+        self.accessible()
+        page.fill("#id_wanted", "90")
+        page.select_option("#id_reach", "7")
+        self.click_through("text=Follow points")
+        self.assertGreater(len(self.tracks()), 40)
+        self.go("match")
+        self.until(lambda: self.drawn() > 0)
+        first = self.drawn()
+        page.keyboard.press("End")
+        self.until(lambda: page.input_value("#strip-frame") == "12" and self.drawn() != first)
+        page.keyboard.press("Home")
+
+        # One with a click, more with Ctrl, several in a box.
+        tracks = self.tracks()
+        long = [id_ for id_, length in zip(tracks.ids, tracks.lengths()) if length == 12]
+        one, other = long[0], long[-1]
+        page.mouse.click(*self.place_of(one, 1))
+        self.assertEqual(page.inner_text("#tracks-chosen"), one)
+        self.assertTrue(page.is_disabled("[data-track=distance]"))
+        with self.changing():
+            page.click("[data-track=floor]")
+        self.assertEqual(self.tracks().about[one]["world"], [None, 0, None])
+        page.keyboard.down("Control")
+        page.mouse.click(*self.place_of(other, 1))
+        page.keyboard.up("Control")
+        page.fill("#track-length", "2.4 m")
+        with self.changing():
+            page.click("[data-track=distance]")
+        self.assertEqual(self.state()["path_facts"][0]["metres"], 2.4)
+        page.wait_for_selector(f"text=From {one} to {other}")
+        with self.answered("/undo"):
+            page.keyboard.press("Control+z")
+        self.until(lambda: not self.state()["path_facts"])
+        self.go("match")
+        self.until(lambda: self.drawn() > 0)
+        corner = page.locator("#light-table").bounding_box()
+        page.keyboard.down("Shift")
+        page.mouse.move(corner["x"] + 5, corner["y"] + 5)
+        page.mouse.down()
+        page.mouse.move(corner["x"] + 200, corner["y"] + 200, steps=3)
+        page.mouse.up()
+        page.keyboard.up("Shift")
+        self.assertRegex(page.inner_text("#tracks-chosen"), r"^\d+ tracks$|,")
+        before = len(self.tracks())
+        chosen = page.inner_text("#tracks-chosen")
+        count = int(chosen.split()[0]) if "tracks" in chosen else chosen.count(",") + 1
+        with self.changing():
+            page.keyboard.press("Delete")
+        self.assertEqual(len(self.tracks()), before - count)
+        self.assertEqual(page.inner_text("#tracks-chosen"), "none")
+
+        self.click_through("text=Solve the path")
+        fit = path_fit(self.state())
+        self.go("match")
+        page.wait_for_selector("#path-curves")
+        self.accessible()
+        pan = f"{fit['path']['pan_deg'][0]:.3f}".replace("-", "−")
+        self.until(lambda: pan in page.inner_text(".path-curve:nth-child(4) [data-values]"))
+        page.keyboard.press("End")
+        last = f"{fit['path']['pan_deg'][-1]:.3f}".replace("-", "−")
+        self.until(lambda: last in page.inner_text(".path-curve:nth-child(4) [data-values]"))
+        self.assertEqual((self.errors, self.outside), ([], []))
+        self.assertTrue(np.isfinite(fit["residuals"]["rms_px"]))
