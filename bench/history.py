@@ -34,23 +34,33 @@ def report() -> None:
         _measure(Path(folder))
 
 
+def _part(at):
+    """Tracks at places (T, F, 2), as the Match step keeps them."""
+    import numpy as np
+
+    from aperture.track.tracks import Tracks
+    from web.match.tracking import as_part
+
+    count, frames = at.shape[:2]
+    ids = [f"t{number}" for number in range(count)]
+    track, frame = np.repeat(np.arange(count), frames), np.tile(np.arange(frames), count)
+    return as_part(Tracks.build(ids, track, frame, at.reshape(-1, 2), [[0.1, 0.1]]))
+
+
 def _measure(folder):
     import numpy as np
     from django.test import Client
     from django.utils import timezone
 
-    from web.blobs import store
     from web.jobs.models import Job
-    from web.shows import state as states
     from web.shows.history import create_shot, edit
     from web.shows.models import Show, StatePart
 
-    states.register(states.Part("tracks", {}, {"type": "object"}, "tracks"))
     shot = create_shot(Show.objects.create(name="The Lantern Tide", slug="tide"), "LT010")
     at = np.random.default_rng(1).uniform(0, 4096, (TRACKS, FRAMES, 2)).round(2)
     whole = {"marks": [], "tracks": at.tolist()}
     began = time.perf_counter()
-    tracks = {"blob": store.put_arrays(at=at)}
+    tracks = _part(at)
     edit(shot, "Tracks", lambda state: state.update(tracks=tracks))
     brought = time.perf_counter() - began
 
@@ -67,7 +77,7 @@ def _measure(folder):
     ours = _timed(lambda number: edit(shot, "Card", lambda state: state.update(card_m=number + 1)))
     _with_marks(shot, folder)
     for count in SOME:
-        some = {"blob": store.put_arrays(at=at[:count])}
+        some = _part(at[:count])
         edit(shot, "Tracks", lambda state, some=some: state.update(tracks=some))
         mark = _timed(lambda number: _draw(shot, number))
         print(f"  one mark drawn beside {count:5,} tracks: {mark * 1e3:.0f} ms (wanted: 50)")

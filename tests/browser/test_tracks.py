@@ -99,6 +99,25 @@ class TracksLeaf(Browsing):
         self.assertEqual(len(self.tracks()), before - count)
         self.assertEqual(page.inner_text("#tracks-chosen"), "none")
 
+        # By length: those that are chosen are the short ones, and nothing is dropped by it.
+        page.locator("#track-under").fill("10")
+        tracks = self.tracks()
+        short = int((tracks.lengths() < 10).sum())
+        self.assertTrue(0 < short < len(tracks))
+        self.until(
+            lambda: page.inner_text("#track-worst-says").startswith(
+                f"{short} of {len(tracks)} tracks: shorter than 10 frames"
+            )
+        )
+        with self.changing():
+            page.click("[data-track=off]")
+        off = [told for told in self.tracks().about.values() if told.get("off")]
+        self.assertEqual((len(off), len(self.tracks())), (short, len(tracks)))
+        with self.answered("/undo"):
+            page.keyboard.press("Control+z")
+        self.until(lambda: not any(told.get("off") for told in self.tracks().about.values()))
+        self.go("match")
+
         self.click_through("text=Solve the path")
         fit = path_fit(self.state())
         self.go("match")

@@ -325,11 +325,11 @@ class Scale(WithShot):
     def test_budgets(self):
         rng = np.random.default_rng(1)
         tracks = {"table": store.put_arrays(at=rng.random((1000, 500, 2)).astype(np.float32))}
-        large = state.Part("tracks", {}, {"type": "object"}, "tracks")
-        self.addCleanup(state.parts().pop, "tracks")
+        large = state.Part("clouds", {}, {"type": "object"}, "clouds")
+        self.addCleanup(state.parts().pop, "clouds")
         state.register(large)
         text = [[round(v, 2) for v in row] for row in rng.uniform(0, 4096, (50_000, 2)).tolist()]
-        edit(self.shot, "tracks", lambda state: state.update(tracks=tracks | {"text": text}))
+        edit(self.shot, "clouds", lambda state: state.update(clouds=tracks | {"text": text}))
         written = lambda: sum(len(one) for one in StatePart.objects.values_list("text", flat=True))  # noqa: E731
         before = written()
         with CaptureQueriesContext(connection) as queries, mock.patch.object(store, "get") as get:

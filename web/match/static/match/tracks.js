@@ -186,6 +186,9 @@ export class TrackLayer {
       },
       true,
     );
+    this.sheet.addEventListener("input", event => {
+      if (event.target.closest("#track-worst")) this.#chooseWorst();
+    });
     this.sheet.addEventListener("click", event => {
       const verb = event.target.closest("[data-track]");
       if (verb) this.ask(verb.dataset.track);
@@ -224,6 +227,36 @@ export class TrackLayer {
     }
     this.settle();
     this.draw();
+  }
+
+  /** Choose what the sliders say: tracks that fit badly, that are short, or of which nothing is used. */
+  #chooseWorst() {
+    const [over, under, unused] = ["track-over", "track-under", "track-unused"].map(id =>
+        document.getElementById(id),
+      ),
+      lengths = new Map(),
+      residuals = new Map();
+    for (let row = 0; row < this.track.length; row += 1) {
+      const id = this.ids[this.track[row]];
+      lengths.set(id, (lengths.get(id) || 0) + 1);
+      residuals.set(id, this.residual[row]);
+    }
+    const most = +over.value < +over.max ? +over.value : Number.POSITIVE_INFINITY,
+      ids = this.ids.filter(id => {
+        if (this.about[id]?.off || this.about[id]?.source === "placed") return false;
+        const residual = residuals.get(id);
+        const misses = residual > most || lengths.get(id) < +under.value;
+        return misses || (unused.checked && residual === -1);
+      });
+    this.#choose(ids, false);
+    const limits = [
+      Number.isFinite(most) ? `over ${most.toFixed(2)} px` : "",
+      +under.value ? `shorter than ${under.value} frames` : "",
+      unused.checked ? "unused" : "",
+    ].filter(Boolean);
+    document.getElementById("track-worst-says").textContent = limits.length
+      ? `${ids.length} of ${this.ids.length} tracks: ${limits.join(", or ")}. Spots that you placed stay.`
+      : "None chosen.";
   }
 
   /** Put the leaf into the state that this remembers. */
