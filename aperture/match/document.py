@@ -120,10 +120,9 @@ def from_bytes(data: bytes) -> dict[str, Any]:
     return document
 
 
-def validate(data: dict[str, Any]) -> None:
-    """Raise InvalidDocument at the first place where `data` breaks the schema."""
+def validate(data: dict[str, Any], version: int = 1) -> None:
+    """Raise InvalidDocument at the first place where `data` breaks the schema of a version."""
     _refuse_infinite(data, "", 0)
-    version = version_of(data)
     errors = () if _quick(version).is_valid(data) else _validator(version).iter_errors(data)
     error = min(errors, key=lambda e: (len(e.absolute_path), str(e.absolute_path)), default=None)
     if error is not None:

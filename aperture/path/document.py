@@ -152,7 +152,7 @@ def read(data: dict[str, Any], checked: bool = False) -> FilmEvidence:
     Raises InvalidDocument (schema) or Problem (something that can't be used, named).
     """
     if not checked:
-        validate(data)
+        validate(data, 2)
     frames = data.get("frames", {"first": 1, "last": 1})
     first, last = frames["first"], frames["last"]
     if last < first:

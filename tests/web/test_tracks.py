@@ -192,7 +192,7 @@ class TracksOfAFilm(HasShot, TransactionTestCase):
         self.assertEqual(document["marks"], [])
         self.assertEqual((document["facts"][0]["from"], document["facts"][0]["to"]), ("s1", "s2"))
         self.assertEqual(document["tracks"][0]["world"], [0, 0, 0])
-        validate(document)
+        validate(document, 2)
 
     def test_what_is_told_of_tracks(self):
         self.put_tracks()
