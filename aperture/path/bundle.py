@@ -42,10 +42,6 @@ class Observations:
     xy: Array
     sigma: Array
 
-    def only(self, keep: Array) -> Observations:
-        """Those (N,) of bool."""
-        return Observations(self.camera[keep], self.point[keep], self.xy[keep], self.sigma[keep])
-
     def __len__(self) -> int:
         return len(self.camera)
 

@@ -438,11 +438,6 @@ class PathFacts:
         """Of all equations, for a state that may be far off."""
         return [row for equation in self.equations for row in equation.placing_rows(state)]
 
-    def without(self, ids: set[str]) -> PathFacts:
-        """The same less some, by their ids."""
-        kept = [equation for equation in self.equations if equation.id not in ids]
-        return PathFacts(kept, self.extra_count)
-
     @property
     def tied(self) -> tuple[int, ...]:
         """Points that facts tie to something else, each once."""

@@ -10,7 +10,6 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
-from aperture.path.bundle import Observations
 from aperture.track.tracks import Tracks
 
 
@@ -55,11 +54,6 @@ class Sightings:
     def width(self) -> int:
         """Of the picture, px."""
         return self.grid.width
-
-    def observations(self, use: Array) -> Observations:
-        """Those (F, T) of bool, by index of frame and track."""
-        camera, point = np.nonzero(use)
-        return Observations(camera, point, self.xy[camera, point], self.sigma[camera, point])
 
     def normalised(self, lens: Lens) -> Array:
         """(F, T, 2): straight through the lens, y down, in focal lengths; NaN where unseen, or beyond 85° from the axis."""

@@ -21,8 +21,6 @@ from collections.abc import Iterable
 import numpy as np
 from numba import njit
 
-from aperture.arrays import Array
-
 
 class Pattern:
     """Which tiles exist, in the factor. `index` (T, T): the number of a tile in the lower half, or −1.
@@ -156,13 +154,3 @@ def selected_inverse(tiles, inverses, index, below_starts, below, inverse):
                 middle = 0.5 * (own[i, j] + own[j, i])
                 own[i, j] = own[j, i] = middle
         inverse[index[k, k]] = own
-
-
-def dense(tiles: Array, pattern: Pattern) -> Array:
-    """(T n, T n): the symmetric matrix of some tiles, for tests."""
-    n = tiles.shape[1]
-    out = np.zeros((pattern.count * n, pattern.count * n))
-    for tile, row, column in zip(tiles, pattern.rows, pattern.columns):
-        out[row * n : (row + 1) * n, column * n : (column + 1) * n] = tile
-    lower = np.tril(out)
-    return lower + np.tril(lower, -1).T

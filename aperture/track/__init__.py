@@ -1,1 +1,1 @@
-"""Following points through the frames of a film: detection, following, keep-out areas, cleaning."""
+"""Following points through the frames of a film: detection, following, keep-out areas."""
