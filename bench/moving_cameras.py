@@ -12,9 +12,10 @@ import numpy as np
 
 from aperture.geometry.rotation import rotation_from_angles
 from aperture.lens.lens import Lens
-from aperture.path.bundle import Bundle, Freedom, Observations, State
+from aperture.path.bundle import Bundle
 from aperture.path.covariance import Solved
 from aperture.path.imaging import Optics
+from aperture.path.problem import Freedom, Observations, State
 from aperture.path.solve import solve
 from aperture.track.follow import Follower, Settings
 from tests.moving import GRID, document, path_error, scene

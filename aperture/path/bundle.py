@@ -16,8 +16,7 @@ import os
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
-from typing import Protocol
+from dataclasses import dataclass
 
 import numpy as np
 from threadpoolctl import threadpool_limits
@@ -26,87 +25,12 @@ from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.path import elimination, imaging, tiles
 from aperture.path.imaging import LENS_SIZE, Optics
+from aperture.path.problem import Facts, Freedom, Observations, Row, State, exponentials
 
 # Of the sum of squares, in squared σ as the residuals have them.
 LEAST_GAIN = 1e-4
 FIRST_DAMPING = 1e-4
 MOST_DAMPING = 1e10
-
-
-@dataclass(frozen=True, eq=False)
-class Observations:
-    """Where tracked points were seen. camera, point (N,): indices; xy (N, 2) px; sigma (N, 2) px."""
-
-    camera: Array
-    point: Array
-    xy: Array
-    sigma: Array
-
-    def __len__(self) -> int:
-        return len(self.camera)
-
-
-@dataclass(frozen=True, eq=False)
-class State:
-    """One guess at everything unknown.
-
-    rotations (F, 3, 3) world from camera; positions (F, 3); zoom (F,): of each frame the ln of its focal
-    length over the lens's; lens (8,): PARAMETERS; points (P, 3); extra (X,): unknowns of facts.
-    """
-
-    rotations: Array
-    positions: Array
-    zoom: Array
-    lens: Array
-    points: Array
-    extra: Array = field(default_factory=lambda: np.zeros(0))
-
-
-class HasLens(Protocol):
-    """What has the PARAMETERS of a lens, (8,)."""
-
-    @property
-    def lens(self) -> Array:
-        """ln focal length, principal point, distortion."""
-
-
-@dataclass(frozen=True, eq=False)
-class Row:
-    """One equation beside the observations, over its σ: a residual and its derivatives.
-
-    camera: the one it depends on, and by_camera (size,); points: indices, and by_points (n, 3); by_lens
-    (8,); extra: {index: derivative}.
-    """
-
-    residual: float
-    camera: int | None = None
-    by_camera: Array | None = None
-    points: tuple[int, ...] = ()
-    by_points: Array | None = None
-    by_lens: Array | None = None
-    extra: tuple[tuple[int, float], ...] = ()
-
-
-class Facts(Protocol):
-    """What gives the equations beside the observations."""
-
-    def rows(self, state: State) -> Sequence[Row]:
-        """As many for every state, in the same order."""
-
-
-@dataclass(frozen=True)
-class Freedom:
-    """What is solved for. cameras (F, size), lens (8,) and extra (X,) of bool; held (P, 3): known coordinates.
-
-    size is 7 where the focal length changes over time, or 6. at_infinity: the cameras are all in one
-    place, and points are directions.
-    """
-
-    cameras: Array
-    lens: Array
-    held: Array
-    extra: Array = field(default_factory=lambda: np.zeros(0, bool))
-    at_infinity: bool = False
 
 
 @dataclass
@@ -625,20 +549,6 @@ def depth_sigmas(bundle: Bundle) -> Array:
     return out
 
 
-def exponentials(w: Array) -> Array:
-    """(F, 3, 3) rotations by the vectors w (F, 3), radians (Rodrigues)."""
-    angle2 = np.einsum("fi,fi->f", w, w)
-    angle = np.sqrt(angle2)
-    small = angle < 1e-6
-    safe = np.where(small, 1.0, angle)
-    a = np.where(small, 1 - angle2 / 6, np.sin(safe) / safe)
-    b = np.where(small, 0.5 - angle2 / 24, (1 - np.cos(safe)) / safe**2)
-    k = np.zeros((len(w), 3, 3))
-    k[:, 0, 1], k[:, 0, 2], k[:, 1, 2] = -w[:, 2], w[:, 1], -w[:, 0]
-    k[:, 1, 0], k[:, 2, 0], k[:, 2, 1] = w[:, 2], -w[:, 1], w[:, 0]
-    return np.eye(3) + a[:, None, None] * k + b[:, None, None] * (k @ k)
-
-
 def _mirrored(lower: Array) -> Array:
     """(…, n, n) symmetric, of its lower half."""
     n = lower.shape[-1]
@@ -651,8 +561,3 @@ def _unpacked(v: Array) -> Array:
     """(3, 3) of the six entries of its lower half."""
     a, b, c, d, e, f = v
     return np.array([[a, b, d], [b, c, e], [d, e, f]])
-
-
-def reweighted(observations: Observations, factor: Array) -> Observations:
-    """The same with each σ (N, 2) times a factor (N,)."""
-    return replace(observations, sigma=observations.sigma * factor[:, None])

@@ -15,7 +15,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from aperture.match.statistics import threshold
-from aperture.path.facts import Distance, Equation, OnOnePlane
+from aperture.path.facts import Distance, OnOnePlane
+from aperture.path.problem import Equation
 
 if TYPE_CHECKING:
     from aperture.path.report import Told

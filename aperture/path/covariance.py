@@ -25,8 +25,9 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.path import elimination, imaging, tiles
-from aperture.path.bundle import Bundle, Row, _Blocks, _Factored
+from aperture.path.bundle import Bundle, _Blocks, _Factored
 from aperture.path.imaging import LENS_SIZE
+from aperture.path.problem import Row
 
 # How many right-hand sides are solved at once.
 AT_ONCE = 256

@@ -17,8 +17,9 @@ import cv2
 import numpy as np
 
 from aperture.arrays import Array
-from aperture.path.bundle import Bundle, Freedom, HasLens, Observations, Row, State, reweighted
+from aperture.path.bundle import Bundle
 from aperture.path.imaging import Optics
+from aperture.path.problem import Freedom, HasLens, Observations, Row, State, reweighted
 from aperture.path.sightings import Sightings
 
 FLIP = np.diag([1.0, -1.0, -1.0])

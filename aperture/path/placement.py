@@ -16,8 +16,8 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.geometry.rotation import angles_from_rotation, exponential, rotation_from_angles
 from aperture.lens.lens import Lens
-from aperture.path.bundle import Row, State
 from aperture.path.facts import PathFacts
+from aperture.path.problem import Row, State
 
 # A direction of the seven counts as open if it changes the facts less than this share of the strongest.
 OPEN_SHARE = 1e-7

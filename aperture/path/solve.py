@@ -20,7 +20,7 @@ from aperture.errors import Problem
 from aperture.match import solve as still
 from aperture.match.document import AXES, InvalidDocument
 from aperture.path import report
-from aperture.path.bundle import Bundle, Freedom, Observations, State, depth_sigmas
+from aperture.path.bundle import Bundle, depth_sigmas
 from aperture.path.covariance import Solved, Spread
 from aperture.path.document import FilmEvidence, as_still, is_film, read
 from aperture.path.facts import PathFacts, gather
@@ -28,6 +28,7 @@ from aperture.path.find import Found, Wanted, Watch, find, nobody
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.placement import Guess, Known, Placed, held_parameters, place
+from aperture.path.problem import Freedom, Observations, State
 from aperture.path.sightings import Sightings
 
 # A focal length whose ln has a larger ± isn't known.

@@ -15,9 +15,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from aperture.arrays import Array
-from aperture.path.bundle import Bundle, Freedom, Observations, State, reweighted
+from aperture.path.bundle import Bundle
 from aperture.path.growing import HUBER_SIGMAS, OUTLIER_SIGMAS, LensPrior
 from aperture.path.imaging import Optics
+from aperture.path.problem import Freedom, Observations, State, reweighted
 from aperture.path.sightings import Sightings
 
 LEAST_SHARED = 8

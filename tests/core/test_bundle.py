@@ -9,10 +9,11 @@ from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.path import imaging, tiles
-from aperture.path.bundle import Bundle, Freedom, Observations, Row, State, exponentials
+from aperture.path.bundle import Bundle
 from aperture.path.covariance import Solved
 from aperture.path.document import read
 from aperture.path.facts import Distance, PathFacts, gather
+from aperture.path.problem import Freedom, Observations, Row, State, exponentials
 from tests.moving import FIRST, GRID, document, scene
 
 TURNED = Grid(1080, 1920, ((0.0, -0.0125, 12.0), (0.0125, 0.0, -6.75)))  # a plate on its side

@@ -9,8 +9,9 @@ from django.test import SimpleTestCase
 from gtsam.symbol_shorthand import K, L, X
 
 from aperture.path import imaging
-from aperture.path.bundle import Bundle, Freedom, Observations, State
+from aperture.path.bundle import Bundle
 from aperture.path.covariance import Solved
+from aperture.path.problem import Freedom, Observations, State
 from aperture.path.solve import solve
 from aperture.track.follow import Follower, Settings
 from tests.moving import GRID, aligned, scene
