@@ -90,8 +90,8 @@ def make_templates(picture, places, reach, weights, values, slopes, inverses, sp
     """Fill the templates around `places` (n, 2): what `align` needs of the key frame.
 
     values (n, m) and slopes (n, m, 8), m = (2 reach + 1)²: the pixels and their derivatives by the
-    parameters, the affine ones times `reach`; inverses (n, 8, 8): H⁻¹. spreads (n, 2, 2): the
-    covariance of the position for residuals of variance 1; freedoms (n,): by what the weighted sum of
+    parameters, the affine ones times `reach`; inverses (n, 8, 8): H⁻¹. spreads (n, 8, 8): the
+    covariance of the parameters for residuals of variance 1; freedoms (n,): by what the weighted sum of
     squares has to be divided to get that variance.
     """
     side = 2 * reach + 1
@@ -130,7 +130,7 @@ def make_templates(picture, places, reach, weights, values, slopes, inverses, sp
         inverse = np.linalg.inv(hessian)
         spread = np.dot(inverse, np.dot(doubly, inverse))
         inverses[track] = inverse
-        spreads[track] = spread[:2, :2]
+        spreads[track] = spread
         freedoms[track] = weights.sum() - np.trace(np.dot(inverse, doubly))
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -15,6 +15,7 @@ from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.plates.film import Pictures
 from aperture.plates.way_in import WayIn
+from aperture.track.by_hand import ByHand, follow_by_hand
 from aperture.track.follow import Follower, Settings
 from aperture.track.keep_out import KeepOut, mask
 from aperture.track.tracks import Tracks
@@ -62,17 +63,32 @@ def _pictures(
                 yield number, picture
 
 
+def _areas(
+    areas: Sequence[tuple[Sequence[int], Sequence[Any]]], size: list[int]
+) -> Callable[[int], Array | None]:
+    """Of a picture's number the pixels that are kept out; `size` will hold the pictures' width and height."""
+    keep_out = [
+        KeepOut(tuple(keys), tuple(np.array(polygon, float) for polygon in polygons))
+        for keys, polygons in areas
+    ]
+    return lambda number: mask(keep_out, number, size[0], size[1])
+
+
+def _write(tracks: Tracks, file: Path) -> None:
+    with open(file, "wb") as out:
+        np.savez(out, allow_pickle=False, **tracks.to_arrays())
+
+
 def follow_film(
     folder: Path,
     numbers: Sequence[int],
     way: WayIn,
     settings: Settings,
     areas: Sequence[tuple[Sequence[int], Sequence[Any]]],
-    places: Sequence[tuple[int, float, float]],
     file: Path,
     count: Path,
 ) -> dict[str, Any]:
-    """Follow points through a film's pictures, and write the tracks' arrays into a file (NumPy's `.npz`).
+    """Follow corners through a film's pictures, and write the tracks' arrays into a file (NumPy's `.npz`).
 
     Parameters
     ----------
@@ -83,11 +99,8 @@ def follow_film(
     way : WayIn
         What is done to them on their way in.
     settings : Settings
-        With no tracks wanted, only the places are followed.
     areas : sequence of (numbers, polygons)
         Keep-out areas, as `KeepOut` has them.
-    places : sequence of (number, x, y)
-        Points to follow from a picture on, px.
     file, count : Path
         Where the tracks go, and the number of pictures taken so far.
 
@@ -97,31 +110,43 @@ def follow_film(
         `remarks`: (number, kind) of pictures that are a cut, twice the same, or unlike their neighbours;
         `problems`: a sentence for each picture that can't be read.
     """
-    keep_out = [
-        KeepOut(tuple(keys), tuple(np.array(polygon, float) for polygon in polygons))
-        for keys, polygons in areas
-    ]
-    size = [0, 0]
-    follower = Follower(
-        settings,
-        threads=os.cpu_count() or 1,
-        keep_out=lambda number: mask(keep_out, number, size[0], size[1]),
-        detect=settings.wanted > 0,
-    )
+    size, taken = [0, 0], 0
+    follower = Follower(settings, threads=os.cpu_count() or 1, keep_out=_areas(areas, size))
     problems: dict[int, str] = {}
-    taken = 0
     for number, picture in _pictures(folder, numbers, way, problems):
         size[:] = picture.shape[1], picture.shape[0]
-        if follower.following or settings.wanted > 0:
-            follower.advance(number, picture)
-        begins = np.array([(x, y) for at, x, y in places if at == number], float)
-        if len(begins):
-            follower.place(number, picture, begins)
+        follower.advance(number, picture)
         taken += 1
         count.write_text(str(taken))
     if not taken:
         raise Problem("None of these pictures can be read.")
-    tracks: Tracks = follower.finish()
-    with open(file, "wb") as out:
-        np.savez(out, allow_pickle=False, **tracks.to_arrays())
+    _write(follower.finish(), file)
     return {"remarks": follower.remarks, "problems": problems}
+
+
+def follow_placed(
+    folder: Path,
+    numbers: Sequence[int],
+    way: WayIn,
+    wanted: Sequence[ByHand],
+    areas: Sequence[tuple[Sequence[int], Sequence[Any]]],
+    file: Path,
+    count: Path,
+) -> dict[str, Any]:
+    """Follow tracks that were placed by hand, both ways; the files and `problems` as `follow_film`, `apart` as `follow_by_hand`."""
+    size, taken = [0, 0], 0
+    problems: dict[int, str] = {}
+
+    def pictures(some: Sequence[int]) -> Iterator[tuple[int, Array]]:
+        nonlocal taken
+        for number, picture in _pictures(folder, some, way, problems):
+            size[:] = picture.shape[1], picture.shape[0]
+            yield number, picture
+            taken += 1
+            count.write_text(str(taken))
+
+    tracks, apart = follow_by_hand(
+        wanted, numbers, pictures, os.cpu_count() or 1, _areas(areas, size)
+    )
+    _write(tracks, file)
+    return {"apart": apart, "problems": problems}

@@ -30,25 +30,19 @@ from scipy.spatial import cKDTree
 from aperture.arrays import Array
 from aperture.track import alignment
 from aperture.track.detect import corners
+from aperture.track.templates import HALF, Active, is_sane, is_worn, make, window_fits
 from aperture.track.tracks import FOLLOWED, PLACED, Tracks
 
-# A pixel position of ours, less this, is one of array indices.
-HALF = 0.5
 # Gates. How far the refined position may lie from the predicted one, px.
 FARTHEST_JUMP_PX = 3.0
 # How many of the nearest tracks, the point's own among them, tell how the motion changes.
 NEIGHBOURS = 9
-# Singular values of the affine map, and the ratio of the two.
-LEAST_STRETCH, MOST_STRETCH, MOST_SHEAR = 0.5, 2.0, 2.0
 # Residual over the median residual of the frame, and over the track's own so far.
 MOST_NOISE = 4.0
 # A residual below this, 8-bit values, is always small enough: of a picture shown twice it is zero.
 LEAST_NOISE = 0.25
 # Residual over the standard deviation of the template: more, and it is another thing that is seen.
 MOST_UNLIKE = 0.6
-LEAST_GAIN, MOST_GAIN = 0.25, 4.0
-# A template is renewed when the view of it is this much larger or smaller, or this much stretched.
-RENEW_SCALE, RENEW_SHEAR = 1.35, 1.35
 # Observations that make a track.
 LEAST_LENGTH = 3
 # What interpolation costs, px: the least σ.
@@ -62,47 +56,22 @@ PYRAMID_LEVELS, PYRAMID_WINDOW = 4, (21, 21)
 
 @dataclass(frozen=True)
 class Settings:
-    """How to follow. wanted: how many tracks to have on each frame; reach: half the window's side, px."""
+    """How to follow.
+
+    wanted: how many tracks to have on each frame; reach: half the window's side, px; least_length: of how
+    many observations a track is one.
+    """
 
     wanted: int = 300
     reach: int = 10
     apart_px: float | None = None
     most_steps: int = 12
     close_px: float = 0.004
+    least_length: int = LEAST_LENGTH
 
     def distance(self, width: int, height: int) -> float:
         """The least distance between new corners, px."""
         return self.apart_px or max(12.0, 0.45 * np.sqrt(width * height / max(self.wanted, 1)))
-
-
-@dataclass
-class _Active:
-    """The tracks that are being followed, as arrays over them (n, …)."""
-
-    number: Array  # index into the ids
-    warps: Array  # (n, 8) alignment.WARP
-    velocity: Array  # (n, 2) px per frame; NaN for a new one
-    typical: Array  # (n,) the usual residual of this track
-    anchor: Array  # (n, 2, 2) px²: covariance of the template's own position
-    values: Array
-    slopes: Array
-    inverses: Array
-    spreads: Array
-    freedoms: Array
-    contrast: Array  # (n,) standard deviation of the template
-
-    def kept(self, keep: Array) -> _Active:
-        """Those (n,) of bool."""
-        return _Active(**{name: getattr(self, name)[keep] for name in self.__dataclass_fields__})
-
-    def with_more(self, other: _Active) -> _Active:
-        """These and those."""
-        return _Active(
-            **{
-                name: np.concatenate([getattr(self, name), getattr(other, name)])
-                for name in self.__dataclass_fields__
-            }
-        )
 
 
 @dataclass
@@ -131,7 +100,7 @@ class Follower:
         self._count = 0
         self._seen: list[tuple[Array, ...]] = []
         self._placed: list[tuple[int, int, Array]] = []
-        self._active: _Active | None = None
+        self._active: Active | None = None
         self._coarse: Array | None = None
         self._before: Array | None = None
         self._left_out: list[tuple[int, Array]] = []
@@ -142,18 +111,23 @@ class Follower:
         """How many tracks are followed now."""
         return 0 if self._active is None else len(self._active.number)
 
-    def place(self, frame: int, picture: Array, places: Array) -> Array:
-        """Begin tracks at positions (n, 2) px on a frame; returns their numbers.
+    def place(
+        self, frame: int, picture: Array, places: Array, offset: Array | None = None
+    ) -> Array:
+        """Begin tracks of points (n, 2) px on a frame; returns their numbers.
+
+        The pattern that is followed lies around the point, or `offset` (n, 2) px before it.
 
         A place at which no window fits into the picture begins no track, and its number is −1.
         """
         picture = _prepared(picture)
-        numbers = np.full(len(places), -1)
-        fits = _window_fits(np.asarray(places, float), picture.shape, self.settings.reach)
-        numbers[fits] = np.arange(self._count, self._count + fits.sum())
-        self._begin(frame, picture, np.asarray(places, float)[fits], PLACED)
-        if self._coarse is None:
+        if not self.following:  # whatever was followed before ended on an earlier picture
             self._remember(picture)
+        numbers, places = np.full(len(places), -1), np.asarray(places, float)
+        offset = np.zeros(places.shape) if offset is None else np.asarray(offset, float)
+        fits = window_fits(places - offset, picture.shape, self.settings.reach)
+        numbers[fits] = np.arange(self._count, self._count + fits.sum())
+        self._begin(frame, picture, places[fits], PLACED, offset[fits])
         return numbers
 
     def advance(self, frame: int, picture: Array) -> None:
@@ -182,7 +156,7 @@ class Follower:
         self._find_more(frame, picture)
 
     def finish(self, prefix: str = "t") -> Tracks:
-        """Every track that was seen on three frames or more; one that ended before is noise more often than a corner."""
+        """Every track that was seen often enough: one that ended at once is noise more often than a corner."""
         if self._left_out:
             self._after_cut()
         if self._pool:
@@ -195,7 +169,7 @@ class Follower:
         sigma = _with_first(track, sigma)
         ids = tuple(f"{prefix}{number + 1}" for number in range(self._count))
         tracks = Tracks.build(ids, track, frame, xy, sigma, correlation, state)
-        return tracks.only(tracks.lengths() >= LEAST_LENGTH)
+        return tracks.only(tracks.lengths() >= self.settings.least_length)
 
     def _remember(self, picture: Array) -> None:
         self._before, self._coarse = picture, _eight_bit(picture)
@@ -228,7 +202,7 @@ class Follower:
         self._align(picture, active, warps, noise, ended)
         good = ended == alignment.ALIGNED
         good &= np.hypot(*(warps[:, :2] - predicted).T) < FARTHEST_JUMP_PX
-        good &= _is_sane(warps)
+        good &= is_sane(warps)
         good &= noise < MOST_UNLIKE * active.contrast
         if good.any():
             usual = np.maximum(np.median(noise[good]), active.typical)
@@ -243,7 +217,7 @@ class Follower:
             good &= ~covered[row, column]
         return warps, good, noise
 
-    def _predicted(self, coarse: Array, active: _Active) -> Array:
+    def _predicted(self, coarse: Array, active: Active) -> Array:
         """(n, 2) index positions: where the pyramidal search finds the points, or where they were heading."""
         before = active.warps[:, :2].astype(np.float32)
         guess = (active.warps[:, :2] + np.nan_to_num(active.velocity)).astype(np.float32)
@@ -268,7 +242,7 @@ class Follower:
         return np.where(strays[:, None], expected, found)
 
     def _align(
-        self, picture: Array, active: _Active, warps: Array, noise: Array, ended: Array
+        self, picture: Array, active: Active, warps: Array, noise: Array, ended: Array
     ) -> None:
         """`alignment.align`, the tracks shared among the threads."""
         settings = self.settings
@@ -306,21 +280,32 @@ class Follower:
         active = self._active.kept(good)
         active.warps, active.velocity, noise = warps[good], moved[good], noise[good]
         active.typical = np.where(active.typical > 0, 0.9 * active.typical + 0.1 * noise, noise)
-        own = _covariances(active, noise)
+        own = active.covariances(noise)
         total = own + active.anchor
         correlation = np.sqrt(np.maximum(0, 1 - (noise / active.contrast) ** 2))
-        self._note(frame, active.number, active.warps[:, :2], total, correlation, FOLLOWED)
-        worn = _is_worn(active.warps)
-        worn &= _window_fits(active.warps[:, :2] + HALF, picture.shape, self.settings.reach)
+        self._note(frame, active.number, active.points(), total, correlation, FOLLOWED)
+        worn = is_worn(active.warps)
+        worn &= window_fits(active.warps[:, :2] + HALF, picture.shape, self.settings.reach)
         if worn.any():
             self._renew(picture, active, worn, total + own)
         self._active = active
 
-    def _renew(self, picture: Array, active: _Active, worn: Array, covariance: Array) -> None:
+    def _renew(self, picture: Array, active: Active, worn: Array, covariance: Array) -> None:
         """New templates for those whose view has changed too much; what they err by stays with them."""
-        fresh = self._templates(picture, active.warps[worn, :2])
+        # The point stays where it is in the picture, whatever the surface has become.
+        aside = active.points()[worn] - active.warps[worn, :2]
+        reach = self.settings.reach
+        fresh = make(picture, active.warps[worn, :2], reach, self._weights, aside)
         gain = 1 + active.warps[worn, 6]
-        for name in ("values", "slopes", "inverses", "spreads", "freedoms", "contrast"):
+        for name in (
+            "values",
+            "slopes",
+            "inverses",
+            "spreads",
+            "freedoms",
+            "contrast",
+            "offset",
+        ):
             getattr(active, name)[worn] = getattr(fresh, name)
         # The error of this observation goes on, and the noise of the new template comes on top of it.
         active.anchor[worn] = covariance[worn]
@@ -363,45 +348,20 @@ class Follower:
             avoid,
             self.keep_out(frame),
         )
-        places = places[_window_fits(places, picture.shape, self.settings.reach)]
+        places = places[window_fits(places, picture.shape, self.settings.reach)]
         self._begin(frame, picture, places, FOLLOWED)
 
-    def _begin(self, frame: int, picture: Array, places: Array, state: int) -> None:
-        """Templates at `places` (n, 2) px, which fit into the picture."""
-        fresh = self._templates(picture, places - HALF)
+    def _begin(
+        self, frame: int, picture: Array, places: Array, state: int, offset: Array | None = None
+    ) -> None:
+        """Templates for points at `places` (n, 2) px, which lie `offset` beside; they fit into the picture."""
+        middles = places - HALF if offset is None else places - offset - HALF
+        fresh = make(picture, middles, self.settings.reach, self._weights, offset)
         fresh.number = np.arange(self._count, self._count + len(places))
         self._count += len(places)
         nothing = np.zeros((len(places), 2, 2))
         self._note(frame, fresh.number, places - HALF, nothing, np.ones(len(places)), state)
         self._active = fresh if self._active is None else self._active.with_more(fresh)
-
-    def _templates(self, picture: Array, index_xy: Array) -> _Active:
-        """Templates at index positions (n, 2)."""
-        count, reach = len(index_xy), self.settings.reach
-        pixels = (2 * reach + 1) ** 2
-        values = np.empty((count, pixels), np.float32)
-        slopes = np.empty((count, pixels, alignment.COUNT), np.float32)
-        inverses = np.empty((count, alignment.COUNT, alignment.COUNT))
-        spreads, freedoms = np.empty((count, 2, 2)), np.empty(count)
-        places = np.ascontiguousarray(index_xy, float)
-        alignment.make_templates(
-            picture, places, reach, self._weights, values, slopes, inverses, spreads, freedoms
-        )
-        warps = np.zeros((count, alignment.COUNT))
-        warps[:, :2] = index_xy
-        return _Active(
-            number=np.zeros(count, int),
-            warps=warps,
-            velocity=np.full((count, 2), np.nan),
-            typical=np.zeros(count),
-            anchor=np.zeros((count, 2, 2)),
-            values=values,
-            slopes=slopes,
-            inverses=inverses,
-            spreads=spreads,
-            freedoms=freedoms,
-            contrast=values.std(axis=1).astype(float) + 1e-6,
-        )
 
 
 def follow(
@@ -426,7 +386,7 @@ def follow(
         yield frame, follower
 
 
-def _expected(active: _Active, found: Array) -> Array:
+def _expected(active: Active, found: Array) -> Array:
     """(n, 2): where the points should be if each went on and changed its pace as its neighbours do.
 
     The search takes one window of a fence for the next one. Then the point's pace changes and that of
@@ -468,56 +428,3 @@ def _eight_bit(picture: Array) -> Array:
     if picture.dtype == np.uint8:
         return np.ascontiguousarray(picture)
     return np.clip(picture + HALF, 0, 255).astype(np.uint8)
-
-
-def _window_fits(places: Array, shape: tuple[int, ...], reach: int) -> Array:
-    """(n,) whether a window around each place (n, 2) px lies in the picture, with the interpolation's reach."""
-    rim = reach + alignment.INTERPOLATION_REACH + 1 + HALF
-    return (
-        (places[:, 0] > rim)
-        & (places[:, 1] > rim)
-        & (places[:, 0] < shape[1] - rim)
-        & (places[:, 1] < shape[0] - rim)
-    )
-
-
-def _affine(warps: Array) -> Array:
-    """(n, 2, 2) the affine parts."""
-    return np.eye(2) + warps[:, 2:6].reshape(-1, 2, 2)
-
-
-def _is_sane(warps: Array) -> Array:
-    """(n,) whether affine part and gain are those of one surface seen from two places."""
-    affine = _affine(np.nan_to_num(warps))
-    stretch = np.linalg.svd(affine, compute_uv=False)
-    gain = 1 + warps[:, 6]
-    return (
-        (np.linalg.det(affine) > 0)
-        & (stretch[:, 1] > LEAST_STRETCH)
-        & (stretch[:, 0] < MOST_STRETCH)
-        & (stretch[:, 0] < MOST_SHEAR * stretch[:, 1])
-        & (gain > LEAST_GAIN)
-        & (gain < MOST_GAIN)
-    )
-
-
-def _is_worn(warps: Array) -> Array:
-    """(n,) whether a template is seen so differently that it should be renewed."""
-    stretch = np.linalg.svd(_affine(warps), compute_uv=False)
-    scale = np.sqrt(stretch[:, 0] * stretch[:, 1])
-    return (
-        (scale > RENEW_SCALE)
-        | (scale < 1 / RENEW_SCALE)
-        | (stretch[:, 0] > RENEW_SHEAR * stretch[:, 1])
-    )
-
-
-def _covariances(active: _Active, noise: Array) -> Array:
-    """(n, 2, 2) px²: of the aligned positions, in the picture.
-
-    Half the variance of the residual: the other half is the template's noise. That shifts all of a
-    track's observations by the same amount but the one on the key frame, which is the same as if that one
-    alone had the error: each observation, that one too, has the noise of its own picture.
-    """
-    affine = _affine(active.warps)
-    return affine @ active.spreads @ np.swapaxes(affine, 1, 2) * (noise**2 / 2)[:, None, None]

@@ -37,6 +37,17 @@ class KeepOut:
         columns = [np.interp(frame, self.frames, column) for column in flat.T]
         return np.array(columns).reshape(-1, 2)
 
+    def holds(self, frame: int, xy: Array) -> Array:
+        """(N,) whether points (N, 2) px lie inside at a frame: a ray to the right crosses the rim oddly often."""
+        corners = self.at(frame)
+        inside = np.zeros(len(xy), bool)
+        for (x1, y1), (x2, y2) in zip(corners, np.roll(corners, -1, axis=0)):
+            between = (y1 > xy[:, 1]) != (y2 > xy[:, 1])
+            if between.any():
+                at = x1 + (xy[:, 1] - y1) * (x2 - x1) / (y2 - y1)
+                inside ^= between & (xy[:, 0] < at)
+        return inside
+
 
 def mask(areas: list[KeepOut], frame: int, width: int, height: int) -> Array | None:
     """(H, W) of bool: the pixels that any of the areas covers at a frame; None where there are no areas."""

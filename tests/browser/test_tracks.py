@@ -13,6 +13,22 @@ from web.match.path_fits import path_fit
 
 
 class TracksLeaf(Browsing):
+    def bring_in(self):
+        """A shot with the film of boards, its Tracks leaf open."""
+        page = self.page
+        with tempfile.TemporaryDirectory() as folder:
+            files = []
+            for number, picture in pictures():
+                files.append(str(Path(folder) / f"board.{number:04d}.png"))
+                cv2.imwrite(files[-1], picture)
+            self.make_shot(files[0])
+            with page.expect_navigation():
+                page.set_input_files("#id_picture", files)
+        self.go("match")
+        page.click("#leaf-tracks")
+        page.wait_for_selector("#id_wanted")
+        page.evaluate("document.activeElement.blur()")
+
     def tracks(self):
         return tracking.tracks_of(self.state())
 
@@ -37,17 +53,7 @@ class TracksLeaf(Browsing):
 
     def test_follow_choose_tell_and_solve(self):
         page = self.page
-        with tempfile.TemporaryDirectory() as folder:
-            files = []
-            for number, picture in pictures():
-                files.append(str(Path(folder) / f"board.{number:04d}.png"))
-                cv2.imwrite(files[-1], picture)
-            self.make_shot(files[0])
-            with page.expect_navigation():
-                page.set_input_files("#id_picture", files)
-        self.go("match")
-        page.click("#leaf-tracks")
-        page.wait_for_selector("#id_wanted")
+        self.bring_in()
         self.accessible()
         page.fill("#id_wanted", "90")
         page.select_option("#id_reach", "7")
@@ -130,3 +136,67 @@ class TracksLeaf(Browsing):
         self.until(lambda: last in page.inner_text(".path-curve:nth-child(4) [data-values]"))
         self.assertEqual((self.errors, self.outside), ([], []))
         self.assertTrue(np.isfinite(fit["residuals"]["rms_px"]))
+
+    def test_by_hand_and_keep_out(self):
+        page = self.page
+        self.bring_in()
+        for _ in range(5):
+            page.keyboard.press("ArrowRight")
+        self.until(lambda: page.input_value("#strip-frame") == "6")
+        page.keyboard.press("a")
+        place = self.on_screen([140.0, 100.0])
+        page.mouse.move(*place)
+        self.assertTrue(page.is_visible("#loupe"))
+        with self.changing():
+            page.mouse.click(*place)
+        self.until(lambda: page.inner_text("#tracks-chosen") == "h1")
+        page.keyboard.press("Escape")
+        self.assertEqual(self.tracks().lengths().tolist(), [1])
+        with self.changing():
+            page.keyboard.press("d")
+        self.until(lambda: self.tracks().lengths().tolist()[0] > 8)
+        self.until(lambda: page.is_visible("#track-patches"))
+        self.accessible()
+
+        # Grabbed beside its centre it doesn't jump to the pointer; what was followed is followed anew.
+        page.keyboard.press("End")
+        self.until(lambda: page.input_value("#strip-frame") == "12")
+        before = self.tracks().xy[-1]
+        x, y = self.place_of("h1", 12)
+        page.mouse.move(x + 2, y)
+        page.mouse.down()
+        page.mouse.move(x + 22, y - 10, steps=4)
+        with self.changing():
+            page.mouse.up()
+        moved = self.tracks().xy[-1] - before
+        scale = self.place_of("h1", 12)[0] - x
+        self.assertAlmostEqual(moved[0] / moved[1], -2, delta=0.1)
+        self.assertAlmostEqual(scale, 20, delta=0.6)
+        self.until(lambda: "2 frames" in page.inner_text("#track-told"))
+        page.keyboard.press("[")
+        self.until(lambda: page.input_value("#strip-frame") == "6")
+        at = self.tracks().xy[5]
+        for _ in range(3):
+            page.keyboard.press("Control+ArrowLeft")
+        self.until(lambda: abs(self.tracks().xy[5][0] - at[0] + 0.3) < 0.02)
+
+        page.keyboard.press("k")
+        for corner in ([20.0, 20.0], [90.0, 20.0], [90.0, 90.0]):
+            page.mouse.click(*self.on_screen(corner))
+        with self.answered("/match/tracks/area"):
+            page.keyboard.press("Enter")
+        drawn = self.state()["keep_out"][0]["keys"]["6"]
+        np.testing.assert_allclose(drawn, [[20, 20], [90, 20], [90, 90]], atol=1)
+        page.keyboard.press("Home")
+        self.until(lambda: page.input_value("#strip-frame") == "1")
+        page.mouse.move(*self.on_screen(drawn[1]))
+        page.mouse.down()
+        page.mouse.move(*self.on_screen([120.0, 40.0]), steps=3)
+        with self.answered("/match/tracks/area"):
+            page.mouse.up()
+        shaped = self.state()["keep_out"][0]["keys"]["1"]
+        np.testing.assert_allclose(shaped, [[20, 20], [120, 40], [90, 90]], atol=1)
+        with self.answered("/undo"):
+            page.keyboard.press("Control+z")
+        self.until(lambda: list(self.state()["keep_out"][0]["keys"]) == ["6"])
+        self.assertEqual((self.errors, self.outside), ([], []))

@@ -7,10 +7,11 @@ from django.test import SimpleTestCase
 from aperture.errors import Problem
 from aperture.formats import points
 from aperture.formats.points import Convention
+from aperture.track.by_hand import ByHand, follow_by_hand, join
 from aperture.track.detect import corners
 from aperture.track.follow import Follower, Settings
 from aperture.track.keep_out import KeepOut, mask
-from aperture.track.tracks import Tracks
+from aperture.track.tracks import PLACED, Tracks
 
 SIZE = (480, 320)
 
@@ -183,3 +184,89 @@ class TrackTables(SimpleTestCase):
         ):
             with self.assertRaisesMessage(Problem, says):
                 points.read(bad, Convention())
+
+
+class ByHandTracks(SimpleTestCase):
+    """A point that the artist placed, on a view that turns by 12° and grows by an eighth."""
+
+    def setUp(self):
+        picture = texture(5)
+        rng = np.random.default_rng(6)
+        views = [
+            shown(picture, 0.8 * i, 1 + 0.008 * i, (3.1 * i, -1.4 * i), 1, 1.5, rng)
+            for i in range(16)
+        ]
+        self.turns = {number: turn for number, (_, turn) in enumerate(views, 1)}
+        self.views = {number: view for number, (view, _) in enumerate(views, 1)}
+
+    def at(self, number, on_texture=(430, 360)):
+        """Where a point of the texture is seen, px."""
+        return self.turns[number] @ [*on_texture, 1] + 0.5
+
+    def follow(self, *wanted):
+        def pictures(some):
+            return ((n, self.views[n]) for n in some)
+
+        return follow_by_hand(wanted, list(self.views), pictures)
+
+    def off(self, tracks, on_texture=(430, 360)):
+        """By number how far it is from the truth, px."""
+        return {
+            int(n): float(np.hypot(*(xy - self.at(n, on_texture))))
+            for n, xy in zip(tracks.frame, tracks.xy)
+        }
+
+    def test_it_goes_both_ways_and_ends_where_it_is_told_to(self):
+        tracks, apart = self.follow(ByHand("h1", ((7, *self.at(7)),), first=3, last=14))
+        off = self.off(tracks)
+        self.assertEqual(sorted(off), list(range(3, 15)))
+        self.assertLess(max(off.values()), 0.03)
+        self.assertEqual(tracks.state.tolist().index(PLACED), 4)
+        self.assertEqual(apart, {})
+
+    def test_a_point_beside_its_pattern_goes_along_with_the_surface(self):
+        offset = (24.0, -9.0)
+        keys = ((4, *(self.at(4) + offset)),)
+        on_texture = np.linalg.inv(self.turns[4][:, :2]) @ offset + (430, 360)
+        tracks, _ = self.follow(ByHand("h1", keys, reach=15, offset=offset))
+        off = self.off(tracks, on_texture)
+        self.assertGreater(len(off), 12)
+        # Turned by 12° the offset alone would be 5 px off.
+        self.assertLess(max(off.values()), 0.1)
+        plain, _ = self.follow(ByHand("h1", ((4, *self.at(4)),), reach=15))
+        self.assertGreater(tracks.sigma[-1].mean(), 1.3 * plain.sigma[-1].mean())
+
+    def test_between_two_places_it_is_followed_from_both_and_the_hand_s_error_is_in_the_sigma(self):
+        error = np.array([1.2, 0.9])
+        keys = ((3, *self.at(3)), (13, *(self.at(13) + error)))
+        tracks, apart = self.follow(ByHand("h1", keys))
+        off, sigma = self.off(tracks), dict(zip(tracks.frame.tolist(), tracks.sigma.mean(axis=1)))
+        self.assertLess(off[2], 0.05)
+        self.assertAlmostEqual(off[8], 0.75, delta=0.1)
+        # The error turns and grows along with the surface.
+        self.assertAlmostEqual(off[15], 1.5, delta=0.1)
+        np.testing.assert_allclose(tracks.xy[tracks.frame == 13][0], keys[1][1:], atol=1e-9)
+        self.assertAlmostEqual(apart["h1"], 1.5, delta=0.15)
+        for number in (2, 8, 13, 15):
+            self.assertAlmostEqual(sigma[number], 0.75, delta=0.1)
+
+    def test_what_hides_it_is_bridged_from_the_other_side_or_left_open(self):
+        for number in (8, 9):
+            self.views[number] = texture(9)[:320, :480].copy()
+        keys = ((5, *self.at(5)), (12, *self.at(12)))
+        tracks, _ = self.follow(ByHand("h1", keys))
+        self.assertEqual(sorted(self.off(tracks)), [*range(1, 8), *range(10, 17)])
+        self.assertLess(max(self.off(tracks).values()), 0.05)
+
+    def test_two_tracks_of_one_point_are_joined_and_of_two_points_refused(self):
+        one, _ = self.follow(ByHand("a", ((2, *self.at(2)),), last=9))
+        two, _ = self.follow(ByHand("b", ((12, *self.at(12)),), first=7))
+        other, _ = self.follow(ByHand("c", ((12, *self.at(12, (470, 350))),), first=7))
+        both = one.joined(two).joined(other).telling("b", world=[0, 0, 0])
+        joined = join(both, "a", "b")
+        self.assertEqual(joined.ids, ("a", "c"))
+        self.assertEqual(joined.about["a"], {"world": [0, 0, 0]})
+        self.assertEqual(joined.lengths().tolist(), [16, 10])
+        self.assertLess(max(self.off(joined.only(np.array([True, False]))).values()), 0.05)
+        with self.assertRaisesMessage(Problem, "aren’t one point"):
+            join(both, "a", "c")

@@ -51,7 +51,9 @@ def pictures():
         yield number + 1, picture
 
 
-class TracksOfAFilm(HasShot, TransactionTestCase):
+class HasBoards(HasShot, TransactionTestCase):
+    """A shot whose plate is a short film of boards."""
+
     def setUp(self):
         super().setUp()
         files = []
@@ -85,6 +87,8 @@ class TracksOfAFilm(HasShot, TransactionTestCase):
         made = Tracks.build(ids, track, frames, xy, np.full((len(track), 1), 0.1))
         tracking.change_tracks(self.now(), "Tracks", lambda before: made)
 
+
+class TracksOfAFilm(HasBoards):
     def test_followed_and_solved_by_a_worker_and_undone(self):
         answer = self.client.post(self.url("match/tracks/follow"), {"wanted": "120", "reach": "7"})
         self.assertEqual(answer.status_code, 302)

@@ -12,10 +12,12 @@ from django.conf import settings
 from aperture.errors import Problem
 from aperture.path.solve import solve
 from aperture.plates.film import Film as Filmed
-from aperture.track.film import follow_film
+from aperture.track.by_hand import ByHand
+from aperture.track.film import follow_film, follow_placed
 from aperture.track.follow import Settings
-from aperture.track.tracks import Tracks
+from aperture.track.tracks import PLACED, Tracks
 from web.blobs.folders import write
+from web.match import by_hand
 from web.match.path_fits import as_part, evidence_digest, film_document, path_fit
 from web.match.tracking import as_part as tracks_part
 from web.match.tracking import change_tracks, tracks_of
@@ -49,7 +51,8 @@ def follow(shot: Shot, wanted: int, reach: int, progress: Progress) -> Shot:
     film = require_film(shot)
     numbers = numbers_to_follow(shot, film)
     require_reachable(film)
-    found, said = _followed(shot, film, numbers, Settings(wanted, reach), [], progress)
+    wish = Settings(wanted, reach)
+    found, said = _followed(follow_film, shot, film, numbers, wish, progress)
     if not len(found):
         raise Problem(
             "No point could be followed: the pictures have no texture, or nothing in them stays. Try a "
@@ -80,25 +83,19 @@ def follow_spots(shot: Shot, reach: int, progress: Progress) -> Shot:
     film = require_film(shot)
     numbers, shown = numbers_to_follow(shot, film), shot.state["film"]["shown"]
     spots = spots_to_follow(shot)
-    require_reachable(film)
-    places = [(shown, *spot["at"]) for spot in spots]
-    wish = Settings(0, reach)
-    found = Tracks.none()
-    for half, way in enumerate(
-        ([n for n in numbers if n >= shown], [n for n in reversed(numbers) if n <= shown])
-    ):
-        if len(way) < 2:
-            continue
-        part, _ = _followed(
-            shot, film, way, wish, places, lambda done, half=half: progress((half + done) / 2)
-        )
-        found = found.joined(_called(part, places, spots))
+    wish = [ByHand(spot["id"], ((shown, *spot["at"]),), reach) for spot in spots]
+    found, _ = _placed(shot, film, numbers, wish, progress)
+    found = found.only(found.lengths() > 1)
     if not len(found):
         raise Problem(
             "None of the spots could be followed: put them on corners, away from the picture's border, "
             "or choose a larger window."
         )
-    told = {spot["id"]: _told_of_spot(spot, shown) for spot in spots if spot["id"] in found.ids}
+    told = {
+        spot["id"]: _told_of_spot(spot, shown) | {"reach": reach}
+        for spot in spots
+        if spot["id"] in found.ids
+    }
     found = replace(found, about=told)
 
     def put(tracks: Tracks) -> Tracks:
@@ -108,26 +105,68 @@ def follow_spots(shot: Shot, reach: int, progress: Progress) -> Shot:
     return change_tracks(shot, f"Followed {len(found)} spots", put)
 
 
+def follow_by_hand(shot: Shot, ids: list[str], progress: Progress) -> Shot:
+    """Follow tracks from where they were placed by hand, and after them those that were changed meanwhile."""
+    film = require_film(shot)
+    numbers = numbers_to_follow(shot, film)
+    stuck: set[str] = set()
+    while ids:
+        tracks = tracks_of(shot.state)
+        ids = [id_ for id_ in ids if id_ in tracks.ids]
+        wish = [
+            one
+            for one in by_hand.wanted(tracks, ids)
+            if any(numbers[0] <= key[0] <= numbers[-1] for key in one.keys)
+        ]
+        if not wish:
+            raise Problem(
+                "None of these tracks was placed on a frame of the marked range: mark a longer one."
+            )
+        found, apart = _placed(shot, film, numbers, wish, progress)
+        shot = Shot.objects.with_head().get(pk=shot.pk)
+        now = tracks_of(shot.state)
+        same = {
+            one.id for one in wish if one.id in now.ids and by_hand.wanted(now, [one.id]) == [one]
+        }
+        found = found.only(np.array([id_ in same for id_ in found.ids], bool))
+        stuck |= {id_ for id_ in found.ids if (_own(found, id_) == PLACED).all()}
+        if len(found):
+            put = by_hand.followed(found, (numbers[0], numbers[-1]), apart)
+            names = ", ".join(found.ids[:3])
+            shot = change_tracks(
+                shot, f"Followed {names}" + (" and others" if len(found) > 3 else ""), put
+            )
+        done = {one.id for one in wish}
+        ids = [id_ for id_ in by_hand.stale(tracks_of(shot.state)) if id_ not in done & same]
+    if stuck:
+        raise Problem(
+            f"{', '.join(sorted(stuck)[:3])} couldn’t be followed: there is nothing that stands out, or it "
+            "changes from frame to frame. Choose a larger window, or set the point beside a pattern."
+        )
+    return shot
+
+
+def _own(tracks: Tracks, id_: str) -> np.ndarray:
+    """The states of a track's observations."""
+    index = tracks.ids.index(id_)
+    return tracks.state[tracks.starts[index] : tracks.starts[index + 1]]
+
+
+def _placed(
+    shot: Shot, film: Film, numbers: list[int], wish: list[ByHand], progress: Progress
+) -> tuple[Tracks, dict[str, float]]:
+    """Tracks followed both ways from where they were placed, and how far apart two ways were."""
+    require_reachable(film)
+    found, said = _followed(follow_placed, shot, film, numbers, wish, progress, ways=2)
+    return found, said["apart"]
+
+
 def spots_to_follow(shot: Shot) -> list[dict]:
     """The spots in use on the picture that is worked on. Raises Problem where there are none."""
     spots = [m for m in shot.state["marks"] if m["kind"] == "spot" and not m.get("off")]
     if not spots:
         raise Problem("There is no spot on this frame to follow: place one with S.")
     return spots
-
-
-def _called(part: Tracks, places: list[tuple[int, float, float]], spots: list[dict]) -> Tracks:
-    """Followed places under the ids of their spots, which are found by where they began."""
-    names = {}
-    for index, id_ in enumerate(part.ids):
-        own = slice(part.starts[index], part.starts[index + 1])
-        begun = part.frame[own] == places[0][0]
-        at = part.xy[own][begun]
-        if len(at):
-            away = [np.hypot(*(at[0] - np.array(place[1:]))) for place in places]
-            names[id_] = spots[int(np.argmin(away))]["id"]
-    known = part.only(np.array([id_ in names for id_ in part.ids], bool))
-    return replace(known, ids=tuple(names[id_] for id_ in known.ids))
 
 
 def _told_of_spot(spot: dict, number: int) -> dict:
@@ -160,33 +199,24 @@ def _named_apart(found: Tracks, kept: Tracks) -> Tracks:
 
 
 def _followed(
+    function: Callable,
     shot: Shot,
     film: Film,
     numbers: list[int],
-    wish: Settings,
-    places: list[tuple[int, float, float]],
+    wish: Settings | list[ByHand],
     progress: Progress,
+    ways: int = 1,
 ) -> tuple[Tracks, dict]:
-    """The tracks through some pictures, and what is to be said of the pictures."""
+    """The tracks through some pictures, each taken `ways` times, and what is to be said of them."""
     with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
         count, file = Path(folder) / "count", Path(folder) / "tracks.npz"
-        look = counted(count, len(numbers), progress)
+        look = counted(count, ways * len(numbers), progress)
         areas = [
             (sorted(map(int, area["keys"])), [area["keys"][key] for key in _in_order(area)])
             for area in shot.state["keep_out"]
         ]
-        said = run_watched(
-            look,
-            follow_film,
-            film.folder,
-            numbers,
-            way_of(shot.state),
-            wish,
-            areas,
-            places,
-            file,
-            count,
-        )
+        way = way_of(shot.state)
+        said = run_watched(look, function, film.folder, numbers, way, wish, areas, file, count)
         with np.load(file, allow_pickle=False) as packed:
             return Tracks.from_arrays({name: packed[name] for name in packed.files}), said
 

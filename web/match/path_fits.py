@@ -18,6 +18,8 @@ from web.shows.state import once
 
 # Bumped when the answers change, so that a path that was solved before is called old.
 SOLVER = "1"
+# What a document says of a track; the rest is about how it is followed.
+OF_DOCUMENT = ("name", "source", "world", "world_plus_minus", "on", "off")
 
 
 @once
@@ -95,7 +97,9 @@ def film_document(state: MutableMapping) -> dict | None:
                 np.sqrt((tracks.sigma[own] ** 2).mean(axis=1)).tolist(),
             )
         ]
-        told = {key: value for key, value in tracks.about.get(id_, {}).items() if key != "picture"}
+        told = {
+            key: value for key, value in tracks.about.get(id_, {}).items() if key in OF_DOCUMENT
+        }
         rows.append({"id": id_, **told, "observations": places})
     return document | {"tracks": rows}
 

@@ -38,6 +38,22 @@ def start_following_spots(shot: Shot, reach: int) -> Job:
     return runner.start(shot, following.FOLLOW, tasks.follow_spots, shot.pk, reach)
 
 
+def start_by_hand(shot: Shot, ids: list[str], only_if_idle: bool = False) -> Job | None:
+    """Begin to follow tracks from where they were placed by hand.
+
+    None with `only_if_idle` where that can't be done now; following that is under way takes them afterwards.
+    Raises Problem else.
+    """
+    try:
+        following.numbers_to_follow(shot, require_film(shot))
+        _require_idle(shot)
+    except Problem:
+        if only_if_idle:
+            return None
+        raise
+    return runner.start(shot, following.FOLLOW, tasks.follow_by_hand, shot.pk, ids)
+
+
 def start_solving(shot: Shot) -> Job:
     """Begin to solve the path. Raises Problem where nothing has been followed, or it is done already."""
     require_film(shot)

@@ -20,6 +20,12 @@ def follow_spots(job: int, shot: int, reach: int) -> None:
 
 
 @task()
+def follow_by_hand(job: int, shot: int, ids: list[str]) -> None:
+    """Follow tracks from where they were placed by hand."""
+    runner.run(job, lambda progress: following.follow_by_hand(_shot(shot), ids, progress))
+
+
+@task()
 def solve(job: int, shot: int) -> None:
     """Solve the path."""
     runner.run(job, lambda progress: following.solve_path(_shot(shot), progress))

@@ -6,8 +6,9 @@ import numpy as np
 
 from aperture.units import METRES, format_value
 from web.jobs import runner
-from web.match import following
+from web.match import by_hand, following
 from web.match.curves import Curve, curve
+from web.match.keep_out import covered
 from web.match.path_fits import is_old, path_fit
 from web.match.tracking import FACTS, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
@@ -57,6 +58,15 @@ def context(shot) -> dict[str, Any]:
         "reach": 10,
         "track_facts": _facts(shot),
         "here": frame_at(state),
+        "waiting": len(by_hand.stale(tracks)),
+        "keep_out": [
+            {
+                "id": area["id"],
+                "frames": [frame_at(state, number) for number in sorted(map(int, area["keys"]))],
+            }
+            for area in state["keep_out"]
+        ],
+        "covered": int(covered(state).sum()),
         "path_old": is_old(state),
         "path": _path(shot),
     }

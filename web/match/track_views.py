@@ -1,8 +1,5 @@
 """The Tracks leaf of the Match page: beginning the long work, the tracks for the page's script, and the verbs on them."""
 
-from typing import Annotated, Literal
-
-import msgspec
 import numpy as np
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import redirect
@@ -11,19 +8,17 @@ from django.views.decorators.http import require_GET, require_POST
 from aperture.errors import Problem
 from aperture.fence import run_fenced
 from aperture.formats import points
-from aperture.units import parse_length
+from aperture.track.tracks import PLACED
 from web.match import following, tracking
-from web.match.aids import Wish as AidsWish
 from web.match.overlay import draw
 from web.match.path_fits import film_document, path_fit, path_of_state
 from web.match.starting import start_following, start_following_spots, start_solving
+from web.match.track_verbs import AreaWish, Wish, carry_out, carry_out_area
 from web.match.views import saved
 from web.plates.models import require_film
-from web.shows.reading import Edit, Text, base_of, read, whole
+from web.shows.reading import base_of, read, whole
 from web.shows.views import find
 
-# How well a tape is read, where nothing is typed: metres.
-USUAL_PLUS_MINUS_M = 0.005
 MOST_BYTES = 200_000_000  # of a table of points
 
 
@@ -58,7 +53,8 @@ def solve(request, show, shot):
 @require_GET
 def arrays(request, show, shot):
     """The tracks for the page's script, little-endian: how many places, then of all the track and the picture
-    (int32), x, y and the residual (float32, px; −1 where the place isn't part of the path, −2 where nothing is solved).
+    (int32), x, y and the residual (float32, px; −1 where the place isn't part of the path, −2 where nothing is solved),
+    and whether it was placed by hand (uint8).
     """
     shot = find(show, shot)
     tracks = tracking.tracks_of(shot.state)
@@ -70,6 +66,7 @@ def arrays(request, show, shot):
             tracks.frame.astype("<i4"),
             tracks.xy.astype("<f4"),
             _residuals(shot, tracks).astype("<f4"),
+            (tracks.state == PLACED).astype("u1"),
         )
     )
     return HttpResponse(data, content_type="application/octet-stream")
@@ -90,9 +87,10 @@ def _residuals(shot, tracks) -> np.ndarray:
 
 @require_GET
 def told(request, show, shot):
-    """The tracks' ids and what is told of them, beside `arrays`."""
-    tracks = tracking.tracks_of(find(show, shot).state)
-    return JsonResponse({"ids": tracks.ids, "about": tracks.about})
+    """The tracks' ids and what is told of them, beside `arrays`; and the keep-out areas."""
+    state = find(show, shot).state
+    tracks = tracking.tracks_of(state)
+    return JsonResponse({"ids": tracks.ids, "about": tracks.about, "keep_out": state["keep_out"]})
 
 
 @require_GET
@@ -108,93 +106,23 @@ def guides(request, show, shot):
     return JsonResponse(draw(camera, told, [], shot.show.length_unit, residuals=False))
 
 
-Ids = Annotated[list[Text], msgspec.Meta(max_length=tracking.MOST_CHOSEN)]
-Verb = Literal["remove", "end", "floor", "origin", "free", "off", "on", "distance", "height"]
-
-
-class Wish(Edit, frozen=True, kw_only=True):
-    """A verb on chosen tracks; `frame` for those about a frame, `length` and `plus_minus` as typed."""
-
-    verb: Verb
-    ids: Ids = []
-    frame: int = 0
-    length: Text = ""
-    plus_minus: Text = ""
-    aids: AidsWish | None = None
-
-
 @require_POST
 def change(request, show, shot):
     """Carry out a verb on the chosen tracks."""
     shot = find(show, shot)
     require_film(shot)
     wish = read(request, Wish)
-    return saved(request, _VERBS[wish.verb](shot, wish), wish.aids)
+    shot, chosen = carry_out(shot, wish)
+    return saved(request, shot, wish.aids, {"chosen": chosen} if chosen else {})
 
 
-def _floor(shot, wish):
-    return tracking.tell(
-        shot, wish.ids, "On the floor", wish.revision, world=[None, 0, None], world_plus_minus=0.0
-    )
-
-
-def _origin(shot, wish):
-    if len(set(wish.ids)) != 1:
-        raise Problem("The origin is one track: choose one.")
-    return tracking.tell(
-        shot, wish.ids, "Origin", wish.revision, world=[0, 0, 0], world_plus_minus=0.0
-    )
-
-
-def _free(shot, wish):
-    return tracking.tell(
-        shot, wish.ids, "Place unknown", wish.revision, world=None, world_plus_minus=None
-    )
-
-
-def _measured(shot, wish) -> dict[str, float]:
-    """A typed length and its ±, metres."""
-    unit = shot.show.length_unit
-    metres = parse_length(wish.length, unit)
-    plus_minus = (
-        parse_length(wish.plus_minus, unit) if wish.plus_minus.strip() else USUAL_PLUS_MINUS_M
-    )
-    if plus_minus < 0:
-        raise Problem("A ± is never below zero.", "plus_minus")
-    return {"metres": metres, "plus_minus": plus_minus}
-
-
-def _distance(shot, wish):
-    ids = list(dict.fromkeys(wish.ids))
-    if len(ids) != 2:
-        raise Problem("A distance lies between two tracks: choose two.")
-    fact = {"kind": "length", "from": ids[0], "to": ids[1], **_measured(shot, wish)}
-    if fact["metres"] <= 0:
-        raise Problem("A distance is above zero.", "length")
-    return tracking.add_fact(shot, fact, wish.revision)
-
-
-def _height(shot, wish):
-    number = tracking.picture_of(shot.state, wish.frame)
-    fact = {"kind": "camera_height", "frame": number, **_measured(shot, wish)}
-    return tracking.add_fact(shot, fact, wish.revision)
-
-
-_VERBS = {
-    "remove": lambda shot, wish: tracking.remove(shot, wish.ids, wish.revision),
-    "end": lambda shot, wish: tracking.end(
-        shot, wish.ids, tracking.picture_of(shot.state, wish.frame), wish.revision
-    ),
-    "floor": _floor,
-    "origin": _origin,
-    "free": _free,
-    "off": lambda shot, wish: tracking.tell(
-        shot, wish.ids, "Switched off", wish.revision, off=True
-    ),
-    "on": lambda shot, wish: tracking.tell(shot, wish.ids, "Switched on", wish.revision, off=None),
-    "distance": _distance,
-    "height": _height,
-}
+@require_POST
+def area(request, show, shot):
+    """Carry out a verb on keep-out areas."""
+    shot = find(show, shot)
+    require_film(shot)
+    wish = read(request, AreaWish)
+    return saved(request, carry_out_area(shot, wish), wish.aids)
 
 
 @require_POST

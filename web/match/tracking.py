@@ -71,7 +71,8 @@ def _drop_loose_facts(state, tracks: Tracks) -> None:
     ]
 
 
-def _indices(tracks: Tracks, ids: Iterable[str]) -> set[str]:
+def require_chosen(tracks: Tracks, ids: Iterable[str]) -> set[str]:
+    """The ids as a set. Raises Problem where there are none, or one of them is no track's."""
     wanted = set(ids)
     missing = wanted - set(tracks.ids)
     if not wanted:
@@ -113,31 +114,18 @@ def remove(shot: Shot, ids: list[str], base: int | None) -> Shot:
     """Remove tracks."""
 
     def change(tracks: Tracks) -> Tracks:
-        wanted = _indices(tracks, ids)
+        wanted = require_chosen(tracks, ids)
         keep = [id_ not in wanted for id_ in tracks.ids]
         return tracks.only(_array(keep))
 
     return change_tracks(shot, f"Removed {_count(ids)}", change, base)
 
 
-def end(shot: Shot, ids: list[str], number: int, base: int | None) -> Shot:
-    """End tracks: what lies after a picture is taken away."""
-
-    def change(tracks: Tracks) -> Tracks:
-        wanted = _indices(tracks, ids)
-        chosen = _array([id_ in wanted for id_ in tracks.ids])
-        stay = ~(chosen[tracks.track] & (tracks.frame > number))
-        kept = tracks.only(_array([True] * len(tracks)), stay)
-        return kept.only(kept.lengths() >= 2)
-
-    return change_tracks(shot, f"Ended {_count(ids)}", change, base)
-
-
 def tell(shot: Shot, ids: list[str], label: str, base: int | None, **told) -> Shot:
     """Say something of tracks: `world`, `world_plus_minus`, `off`, `name`; None takes it back."""
 
     def change(tracks: Tracks) -> Tracks:
-        for id_ in sorted(_indices(tracks, ids)):
+        for id_ in sorted(require_chosen(tracks, ids)):
             tracks = tracks.telling(id_, **told)
         return tracks
 
@@ -148,7 +136,7 @@ def add_fact(shot: Shot, fact: dict, base: int | None) -> Shot:
     """A fact about tracks, or about the camera on one frame; it gets an id."""
     tracks = tracks_of(shot.state)
     if fact["kind"] == "length":
-        _indices(tracks, {fact["from"], fact["to"]})
+        require_chosen(tracks, {fact["from"], fact["to"]})
         if fact["from"] == fact["to"]:
             raise Problem("A distance needs two tracks.")
 

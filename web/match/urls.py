@@ -43,6 +43,7 @@ urlpatterns = [
     path("match/tracks/arrays", track_views.arrays, name="match-track-arrays"),
     path("match/tracks/told", track_views.told, name="match-track-told"),
     path("match/tracks/change", track_views.change, name="match-track-change"),
+    path("match/tracks/area", track_views.area, name="match-track-area"),
     path("match/tracks/drop", track_views.drop, name="match-track-drop"),
     path("match/path/guides", track_views.guides, name="match-path-guides"),
     path("match/tracks/table.csv", track_views.table, name="match-track-table"),

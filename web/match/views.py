@@ -63,6 +63,7 @@ class Asked(Message, frozen=True):
 
     aids: Wish | None = None
     straight: bool = False
+    report: bool = False
 
 
 @require_POST
@@ -96,11 +97,10 @@ def preview(request, show, shot):
     )
 
 
-def saved(request, shot, wished=None) -> JsonResponse:
-    """What the page needs after an edit that it asked for by script."""
-    return JsonResponse(
-        page.data(shot, wished) | {"report": report.renewed(request, shot).content.decode()}
-    )
+def saved(request, shot, wished=None, more=None) -> JsonResponse:
+    """What the page needs after an edit that it asked for by script, and `more` of its own."""
+    renewed = {"report": report.renewed(request, shot).content.decode()}
+    return JsonResponse(page.data(shot, wished) | renewed | (more or {}))
 
 
 @require_POST
@@ -114,9 +114,12 @@ def save(request, show, shot):
 
 @require_http_methods(["GET", "POST"])
 def state(request, show, shot):
-    """The marks and overlay as they are now; POST with the aids that the page wishes for."""
+    """The marks and overlay as they are now; POST with the aids that the page wishes for, and whether for the report."""
     asked = read(request, Asked)
-    return JsonResponse(page.data(find(show, shot), asked.aids, asked.straight))
+    shot = find(show, shot)
+    if asked.report:
+        return saved(request, shot, asked.aids)
+    return JsonResponse(page.data(shot, asked.aids, asked.straight))
 
 
 @require_GET

@@ -26,11 +26,17 @@ export class Asking {
   /** Ask for an edit, after those that are still under way. `own`: the marks are already here as they will be. */
   ask(url, body, own = false) {
     this.preview.clear();
+    this.answer = null;
     this.pending += 1;
     if (!own) this.#setBusy(true);
     this.saving = this.saving.then(async () => {
       try {
-        this.#renew(await post(url, {...body(), base: this.shown.revision, aids: this.aids.wish}));
+        this.answer = await post(url, {
+          ...body(),
+          base: this.shown.revision,
+          aids: this.aids.wish,
+        });
+        this.#renew(this.answer);
       } catch (error) {
         notice(error.message, "bad", error);
         if (!error.newest) await this.refresh();
@@ -62,6 +68,18 @@ export class Asking {
     } catch (error) {
       notice(error.message);
     }
+  }
+
+  /** Fetch everything anew, the report too. */
+  renew() {
+    this.saving = this.saving.then(async () => {
+      try {
+        this.#renew(await post(this.sheet.dataset.state, {aids: this.aids.wish, report: true}));
+      } catch (error) {
+        notice(error.message);
+      }
+    });
+    return this.saving;
   }
 
   /** The form of the mark that was chosen last. */

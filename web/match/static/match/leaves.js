@@ -4,12 +4,13 @@
 const COOKIE = "match_leaf";
 
 export class Leaves {
-  /** `filled`: called when a leaf has been fetched. */
-  constructor(sheet, {hiddenChanged, filled}) {
+  /** `filled`: called when a leaf has been fetched; `opened`: when another one is open. */
+  constructor(sheet, {hiddenChanged, filled, opened}) {
     this.sheet = sheet;
     this.hidden = new Set();
     this.sort = "drawn";
     this.hiddenChanged = hiddenChanged;
+    this.opened = opened;
     this.open = sheet.querySelector("[data-leaf][aria-selected=true]")?.dataset.leaf || "fit";
     this.show(this.open);
     sheet.addEventListener("click", event => {
@@ -62,6 +63,7 @@ export class Leaves {
     // biome-ignore lint/suspicious/noDocumentCookie: the other interface is younger than some browsers in use
     document.cookie = `${COOKIE}=${name};path=/;samesite=lax`;
     this.settle();
+    this.opened();
   }
 
   /** Put a fresh report into the state that this remembers. */

@@ -1,6 +1,6 @@
 // The Match step: puts its parts together. Every consequence (fit, grid, figures) comes from the server's core.
 
-import {notice} from "../ui/app.js";
+import {notice, watchJob} from "../ui/app.js";
 import {startStrip} from "../plates/strip.js";
 import {LightTable} from "../ui/table.js";
 import {Aids} from "./aids.js";
@@ -23,9 +23,17 @@ if (root) start(JSON.parse(document.getElementById("page-data").textContent));
 function start(data) {
   const table = new LightTable(root),
     shown = new Shown(data);
+  // Made below, after the leaves, which call them.
+  let view = null,
+    tracks = null;
   const aids = new Aids(table, () => asking.refresh());
   const leaves = new Leaves(sheet, {
     hiddenChanged: () => view.redraw(),
+    opened: () => {
+      view?.redraw();
+      tracks?.settle();
+      tracks?.draw();
+    },
     filled: () => {
       asking.showMark();
       view.redraw();
@@ -37,7 +45,7 @@ function start(data) {
     changed: () => view.redraw(),
     take: body => asking.ask(sheet.dataset.take, () => body),
   });
-  const view = new View({table, shown, aids, leaves, tools: pen, proposing});
+  view = new View({table, shown, aids, leaves, tools: pen, proposing});
   const asking = new Asking({sheet, root, shown, aids, leaves, view, pen});
   pen.connect(view, asking);
 
@@ -64,22 +72,42 @@ function start(data) {
     w: () => aids.toggle("walls"),
   };
   new Keys({root, shown, view, asking, pen, others});
-  const tracks = sheet.dataset.arrays
+  tracks = sheet.dataset.arrays
     ? new TrackLayer(table, sheet, {
         open: () => leaves.open === "tracks",
-        send: (url, body) => asking.ask(url, body),
+        send: async (url, body) => {
+          await asking.ask(url, body);
+          return asking.answer;
+        },
+        go: number => strip.frames.show(number),
+        tiles: number => strip.frames.tilesOf(number),
       })
     : null;
   const pans = table.panWithLeft;
   table.panWithLeft = event => !tracks?.takes(event) && pans(event);
   const guides = new PathGuides(sheet.dataset.pathGuides, shown, () => view.paint());
-  startStrip(table, {
+  const strip = startStrip(table, {
     draws: true,
     shows: strip => {
       tracks?.show(strip.frames.at, strip.frames.frame);
       guides.show(strip);
     },
   });
+
+  // Work that was begun here is followed here; a path is so much news that the page is loaded anew.
+  let watched = null;
+  function watch() {
+    const job = document.getElementById("job");
+    if (!job || job === watched) return;
+    watched = job;
+    watchJob(job, async () => {
+      if (job.dataset.progress.endsWith("/path")) return location.reload();
+      await asking.renew();
+      await tracks?.fetch();
+    });
+  }
+  new MutationObserver(watch).observe(sheet, {childList: true, subtree: true});
+  watch();
 
   document.querySelector("[data-act=refine]").addEventListener("click", refine);
   sheet.addEventListener("click", event => {
@@ -88,11 +116,6 @@ function start(data) {
     const other = event.target.closest("button[data-beside]");
     if (pick) pen.choose(pick.dataset.pick, 0, event.shiftKey);
     if (surveyed) pen.placeNext(surveyed.dataset.survey);
-    if (event.target.closest("[data-leaf]")) {
-      view.redraw();
-      tracks?.settle();
-      tracks?.draw();
-    }
     if (other) layBeside(other, shown, view);
   });
 

@@ -1,13 +1,21 @@
 // The tracks of a filmed plate: drawn over the frame that is looked at, chosen with the pointer, and the verbs on them.
 
+import {TrackHand} from "./track-hand.js";
+import {KeepOut} from "./keep-out.js";
+import {Patches} from "./patches.js";
+import {typing} from "../ui/app.js";
+
 const TAIL = 12; // frames
 const NEAR = 10; // px on the screen, for a click
 const WORST = 1.5; // px of residual at which the colour ends
 
 export class TrackLayer {
-  /** `open()`: whether the leaf with the tracks is open; `send(url, body)`: an edit like those of marks. */
-  constructor(table, sheet, {open, send}) {
-    Object.assign(this, {table, sheet, open, send});
+  /**
+   * `open()`: whether the leaf with the tracks is open; `send(url, body)`: an edit like those of marks, which
+   * gives the answer; `go(number)`: show another picture; `tiles(number)`: where a picture's real pixels are.
+   */
+  constructor(table, sheet, {open, send, go, tiles}) {
+    Object.assign(this, {table, sheet, open, send, go});
     this.canvas = document.createElement("canvas");
     this.canvas.className = "track-layer";
     table.root.querySelector("svg").before(this.canvas);
@@ -15,6 +23,9 @@ export class TrackLayer {
     this.at = null; // the picture that is shown
     this.byPicture = new Map();
     table.onView(() => this.draw());
+    this.hand = new TrackHand(this);
+    this.keepOut = new KeepOut(this);
+    this.patches = new Patches(this, tiles);
     this.#listen();
     this.fetch();
   }
@@ -32,8 +43,10 @@ export class TrackLayer {
     this.picture = new Int32Array(packed, 4 + 4 * count, count);
     this.xy = new Float32Array(packed, 4 + 8 * count, 2 * count);
     this.residual = new Float32Array(packed, 4 + 16 * count, count);
+    this.placed = new Uint8Array(packed, 4 + 20 * count, count);
     this.ids = words.ids;
     this.about = words.about;
+    this.keepOut.areas = words.keep_out;
     this.byPicture = new Map();
     for (let row = 0; row < count; row += 1) {
       const number = this.picture[row];
@@ -52,6 +65,27 @@ export class TrackLayer {
     this.frame = frame;
     this.draw();
     this.#playhead();
+    this.patches.show();
+  }
+
+  /** The row of a track on a picture, the one that is shown if none is named; undefined where it isn't seen. */
+  rowOf(id, number = this.at) {
+    return (this.byPicture.get(number) || []).find(row => this.ids[this.track[row]] === id);
+  }
+
+  /** The pictures on which a track was placed by hand, in order; of a found one the first. */
+  keysOf(id) {
+    const index = this.ids.indexOf(id),
+      rows = [];
+    for (let row = 0; row < this.track.length; row += 1)
+      if (this.track[row] === index) rows.push(row);
+    const placed = rows.filter(row => this.placed[row]);
+    return (placed.length ? placed : rows.slice(0, 1)).map(row => this.picture[row]);
+  }
+
+  /** The only track that is chosen, or null. */
+  get only() {
+    return this.chosen.size === 1 ? [...this.chosen][0] : null;
   }
 
   draw() {
@@ -66,6 +100,8 @@ export class TrackLayer {
     c.clearRect(0, 0, width, height);
     if (!this.open() || this.at === null) return;
     for (const row of this.byPicture.get(this.at) || []) this.#drawOne(c, row);
+    this.keepOut.draw(c);
+    this.hand.draw(c);
     if (this.box) {
       c.strokeStyle = "#fff";
       c.setLineDash([4, 3]);
@@ -99,6 +135,13 @@ export class TrackLayer {
     } else if (told.world) c.rect(x - 4, y - 4, 8, 8);
     else c.arc(x, y, chosen ? 5 : 3, 0, 7);
     c.stroke();
+    if (this.placed[row]) {
+      // Where the hand put it: a short line below, like a pin.
+      c.beginPath();
+      c.moveTo(x, y + 5);
+      c.lineTo(x, y + 12);
+      c.stroke();
+    }
     if (!chosen) return;
     c.font = "12px Atkinson Hyperlegible Mono, monospace";
     c.strokeStyle = "#101416";
@@ -123,9 +166,9 @@ export class TrackLayer {
   }
 
   /** The id of the track at a place on the screen, if there is one near. */
-  #near(x, y) {
+  near(x, y, reach = NEAR) {
     let best = null,
-      nearest = NEAR;
+      nearest = reach;
     for (const row of this.byPicture.get(this.at) || []) {
       const [px, py] = this.#onScreen(row),
         away = Math.hypot(px - x, py - y);
@@ -136,11 +179,13 @@ export class TrackLayer {
 
   /** Whether a press is on a track, or begins a box: then it neither pans nor draws. */
   takes(event) {
-    if (!this.open() || this.at === null || event.button !== 0 || event.altKey) return false;
-    return event.shiftKey || this.#near(...this.#place(event)) !== null;
+    if (!this.open() || this.at === null || event.button !== 0) return false;
+    if (this.hand.placing || this.keepOut.takes(event)) return true;
+    return event.shiftKey || this.near(...this.place(event)) !== null;
   }
 
-  #place(event) {
+  /** Where on the table an event is, px of the screen. */
+  place(event) {
     const box = this.table.root.getBoundingClientRect();
     return [event.clientX - box.left, event.clientY - box.top];
   }
@@ -152,19 +197,27 @@ export class TrackLayer {
       "pointerdown",
       event => {
         if (!this.takes(event)) return;
-        const [x, y] = this.#place(event);
-        if (event.shiftKey) this.start = [x, y];
-        else this.#choose([this.#near(x, y)], event.ctrlKey);
+        const [x, y] = this.place(event),
+          id = this.near(x, y, this.hand.placing ? NEAR / 3 : NEAR);
         event.stopImmediatePropagation();
         event.preventDefault();
+        this.table.root.focus({preventScroll: true});
+        if (this.keepOut.takes(event)) return this.keepOut.press(event);
+        if (event.shiftKey) this.start = [x, y];
+        else if (id === null) this.hand.putDown(event);
+        else {
+          if (event.ctrlKey || id !== this.only) this.choose([id], event.ctrlKey);
+          if (id === this.only && !event.ctrlKey) this.hand.grab(id, event);
+        }
       },
       true,
     );
     root.addEventListener(
       "pointermove",
       event => {
+        if (this.keepOut.move(event) || this.hand.move(event)) event.stopImmediatePropagation();
         if (!this.start) return;
-        const [x, y] = this.#place(event);
+        const [x, y] = this.place(event);
         this.box = [...this.start, x - this.start[0], y - this.start[1]];
         this.draw();
         event.stopImmediatePropagation();
@@ -174,13 +227,14 @@ export class TrackLayer {
     root.addEventListener(
       "pointerup",
       event => {
+        if (this.keepOut.release() || this.hand.release()) event.stopImmediatePropagation();
         if (!this.start) return;
         const box = this.box;
         this.start = this.box = null;
-        if (box) this.#choose(this.#within(box), event.ctrlKey);
+        if (box) this.choose(this.#within(box), event.ctrlKey);
         else {
-          const id = this.#near(...this.#place(event));
-          if (id) this.#choose([id], true);
+          const id = this.near(...this.place(event));
+          if (id) this.choose([id], true);
         }
         event.stopImmediatePropagation();
       },
@@ -193,19 +247,36 @@ export class TrackLayer {
       const verb = event.target.closest("[data-track]");
       if (verb) this.ask(verb.dataset.track);
     });
+    // Before the keys of marks and of the strip.
     document.addEventListener(
       "keydown",
       event => {
-        const isTyping = event.target.closest("input, textarea, select");
-        if (isTyping || !this.open() || event.ctrlKey || event.metaKey) return;
-        if (event.key === "Escape" && this.chosen.size) this.#choose([], false);
-        else if (event.key === "Delete" && this.chosen.size) this.ask("remove");
-        else return;
+        if (typing(event) || !this.open() || !this.#key(event)) return;
         event.preventDefault();
         event.stopImmediatePropagation();
       },
       true,
     );
+  }
+
+  /** Whether a key was one of the tracks'. */
+  #key(event) {
+    if (this.keepOut.key(event) || this.hand.key(event)) return true;
+    if (event.ctrlKey || event.metaKey || event.altKey || !this.chosen.size) return false;
+    const key = event.key.toLowerCase(),
+      verb = {d: "follow", j: "join", e: "end", q: "begin", delete: "remove"}[key];
+    if (verb) this.ask(verb);
+    else if (key === "escape") this.choose([], false);
+    else if ((key === "[" || key === "]") && this.only) this.#toKey(key === "]" ? 1 : -1);
+    else return false;
+    return true;
+  }
+
+  /** Show the next picture, or the one before, on which the chosen track was placed. */
+  #toKey(way) {
+    const keys = this.keysOf(this.only),
+      next = way > 0 ? keys.find(n => n > this.at) : keys.findLast(n => n < this.at);
+    if (next !== undefined) this.go(next);
   }
 
   #within([x, y, w, h]) {
@@ -219,7 +290,8 @@ export class TrackLayer {
       .map(row => this.ids[this.track[row]]);
   }
 
-  #choose(ids, more) {
+  /** Choose tracks, beside those that are chosen if `more`. */
+  choose(ids, more) {
     if (!more) this.chosen.clear();
     for (const id of ids) {
       if (more && this.chosen.has(id) && ids.length === 1) this.chosen.delete(id);
@@ -248,7 +320,7 @@ export class TrackLayer {
         const misses = residual > most || lengths.get(id) < +under.value;
         return misses || (unused.checked && residual === -1);
       });
-    this.#choose(ids, false);
+    this.choose(ids, false);
     const limits = [
       Number.isFinite(most) ? `over ${most.toFixed(2)} px` : "",
       +under.value ? `shorter than ${under.value} frames` : "",
@@ -266,14 +338,26 @@ export class TrackLayer {
     if (says)
       says.textContent = count > 3 ? `${count} tracks` : [...this.chosen].join(", ") || "none";
     for (const button of this.sheet.querySelectorAll("[data-track]")) {
-      const needs = {height: 0, distance: 2, origin: 1}[button.dataset.track];
+      const needs = {height: 0, distance: 2, join: 2, origin: 1, take_back: 1}[
+        button.dataset.track
+      ];
       button.disabled = needs === 0 ? false : needs ? count !== needs : !count;
     }
+    if (!this.open()) this.layAside();
+    this.hand.settle();
+    this.keepOut.settle();
+    this.patches.show();
     this.#playhead();
   }
 
-  /** Ask the server for a verb on the chosen tracks. */
-  async ask(verb) {
+  /** Lay the tools of this leaf aside: another one is open. */
+  layAside() {
+    if (this.hand.placing) this.hand.take(false);
+    if (this.keepOut.drawing) this.keepOut.take(false);
+  }
+
+  /** Ask the server for a verb on the chosen tracks; `more` of its body. */
+  async ask(verb, more = {}) {
     const field = id => document.getElementById(id)?.value || "",
       body = {
         verb,
@@ -281,9 +365,12 @@ export class TrackLayer {
         frame: this.frame ?? 0,
         length: field("track-length"),
         plus_minus: field("track-plus-minus"),
+        reach: +field("track-window") || 0,
+        ...more,
       };
-    await this.send(this.sheet.dataset.changeTracks, () => body);
+    const answer = await this.send(this.sheet.dataset.changeTracks, () => body);
     await this.fetch();
+    if (answer?.chosen) this.choose(answer.chosen, false);
   }
 
   /** The playhead of the curves, and the values at it. */

@@ -104,7 +104,12 @@ export class Frames {
 
   /** Where the real pixels of the frame that is shown are. */
   get tiles() {
-    return `/films/${this.digest}/tile/${this.at}/0/0.png?way=${this.way.name}`;
+    return this.tilesOf(this.at);
+  }
+
+  /** Where the real pixels of a picture are: its first tile. */
+  tilesOf(number) {
+    return `/films/${this.digest}/tile/${number}/0/0.png?way=${this.way.name}`;
   }
 
   url(kind, number) {

@@ -185,8 +185,8 @@ if (says) {
   setTimeout(() => document.querySelector(".notice.good")?.remove(), 2500);
 }
 
-/** Where the page shows long work, follow it; when it has ended the page is loaded anew. */
-export function watchJob(job = document.getElementById("job")) {
+/** Where the page shows long work, follow it; `ended` is called then, or else the page is loaded anew. */
+export function watchJob(job = document.getElementById("job"), ended = () => location.reload()) {
   if (!job) return;
   const bar = job.querySelector("progress");
   const ask = async () => {
@@ -196,7 +196,7 @@ export function watchJob(job = document.getElementById("job")) {
     if (answer.state === "running")
       job.querySelector("b").textContent = job.dataset.doing || "Rendering";
     if (answer.state === "running" || answer.state === "waiting") setTimeout(ask, 400);
-    else location.reload();
+    else ended();
   };
   setTimeout(ask, 300);
 }
