@@ -18,7 +18,7 @@ from aperture.path.imaging import Optics
 from aperture.path.problem import Freedom, Observations, State
 from aperture.path.solve import solve
 from aperture.track.follow import Follower, Settings
-from tests.moving import GRID, document, path_error, scene
+from tests.moving import GRID, document, path_error, scene, zooming
 
 REPETITIONS = 12
 FOCAL_PX = 20.0 / 24.0 * 1920
@@ -138,6 +138,32 @@ def simulated(repetitions: int) -> None:
         )
 
 
+def zooms(repetitions: int) -> None:
+    """A zoom of 24 to 70 mm of a full frame over 60 frames, one value per frame, nothing known of it; of which one on a tripod."""
+    lens = {"focal_mm": None, "focal_over_time": "free", "distortion": {"free": ["k1"]}}
+    for kind in ("orbit", "sideways", "turning"):
+        sigmas, off, places = [], [], []
+        for seed in range(repetitions):
+            made = zooming(kind, 60, 220, seed)
+            fit = solve(document(made, seed=seed, sliding=0.03, known=4, lens=lens)).document
+            wanted = "nodal" if kind == "turning" else "free"
+            if not fit["ok"] or fit["motion"] != wanted:
+                print(f"  zoom, {kind} {seed}: {fit.get('problem') or fit['motion']}")
+                continue
+            true = np.array([camera.lens.focal_mm for camera in made.cameras])
+            found = np.array(fit["path"]["focal_mm"], float)
+            sigmas.append((found - true) / np.array(fit["path"]["focal_plus_minus_mm"], float))
+            off.append(found / true - 1)
+            if kind != "turning":
+                away = np.array(fit["path"]["position_m"], float) - made.positions
+                places.append(away / np.array(fit["path"]["position_plus_minus_m"], float))
+        told = f", of places {_rms(places):.2f}" if places else ""
+        print(
+            f"  zoom, {kind}, {len(off)} of {repetitions}: focal {100 * _rms(off):.3f} %, error/± "
+            f"{_rms(sigmas):.2f}{told} (0.9–1.1)"
+        )
+
+
 def _rms(values) -> float:
     return float(np.sqrt(np.mean(np.square(values))))
 
@@ -209,6 +235,7 @@ def report(repetitions: int = REPETITIONS) -> None:
     against_gtsam()
     frames_cost()
     simulated(repetitions)
+    zooms(repetitions)
 
 
 if __name__ == "__main__":

@@ -1,6 +1,6 @@
 """Cameras that move past points: their tracks through `Camera.project`, as match documents of version 2."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -58,6 +58,22 @@ def scene(kind: str, frames: int = 40, count: int = 150, seed: int = 0, lens: Le
     seen[outside | np.isnan(seen).any(axis=2)] = np.nan
     kept = np.isfinite(seen[:, :, 0]).sum(axis=0) >= 8
     return Scene(cameras, points[kept], seen[:, kept])
+
+
+def zooming(kind: str, frames: int, count: int, seed: int = 0, ends=(16.0, 46.7)) -> Scene:
+    """The same while the lens zooms, slowly at the ends: 16 to 46.7 mm here are 24 to 70 of a full frame."""
+    made = scene(kind, frames, 6 * count, seed)
+    course = 0.5 - 0.5 * np.cos(np.pi * np.linspace(0, 1, frames))
+    focal = ends[0] * (ends[1] / ends[0]) ** course
+    cameras = [
+        Camera(GRID, replace(LENS, focal_mm=float(mm)), camera.world_from_camera)
+        for mm, camera in zip(focal, made.cameras)
+    ]
+    seen = np.array([camera.project(made.points) for camera in cameras])
+    seen[((seen < 0) | (seen > SIZE)).any(axis=2) | np.isnan(seen).any(axis=2)] = np.nan
+    kept = np.flatnonzero(np.isfinite(seen[:, :, 0]).sum(axis=0) >= 8)
+    kept = np.random.default_rng(seed).permutation(kept)[:count]
+    return Scene(cameras, made.points[kept], seen[:, kept])
 
 
 def document(

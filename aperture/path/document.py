@@ -55,6 +55,10 @@ class FilmEvidence:
         Known coordinates of tracks and their ±, metres; NaN where unknown, σ 0 where exact.
     facts, lines : tuple of dict
         As the document has them, those in use; lines are edges and bows.
+    zooms : bool
+        Whether each frame has a focal length of its own; then the lens's isn't free.
+    focal_on : tuple of (int, float, float)
+        Frame, focal length and its ±, mm, where that is known of a zoom.
     names : dict
         What marks, tracks and facts are called in sentences.
     """
@@ -75,6 +79,8 @@ class FilmEvidence:
     facts: tuple[dict[str, Any], ...]
     lines: tuple[dict[str, Any], ...]
     names: dict[str, str] = field(default_factory=dict)
+    zooms: bool = False
+    focal_on: tuple[tuple[int, float, float], ...] = ()
 
     @property
     def frames(self) -> Array:
@@ -191,6 +197,8 @@ def read(data: dict[str, Any], checked: bool = False) -> FilmEvidence:
             for part in ("marks", "facts", "tracks")
             for item in data.get(part, ())
         },
+        zooms=data.get("lens", {}).get("focal_over_time") == "free",
+        focal_on=_focal_on(data.get("lens", {})),
     )
 
 
@@ -204,12 +212,6 @@ def _lens(
     lens: dict[str, Any], grid: Grid, gate: dict[str, Any] | None
 ) -> tuple[Lens, Array, list[tuple[int, float, float]], float | None]:
     """The lens to begin with, which PARAMETERS are free, what is known of them with a ±, and the known focal length."""
-    if lens.get("focal_over_time") == "free":
-        raise Problem(
-            "A focal length that changes over time can't be solved yet: choose frames between which "
-            "the lens doesn't zoom.",
-            "/lens/focal_over_time",
-        )
     if lens.get("readout_ms") not in (None, 0):
         raise Problem(
             "A rolling shutter can't be solved yet: leave the readout time empty, which takes every row "
@@ -218,9 +220,11 @@ def _lens(
         )
     free, known = np.zeros(len(PARAMETERS), bool), []
     squeeze = float(gate.get("squeeze", 1.0)) if gate else 1.0
+    zooms = lens.get("focal_over_time") == "free"
     focal = _known_focal(lens.get("focal_mm"), gate)
-    free[0] = True
-    if focal:
+    # Of a zoom every frame has its own focal length, as a multiple of the lens's, which is held.
+    free[0] = not zooms
+    if focal and not zooms:
         relative = max(focal[1] / focal[0], LEAST_RELATIVE)
         known.append((0, float(np.log(focal[0])), relative))
     centre = _centre(lens.get("principal_point", "centre"), grid, free, known)
@@ -243,7 +247,24 @@ def _lens(
         Lens(start, squeeze, projection, centre, tuple(coefficients.tolist())),
         free,
         known,
-        focal[0] if focal else None,
+        focal[0] if focal and not zooms else None,
+    )
+
+
+def _focal_on(lens: dict[str, Any]) -> tuple[tuple[int, float, float], ...]:
+    """The frames of a zoom whose focal length is known."""
+    known = lens.get("focal_mm")
+    if lens.get("focal_over_time") != "free" or not known:
+        return ()
+    if "frames" not in known:
+        raise Problem(
+            "The lens zooms, and one focal length is given for all frames: say on which frames it is "
+            "known, or that it doesn't zoom.",
+            "/lens/focal_mm",
+        )
+    return tuple(
+        (int(frame), float(mm), max(float(sigma), LEAST_RELATIVE * float(mm)))
+        for frame, mm, sigma in known["frames"]
     )
 
 

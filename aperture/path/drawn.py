@@ -76,11 +76,11 @@ class Sighted(Equation):
 
     def _focal_px(self, state: State) -> float:
         down = self.optics.grid.px_linear[:, 1]
-        return math.exp(state.lens[0]) * float(np.linalg.norm(down))
+        return math.exp(state.lens_on(self.camera)[0]) * float(np.linalg.norm(down))
 
     def placing_rows(self, state: State) -> list[Row]:
         """The angle between the ray and the direction of the place, in two components: defined behind the camera too."""
-        lens = self.optics.lens.with_parameters(state.lens)
+        lens = self.optics.lens.with_parameters(state.lens_on(self.camera))
         ray = lens.rays(self.optics.grid.to_mm([self.xy]))[0]
         ray /= np.linalg.norm(ray)
         across = tangents(ray[None])[0]
@@ -143,7 +143,7 @@ class Lines(Equation):
         system = self.system
         edges = len(system.evidence.edges)
         own = state.extra[self.first : self.first + self.count]
-        lens = system.lens_with_focal(1.0).with_parameters(state.lens)
+        lens = system.lens_with_focal(1.0).with_parameters(state.lens_on(self.camera))
         base = tangents(self.bow_normals)
         moved = self.bow_normals + np.einsum("bij,bi->bj", base, own[edges:].reshape(-1, 2))
         length = np.linalg.norm(moved, axis=1, keepdims=True)
@@ -171,6 +171,7 @@ class Lines(Equation):
             by_camera, by_lens = np.zeros(7), np.zeros(len(PARAMETERS))
             by_camera[:3] = jacobian[number, system.at["rotation"]]
             by_lens[system.free_lens] = jacobian[number, system.at["lens"]]
+            by_camera[6] = by_lens[0]
             extra = tuple(
                 (self.first + index, float(slope))
                 for index, slope in enumerate(by_extra[number])

@@ -168,43 +168,69 @@ class LensValue(Equation):
 
 
 @dataclass
+class FocalOn(Equation):
+    """A known focal length on one frame of a zoom; sigma of its logarithm."""
+
+    camera: int = 0
+    focal_mm: float = 1.0
+    directional = True
+    unit = "value"
+
+    def rows(self, state: State) -> list[Row]:
+        off = state.lens_on(self.camera)[0] - math.log(self.focal_mm)
+        by_camera = np.zeros(7)
+        by_camera[6] = 1 / self.sigma
+        return [Row(float(off / self.sigma), camera=self.camera, by_camera=by_camera)]
+
+
+@dataclass
 class AngleOfView(Equation):
-    """A known angle of view, radians, distortion included."""
+    """A known angle of view, radians, distortion included; on one frame, where the lens zooms."""
 
     basis: int = 0
     radians: float = 0.0
     evidence: FilmEvidence | None = None
+    camera: int | None = None
     directional = True
     unit = "rad"
 
     def rows(self, state: State) -> list[Row]:
-        value = self._value(state.lens)
+        own = state.lens if self.camera is None else state.lens_on(self.camera)
+        lens = self.evidence.lens.with_parameters(own)
+        view = Camera(self.evidence.grid, lens, np.eye(4)).view
+        value = (view.horizontal, view.vertical, view.diagonal)[self.basis]
         slope = np.zeros(len(PARAMETERS))
-        free = np.flatnonzero(self.evidence.free_lens).tolist()
-        lens = self.evidence.lens.with_parameters(state.lens)
+        free = np.flatnonzero(self.evidence.free_lens | (np.arange(len(PARAMETERS)) == 0)).tolist()
         slope[free] = view_slopes(self.evidence.grid, lens, free)[self.basis] / self.sigma
-        return [Row(float((value - self.radians) / self.sigma), by_lens=slope)]
-
-    def _value(self, lens: Array) -> float:
-        view = Camera(self.evidence.grid, self.evidence.lens.with_parameters(lens), np.eye(4)).view
-        return (view.horizontal, view.vertical, view.diagonal)[self.basis]
+        return [_of_lens((value - self.radians) / self.sigma, slope, self.camera)]
 
 
 @dataclass
 class FocalRange(Equation):
-    """The ends of a zoom: no residual between them."""
+    """The ends of a zoom: no residual between them; on one frame, where the lens zooms."""
 
     from_mm: float = 0.0
     to_mm: float = 0.0
+    camera: int | None = None
     directional = True
     unit = "mm"
 
     def rows(self, state: State) -> list[Row]:
-        focal = math.exp(state.lens[0])
+        own = state.lens if self.camera is None else state.lens_on(self.camera)
+        focal = math.exp(own[0])
         nearest = min(max(focal, self.from_mm), self.to_mm)
         slope = np.zeros(len(PARAMETERS))
         slope[0] = 0.0 if nearest == focal else focal / self.sigma
-        return [Row((focal - nearest) / self.sigma, by_lens=slope)]
+        return [_of_lens((focal - nearest) / self.sigma, slope, self.camera)]
+
+
+def _of_lens(residual: float, slope: Array, camera: int | None) -> Row:
+    """An equation of the lens (8,), on one frame if a camera is given."""
+    if camera is None:
+        return Row(float(residual), by_lens=slope)
+    by_camera = np.zeros(7)
+    by_camera[6] = slope[0]
+    return Row(float(residual), camera=camera, by_camera=by_camera, by_lens=slope)
 
 
 @dataclass
@@ -230,13 +256,13 @@ class PathFacts:
     def begin(self, state: State, lens: Lens) -> Array:
         """(extra_count,) values at which the facts' own unknowns suit a state."""
         extra = np.zeros(self.extra_count)
-        own = lens.with_parameters(state.lens)
         for equation in self.equations:
             if isinstance(equation, OnOnePlane):
                 places = state.points[list(equation.points), equation.axis]
                 extra[equation.extra] = np.median(places)
             elif isinstance(equation, Lines):
                 span = slice(equation.first, equation.first + equation.count)
+                own = lens.with_parameters(state.lens_on(equation.camera))
                 extra[span] = equation.line_up(state.rotations[equation.camera], own)
             elif isinstance(equation, Sighted):
                 equation.settle(state)
@@ -267,6 +293,10 @@ def gather(
     every = np.arange(len(number_of_frame))
     for fact in evidence.facts:
         equations += _equations(fact, evidence, number_of_frame, number_of_track, every)
+    for frame, focal, sigma in evidence.focal_on:
+        if frame in number_of_frame:
+            id_ = f"lens.focal_mm@{frame}"
+            equations.append(FocalOn(id_, sigma / focal, number_of_frame[frame], focal))
     for index, value, sigma in evidence.lens_known:
         equations.append(LensValue(f"lens.{PARAMETERS[index]}", sigma, index, value))
     facts = PathFacts(equations)
@@ -309,8 +339,8 @@ def _equations(
         if not {fact["from"], fact["to"]} <= set(tracks):
             return []
         axis = AXES.index(fact["along"]) if "along" in fact else None
-        ends = tracks[fact["from"]], tracks[fact["to"]]
-        return [Distance(id_, sigma, *ends, float(fact["metres"]), axis)]
+        points = tracks[fact["from"]], tracks[fact["to"]]
+        return [Distance(id_, sigma, *points, float(fact["metres"]), axis)]
     if kind == "camera_height":
         return [CameraCoordinate(id_, sigma, every, 1, float(fact["metres"]))]
     if kind == "camera_position":
@@ -328,8 +358,17 @@ def _equations(
             )
         if fact["from_mm"] > fact["to_mm"]:
             raise Problem(f"The range “{still.label(fact)}” must begin with its shorter end.", id_)
-        return [FocalRange(id_, sigma, float(fact["from_mm"]), float(fact["to_mm"]))]
+        ends = float(fact["from_mm"]), float(fact["to_mm"])
+        if evidence.zooms:
+            return [FocalRange(id_, sigma, *ends, int(camera)) for camera in every]
+        return [FocalRange(id_, sigma, *ends)]
     radians, sigma = math.radians(fact["degrees"]), max(math.radians(sigma), 1e-9)
     if kind == "camera_angle":
         return [CameraAngle(id_, sigma, every, ANGLES.index(fact["of"]), radians)]
-    return [AngleOfView(id_, sigma, BASES.index(fact["basis"]), radians, evidence)]
+    if evidence.zooms and len(every) != 1:
+        raise Problem(
+            f"“{still.label(fact)}” is an angle of view while the lens zooms: say on which frame.",
+            id_,
+        )
+    camera = int(every[0]) if evidence.zooms else None
+    return [AngleOfView(id_, sigma, BASES.index(fact["basis"]), radians, evidence, camera)]

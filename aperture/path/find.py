@@ -10,8 +10,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import os
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 
@@ -19,7 +22,7 @@ from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.path.growing import Growing, LensPrior
 from aperture.path.imaging import Optics
-from aperture.path.sightings import Sightings, connected, keyframes
+from aperture.path.sightings import Sightings, connected, grown, keyframes
 from aperture.path.turning import Turning, is_still, lens_of, solve_turning
 
 # Focal lengths that are tried, in widths of the gate.
@@ -28,8 +31,14 @@ TURNING_LADDER = (0.5, 0.8, 1.3, 2.1, 3.4)
 # σ of k1 and the rest while a path is looked for, and of the ln of a focal length that isn't known.
 DISTORTION_PRIOR = 0.15
 FOCAL_PRIOR = 2.0
+# The same of each frame's focal length of a zoom.
+ZOOM_PRIOR = 1.0
+# And of those between frames on which it is known.
+BETWEEN_PRIOR = 0.15
 # An unknown pays for itself if it lowers the sum of squares by this many squared robust σ.
 PRICE = 3.0
+# The same where the lens zooms: a frame's focal length and its distance together explain more of what slides.
+ZOOM_PRICE = 5.0
 # A camera nearly only turns if that leaves residuals up to this many times as large as a path does; two
 # focal lengths are about the same if their logarithms differ by less than that.
 NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
@@ -37,6 +46,8 @@ NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
 FEWEST_TRACKS = 8
 
 Watch = Callable[[str, float], None]
+_Start = TypeVar("_Start")
+_Made = TypeVar("_Made")
 
 
 @dataclass
@@ -44,13 +55,16 @@ class Wanted:
     """What is asked for.
 
     free_lens (8,) of bool: the PARAMETERS to solve for; focal_mm: the focal length where it is known, with
-    its σ of the logarithm; motion: free, nodal or still.
+    its σ of the logarithm; motion: free, nodal or still; zooms: whether every frame has a focal length of
+    its own; focal_on: frame, focal length and its ±, where that is known.
     """
 
     free_lens: Array
     focal_mm: float | None = None
     focal_sigma: float = 0.0
     motion: str = "free"
+    zooms: bool = False
+    focal_on: tuple[tuple[int, float, float], ...] = ()
 
 
 @dataclass
@@ -109,14 +123,60 @@ def _require_tracks(sightings: Sightings) -> None:
         )
 
 
-def prior_for(optics: Optics, wanted: Wanted, focal_mm: float) -> LensPrior:
-    """Weak assumptions about the lens while a path is looked for."""
+def zooms_of(sightings: Sightings, optics: Optics, wanted: Wanted) -> list[tuple[float, Array]]:
+    """Of a zoom, what to begin with: a focal length in mm, and of each frame (F,) the ln of its own over that.
+
+    The picture's growth is taken for the zoom's, or none of it: of a camera that walks ahead it is the walk.
+    Known focal lengths give the level, or the whole course where there are several.
+    """
+    growth = grown(sightings)
+    courses = [growth - np.median(growth), np.zeros(len(growth))]
+    known = _known_focals(sightings, wanted)
+    if known:
+        index, value = np.array(list(known)), np.array([focal for focal, _ in known.values()])
+        out = []
+        for course in courses:
+            off = np.interp(np.arange(len(course)), index, value - course[index])
+            whole = course + off
+            out.append((float(np.exp(np.median(whole))), whole - np.median(whole)))
+        return out
+    return [
+        (focal, course) for focal in _focals(optics, wanted, TURNING_LADDER) for course in courses
+    ]
+
+
+def prior_for(
+    sightings: Sightings,
+    optics: Optics,
+    wanted: Wanted,
+    focal_mm: float,
+    zoom: Array | None = None,
+) -> LensPrior:
+    """Weak assumptions about the lens while a path is looked for; zoom (F,): of each frame, where it zooms."""
     values, sigma = lens_of(optics, focal_mm), np.full(8, np.inf)
     sigma[0] = wanted.focal_sigma if wanted.focal_mm else FOCAL_PRIOR
     sigma[0] = max(sigma[0], 1e-4)
     sigma[1:3] = 0.02 * max(optics.grid.gate_mm)
     sigma[3:] = DISTORTION_PRIOR
-    return LensPrior(values, sigma)
+    if zoom is None:
+        return LensPrior(values, sigma)
+    known = _known_focals(sightings, wanted)
+    each = np.full(len(zoom), ZOOM_PRIOR)
+    if len(known) > 1:
+        each[min(known) : max(known) + 1] = BETWEEN_PRIOR
+    for index, (_, own) in known.items():
+        each[index] = own
+    return LensPrior(values, sigma, zoom, each)
+
+
+def _known_focals(sightings: Sightings, wanted: Wanted) -> dict[int, tuple[float, float]]:
+    """By the index of a frame its known ln focal length, and its σ."""
+    first, count = int(sightings.frames[0]), len(sightings.frames)
+    return {
+        frame - first: (float(np.log(focal)), max(sigma / focal, 1e-4))
+        for frame, focal, sigma in sorted(wanted.focal_on)
+        if 0 <= frame - first < count
+    }
 
 
 def _simple_lens(wanted: Wanted) -> Array:
@@ -139,20 +199,41 @@ def _best_turning(
 ) -> Turning | None:
     """The rotation-only path over some keyframes that explains most."""
     best: Turning | None = None
-    focals = _focals(optics, wanted, TURNING_LADDER)
-    for number, focal in enumerate(focals):
-        watch("Trying a camera that only turns", 0.02 + 0.1 * number / len(focals))
-        turning = solve_turning(
+    starts: list[tuple[float, Array | None]] = [
+        (focal, None) for focal in _focals(optics, wanted, TURNING_LADDER)
+    ]
+    if wanted.zooms:
+        starts = list(zooms_of(sightings, optics, wanted))
+
+    def turned(start: tuple[float, Array | None]) -> Turning | None:
+        focal, zoom = start
+        return solve_turning(
             sightings,
             optics,
             np.array(keys),
             lens_of(optics, focal),
             _simple_lens(wanted),
-            prior_for(optics, wanted, focal),
+            prior_for(sightings, optics, wanted, focal, zoom),
+            zoom=None if zoom is None else zoom[keys],
         )
+
+    for number, turning in enumerate(_each(turned, starts)):
+        watch("Trying a camera that only turns", 0.02 + 0.1 * number / len(starts))
         if turning and (best is None or _cost(turning.residuals, 1.0) < _cost(best.residuals, 1.0)):
             best = turning
     return best
+
+
+def _each(function: Callable[[_Start], _Made], starts: list[_Start]) -> Iterator[_Made]:
+    """What comes of each start, in their order; they are worked on side by side."""
+    with ThreadPoolExecutor(len(os.sched_getaffinity(0))) as pool:
+        under_way = [pool.submit(function, start) for start in starts]
+        try:
+            for one in under_way:
+                yield one.result()
+        finally:  # stopped in between: what hasn't begun needn't
+            for one in under_way:
+                one.cancel()
 
 
 def _cost(residuals: Array, scale: float) -> float:
@@ -175,24 +256,47 @@ def _best_start(
     paths with about that lens count: its turns tell the focal length, whereas a wrong lens with a wide
     arc past points on a shell explains such tracks just as well.
     """
-    lenses = [lens_of(optics, focal) for focal in _focals(optics, wanted, LADDER)]
-    if turning is not None and not wanted.focal_mm and _is_ordinary(optics, turning.lens):
-        lenses.append(turning.lens)
+    starts: list[tuple[Array, Array | None]] = [
+        (lens_of(optics, focal), None) for focal in _focals(optics, wanted, LADDER)
+    ]
+    if wanted.zooms:
+        starts = [
+            (lens_of(optics, focal), zoom) for focal, zoom in zooms_of(sightings, optics, wanted)
+        ]
+        if turning is not None and _is_ordinary(optics, _middle_lens(turning)):
+            every = np.arange(len(sightings.frames))
+            starts.append((turning.lens, np.interp(every, turning.frames, turning.zoom)))
+    elif turning is not None and not wanted.focal_mm and _is_ordinary(optics, turning.lens):
+        starts.append((turning.lens, None))
     paths: list[tuple[Growing, Array]] = []
-    for number, lens in enumerate(lenses):
-        focal = float(np.exp(lens[0]))
-        watch(f"Trying a focal length of {focal:.3g} mm", 0.12 + 0.4 * number / len(lenses))
-        started = _started(sightings, optics, wanted, keys, lens)
+
+    def begun(start: tuple[Array, Array | None]) -> tuple[Growing, Array] | None:
+        return _started(sightings, optics, wanted, keys, *start)
+
+    for number, started in enumerate(_each(begun, starts)):
+        focal = float(np.exp(starts[number][0][0]))
+        watch(f"Tried a focal length of {focal:.3g} mm", 0.12 + 0.4 * number / len(starts))
         if started:
             paths.append(started)
     if not paths:
         return None
     noise = min(path.scale for path, _ in paths)
     if turning is not None and turning.scale < NEARLY_TURNS * noise:
-        turned = turning.lens[0]
-        paths = [item for item in paths if abs(item[0].lens[0] - turned) < SAME_FOCAL] or paths
+        turned = _middle_lens(turning)[0]
+        paths = [
+            item
+            for item in paths
+            if abs(item[0].lens[0] + np.median(item[0].zoom[keys]) - turned) < SAME_FOCAL
+        ] or paths
     total = int(np.count_nonzero(sightings.seen[keys]))
     return min(paths, key=lambda item: _misfit(item[0], item[1], noise, total))[0]
+
+
+def _middle_lens(turning: Turning) -> Array:
+    """(8,) the lens of a camera that only turns, on the frame in the middle of its zoom."""
+    lens = turning.lens.copy()
+    lens[0] += np.median(turning.zoom)
+    return lens
 
 
 def _is_ordinary(optics: Optics, lens: Array) -> bool:
@@ -213,7 +317,12 @@ def _misfit(path: Growing, residuals: Array, noise: float, total: int) -> float:
 
 
 def _started(
-    sightings: Sightings, optics: Optics, wanted: Wanted, keys: list[int], lens: Array
+    sightings: Sightings,
+    optics: Optics,
+    wanted: Wanted,
+    keys: list[int],
+    lens: Array,
+    zoom: Array | None,
 ) -> tuple[Growing, Array] | None:
     """A path over the keyframes from one assumed lens, and its residuals (F, T) in σ."""
     path = Growing(
@@ -221,7 +330,8 @@ def _started(
         optics,
         _simple_lens(wanted),
         lens.copy(),
-        prior_for(optics, wanted, float(np.exp(lens[0]))),
+        prior_for(sightings, optics, wanted, float(np.exp(lens[0])), zoom),
+        zooms=wanted.zooms,
     )
     if path.begin(keys) is None or np.count_nonzero(path.placed) < 12:
         return None
@@ -256,7 +366,8 @@ def _only_turns(sightings: Sightings, turning: Turning, path: Growing, keys: lis
     moved = _cost(residuals[common], scale)
     tracks = np.count_nonzero(common.any(axis=0))
     unknowns = 3 * (len(keys) - 1) + tracks
-    return bool(turned - moved < PRICE * unknowns)
+    price = ZOOM_PRICE if path.zooms else PRICE
+    return bool(turned - moved < price * unknowns)
 
 
 def _grow(path: Growing, watch: Watch, threads: int) -> None:
@@ -301,15 +412,20 @@ def _all_turning(
         raise Problem(
             "Neighbouring frames share too few tracks to say how the camera turned: follow more points."
         )
-    focal = float(np.exp(some.lens[0]))
+    focal, zoom = float(np.exp(some.lens[0])), None
+    if wanted.zooms:
+        # Between the frames that are solved it goes as the picture grows.
+        growth, every = grown(sightings), np.arange(len(sightings.frames))
+        zoom = growth + np.interp(every, some.frames, some.zoom - growth[some.frames])
     turning = solve_turning(
         sightings,
         optics,
         np.arange(len(sightings.frames)),
         some.lens,
         wanted.free_lens,
-        prior_for(optics, wanted, wanted.focal_mm or focal),
+        prior_for(sightings, optics, wanted, wanted.focal_mm or focal, zoom),
         threads=threads,
+        zoom=zoom,
     )
     if turning is None:
         raise Problem(

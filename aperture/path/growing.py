@@ -11,7 +11,7 @@ project's camera space.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import cv2
 import numpy as np
@@ -31,18 +31,41 @@ LEAST_SHARED, LEAST_AGREEING = 25, 20
 WIDE_DEG = 6.0
 # Huber's loss: beyond this many robust σ residuals count linearly, and beyond that many they don't count.
 HUBER_SIGMAS, OUTLIER_SIGMAS = 3.0, 5.0
+# Changes of ln focal length that are tried for a frame of a zoom.
+ZOOM_STEPS = (0.0, -0.08, 0.08, -0.2, 0.2)
+# A share of a frame's points that agree, with which no other focal length is tried.
+ENOUGH_AGREE = 0.6
 
 
 @dataclass(frozen=True)
 class LensPrior:
-    """What is assumed of the lens while a path is looked for: values (8,) and their σ, inf where nothing is."""
+    """What is assumed of the lens while a path is looked for: values (8,) and their σ, inf where nothing is.
+
+    zoom (F,): of each frame of a zoom the ln of its focal length over the lens's; zoom_sigma (F,): its σ.
+    """
 
     values: Array
     sigma: Array
+    zoom: Array | None = None
+    zoom_sigma: Array | None = None
+
+    def on(self, frames: Array) -> LensPrior:
+        """The same for some frames."""
+        if self.zoom is None or self.zoom_sigma is None:
+            return self
+        return replace(self, zoom=self.zoom[frames], zoom_sigma=self.zoom_sigma[frames])
 
     def rows(self, state: HasLens) -> list[Row]:
         """One equation per value with a σ."""
         out = []
+        if self.zoom is not None and self.zoom_sigma is not None:
+            slopes = np.zeros((len(self.zoom), 7))
+            slopes[:, 6] = 1 / self.zoom_sigma
+            off = (state.zoom - self.zoom) / self.zoom_sigma
+            out = [
+                Row(float(value), camera=camera, by_camera=slope)
+                for camera, (value, slope) in enumerate(zip(off, slopes))
+            ]
         for index in np.flatnonzero(np.isfinite(self.sigma)):
             slope = np.zeros(len(self.sigma))
             slope[index] = 1 / self.sigma[index]
@@ -53,7 +76,10 @@ class LensPrior:
 
 @dataclass
 class Growing:
-    """A path while it grows. posed (F,): frames that have a pose; use (F, T): observations that are believed."""
+    """A path while it grows. posed (F,): frames that have a pose; use (F, T): observations that are believed.
+
+    zoom (F,): of each frame the ln of its focal length over the lens's; zooms: whether it is solved for.
+    """
 
     sightings: Sightings
     optics: Optics
@@ -65,6 +91,8 @@ class Growing:
     posed: Array = field(init=False)
     points: Array = field(init=False)
     use: Array = field(init=False)
+    zoom: Array = field(init=False)
+    zooms: bool = False
     scale: float = 1.0  # robust size of the residuals, in their σ
 
     def __post_init__(self) -> None:
@@ -74,6 +102,8 @@ class Growing:
         self.posed = np.zeros(frames, bool)
         self.points = np.full((tracks, 3), np.nan)
         self.use = self.sightings.seen.copy()
+        guess = self.prior.zoom if self.prior is not None else None
+        self.zoom = np.zeros(frames) if guess is None else guess.copy()
 
     @property
     def placed(self) -> Array:
@@ -82,22 +112,29 @@ class Growing:
 
     @property
     def focal_px(self) -> float:
-        """Down the picture."""
-        linear = self.sightings.grid.px_linear
-        return float(np.exp(self.lens[0]) * np.linalg.norm(linear[:, 1]))
+        """Down the picture; of a zoom the one in the middle."""
+        return float(np.median(self.focals_px))
 
-    def normalised(self) -> Array:
-        """(F, T, 2) the sightings through the lens of the moment."""
-        return self.sightings.normalised(self.optics.lens.with_parameters(self.lens))
+    @property
+    def focals_px(self) -> Array:
+        """(F,) down the picture."""
+        linear = self.sightings.grid.px_linear
+        return np.exp(self.lens[0] + self.zoom) * np.linalg.norm(linear[:, 1])
+
+    def normalised(self, frames: Array) -> Array:
+        """(F', T, 2) the sightings of some frames through the lens of the moment."""
+        lens = self.optics.lens.with_parameters(self.lens)
+        return self.sightings.on(frames).zoomed(lens, self.zoom[frames])
 
     # Places -----------------------------------------------------------------------------------------------
 
     def begin(self, keys: list[int]) -> float | None:
         """Pose the pair of keyframes with the widest, best supported relative pose; its angle in degrees, or None."""
-        x, best = self.normalised(), None
+        x, best = dict(zip(keys, self.normalised(np.array(keys)))), None
         for i, first in enumerate(keys):
             for second in keys[i + 1 : i + 7]:
-                pair = _relative_pose(x[first], x[second], self.focal_px)
+                focal_px = float(np.sqrt(self.focals_px[first] * self.focals_px[second]))
+                pair = _relative_pose(x[first], x[second], focal_px)
                 if pair and (best is None or pair[0] > best[0]):
                     best = (*pair, first, second)
         if best is None:
@@ -120,7 +157,7 @@ class Growing:
         frames = np.flatnonzero(self.posed)
         if near is not None:
             frames = frames[np.abs(frames - near) <= reach]
-        x = self.normalised()[frames]
+        x = self.normalised(frames)
         seen = self.use[frames] & np.isfinite(x[:, :, 0]) & ~self.placed
         row, track = np.nonzero(seen)
         if not len(row):
@@ -146,7 +183,7 @@ class Growing:
         q = np.einsum("nij,ni->nj", self.rotations[frames[row]], places[track] - origin)
         with np.errstate(all="ignore"):
             at = np.stack([q[:, 0], -q[:, 1]], axis=1) / -q[:, 2:]
-            off = np.linalg.norm(at - x[row, track], axis=1) * self.focal_px
+            off = np.linalg.norm(at - x[row, track], axis=1) * self.focals_px[frames[row]]
         off[~(q[:, 2] < 0)] = np.inf
         order = np.lexsort((off, track))
         starts = np.searchsorted(track[order], np.arange(count + 1))
@@ -156,17 +193,64 @@ class Growing:
                 self.points[point] = places[point]
 
     def resect(self, frame: int, most_px: float) -> bool:
-        """Pose a frame by the points that it sees; whether that worked."""
-        lens = self.optics.lens.with_parameters(self.lens)
-        own = Sightings(
-            self.sightings.frames[[frame]],
-            self.sightings.xy[[frame]],
-            self.sightings.sigma[[frame]],
-            self.sightings.grid,
-        ).normalised(lens)[0]
+        """Pose a frame by the points that it sees; whether that worked.
+
+        Of a zoom focal lengths about the one that the picture's growth since the nearest posed frame
+        suggests are tried; the one by which most points agree is then solved for with the pose.
+        """
+        if not self.zooms:
+            return self._resected(frame, most_px) is not None
+        posed = np.flatnonzero(self.posed)
+        near = posed[np.argmin(np.abs(posed - frame))]
+        guess = self.prior.zoom if self.prior is not None and self.prior.zoom is not None else None
+        since = guess[frame] - guess[near] if guess is not None else 0.0
+        begin, best = self.zoom[near] + since, np.zeros(0, int)
+        seen = np.count_nonzero(self.placed & self.use[frame])
+        for step in ZOOM_STEPS:
+            self.zoom[frame] = begin + step
+            agreeing = self._resected(frame, most_px)
+            if agreeing is not None and len(agreeing) > len(best):
+                best = agreeing
+                pose = self.rotations[frame].copy(), self.positions[frame].copy(), self.zoom[frame]
+            if len(best) > ENOUGH_AGREE * seen:
+                break
+        self.posed[frame] = bool(len(best))
+        if not len(best):
+            return False
+        self.rotations[frame], self.positions[frame], self.zoom[frame] = pose
+        self._refine(frame, best)
+        return True
+
+    def _refine(self, frame: int, tracks: Array) -> None:
+        """Pose and focal length of one frame by points (n,) that stay where they are."""
+        at = np.full(len(tracks), frame), tracks
+        observations = Observations(
+            np.zeros(len(tracks), int),
+            np.arange(len(tracks)),
+            self.sightings.xy[at],
+            self.sightings.sigma[at],
+        )
+        state = State(
+            self.rotations[[frame]],
+            self.positions[[frame]],
+            self.zoom[[frame]],
+            self.lens.copy(),
+            self.points[tracks],
+        )
+        freedom = Freedom(np.ones((1, 7), bool), np.zeros(8, bool), np.ones((len(tracks), 3), bool))
+        prior = self.prior.on(np.array([frame])) if self.prior is not None else None
+        bundle = Bundle(observations, self.optics, state, freedom, prior, threads=1)
+        bundle.solve(most=10, least_gain=1e-2)
+        self.rotations[frame] = bundle.state.rotations[0]
+        self.positions[frame] = bundle.state.positions[0]
+        self.zoom[frame] = bundle.state.zoom[0]
+
+    def _resected(self, frame: int, most_px: float) -> Array | None:
+        """Pose a frame with the lens that it has; the tracks that agree, or None where it can't be posed."""
+        own = self.normalised(np.array([frame]))[0]
         tracks = np.flatnonzero(self.placed & self.use[frame] & np.isfinite(own[:, 0]))
         if len(tracks) < LEAST_POINTS:
-            return False
+            return None
         points, x = self.points[tracks], np.ascontiguousarray(own[tracks])
         middle = points.mean(axis=0)
         try:
@@ -176,23 +260,23 @@ class Growing:
                 np.eye(3),
                 None,
                 iterationsCount=300,
-                reprojectionError=most_px / self.focal_px,
+                reprojectionError=most_px / self.focals_px[frame],
                 confidence=0.999,
                 flags=cv2.SOLVEPNP_SQPNP,
             )
         except cv2.error:
-            return False
+            return None
         if not good or inliers is None or len(inliers) < LEAST_POINTS:
-            return False
+            return None
         of = inliers.ravel()
         turn, shift = cv2.solvePnPRefineLM(points[of] - middle, x[of], np.eye(3), None, turn, shift)
         rotation = cv2.Rodrigues(turn)[0]
         if not np.isfinite(shift).all():
-            return False
+            return None
         self.rotations[frame] = rotation.T @ FLIP
         self.positions[frame] = middle - (rotation.T @ shift).ravel()
         self.posed[frame] = True
-        return True
+        return tracks[of]
 
     # Adjustment -------------------------------------------------------------------------------------------
 
@@ -212,20 +296,21 @@ class Growing:
         if factor is not None:
             observations = reweighted(observations, factor)
         positions = self.positions[frames]
-        free = np.ones((len(frames), 6), bool)
-        free[0] = False
+        free = np.ones((len(frames), 7 if self.zooms else 6), bool)
+        free[0, :6] = False
         away = np.abs(positions - positions[0])
         far, axis = np.unravel_index(np.argmax(away), away.shape)
         free[far, 3 + axis] = False
         state = State(
             self.rotations[frames],
             positions,
-            np.zeros(len(frames)),
+            self.zoom[frames],
             self.lens.copy(),
             self.points[tracks],
         )
         freedom = Freedom(free, self.free_lens, np.zeros((len(tracks), 3), bool))
-        bundle = Bundle(observations, self.optics, state, freedom, self.prior, threads=threads)
+        prior = self.prior.on(frames) if self.prior is not None else None
+        bundle = Bundle(observations, self.optics, state, freedom, prior, threads=threads)
         return bundle, row, tracks[column]
 
     def adjust(
@@ -256,7 +341,7 @@ class Growing:
     def _take(self, bundle: Bundle, frames: Array, tracks: Array) -> None:
         state = bundle.state
         self.rotations[frames], self.positions[frames] = state.rotations, state.positions
-        self.points[tracks], self.lens = state.points, state.lens
+        self.points[tracks], self.lens, self.zoom[frames] = state.points, state.lens, state.zoom
 
     def believe_all(self) -> None:
         """Give observations that were left out another chance."""

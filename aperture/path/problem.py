@@ -39,13 +39,23 @@ class State:
     points: Array
     extra: Array = field(default_factory=lambda: np.zeros(0))
 
+    def lens_on(self, camera: int) -> Array:
+        """(8,) the PARAMETERS on one frame."""
+        own = self.lens.copy()
+        own[0] += self.zoom[camera]
+        return own
+
 
 class HasLens(Protocol):
-    """What has the PARAMETERS of a lens, (8,)."""
+    """What has the PARAMETERS of a lens, (8,), and each frame's zoom (F,)."""
 
     @property
     def lens(self) -> Array:
         """ln focal length, principal point, distortion."""
+
+    @property
+    def zoom(self) -> Array:
+        """Of each frame the ln of its focal length over the lens's."""
 
 
 @dataclass(frozen=True, eq=False)

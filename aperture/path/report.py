@@ -94,6 +94,7 @@ def write(told: Told) -> dict[str, Any]:
         "version": 2,
         "ok": True,
         "motion": told.kind,
+        "zooms": evidence.zooms,
         "camera": _lens_values(told, camera),
         "plus_minus": _lens_plus_minus(told, camera),
         "determined": determined,
@@ -117,15 +118,18 @@ def write(told: Told) -> dict[str, Any]:
 
 
 def _lens_values(told: Told, camera: Camera) -> dict[str, Any]:
-    view = [
+    degrees = [
         math.degrees(angle)
         for angle in (camera.view.horizontal, camera.view.vertical, camera.view.diagonal)
     ]
     focal = camera.lens.focal_mm if told.evidence.has_gate else None
+    view = dict(zip(("horizontal", "vertical", "diagonal"), map(_number, degrees)))
+    # A zoom has one of each per frame: they stand with the path.
+    zooms = told.evidence.zooms
     return {
-        "focal_px": [_number(v) for v in camera.focal_px],
-        "focal_mm": _number(focal),
-        "field_of_view_deg": dict(zip(("horizontal", "vertical", "diagonal"), map(_number, view))),
+        "focal_px": None if zooms else [_number(v) for v in camera.focal_px],
+        "focal_mm": None if zooms else _number(focal),
+        "field_of_view_deg": None if zooms else view,
         "principal_point_px": [_number(v) for v in camera.principal_point_px],
         "distortion": dict(zip(COEFFICIENTS, map(_number, camera.lens.coefficients))),
     }
@@ -134,10 +138,10 @@ def _lens_values(told: Told, camera: Camera) -> dict[str, Any]:
 def _lens_plus_minus(told: Told, camera: Camera) -> dict[str, Any]:
     sigma = told.lens_sigma
     mm_per_px = told.evidence.grid.mm_per_px
-    focal = camera.lens.focal_mm * sigma[0]
+    focal, zooms = camera.lens.focal_mm * sigma[0], told.evidence.zooms
     return {
-        "focal_px": [_number(v * sigma[0]) for v in camera.focal_px],
-        "focal_mm": _number(focal if told.evidence.has_gate else None),
+        "focal_px": None if zooms else [_number(v * sigma[0]) for v in camera.focal_px],
+        "focal_mm": None if zooms else _number(focal if told.evidence.has_gate else None),
         "principal_point_px": [_number(sigma[1 + axis] / mm_per_px[axis]) for axis in range(2)],
         "distortion": {
             name: _number(sigma[3 + index])
@@ -213,6 +217,8 @@ def _path(told: Told, determined: dict[str, str]) -> dict[str, Any]:
     if not evidence.has_gate:
         focal = focal * evidence.grid.px_linear[1, 1]
     focal_sigma = focal * told.lens_sigma[0]
+    if evidence.zooms:
+        focal_sigma = focal * np.sqrt(np.maximum(variance[:, 6], 0))
     poses = np.tile(np.eye(4), (len(state.rotations), 1, 1))
     poses[:, :3, :3], poses[:, :3, 3] = state.rotations, state.positions
     is_nodal = told.kind == "nodal"

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import warnings
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+import cv2
 import numpy as np
 
 from aperture.arrays import Array
@@ -55,6 +56,20 @@ class Sightings:
         """Of the picture, px."""
         return self.grid.width
 
+    def zoomed(self, lens: Lens, zoom: Array) -> Array:
+        """`normalised` through a lens that zooms: (F,) ln of each frame's focal length over the lens's.
+
+        What a lens does depends on how many focal lengths beside its axis it is: a picture of another
+        focal length is one of the lens's own, shrunk towards the axis.
+        """
+        axis = self.grid.to_px([lens.centre_mm])[0]
+        shrunk = axis + (self.xy - axis) * np.exp(-zoom)[:, None, None]
+        return replace(self, xy=shrunk).normalised(lens)
+
+    def on(self, frames: Array) -> Sightings:
+        """Those on some frames, by index."""
+        return Sightings(self.frames[frames], self.xy[frames], self.sigma[frames], self.grid)
+
     def normalised(self, lens: Lens) -> Array:
         """(F, T, 2): straight through the lens, y down, in focal lengths; NaN where unseen, or beyond 85° from the axis."""
         flat = self.xy.reshape(-1, 2)
@@ -79,6 +94,24 @@ def travelled(sightings: Sightings) -> Array:
         warnings.simplefilter("ignore", RuntimeWarning)  # frames that share no track
         steps = np.nanmedian(moved, axis=1)
     return np.concatenate([[0.0], np.cumsum(np.nan_to_num(steps))])
+
+
+def grown(sightings: Sightings) -> Array:
+    """(F,) ln of how much larger the picture is than on the first frame: by a zoom, or by walking ahead.
+
+    From one frame to the next, by the similarity that most of the shared tracks agree on.
+    """
+    steps = np.zeros(len(sightings.frames))
+    for index, (before, after) in enumerate(zip(sightings.xy[:-1], sightings.xy[1:]), 1):
+        both = np.isfinite(before[:, 0]) & np.isfinite(after[:, 0])
+        if np.count_nonzero(both) < 8:
+            continue
+        turn, _ = cv2.estimateAffinePartial2D(
+            before[both], after[both], method=cv2.RANSAC, ransacReprojThreshold=2.0
+        )
+        if turn is not None:
+            steps[index] = np.log(max(float(np.hypot(turn[0, 0], turn[1, 0])), 0.1))
+    return np.cumsum(steps)
 
 
 def keyframes(sightings: Sightings, most: int = 10) -> list[int]:

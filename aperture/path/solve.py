@@ -149,7 +149,12 @@ def _solved(
     sightings = Sightings.of(evidence.tracks, evidence.first, evidence.last, evidence.grid)
     known = [sigma for index, _, sigma in evidence.lens_known if index == 0]
     wanted = Wanted(
-        evidence.free_lens, evidence.focal_mm, known[0] if known else 0.0, evidence.motion
+        evidence.free_lens,
+        evidence.focal_mm,
+        known[0] if known else 0.0,
+        evidence.motion,
+        evidence.zooms,
+        evidence.focal_on,
     )
     found = _from(warm, sightings, optics, evidence) if warm else None
     if found is None:
@@ -253,7 +258,7 @@ def _start(sightings: Sightings, found: Found) -> tuple[Array, State, Array, Arr
         state = State(
             turning.rotations,
             np.zeros((count, 3)),
-            np.zeros(count),
+            turning.zoom,
             turning.lens,
             turning.directions[tracks],
         )
@@ -266,7 +271,7 @@ def _start(sightings: Sightings, found: Found) -> tuple[Array, State, Array, Arr
     state = State(
         path.rotations[frames],
         path.positions[frames],
-        np.zeros(len(frames)),
+        path.zoom[frames],
         path.lens,
         path.points[tracks],
     )
@@ -332,9 +337,9 @@ class _Problem:
         observations = Observations(row, column, self.sightings.xy[at], sigma)
         held = np.isfinite(known)
         state = replace(placed.state, points=np.where(held, known, placed.state.points))
-        free = np.ones((len(frames), 6), bool)
+        free = np.ones((len(frames), 7 if self.evidence.zooms else 6), bool)
         if self.at_infinity:
-            free[:, 3:] = False
+            free[:, 3:6] = False
             away = state.points - state.positions[0]
             directions = away / np.linalg.norm(away, axis=1, keepdims=True)
             state = replace(state, positions=np.zeros((len(frames), 3)), points=directions)
@@ -412,7 +417,16 @@ def _from(
     path = warm.get("path") if warm.get("ok") else None
     if not path or warm.get("motion") != "free" or "world_from_camera" not in path:
         return None
-    growing = Growing(sightings, optics, evidence.free_lens, optics.lens.parameters.copy(), None)
+    if bool(warm.get("zooms")) != evidence.zooms:
+        return None
+    growing = Growing(
+        sightings,
+        optics,
+        evidence.free_lens,
+        optics.lens.parameters.copy(),
+        None,
+        zooms=evidence.zooms,
+    )
     index = {int(frame): number for number, frame in enumerate(sightings.frames)}
     for frame, pose in zip(path["frames"], path["world_from_camera"]):
         if frame in index and pose is not None:
@@ -423,7 +437,12 @@ def _from(
     if not growing.posed.all() and len(path["frames"]) != len(sightings.frames):
         return None
     camera = warm["camera"]
-    lens = np.array([np.log(camera["focal_mm"] or camera["focal_px"][1]), 0, 0, 0, 0, 0, 0, 0])
+    if evidence.zooms:
+        for frame, focal in zip(path["frames"], path["focal_mm"]):
+            if frame in index and focal is not None:
+                growing.zoom[index[frame]] = np.log(focal) - growing.lens[0]
+    focal = camera["focal_mm"] or (camera["focal_px"] or [0, 1.0])[1]
+    lens = np.array([np.log(focal), 0, 0, 0, 0, 0, 0, 0])
     lens[1:3] = optics.grid.to_mm([camera["principal_point_px"]])[0]
     lens[3:] = [camera["distortion"][name] for name in ("k1", "k2", "k3", "p1", "p2")]
     growing.lens = np.where(evidence.free_lens, lens, growing.lens)

@@ -29,7 +29,8 @@ class Turning:
     """A solved rotation-only path over some frames.
 
     frames (K,): indices; rotations (K, 3, 3); lens (8,); directions (T, 3), NaN where unknown; residuals
-    (F, T) in σ; scale: their robust size; use (F, T).
+    (F, T) in σ; scale: their robust size; use (F, T);
+    zoom (K,): ln of each frame's focal length over the lens's.
     """
 
     frames: Array
@@ -39,6 +40,7 @@ class Turning:
     residuals: Array
     scale: float
     use: Array
+    zoom: Array
 
 
 def is_still(sightings: Sightings, most_px: float = 0.5, share: float = 0.7) -> bool:
@@ -65,10 +67,15 @@ def solve_turning(
     prior: LensPrior | None,
     rounds: int = 3,
     threads: int = 1,
+    zoom: Array | None = None,
 ) -> Turning | None:
-    """Rotations, lens and directions for some frames, from an assumed lens; None where neighbours share too little."""
+    """Rotations, lens and directions for some frames, from an assumed lens; None where neighbours share too little.
+
+    zoom (K,): where the lens zooms, the assumed ln of each frame's focal length over the lens's.
+    """
     frames = np.asarray(frames)
-    x = sightings.normalised(optics.lens.with_parameters(lens))[frames]
+    begin = np.zeros(len(frames)) if zoom is None else zoom
+    x = sightings.on(frames).zoomed(optics.lens.with_parameters(lens), begin)
     rotations = _chained(x)
     if rotations is None:
         return None
@@ -83,10 +90,12 @@ def solve_turning(
     directions /= np.linalg.norm(directions, axis=1, keepdims=True)
     at = frames[row], tracks[column]
     observations = Observations(row, column, sightings.xy[at], sightings.sigma[at])
-    free = np.zeros((len(frames), 6), bool)
+    free = np.zeros((len(frames), 6 if zoom is None else 7), bool)
     free[1:, :3] = True
+    free[:, 6:] = True
     count = len(frames)
-    state = State(rotations, np.zeros((count, 3)), np.zeros(count), lens.copy(), directions)
+    state = State(rotations, np.zeros((count, 3)), begin, lens.copy(), directions)
+    prior = prior.on(frames) if prior is not None else None
     freedom = Freedom(free, free_lens, np.zeros((len(tracks), 3), bool), at_infinity=True)
     factor = None
     for _ in range(rounds):
@@ -106,7 +115,7 @@ def solve_turning(
     every[tracks] = state.points
     use = np.zeros(table.shape, bool)
     use[at] = sigmas <= max(OUTLIER_SIGMAS * scale, 0.5)
-    return Turning(frames, state.rotations, state.lens, every, table, scale, use)
+    return Turning(frames, state.rotations, state.lens, every, table, scale, use, state.zoom)
 
 
 def _rays(x: Array) -> Array:

@@ -3,11 +3,12 @@
 import numpy as np
 from django.test import SimpleTestCase
 
+from aperture.errors import Problem
 from aperture.match.document import schema
 from aperture.match.solve import solve as solve_still
 from aperture.path.document import as_still
 from aperture.path.solve import solve
-from tests.moving import FIRST, GATE_MM, LENS, SIZE, document, path_error, scene
+from tests.moving import FIRST, GATE_MM, LENS, SIZE, document, path_error, scene, zooming
 
 FOCAL_PX = LENS.focal_mm / GATE_MM[0] * SIZE[0]
 
@@ -55,6 +56,40 @@ class Paths(SimpleTestCase):
         still = solve(document(scene("still", frames=10, count=60))).document
         self.assertFalse(still["ok"])
         self.assertIn("doesn't move", still["problem"])
+
+    def test_a_zoom_has_a_focal_length_per_frame(self):
+        lens = {"focal_mm": None, "focal_over_time": "free", "distortion": {"free": ["k1"]}}
+        for kind, motion in (("orbit", "free"), ("turning", "nodal")):
+            with self.subTest(kind):
+                made = zooming(kind, 24, 140, seed=2)
+                true = np.array([camera.lens.focal_mm for camera in made.cameras])
+                fit = solve(document(made, sliding=0.03, known=4, lens=lens)).document
+                self.assertEqual((fit["motion"], fit["zooms"]), (motion, True))
+                path = fit["path"]
+                self.assertLess(np.abs(np.array(path["focal_mm"]) / true - 1).max(), 0.004)
+                off = (np.array(path["focal_mm"]) - true) / np.array(path["focal_plus_minus_mm"])
+                self.assertLess(np.sqrt((off**2).mean()), 2.5)
+                self.assertIsNone(fit["camera"]["focal_mm"])
+
+    def test_what_is_known_of_a_zoom_on_some_frames_holds_it(self):
+        made = zooming("sideways", 24, 140, seed=2)
+        true = np.array([camera.lens.focal_mm for camera in made.cameras])
+        known = [[FIRST + n, round(float(true[n]), 3), 0.01] for n in (0, 12, 23)]
+        lens = {"focal_over_time": "free", "distortion": {"free": ["k1"]}}
+        held = solve(document(made, known=4, lens=lens | {"focal_mm": {"frames": known}})).document
+        path = held["path"]
+        off = np.array(path["focal_mm"]) - true
+        self.assertLess(np.abs(off[[0, 12, 23]]).max(), 0.03)
+        self.assertLess(np.abs(off / true).max(), 0.004)
+        self.assertEqual(held["conflicts"], [])
+        # What is known wrongly by 8 σ is named.
+        known[1][1] += 0.5
+        known[1][2] = 0.05
+        wrong = solve(document(made, known=4, lens=lens | {"focal_mm": {"frames": known}})).document
+        self.assertEqual(wrong["conflicts"][0]["of"], [f"lens.focal_mm@{FIRST + 12}"])
+        single = lens | {"focal_mm": {"value": 24.0, "plus_minus": 0.1}}
+        with self.assertRaisesMessage(Problem, "say on which frames"):
+            solve(document(made, lens=single))
 
     def test_too_little_is_refused_in_words(self):
         few = document(scene("sideways", frames=20, count=100))

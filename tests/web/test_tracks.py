@@ -16,7 +16,7 @@ from aperture.match.document import validate
 from aperture.plates.way_in import WayIn
 from aperture.track.detect import corners
 from aperture.track.tracks import Tracks
-from tests.moving import GRID, LENS, scene
+from tests.moving import GRID, LENS, scene, zooming
 from tests.web.test_shots import HasShot
 from web.jobs import runner
 from web.jobs.models import Job
@@ -124,17 +124,7 @@ class TracksOfAFilm(HasBoards):
     def test_a_placed_path_is_the_camera_of_every_later_step(self):
         self.client.post(self.url("gate"), {"format": "full-frame-16-9", "squeeze": "1"})
         made = scene("sideways", frames=FRAMES, count=90)
-        seen = made.seen * SIZE[0] / GRID.width
-        frame, track = np.nonzero(np.isfinite(seen[:, :, 0]))
-        noise = np.random.default_rng(5).normal(0, 0.03, (len(frame), 2))
-        ids = [f"t{n}" for n in range(seen.shape[1])]
-        world = {f"t{n}": {"world": made.points[n].tolist()} for n in (0, 3, 8, 12)}
-        tracks = Tracks.build(
-            ids, track, frame + 1, seen[frame, track] + noise, [[0.03, 0.03]], about=world
-        )
-        tracking.change_tracks(self.now(), "Tracks", lambda before: tracks)
-        lens = {"focal_mm": None, "distortion": {"free": ["k1"]}}
-        edit(self.now(), "Lens", lambda state: state.update(lens=lens))
+        self.put_scene(made, world=(0, 3, 8, 12))
         self.client.post(self.url("match/tracks/solve"))
         self.assertEqual(runner.latest(self.now(), "path").says, "")
         time_actions.begin_shot_at(self.now(), 1001)
@@ -163,6 +153,76 @@ class TracksOfAFilm(HasBoards):
         self.assertEqual(self.client.get(self.url("match/path/guides?frame=7")).json()["paths"], [])
         self.ask(verb="remove", ids=["t20"])
         self.assertContains(self.client.get(self.url("hand-off")), "earlier evidence")
+
+    def put_scene(self, made, world=()):
+        """The tracks of a scene in this plate's size, some of them with their places."""
+        seen = made.seen * SIZE[0] / GRID.width
+        frame, track = np.nonzero(np.isfinite(seen[:, :, 0]))
+        noise = np.random.default_rng(5).normal(0, 0.03, (len(frame), 2))
+        ids = [f"t{n}" for n in range(seen.shape[1])]
+        about = {f"t{n}": {"world": made.points[n].tolist()} for n in world}
+        xy = seen[frame, track] + noise
+        tracks = Tracks.build(ids, track, frame + 1, xy, [[0.03, 0.03]], about=about)
+        tracking.change_tracks(self.now(), "Tracks", lambda before: tracks)
+        lens = {"focal_mm": None, "distortion": {"free": ["k1"]}}
+        edit(self.now(), "Lens", lambda state: state.update(lens=lens))
+        return seen
+
+    def test_a_camera_that_only_turns_stands_where_a_matched_frame_says(self):
+        self.client.post(self.url("gate"), {"format": "full-frame-16-9", "squeeze": "1"})
+        made = scene("turning", frames=FRAMES, count=160)
+        seen = self.put_scene(made)
+        self.client.post(self.url("match/tracks/solve"))
+        self.assertEqual(path_fits.path_fit(self.now().state)["motion"], "nodal")
+        self.assertIsNone(path_fits.placed_path(self.now().state))
+        marks = [
+            {"id": f"s{n}", "kind": "spot", "at": seen[0, n].tolist(), "sigma_px": 0.05}
+            | {"world": made.points[n].tolist()}
+            for n in np.flatnonzero(np.isfinite(seen[0, :, 0]))[:12]
+        ]
+        edit(self.now(), "Spots", lambda state: state.update(marks=marks))
+        self.client.post(self.url("match/tracks/solve"))
+        self.client.post(self.url("plate/frame"), {"frame": "7", "base": self.base()})
+        path = path_fits.placed_path(self.now().state)
+        for index, camera in enumerate(made.cameras):
+            found = path.at(index + 1)
+            self.assertLess(np.abs(found.position - camera.position).max(), 0.05)
+            self.assertLess(np.abs(found.rotation - camera.rotation).max(), 0.01)
+        self.assertEqual(path_fits.determined(self.now().state)["scale"], "solved")
+
+    def test_a_lens_that_zooms(self):
+        self.client.post(self.url("gate"), {"format": "full-frame-16-9", "squeeze": "1"})
+        made = zooming("orbit", FRAMES, 160, seed=3)
+        self.put_scene(made, world=(0, 3, 8, 12))
+        self.assertEqual(self.ask(verb="focal", frame=2, length="24 mm").status_code, 422)
+        self.ask(verb="zoom")
+        for frame in (1, FRAMES):
+            mm = 1.5 * made.cameras[frame - 1].lens.focal_mm
+            self.ask(verb="focal", frame=frame, length=f"{mm:.3f} mm", plus_minus="0.05 mm")
+        self.assertEqual(self.ask(verb="focal", frame=2, length="24 m").status_code, 422)
+        self.assertEqual(self.ask(verb="file_focals").status_code, 422)
+        self.client.post(self.url("match/tracks/solve"))
+        self.assertEqual(runner.latest(self.now(), "path").says, "")
+        time_actions.begin_shot_at(self.now(), 1001)
+        state = self.now().state
+        self.assertFalse(path_fits.is_old(state))
+        document = path_fits.film_document(state)
+        validate(document, 2)
+        self.assertEqual([row[0] for row in document["lens"]["focal_mm"]["frames"]], [1001, 1012])
+        for index in (0, 6, 11):
+            mm = path_fits.camera_of_state(state, 1001 + index).lens.focal_mm
+            self.assertAlmostEqual(mm / 1.5 / made.cameras[index].lens.focal_mm, 1, delta=0.01)
+        page = self.client.get(self.url("match/leaf/tracks")).content.decode()
+        for words in ("Focal length on 2 frames", "Focal length over the frames"):
+            self.assertIn(words, page)
+        self.assertRegex(page, r"2[34]\.\d+ to (69|70)\.\d+ mm")
+        rows = list(csv.DictReader(self.client.get(self.url("hand-off/camera.csv")).content.decode().splitlines()))  # fmt: skip
+        self.assertAlmostEqual(float(rows[11]["focal_mm"]), 70, delta=0.5)
+        self.client.post(self.url("match/tracks/drop"), {"focals": "1", "base": self.base()})
+        self.assertEqual(self.now().state["zoom"], {"known": []})
+        self.assertTrue(path_fits.is_old(self.now().state))
+        self.ask(verb="constant")
+        self.assertIsNone(self.now().state["zoom"])
 
     def test_spots_are_followed_both_ways_with_what_is_known_of_them(self):
         # Texture of the nearest board, away from its rim, behind which others come out.

@@ -61,6 +61,14 @@ PARTS = (
         camera=True,
         renders=True,
     ),
+    # Where the lens zooms: what is known of its focal length, by picture: number, millimetres, ±.
+    Part(
+        "zoom",
+        None,
+        maybe(record({"known": listed(numbers(3), 20_000)})),
+        "tracks",
+        camera=True,
+    ),
     Part(
         "keep_out",
         [],

@@ -4,6 +4,7 @@ import functools
 import hashlib
 import json
 from collections.abc import Mapping, MutableMapping
+from dataclasses import replace
 
 import numpy as np
 
@@ -11,7 +12,7 @@ from aperture.camera import Camera, CameraPath
 from aperture.lens.lens import Lens
 from aperture.match.document import read
 from web.blobs import store
-from web.match.fits import document_of, still_camera_of
+from web.match.fits import document_of, fit_of, still_camera_of
 from web.match.tracking import FACTS, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
 from web.shows.state import once
@@ -20,6 +21,9 @@ from web.shows.state import once
 SOLVER = "1"
 # What a document says of a track; the rest is about how it is followed.
 OF_DOCUMENT = ("name", "source", "world", "world_plus_minus", "on", "off")
+
+# What must be solved of a camera that something in the world is drawn or rendered with.
+PLACED = ("scale", "position", "direction")
 
 
 @once
@@ -51,9 +55,24 @@ def _without_tracks(state: MutableMapping) -> dict | None:
     return document | {
         "version": 2,
         "frames": {"first": first, "last": last},
-        "lens": still["lens"] | {"focal_over_time": "constant"},
+        "lens": _lens(state, still["lens"]),
         "marks": marks,
         "facts": facts + [on_frame(state, fact) for fact in state[FACTS]],
+    }
+
+
+def _lens(state: Mapping, lens: dict) -> dict:
+    """The lens of all frames; of a zoom with what is known of its focal length on some."""
+    if not state["zoom"]:
+        return lens | {"focal_over_time": "constant"}
+    known = [
+        [frame_at(state, int(number)), mm, plus_minus]
+        for number, mm, plus_minus in state["zoom"]["known"]
+        if state["gate"]
+    ]
+    return lens | {
+        "focal_over_time": "free",
+        "focal_mm": {"frames": known} if known else None,
     }
 
 
@@ -119,7 +138,9 @@ def evidence_digest(state: MutableMapping) -> str:
             ]
             for part in ("marks", "facts")
         }
-        document = document | numbered | {"frames": span}
+        lens = document["lens"] | {"zoom": state["zoom"]} if state["zoom"] else document["lens"]
+        lens = lens | {"focal_mm": None} if state["zoom"] else lens
+        document = document | numbered | {"frames": span, "lens": lens}
     told = json.dumps([SOLVER, document, tracks], sort_keys=True, separators=(",", ":"))
     return hashlib.sha256(told.encode()).hexdigest()
 
@@ -151,17 +172,22 @@ def as_part(fit: dict, of: str, shift: int) -> dict:
 
 @once
 def path_of_state(state: MutableMapping) -> CameraPath | None:
-    """One camera per frame, in the shot's numbering as it is now; None without a path, or where it only turns."""
+    """One camera per frame, in the shot's numbering as it is now; None without a path.
+
+    Of a camera that only turns without a place, unless a matched frame gives it one.
+    """
     fit = path_fit(state)
     if not fit or not fit["ok"]:
         return None
     path, camera = fit["path"], fit["camera"]
-    solved = [i for i, place in enumerate(path["position_m"]) if place is not None]
+    solved = [i for i, place in enumerate(path["pan_deg"]) if place is not None]
     if not solved:
         return None
     document = document_of(state)
     evidence = read(document, checked=True)
-    focal = camera["focal_mm"] or camera["focal_px"][1]
+    each = np.array([path["focal_mm"][i] for i in solved])
+    # Without a gate a millimetre is a pixel, and the numbers of a path are pixels already.
+    focal = float(np.median(each))
     centre = evidence.grid.to_mm([camera["principal_point_px"]])[0]
     lens = Lens(
         focal,
@@ -173,10 +199,33 @@ def path_of_state(state: MutableMapping) -> CameraPath | None:
     poses = np.array([path["world_from_camera"][i] for i in solved])
     shift = state["shift"] - state["path"]["shift"]
     frames = np.array([path["frames"][i] for i in solved]) + shift
-    each = np.array([path["focal_mm"][i] for i in solved])
-    if camera["focal_mm"] is None:
-        each = np.full(len(solved), focal)
-    return CameraPath(evidence.grid, lens, frames, poses[:, :3, :3], poses[:, :3, 3], each)
+    found = CameraPath(evidence.grid, lens, frames, poses[:, :3, :3], poses[:, :3, 3], each)
+    stands = _stand(state) if fit["motion"] == "nodal" else None
+    if stands is None or stands[0] not in found:
+        return found
+    # It turns about the place, and from the direction, that the matched frame has.
+    frame, still = stands
+    turn = still.rotation @ found.at(frame).rotation.T
+    places = np.tile(still.position, (len(frames), 1))
+    return replace(found, rotations=turn @ found.rotations, positions=places)
+
+
+@once
+def _stand(state: MutableMapping) -> tuple[int, Camera] | None:
+    """A frame whose marks alone give a camera with its place and size, and that camera: the one that is worked on first."""
+    film, none = state["film"], {"marks": [], "facts": []}
+    held = {film["shown"]: state}
+    for number, aside in state["aside"].items():
+        held[int(number)] = {**state, **none, **aside}
+    for number, own in held.items():
+        if not own["marks"] or not film["first"] <= number <= film["last"]:
+            continue
+        fit = fit_of(own)
+        if fit and fit["ok"] and all(fit["determined"][name] == "solved" for name in PLACED):
+            camera = still_camera_of(own)
+            if camera is not None:
+                return frame_at(state, number), camera
+    return None
 
 
 @once
@@ -185,10 +234,20 @@ def placed_path(state: MutableMapping) -> CameraPath | None:
     fit = path_fit(state)
     if not fit or not state["film"]:
         return None
-    needed = ("scale", "position", "direction")
-    if any(fit["determined"][name] != "solved" for name in needed):
+    if fit["motion"] == "nodal":
+        return path_of_state(state) if _stand(state) else None
+    if any(fit["determined"][name] != "solved" for name in PLACED):
         return None
     return path_of_state(state)
+
+
+def determined(state: MutableMapping) -> dict[str, str]:
+    """What of the path is solved, given or open; a matched frame gives a camera that only turns its place."""
+    fit = path_fit(state)
+    known = fit["determined"] if fit else {}
+    if fit and fit["motion"] == "nodal" and _stand(state):
+        known = known | dict.fromkeys(("heading", *PLACED), "solved")
+    return known
 
 
 def camera_of_state(state: MutableMapping, frame: int | None = None) -> Camera | None:

@@ -6,10 +6,10 @@ import numpy as np
 
 from aperture.units import METRES, format_value
 from web.jobs import runner
-from web.match import by_hand, following
+from web.match import by_hand, following, tracking
 from web.match.curves import Curve, curve
 from web.match.keep_out import covered
-from web.match.path_fits import is_old, path_fit
+from web.match.path_fits import determined, is_old, path_fit
 from web.match.tracking import FACTS, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
 from web.plates.models import film_of
@@ -58,6 +58,8 @@ def context(shot) -> dict[str, Any]:
         "reach": 10,
         "track_facts": _facts(shot),
         "here": frame_at(state),
+        "zooms": bool(state["zoom"]),
+        "file_focals": len(tracking.focals_of_file(shot)) if state["zoom"] else 0,
         "waiting": len(by_hand.stale(tracks)),
         "keep_out": [
             {
@@ -97,7 +99,24 @@ def _facts(shot) -> list[dict[str, Any]]:
         else:
             says = f"Camera’s height on frame {fact['frame']}: {value} ± {sigma}"
         out.append({"key": "fact", "id": fact["id"], "says": says})
-    return out
+    return out + _known_focals(state)
+
+
+def _known_focals(state) -> list[dict[str, Any]]:
+    """What is known of a zoom's focal length, in one row."""
+    known = (state["zoom"] or {"known": []})["known"]
+    if not known:
+        return []
+    frames = [frame_at(state, int(row[0])) for row in known]
+    if len(known) == 1:
+        says = f"Focal length on frame {frames[0]}: {known[0][1]:g} mm ± {known[0][2]:.2g}"
+    else:
+        values = [row[1] for row in known]
+        says = (
+            f"Focal length on {len(known)} frames, {min(frames)} to {max(frames)}: "
+            f"{min(values):g} to {max(values):g} mm"
+        )
+    return [{"key": "focals", "id": "all", "says": says}]
 
 
 def _place(told, id_, show) -> str:
@@ -113,13 +132,15 @@ def _place(told, id_, show) -> str:
 def figures(shot) -> list[Row]:
     """The rows of the shot's path: what it is, lens, how well it fits, and what of it is set. The path must be solved."""
     fit = path_fit(shot.state)
-    camera, plus_minus, determined = fit["camera"], fit["plus_minus"], fit["determined"]
+    camera, plus_minus, known = fit["camera"], fit["plus_minus"], determined(shot.state)
     pans = fit["path"]["pan_deg"]
     solved = sum(1 for pan in pans if pan is not None)
     rows = [
         Row("The camera", MOTIONS[fit["motion"]], origin="solved"),
         Row("Frames solved", f"{solved} of {len(pans)}", origin="solved"),
-        _focal(camera, plus_minus, determined),
+        _zoom(fit, "mm" if shot.state["gate"] else "px")
+        if fit.get("zooms")
+        else _focal(camera, plus_minus, known),
         *_distortion(camera, plus_minus),
         Row("Residual", f"{fit['residuals']['rms_px']:.3f} px", origin="solved"),
     ]
@@ -129,7 +150,7 @@ def figures(shot) -> list[Row]:
         ("position", "Position"),
         ("scale", "Size"),
     ):
-        rows.append(Row(word, "set" if determined[name] == "solved" else NOT_SET))
+        rows.append(Row(word, "set" if known[name] == "solved" else NOT_SET))
     return rows
 
 
@@ -156,12 +177,23 @@ def _path(shot) -> dict[str, Any] | None:
     }
 
 
-def _focal(camera, plus_minus, determined) -> Row:
+def _zoom(fit, unit: str) -> Row:
+    """From what focal length to what a zoom goes, with the usual ± of one frame."""
+    path = fit["path"]
+    values = [value for value in path["focal_mm"] if value is not None]
+    sigmas = [value for value in path["focal_plus_minus_mm"] if value is not None]
+    sigma = float(np.median(sigmas))
+    low, plus_minus = format_value(min(values), sigma, unit)
+    high, _ = format_value(max(values), sigma, unit)
+    return Row("Focal length", f"{low.split(' ')[0]} to {high}", plus_minus, "solved")
+
+
+def _focal(camera, plus_minus, known) -> Row:
     if camera["focal_mm"] is None:
         value, sigma = format_value(camera["focal_px"][1], plus_minus["focal_px"][1], "px")
     else:
         value, sigma = format_value(camera["focal_mm"], plus_minus["focal_mm"], "mm")
-    origin = "solved" if determined["focal"] == "solved" else "typed"
+    origin = "solved" if known["focal"] == "solved" else "typed"
     return Row("Focal length", value, sigma, origin)
 
 
@@ -193,6 +225,9 @@ def _curves(shot, fit) -> list[Curve]:
     for axis, (key, name) in enumerate((("pan", "Pan"), ("tilt", "Tilt"), ("roll", "Roll"))):
         sigmas = [None if row is None else row[axis] for row in path["direction_plus_minus_deg"]]
         out.append(curve(name, "°", _unwrapped(path[f"{key}_deg"]), sigmas, 3))
+    if fit.get("zooms"):
+        focals, sigmas = path["focal_mm"], path["focal_plus_minus_mm"]
+        out.append(curve("Focal length", "mm" if shot.state["gate"] else "px", focals, sigmas, 2))
     out.append(curve("Residual", "px", path["residual_px"], None, 2, from_zero=True))
     out.append(curve("Tracks", "", path["tracks"], None, 0, from_zero=True))
     return [one for one in out if one is not None]

@@ -15,10 +15,13 @@ from web.shows.reading import Edit, Text
 
 # How well a tape is read, where nothing is typed: metres.
 USUAL_PLUS_MINUS_M = 0.005
+# How well a zoom's scale or encoder tells its focal length: common practice, no source.
+USUAL_FOCAL_SHARE = 0.01
 
 Ids = Annotated[list[Text], msgspec.Meta(max_length=tracking.MOST_CHOSEN)]
 Verb = Literal[
     "remove", "begin", "end", "floor", "origin", "free", "off", "on", "distance", "height",
+    "zoom", "constant", "focal", "file_focals",
     "place", "correct", "take_back", "offset", "window", "join", "follow",
 ]  # fmt: skip
 
@@ -156,6 +159,23 @@ def _window(shot, wish):
     return by_hand.set_window(shot, wish.ids, wish.reach, wish.revision)
 
 
+def _focal(shot, wish):
+    measured = _measured(shot, wish)
+    mm = measured["metres"] * 1e3
+    if not 1 <= mm <= 10_000:
+        raise Problem("Type the focal length with its unit, such as 35 mm.", "length")
+    plus_minus = measured["plus_minus"] * 1e3 if wish.plus_minus.strip() else USUAL_FOCAL_SHARE * mm
+    return tracking.add_focals(shot, [(_here(shot, wish), mm, plus_minus)], wish.revision)
+
+
+def _file_focals(shot, wish):
+    rows = tracking.focals_of_file(shot)
+    if not rows:
+        raise Problem("The files say nothing of a focal length that changes.")
+    known = [(number, mm, USUAL_FOCAL_SHARE * mm) for number, mm in rows]
+    return tracking.add_focals(shot, known, wish.revision)
+
+
 _FOLLOWED_ANEW = ("correct", "take_back", "offset", "window")
 _VERBS = {
     "remove": lambda shot, wish: tracking.remove(shot, wish.ids, wish.revision),
@@ -183,4 +203,8 @@ _VERBS = {
     "on": lambda shot, wish: tracking.tell(shot, wish.ids, "Switched on", wish.revision, off=None),
     "distance": _distance,
     "height": _height,
+    "zoom": lambda shot, wish: tracking.set_zoom(shot, True, wish.revision),
+    "constant": lambda shot, wish: tracking.set_zoom(shot, False, wish.revision),
+    "focal": _focal,
+    "file_focals": _file_focals,
 }

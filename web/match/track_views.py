@@ -11,7 +11,7 @@ from aperture.formats import points
 from aperture.track.tracks import PLACED
 from web.match import following, tracking
 from web.match.overlay import draw
-from web.match.path_fits import film_document, path_fit, path_of_state
+from web.match.path_fits import determined, film_document, path_fit, path_of_state
 from web.match.starting import start_following, start_following_spots, start_solving
 from web.match.track_verbs import AreaWish, Wish, carry_out, carry_out_area
 from web.match.views import saved
@@ -101,8 +101,11 @@ def guides(request, show, shot):
     path = path_of_state(shot.state)
     if frame is None or path is None or frame not in path:
         return JsonResponse({"paths": [], "labels": [], "says": ""})
-    camera, determined = path.at(frame), path_fit(shot.state)["determined"]
-    told = {"camera": {"position_m": camera.position.tolist()}, "determined": determined}
+    camera = path.at(frame)
+    told = {
+        "camera": {"position_m": camera.position.tolist()},
+        "determined": determined(shot.state),
+    }
     return JsonResponse(draw(camera, told, [], shot.show.length_unit, residuals=False))
 
 
@@ -138,6 +141,8 @@ def drop(request, show, shot):
             world=None,
             world_plus_minus=None,
         )
+    elif request.POST.get("focals"):
+        tracking.forget_focals(shot, base_of(request))
     else:
         tracking.remove_fact(shot, request.POST.get("fact", ""), base_of(request))
     return redirect(shot.url("match"))

@@ -14,6 +14,7 @@ from aperture.errors import Problem
 from aperture.track.tracks import Tracks
 from web.blobs import store
 from web.plates.frames import number_of
+from web.plates.models import film_of
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -160,6 +161,50 @@ def remove_fact(shot: Shot, id_: str, base: int | None) -> Shot:
     return edit(shot, "Removed a fact about the path", change, base)
 
 
+def set_zoom(shot: Shot, zooms: bool, base: int | None) -> Shot:
+    """Whether the lens zooms: then every frame has a focal length of its own."""
+
+    def change(state):
+        state["zoom"] = (state["zoom"] or {"known": []}) if zooms else None
+
+    label = "The lens zooms" if zooms else "One focal length for all frames"
+    return edit(shot, label, change, base)
+
+
+def add_focals(shot: Shot, rows: list[tuple[int, float, float]], base: int | None) -> Shot:
+    """What is known of a zoom's focal length: (picture, mm, ±); what was known of the same picture is replaced."""
+
+    def change(state):
+        if not state["zoom"]:
+            raise Problem("Say first that the lens zooms.")
+        if not state["gate"]:
+            raise Problem(
+                "A focal length in millimetres means nothing without the gate: set the gate first.",
+                "length",
+            )
+        known = {int(row[0]): list(row) for row in state["zoom"]["known"]}
+        known |= {number: [number, mm, plus_minus] for number, mm, plus_minus in rows}
+        state["zoom"] = {"known": [known[number] for number in sorted(known)]}
+
+    return edit(shot, "Focal lengths of the zoom", change, base)
+
+
+def focals_of_file(shot: Shot) -> list[tuple[int, float]]:
+    """(picture, mm) of the marked range, as the files say it; none where it stays the same."""
+    film = film_of(shot)
+    told = film.told.get("curves", {}).get("focal_mm", []) if film else []
+    return [(int(number), float(mm)) for number, mm in told if mm]
+
+
+def forget_focals(shot: Shot, base: int | None) -> Shot:
+    """Take back what was said of a zoom's focal lengths."""
+
+    def change(state):
+        state["zoom"] = state["zoom"] and {"known": []}
+
+    return edit(shot, "Forgot the zoom’s focal lengths", change, base)
+
+
 def on_frame(state: Mapping, fact: dict) -> dict:
     """A fact as a document has it: the picture that it is about as a frame of the shot."""
     if "frame" not in fact:
@@ -193,6 +238,7 @@ def turned(state: MutableMapping, move: Callable[[np.ndarray], np.ndarray], fact
 def let_go(state: MutableMapping) -> None:
     """Another film has other tracks, and another path."""
     state["tracks"], state["path"], state[FACTS], state["keep_out"] = None, None, [], []
+    state["zoom"] = None
 
 
 def _count(ids: list[str]) -> str:

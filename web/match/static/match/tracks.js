@@ -338,9 +338,17 @@ export class TrackLayer {
     if (says)
       says.textContent = count > 3 ? `${count} tracks` : [...this.chosen].join(", ") || "none";
     for (const button of this.sheet.querySelectorAll("[data-track]")) {
-      const needs = {height: 0, distance: 2, join: 2, origin: 1, take_back: 1}[
-        button.dataset.track
-      ];
+      const needs = {
+        height: 0,
+        zoom: 0,
+        constant: 0,
+        focal: 0,
+        file_focals: 0,
+        distance: 2,
+        join: 2,
+        origin: 1,
+        take_back: 1,
+      }[button.dataset.track];
       button.disabled = needs === 0 ? false : needs ? count !== needs : !count;
     }
     if (!this.open()) this.layAside();
