@@ -15,7 +15,7 @@ from aperture.geometry.rotation import angles_from_rotation
 from aperture.lens.distortion import NAMES as COEFFICIENTS
 from aperture.match.facts import angle_slopes
 from aperture.match.report import FIT_FORMAT
-from aperture.path import contradictions
+from aperture.path import cleaning, contradictions
 from aperture.path.covariance import Solved, Spread
 from aperture.path.document import FilmEvidence
 from aperture.path.sightings import Sightings
@@ -102,6 +102,8 @@ def write(told: Told) -> dict[str, Any]:
         "path": _path(told, determined),
         "points": _points(told),
         "left_out": _left_out(told),
+        "bending": _bending(told),
+        "doubtful": cleaning.proposals(told),
         "residuals": {
             "rms_px": _number(math.sqrt(np.nanmean(residual**2) / 2)),
             "observations": rows // 2,
@@ -111,6 +113,19 @@ def write(told: Told) -> dict[str, Any]:
         "variance_factor": _number(variance_factor),
         "clustered": bool(_uses_clusters(told)),
         "remarks": _remarks(told),
+    }
+
+
+def _bending(told: Told) -> dict[str, Any] | None:
+    """By how much the facts bend the path; None where they only lay it down."""
+    bending = told.network.bending
+    if bending is None:
+        return None
+    return {
+        "metres": _number(bending.metres),
+        "frame": _solved_frames(told)[bending.camera],
+        "with_px": _number(bending.with_px),
+        "without_px": _number(bending.without_px),
     }
 
 

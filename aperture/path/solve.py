@@ -20,6 +20,7 @@ from aperture.errors import Problem
 from aperture.match import solve as still
 from aperture.match.document import AXES, InvalidDocument
 from aperture.path import report
+from aperture.path.bending import Bending, bending
 from aperture.path.bundle import Bundle, depth_sigmas
 from aperture.path.covariance import Solved, Spread
 from aperture.path.document import FilmEvidence, as_still, is_film, read
@@ -76,6 +77,7 @@ class Network:
     factors: Array
     placed: Placed
     facts: PathFacts
+    bending: Bending | None = None
 
     @property
     def factor(self) -> float:
@@ -223,12 +225,12 @@ def solve_network(
     posed, start, tracks, use = _start(sightings, found)
     nodal = found.kind == "nodal"
     planes = planes_of(document)
-    problem = _Problem(evidence, sightings, optics, posed, planes, nodal, threads)
+    given = Given(evidence, sightings, optics, posed, planes, nodal, threads)
     guesses = _guesses(evidence, document, posed)
-    placed, facts, known = problem.placed(start, tracks, guesses=guesses)
+    placed, facts, known = given.placed(start, tracks, guesses=guesses)
     factors = np.ones(len(evidence.tracks))
     for round_ in range(MOST_ROUNDS):
-        network = problem.solve(placed, tracks, use, known, facts, factors)
+        network = given.solve(placed, tracks, use, known, facts, factors)
         factors, bad = judged(network)
         settled = np.median(np.abs(factors / network.factors - 1)) < SAME_FACTOR
         if round_ == MOST_ROUNDS - 1 or (settled and not bad.any()):
@@ -241,8 +243,8 @@ def solve_network(
         use[:, tracks[~seen]] = False
         tracks = tracks[seen]
         start = replace(network.state, points=network.state.points[seen])
-        placed, facts, known = problem.placed(start, tracks, begun=True)
-    return network
+        placed, facts, known = given.placed(start, tracks, begun=True)
+    return replace(network, bending=bending(given, network, known))
 
 
 def _start(sightings: Sightings, found: Found) -> tuple[Array, State, Array, Array]:
@@ -288,7 +290,7 @@ def believed(path: Growing) -> Array:
 
 
 @dataclass(frozen=True, eq=False)
-class _Problem:
+class Given:
     """What stays the same while sightings are judged. posed (F,): frames that have a camera."""
 
     evidence: FilmEvidence

@@ -46,6 +46,19 @@ class Paths(SimpleTestCase):
         true = np.linalg.norm(np.diff(made.positions, axis=0), axis=1)
         self.assertAlmostEqual(walked.sum() / true.sum(), 1, delta=0.02)
 
+    def test_by_how_much_facts_bend_the_path_is_told(self):
+        made = scene("sideways", frames=24, count=120, seed=4)
+        data = document(made, known=4)
+        straight = solve(data).document["bending"]
+        next(track for track in data["tracks"] if "world" in track)["world"][1] += 0.15
+        bent = solve(data).document["bending"]
+        self.assertLess(straight["metres"], 0.02)
+        self.assertGreater(bent["metres"], 1.5 * straight["metres"])
+        self.assertGreater(bent["with_px"], bent["without_px"])
+        self.assertAlmostEqual(bent["without_px"], straight["without_px"], delta=2e-4)
+        # What only lays it down bends nothing.
+        self.assertIsNone(solve(document(made, known=2)).document["bending"])
+
     def test_a_camera_that_only_turns_and_one_that_stands(self):
         fit = solve(document(scene("turning", frames=30, count=150), sliding=0.03)).document
         self.assertEqual(fit["motion"], "nodal")
@@ -90,6 +103,41 @@ class Paths(SimpleTestCase):
         single = lens | {"focal_mm": {"value": 24.0, "plus_minus": 0.1}}
         with self.assertRaisesMessage(Problem, "say on which frames"):
             solve(document(made, lens=single))
+
+    def test_tracks_that_are_no_points_are_named_with_the_reason(self):
+        made = scene("sideways", frames=40, count=200, seed=1)
+        data = document(made, known=6)
+        long = [t for t in data["tracks"] if len(t["observations"]) >= 30 and "world" not in t]
+        rng, told = np.random.default_rng(0), {}
+        for number, track in enumerate(long[:16]):
+            rows = track["observations"]
+            count, kind = len(rows), ("jumps", "moves", "slides", "edge")[number % 4]
+            along = rng.normal(0, 1.2, count)
+            for index, row in enumerate(rows):
+                by = {
+                    "jumps": (9, -7) if index >= count // 2 else (0, 0),
+                    "moves": (25 * np.sin(index / 4), 6 * np.cos(index / 3)),
+                    # Across the way that the camera goes: along it a slide is another distance.
+                    "slides": (0, 6 * (index / count - 0.5)),
+                    "edge": (0.6 * along[index], 0.8 * along[index]),
+                }[kind]
+                row[1], row[2] = row[1] + by[0], row[2] + by[1]
+            told[track["id"]] = kind, rows[count // 2][0] if kind == "jumps" else None
+        # One that is a reflection in the floor.
+        low = scene("sideways", frames=40, count=60, seed=3)
+        low.points[:, 1] -= 5
+        seen = np.array([camera.project(low.points) for camera in low.cameras])
+        inside = ((seen > 0) & (seen < SIZE)).all(axis=2)
+        index = int(np.argmax(inside.sum(axis=0)))
+        rows = [
+            [FIRST + int(n), *seen[n, index].tolist()] for n in np.flatnonzero(inside[:, index])
+        ]
+        data["tracks"].append({"id": "mirror", "sigma_px": 0.2, "observations": rows})
+        told["mirror"] = "below", None
+        fit = solve(data).document
+        found = {one["id"]: (one["reason"], one["frame"]) for one in fit["doubtful"]}
+        for id_ in told.keys() | found.keys():
+            self.assertEqual(found.get(id_), told.get(id_), id_)
 
     def test_too_little_is_refused_in_words(self):
         few = document(scene("sideways", frames=20, count=100))

@@ -2,6 +2,7 @@
 
 import csv
 import json
+import re
 from unittest.mock import patch
 
 import cv2
@@ -151,6 +152,25 @@ class TracksOfAFilm(HasBoards):
         )
         self.assertNotEqual(first["paths"], last["paths"])
         self.assertEqual(self.client.get(self.url("match/path/guides?frame=7")).json()["paths"], [])
+        # The Set step: each frame's camera sees the stand-in where it is, and outside stands the way.
+        box = {"kind": "box", "name": "Crate", "across": "0", "along": "-6 m", "up": "0"}
+        size = {"width": "1 m", "height": "1 m", "depth": "1 m", "turn": "0", "base": self.base()}
+        self.client.post(self.url("set"), box | size)
+        seen = self.client.get(self.url("set/seen.json?first=1&last=12")).json()
+        self.assertEqual(len(seen), 12)
+        for number in (1, 12):
+            [crate] = seen[str(number)]["lens"]
+            across = [float(x) for x, _ in re.findall(r"(-?[\d.]+)[ ,](-?[\d.]+)", crate["d"])]
+            corners = np.array(
+                [[x, y, z] for x in (-0.5, 0.5) for y in (0, 1) for z in (-6.5, -5.5)]
+            )
+            wanted = made.cameras[number - 1].project(corners)[:, 0] * SIZE[0] / GRID.width
+            self.assertAlmostEqual(min(across), wanted.min(), delta=2)
+            self.assertAlmostEqual(max(across), wanted.max(), delta=2)
+        way = self.client.get(self.url("set/path.json")).json()
+        self.assertEqual(way["numbers"], list(range(1, 13)))
+        np.testing.assert_allclose(way["eyes"], made.positions, atol=0.1)
+        self.assertGreater(len(way["points"]), 3 * 20)
         self.ask(verb="remove", ids=["t20"])
         self.assertContains(self.client.get(self.url("hand-off")), "earlier evidence")
 

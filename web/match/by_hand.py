@@ -157,6 +157,22 @@ def trim(shot: Shot, ids: list[str], number: int, ends: bool, base: int | None) 
     return change_tracks(shot, f"{word} {', '.join(sorted(set(ids))[:3])} here", change, base)
 
 
+def end_each(shot: Shot, numbers: dict[str, int], base: int | None) -> Shot:
+    """Each of some tracks isn't seen after a picture of its own."""
+
+    def change(tracks: Tracks) -> Tracks:
+        require_chosen(tracks, numbers)
+        last = np.array([numbers.get(id_, np.inf) for id_ in tracks.ids])
+        stay = tracks.frame <= last[tracks.track]
+        kept = tracks.only(np.ones(len(tracks), bool), stay)
+        kept = kept.only(kept.lengths() > 0)
+        for id_ in sorted(set(numbers) & set(kept.ids)):
+            kept = kept.telling(id_, last=numbers[id_])
+        return kept
+
+    return change_tracks(shot, f"Ended {len(numbers)} tracks where they jump", change, base)
+
+
 def join(shot: Shot, ids: list[str], base: int | None) -> Shot:
     """Two tracks of one point become one, under the first one's name."""
     first, second = _two(ids)

@@ -144,6 +144,12 @@ def figures(shot) -> list[Row]:
         *_distortion(camera, plus_minus),
         Row("Residual", f"{fit['residuals']['rms_px']:.3f} px", origin="solved"),
     ]
+    if bent := fit.get("bending"):
+        frame = bent["frame"] + shot.state["shift"] - shot.state["path"]["shift"]
+        value = shot.show.length(bent["metres"], bent["metres"] / 20)[0]
+        rows.append(Row("Bent by facts, at most", value, f"on {frame}", origin="solved"))
+        costs = bent["with_px"] - bent["without_px"]
+        rows.append(Row("That costs", f"{costs:.3f} px", origin="solved"))
     for name, word in (
         ("direction", "Level"),
         ("heading", "Heading"),
@@ -170,11 +176,73 @@ def _path(shot) -> dict[str, Any] | None:
             if one["quantity"] not in ("distances",)
         ],
         "curves": _curves(shot, fit),
+        "doubtful": _doubtful(shot, fit),
         "first": frames[0] + shot.state["shift"] - shot.state["path"]["shift"],
         "count": len(frames),
         "left_out": len(fit["left_out"]),
         "points": len(fit["points"]),
     }
+
+
+# In a sentence about one track, and about several.
+DOUBTS = {
+    "jumps": ("jumps from one thing to another", "jump from one thing to another"),
+    "moves": ("fits no point that stands still", "fit no points that stand still"),
+    "slides": ("slides slowly away from its point", "slide slowly away from their points"),
+    "edge": ("slides along an edge", "slide along edges"),
+    "below": (
+        "lies under the floor, as a reflection does",
+        "lie under the floor, as reflections do",
+    ),
+}
+# A residual beyond which a figure says nothing, px.
+FAR_OFF = 100.0
+
+
+def _doubtful(shot, fit) -> list[dict[str, Any]]:
+    """The tracks that had better be dropped, by the reason, with what the fit would gain; those that are off aren't told."""
+    tracks = tracks_of(shot.state)
+    there = {id_ for id_ in tracks.ids if not tracks.about.get(id_, {}).get("off")}
+    shift = shot.state["shift"] - shot.state["path"]["shift"]
+    out = []
+    for reason, says in DOUBTS.items():
+        mine = [
+            one for one in fit.get("doubtful", ()) if one["reason"] == reason and one["id"] in there
+        ]
+        if not mine:
+            continue
+        frames = {one["id"]: one["frame"] + shift for one in mine if one["frame"] is not None}
+        named = [
+            one["id"]
+            + (f" at {frames[one['id']]}" if one["id"] in frames else "")
+            + (f", {one['residual_px']:.1f} px" if one["residual_px"] < FAR_OFF else ", far off")
+            for one in mine[:4]
+        ]
+        out.append(
+            {
+                "count": len(mine),
+                "says": says[len(mine) > 1],
+                "named": "; ".join(named) + (" …" if len(mine) > 4 else ""),
+                "gain": _gain(fit, {one["id"] for one in mine}),
+                "ids": " ".join(one["id"] for one in mine),
+                "frames": " ".join(str(frames[one["id"]]) for one in mine) if frames else "",
+            }
+        )
+    return out
+
+
+def _gain(fit, without: set[str]) -> str:
+    """What the residual would be without some tracks, all else as it is."""
+    squares, count, rest, left = 0.0, 0, 0.0, 0
+    for id_, point in fit["points"].items():
+        own = (point["residual_px"] or 0.0) ** 2 * point["observations"]
+        squares, count = squares + own, count + point["observations"]
+        if id_ not in without:
+            rest, left = rest + own, left + point["observations"]
+    if left == count or not left:
+        return "The path doesn’t use them."
+    before, after = np.sqrt(squares / count), np.sqrt(rest / left)
+    return f"Without them the residual would be {after:.3f} px, not {before:.3f}."
 
 
 def _zoom(fit, unit: str) -> Row:

@@ -21,7 +21,7 @@ USUAL_FOCAL_SHARE = 0.01
 Ids = Annotated[list[Text], msgspec.Meta(max_length=tracking.MOST_CHOSEN)]
 Verb = Literal[
     "remove", "begin", "end", "floor", "origin", "free", "off", "on", "distance", "height",
-    "zoom", "constant", "focal", "file_focals",
+    "end_each", "zoom", "constant", "focal", "file_focals",
     "place", "correct", "take_back", "offset", "window", "join", "follow",
 ]  # fmt: skip
 
@@ -29,13 +29,14 @@ Verb = Literal[
 class Wish(Edit, frozen=True, kw_only=True):
     """A verb on chosen tracks.
 
-    `frame` and `at`, px of the plate: for those about a place on a frame; `reach`: half a window's side;
+    `frame` and `at`, px of the plate: for those about a place on a frame; `frames`: one for each id; `reach`: half a window's side;
     `length` and `plus_minus` as typed.
     """
 
     verb: Verb
     ids: Ids = []
     frame: int = 0
+    frames: Annotated[list[int], msgspec.Meta(max_length=tracking.MOST_CHOSEN)] = []
     at: tuple[float, float] = (0.0, 0.0)
     reach: int = 0
     length: Text = ""
@@ -146,6 +147,14 @@ def _here(shot, wish) -> int:
     return tracking.picture_of(shot.state, wish.frame)
 
 
+def _end_each(shot, wish):
+    if len(wish.frames) != len(wish.ids):
+        raise Problem("Each track that is ended needs its frame.")
+    # They jump on that frame: the one before is the last that is right.
+    numbers = [tracking.picture_of(shot.state, frame) - 1 for frame in wish.frames]
+    return by_hand.end_each(shot, dict(zip(wish.ids, numbers)), wish.revision)
+
+
 def _one(wish) -> str:
     if len(set(wish.ids)) != 1:
         raise Problem("Choose one track for that.")
@@ -183,6 +192,7 @@ _VERBS = {
         shot, wish.ids, _here(shot, wish), False, wish.revision
     ),
     "end": lambda shot, wish: by_hand.trim(shot, wish.ids, _here(shot, wish), True, wish.revision),
+    "end_each": _end_each,
     "correct": lambda shot, wish: by_hand.correct(
         shot, _one(wish), _here(shot, wish), wish.at, wish.revision
     ),

@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 from django.http import JsonResponse
 from django.shortcuts import redirect
-from django.views.decorators.http import require_POST
+from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
 from aperture.formats.meshes import SECONDS_PER_MB
@@ -19,10 +19,11 @@ from aperture.scene.solids import KINDS
 from aperture.units import parse_length, parse_number
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
+from web.match.path_fits import placed_path
 from web.plates.models import plate_of
-from web.shows.reading import Edit, Place, Text, base_of, read
+from web.shows.reading import Edit, Place, Text, base_of, read, whole
 from web.shows.views import find, step_page
-from web.stage import actions
+from web.stage import actions, along
 from web.stage.cameras import cameras_of, matched_of
 from web.stage.forms import ANGLES, FIELDS, MeshForm, StandInForm
 from web.stage.page import item_rows, moved_data, page_data, remarks
@@ -59,6 +60,7 @@ def stage(request, show, shot, forms=None, status=200):
         "newest": getattr(form, "newest", None),
         "camera": through and through.camera,
         "through": through,
+        "along": placed_path(state) is not None,
         "rows": item_rows(shot, through and through.camera, item),
         "kind": item.get("kind", "box") if item else form["kind"].value() or "box",
         "kinds": [(kind, name) for kind, (name, _, _) in KINDS.items() if kind != "mesh"],
@@ -82,6 +84,21 @@ def stage(request, show, shot, forms=None, status=200):
         *remarks(shot, matched, item),
     ]
     return step_page(request, shot, "set", "stage/stage.html", context, status=status)
+
+
+@require_GET
+def path_in_set(request, show, shot):
+    """The path with its cards and points, for the set view."""
+    return JsonResponse(along.path_in_set(find(show, shot)) or {})
+
+
+@require_GET
+def seen_along(request, show, shot):
+    """What the cameras of some pictures see of the stand-ins."""
+    first, last = whole(request.GET.get("first")), whole(request.GET.get("last"))
+    if first is None or last is None:
+        raise Problem("Say from which picture to which.")
+    return JsonResponse(along.seen(find(show, shot), first, last))
 
 
 def _for_script(shot, chosen: str | None) -> dict:

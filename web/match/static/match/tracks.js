@@ -244,7 +244,15 @@ export class TrackLayer {
       if (event.target.closest("#track-worst")) this.#chooseWorst();
     });
     this.sheet.addEventListener("click", event => {
-      const verb = event.target.closest("[data-track]");
+      const verb = event.target.closest("[data-track]"),
+        choose = event.target.closest("[data-choose]"),
+        ends = event.target.closest("[data-ends]");
+      if (choose) this.choose(choose.dataset.choose.split(" "), false);
+      if (ends) {
+        const ids = ends.dataset.ends.split(" "),
+          frames = ends.dataset.frames.split(" ").map(Number);
+        this.ask("end_each", {ids, frames});
+      }
       if (verb) this.ask(verb.dataset.track);
     });
     // Before the keys of marks and of the strip.

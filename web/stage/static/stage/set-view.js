@@ -55,7 +55,10 @@ export class SetView {
     [this.group, this.cardGroup, this.cameraGroup, this.wornGroup] = [0, 0, 0, 0].map(
       () => new THREE.Group(),
     );
+    this.pathGroup = new THREE.Group();
+    this.walkGroup = new THREE.Group();
     this.scene.add(this.group, this.cardGroup, this.cameraGroup, this.wornGroup);
+    this.scene.add(this.pathGroup, this.walkGroup);
     this.texture = place.dataset.plate
       ? new THREE.TextureLoader().load(place.dataset.plate, () => this.draw())
       : null;
@@ -178,6 +181,56 @@ export class SetView {
     }
   }
 
+  /** The way of a camera that moved, with the points that it was solved from, each as large as twice its ±. */
+  path(path) {
+    this.way = path;
+    empty(this.pathGroup);
+    const eyes = path.eyes.map(at => new THREE.Vector3(...at));
+    const line = new THREE.Line(
+      new THREE.BufferGeometry().setFromPoints(eyes),
+      new THREE.LineBasicMaterial({color: "#dff3f8"}),
+    );
+    const every = new THREE.Points(
+      new THREE.BufferGeometry().setFromPoints(eyes),
+      new THREE.PointsMaterial({color: "#dff3f8", size: 3, sizeAttenuation: false}),
+    );
+    const count = path.points.length / 3,
+      least = this.world.spacing * 0.012,
+      balls = new THREE.InstancedMesh(
+        new THREE.SphereGeometry(1, 8, 6),
+        new THREE.MeshBasicMaterial({color: "#3CC7A5"}),
+        count,
+      ),
+      place = new THREE.Matrix4();
+    for (let i = 0; i < count; i += 1) {
+      const size = path.plus_minus.slice(3 * i, 3 * i + 3).map(v => Math.max(2 * v, least));
+      place.makeScale(...size).setPosition(...path.points.slice(3 * i, 3 * i + 3));
+      balls.setMatrixAt(i, place);
+    }
+    this.pathGroup.add(line, every, balls);
+    this.draw();
+  }
+
+  /** The camera of the path, and the plate's card, on a picture; null: on the one that is worked on. */
+  at(number) {
+    if (!this.way) return;
+    empty(this.walkGroup);
+    const index = number === null ? -1 : this.way.numbers.indexOf(number);
+    this.cardNow = index < 0 ? null : this.way.cards[index];
+    this.ghost(this.ghosted);
+    if (index >= 0) {
+      const eye = new THREE.Vector3(...this.way.eyes[index]),
+        corners = this.cardNow.map(at => new THREE.Vector3(...at));
+      this.walkGroup.add(
+        this.line(
+          corners.flatMap((corner, i) => [eye, corner, corner, corners[(i + 1) % 4]]),
+          "#dff3f8",
+        ),
+      );
+    }
+    this.draw();
+  }
+
   /** What the plate card shows: a canvas with another frame, which may have changed; null: the plate. */
   frame(canvas) {
     if (canvas && !this.frames) {
@@ -195,8 +248,9 @@ export class SetView {
   /** The plate card, so strong. */
   ghost(opacity) {
     empty(this.cardGroup);
+    this.ghosted = opacity;
     if (this.world.card) {
-      const corners = this.world.card.map(at => new THREE.Vector3(...at)),
+      const corners = (this.cardNow || this.world.card).map(at => new THREE.Vector3(...at)),
         geometry = new THREE.BufferGeometry();
       geometry.setFromPoints([corners[0], corners[3], corners[1], corners[2]]);
       geometry.setAttribute("uv", new THREE.Float32BufferAttribute([0, 1, 0, 0, 1, 1, 1, 0], 2));

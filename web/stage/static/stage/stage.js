@@ -4,6 +4,7 @@ import {startStrip} from "../plates/strip.js";
 import {edit, notice, post, typing} from "../ui/app.js";
 import {drawPaths, LightTable, newestOnly, svg} from "../ui/table.js";
 import {SetView} from "./set-view.js";
+import {Along} from "./along.js";
 import {Swap} from "./swap.js";
 
 const root = document.getElementById("light-table");
@@ -34,6 +35,7 @@ function start(page) {
     outside = document.getElementById("set-view");
   const setView = page.world ? new SetView(outside, page.world) : null;
   let tool = "choose",
+    kept = null, // the page's own drawing while another frame's is shown
     drag = null,
     nudging = null,
     timer = null,
@@ -178,8 +180,18 @@ function start(page) {
       setView.solids(page.world.solids, page.chosen);
     }
   }
+  /** Draw what another frame's camera sees; null: the page's own again. */
+  function layAlong(drawn) {
+    kept ||= {lens: page.lens, handles: page.handles, paths: page.paths};
+    Object.assign(page, drawn || kept);
+    if (!drawn) kept = null;
+    drawPaths(table, page.paths);
+    redraw();
+  }
   /** Take the page's data after an edit; false where the world beside the stand-ins is another one. */
   function renew(fresh) {
+    along.forget();
+    kept = null;
     const around = ({world, through}) => JSON.stringify([{...world, solids: null}, through]);
     if (around(fresh) !== around(page)) return false;
     for (const key of Object.keys(page)) delete page[key];
@@ -406,9 +418,14 @@ function start(page) {
   });
 
   // The plate plays on its card, through the lens and outside; where the lens view has no card, only outside.
+  const {seen, path} = outside.dataset,
+    along = new Along({seen: page.through === "match" ? seen : "", path}, layAlong, setView);
   startStrip(table, {
     lay: page.card === true ? null : canvas => hung?.add(canvas),
-    shows: strip => setView?.frame(strip.away ? strip.laid : null),
+    shows: strip => {
+      along.show(strip);
+      setView?.frame(strip.away ? strip.laid : null);
+    },
   });
   setTool("choose");
   drawPaths(table, page.paths);

@@ -1,0 +1,72 @@
+"""The set along a path: stand-ins and floor as each frame's camera sees them, the path itself, and the points that it was solved from."""
+
+import numpy as np
+
+from aperture.formats.axes import from_y_up
+from aperture.scene import overlay
+from aperture.scene.frustum import across
+from aperture.units import METRES
+from web.match.overlay import path_of, spacing_for
+from web.match.path_fits import path_fit, placed_path
+from web.plates.frames import offset_of
+from web.stage.stand_ins import shown, stand_in_from
+from web.stage.world import card_distance, card_left
+
+# Points that the set view draws, those with the smallest ±; and frames in one answer.
+MOST_POINTS, MOST_FRAMES = 1500, 120
+# A point whose ± is larger than this share of its distance says nothing about the set.
+VAGUE = 0.03
+
+
+def seen(shot, first: int, last: int) -> dict[int, dict]:
+    """By picture number, of those that have a camera: the stand-ins' edges and the floor grid, px."""
+    path, offset = placed_path(shot.state), offset_of(shot.state)
+    if path is None:
+        return {}
+    placed = [(item, stand_in_from(item)) for item in shown(shot.state)]
+    out = {}
+    for number in range(first, min(last, first + MOST_FRAMES - 1) + 1):
+        if number + offset not in path:
+            continue
+        camera = path.at(number + offset)
+        spacing = spacing_for(camera, METRES[shot.show.length_unit])
+        lens = [
+            {"id": item["id"], "name": item["name"], "d": path_of(overlay.wire(camera, one))}
+            for item, one in placed
+        ]
+        floor = {"class": "floor", "d": path_of(overlay.floor_grid(camera, spacing, 12))}
+        out[number] = {"lens": lens, "paths": [floor]}
+    return out
+
+
+def path_in_set(shot) -> dict | None:
+    """The path for the set view, in the show's up axis: eyes and plate cards by picture, and points with their ±; None without one."""
+    path = placed_path(shot.state)
+    if path is None:
+        return None
+    turn, left = from_y_up(shot.show.up_axis), card_left(shot)
+    cards = []
+    for frame in path.frames.tolist():
+        camera = path.at(frame)
+        corners = left if left is not None else across(camera, card_distance(shot, camera))
+        cards.append(np.round(corners @ turn.T, 4).tolist())
+    at, plus_minus = _points(shot, path)
+    return {
+        "numbers": (path.frames - offset_of(shot.state)).tolist(),
+        "eyes": np.round(path.positions @ turn.T, 4).tolist(),
+        "cards": cards,
+        "points": np.round(at @ turn.T, 4).ravel().tolist(),
+        "plus_minus": np.round(np.abs(plus_minus @ turn.T), 5).ravel().tolist(),
+    }
+
+
+def _points(shot, path) -> tuple[np.ndarray, np.ndarray]:
+    """Places and ± (n, 3), metres, of the best known points."""
+    points = path_fit(shot.state)["points"].values()
+    at = np.array([point["world_m"] for point in points], float).reshape(-1, 3)
+    sigma = np.array([point["plus_minus_m"] for point in points], float).reshape(-1, 3)
+    away = np.linalg.norm(at - np.median(path.positions, axis=0), axis=1)
+    worst = np.linalg.norm(sigma, axis=1)
+    good = np.flatnonzero(worst < VAGUE * away)
+    good = good[np.argsort(worst[good])[:MOST_POINTS]]
+    return at[good], sigma[good]

@@ -1,0 +1,60 @@
+// The set along a path: on the frame that is looked at, stand-ins and floor as its own camera sees them; outside, the camera on its way.
+
+const CHUNK = 60; // frames that are asked for at once
+const NOTHING = {lens: [], handles: {}, paths: []};
+
+export class Along {
+  /**
+   * `urls`: `seen` and `path`, where the server tells of it; empty without a path. `lay(drawn)`: draw other
+   * stand-ins and paths in the lens view, null: the page's own. `setView`: may be null.
+   */
+  constructor(urls, lay, setView) {
+    Object.assign(this, {urls, lay, setView});
+    this.frames = new Map(); // by number what its camera sees; null while it is fetched
+    this.away = false;
+    if (setView && urls.path) this.#fetchPath();
+  }
+
+  async #fetchPath() {
+    const answer = await fetch(this.urls.path, {headers: {Accept: "application/json"}});
+    const path = answer.ok ? await answer.json() : null;
+    if (!path?.numbers) return;
+    this.setView.path(path);
+    if (this.number !== undefined) this.setView.at(this.away ? this.number : null);
+  }
+
+  /** Another frame is shown. Never another frame's stand-ins: until its own have come, none are drawn. */
+  show(strip) {
+    const {frames} = strip;
+    this.number = frames.at;
+    const was = this.away;
+    this.away = strip.away;
+    this.setView?.at(strip.away ? frames.at : null);
+    if (!this.urls.seen) return;
+    if (!strip.away) {
+      if (was) this.lay(null);
+      return;
+    }
+    this.lay(this.frames.get(frames.at) || NOTHING);
+    if (!this.frames.has(frames.at)) this.#fetch(frames.at, frames.at + CHUNK - 1);
+    else if (frames.playing && !this.frames.has(frames.at + CHUNK / 2))
+      this.#fetch(frames.at + CHUNK / 2, frames.at + CHUNK / 2 + CHUNK - 1);
+  }
+
+  /** Stand-ins have been changed: what was drawn of them is no more. */
+  forget() {
+    this.frames.clear();
+  }
+
+  async #fetch(first, last) {
+    for (let number = first; number <= last; number += 1)
+      if (!this.frames.has(number)) this.frames.set(number, null);
+    const answer = await fetch(`${this.urls.seen}?first=${first}&last=${last}`, {
+      headers: {Accept: "application/json"},
+    });
+    if (!answer.ok) return;
+    for (const [number, drawn] of Object.entries(await answer.json()))
+      this.frames.set(+number, {handles: {}, ...drawn});
+    if (this.away) this.lay(this.frames.get(this.number) || NOTHING);
+  }
+}
