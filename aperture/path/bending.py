@@ -10,6 +10,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.path.facts import AngleOfView, FocalOn, FocalRange, LensValue, PathFacts
 from aperture.path.placement import Known, place
+from aperture.path.problem import Equation
 
 if TYPE_CHECKING:
     from aperture.path.solve import Given, Network
@@ -39,7 +40,9 @@ def bending(given: Given, network: Network, known: Array) -> Bending | None:
     count = sum(len(equation.rows(network.state)) for equation in own) + np.isfinite(known).sum()
     if given.at_infinity or count <= SIMILARITY - network.placed.open_.shape[1]:
         return None
-    of_lens = [equation for equation in facts.equations if isinstance(equation, OF_LENS)]
+    of_lens: list[Equation] = [
+        equation for equation in facts.equations if isinstance(equation, OF_LENS)
+    ]
     loose = replace(network.placed, state=network.state, open_=np.eye(SIMILARITY))
     free = given.solve(
         loose,
