@@ -60,8 +60,4 @@ def bending(given: Given, network: Network, known: Array) -> Bending | None:
 
 def _px(network: Network) -> float:
     """The rms residual of the tracks, px."""
-    bundle = network.bundle
-    residuals, _ = bundle.residuals(network.state)
-    weights = np.empty_like(residuals)
-    weights[bundle.sorting] = bundle.weights
-    return float(np.sqrt(((residuals / weights) ** 2).mean()))
+    return float(np.sqrt((network.bundle.off_px(network.state) ** 2).mean()))

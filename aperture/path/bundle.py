@@ -25,7 +25,7 @@ from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.path import elimination, imaging, tiles
 from aperture.path.imaging import LENS_SIZE, Optics
-from aperture.path.problem import Facts, Freedom, Observations, Row, State, exponentials
+from aperture.path.problem import Facts, Freedom, Observations, Row, State, exponentials, whitening
 
 # Of the sum of squares, in squared σ as the residuals have them.
 LEAST_GAIN = 1e-4
@@ -113,7 +113,8 @@ class Bundle:
         self.point = point[self.sorting]
         self.camera = np.ascontiguousarray(observations.camera[self.sorting], np.int32)
         self.xy = np.ascontiguousarray(observations.xy[self.sorting], float)
-        self.weights = np.ascontiguousarray(1 / observations.sigma[self.sorting])
+        weights = whitening(observations.sigma, observations.cross)
+        self.weights = np.ascontiguousarray(weights[self.sorting])
         self.starts = np.searchsorted(self.point, np.arange(count + 1))
         self.held = np.ascontiguousarray(self.freedom.held[self.order])
 
@@ -139,6 +140,15 @@ class Bundle:
         out = np.empty_like(sorted_)
         out[self.sorting] = sorted_
         return out, total
+
+    def off_px(self, state: State) -> Array:
+        """(N, 2) px: the residuals without their weights, in the order of the observations given."""
+        off, _ = self._residuals(state)
+        across = off[:, 0] / self.weights[:, 0]
+        down = (off[:, 1] - self.weights[:, 2] * across) / self.weights[:, 1]
+        out = np.empty_like(off)
+        out[self.sorting] = np.stack([across, down], axis=1)
+        return out
 
     def _residuals(self, state: State) -> tuple[Array, float]:
         out = np.empty((len(self.camera), 2))

@@ -147,6 +147,8 @@ def _spot_of(track: dict[str, Any], frame: int) -> dict[str, Any] | None:
         return None
     row = here[-1]
     sigma = row[3] if len(row) > 3 else track.get("sigma_px", DEFAULT_SIGMA_PX)
+    if len(row) > 4:  # a spot's σ is the same all around
+        sigma = float(np.hypot(row[3], row[4]) / np.sqrt(2))
     kept = ("id", "name", "world", "world_plus_minus", "on", "off")
     spot = {key: track[key] for key in kept if key in track}
     return spot | {"kind": "spot", "at": [row[1], row[2]], "sigma_px": sigma}
@@ -327,7 +329,7 @@ def _tracks(data: dict[str, Any], first: int, last: int) -> tuple[Tracks, Array,
             f"The tracks have {count:,} observations; {MOST_OBSERVATIONS:,} are the most that can be solved.",
             "/tracks",
         )
-    track, frame, xy, sigma = [], [], [], []
+    track, frame, xy, sigma, cross = [], [], [], [], []
     world, world_sigma = np.full((len(items), 3), np.nan), np.zeros((len(items), 3))
     for index, item in enumerate(items):
         own = float(item.get("sigma_px", DEFAULT_SIGMA_PX))
@@ -335,10 +337,17 @@ def _tracks(data: dict[str, Any], first: int, last: int) -> tuple[Tracks, Array,
             track.append(index)
             frame.append(row[0])
             xy.append(row[1:3])
-            sigma.append(row[3] if len(row) > 3 else own)
+            across = row[3] if len(row) > 3 else own
+            sigma.append([across, row[4] if len(row) > 4 else across])
+            cross.append(row[5] if len(row) > 5 else 0.0)
         world[index], world_sigma[index] = _place(item, planes)
     tracks = Tracks.build(
-        [item["id"] for item in items], track, frame, xy, np.array(sigma).reshape(-1, 1)
+        [item["id"] for item in items],
+        track,
+        frame,
+        xy,
+        np.array(sigma).reshape(-1, 2),
+        cross=np.array(cross),
     )
     inside = (tracks.frame >= first) & (tracks.frame <= last)
     keep = np.ones(len(items), bool)

@@ -42,6 +42,9 @@ ZOOM_PRICE = 5.0
 # A camera nearly only turns if that leaves residuals up to this many times as large as a path does; two
 # focal lengths are about the same if their logarithms differ by less than that.
 NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
+# Surveyed tracks that pose a frame by themselves; the share of frames that must see so many; and the median
+# residual above which the survey is not of these tracks, px.
+ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
 # Tracks on one frame, below which nothing is solved.
 FEWEST_TRACKS = 8
 
@@ -56,7 +59,8 @@ class Wanted:
 
     free_lens (8,) of bool: the PARAMETERS to solve for; focal_mm: the focal length where it is known, with
     its σ of the logarithm; motion: free, nodal or still; zooms: whether every frame has a focal length of
-    its own; focal_on: frame, focal length and its ±, where that is known.
+    its own; focal_on: frame, focal length and its ±, where that is known; world (T, 3): known places of
+    tracks, metres, NaN where unknown.
     """
 
     free_lens: Array
@@ -65,6 +69,7 @@ class Wanted:
     motion: str = "free"
     zooms: bool = False
     focal_on: tuple[tuple[int, float, float], ...] = ()
+    world: Array | None = None
 
 
 @dataclass
@@ -94,6 +99,10 @@ def find(
     watch("Looking whether the camera moves", 0.0)
     if wanted.motion == "still" or is_still(sightings):
         return Found("still")
+    surveyed = _from_survey(sightings, optics, wanted, watch)
+    if surveyed is not None:
+        _grow(surveyed, watch, threads)
+        return Found("free", path=surveyed)
     keys = keyframes(sightings)
     some = connected(sightings, keys)
     turning = _best_turning(sightings, optics, wanted, some, watch)
@@ -110,6 +119,52 @@ def find(
         )
     _grow(path, watch, threads)
     return Found("free", path=path)
+
+
+def _from_survey(
+    sightings: Sightings, optics: Optics, wanted: Wanted, watch: Watch
+) -> Growing | None:
+    """A path of which every frame is posed by surveyed tracks that it sees, where enough of them do; else None.
+
+    No first reconstruction is needed, no parallax, and a camera that only turns has a place.
+    """
+    if wanted.world is None:
+        return None
+    known = np.asarray(np.isfinite(wanted.world).all(axis=1))
+    sees = (sightings.seen & known).sum(axis=1)
+    if np.count_nonzero(sees >= ENOUGH_SURVEYED) < ENOUGH_FRAMES * len(sees):
+        return None
+    if np.linalg.matrix_rank(wanted.world[known] - wanted.world[known].mean(axis=0), 1e-2) < 2:
+        return None
+    starts: list[tuple[Array, Array | None]] = [
+        (lens_of(optics, focal), None) for focal in _focals(optics, wanted, LADDER)
+    ]
+    if wanted.zooms:
+        starts = [
+            (lens_of(optics, focal), zoom) for focal, zoom in zooms_of(sightings, optics, wanted)
+        ]
+    some = np.unique(np.linspace(0, len(sees) - 1, 12).astype(int))
+
+    def begun(start: tuple[Array, Array | None]) -> tuple[float, Growing]:
+        lens, zoom = start
+        focal = float(np.exp(lens[0]))
+        prior = prior_for(sightings, optics, wanted, focal, zoom)
+        simple = _simple_lens(wanted)
+        path = Growing(sightings, optics, simple, lens.copy(), prior, zooms=wanted.zooms)
+        path.points[known], path.surveyed = wanted.world[known], known
+        posed = [frame for frame in some if path.resect(int(frame), most_px=8.0)]
+        if len(posed) < 2:
+            return np.inf, path
+        residuals = path.adjust(rounds=2, most=20)
+        px = residuals * sightings.sigma.mean(axis=2)
+        return float(np.nanmedian(px)), path
+
+    tried = []
+    for number, one in enumerate(_each(begun, starts)):
+        watch("Posing frames by the survey", 0.05 + 0.4 * number / len(starts))
+        tried.append(one)
+    off, path = min(tried, key=lambda one: one[0])
+    return path if off < MOST_SURVEY_PX else None
 
 
 def _require_tracks(sightings: Sightings) -> None:

@@ -19,12 +19,14 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.path.bundle import Bundle
 from aperture.path.imaging import Optics
-from aperture.path.problem import Freedom, HasLens, Observations, Row, State, reweighted
+from aperture.path.problem import Freedom, HasLens, Row, State, reweighted
 from aperture.path.sightings import Sightings
 
 FLIP = np.diag([1.0, -1.0, -1.0])
 # Points that a frame must see to be placed by them.
 LEAST_POINTS = 8
+# Surveyed points that hold a path.
+LEAST_SURVEYED = 4
 # Shared tracks that a first pair needs, and how many of these must agree with one relative pose.
 LEAST_SHARED, LEAST_AGREEING = 25, 20
 # The best first pair has a wide angle between its rays; beyond this it is no better.
@@ -79,6 +81,7 @@ class Growing:
     """A path while it grows. posed (F,): frames that have a pose; use (F, T): observations that are believed.
 
     zoom (F,): of each frame the ln of its focal length over the lens's; zooms: whether it is solved for.
+    surveyed (T,): tracks whose points are known, and stay where they are.
     """
 
     sightings: Sightings
@@ -93,6 +96,7 @@ class Growing:
     use: Array = field(init=False)
     zoom: Array = field(init=False)
     zooms: bool = False
+    surveyed: Array = field(init=False)
     scale: float = 1.0  # robust size of the residuals, in their σ
 
     def __post_init__(self) -> None:
@@ -102,6 +106,7 @@ class Growing:
         self.posed = np.zeros(frames, bool)
         self.points = np.full((tracks, 3), np.nan)
         self.use = self.sightings.seen.copy()
+        self.surveyed = np.zeros(tracks, bool)
         guess = self.prior.zoom if self.prior is not None else None
         self.zoom = np.zeros(frames) if guess is None else guess.copy()
 
@@ -224,11 +229,8 @@ class Growing:
     def _refine(self, frame: int, tracks: Array) -> None:
         """Pose and focal length of one frame by points (n,) that stay where they are."""
         at = np.full(len(tracks), frame), tracks
-        observations = Observations(
-            np.zeros(len(tracks), int),
-            np.arange(len(tracks)),
-            self.sightings.xy[at],
-            self.sightings.sigma[at],
+        observations = self.sightings.observations(
+            np.zeros(len(tracks), int), np.arange(len(tracks)), at
         )
         state = State(
             self.rotations[[frame]],
@@ -285,22 +287,25 @@ class Growing:
     ) -> tuple[Bundle, Array, Array]:
         """The equations of some frames, and the (row, track) of each observation.
 
-        The first frame's pose is held, and the coordinate of the farthest frame along which it is farthest.
+        Surveyed points are held, or else the first frame's pose, and the coordinate of the farthest frame
+        along which it is farthest.
         """
         use = self.use[frames] & self.placed
         use &= use.sum(axis=0) >= 2
         tracks = np.flatnonzero(use.any(axis=0))
         row, column = np.nonzero(use[:, tracks])
         at = frames[row], tracks[column]
-        observations = Observations(row, column, self.sightings.xy[at], self.sightings.sigma[at])
+        observations = self.sightings.observations(row, column, at)
         if factor is not None:
             observations = reweighted(observations, factor)
         positions = self.positions[frames]
         free = np.ones((len(frames), 7 if self.zooms else 6), bool)
-        free[0, :6] = False
-        away = np.abs(positions - positions[0])
-        far, axis = np.unravel_index(np.argmax(away), away.shape)
-        free[far, 3 + axis] = False
+        held = np.repeat(self.surveyed[tracks][:, None], 3, axis=1)
+        if np.count_nonzero(held[:, 0]) < LEAST_SURVEYED:
+            free[0, :6] = False
+            away = np.abs(positions - positions[0])
+            far, axis = np.unravel_index(np.argmax(away), away.shape)
+            free[far, 3 + axis] = False
         state = State(
             self.rotations[frames],
             positions,
@@ -308,13 +313,17 @@ class Growing:
             self.lens.copy(),
             self.points[tracks],
         )
-        freedom = Freedom(free, self.free_lens, np.zeros((len(tracks), 3), bool))
+        freedom = Freedom(free, self.free_lens, held)
         prior = self.prior.on(frames) if self.prior is not None else None
         bundle = Bundle(observations, self.optics, state, freedom, prior, threads=threads)
         return bundle, row, tracks[column]
 
     def adjust(
-        self, frames: Array | None = None, rounds: int = 1, most: int = 8, threads: int = 1
+        self,
+        frames: Array | None = None,
+        rounds: int = 1,
+        most: int = 8,
+        threads: int = 1,
     ) -> Array:
         """Robust bundle adjustments of the posed frames; unbelievable observations are left out. Residuals (F, T), in σ."""
         frames = np.flatnonzero(self.posed) if frames is None else np.asarray(frames)

@@ -146,7 +146,7 @@ def residuals(
     points,
     out,
 ):
-    """Fill the weighted residuals (N, 2) of the points [first, last); returns their sum of squares."""
+    """Fill the weighted residuals (N, 2) of the points [first, last); returns their sum of squares. weights (N, 3) as `whitening`."""
     kind = int(optics[0])
     q, bent = np.empty(2), np.empty(2)
     by_point, slope = np.empty((2, 3)), np.empty((2, 2))
@@ -170,8 +170,10 @@ def residuals(
             focal = math.exp(lens[0] + zoom[camera])
             mm0 = bent[0] * focal / optics[1] + lens[1]
             mm1 = bent[1] * focal + lens[2]
-            out[o, 0] = (optics[2] * mm0 + optics[3] * mm1 + optics[6] - xy[o, 0]) * weights[o, 0]
-            out[o, 1] = (optics[4] * mm0 + optics[5] * mm1 + optics[7] - xy[o, 1]) * weights[o, 1]
+            across = optics[2] * mm0 + optics[3] * mm1 + optics[6] - xy[o, 0]
+            down = optics[4] * mm0 + optics[5] * mm1 + optics[7] - xy[o, 1]
+            out[o, 0] = across * weights[o, 0]
+            out[o, 1] = down * weights[o, 1] + across * weights[o, 2]
             total += out[o, 0] ** 2 + out[o, 1] ** 2
     return total
 
@@ -228,6 +230,22 @@ def jacobian_at(
             by_point[row, b] = world
             by_camera[row, 3 + b] = -world
     return True
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _weigh(weight, across, down, r, by_camera, by_lens, by_point):
+    """Residual r (2,) and derivatives of an observation, over its σ: (a δx, b δy + c δx) for weight (a, b, c)."""
+    a, b, c = weight[0], weight[1], weight[2]
+    r[0], r[1] = a * across, b * down + c * across
+    for k in range(by_camera.shape[1]):
+        by_camera[1, k] = b * by_camera[1, k] + c * by_camera[0, k]
+        by_camera[0, k] *= a
+    for k in range(LENS_SIZE):
+        by_lens[1, k] = b * by_lens[1, k] + c * by_lens[0, k]
+        by_lens[0, k] *= a
+    for k in range(3):
+        by_point[1, k] = b * by_point[1, k] + c * by_point[0, k]
+        by_point[0, k] *= a
 
 
 @njit(cache=True, nogil=True)
@@ -292,16 +310,11 @@ def linearise(
                 w[o] = 0.0
                 total += IMPOSSIBLE
                 continue
-            for row in range(2):
-                weight = weights[o, row]
-                r[row] = (at[row] - xy[o, row]) * weight
-                total += r[row] * r[row]
-                for a in range(size):
-                    by_camera[row, a] *= weight
-                for a in range(LENS_SIZE):
-                    by_lens[row, a] *= weight
-                for a in range(3):
-                    by_point[row, a] *= 0.0 if held[point, a] else weight
+            _weigh(weights[o], at[0] - xy[o, 0], at[1] - xy[o, 1], r, by_camera, by_lens, by_point)
+            total += r[0] * r[0] + r[1] * r[1]
+            for a in range(3):
+                if held[point, a]:
+                    by_point[0, a] = by_point[1, a] = 0.0
             entry = 0
             for a in range(3):
                 point_gradient[point, a] += by_point[0, a] * r[0] + by_point[1, a] * r[1]
@@ -380,12 +393,9 @@ def jacobians(
             by_lens[o],
             at,
         )
-        for row in range(2):
-            weight = weights[o, row] if seen else 0.0
-            residual[o, row] = (at[row] - xy[o, row]) * weight if seen else 0.0
-            if not seen:
-                by_camera[o, row], by_lens[o, row], by_point[o, row] = 0.0, 0.0, 0.0
-            else:
-                by_camera[o, row] *= weight
-                by_lens[o, row] *= weight
-                by_point[o, row] *= weight
+        if seen:
+            off = at[0] - xy[o, 0], at[1] - xy[o, 1]
+            _weigh(weights[o], off[0], off[1], residual[o], by_camera[o], by_lens[o], by_point[o])
+        else:
+            residual[o] = 0.0
+            by_camera[o], by_lens[o], by_point[o] = 0.0, 0.0, 0.0

@@ -16,7 +16,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.geometry.rotation import angles_from_rotation, exponential, rotation_from_angles
 from aperture.lens.lens import Lens
-from aperture.path.facts import PathFacts
+from aperture.path.facts import PathFacts, PointCoordinate
 from aperture.path.problem import Row, State
 
 # A direction of the seven counts as open if it changes the facts less than this share of the strongest.
@@ -134,7 +134,9 @@ def place(
     if begun:
         start = replace(start, extra=facts.begin(start, lens))
         return _refined(start, facts, known, lens, FINE_STEPS)
+    surveyed = _onto_survey(start, facts, known)
     begins = [_like(start, guess) for guess in guesses] or _headings(start)
+    begins = [surveyed, *begins] if surveyed is not None else begins
     tried = []
     for begin in begins:
         ready = replace(begin, extra=facts.begin(begin, lens))
@@ -144,6 +146,26 @@ def place(
     fine = [_refined(one.state, facts, known, lens, FINE_STEPS) for one in tried[:3]]
     best = min(fine, key=lambda placed: round(placed.chi2, 3))
     return best
+
+
+def _onto_survey(start: State, facts: PathFacts, known: Known) -> State | None:
+    """The path laid onto the points whose place is known, by least squares on these (Umeyama 1991); None where they are too few, or on one line."""
+    places = known.values.copy()
+    for equation in facts.equations:
+        if isinstance(equation, PointCoordinate):
+            places[equation.point, equation.axis] = equation.metres
+    whole = np.isfinite(places).all(axis=1)
+    if np.count_nonzero(whole) < 3:
+        return None
+    onto, points = places[whole], start.points[whole]
+    middle, other = points.mean(axis=0), onto.mean(axis=0)
+    left, sizes, right = np.linalg.svd((onto - other).T @ (points - middle))
+    spread = ((points - middle) ** 2).sum()
+    if sizes[1] < 1e-6 * max(sizes[0], 1e-300) or spread <= 0:
+        return None
+    signs = np.diag([1, 1, np.sign(np.linalg.det(left @ right))])
+    scale = float((sizes * np.diag(signs)).sum() / spread)
+    return transformed(start, other - middle, left @ signs @ right, max(scale, 1e-9), middle)
 
 
 def _headings(start: State) -> list[State]:

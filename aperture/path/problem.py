@@ -13,12 +13,17 @@ from aperture.arrays import Array
 
 @dataclass(frozen=True, eq=False)
 class Observations:
-    """Where tracked points were seen. camera, point (N,): indices; xy (N, 2) px; sigma (N, 2) px."""
+    """Where tracked points were seen.
+
+    camera, point (N,): indices; xy (N, 2) px; sigma (N, 2) px; cross (N,): the correlation of the errors
+    across and down, which is near 1 or −1 for a point on a slanting edge.
+    """
 
     camera: Array
     point: Array
     xy: Array
     sigma: Array
+    cross: Array | None = None
 
     def __len__(self) -> int:
         return len(self.camera)
@@ -119,6 +124,20 @@ class Freedom:
     held: Array
     extra: Array = field(default_factory=lambda: np.zeros(0, bool))
     at_infinity: bool = False
+
+
+def whitening(sigma: Array, cross: Array | None) -> Array:
+    """(N, 3) a, b, c: (a δx, b δy + c δx) has independent components of variance 1, of errors δ with σ (N, 2) and correlation (N,).
+
+    The inverse of the Cholesky factor of the covariance.
+    """
+    out = np.zeros((len(sigma), 3))
+    out[:, :2] = 1 / sigma
+    if cross is not None:
+        rest = np.sqrt(1 - cross**2)
+        out[:, 1] /= rest
+        out[:, 2] = -cross / (rest * sigma[:, 0])
+    return out
 
 
 def exponentials(w: Array) -> Array:

@@ -70,12 +70,10 @@ class Told:
     def residuals_px(self) -> Array:
         """(F, T) distances in the picture, NaN where nothing counts."""
         network = self.network
-        residuals, _ = network.bundle.residuals(network.state)
         row, column = np.nonzero(network.use[np.ix_(network.frames, network.tracks)])
         at = network.frames[row], network.tracks[column]
-        sigma = self.sightings.sigma[at] * network.factors[at[1], None]
         out = np.full(network.use.shape, np.nan)
-        out[at] = np.linalg.norm(residuals * sigma, axis=1)
+        out[at] = np.linalg.norm(network.bundle.off_px(network.state), axis=1)
         return out
 
 
@@ -106,6 +104,7 @@ def write(told: Told) -> dict[str, Any]:
         "doubtful": cleaning.proposals(told),
         "residuals": {
             "rms_px": _number(math.sqrt(np.nanmean(residual**2) / 2)),
+            "weighted_px": _number(_weighted_px(told)),
             "observations": rows // 2,
             "facts": facts,
         },
@@ -114,6 +113,14 @@ def write(told: Told) -> dict[str, Any]:
         "clustered": bool(_uses_clusters(told)),
         "remarks": _remarks(told),
     }
+
+
+def _weighted_px(told: Told) -> float:
+    """The rms residual, each by the information that it brings: along an edge it may be large, and says little."""
+    network = told.network
+    residuals, _ = network.bundle.residuals(network.state)
+    information = (network.bundle.weights**2).sum()
+    return float(np.sqrt((residuals**2).sum() / information))
 
 
 def _bending(told: Told) -> dict[str, Any] | None:

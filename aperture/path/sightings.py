@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import dataclass, replace
+from typing import Any
 
 import cv2
 import numpy as np
@@ -11,6 +12,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.path.problem import Observations
 from aperture.track.tracks import Tracks
 
 
@@ -26,6 +28,8 @@ class Sightings:
         Pixels; NaN where a track wasn't seen.
     sigma : ndarray, shape (F, T, 2)
         Pixels; NaN where it wasn't seen.
+    cross : ndarray, shape (F, T)
+        Correlation of the errors across and down.
     grid : Grid
         Of the plate.
     """
@@ -33,6 +37,7 @@ class Sightings:
     frames: Array
     xy: Array
     sigma: Array
+    cross: Array
     grid: Grid
 
     @classmethod
@@ -41,10 +46,17 @@ class Sightings:
         count = last - first + 1
         xy = np.full((count, len(tracks), 2), np.nan)
         sigma = np.full((count, len(tracks), 2), np.nan)
+        cross = np.zeros((count, len(tracks)))
         inside = (tracks.frame >= first) & (tracks.frame <= last)
         row, column = tracks.frame[inside] - first, tracks.track[inside]
         xy[row, column], sigma[row, column] = tracks.xy[inside], tracks.sigma[inside]
-        return cls(np.arange(first, last + 1), xy, sigma, grid)
+        cross[row, column] = tracks.cross[inside]
+        return cls(np.arange(first, last + 1), xy, sigma, cross, grid)
+
+    def observations(self, row: Array, column: Array, at: Any, factor: Any = 1.0) -> Observations:
+        """Observations of cameras and points (N,) at (frames, tracks), each σ times a factor."""
+        sigma = self.sigma[at] * np.reshape(factor, (-1, 1))
+        return Observations(row, column, self.xy[at], sigma, self.cross[at])
 
     @property
     def seen(self) -> Array:
@@ -68,7 +80,13 @@ class Sightings:
 
     def on(self, frames: Array) -> Sightings:
         """Those on some frames, by index."""
-        return Sightings(self.frames[frames], self.xy[frames], self.sigma[frames], self.grid)
+        return Sightings(
+            self.frames[frames],
+            self.xy[frames],
+            self.sigma[frames],
+            self.cross[frames],
+            self.grid,
+        )
 
     def normalised(self, lens: Lens) -> Array:
         """(F, T, 2): straight through the lens, y down, in focal lengths; NaN where unseen, or beyond 85° from the axis."""

@@ -24,12 +24,12 @@ from aperture.path.bending import Bending, bending
 from aperture.path.bundle import Bundle, depth_sigmas
 from aperture.path.covariance import Solved, Spread
 from aperture.path.document import FilmEvidence, as_still, is_film, read
-from aperture.path.facts import PathFacts, gather
+from aperture.path.facts import PathFacts, PointCoordinate, gather
 from aperture.path.find import Found, Wanted, Watch, find, nobody
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.placement import Guess, Known, Placed, held_parameters, place
-from aperture.path.problem import Freedom, Observations, State
+from aperture.path.problem import Freedom, State
 from aperture.path.sightings import Sightings
 
 # A focal length whose ln has a larger ± isn't known.
@@ -157,6 +157,7 @@ def _solved(
         evidence.motion,
         evidence.zooms,
         evidence.focal_on,
+        evidence.world,
     )
     found = _from(warm, sightings, optics, evidence) if warm else None
     if found is None:
@@ -227,7 +228,8 @@ def solve_network(
     planes = planes_of(document)
     given = Given(evidence, sightings, optics, posed, planes, nodal, threads)
     guesses = _guesses(evidence, document, posed)
-    placed, facts, known = given.placed(start, tracks, guesses=guesses)
+    in_world = found.path is not None and bool(found.path.surveyed.any())
+    placed, facts, known = given.placed(start, tracks, begun=in_world, guesses=guesses)
     factors = np.ones(len(evidence.tracks))
     for round_ in range(MOST_ROUNDS):
         network = given.solve(placed, tracks, use, known, facts, factors)
@@ -283,7 +285,8 @@ def _start(sightings: Sightings, found: Found) -> tuple[Array, State, Array, Arr
 def believed(path: Growing) -> Array:
     """(F, T) the sightings that count: of tracks most of whose sightings agree with one point."""
     possible = path.sightings.seen & path.posed[:, None] & path.placed
-    use = path.use & possible
+    # A survey has a ± of its own, which isn't the tracks': what disagrees with it may still be right.
+    use = np.where(path.surveyed, possible, path.use & possible)
     share = use.sum(axis=0) / np.maximum(possible.sum(axis=0), 1)
     use &= share >= 1 - MOST_LEFT_OUT
     return use & (use.sum(axis=0) >= 2)
@@ -335,8 +338,7 @@ class Given:
         frames = np.flatnonzero(self.posed)
         row, column = np.nonzero(use[np.ix_(frames, tracks)])
         at = frames[row], tracks[column]
-        sigma = self.sightings.sigma[at] * factors[at[1], None]
-        observations = Observations(row, column, self.sightings.xy[at], sigma)
+        observations = self.sightings.observations(row, column, at, factors[at[1]])
         held = np.isfinite(known)
         state = replace(placed.state, points=np.where(held, known, placed.state.points))
         free = np.ones((len(frames), 7 if self.evidence.zooms else 6), bool)
@@ -393,7 +395,13 @@ def _is_vague(network: Network) -> Array:
     """(P,) of bool: points whose distance is hardly known; they tell nothing, and make the equations singular."""
     state = network.state
     away = np.linalg.norm(state.points - np.median(state.positions, axis=0), axis=1)
-    held = network.bundle.freedom.held.any(axis=1)
+    held = np.array(network.bundle.freedom.held.any(axis=1))
+    surveyed = Counter(
+        equation.point
+        for equation in network.facts.equations
+        if isinstance(equation, PointCoordinate)
+    )
+    held[[point for point, count in surveyed.items() if count == 3]] = True
     return (depth_sigmas(network.bundle) > MOST_VAGUE * away) & ~held
 
 

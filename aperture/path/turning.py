@@ -18,7 +18,7 @@ from aperture.arrays import Array
 from aperture.path.bundle import Bundle
 from aperture.path.growing import HUBER_SIGMAS, OUTLIER_SIGMAS, LensPrior
 from aperture.path.imaging import Optics
-from aperture.path.problem import Freedom, Observations, State, reweighted
+from aperture.path.problem import Freedom, State, reweighted
 from aperture.path.sightings import Sightings
 
 LEAST_SHARED = 8
@@ -89,7 +89,7 @@ def solve_turning(
     np.add.at(directions, column, rays)
     directions /= np.linalg.norm(directions, axis=1, keepdims=True)
     at = frames[row], tracks[column]
-    observations = Observations(row, column, sightings.xy[at], sightings.sigma[at])
+    observations = sightings.observations(row, column, at)
     free = np.zeros((len(frames), 6 if zoom is None else 7), bool)
     free[1:, :3] = True
     free[:, 6:] = True

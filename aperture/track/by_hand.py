@@ -17,8 +17,8 @@ from aperture.track.tracks import FOLLOWED, PLACED, Tracks
 BY_HAND_PX = 0.3
 # Two tracks that are further apart than this on the frames they share aren't one point, px.
 FARTHEST_APART_PX = 3.0
-# A forward and a backward run, each of number, x, y, σ across, σ down, correlation.
-Run = dict[int, tuple[float, float, float, float, float]]
+# By frame x, y, σ across and down, the correlation of these errors, and the one with the template.
+Run = dict[int, tuple[float, float, float, float, float, float]]
 
 
 @dataclass(frozen=True)
@@ -141,10 +141,10 @@ def _run(
             own = slice(found.starts[index], found.starts[index + 1])
             track, key = begun[reach, id_]
             seen = zip(found.frame[own].tolist(), found.xy[own], found.sigma[own])
-            correlation = found.correlation[own].tolist()
+            scores = zip(found.cross[own].tolist(), found.correlation[own].tolist())
             runs[track][key] = {
-                frame: (*map(float, xy), *map(float, sigma), score)
-                for (frame, xy, sigma), score in zip(seen, correlation)
+                frame: (*map(float, xy), *map(float, sigma), cross, score)
+                for (frame, xy, sigma), (cross, score) in zip(seen, scores)
             }
     return runs
 
@@ -165,8 +165,8 @@ def _assembled(one: ByHand, forward: list[Run], backward: list[Run]) -> tuple[Tr
     # Beyond the outer keys the hand errs by what it errs at these.
     if len(keys) > 1:
         gaps[0], gaps[-1] = gaps[1], gaps[-2]
-    sigmas = [at[2:4] for at in places.values()]
-    usual = np.median(sigmas, axis=0) if sigmas else np.full(2, BY_HAND_PX)
+    spreads = [at[2:5] for at in places.values()]
+    usual = np.median(spreads, axis=0) if spreads else np.array([BY_HAND_PX, BY_HAND_PX, 0.0])
     for frame, x, y in keys:
         places[frame] = (x, y, *usual, 1.0)
     frames = np.array(sorted(places))
@@ -177,10 +177,19 @@ def _assembled(one: ByHand, forward: list[Run], backward: list[Run]) -> tuple[Tr
     at_key = np.isin(frames, own)
     number = np.searchsorted(own, frames[at_key])
     spread[at_key] = np.maximum(gaps[number], gaps[number + 1]) / 2
+    # The hand errs any way: that makes the ellipse of an error rounder.
     sigma = np.hypot(rows[:, 2:4], spread[:, None])
+    cross = rows[:, 4] * (rows[:, 2:4] / sigma).prod(axis=1)
     state = np.where(at_key, PLACED, FOLLOWED)
     track = Tracks.build(
-        (one.id,), np.zeros(len(frames)), frames, rows[:, :2], sigma, rows[:, 4], state
+        (one.id,),
+        np.zeros(len(frames)),
+        frames,
+        rows[:, :2],
+        sigma,
+        rows[:, 5],
+        state,
+        cross=cross,
     )
     return track, float(gaps.max())
 
@@ -246,5 +255,6 @@ def join(tracks: Tracks, first: str, second: str) -> Tracks:
         both.correlation[~drop],
         both.state[~drop],
         both.about,
+        cross=both.cross[~drop],
     )
     return together.only(keep)

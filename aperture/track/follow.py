@@ -30,7 +30,15 @@ from scipy.spatial import cKDTree
 from aperture.arrays import Array
 from aperture.track import alignment
 from aperture.track.detect import corners
-from aperture.track.templates import HALF, Active, is_sane, is_worn, make, window_fits
+from aperture.track.templates import (
+    HALF,
+    LEAST_SIGMA_PX,
+    Active,
+    is_sane,
+    is_worn,
+    make,
+    window_fits,
+)
 from aperture.track.tracks import FOLLOWED, PLACED, Tracks
 
 # Gates. How far the refined position may lie from the predicted one, px.
@@ -45,8 +53,8 @@ LEAST_NOISE = 0.25
 MOST_UNLIKE = 0.6
 # Observations that make a track.
 LEAST_LENGTH = 3
-# What interpolation costs, px: the least σ.
-LEAST_SIGMA_PX = 0.01
+# The largest σ of an observation across an edge, and along one, px.
+MOST_SIGMA_PX, MOST_ALONG_PX = 0.5, 1.5
 # A frame on which more than this share of the tracks fails is left out; that many in a row are a cut.
 LOST_AT_ONCE, MOST_LEFT_OUT = 0.6, 3
 # Two frames that differ by less than this on the mean, in 8-bit values, are one picture twice.
@@ -163,12 +171,12 @@ class Follower:
             self._pool.shutdown()
         if not self._count:
             return Tracks.none()
-        track, frame, xy, sigma, correlation, state = (
+        track, frame, xy, sigma, cross, correlation, state = (
             np.concatenate(column) for column in zip(*self._seen)
         )
-        sigma = _with_first(track, sigma)
+        sigma, cross = _with_first(track, sigma, cross)
         ids = tuple(f"{prefix}{number + 1}" for number in range(self._count))
-        tracks = Tracks.build(ids, track, frame, xy, sigma, correlation, state)
+        tracks = Tracks.build(ids, track, frame, xy, sigma, correlation, state, cross=cross)
         return tracks.only(tracks.lengths() >= self.settings.least_length)
 
     def _remember(self, picture: Array) -> None:
@@ -282,6 +290,11 @@ class Follower:
         active.typical = np.where(active.typical > 0, 0.9 * active.typical + 0.1 * noise, noise)
         own = active.covariances(noise)
         total = own + active.anchor
+        # What can't be told any more is lost: along an edge more may be open than across it.
+        spread = np.sqrt(np.linalg.eigvalsh(total))
+        held = (spread[:, 0] < MOST_SIGMA_PX) & (spread[:, 1] < MOST_ALONG_PX)
+        if not held.all():
+            active, own, total, noise = active.kept(held), own[held], total[held], noise[held]
         correlation = np.sqrt(np.maximum(0, 1 - (noise / active.contrast) ** 2))
         self._note(frame, active.number, active.points(), total, correlation, FOLLOWED)
         worn = is_worn(active.warps)
@@ -302,6 +315,8 @@ class Follower:
             "slopes",
             "inverses",
             "spreads",
+            "middles",
+            "information",
             "freedoms",
             "contrast",
             "offset",
@@ -322,6 +337,7 @@ class Follower:
         state: int,
     ) -> None:
         sigma = np.sqrt(np.maximum(np.einsum("nii->ni", covariance), 0))
+        cross = covariance[:, 0, 1] / np.maximum(sigma[:, 0] * sigma[:, 1], 1e-30)
         count = len(number)
         self._seen.append(
             (
@@ -329,6 +345,7 @@ class Follower:
                 np.full(count, frame),
                 index_xy + HALF,
                 sigma,
+                cross,
                 correlation,
                 np.full(count, state),
             )
@@ -403,19 +420,21 @@ def _expected(active: Active, found: Array) -> Array:
     return expected
 
 
-def _with_first(track: Array, sigma: Array) -> Array:
-    """The σ (N, 2), where a key frame's own, which is written as zero, is that of the track's others."""
+def _with_first(track: Array, sigma: Array, cross: Array) -> tuple[Array, Array]:
+    """The σ (N, 2) and correlations (N,), where a key frame's own, which are written as zero, are those of the track's others."""
     first = sigma[:, 0] <= 0
     order = np.lexsort((sigma[:, 0], track))
     measured = order[~first[order]]
-    middle = np.full((int(track.max()) + 1, 2), np.nan)
+    middle = np.full((int(track.max()) + 1, 3), np.nan)
     starts = np.searchsorted(track[measured], np.arange(len(middle) + 1))
     for number in np.flatnonzero(np.diff(starts)):
         rows = measured[starts[number] : starts[number + 1]]
-        middle[number] = np.median(sigma[rows], axis=0)
-    out = sigma.copy()
-    out[first] = middle[track[first]]
-    return np.maximum(np.nan_to_num(out, nan=LEAST_SIGMA_PX), LEAST_SIGMA_PX)
+        middle[number, :2] = np.median(sigma[rows], axis=0)
+        middle[number, 2] = np.median(cross[rows])
+    sigma, cross = sigma.copy(), cross.copy()
+    sigma[first], cross[first] = middle[track[first], :2], middle[track[first], 2]
+    sigma = np.maximum(np.nan_to_num(sigma, nan=LEAST_SIGMA_PX), LEAST_SIGMA_PX)
+    return sigma, np.nan_to_num(cross)
 
 
 def _prepared(picture: Array) -> Array:

@@ -14,8 +14,10 @@ from aperture.errors import Problem
 # States of an observation, as numbers in the arrays.
 FOLLOWED, PLACED = 0, 1
 # Version of the arrays in a file.
-VERSION = 1
-_FIELDS = ("track", "frame", "xy", "sigma", "correlation", "state")
+VERSION = 2
+_FIELDS = ("track", "frame", "xy", "sigma", "cross", "correlation", "state")
+# A correlation of errors is at most so near to 1: a point on an edge is held along it by something.
+MOST_CROSS = 0.999
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,6 +36,8 @@ class Tracks:
         Pixels of the plate, from the outer corner of its first pixel.
     sigma : ndarray, shape (N, 2)
         One standard deviation across and down, px.
+    cross : ndarray, shape (N,)
+        Correlation of the errors across and down, −1 to 1: 0 for a round corner, near ±1 on a slanting edge.
     correlation : ndarray, shape (N,)
         Between the template and what was seen, at most 1; NaN if not measured.
     state : ndarray of uint8, shape (N,)
@@ -53,6 +57,7 @@ class Tracks:
     frame: Array
     xy: Array
     sigma: Array
+    cross: Array
     correlation: Array
     state: Array
     about: dict[str, dict[str, Any]] = field(default_factory=dict)
@@ -80,6 +85,7 @@ class Tracks:
         correlation: Any = None,
         state: Any = None,
         about: dict[str, dict[str, Any]] | None = None,
+        cross: Any = 0.0,
     ) -> Tracks:
         """Tracks of arrays in any order; of two observations of a track on one frame the later one counts."""
         track, frame = np.asarray(track, np.int32).ravel(), np.asarray(frame, np.int32).ravel()
@@ -100,6 +106,9 @@ class Tracks:
             frame[order],
             xy[order],
             np.array(sigma)[order],
+            np.clip(
+                np.broadcast_to(np.asarray(cross, float), len(xy))[order], -MOST_CROSS, MOST_CROSS
+            ),
             np.asarray(correlation, float)[order],
             np.asarray(state, np.uint8)[order],
             about or {},
@@ -169,6 +178,7 @@ class Tracks:
             "frame": self.frame,
             "xy": np.round(self.xy * 4096) / 4096,
             "sigma": self.sigma.astype(np.float32),
+            "cross": self.cross.astype(np.float16),
             "correlation": self.correlation.astype(np.float16),
             "state": self.state,
         }
@@ -183,6 +193,14 @@ class Tracks:
             arrays["frame"].astype(np.int32),
             arrays["xy"].astype(float),
             arrays["sigma"].astype(float),
+            # Version 1 had none.
+            np.clip(
+                arrays["cross"].astype(float)
+                if "cross" in arrays
+                else np.zeros(len(arrays["track"])),
+                -MOST_CROSS,
+                MOST_CROSS,
+            ),
             arrays["correlation"].astype(float),
             arrays["state"].astype(np.uint8),
             words["about"],

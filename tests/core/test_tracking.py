@@ -7,6 +7,7 @@ from django.test import SimpleTestCase
 from aperture.errors import Problem
 from aperture.formats import points
 from aperture.formats.points import Convention
+from aperture.path.problem import whitening
 from aperture.track.by_hand import ByHand, follow_by_hand, join
 from aperture.track.detect import corners
 from aperture.track.follow import Follower, Settings
@@ -73,6 +74,26 @@ class Following(SimpleTestCase):
         self.assertLess(np.sqrt((off**2).mean()), 0.03)
         freedom = 1 - len(tracks) / len(tracks.frame)
         self.assertAlmostEqual(np.sqrt((sigmas**2).mean() / freedom), 1, delta=0.3)
+
+    def test_along_an_edge_the_error_is_large_and_known_to_be(self):
+        """Grain that is four times as long as it is wide, seen slantwise."""
+        rng = np.random.default_rng(3)
+        noise = rng.normal(0, 1, (700, 900)).astype(np.float32)
+        soft = cv2.GaussianBlur(noise, (0, 0), sigmaX=9, sigmaY=2.2)
+        picture = 128 + 35 * soft / soft.std()
+        views = [shown(picture, 40, 1, (1.7 * i, -1.3 * i), 1, 2.0, rng) for i in range(14)]
+        tracks, _ = followed([view for view, _ in views], wanted=80)
+        off, _ = misplaced(tracks, [turn for _, turn in views])
+        # OpenCV turns against the clock, so the grain goes up to the right: y falls as x grows.
+        self.assertLess(np.median(tracks.cross), -0.4)
+        weights = whitening(tracks.sigma, tracks.cross)
+        first = weights[:, 0] * off[:, 0]
+        second = weights[:, 1] * off[:, 1] + weights[:, 2] * off[:, 0]
+        freedom = 1 - len(tracks) / len(tracks.frame)
+        for part in (first, second):
+            self.assertAlmostEqual(np.sqrt(np.median(part**2) / 0.455 / freedom), 1, delta=0.3)
+        self.assertLess(abs(np.corrcoef(first, second)[0, 1]), 0.25)
+        self.assertLess(np.corrcoef(off.T)[0, 1], -0.4)
 
     def test_the_next_window_of_a_fence_is_not_taken_for_the_last(self):
         """Posts 8 px apart on a textured ground; the view jumps by nearly a spacing and back in between."""

@@ -116,10 +116,10 @@ def followed(files, **wish):
     rows = []
     for index, id_ in enumerate(tracks.ids):
         own = slice(tracks.starts[index], tracks.starts[index + 1])
-        places = zip(
-            tracks.frame[own].tolist(), tracks.xy[own].tolist(), tracks.sigma[own].tolist()
+        table = np.column_stack(
+            [tracks.frame[own], tracks.xy[own], tracks.sigma[own], tracks.cross[own]]
         )
-        rows.append({"id": id_, "observations": [[f, *xy, max(s)] for f, xy, s in places]})
+        rows.append({"id": id_, "observations": [[int(f), *rest] for f, *rest in table.tolist()]})
     return {
         "format": "accurate-aperture/match",
         "version": 2,
@@ -135,7 +135,9 @@ class RealFilms(SimpleTestCase):
         fit = solve(told | {"lens": {"distortion": {"free": ["k1"]}}}).document
         self.assertTrue(fit["ok"], fit.get("problem"))
         self.assertEqual(sum(pan is not None for pan in fit["path"]["pan_deg"]), 80)
-        self.assertLess(fit["residuals"]["rms_px"], 0.1)
+        # Edges slide along themselves, and say so: they count by what they tell.
+        self.assertLess(fit["residuals"]["weighted_px"], 0.05)
+        self.assertLess(fit["residuals"]["rms_px"], 0.3)
 
     def test_a_rendered_film_with_exact_cameras(self):
         """Castle-simu: 40 pictures, f = 700 px, poses camera from world in `CameraPose`."""

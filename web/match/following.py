@@ -195,6 +195,7 @@ def _named_apart(found: Tracks, kept: Tracks) -> Tracks:
         found.sigma,
         found.correlation,
         found.state,
+        cross=found.cross,
     )
 
 

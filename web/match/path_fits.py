@@ -18,7 +18,7 @@ from web.plates.frames import frame_at, span_of
 from web.shows.state import once
 
 # Bumped when the answers change, so that a path that was solved before is called old.
-SOLVER = "1"
+SOLVER = "2"
 # What a document says of a track; the rest is about how it is followed.
 OF_DOCUMENT = ("name", "source", "world", "world_plus_minus", "on", "off")
 
@@ -99,6 +99,13 @@ def _of_still(fact: dict, number: int, frame: int, followed: set[tuple[int, str]
     return out
 
 
+def _spread(across: float, down: float, cross: float) -> list[float]:
+    """The σ of an observation as a document has it: one number where it is the same all around."""
+    if across == down and not cross:
+        return [round(across, 5)]
+    return [round(across, 5), round(down, 5), round(cross, 4)]
+
+
 def film_document(state: MutableMapping) -> dict | None:
     """The match document, version 2, with the tracks on the frames of the marked range."""
     document = _without_tracks(state)
@@ -109,11 +116,12 @@ def film_document(state: MutableMapping) -> dict | None:
     for index, id_ in enumerate(tracks.ids):
         own = slice(tracks.starts[index], tracks.starts[index + 1])
         places = [
-            [frame + offset, round(x, 4), round(y, 4), round(sigma, 5)]
-            for frame, (x, y), sigma in zip(
+            [frame + offset, round(x, 4), round(y, 4), *_spread(sigma[0], sigma[1], cross)]
+            for frame, (x, y), sigma, cross in zip(
                 tracks.frame[own].tolist(),
                 tracks.xy[own].tolist(),
-                np.sqrt((tracks.sigma[own] ** 2).mean(axis=1)).tolist(),
+                tracks.sigma[own].tolist(),
+                tracks.cross[own].tolist(),
             )
         ]
         told = {

@@ -81,7 +81,21 @@ def _of_pictures(shot, film) -> list[dict[str, Any]]:
     found: dict[str, list[int]] = {}
     for number, kind in following.said_of_pictures(film):
         found.setdefault(kind, []).append(frame_at(shot.state, number))
-    return [{"says": SAYS[kind], "frames": frames, "kind": kind} for kind, frames in found.items()]
+    out: list[dict[str, Any]] = [
+        {"says": SAYS[kind], "frames": frames, "kind": kind} for kind, frames in found.items()
+    ]
+    for one in out:
+        if one["kind"] == "cut":
+            one["ranges"] = _between_cuts(shot.state, one["frames"])
+    return out
+
+
+def _between_cuts(state, cuts: list[int]) -> list[tuple[int, int]]:
+    """The ranges of two frames or more into which cuts divide the whole film."""
+    film = state["film"]
+    first, last = frame_at(state, film["first"]), frame_at(state, film["last"])
+    edges = [first, *sorted(set(cuts)), last + 1]
+    return [(a, b - 1) for a, b in zip(edges, edges[1:]) if b - a >= 2]
 
 
 def _facts(shot) -> list[dict[str, Any]]:
@@ -142,7 +156,7 @@ def figures(shot) -> list[Row]:
         if fit.get("zooms")
         else _focal(camera, plus_minus, known),
         *_distortion(camera, plus_minus),
-        Row("Residual", f"{fit['residuals']['rms_px']:.3f} px", origin="solved"),
+        _residual(fit["residuals"]),
     ]
     if bent := fit.get("bending"):
         frame = bent["frame"] + shot.state["shift"] - shot.state["path"]["shift"]
@@ -243,6 +257,14 @@ def _gain(fit, without: set[str]) -> str:
         return "The path doesn’t use them."
     before, after = np.sqrt(squares / count), np.sqrt(rest / left)
     return f"Without them the residual would be {after:.3f} px, not {before:.3f}."
+
+
+def _residual(residuals) -> Row:
+    """Weighted by what each place tells; an edge slides along itself, which the plain figure counts in full."""
+    plain = f"{residuals['rms_px']:.2f} unweighted"
+    if "weighted_px" not in residuals:  # solved before there was one
+        return Row("Residual", f"{residuals['rms_px']:.3f} px", origin="solved")
+    return Row("Residual", f"{residuals['weighted_px']:.3f} px", plain, origin="solved")
 
 
 def _zoom(fit, unit: str) -> Row:

@@ -90,7 +90,24 @@ def told(request, show, shot):
     """The tracks' ids and what is told of them, beside `arrays`; and the keep-out areas."""
     state = find(show, shot).state
     tracks = tracking.tracks_of(state)
-    return JsonResponse({"ids": tracks.ids, "about": tracks.about, "keep_out": state["keep_out"]})
+    return JsonResponse(
+        {
+            "ids": tracks.ids,
+            "about": tracks.about,
+            "keep_out": state["keep_out"],
+            "residual": _per_picture(state),
+        }
+    )
+
+
+def _per_picture(state) -> dict | None:
+    """The path's residual per picture, px, from the first one on; None without a path."""
+    fit = path_fit(state)
+    if not fit or not state["film"]:
+        return None
+    path = fit["path"]
+    first = path["frames"][0] + state["shift"] - state["path"]["shift"] - state["film"]["offset"]
+    return {"first": first, "values": path["residual_px"]}
 
 
 @require_GET

@@ -225,7 +225,7 @@ def turned(state: MutableMapping, move: Callable[[np.ndarray], np.ndarray], fact
     """Take tracks and keep-out areas along where the picture below them is turned; a path from before isn't one any more."""
     tracks = tracks_of(state)
     if len(tracks):
-        moved = replace(tracks, xy=move(tracks.xy), sigma=tracks.sigma * factor)
+        moved = _moved(tracks, move, factor)
         state["tracks"] = as_part(moved)
     state["keep_out"] = [
         area
@@ -233,6 +233,20 @@ def turned(state: MutableMapping, move: Callable[[np.ndarray], np.ndarray], fact
         for area in state["keep_out"]
     ]
     state["path"] = None
+
+
+def _moved(tracks: Tracks, move: Callable[[np.ndarray], np.ndarray], factor: float) -> Tracks:
+    """Places and the ellipses of their errors, taken along."""
+    corner, across, down = move(np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0]]))
+    turn = np.stack([across - corner, down - corner], axis=1)
+    turn /= np.sqrt(abs(np.linalg.det(turn)))
+    sigma = tracks.sigma * factor
+    mixed = tracks.cross * sigma[:, 0] * sigma[:, 1]
+    spread = np.stack([sigma[:, 0] ** 2, mixed, mixed, sigma[:, 1] ** 2], axis=1)
+    spread = turn @ spread.reshape(-1, 2, 2) @ turn.T
+    sigma = np.sqrt(np.einsum("nii->ni", spread))
+    cross = spread[:, 0, 1] / (sigma[:, 0] * sigma[:, 1])
+    return replace(tracks, xy=move(tracks.xy), sigma=sigma, cross=cross)
 
 
 def let_go(state: MutableMapping) -> None:

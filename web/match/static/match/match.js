@@ -80,6 +80,7 @@ function start(data) {
           return asking.answer;
         },
         go: number => strip.frames.show(number),
+        residuals: curve => strip.lay(curve),
         tiles: number => strip.frames.tilesOf(number),
       })
     : null;
@@ -116,6 +117,8 @@ function start(data) {
     const other = event.target.closest("button[data-beside]");
     if (pick) pen.choose(pick.dataset.pick, 0, event.shiftKey);
     if (surveyed) pen.placeNext(surveyed.dataset.survey);
+    const range = event.target.closest("[data-range]");
+    if (range) strip.markRange(range.dataset.range.split(" ").map(Number));
     if (other) layBeside(other, shown, view);
   });
 

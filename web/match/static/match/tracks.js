@@ -12,10 +12,11 @@ const WORST = 1.5; // px of residual at which the colour ends
 export class TrackLayer {
   /**
    * `open()`: whether the leaf with the tracks is open; `send(url, body)`: an edit like those of marks, which
-   * gives the answer; `go(number)`: show another picture; `tiles(number)`: where a picture's real pixels are.
+   * gives the answer; `go(number)`: show another picture; `tiles(number)`: where a picture's real pixels are;
+   * `residuals(curve)`: show the path's residual per picture.
    */
-  constructor(table, sheet, {open, send, go, tiles}) {
-    Object.assign(this, {table, sheet, open, send, go});
+  constructor(table, sheet, {open, send, go, tiles, residuals}) {
+    Object.assign(this, {table, sheet, open, send, go, residuals});
     this.canvas = document.createElement("canvas");
     this.canvas.className = "track-layer";
     table.root.querySelector("svg").before(this.canvas);
@@ -47,6 +48,12 @@ export class TrackLayer {
     this.ids = words.ids;
     this.about = words.about;
     this.keepOut.areas = words.keep_out;
+    this.residuals(
+      words.residual && {
+        ...words.residual,
+        says: most => `residual, up to ${most.toFixed(2)} px`,
+      },
+    );
     this.byPicture = new Map();
     for (let row = 0; row < count; row += 1) {
       const number = this.picture[row];

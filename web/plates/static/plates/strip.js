@@ -153,6 +153,7 @@ class Strip {
       if (thumb) drawTurned(c, thumb, [left, RULER, wide - 1, tall], frames.way);
     }
     this.#gaps(c, height);
+    this.#drawCurve(c, height);
     this.#outside(c, width, height);
     this.#ruler(c, width);
     const x = this.#left(frames.at),
@@ -185,6 +186,46 @@ class Strip {
         c.stroke();
       }
     }
+  }
+
+  /** Lay a curve over the pictures: a value for each picture from `first` on, null where there is none; null takes it away. */
+  lay(curve) {
+    this.curve = curve;
+    this.paint();
+  }
+
+  #drawCurve(c, height) {
+    const values = this.curve?.values.filter(value => value !== null) || [];
+    if (!values.length) return;
+    const most = Math.max(...values, 1e-9),
+      half = this.canvas.clientWidth / this.frames.count / 2,
+      line = new Path2D();
+    let broken = true;
+    this.curve.values.forEach((value, index) => {
+      if (value === null) broken = true;
+      else {
+        const x = this.#left(this.curve.first + index) + half,
+          y = height - 4 - (value / most) * (height - RULER - 10);
+        broken ? line.moveTo(x, y) : line.lineTo(x, y);
+        broken = false;
+      }
+    });
+    for (const [style, width] of [
+      ["#101416", 4],
+      ["#ffffff", 1.5],
+    ]) {
+      c.strokeStyle = style;
+      c.lineWidth = width;
+      c.stroke(line);
+    }
+    const says = this.curve.says(most);
+    c.font = "12px Atkinson Hyperlegible Mono, monospace";
+    c.textBaseline = "top";
+    c.strokeStyle = "#101416";
+    c.lineWidth = 3;
+    c.strokeText(says, 6, RULER + 4);
+    c.fillStyle = "#fff";
+    c.fillText(says, 6, RULER + 4);
   }
 
   /** What lies before in or after out is dimmed; a post stands at each. */
@@ -407,6 +448,14 @@ class Strip {
     frames.range = whole ? null : [ends.in + frames.offset, ends.out + frames.offset];
     this.paint();
     edit(this.#saveRange(before));
+  }
+
+  /** Mark a range of frames, the first and the last. */
+  markRange(range) {
+    const before = this.frames.range;
+    this.frames.range = range;
+    this.paint();
+    return edit(this.#saveRange(before));
   }
 
   async #saveRange(before) {
