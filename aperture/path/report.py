@@ -30,7 +30,9 @@ MANY_LEFT_OUT = 0.05
 # A factor of the tracks' σ that is worth saying.
 WORSE_THAN_SAID = 1.2
 SETTLES = {
-    "scale": "one known length between two tracks, or the camera's height above tracks on the floor",
+    "scale": "one known length between two tracks, the camera's height above tracks on the floor, or "
+    "marked spots whose distance is known, once they are followed: on one frame alone they don't tell how far "
+    "the camera goes",
     "direction": "three tracks on the floor, or edges drawn on a frame",
     "heading": "two tracks along an axis, or edges of two axes drawn on a frame",
     "position": "an origin: one track whose place in the world is known",

@@ -290,10 +290,11 @@ class Follower:
         active.typical = np.where(active.typical > 0, 0.9 * active.typical + 0.1 * noise, noise)
         own = active.covariances(noise)
         total = own + active.anchor
-        # What can't be told any more is lost: along an edge more may be open than across it.
+        # What can't be told any more is lost: along an edge more may be open than across it. Where the
+        # artist put a point, it goes on, and says how badly it is known.
         spread = np.sqrt(np.linalg.eigvalsh(total))
         held = (spread[:, 0] < MOST_SIGMA_PX) & (spread[:, 1] < MOST_ALONG_PX)
-        if not held.all():
+        if self.detect and not held.all():
             active, own, total, noise = active.kept(held), own[held], total[held], noise[held]
         correlation = np.sqrt(np.maximum(0, 1 - (noise / active.contrast) ** 2))
         self._note(frame, active.number, active.points(), total, correlation, FOLLOWED)

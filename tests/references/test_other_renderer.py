@@ -38,8 +38,8 @@ FINER = 8  # times as many pixels each way, averaged: VTK's own edges are hard
 SIZE = (480, 270)
 
 
-def cover_by_vtk(path) -> np.ndarray:
-    """(H, W) how much of each pixel the meshes of a stage cover, seen by its camera."""
+def cover_by_vtk(path, frame: float | None = None) -> np.ndarray:
+    """(H, W) how much of each pixel the meshes of a stage cover, seen by its camera; on its first frame, if none is given."""
     stage, window, scene = Usd.Stage.Open(str(path)), vtkRenderWindow(), vtkRenderer()
     for prim in stage.Traverse():
         if prim.IsA(UsdGeom.Mesh):
@@ -65,7 +65,7 @@ def cover_by_vtk(path) -> np.ndarray:
             scene.AddActor(actor)
     seen = UsdGeom.Camera(
         next(prim for prim in stage.Traverse() if prim.IsA(UsdGeom.Camera))
-    ).GetCamera(Usd.TimeCode.EarliestTime())
+    ).GetCamera(Usd.TimeCode.EarliestTime() if frame is None else Usd.TimeCode(frame))
     camera, matrix, pose = scene.GetActiveCamera(), vtkMatrix4x4(), np.array(seen.transform)
     for row, values in enumerate(
         np.array(seen.frustum.ComputeProjectionMatrix()).T
