@@ -25,6 +25,8 @@ from aperture.path.sightings import Sightings
 FLIP = np.diag([1.0, -1.0, -1.0])
 # Points that a frame must see to be placed by them.
 LEAST_POINTS = 8
+# The share of a frame's points that must agree with a pose by all of them.
+MOST_AGREE = 0.6
 # Surveyed points that hold a path.
 LEAST_SURVEYED = 4
 # Shared tracks that a first pair needs, and how many of these must agree with one relative pose.
@@ -255,28 +257,13 @@ class Growing:
             return None
         points, x = self.points[tracks], np.ascontiguousarray(own[tracks])
         middle = points.mean(axis=0)
-        try:
-            good, turn, shift, inliers = cv2.solvePnPRansac(
-                points - middle,
-                x,
-                np.eye(3),
-                None,
-                iterationsCount=300,
-                reprojectionError=most_px / self.focals_px[frame],
-                confidence=0.999,
-                flags=cv2.SOLVEPNP_SQPNP,
-            )
-        except cv2.error:
+        limit = most_px / self.focals_px[frame]
+        found = _pose(points - middle, x, limit)
+        if found is None:
             return None
-        if not good or inliers is None or len(inliers) < LEAST_POINTS:
-            return None
-        of = inliers.ravel()
-        turn, shift = cv2.solvePnPRefineLM(points[of] - middle, x[of], np.eye(3), None, turn, shift)
-        rotation = cv2.Rodrigues(turn)[0]
-        if not np.isfinite(shift).all():
-            return None
+        rotation, shift, of = found
         self.rotations[frame] = rotation.T @ FLIP
-        self.positions[frame] = middle - (rotation.T @ shift).ravel()
+        self.positions[frame] = middle - rotation.T @ shift
         self.posed[frame] = True
         return tracks[of]
 
@@ -355,6 +342,56 @@ class Growing:
     def believe_all(self) -> None:
         """Give observations that were left out another chance."""
         self.use = self.sightings.seen.copy()
+
+
+def _pose(points: Array, x: Array, limit: float) -> tuple[Array, Array, Array] | None:
+    """The pose of a frame that sees points (n, 3) at x (n, 2); None where too few agree with one.
+
+    Rotation camera from world (3, 3), shift (3,), and the rows that agree within a limit.
+
+    First by all points: most of them are right more often than not. Samples of four are tried where that
+    isn't so; of points on a plane they say little.
+    """
+    every = np.arange(len(points))
+    try:
+        of = every
+        for _ in range(3):
+            good, turn, shift = cv2.solvePnP(
+                points[of], x[of], np.eye(3), None, flags=cv2.SOLVEPNP_SQPNP
+            )
+            if not good:
+                break
+            of = every[_off(points, x, turn, shift) < limit]
+            if len(of) < LEAST_POINTS:
+                break
+        if not good or len(of) < max(LEAST_POINTS, MOST_AGREE * len(every)):
+            good, turn, shift, inliers = cv2.solvePnPRansac(
+                points,
+                x,
+                np.eye(3),
+                None,
+                iterationsCount=300,
+                reprojectionError=limit,
+                confidence=0.999,
+                flags=cv2.SOLVEPNP_SQPNP,
+            )
+            if not good or inliers is None or len(inliers) < LEAST_POINTS:
+                return None
+            of = inliers.ravel()
+        turn, shift = cv2.solvePnPRefineLM(points[of], x[of], np.eye(3), None, turn, shift)
+    except cv2.error:
+        return None
+    if not np.isfinite(shift).all():
+        return None
+    return cv2.Rodrigues(turn)[0], shift.ravel(), of
+
+
+def _off(points: Array, x: Array, turn: Array, shift: Array) -> Array:
+    """(n,) how far from x points are seen; inf behind the camera."""
+    p = points @ cv2.Rodrigues(turn)[0].T + shift.ravel()
+    with np.errstate(all="ignore"):
+        off = np.linalg.norm(p[:, :2] / p[:, 2:] - x, axis=1)
+    return np.where(p[:, 2] > 0, off, np.inf)
 
 
 def _relative_pose(a: Array, b: Array, focal_px: float) -> tuple[float, Array, Array, float] | None:

@@ -18,6 +18,7 @@ from tests.moving import GRID, aligned, scene
 
 FLIP = np.diag([1.0, -1.0, -1.0])  # our camera space to one that is y down and looks along +z
 # Of Debian's package visp-images-data.
+OPENCV = Path("/usr/share/doc/opencv-doc/examples/data")
 PICTURES = Path("/usr/share/visp-images-data/ViSP-images")
 
 
@@ -186,3 +187,67 @@ class StreetDrive(SimpleTestCase):
         self.assertLess(abs(focal - 718.856) / sigma, 3)
         solved = sum(pan is not None for pan in fit["path"]["pan_deg"])
         self.assertGreaterEqual(solved, 116)
+
+
+class Chessboards(SimpleTestCase):
+    """Debian's opencv-doc: thirteen pairs of pictures of a board of 9 × 6 corners, 25 mm apart, by two cameras that are fixed to each other.
+
+    Seen from the board the cameras move: it is a survey of 54 points, without parallax between neighbours.
+    `left_intrinsics.yml` publishes f = 535.916 px; the base comes from OpenCV's own `stereoCalibrate`.
+    """
+
+    SQUARE = 0.025
+    FOCAL_PX = 535.91573396163199
+
+    def corners(self):
+        """By side the corners (54, 2) px of each picture, from the outer corner of the first pixel."""
+        found = {"left": [], "right": []}
+        for number in [*range(1, 10), *range(11, 15)]:
+            for side, seen in found.items():
+                picture = cv2.imread(str(OPENCV / f"{side}{number:02d}.jpg"), cv2.IMREAD_GRAYSCALE)
+                there, corners = cv2.findChessboardCorners(picture, (9, 6))
+                self.assertTrue(there)
+                criteria = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 40, 0.001)
+                corners = cv2.cornerSubPix(picture, corners, (5, 5), (-1, -1), criteria)
+                seen.append(corners.reshape(-1, 2) + 0.5)
+        return found
+
+    def test_cameras_around_a_board(self):
+        found = self.corners()
+        board = np.zeros((54, 3))
+        board[:, :2] = self.SQUARE * np.mgrid[:9, :6].T.reshape(-1, 2)
+        pictures = [*found["left"], *found["right"]]
+        tracks = [
+            {
+                "id": f"t{n}",
+                # The board's own axes go right and down: here up is against gravity.
+                "world": (board[n] * [1, -1, 0]).tolist(),
+                "observations": [[f, *seen[n].tolist(), 0.1] for f, seen in enumerate(pictures, 1)],
+            }
+            for n in range(54)
+        ]
+        told = {
+            "format": "accurate-aperture/match",
+            "version": 2,
+            "image": {"width": 640, "height": 480},
+            "frames": {"first": 1, "last": len(pictures)},
+            "lens": {"principal_point": "free", "distortion": {"free": ["k1", "k2"]}},
+            "tracks": tracks,
+        }
+        fit = solve(told).document
+        self.assertTrue(fit["ok"], fit.get("problem"))
+        focal, sigma = fit["camera"]["focal_px"][1], fit["plus_minus"]["focal_px"][1]
+        self.assertLess(abs(focal / self.FOCAL_PX - 1), 0.006)
+        self.assertLess(abs(focal - self.FOCAL_PX) / sigma, 3)
+        places = np.array(fit["path"]["position_m"], float)
+        bases = np.linalg.norm(places[:13] - places[13:], axis=1)
+        onto = [board.astype(np.float32)] * 13
+        left, right = ([seen.astype(np.float32) for seen in found[s]] for s in ("left", "right"))
+        start = [
+            cv2.calibrateCamera(onto, seen, (640, 480), None, None)[1:3] for seen in (left, right)
+        ]
+        *_, shift, _, _ = cv2.stereoCalibrate(
+            onto, left, right, *start[0], *start[1], (640, 480), flags=cv2.CALIB_FIX_INTRINSIC
+        )
+        self.assertAlmostEqual(np.mean(bases), np.linalg.norm(shift), delta=0.001)
+        self.assertLess(np.std(bases), 0.0015)
