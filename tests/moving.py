@@ -76,6 +76,38 @@ def zooming(kind: str, frames: int, count: int, seed: int = 0, ends=(16.0, 46.7)
     return Scene(cameras, made.points[kept], seen[:, kept])
 
 
+def rolling(kind: str, frames: int, count: int, readout: float, seed: int = 0) -> Scene:
+    """The same through a shutter that takes `readout` frames from the first row to the last; cameras at the middle row.
+
+    Each point is seen by the camera of the moment at which its own row is read: found by going from the row to
+    the moment and back, between cameras a fortieth of a frame apart.
+    """
+    finer = 40
+    moving = scene(kind, (frames + 1) * finer + 1, count, seed)
+    middles = finer * np.arange(1, frames + 1)
+    seen = np.full((frames, len(moving.points), 2), np.nan)
+    for frame, middle in enumerate(middles):
+        rows = moving.cameras[middle].project(moving.points)[:, 1]
+        for _ in range(3):
+            late = readout * (rows / SIZE[1] - 0.5) * finer
+            begin = np.nan_to_num(np.clip(np.floor(late), -finer, finer - 1)).astype(int)
+            at = np.full((len(rows), 2), np.nan)
+            for step in np.unique(begin[np.isfinite(late)]):
+                own = begin == step
+                first, second = (
+                    moving.cameras[middle + step + more].project(moving.points[own])
+                    for more in (0, 1)
+                )
+                share = (late[own] - step)[:, None]
+                at[own] = first * (1 - share) + second * share
+            rows = at[:, 1]
+        at[((at < 0) | (at > SIZE)).any(axis=1)] = np.nan
+        seen[frame] = at
+    kept = np.isfinite(seen[:, :, 0]).sum(axis=0) >= 8
+    cameras = [moving.cameras[middle] for middle in middles]
+    return Scene(cameras, moving.points[kept], seen[:, kept])
+
+
 def document(
     made: Scene, noise: float = 0.2, seed: int = 0, sliding: float = 0.0, known: int = 0, **more
 ) -> dict:

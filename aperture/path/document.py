@@ -59,6 +59,8 @@ class FilmEvidence:
         Whether each frame has a focal length of its own; then the lens's isn't free.
     focal_on : tuple of (int, float, float)
         Frame, focal length and its ±, mm, where that is known of a zoom.
+    readout : (float, float)
+        The readout time in frames and its ±: 0 where it is exact, inf where it is to be solved for.
     names : dict
         What marks, tracks and facts are called in sentences.
     """
@@ -81,6 +83,7 @@ class FilmEvidence:
     names: dict[str, str] = field(default_factory=dict)
     zooms: bool = False
     focal_on: tuple[tuple[int, float, float], ...] = ()
+    readout: tuple[float, float] = (0.0, 0.0)
 
     @property
     def frames(self) -> Array:
@@ -201,6 +204,7 @@ def read(data: dict[str, Any], checked: bool = False) -> FilmEvidence:
         },
         zooms=data.get("lens", {}).get("focal_over_time") == "free",
         focal_on=_focal_on(data.get("lens", {})),
+        readout=_readout(data.get("lens", {}).get("readout_ms"), _rate(frames.get("rate"))),
     )
 
 
@@ -214,12 +218,6 @@ def _lens(
     lens: dict[str, Any], grid: Grid, gate: dict[str, Any] | None
 ) -> tuple[Lens, Array, list[tuple[int, float, float]], float | None]:
     """The lens to begin with, which PARAMETERS are free, what is known of them with a ±, and the known focal length."""
-    if lens.get("readout_ms") not in (None, 0):
-        raise Problem(
-            "A rolling shutter can't be solved yet: leave the readout time empty, which takes every row "
-            "of a frame as exposed at once.",
-            "/lens/readout_ms",
-        )
     free, known = np.zeros(len(PARAMETERS), bool), []
     squeeze = float(gate.get("squeeze", 1.0)) if gate else 1.0
     zooms = lens.get("focal_over_time") == "free"
@@ -251,6 +249,29 @@ def _lens(
         known,
         focal[0] if focal and not zooms else None,
     )
+
+
+def _readout(given: Any, rate: Fraction | None) -> tuple[float, float]:
+    """The readout time and its ±, in frames."""
+    if given in (None, 0):
+        return 0.0, 0.0
+    if rate is None:
+        raise Problem(
+            "A readout time means nothing without the rate: say how many frames a second there are.",
+            "/frames/rate",
+        )
+    if given == "free":
+        return 0.0, float("inf")
+    value, plus_minus = (
+        (given["value"], given["plus_minus"]) if isinstance(given, dict) else (given, 0.0)
+    )
+    frames = float(value) * float(rate) / 1000
+    if frames > 1:
+        raise Problem(
+            f"A readout of {value:g} ms is longer than a frame: it takes at most {1000 / float(rate):.1f} ms.",
+            "/lens/readout_ms",
+        )
+    return frames, float(plus_minus) * float(rate) / 1000
 
 
 def _focal_on(lens: dict[str, Any]) -> tuple[tuple[int, float, float], ...]:

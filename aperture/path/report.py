@@ -95,6 +95,7 @@ def write(told: Told) -> dict[str, Any]:
         "ok": True,
         "motion": told.kind,
         "zooms": evidence.zooms,
+        **_readout(told),
         "camera": _lens_values(told, camera),
         "plus_minus": _lens_plus_minus(told, camera),
         "determined": determined,
@@ -114,6 +115,22 @@ def write(told: Told) -> dict[str, Any]:
         "variance_factor": _number(variance_factor),
         "clustered": bool(_uses_clusters(told)),
         "remarks": _remarks(told),
+    }
+
+
+def _readout(told: Told) -> dict[str, Any]:
+    """The solved readout time: in frames, and in milliseconds with its ±; of errors that hang together, as for the cameras."""
+    readout, rate = told.network.readout, told.evidence.rate
+    if readout is None or rate is None:
+        return {"readout_frames": told.evidence.readout[0] or None}
+    per_frame = 1000 / float(rate)
+    naive, clustered = _diagonals(told.naive.cameras), _diagonals(told.clustered.cameras)
+    free = naive > 0
+    wider = max(1.0, float(np.sqrt(np.median(clustered[free] / naive[free]))))
+    return {
+        "readout_frames": readout.frames,
+        "readout_ms": readout.frames * per_frame,
+        "readout_plus_minus_ms": readout.sigma * per_frame * wider,
     }
 
 

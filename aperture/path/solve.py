@@ -30,6 +30,8 @@ from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.placement import Guess, Known, Placed, held_parameters, place
 from aperture.path.problem import Freedom, State
+from aperture.path.rolling import Readout, at_middle_rows
+from aperture.path.rolling import solved as solved_readout
 from aperture.path.sightings import Sightings
 
 # A focal length whose ln has a larger ± isn't known.
@@ -78,6 +80,7 @@ class Network:
     placed: Placed
     facts: PathFacts
     bending: Bending | None = None
+    readout: Readout | None = None
 
     @property
     def factor(self) -> float:
@@ -148,7 +151,8 @@ def _solved(
     threads: int | None,
 ) -> FilmFit:
     optics = Optics(evidence.grid, evidence.lens)
-    sightings = Sightings.of(evidence.tracks, evidence.first, evidence.last, evidence.grid)
+    seen = Sightings.of(evidence.tracks, evidence.first, evidence.last, evidence.grid)
+    sightings = at_middle_rows(seen, _readout_of(warm) or evidence.readout[0])
     known = [sigma for index, _, sigma in evidence.lens_known if index == 0]
     wanted = Wanted(
         evidence.free_lens,
@@ -168,10 +172,24 @@ def _solved(
             "known from tracks. Match one frame as a photograph; that camera holds for all of them."
         )
     watch("Solving tracks and facts together", 0.9)
-    network = solve_network(evidence, sightings, optics, found, document, threads)
+    given, network, known_places = solve_network(
+        evidence, sightings, optics, found, document, threads
+    )
+    if evidence.readout[1] > 0:
+        watch("Solving the readout time", 0.92)
+        begin = _readout_of(warm) or evidence.readout[0]
+        prior = evidence.readout if np.isfinite(evidence.readout[1]) else None
+        whole = replace(given, sightings=seen)
+        given, network = solved_readout(whole, network, known_places, begin, prior)
+    network = replace(network, bending=bending(given, network, known_places))
     watch("Finding how exact it is", 0.95)
-    told = report.Told(evidence, sightings, network, *spreads(network), found.kind)
+    told = report.Told(evidence, given.sightings, network, *spreads(network), found.kind)
     return FilmFit(report.write(told), path_of(evidence, network))
+
+
+def _readout_of(warm: dict[str, Any] | None) -> float:
+    """The readout time in frames that an earlier fit found."""
+    return float((warm or {}).get("readout_frames") or 0.0)
 
 
 def _guesses(evidence: FilmEvidence, document: dict[str, Any], posed: Array) -> list[Guess]:
@@ -221,8 +239,8 @@ def solve_network(
     found: Found,
     document: dict[str, Any],
     threads: int | None = None,
-) -> Network:
-    """Tracks and facts together, by plain least squares on what is believed."""
+) -> tuple[Given, Network, Array]:
+    """Tracks and facts together, by plain least squares on what is believed; the coordinates (P, 3) that are exact as well."""
     posed, start, tracks, use = _start(sightings, found)
     nodal = found.kind == "nodal"
     planes = planes_of(document)
@@ -246,7 +264,7 @@ def solve_network(
         tracks = tracks[seen]
         start = replace(network.state, points=network.state.points[seen])
         placed, facts, known = given.placed(start, tracks, begun=True)
-    return replace(network, bending=bending(given, network, known))
+    return given, network, known
 
 
 def _start(sightings: Sightings, found: Found) -> tuple[Array, State, Array, Array]:
@@ -417,7 +435,10 @@ def spreads(network: Network) -> tuple[Spread, Spread, Solved]:
     """By the normal matrix, and clustered by track; and the linearised network, for more questions."""
     solved = Solved(network.bundle)
     freedom = max(2 * len(network.bundle.camera) - _unknowns(network), 1)
-    return solved.spread(), solved.clustered(freedom), solved
+    naive, clustered = solved.spread(), solved.clustered(freedom)
+    if network.readout is not None:
+        naive, clustered = network.readout.added(naive), network.readout.added(clustered)
+    return naive, clustered, solved
 
 
 def _from(

@@ -8,7 +8,7 @@ from aperture.match.document import schema
 from aperture.match.solve import solve as solve_still
 from aperture.path.document import as_still
 from aperture.path.solve import solve
-from tests.moving import FIRST, GATE_MM, LENS, SIZE, document, path_error, scene, zooming
+from tests.moving import FIRST, GATE_MM, LENS, SIZE, document, path_error, rolling, scene, zooming
 
 FOCAL_PX = LENS.focal_mm / GATE_MM[0] * SIZE[0]
 
@@ -103,6 +103,35 @@ class Paths(SimpleTestCase):
         single = lens | {"focal_mm": {"value": 24.0, "plus_minus": 0.1}}
         with self.assertRaisesMessage(Problem, "say on which frames"):
             solve(document(made, lens=single))
+
+    def test_a_rolling_shutter_is_taken_off_or_solved_for(self):
+        made, readout = rolling("sideways", 20, 140, 0.5), 0.5 * 1000 / 24
+        lens = {"focal_mm": None, "distortion": {"free": ["k1"]}}
+
+        def fitted(given):
+            return solve(document(made, known=4, lens=lens | {"readout_ms": given})).document
+
+        plain, known, solved = fitted(None), fitted(readout), fitted("free")
+        self.assertGreater(plain["residuals"]["rms_px"], 0.35)
+        for fit in (known, solved):
+            self.assertLess(fit["residuals"]["rms_px"], 0.2)
+            away = np.array(fit["path"]["position_m"]) - made.positions
+            sigmas = away / np.array(fit["path"]["position_plus_minus_m"])
+            self.assertLess(np.sqrt((sigmas**2).mean()), 2.5)
+        off = (solved["readout_ms"] - readout) / solved["readout_plus_minus_ms"]
+        self.assertLess(abs(off), 3)
+        self.assertLess(solved["readout_plus_minus_ms"], 1)
+        # What isn't known of it is in the other ± too.
+        self.assertGreater(
+            np.mean(solved["path"]["position_plus_minus_m"]),
+            np.mean(known["path"]["position_plus_minus_m"]),
+        )
+        told = document(made, lens=lens | {"readout_ms": 60})
+        with self.assertRaisesMessage(Problem, "longer than a frame"):
+            solve(told)
+        del told["frames"]["rate"]
+        with self.assertRaisesMessage(Problem, "rate"):
+            solve(told)
 
     def test_a_survey_poses_frames_without_parallax_and_with_few_tracks(self):
         for kind, count in (("turning", 100), ("orbit", 14)):

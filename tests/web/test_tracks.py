@@ -304,6 +304,20 @@ class TracksOfAFilm(HasBoards):
             self.assertIn(says, answer.json()["problem"])
         self.assertEqual(self.ask(verb="height", frame=99, length="1 m").status_code, 422)
         self.assertEqual(self.ask(verb="height", frame=2, length="tall").status_code, 422)
+        for shutter, typed, told in (
+            ("known", "16 ± 1", {"value": 16, "plus_minus": 1}),
+            ("known", "12.5", {"value": 12.5, "plus_minus": 0}),
+            ("solved", "", "free"),
+            ("global", "", None),
+        ):
+            self.assertEqual(
+                self.ask(verb="readout", shutter=shutter, readout=typed).status_code, 200
+            )
+            lens = path_fits.film_document(self.now().state)["lens"]
+            self.assertEqual(lens.get("readout_ms"), told)
+        for typed in ("", "fast", "-3", "1e9"):
+            wrong = self.ask(verb="readout", shutter="known", readout=typed)
+            self.assertEqual(wrong.status_code, 422, typed)
         self.ask(verb="end", ids=["t2"], frame=5)
         ended = tracking.tracks_of(self.now().state)
         self.assertEqual(ended.lengths().tolist(), [12, 5, 12, 12, 12, 12])

@@ -69,6 +69,14 @@ PARTS = (
         "tracks",
         camera=True,
     ),
+    # The rolling shutter's readout: null where there is none; milliseconds, null where they are to be solved for, and ±.
+    Part(
+        "readout",
+        None,
+        maybe(record({"ms": maybe(NUMBER), "plus_minus": NUMBER})),
+        "tracks",
+        camera=True,
+    ),
     Part(
         "keep_out",
         [],

@@ -15,6 +15,7 @@ from web.blobs import store
 from web.match.fits import document_of, fit_of, still_camera_of
 from web.match.tracking import FACTS, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
+from web.plates.models import Film
 from web.shows.state import once
 
 # Bumped when the answers change, so that a path that was solved before is called old.
@@ -54,15 +55,24 @@ def _without_tracks(state: MutableMapping) -> dict | None:
     }
     return document | {
         "version": 2,
-        "frames": {"first": first, "last": last},
+        "frames": {"first": first, "last": last} | _rate(state),
         "lens": _lens(state, still["lens"]),
         "marks": marks,
         "facts": facts + [on_frame(state, fact) for fact in state[FACTS]],
     }
 
 
+def _rate(state: Mapping) -> dict:
+    """The rate of a filmed plate, where it is known."""
+    film = Film.objects.filter(digest=state["film"]["digest"]).first()
+    return {"rate": str(film.rate)} if film and film.rate else {}
+
+
 def _lens(state: Mapping, lens: dict) -> dict:
-    """The lens of all frames; of a zoom with what is known of its focal length on some."""
+    """The lens of all frames with its shutter; of a zoom with what is known of its focal length on some."""
+    if readout := state["readout"]:
+        known = {"value": readout["ms"], "plus_minus": readout["plus_minus"]}
+        lens = lens | {"readout_ms": "free" if readout["ms"] is None else known}
     if not state["zoom"]:
         return lens | {"focal_over_time": "constant"}
     known = [
@@ -138,7 +148,8 @@ def evidence_digest(state: MutableMapping) -> str:
     tracks = state["tracks"]["blob"] if state["tracks"] else None
     if document:  # by picture number, so that a shot that is shifted keeps its path
         offset = state["film"]["offset"]
-        span = {key: frame - offset for key, frame in document["frames"].items()}
+        frames = document["frames"]
+        span = frames | {key: frames[key] - offset for key in ("first", "last")}
         numbered = {
             part: [
                 item | {"frame": item["frame"] - offset} if "frame" in item else item

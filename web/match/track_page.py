@@ -59,6 +59,8 @@ def context(shot) -> dict[str, Any]:
         "track_facts": _facts(shot),
         "here": frame_at(state),
         "zooms": bool(state["zoom"]),
+        "shutter": _shutter(state["readout"]),
+        "readout": _readout_typed(state["readout"]),
         "file_focals": len(tracking.focals_of_file(shot)) if state["zoom"] else 0,
         "waiting": len(by_hand.stale(tracks)),
         "keep_out": [
@@ -116,6 +118,20 @@ def _facts(shot) -> list[dict[str, Any]]:
     return out + _known_focals(state)
 
 
+def _shutter(readout) -> str:
+    if not readout:
+        return "global"
+    return "solved" if readout["ms"] is None else "known"
+
+
+def _readout_typed(readout) -> str:
+    """A known readout as it is typed."""
+    if not readout or readout["ms"] is None:
+        return ""
+    spread = f" ± {readout['plus_minus']:g}" if readout["plus_minus"] else ""
+    return f"{readout['ms']:g}{spread}"
+
+
 def _known_focals(state) -> list[dict[str, Any]]:
     """What is known of a zoom's focal length, in one row."""
     known = (state["zoom"] or {"known": []})["known"]
@@ -156,6 +172,7 @@ def figures(shot) -> list[Row]:
         if fit.get("zooms")
         else _focal(camera, plus_minus, known),
         *_distortion(camera, plus_minus),
+        *_readout(fit),
         _residual(fit["residuals"]),
     ]
     if bent := fit.get("bending"):
@@ -257,6 +274,14 @@ def _gain(fit, without: set[str]) -> str:
         return "The path doesn’t use them."
     before, after = np.sqrt(squares / count), np.sqrt(rest / left)
     return f"Without them the residual would be {after:.3f} px, not {before:.3f}."
+
+
+def _readout(fit) -> list[Row]:
+    """The solved readout time of a rolling shutter."""
+    if fit.get("readout_ms") is None:
+        return []
+    value, sigma = format_value(fit["readout_ms"], fit["readout_plus_minus_ms"], "ms")
+    return [Row("Readout, first to last row", value, sigma, "solved")]
 
 
 def _residual(residuals) -> Row:

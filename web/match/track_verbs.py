@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from aperture.errors import Problem
-from aperture.units import parse_length
+from aperture.units import parse_length, parse_number
 from web.match import by_hand, keep_out, tracking
 from web.match.aids import Wish as AidsWish
 from web.match.following import REACHES
@@ -21,7 +21,7 @@ USUAL_FOCAL_SHARE = 0.01
 Ids = Annotated[list[Text], msgspec.Meta(max_length=tracking.MOST_CHOSEN)]
 Verb = Literal[
     "remove", "begin", "end", "floor", "origin", "free", "off", "on", "distance", "height",
-    "end_each", "zoom", "constant", "focal", "file_focals",
+    "end_each", "readout", "zoom", "constant", "focal", "file_focals",
     "place", "correct", "take_back", "offset", "window", "join", "follow",
 ]  # fmt: skip
 
@@ -30,7 +30,7 @@ class Wish(Edit, frozen=True, kw_only=True):
     """A verb on chosen tracks.
 
     `frame` and `at`, px of the plate: for those about a place on a frame; `frames`: one for each id; `reach`: half a window's side;
-    `length` and `plus_minus` as typed.
+    `length`, `plus_minus` and `readout` as typed; `shutter`: whether a readout is known, or to be solved for.
     """
 
     verb: Verb
@@ -40,6 +40,8 @@ class Wish(Edit, frozen=True, kw_only=True):
     at: tuple[float, float] = (0.0, 0.0)
     reach: int = 0
     length: Text = ""
+    readout: Text = ""
+    shutter: Literal["global", "known", "solved"] = "global"
     plus_minus: Text = ""
     aids: AidsWish | None = None
 
@@ -177,6 +179,15 @@ def _focal(shot, wish):
     return tracking.add_focals(shot, [(_here(shot, wish), mm, plus_minus)], wish.revision)
 
 
+def _readout(shot, wish):
+    if wish.shutter != "known":
+        return tracking.set_readout(shot, wish.shutter == "solved", None, 0.0, wish.revision)
+    value, _, plus_minus = wish.readout.replace("ms", "").partition("±")
+    ms = parse_number(value, "readout")
+    spread = parse_number(plus_minus, "readout") if plus_minus.strip() else 0.0
+    return tracking.set_readout(shot, False, ms, abs(spread), wish.revision)
+
+
 def _file_focals(shot, wish):
     rows = tracking.focals_of_file(shot)
     if not rows:
@@ -213,6 +224,7 @@ _VERBS = {
     "on": lambda shot, wish: tracking.tell(shot, wish.ids, "Switched on", wish.revision, off=None),
     "distance": _distance,
     "height": _height,
+    "readout": _readout,
     "zoom": lambda shot, wish: tracking.set_zoom(shot, True, wish.revision),
     "constant": lambda shot, wish: tracking.set_zoom(shot, False, wish.revision),
     "focal": _focal,

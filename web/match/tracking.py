@@ -21,6 +21,7 @@ from web.shows.models import Shot
 # Facts that name tracks or frames, beside those of the still matcher.
 FACTS = "path_facts"
 MOST_CHOSEN = 20_000
+MOST_READOUT_MS = 1000.0
 
 
 @functools.lru_cache(maxsize=8)
@@ -161,6 +162,21 @@ def remove_fact(shot: Shot, id_: str, base: int | None) -> Shot:
     return edit(shot, "Removed a fact about the path", change, base)
 
 
+def set_readout(
+    shot: Shot, solved: bool, ms: float | None, plus_minus: float, base: int | None
+) -> Shot:
+    """How long a frame is read from its first row to its last; None, and not to be solved for: all at once."""
+    if ms is not None and not 0 < ms <= MOST_READOUT_MS:
+        raise Problem(f"A readout time lies between 0 and {MOST_READOUT_MS:.0f} ms.", "readout")
+
+    def change(state):
+        state["readout"] = None
+        if solved or ms is not None:
+            state["readout"] = {"ms": None if solved else ms, "plus_minus": plus_minus}
+
+    return edit(shot, "Readout time", change, base)
+
+
 def set_zoom(shot: Shot, zooms: bool, base: int | None) -> Shot:
     """Whether the lens zooms: then every frame has a focal length of its own."""
 
@@ -252,7 +268,7 @@ def _moved(tracks: Tracks, move: Callable[[np.ndarray], np.ndarray], factor: flo
 def let_go(state: MutableMapping) -> None:
     """Another film has other tracks, and another path."""
     state["tracks"], state["path"], state[FACTS], state["keep_out"] = None, None, [], []
-    state["zoom"] = None
+    state["zoom"] = state["readout"] = None
 
 
 def _count(ids: list[str]) -> str:

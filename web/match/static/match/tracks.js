@@ -355,6 +355,7 @@ export class TrackLayer {
     for (const button of this.sheet.querySelectorAll("[data-track]")) {
       const needs = {
         height: 0,
+        readout: 0,
         zoom: 0,
         constant: 0,
         focal: 0,
@@ -388,6 +389,8 @@ export class TrackLayer {
         frame: this.frame ?? 0,
         length: field("track-length"),
         plus_minus: field("track-plus-minus"),
+        readout: field("track-readout"),
+        shutter: field("track-shutter") || "global",
         reach: +field("track-window") || 0,
         ...more,
       };

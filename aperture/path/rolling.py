@@ -1,0 +1,144 @@
+"""A rolling shutter: the rows of a frame are exposed one after the other, the first before the middle one, the last after it.
+
+The camera of a frame is the one at its middle row. A point that is seen v px per frame on its way through
+the picture would, at that moment, have been seen v τ away, with τ = ρ (y / H − ½) of a frame and ρ the
+readout time in frames. Each sighting is moved there by the speed of its own track; everything else stays
+as it is for a global shutter. (The usual first-order correction, as in Liang, Chang and Chen 2008, "Analysis and
+compensation of rolling shutter effect", IEEE TIP 17 (8), which interpolates motion vectors.)
+
+ρ itself is solved for by the sum of squares: a parabola through three values of it, each with everything
+else at its optimum. What it does to all other numbers adds to their ±.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.path.covariance import Spread
+from aperture.path.problem import State
+from aperture.path.sightings import Sightings
+
+if TYPE_CHECKING:
+    from aperture.path.solve import Given, Network
+
+# Frames by which ρ is varied to see the curve of the sum of squares; how often; and a change that is none, in ±.
+STEP, ROUNDS, SAME = 0.05, 4, 0.1
+# A readout takes at most the whole frame.
+MOST = 1.0
+
+
+@dataclass(frozen=True, eq=False)
+class Readout:
+    """The solved readout time in frames, its σ, and by how much everything moves with it."""
+
+    frames: float
+    sigma: float
+    by_camera: Array  # (F, size)
+    by_lens: Array  # (8,)
+    by_point: Array  # (P, 3)
+
+    def added(self, spread: Spread) -> Spread:
+        """A spread with what this one doesn't know."""
+        variance = self.sigma**2
+
+        def outer(slopes: Array) -> Array:
+            return variance * slopes[..., :, None] * slopes[..., None, :]
+
+        return Spread(
+            spread.cameras + outer(self.by_camera),
+            spread.lens + outer(self.by_lens),
+            spread.points + outer(self.by_point),
+            spread.border,
+        )
+
+
+def speeds(sightings: Sightings) -> Array:
+    """(F, T, 2) px per frame at which tracks go through the picture, by their neighbours in time; 0 where there are none."""
+    xy = sightings.xy
+    before, after = np.full_like(xy, np.nan), np.full_like(xy, np.nan)
+    before[1:], after[:-1] = xy[:-1], xy[1:]
+    both = (after - before) / 2
+    one = np.where(np.isfinite(after), after - xy, xy - before)
+    return np.nan_to_num(np.where(np.isfinite(both), both, one))
+
+
+def at_middle_rows(sightings: Sightings, readout: float, speed: Array | None = None) -> Sightings:
+    """Where everything would have been seen when the middle row of its frame was exposed; readout in frames.
+
+    speed (F, T, 2): px per frame; from the sightings themselves, if not given.
+    """
+    if not readout:
+        return sightings
+    speed = speeds(sightings) if speed is None else speed
+    late = readout * (sightings.xy[:, :, 1] / sightings.grid.height - 0.5)
+    return replace(sightings, xy=sightings.xy - speed * late[:, :, None])
+
+
+def speeds_of(network: Network, given: Given) -> Array:
+    """`speeds` as the solved cameras have them, where they have any: without the tracks' own noise.
+
+    Speeds with noise would make ρ too small, as does any error of what a line is fitted over.
+    """
+    state, grid = network.state, given.sightings.grid
+    xy = np.full(given.sightings.xy.shape, np.nan)
+    for camera, frame in enumerate(network.frames):
+        lens = given.evidence.lens.with_parameters(state.lens_on(camera))
+        p = (state.points - state.positions[camera]) @ state.rotations[camera]
+        xy[frame, network.tracks] = grid.to_px(lens.project(p))
+    seen = replace(given.sightings, xy=xy)
+    return np.where(np.isfinite(xy), speeds(seen), speeds(given.sightings))
+
+
+def solved(
+    given: Given, network: Network, known: Array, begin: float, prior: tuple[float, float] | None
+) -> tuple[Given, Network]:
+    """The readout time with everything else, from a network that was solved with `begin` frames.
+
+    given.sightings are those that were seen. prior: what is known of the readout, frames, and its ±.
+    """
+    seen, rho, sigma = given.sightings, begin, np.inf
+    speed = speeds_of(network, given)
+
+    def at(value: float, before: Network) -> tuple[Given, Network]:
+        own = replace(given, sightings=at_middle_rows(seen, value, speed))
+        placed = replace(before.placed, state=before.state)
+        return own, own.solve(
+            placed, before.tracks, before.use, known, before.facts, before.factors
+        )
+
+    for _ in range(ROUNDS):
+        around = [at(rho + step, network)[1] for step in (-STEP, 0.0, STEP)]
+        costs = [one.bundle.chi2 for one in around]
+        if prior:
+            costs = [
+                cost + ((rho + step - prior[0]) / prior[1]) ** 2
+                for cost, step in zip(costs, (-STEP, 0.0, STEP))
+            ]
+        curve = (costs[0] - 2 * costs[1] + costs[2]) / STEP**2
+        if curve <= 0:
+            break
+        slope = (costs[2] - costs[0]) / (2 * STEP)
+        change = float(np.clip(-slope / curve, -0.3, 0.3))
+        rho, sigma = float(np.clip(rho + change, -MOST, MOST)), float(np.sqrt(2 / curve))
+        network = around[1]
+        if abs(change) < SAME * sigma:
+            break
+    own, network = at(rho, network)
+    first, last = (at(rho + step, network)[1].state for step in (-STEP, STEP))
+    slopes = _slopes(first, last, network.bundle.size)
+    return own, replace(network, readout=Readout(rho, min(sigma, MOST), *slopes))
+
+
+def _slopes(first: State, last: State, size: int) -> tuple[Array, Array, Array]:
+    """By how much cameras (F, size), lens (8,) and points (P, 3) move with ρ, from states on both sides."""
+    turn = np.swapaxes(first.rotations, 1, 2) @ last.rotations
+    skew = (turn - np.swapaxes(turn, 1, 2)) / 2
+    omega = np.stack([skew[:, 2, 1], skew[:, 0, 2], skew[:, 1, 0]], axis=1)
+    zoom = (last.zoom - first.zoom)[:, None]
+    cameras = np.concatenate([omega, last.positions - first.positions, zoom], axis=1)[:, :size]
+    step = 2 * STEP
+    return cameras / step, (last.lens - first.lens) / step, (last.points - first.points) / step
