@@ -71,8 +71,8 @@ def _rate(state: Mapping) -> dict:
 def _lens(state: Mapping, lens: dict) -> dict:
     """The lens of all frames with its shutter; of a zoom with what is known of its focal length on some."""
     if readout := state["readout"]:
-        known = {"value": readout["ms"], "plus_minus": readout["plus_minus"]}
-        lens = lens | {"readout_ms": "free" if readout["ms"] is None else known}
+        given = {"value": readout["ms"], "plus_minus": readout["plus_minus"]}
+        lens = lens | {"readout_ms": "free" if readout["ms"] is None else given}
     if not state["zoom"]:
         return lens | {"focal_over_time": "constant"}
     known = [
