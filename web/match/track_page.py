@@ -22,6 +22,7 @@ SAYS = {
 }
 MOTIONS = {"free": "moves freely", "nodal": "only turns"}
 NOT_SET = "not set"
+LEAST_COST_PX = 0.001  # less isn't worth a row
 
 
 def context(shot) -> dict[str, Any]:
@@ -173,14 +174,15 @@ def figures(shot) -> list[Row]:
         else _focal(camera, plus_minus, known),
         *_distortion(camera, plus_minus),
         *_readout(fit),
-        _residual(fit["residuals"]),
+        *_residuals(fit["residuals"]),
     ]
     if bent := fit.get("bending"):
         frame = bent["frame"] + shot.state["shift"] - shot.state["path"]["shift"]
-        value = shot.show.length(bent["metres"], bent["metres"] / 20)[0]
-        rows.append(Row("Bent by facts, at most", value, f"on {frame}", origin="solved"))
+        value = shot.show.length(bent["metres"], bent["metres"] / 10)[0]
+        rows.append(Row("Bent by facts", value, f"at most, on {frame}", origin="solved"))
         costs = bent["with_px"] - bent["without_px"]
-        rows.append(Row("That costs", f"{costs:.3f} px", origin="solved"))
+        if costs > LEAST_COST_PX:
+            rows.append(Row("That costs", f"{costs:.3f} px", origin="solved"))
     for name, word in (
         ("direction", "Level"),
         ("heading", "Heading"),
@@ -284,12 +286,12 @@ def _readout(fit) -> list[Row]:
     return [Row("Readout, first to last row", value, sigma, "solved")]
 
 
-def _residual(residuals) -> Row:
+def _residuals(residuals) -> list[Row]:
     """Weighted by what each place tells; an edge slides along itself, which the plain figure counts in full."""
-    plain = f"{residuals['rms_px']:.2f} unweighted"
-    if "weighted_px" not in residuals:  # solved before there was one
-        return Row("Residual", f"{residuals['rms_px']:.3f} px", origin="solved")
-    return Row("Residual", f"{residuals['weighted_px']:.3f} px", plain, origin="solved")
+    rows = [Row("Residual, plain", f"{residuals['rms_px']:.3f} px", origin="solved")]
+    if "weighted_px" in residuals:  # else solved before there was one
+        rows.insert(0, Row("Residual", f"{residuals['weighted_px']:.3f} px", "", "solved"))
+    return rows
 
 
 def _zoom(fit, unit: str) -> Row:
