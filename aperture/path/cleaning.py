@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 FEWEST, LEAST_ANGLE_DEG = 5, 0.7
 # A residual so many times the usual one is much; two parts fit if theirs is that much smaller than the whole's.
 MUCH, PARTS_FIT = 2.5, 0.35
+# Less than this isn't worth a word, px.
+LEAST_PX = 0.3
 # And they fit at all, px.
 PART_PX = 2.5
 # Below this a track that isn't used may be right, px; what slides doesn't go farther than that.
@@ -70,7 +72,7 @@ def _of_used(told: Told, x: Array) -> list[dict[str, Any]]:
     below = _below(told)
     for number, track in enumerate(network.tracks):
         reason, frame = None, None
-        if several[number] and rms[number] > MUCH * usual:
+        if several[number] and rms[number] > max(MUCH * usual, LEAST_PX):
             reason, frame = _why(all_[number])
         if reason is None and below[number]:
             reason = "below"

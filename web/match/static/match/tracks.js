@@ -61,8 +61,18 @@ export class TrackLayer {
       this.byPicture.get(number).push(row);
     }
     this.chosen = new Set([...this.chosen].filter(id => this.ids.includes(id)));
+    // What the sliders chose was chosen of other tracks.
+    if (this.#asksForWorst()) this.#chooseWorst();
     this.settle();
     this.draw();
+  }
+
+  /** Whether the sliders ask for some tracks. */
+  #asksForWorst() {
+    const [over, under, unused] = ["track-over", "track-under", "track-unused"].map(id =>
+      document.getElementById(id),
+    );
+    return over && (+over.value < +over.max || +under.value > 0 || unused.checked);
   }
 
   /** Show the tracks of a picture; `frame` is what the shot calls it. */
