@@ -254,7 +254,8 @@ def placed_path(state: MutableMapping) -> CameraPath | None:
     if not fit or not state["film"]:
         return None
     if fit["motion"] == "nodal":
-        return path_of_state(state) if _stand(state) else None
+        path, stands = path_of_state(state), _stand(state)
+        return path if path is not None and stands and stands[0] in path else None
     if any(fit["determined"][name] != "solved" for name in PLACED):
         return None
     return path_of_state(state)
@@ -264,7 +265,7 @@ def determined(state: MutableMapping) -> dict[str, str]:
     """What of the path is solved, given or open; a matched frame gives a camera that only turns its place."""
     fit = path_fit(state)
     known = fit["determined"] if fit else {}
-    if fit and fit["motion"] == "nodal" and _stand(state):
+    if fit and fit["motion"] == "nodal" and placed_path(state) is not None:
         known = known | dict.fromkeys(("heading", *PLACED), "solved")
     return known
 
