@@ -86,7 +86,22 @@ class ByHand(HasBoards):
             self.ask(verb="follow", ids=[one, other])
         self.assertEqual(runner.latest(self.now(), "follow").says, "")
         tracks = self.tracks()
-        self.assertEqual(tracks.lengths().tolist(), [1, 12])
+        self.assertEqual(tracks.lengths().tolist(), [12, 12])
+        self.assertEqual(tracks.about[one]["reach"], 7)
+        np.testing.assert_allclose(self.at(one, 6), np.array(self.inner[0]) + 1, atol=0.01)
+        # One that lies outside the marked range waits, and doesn't spoil the rest.
+        by_hand.correct(self.now(), one, 12, self.at(one, 12).tolist(), None)
+        by_hand.take_back(self.now(), one, 6, None)
+        answer = self.client.post(
+            self.url("plate/range"),
+            json.dumps({"base": self.base(), "range": [2, 8]}),
+            "application/json",
+            headers={"accept": "application/json"},
+        )
+        self.assertEqual(answer.status_code, 200)
+        self.ask(verb="follow", ids=[other])
+        self.assertEqual(runner.latest(self.now(), "follow").state, Job.DONE)
+        self.assertEqual(by_hand.stale(self.tracks()), [one])
         self.assertIsNone(starting.start_by_hand(self.locked(), [one], only_if_idle=True))
 
     def locked(self):

@@ -110,6 +110,7 @@ def follow_by_hand(shot: Shot, ids: list[str], progress: Progress) -> Shot:
     film = require_film(shot)
     numbers = numbers_to_follow(shot, film)
     stuck: set[str] = set()
+    tried: set[str] = set()  # of which nothing more is to be expected
     while ids:
         tracks = tracks_of(shot.state)
         ids = [id_ for id_ in ids if id_ in tracks.ids]
@@ -118,6 +119,8 @@ def follow_by_hand(shot: Shot, ids: list[str], progress: Progress) -> Shot:
             for one in by_hand.wanted(tracks, ids)
             if any(numbers[0] <= key[0] <= numbers[-1] for key in one.keys)
         ]
+        if not wish and tried:
+            break  # the rest was placed outside the marked range, and waits for a longer one
         if not wish:
             raise Problem(
                 "None of these tracks was placed on a frame of the marked range: mark a longer one."
@@ -136,8 +139,13 @@ def follow_by_hand(shot: Shot, ids: list[str], progress: Progress) -> Shot:
             shot = change_tracks(
                 shot, f"Followed {names}" + (" and others" if len(found) > 3 else ""), put
             )
-        done = {one.id for one in wish}
-        ids = [id_ for id_ in by_hand.stale(tracks_of(shot.state)) if id_ not in done & same]
+        tried |= same
+        changed = [one.id for one in wish if one.id not in same]
+        ids = [
+            id_
+            for id_ in dict.fromkeys([*changed, *by_hand.stale(tracks_of(shot.state))])
+            if id_ not in tried
+        ]
     if stuck:
         raise Problem(
             f"{', '.join(sorted(stuck)[:3])} couldn’t be followed: there is nothing that stands out, or it "

@@ -87,6 +87,7 @@ export class KeepOut {
   move(event) {
     const at = this.layer.table.toPlate(event),
       {held} = this;
+    if (this.layer.table.panning) return false;
     if (this.drawing) {
       this.pointer = at;
       this.layer.draw();
