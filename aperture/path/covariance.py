@@ -35,17 +35,36 @@ AT_ONCE = 256
 
 @dataclass(frozen=True, eq=False)
 class Spread:
-    """Covariances: cameras (F, size, size), lens (8, 8), points (P, 3, 3), border (m, m); zero where held."""
+    """Covariances: cameras (F, size, size), across (F, size, m) of each with the border, points (P, 3, 3), border (m, m).
+
+    The border begins with the lens. Zero where held.
+    """
 
     cameras: Array
-    lens: Array
+    across: Array
     points: Array
     border: Array
+
+    @property
+    def lens(self) -> Array:
+        """(8, 8) of the PARAMETERS."""
+        return self.border[:LENS_SIZE, :LENS_SIZE]
+
+    @property
+    def with_lens(self) -> Array:
+        """(F, size + 8, size + 8) of each camera and the lens together."""
+        size = self.cameras.shape[1]
+        out = np.empty((len(self.cameras), size + LENS_SIZE, size + LENS_SIZE))
+        out[:, :size, :size] = self.cameras
+        out[:, :size, size:] = self.across[:, :, :LENS_SIZE]
+        out[:, size:, :size] = np.swapaxes(out[:, :size, size:], 1, 2)
+        out[:, size:, size:] = self.lens
+        return out
 
     def widened(self, factor: float) -> Spread:
         """All variances times a factor."""
         return Spread(
-            self.cameras * factor, self.lens * factor, self.points * factor, self.border * factor
+            self.cameras * factor, self.across * factor, self.points * factor, self.border * factor
         )
 
 
@@ -113,7 +132,7 @@ class Solved:
         for number in range(bundle.count - bundle.eliminated):
             at = slice(tied.start + 3 * number, tied.start + 3 * number + 3)
             points[bundle.eliminated + number] = self.rest_inverse[at, at]
-        return self._spread(self._camera_blocks(inverse), self.rest_inverse, points)
+        return self._spread(self._camera_blocks(inverse), flat, self.rest_inverse, points)
 
     def _camera_blocks(self, inverse: Array) -> Array:
         """(F, size, size) from the tiles on the diagonal."""
@@ -125,17 +144,18 @@ class Solved:
             out[camera] = inverse[pattern.index[tile, tile]][at : at + size, at : at + size]
         return out
 
-    def _spread(self, cameras: Array, border: Array, points: Array) -> Spread:
+    def _spread(self, cameras: Array, across: Array, border: Array, points: Array) -> Spread:
         """With zeros for what is held, and the points in the caller's order."""
         bundle = self.bundle
         free = bundle.freedom.cameras
         cameras = cameras * (free[:, :, None] & free[:, None, :])
+        across = across * (free[:, :, None] & bundle.border_free)
         border = border * np.outer(bundle.border_free, bundle.border_free)
         held = bundle.held
         points = points * (~held[:, :, None] & ~held[:, None, :])
         ordered = np.empty_like(points)
         ordered[bundle.order] = points
-        return Spread(cameras, border[:LENS_SIZE, :LENS_SIZE], ordered, border)
+        return Spread(cameras, across, ordered, border)
 
     # From the residuals -----------------------------------------------------------------------------------
 
@@ -147,6 +167,7 @@ class Solved:
         bundle = self.bundle
         frames, size, border_size = bundle.frames, self.size, bundle.border_size
         cameras = np.zeros((frames, size, size))
+        across = np.zeros((frames, size, border_size))
         border = np.zeros((border_size, border_size))
         points = np.zeros((bundle.count, 3, 3))
         tracks = 0
@@ -156,19 +177,19 @@ class Solved:
             x_camera, x_border = self._solved_for(by_camera, by_border)
             tracks += last - first
             cameras += np.einsum("fak,fbk->fab", x_camera, x_camera, optimize=True)
+            across += np.einsum("fak,mk->fam", x_camera, x_border, optimize=True)
             border += x_border @ x_border.T
             self._add_points(x_camera, x_border, points, first == 0)
         rows = 2 * len(bundle.camera)
         correction = tracks / max(tracks - 1, 1) * rows / max(freedom, 1)
-        spread = self._spread(cameras, border, points)
-        return spread.widened(correction)
+        return self._spread(cameras, across, border, points).widened(correction)
 
     def _track_gradients(self, first: int, last: int) -> tuple[Array, Array]:
         """Of each track its own gradient, its point eliminated: (F, size, k) and (m, k)."""
         bundle, blocks = self.bundle, self.blocks
         out = np.zeros((bundle.frames, self.size, last - first))
         border = np.zeros((bundle.border_size, last - first))
-        residuals, by_camera, by_lens, by_point = self._derivatives(first, last)
+        residuals, by_camera, by_lens, by_point = self.derivatives(first, last)
         base = bundle.starts[first]
         for k, point in enumerate(range(first, last)):
             mine = slice(bundle.starts[point] - base, bundle.starts[point + 1] - base)
@@ -190,7 +211,7 @@ class Solved:
         border[~bundle.border_free] = 0
         return out, border
 
-    def _derivatives(self, first: int, last: int) -> tuple[Array, Array, Array, Array]:
+    def derivatives(self, first: int, last: int) -> tuple[Array, Array, Array, Array]:
         """Of the observations of some points: weighted residuals (n, 2), and derivatives by camera, lens and point."""
         bundle, state = self.bundle, self.bundle.state
         mine = slice(bundle.starts[first], bundle.starts[last])
@@ -256,23 +277,28 @@ class Solved:
 
     def products(self, rows: Sequence[Row]) -> Array:
         """(k, k) aᵀ N⁻¹ b for the derivatives a, b of some rows, by the normal matrix."""
+        return self.responses(rows)[2]
+
+    def responses(self, rows: Sequence[Row]) -> tuple[Array, Array, Array]:
+        """N⁻¹ a for the derivatives a of some rows: cameras (F, size, k), border (m, k); and the products aᵀ N⁻¹ b (k, k)."""
         bundle, count = self.bundle, len(rows)
         by_camera = np.zeros((bundle.frames, self.size, count))
         border = np.zeros((bundle.border_size, count))
         own: list[tuple[int, int, Array, Array]] = []
         for k, row in enumerate(rows):
-            eliminated = bundle._eliminated_point(row)
-            if eliminated is None:
-                border[:, k] = bundle.border_row(row)
-                if row.camera is not None:
-                    by_camera[row.camera, :, k] = row.by_camera[: self.size]
-                continue
-            rank, slope = eliminated
-            taken = _solve_lower(bundle._factors[rank], slope)
-            own.append((k, rank, slope, taken))
-            mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
-            by_camera[bundle.camera[mine], :, k] -= self.blocks.w[mine] @ taken
-            border[:LENS_SIZE, k] -= self.blocks.lens_point[rank] @ taken
+            if row.camera is not None:
+                by_camera[row.camera, :, k] = row.by_camera[: self.size]
+            border[:, k] = bundle.border_row(row)
+            for index, point in enumerate(row.points):
+                rank = int(bundle.rank[point])
+                if rank >= bundle.eliminated:
+                    continue  # it is part of the border
+                slope = row.by_points[index] * ~bundle.freedom.held[point]
+                taken = _solve_lower(bundle._factors[rank], slope)
+                own.append((k, rank, slope, taken))
+                mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
+                by_camera[bundle.camera[mine], :, k] -= self.blocks.w[mine] @ taken
+                border[:LENS_SIZE, k] -= self.blocks.lens_point[rank] @ taken
         border[~bundle.border_free] = 0
         by_camera *= bundle.freedom.cameras[:, :, None]
         x_camera, x_border = self._solved_for(by_camera, border)
@@ -281,7 +307,7 @@ class Solved:
             for other, other_rank, _, taken in own:
                 if rank == other_rank:
                     out[k, other] += slope @ taken
-        return out
+        return x_camera, x_border, out
 
 
 def _solve_lower(factor: Array, right: Array) -> Array:

@@ -15,7 +15,7 @@ from aperture.geometry.rotation import angles_from_rotation
 from aperture.lens.distortion import NAMES as COEFFICIENTS
 from aperture.match.facts import angle_slopes
 from aperture.match.report import FIT_FORMAT
-from aperture.path import cleaning, contradictions
+from aperture.path import cleaning, contradictions, leaning
 from aperture.path.covariance import Solved, Spread
 from aperture.path.document import FilmEvidence
 from aperture.path.sightings import Sightings
@@ -105,6 +105,7 @@ def write(told: Told) -> dict[str, Any]:
         "left_out": _left_out(told),
         "bending": _bending(told),
         "doubtful": cleaning.proposals(told),
+        "advice": leaning.advice(told, determined),
         "residuals": {
             "rms_px": _number(math.sqrt(np.nanmean(residual**2) / 2)),
             "weighted_px": _number(_weighted_px(told)),
@@ -281,6 +282,11 @@ def _path(told: Told, determined: dict[str, str]) -> dict[str, Any]:
         whole = np.full((count, *values.shape[1:]), np.nan)
         whole[network.frames] = values
         out[name] = _list(whole)
+    names, covariances = leaning.frame_covariances(told)
+    lower = np.tril_indices(len(names))
+    whole = np.full((count, len(lower[0])), np.nan)
+    whole[network.frames] = covariances[:, lower[0], lower[1]]
+    out["covariance_of"], out["covariance"] = names, _list(_digits(whole, 6))
     out["residual_px"] = _list(np.sqrt(squares / 2))
     out["tracks"] = tracks.tolist()
     out["jerk"] = _list(_jerks(told))
@@ -319,6 +325,8 @@ def _points(told: Told) -> dict[str, Any]:
         return {}
     naive, clustered = _diagonals(told.naive.points), _diagonals(told.clustered.points)
     sigma = np.sqrt(np.maximum(np.maximum(naive, clustered), 0))
+    leverages = leaning.leverages(told.solved, told.naive)
+    unknowns = max(int(network.bundle.freedom.cameras.sum() + network.bundle.freedom.lens.sum()), 1)
     residual = told.residuals_px
     out = {}
     for number, track in enumerate(network.tracks):
@@ -328,6 +336,7 @@ def _points(told: Told) -> dict[str, Any]:
             "world_m": _list(network.state.points[number]),
             "plus_minus_m": _list(sigma[number]),
             "observations": seen,
+            "leverage": _number(round(leverages[number] / unknowns, 6)),
             "residual_px": _number(math.sqrt(np.nanmean(mine**2) / 2)) if seen else None,
         }
     return out
@@ -459,6 +468,13 @@ def _number(value: Any) -> float | None:
     if value is None or not math.isfinite(value):
         return None
     return float(f"{float(value):.12g}")
+
+
+def _digits(values: Array, digits: int) -> Array:
+    """Rounded to so many significant digits."""
+    with np.errstate(all="ignore"):
+        unit = 10.0 ** (np.floor(np.log10(np.abs(values))) - digits + 1)
+        return np.where(values == 0, 0.0, np.round(values / unit) * unit)
 
 
 def _list(values: Array) -> Any:

@@ -43,16 +43,17 @@ class Readout:
 
     def added(self, spread: Spread) -> Spread:
         """A spread with what this one doesn't know."""
-        variance = self.sigma**2
+        by_border = np.zeros(len(spread.border))
+        by_border[: len(self.by_lens)] = self.by_lens
 
-        def outer(slopes: Array) -> Array:
-            return variance * slopes[..., :, None] * slopes[..., None, :]
+        def outer(slopes: Array, others: Array) -> Array:
+            return self.sigma**2 * slopes[..., :, None] * others[..., None, :]
 
         return Spread(
-            spread.cameras + outer(self.by_camera),
-            spread.lens + outer(self.by_lens),
-            spread.points + outer(self.by_point),
-            spread.border,
+            spread.cameras + outer(self.by_camera, self.by_camera),
+            spread.across + outer(self.by_camera, by_border),
+            spread.points + outer(self.by_point, self.by_point),
+            spread.border + outer(by_border, by_border),
         )
 
 

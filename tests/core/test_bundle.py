@@ -13,6 +13,7 @@ from aperture.path.bundle import Bundle
 from aperture.path.covariance import Solved
 from aperture.path.document import read
 from aperture.path.facts import Distance, PathFacts, gather
+from aperture.path.leaning import leverages
 from aperture.path.problem import Freedom, Observations, Row, State, exponentials
 from tests.moving import FIRST, GRID, document, scene
 
@@ -158,7 +159,7 @@ class Spreads(SimpleTestCase):
     def dense(self):
         """The Jacobian (rows, unknowns), its residuals, which unknowns are free, and the track of each row."""
         bundle, state = self.bundle, self.bundle.state
-        r, by_camera, by_lens, by_point = self.solved._derivatives(0, bundle.count)
+        r, by_camera, by_lens, by_point = self.solved.derivatives(0, bundle.count)
         frames, points = bundle.frames, bundle.count
         jac = np.zeros((2 * len(r) + 1, 6 * frames + 8 + 3 * points))
         track = np.full(len(jac), -1)
@@ -178,14 +179,48 @@ class Spreads(SimpleTestCase):
         )
         return jac, np.append(r.ravel(), fact.residual), free, track
 
+    def inverse_of(self, jac, free):
+        """(n, n) the covariance of all unknowns, zero where they are held."""
+        scale = np.linalg.norm(jac[:, free], axis=0)
+        normal = (jac[:, free] / scale).T @ (jac[:, free] / scale)
+        inverse = np.zeros((len(free), len(free)))
+        inverse[np.ix_(free, free)] = np.linalg.inv(normal) / np.outer(scale, scale)
+        return inverse
+
+    def test_what_a_track_determines_and_what_one_more_measurement_would_change(self):
+        jac, _, free, track = self.dense()
+        inverse, frames = self.inverse_of(jac, free), self.bundle.frames
+        spread = self.solved.spread()
+        found = leverages(self.solved, spread)
+        for point in (0, 3, 30):  # the second is tied by a fact
+            rows = jac[track == point]
+            self.assertAlmostEqual(found[point], np.trace(rows @ inverse @ rows.T) - 3, 6)
+        unknowns = int(free.sum()) - 3 * self.bundle.count
+        self.assertAlmostEqual(found.sum(), unknowns, delta=1)  # the rest is the fact's
+        camera = 21
+        at = [*range(6 * camera, 6 * camera + 6), *range(6 * frames, 6 * frames + 8)]
+        self._alike(spread.with_lens[camera], inverse[np.ix_(at, at)])
+        # A height between two points that no fact ties, measured as well as 1 mm.
+        slope = np.array([[0.0, -1000.0, 0.0], [0.0, 1000.0, 0.0]])
+        one = Row(0.0, points=(5, 9), by_points=slope)
+        whole = np.zeros(len(free))
+        for point, own in zip(one.points, slope):
+            whole[6 * frames + 8 + 3 * point :][:3] = own
+        cameras, border, product = self.solved.responses([one])
+        after = self.inverse_of(np.vstack([jac, whole]), free)
+        gained = cameras[camera, :, 0] ** 2 / (1 + product[0, 0])
+        at = np.arange(6 * camera, 6 * camera + 6)
+        self._alike(gained, (inverse - after)[at, at], 1e-6)
+        gained = border[0, 0] ** 2 / (1 + product[0, 0])
+        self._alike(gained, (inverse - after)[6 * frames, 6 * frames], 1e-6)
+
     def test_the_gradient_is_zero_and_the_inverse_is_the_whole_matrix_s(self):
         jac, r, free, track = self.dense()
         self.assertTrue(self.bundle.converged)
         scale = np.linalg.norm(jac[:, free], axis=0)
         self.assertLess(np.abs(jac[:, free].T @ r / scale).max(), 0.02)
         normal = (jac[:, free] / scale).T @ (jac[:, free] / scale)
-        inverse = np.zeros((len(free), len(free)))
-        inverse[np.ix_(free, free)] = np.linalg.inv(normal) / np.outer(scale, scale)
+        inverse = self.inverse_of(jac, free)
         spread, frames = self.solved.spread(), self.bundle.frames
         for camera in range(frames):
             at = slice(6 * camera, 6 * camera + 6)

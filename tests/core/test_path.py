@@ -59,6 +59,26 @@ class Paths(SimpleTestCase):
         # What only lays it down bends nothing.
         self.assertIsNone(solve(document(made, known=2)).document["bending"])
 
+    def test_what_a_measurement_would_be_worth_is_what_it_then_is(self):
+        made = scene("orbit", frames=24, count=80, seed=6)
+        data = document(made, known=3)
+        fit = solve(data).document
+        told = fit["advice"]["position"]
+        row = next(row for row in told["rows"] if row["kind"] == "height")
+        height = {
+            "id": "h",
+            "kind": "camera_height",
+            "frame": row["frame"],
+            "metres": float(made.positions[row["frame"] - FIRST, 1]),
+            "plus_minus": 0.01,
+        }
+        after = solve(data | {"facts": [height]}).document["advice"]["position"]["now"]
+        self.assertLess(row["then"], 0.95 * told["now"])
+        self.assertAlmostEqual(after / row["then"], 1, delta=0.05)
+        # The tracks together determine all that is unknown of cameras and lens, but for what the facts do.
+        leverage = sum(point["leverage"] for point in fit["points"].values())
+        self.assertAlmostEqual(leverage, 1, delta=9 / (24 * 6))
+
     def test_a_camera_that_only_turns_and_one_that_stands(self):
         fit = solve(document(scene("turning", frames=30, count=150), sliding=0.03)).document
         self.assertEqual(fit["motion"], "nodal")
