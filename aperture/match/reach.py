@@ -5,6 +5,7 @@ All from the covariance of the unknowns at the optimum, carried to first order t
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -59,20 +60,7 @@ class Reach:
     def on_floor(self, pixels: ArrayLike) -> dict[str, Array]:
         """For pixels (N, 2): the floor's points `world` (N, 3) m seen there; `px` (N,) by how far such a point may be seen elsewhere, and
         `metres` (N,) by how far the pixel may lie elsewhere on the floor: each the longer half-axis of the one-σ ellipse; NaN above the horizon."""
-        pixels = np.asarray(pixels, float)
-        world = self.camera.on_plane(pixels)
-        seen = np.flatnonzero(np.isfinite(world).all(axis=1))
-        px, metres = np.full(len(pixels), np.nan), np.full(len(pixels), np.nan)
-        if len(seen):
-            _, rows, by_world = self._rows(world[seen])
-            with np.errstate(all="ignore"):
-                covariance = rows @ self.spread.covariance @ rows.transpose(0, 2, 1)
-                px[seen] = longest(covariance)
-                inverse = np.linalg.pinv(
-                    by_world[:, :, [0, 2]]
-                )  # from px to the floor's two directions
-                metres[seen] = longest(inverse @ covariance @ inverse.transpose(0, 2, 1))
-        return {"world": world, "px": px, "metres": metres}
+        return on_floor(self.camera, pixels, self.spread.covariance, lambda at: self._rows(at)[1:])
 
     def floor_tilt(self, optimum: Optimum) -> tuple[float, list[tuple[str, float]]]:
         """By how much the floor may be tilted about the steepest of its directions, radians (1 σ), and what carries it: (id, share) of each
@@ -93,6 +81,29 @@ class Reach:
             )
         tilt = float(np.sqrt(values[1] * optimum.widening))
         return tilt, sorted(carriers.items(), key=lambda one: -one[1])
+
+
+def on_floor(
+    camera: Camera, pixels: ArrayLike, covariance: Array, slopes: Callable[[Array], Any]
+) -> dict[str, Array]:
+    """What `Reach.on_floor` gives, for any camera whose unknowns have a `covariance` (C, C).
+
+    slopes: of world points (N, 3) the derivatives of their pixels by the unknowns (N, 2, C) and by the points (N, 2, 3).
+    """
+    pixels = np.asarray(pixels, float)
+    world = camera.on_plane(pixels)
+    seen = np.flatnonzero(np.isfinite(world).all(axis=1))
+    px, metres = np.full(len(pixels), np.nan), np.full(len(pixels), np.nan)
+    if len(seen):
+        rows, by_world = slopes(world[seen])
+        with np.errstate(all="ignore"):
+            spread = rows @ covariance @ rows.transpose(0, 2, 1)
+            px[seen] = longest(spread)
+            inverse = np.linalg.pinv(
+                by_world[:, :, [0, 2]]
+            )  # from px to the floor's two directions
+            metres[seen] = longest(inverse @ spread @ inverse.transpose(0, 2, 1))
+    return {"world": world, "px": px, "metres": metres}
 
 
 def longest(covariance: Array) -> Array:

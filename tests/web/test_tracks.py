@@ -122,6 +122,10 @@ class TracksOfAFilm(HasBoards):
         self.assertFalse(path_fits.is_old(state))
         self.assertEqual(path_fits.path_of_state(state).frames[0], 1001)
 
+    def told(self, path, message):
+        """The answer to a script's message."""
+        return self.client.post(self.url(path), json.dumps(message), "application/json").json()
+
     def test_a_placed_path_is_the_camera_of_every_later_step(self):
         self.client.post(self.url("gate"), {"format": "full-frame-16-9", "squeeze": "1"})
         made = scene("sideways", frames=FRAMES, count=90)
@@ -147,11 +151,19 @@ class TracksOfAFilm(HasBoards):
         for step in ("plate", "gate", "match", "set", "expose", "elements", "line-up"):
             self.assertEqual(self.client.get(self.url(step)).status_code, 200, step)
         first, last = (
-            self.client.get(self.url(f"match/path/guides?frame={number}")).json()
+            self.told("match/path/guides", {"frame": number, "aids": {"map": True}})
             for number in (1001, 1012)
         )
         self.assertNotEqual(first["paths"], last["paths"])
-        self.assertEqual(self.client.get(self.url("match/path/guides?frame=7")).json()["paths"], [])
+        trusted = [label["text"] for label in first["labels"] if "trust" in label["class"]]
+        self.assertTrue(any(text.endswith(" cm") for text in trusted), trusted)
+        self.assertEqual(self.told("match/path/guides", {"frame": 7})["paths"], [])
+        # What would make it more exact, in the frames as they are counted now.
+        advice = self.client.get(self.url("match/path/advice?quantity=worst")).content.decode()
+        self.assertRegex(advice, "That is frame <b[^>]*>10(01|12)</b>")
+        self.assertRegex(
+            advice, r"the distance from t\d+ to t\d+\s+<button[^>]* data-choose=\"t\d+ t\d+\""
+        )
         # The Set step: each frame's camera sees the stand-in where it is, and outside stands the way.
         box = {"kind": "box", "name": "Crate", "across": "0", "along": "-6 m", "up": "0"}
         size = {"width": "1 m", "height": "1 m", "depth": "1 m", "turn": "0", "base": self.base()}

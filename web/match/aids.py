@@ -8,8 +8,6 @@ from typing import Annotated
 import msgspec
 import numpy as np
 
-from aperture.match.reach import Reach
-from aperture.match.solve import find
 from aperture.scene import aids
 from aperture.units import METRES
 from web.match.overlay import label, path_of, spacing_for
@@ -40,8 +38,11 @@ class Wish(msgspec.Struct, frozen=True):
     room: Room | None = None
 
 
-def draw(camera, fit, wanted: Wish, show, document) -> dict:
-    """{"paths", "labels"} for a camera with a place in the world; empty without one."""
+def draw(camera, fit, wanted: Wish, show, reach_of) -> dict:
+    """{"paths", "labels"} for a camera with a place in the world; empty without one.
+
+    reach_of: gives the camera's `Reach` or `FrameReach`, or None where nothing is known of its ±; asked only if the map is wished for.
+    """
     paths, labels = [], []
     if camera is None or None in fit["camera"]["position_m"]:
         return {"paths": paths, "labels": labels}
@@ -76,19 +77,19 @@ def draw(camera, fit, wanted: Wish, show, document) -> dict:
                 else "size unknown"
             )
             labels.append(label(pieces[-1][-1], told, "grid"))
-    if wanted.map and scaled:
-        more = floor_map(camera, fit, document, show)
+    if wanted.map and scaled and (reach := reach_of()) is not None:
+        more = floor_map(camera, reach, show)
         paths, labels = paths + more["paths"], labels + more["labels"]
     return {"paths": paths, "labels": labels}
 
 
-def floor_map(camera, fit, document, show) -> dict:
+def floor_map(camera, reach, show) -> dict:
     """Over a raster of the plate: how far the floor's point that is seen there may be off, in px as a circle's radius × 10 and in words with cm."""
     width, height = camera.grid.width, camera.grid.height
     step = width / MAP_ACROSS
     x, y = np.meshgrid((np.arange(MAP_ACROSS) + 0.5) * step, np.arange(step / 2, height, step))
     pixels = np.stack([x.ravel(), y.ravel()], -1)
-    found = Reach.of(*find(document, fit, own=True)).on_floor(pixels)
+    found = reach.on_floor(pixels)
     paths, labels = [], []
     for at, px, metres in zip(pixels, found["px"], found["metres"]):
         if not np.isfinite(px) or metres > 1000:

@@ -11,6 +11,7 @@ import numpy as np
 from aperture.camera import Camera, CameraPath
 from aperture.lens.lens import Lens
 from aperture.match.document import read
+from aperture.path.reach import FrameReach
 from web.blobs import store
 from web.match.fits import document_of, fit_of, still_camera_of
 from web.match.tracking import FACTS, on_frame, tracks_of
@@ -245,6 +246,16 @@ def _stand(state: MutableMapping) -> tuple[int, Camera] | None:
             if camera is not None:
                 return frame_at(state, number), camera
     return None
+
+
+def reach_at(state: MutableMapping, frame: int) -> FrameReach | None:
+    """How far the path's camera on a frame can be trusted; None where it isn't placed by the path alone, or wasn't told."""
+    fit, path = path_fit(state), placed_path(state)
+    if not fit or path is None or frame not in path or fit["motion"] == "nodal":
+        return None
+    index = frame - fit["path"]["frames"][0] - (state["shift"] - state["path"]["shift"])
+    lower = (fit["path"].get("covariance") or {index: None})[index]
+    return FrameReach.of(path.at(frame), fit["path"]["covariance_of"], lower) if lower else None
 
 
 @once

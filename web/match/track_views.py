@@ -2,21 +2,21 @@
 
 import numpy as np
 from django.http import HttpResponse, JsonResponse
-from django.shortcuts import redirect
+from django.shortcuts import redirect, render
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
 from aperture.fence import run_fenced
 from aperture.formats import points
 from aperture.track.tracks import PLACED
-from web.match import following, tracking
-from web.match.overlay import draw
-from web.match.path_fits import determined, film_document, path_fit, path_of_state
+from web.match import following, page, path_advice, tracking
+from web.match.aids import Wish as AidsWish
+from web.match.path_fits import film_document, path_fit
 from web.match.starting import start_following, start_following_spots, start_solving
 from web.match.track_verbs import AreaWish, Wish, carry_out, carry_out_area
 from web.match.views import saved
 from web.plates.models import require_film
-from web.shows.reading import base_of, read, whole
+from web.shows.reading import Message, base_of, read
 from web.shows.views import find
 
 MOST_BYTES = 200_000_000  # of a table of points
@@ -95,9 +95,24 @@ def told(request, show, shot):
             "ids": tracks.ids,
             "about": tracks.about,
             "keep_out": state["keep_out"],
+            "leverage": _leverages(state, tracks.ids),
             "residual": _per_picture(state),
         }
     )
+
+
+def _leverages(state, ids: list[str]) -> list[float]:
+    """Of each track the share of what the path's tracks determine; 0 where nothing is solved of it."""
+    points_ = (path_fit(state) or {"points": {}})["points"]
+    return [points_.get(id_, {}).get("leverage") or 0.0 for id_ in ids]
+
+
+@require_GET
+def advice(request, show, shot):
+    """What to measure or follow next, for a quantity of the path."""
+    shot = find(show, shot)
+    told = path_advice.context(shot, request.GET.get("quantity", ""))
+    return render(request, "match/_path_advice.html", told | {"shot": shot, "show": shot.show})
 
 
 def _per_picture(state) -> dict | None:
@@ -110,20 +125,18 @@ def _per_picture(state) -> dict | None:
     return {"first": first, "values": path["residual_px"]}
 
 
-@require_GET
+class Looked(Message, frozen=True):
+    """A frame that is looked at, and the aids that the page wishes for."""
+
+    frame: int
+    aids: AidsWish | None = None
+
+
+@require_POST
 def guides(request, show, shot):
-    """The guides of the path's camera on a frame: what is drawn over it while it is looked at."""
-    shot = find(show, shot)
-    frame = whole(request.GET.get("frame"))
-    path = path_of_state(shot.state)
-    if frame is None or path is None or frame not in path:
-        return JsonResponse({"paths": [], "labels": [], "says": ""})
-    camera = path.at(frame)
-    told = {
-        "camera": {"position_m": camera.position.tolist()},
-        "determined": determined(shot.state),
-    }
-    return JsonResponse(draw(camera, told, [], shot.show.length_unit, residuals=False))
+    """The guides and aids of the path's camera on a frame: what is drawn over it while it is looked at."""
+    looked = read(request, Looked)
+    return JsonResponse(page.overlay_at(find(show, shot), looked.frame, looked.aids))
 
 
 @require_POST

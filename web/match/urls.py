@@ -46,6 +46,7 @@ urlpatterns = [
     path("match/tracks/area", track_views.area, name="match-track-area"),
     path("match/tracks/drop", track_views.drop, name="match-track-drop"),
     path("match/path/guides", track_views.guides, name="match-path-guides"),
+    path("match/path/advice", track_views.advice, name="match-path-advice"),
     path("match/tracks/table.csv", track_views.table, name="match-track-table"),
     path("match/tracks/take", track_views.take_table, name="match-track-take"),
     path("match/tracks/document.json", track_views.document, name="match-track-document"),

@@ -1,11 +1,13 @@
-// Floor grid and horizon of the path's camera on the frame that is looked at, in place of those of the frame that is worked on.
+// Floor grid, horizon and aids of the path's camera on the frame that is looked at, in place of those of the frame that is worked on.
+
+import {notice, post} from "../ui/app.js";
 
 const NOTHING = {paths: [], labels: [], says: ""};
 
 export class PathGuides {
-  /** `url`: where a frame's guides are; empty without a path. `paint()`: draws what is shown anew. */
-  constructor(url, shown, paint) {
-    Object.assign(this, {url, shown, paint});
+  /** `url`: where a frame's guides are; empty without a path. `aids`: their `wish` goes along. `paint()`: draws what is shown anew. */
+  constructor(url, shown, aids, paint) {
+    Object.assign(this, {url, shown, aids, paint});
     this.asked = null; // the frame whose guides were asked for last; null: the one that is worked on
   }
 
@@ -14,34 +16,34 @@ export class PathGuides {
     const {frames} = strip,
       frame = strip.away ? frames.frame : null;
     if (!this.url) return;
-    if (frame === null) return this.#back();
-    if (this.asked === null) this.own = this.shown.overlay;
-    if (frames.playing) {
+    if (frame === null) {
+      if (this.asked !== null) this.#lay(null, null);
+    } else if (frames.playing) {
       if (this.asked !== "playing") this.#lay("playing", NOTHING);
-      return;
+    } else if (frame !== this.asked) {
+      this.#lay(frame, NOTHING);
+      this.#fetch(frame);
     }
-    if (frame === this.asked) return;
-    this.#lay(frame, NOTHING);
-    this.#fetch(frame);
   }
 
-  #back() {
-    if (this.asked === null) return;
-    this.asked = null;
-    this.shown.overlay = this.own;
-    this.paint();
+  /** The aids have changed. */
+  refresh() {
+    if (Number.isInteger(this.asked)) this.#fetch(this.asked);
   }
 
   #lay(asked, overlay) {
     this.asked = asked;
-    this.shown.overlay = overlay;
+    this.shown.elsewhere = overlay;
     this.paint();
   }
 
   async #fetch(frame) {
-    const answer = await fetch(`${this.url}?frame=${frame}`, {
-      headers: {Accept: "application/json"},
-    });
-    if (answer.ok && this.asked === frame) this.#lay(frame, await answer.json());
+    const wish = JSON.stringify(this.aids.wish);
+    try {
+      const answer = await post(this.url, {frame, aids: this.aids.wish});
+      if (this.asked === frame && wish === JSON.stringify(this.aids.wish)) this.#lay(frame, answer);
+    } catch (error) {
+      notice(error.message);
+    }
   }
 }

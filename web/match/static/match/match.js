@@ -26,7 +26,10 @@ function start(data) {
   // Made below, after the leaves, which call them.
   let view = null,
     tracks = null;
-  const aids = new Aids(table, () => asking.refresh());
+  const aids = new Aids(table, () => {
+    asking.refresh();
+    guides.refresh();
+  });
   const leaves = new Leaves(sheet, {
     hiddenChanged: () => view.redraw(),
     opened: () => {
@@ -86,9 +89,10 @@ function start(data) {
     : null;
   const pans = table.panWithLeft;
   table.panWithLeft = event => !tracks?.takes(event) && pans(event);
-  const guides = new PathGuides(sheet.dataset.pathGuides, shown, () => view.paint());
+  const guides = new PathGuides(sheet.dataset.pathGuides, shown, aids, () => view.paint());
   const strip = startStrip(table, {
     draws: true,
+    keeps: ["g", "m", "w"],
     shows: strip => {
       tracks?.show(strip.frames.at, strip.frames.frame);
       guides.show(strip);

@@ -9,6 +9,7 @@ export class Shown {
     this.point = 0; // the chosen one of a line's points
     this.wanted = null; // the name of the surveyed point to be placed next
     this.beside = null; // another draft that is laid beside
+    this.elsewhere = null; // the overlay of another frame that is looked at
     this.take(data);
   }
 
@@ -28,6 +29,11 @@ export class Shown {
     if (this.wanted && this.survey.find(one => one.name === this.wanted)?.placed) {
       this.wanted = this.nextSurveyed();
     }
+  }
+
+  /** What is drawn over the frame that is shown. */
+  get drawn() {
+    return this.elsewhere ?? this.overlay;
   }
 
   find(id) {

@@ -3,6 +3,7 @@
 import {TrackHand} from "./track-hand.js";
 import {KeepOut} from "./keep-out.js";
 import {Patches} from "./patches.js";
+import {TrackList} from "./track-list.js";
 import {typing} from "../ui/app.js";
 
 const TAIL = 12; // frames
@@ -27,6 +28,7 @@ export class TrackLayer {
     this.hand = new TrackHand(this);
     this.keepOut = new KeepOut(this);
     this.patches = new Patches(this, tiles);
+    this.list = new TrackList(this);
     this.#listen();
     this.fetch();
   }
@@ -47,6 +49,7 @@ export class TrackLayer {
     this.placed = new Uint8Array(packed, 4 + 20 * count, count);
     this.ids = words.ids;
     this.about = words.about;
+    this.leverage = words.leverage;
     this.keepOut.areas = words.keep_out;
     this.residuals(
       words.residual && {
@@ -60,6 +63,7 @@ export class TrackLayer {
       if (!this.byPicture.has(number)) this.byPicture.set(number, []);
       this.byPicture.get(number).push(row);
     }
+    this.list.fill();
     this.chosen = new Set([...this.chosen].filter(id => this.ids.includes(id)));
     // What the sliders chose was chosen of other tracks.
     if (this.#asksForWorst()) this.#chooseWorst();
@@ -329,22 +333,16 @@ export class TrackLayer {
   /** Choose what the sliders say: tracks that fit badly, that are short, or of which nothing is used. */
   #chooseWorst() {
     const [over, under, unused] = ["track-over", "track-under", "track-unused"].map(id =>
-        document.getElementById(id),
-      ),
-      lengths = new Map(),
-      residuals = new Map();
-    for (let row = 0; row < this.track.length; row += 1) {
-      const id = this.ids[this.track[row]];
-      lengths.set(id, (lengths.get(id) || 0) + 1);
-      residuals.set(id, this.residual[row]);
-    }
+      document.getElementById(id),
+    );
     const most = +over.value < +over.max ? +over.value : Number.POSITIVE_INFINITY,
-      ids = this.ids.filter(id => {
-        if (this.about[id]?.off || this.about[id]?.source === "placed") return false;
-        const residual = residuals.get(id);
-        const misses = residual > most || lengths.get(id) < +under.value;
-        return misses || (unused.checked && residual === -1);
-      });
+      ids = this.list.all
+        .filter(({id, residual, length}) => {
+          if (this.about[id]?.off || this.about[id]?.source === "placed") return false;
+          const misses = residual > most || length < +under.value;
+          return misses || (unused.checked && residual === -1);
+        })
+        .map(one => one.id);
     this.choose(ids, false);
     const limits = [
       Number.isFinite(most) ? `over ${most.toFixed(2)} px` : "",
@@ -381,6 +379,7 @@ export class TrackLayer {
     this.hand.settle();
     this.keepOut.settle();
     this.patches.show();
+    this.list.settle();
     this.#playhead();
   }
 

@@ -27,7 +27,7 @@ export class View {
 
   /** Everything, with the paths that the server computed. */
   paint() {
-    drawPaths(this.table, this.shown.overlay.paths);
+    drawPaths(this.table, this.shown.drawn.paths);
     if (this.shown.beside && !this.aids.straight) {
       for (const path of this.shown.beside.overlay.paths) {
         svg("path", {d: path.d, class: `${path.class} beside`}, this.table.over);
@@ -40,10 +40,12 @@ export class View {
   redraw() {
     const {drawing, aids, shown} = this;
     drawing.clear();
+    // On another frame are no marks, and the labels are its own.
+    this.table.root.classList.toggle("elsewhere", shown.elsewhere !== null);
     this.table.over.style.display = aids.guides ? "" : "none";
     if (aids.guides) this.#labels();
     this.#hint();
-    if (!aids.straight) this.#marks();
+    if (!aids.straight && shown.elsewhere === null) this.#marks();
     for (const row of document.querySelectorAll("#evidence [data-id]")) {
       row.classList.toggle("chosen", shown.chosen.has(row.dataset.id));
     }
@@ -59,7 +61,7 @@ export class View {
   }
 
   #labels() {
-    for (const label of this.shown.overlay.labels) {
+    for (const label of this.shown.drawn.labels) {
       const trust = label.class.startsWith("trust"),
         below = label.class.endsWith("below");
       const dy = trust ? (below ? 13 : -1) : -5;
@@ -87,7 +89,7 @@ export class View {
     const told =
       tool === "survey" && shown.wanted ? `click where ${shown.wanted} is seen` : HINTS[tool];
     const several = shown.chosen.size > 1 && `${shown.chosen.size} marks chosen`;
-    const says = this.aids.guides && shown.overlay.says;
+    const says = this.aids.guides && shown.drawn.says;
     document.getElementById("hint").textContent = [told, several, says].filter(Boolean).join(" · ");
   }
 }

@@ -10,19 +10,21 @@ const HARMLESS = ["f", "1", "l", "?", "+", "-", " "];
 
 /**
  * The strip of a page whose plate is filmed; to be called after the page's own keys are set up, which come first.
- * `draws`: the page draws on the plate with the left button, which rests while another frame is looked at.
+ * `draws`: the page draws on the plate with the left button, which rests while another frame is looked at; so do
+ * its keys, but for those that it `keeps`.
  * `lay`: puts the canvas with the frame that is looked at where the plate is, if that isn't the table's own pixels.
  * `shows(strip)`: called whenever another frame is shown, or its picture has come.
  */
-export function startStrip(table, {draws = false, lay = null, shows = null} = {}) {
+export function startStrip(table, {draws = false, keeps = [], lay = null, shows = null} = {}) {
   const data = document.getElementById("strip-data");
-  return data && new Strip(table, JSON.parse(data.textContent), {draws, lay, shows});
+  return data && new Strip(table, JSON.parse(data.textContent), {draws, keeps, lay, shows});
 }
 
 class Strip {
-  constructor(table, data, {draws, lay, shows}) {
+  constructor(table, data, {draws, keeps, lay, shows}) {
     this.table = table;
     this.draws = draws;
+    this.harmless = new Set([...HARMLESS, ...keeps]);
     this.shows = shows;
     this.canvas = document.getElementById("strip-frames");
     this.laid = document.createElement("canvas");
@@ -366,7 +368,7 @@ class Strip {
         this.#key(event);
         if (event.key === "Enter" && !this.form.hidden && !event.target.closest("button, a"))
           this.form.requestSubmit();
-        if (!HARMLESS.includes(event.key.toLowerCase())) event.stopImmediatePropagation();
+        if (!this.harmless.has(event.key.toLowerCase())) event.stopImmediatePropagation();
       },
       true,
     );
