@@ -1,33 +1,116 @@
-"""By how much facts bend a path: how it differs from the one that the tracks alone give, laid where the facts say it is."""
+"""By how much facts bend a path, and the path that they only lay down.
+
+Where facts say more than where a path is, how it is turned and how large it is, they bend it. The
+alternative is the path that the tracks alone give, stood on its feet: the similarity that agrees with the
+facts best, seven numbers and no more. It is the limit of a solution in which every ± of a fact is k times
+as large: the tracks then decide all that they can tell, and the facts, among which nothing changes,
+the rest. Its covariance is that of the shape, plus that of the seven numbers with the ± that
+the facts do have. With C(k) = shape + k² · placing, the normal matrices of two k tell the two apart.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from aperture.arrays import Array
-from aperture.path.facts import AngleOfView, FocalOn, FocalRange, LensValue, PathFacts
+from aperture.path.covariance import Solved, Spread
+from aperture.path.facts import (
+    AngleOfView,
+    FocalOn,
+    FocalRange,
+    LensValue,
+    PathFacts,
+    PointCoordinate,
+)
 from aperture.path.placement import Known, place
-from aperture.path.problem import Equation
+from aperture.path.problem import Equation, Row, State
 
 if TYPE_CHECKING:
     from aperture.path.solve import Given, Network
 
 # Numbers that lay a path down without bending it: place, turn, size.
 SIMILARITY = 7
+# By how much facts are loosened, and the ± of a coordinate that counts as exact, metres.
+LOOSE, EXACT_M = 100.0, 1e-4
 OF_LENS = (AngleOfView, FocalOn, FocalRange, LensValue)
 
 
 @dataclass(frozen=True)
 class Bending:
-    """metres: the farthest that facts move a camera, and on which frame (an index); px: of the tracks' residuals, with the facts and without."""
+    """metres: the farthest that facts move a camera, and on which frame (an index); px: of the tracks' residuals, with the facts and without.
+
+    stood: the path that isn't bent.
+    """
 
     metres: float
     camera: int
     with_px: float
     without_px: float
+    stood: State
+
+
+@dataclass
+class Loosened(PathFacts):
+    """Facts whose ± are all `by` times as large, and that pull nowhere, but for those about the lens alone.
+
+    They only hold a path where it has been placed by them.
+    """
+
+    by: float = 1.0
+
+    def rows(self, state: State) -> Sequence[Row]:
+        """Of all equations, one after the other."""
+        out = []
+        for equation in self.equations:
+            rows = equation.rows(state)
+            out += rows if isinstance(equation, OF_LENS) else [self._loose(row) for row in rows]
+        return out
+
+    def _loose(self, row: Row) -> Row:
+        def less(slope: Array | None) -> Array | None:
+            return None if slope is None else slope / self.by
+
+        return replace(
+            row,
+            residual=0.0,
+            by_camera=less(row.by_camera),
+            by_points=less(row.by_points),
+            by_lens=less(row.by_lens),
+            extra=tuple((index, slope / self.by) for index, slope in row.extra),
+        )
+
+
+def stood(given: Given, network: Network, known: Array) -> Network:
+    """The path of `network.bending` that facts only lay down, solved with loose facts.
+
+    known (P, 3): coordinates that are exact, NaN where unknown.
+    """
+    assert network.bending is not None
+    exact: list[Equation] = [
+        PointCoordinate("", EXACT_M, int(point), int(axis), float(known[point, axis]))
+        for point, axis in np.argwhere(np.isfinite(known))
+    ]
+    facts = Loosened([*network.facts.equations, *exact], network.facts.extra_count, LOOSE)
+    placed = replace(network.placed, state=network.bending.stood)
+    none = np.full_like(known, np.nan)
+    found = given.solve(placed, network.tracks, network.use, none, facts, network.factors)
+    return replace(found, bending=network.bending, readout=network.readout)
+
+
+def placing_spread(network: Network) -> Spread:
+    """The ± of the seven numbers by which `stood` placed a path, with the facts' own ±."""
+    bundle = network.bundle
+    facts = bundle.facts
+    assert isinstance(facts, Loosened)
+    loose = Solved(bundle).spread()
+    bundle.facts = replace(facts, by=2 * facts.by)
+    looser = Solved(bundle).spread()
+    bundle.facts = facts
+    return looser.plus(loose.widened(-1.0)).widened(1 / (3 * facts.by**2))
 
 
 def bending(given: Given, network: Network, known: Array) -> Bending | None:
@@ -52,10 +135,10 @@ def bending(given: Given, network: Network, known: Array) -> Bending | None:
         PathFacts(of_lens),
         network.factors,
     )
-    stood = place(free.state, facts, Known(known), given.evidence.lens, begun=True).state
-    away = np.linalg.norm(stood.positions - network.state.positions, axis=1)
+    laid = place(free.state, facts, Known(known), given.evidence.lens, begun=True).state
+    away = np.linalg.norm(laid.positions - network.state.positions, axis=1)
     camera = int(np.argmax(away))
-    return Bending(float(away[camera]), camera, _px(network), _px(free))
+    return Bending(float(away[camera]), camera, _px(network), _px(free), laid)
 
 
 def _px(network: Network) -> float:

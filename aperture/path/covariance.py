@@ -61,6 +61,15 @@ class Spread:
         out[:, size:, size:] = self.lens
         return out
 
+    def plus(self, other: Spread) -> Spread:
+        """The sum of two."""
+        return Spread(
+            self.cameras + other.cameras,
+            self.across + other.across,
+            self.points + other.points,
+            self.border + other.border,
+        )
+
     def widened(self, factor: float) -> Spread:
         """All variances times a factor."""
         return Spread(

@@ -61,6 +61,8 @@ class FilmEvidence:
         Frame, focal length and its ±, mm, where that is known of a zoom.
     readout : (float, float)
         The readout time in frames and its ±: 0 where it is exact, inf where it is to be solved for.
+    stands : bool
+        Whether facts only lay the path down, and don't bend it.
     names : dict
         What marks, tracks and facts are called in sentences.
     """
@@ -84,6 +86,7 @@ class FilmEvidence:
     zooms: bool = False
     focal_on: tuple[tuple[int, float, float], ...] = ()
     readout: tuple[float, float] = (0.0, 0.0)
+    stands: bool = False
 
     @property
     def frames(self) -> Array:
@@ -205,6 +208,7 @@ def read(data: dict[str, Any], checked: bool = False) -> FilmEvidence:
         zooms=data.get("lens", {}).get("focal_over_time") == "free",
         focal_on=_focal_on(data.get("lens", {})),
         readout=_readout(data.get("lens", {}).get("readout_ms"), _rate(frames.get("rate"))),
+        stands=data.get("placing") == "stand",
     )
 
 

@@ -47,7 +47,7 @@ def refusal(problem: str, of: str = "") -> dict[str, Any]:
 
 @dataclass(frozen=True, eq=False)
 class Told:
-    """What a report is written from. kind: free or nodal."""
+    """What a report is written from. kind: free or nodal; bent: what facts make of the path, if this is the one that they only lay down."""
 
     evidence: FilmEvidence
     sightings: Sightings
@@ -56,6 +56,7 @@ class Told:
     clustered: Spread
     solved: Solved
     kind: str
+    bent: Told | None = None
 
     @cached_property
     def camera_variances(self) -> Array:
@@ -85,7 +86,8 @@ def write(told: Told) -> dict[str, Any]:
     state = network.state
     lens = evidence.lens.with_parameters(state.lens)
     camera = Camera(evidence.grid, lens, np.eye(4))
-    facts, conflicts = contradictions.find(told)
+    # Whether facts agree is seen where they are all heeded.
+    facts, conflicts = contradictions.find(told.bent or told)
     determined = _determined(told)
     residual = told.residuals_px
     rows, variance_factor = 2 * len(network.bundle.camera), network.factor**2
@@ -105,7 +107,7 @@ def write(told: Told) -> dict[str, Any]:
         "left_out": _left_out(told),
         "bending": _bending(told),
         "doubtful": cleaning.proposals(told),
-        "advice": leaning.advice(told, determined),
+        "advice": leaning.advice(told.bent or told, determined),
         "residuals": {
             "rms_px": _number(math.sqrt(np.nanmean(residual**2) / 2)),
             "weighted_px": _number(_weighted_px(told)),
@@ -153,6 +155,7 @@ def _bending(told: Told) -> dict[str, Any] | None:
         "frame": _solved_frames(told)[bending.camera],
         "with_px": _number(bending.with_px),
         "without_px": _number(bending.without_px),
+        "bent": told.bent is None,
     }
 
 

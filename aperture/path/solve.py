@@ -20,7 +20,7 @@ from aperture.errors import Problem
 from aperture.match import solve as still
 from aperture.match.document import AXES, InvalidDocument
 from aperture.path import report
-from aperture.path.bending import Bending, bending
+from aperture.path.bending import LOOSE, Bending, bending, placing_spread, stood
 from aperture.path.bundle import Bundle, depth_sigmas
 from aperture.path.covariance import Solved, Spread
 from aperture.path.document import FilmEvidence, as_still, is_film, read
@@ -184,7 +184,22 @@ def _solved(
     network = replace(network, bending=bending(given, network, known_places))
     watch("Finding how exact it is", 0.95)
     told = report.Told(evidence, given.sightings, network, *spreads(network), found.kind)
-    return FilmFit(report.write(told), path_of(evidence, network))
+    if evidence.stands and network.bending is not None:
+        watch("Standing the path on its feet", 0.97)
+        told = _stood(told, given, known_places)
+    return FilmFit(report.write(told), path_of(evidence, told.network))
+
+
+def _stood(bent: report.Told, given: Given, known: Array) -> report.Told:
+    """The path that the facts only lay down, in place of the one that they bend."""
+    network = stood(given, bent.network, known)
+    placing = placing_spread(network)
+    naive, clustered, solved = spreads(network)
+    naive = naive.plus(placing.widened(1 - LOOSE**2))
+    clustered = clustered.plus(placing)
+    return replace(
+        bent, network=network, naive=naive, clustered=clustered, solved=solved, bent=bent
+    )
 
 
 def _readout_of(warm: dict[str, Any] | None) -> float:

@@ -49,13 +49,23 @@ class Paths(SimpleTestCase):
     def test_by_how_much_facts_bend_the_path_is_told(self):
         made = scene("sideways", frames=14, count=80, seed=4)
         data = document(made, known=4)
-        straight = solve(data).document["bending"]
+        right = solve(data | {"placing": "stand"}).document
+        straight = right["bending"]
+        off = np.array(right["path"]["position_m"]) - made.positions
+        sigma = np.array(right["path"]["position_plus_minus_m"])
+        self.assertLess(np.sqrt(np.mean((off / sigma) ** 2)), 2.0)
+        self.assertGreater(sigma.min(), 0.002)  # the survey's own, through which it was placed
         next(track for track in data["tracks"] if "world" in track)["world"][1] += 0.15
         bent = solve(data).document["bending"]
         self.assertLess(straight["metres"], 0.02)
         self.assertGreater(bent["metres"], 1.5 * straight["metres"])
         self.assertGreater(bent["with_px"], bent["without_px"])
         self.assertAlmostEqual(bent["without_px"], straight["without_px"], delta=2e-4)
+        # The path that they only lay down is that of the tracks, and still says which fact is wrong.
+        stood = solve(data | {"placing": "stand"}).document
+        self.assertFalse(stood["bending"]["bent"])
+        self.assertAlmostEqual(stood["residuals"]["rms_px"], bent["without_px"], delta=2e-4)
+        self.assertTrue(stood["conflicts"])
         # What only lays it down bends nothing.
         self.assertIsNone(solve(document(made, known=2)).document["bending"])
 

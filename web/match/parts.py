@@ -77,6 +77,8 @@ PARTS = (
         "tracks",
         camera=True,
     ),
+    # Whether facts only lay the path down, and don't bend it.
+    Part("stands", False, {"type": "boolean"}, "tracks", camera=True),
     Part(
         "keep_out",
         [],

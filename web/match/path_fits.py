@@ -54,13 +54,17 @@ def _without_tracks(state: MutableMapping) -> dict | None:
     document = {
         key: value for key, value in still.items() if key in ("format", "image", "gate", "planes")
     }
-    return document | {
-        "version": 2,
-        "frames": {"first": first, "last": last} | _rate(state),
-        "lens": _lens(state, still["lens"]),
-        "marks": marks,
-        "facts": facts + [on_frame(state, fact) for fact in state[FACTS]],
-    }
+    return (
+        document
+        | {
+            "version": 2,
+            "frames": {"first": first, "last": last} | _rate(state),
+            "lens": _lens(state, still["lens"]),
+            "marks": marks,
+            "facts": facts + [on_frame(state, fact) for fact in state[FACTS]],
+        }
+        | ({"placing": "stand"} if state["stands"] else {})
+    )
 
 
 def _rate(state: Mapping) -> dict:

@@ -73,6 +73,7 @@ def context(shot) -> dict[str, Any]:
         ],
         "covered": int(covered(state).sum()),
         "path_old": is_old(state),
+        "stands": state["stands"],
         "path": _path(shot),
     }
 
@@ -176,13 +177,7 @@ def figures(shot) -> list[Row]:
         *_readout(fit),
         *_residuals(fit["residuals"]),
     ]
-    if bent := fit.get("bending"):
-        frame = bent["frame"] + shot.state["shift"] - shot.state["path"]["shift"]
-        value = shot.show.length(bent["metres"], bent["metres"] / 10)[0]
-        rows.append(Row("Bent by facts", value, f"at most, on {frame}", origin="solved"))
-        costs = bent["with_px"] - bent["without_px"]
-        if costs > LEAST_COST_PX:
-            rows.append(Row("That costs", f"{costs:.3f} px", origin="solved"))
+    rows += _bending(shot, fit)
     for name, word in (
         ("direction", "Level"),
         ("heading", "Heading"),
@@ -190,6 +185,23 @@ def figures(shot) -> list[Row]:
         ("scale", "Size"),
     ):
         rows.append(Row(word, "set" if known[name] == "solved" else NOT_SET))
+    return rows
+
+
+def _bending(shot, fit) -> list[Row]:
+    """By how much the facts bend the path, or would."""
+    bent = fit.get("bending")
+    if not bent:
+        return []
+    does = bent.get("bent", True)
+    frame = bent["frame"] + shot.state["shift"] - shot.state["path"]["shift"]
+    value = shot.show.length(bent["metres"], bent["metres"] / 10)[0]
+    name = "Bent by facts" if does else "Facts would bend it"
+    rows = [Row(name, value, f"on {frame}", origin="solved")]
+    costs = bent["with_px"] - bent["without_px"]
+    if costs > LEAST_COST_PX:
+        name = "That costs" if does else "That would cost"
+        rows.append(Row(name, f"{costs:.3f} px", origin="solved"))
     return rows
 
 
@@ -210,6 +222,7 @@ def _path(shot) -> dict[str, Any] | None:
         ],
         "curves": _curves(shot, fit),
         "doubtful": _doubtful(shot, fit),
+        "can_stand": bool(fit.get("bending")) or shot.state["stands"],
         "first": frames[0] + shot.state["shift"] - shot.state["path"]["shift"],
         "count": len(frames),
         "left_out": len(fit["left_out"]),

@@ -22,7 +22,7 @@ Ids = Annotated[list[Text], msgspec.Meta(max_length=tracking.MOST_CHOSEN)]
 Verb = Literal[
     "remove", "begin", "end", "floor", "origin", "free", "off", "on", "distance", "height",
     "end_each", "readout", "zoom", "constant", "focal", "file_focals",
-    "place", "correct", "take_back", "offset", "window", "join", "follow",
+    "stand", "bend", "place", "correct", "take_back", "offset", "window", "join", "follow",
 ]  # fmt: skip
 
 
@@ -227,6 +227,8 @@ _VERBS = {
     "readout": _readout,
     "zoom": lambda shot, wish: tracking.set_zoom(shot, True, wish.revision),
     "constant": lambda shot, wish: tracking.set_zoom(shot, False, wish.revision),
+    "stand": lambda shot, wish: tracking.set_stands(shot, True, wish.revision),
+    "bend": lambda shot, wish: tracking.set_stands(shot, False, wish.revision),
     "focal": _focal,
     "file_focals": _file_focals,
 }

@@ -177,6 +177,17 @@ def set_readout(
     return edit(shot, "Readout time", change, base)
 
 
+def set_stands(shot: Shot, stands: bool, base: int | None) -> Shot:
+    """Whether facts only lay the path down, and don't bend it."""
+
+    def change(state):
+        state["stands"] = stands
+
+    return edit(
+        shot, "Facts only lay the path down" if stands else "Facts bend the path", change, base
+    )
+
+
 def set_zoom(shot: Shot, zooms: bool, base: int | None) -> Shot:
     """Whether the lens zooms: then every frame has a focal length of its own."""
 
@@ -268,7 +279,7 @@ def _moved(tracks: Tracks, move: Callable[[np.ndarray], np.ndarray], factor: flo
 def let_go(state: MutableMapping) -> None:
     """Another film has other tracks, and another path."""
     state["tracks"], state["path"], state[FACTS], state["keep_out"] = None, None, [], []
-    state["zoom"] = state["readout"] = None
+    state["zoom"], state["readout"], state["stands"] = None, None, False
 
 
 def _count(ids: list[str]) -> str:

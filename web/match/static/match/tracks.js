@@ -365,6 +365,8 @@ export class TrackLayer {
         height: 0,
         readout: 0,
         zoom: 0,
+        stand: 0,
+        bend: 0,
         constant: 0,
         focal: 0,
         file_focals: 0,
