@@ -87,22 +87,7 @@ def explained(at: Array, normal: Array, off: Array, shape: tuple[int, int]) -> O
         ],
         -1,
     )
-    weight, scale = np.ones(len(at)), 0.01
-    for _ in range(8):  # points that something else has moved have less and less of a say
-        # What the points don't determine stays within FIRM px at the picture's corner.
-        held = np.eye(4) * scale / FIRM
-        answer = np.linalg.lstsq(
-            np.concatenate([rows * weight[:, None], held]),
-            np.concatenate([off * weight, np.zeros(4)]),
-            rcond=None,
-        )[0]
-        rest = off - rows @ answer
-        scale = max(1.4826 * float(np.median(np.abs(rest))), 0.01)
-        weight = 1 / np.sqrt(np.maximum(1.0, np.abs(rest) / (2 * scale)))
-    # Neighbouring points of one outline err together.
-    design = rows * weight[:, None]
-    covariance = np.linalg.pinv(design.T @ design) * scale**2 * POINTS_TOGETHER
-    spread = np.sqrt(np.diag(covariance)) + np.where(_open(design), np.inf, 0.0)
+    answer, spread, rest = _best(rows, off)
     return Offsets(
         at,
         normal,
@@ -116,11 +101,41 @@ def explained(at: Array, normal: Array, off: Array, shape: tuple[int, int]) -> O
     )
 
 
+def shift_alone(found: Offsets) -> tuple[Array, Array]:
+    """(2,) px right and down that best explain the distances without scale and rotation, and their ± (inf where they are open).
+
+    What a frame's few outlines tell best, and what may be compared from frame to frame.
+    """
+    shift, spread, _ = _best(found.normal, found.off)
+    return shift, spread
+
+
+def _best(rows: Array, off: Array) -> tuple[Array, Array, Array]:
+    """(k,) the unknowns of rows (N, k) that best explain distances (N,) px, their ± (inf where they are open), and what is left (N,)."""
+    size = rows.shape[1]
+    weight, scale = np.ones(len(rows)), 0.01
+    for _ in range(8):  # points that something else has moved have less and less of a say
+        # What the points don't determine stays within FIRM px at the picture's corner.
+        held = np.eye(size) * scale / FIRM
+        answer = np.linalg.lstsq(
+            np.concatenate([rows * weight[:, None], held]),
+            np.concatenate([off * weight, np.zeros(size)]),
+            rcond=None,
+        )[0]
+        rest = off - rows @ answer
+        scale = max(1.4826 * float(np.median(np.abs(rest))), 0.01)
+        weight = 1 / np.sqrt(np.maximum(1.0, np.abs(rest) / (2 * scale)))
+    # Neighbouring points of one outline err together.
+    design = rows * weight[:, None]
+    covariance = np.linalg.pinv(design.T @ design) * scale**2 * POINTS_TOGETHER
+    return answer, np.sqrt(np.diag(covariance)) + np.where(_open(design), np.inf, 0.0), rest
+
+
 def _open(design: Array) -> Array:
-    """(4,) whether the points don't determine each of shift, scale and rotation at all."""
+    """(k,) whether the points don't determine each of the unknowns at all."""
     _, singular, vt = np.linalg.svd(design, full_matrices=False)
     null = vt[singular < 1e-6 * max(singular.max(initial=0.0), 1e-12)]
-    return (np.abs(null) > 1e-3).any(axis=0) if len(null) else np.zeros(4, bool)
+    return (np.abs(null) > 1e-3).any(axis=0) if len(null) else np.zeros(design.shape[1], bool)
 
 
 def _outline(expected: Array) -> tuple[Array, Array]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -11,8 +13,11 @@ from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.match.refine import refine_edge
 from aperture.match.sampling import SEARCH_PX
+from aperture.plates.film import Pictures
+from aperture.plates.way_in import WayIn
 from aperture.render.offsets import LEAST, Offsets, explained
 from aperture.render.tracer import MISSED, Look, Scene
+from aperture.scene.frustum import from_json
 from aperture.scene.overlay import drawn_edges, runs
 from aperture.scene.stand_in import StandIn
 
@@ -59,6 +64,37 @@ def measure(
     return explained(
         np.array(at), np.array(normals), np.array(off), (camera.grid.height, camera.grid.width)
     ), refused
+
+
+def measure_film(
+    folder: Path,
+    way: WayIn,
+    cameras: dict[int, dict[str, Any]],
+    items: list[StandIn],
+    which: list[int],
+    transfer: str,
+    count: Path,
+) -> dict[int, Offsets | None]:
+    """`measure` on pictures of a film in its folder; None where too little was found, or the picture can't be read.
+
+    cameras: of each picture's number its camera, as `frustum.to_json` has it. count: a file that holds how many are done.
+    """
+    out: dict[int, Offsets | None] = {}
+
+    def one(pictures: Pictures, number: int) -> Offsets | None:
+        try:
+            pixels, linear = pictures[number]
+        except Problem:
+            return None
+        pixels = way.apply(pixels)
+        own = "linear" if linear else transfer
+        return measure(pixels, from_json(cameras[number]), items, which, own)[0]
+
+    with Pictures(folder) as pictures:
+        for done, number in enumerate(sorted(cameras)):
+            count.write_text(str(done))
+            out[number] = one(pictures, number)
+    return out
 
 
 def _pieces(scene: Scene, camera: Camera, item: StandIn) -> Iterator[Array]:

@@ -127,7 +127,7 @@ class TracksLeaf(Browsing):
         self.click_through("text=Solve the path")
         fit = path_fit(self.state())
         self.go("match")
-        page.wait_for_selector("#path-curves")
+        page.wait_for_selector(".path-curves")
         self.accessible()
         pan = f"{fit['path']['pan_deg'][0]:.3f}".replace("-", "−")
         self.until(lambda: pan in page.inner_text(".path-curve:nth-child(4) [data-values]"))

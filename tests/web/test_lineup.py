@@ -11,6 +11,7 @@ from PIL import Image
 from tests.web.matched import Matched
 from tests.web.test_shots import FOLDER, NAME
 from web.elements.actions import Order, render_now
+from web.lineup.models import EdgesOverRange
 from web.shows.history import edit
 from web.stage.actions import add_stand_in
 
@@ -21,6 +22,14 @@ CRATE = {
     "base": [1.9, 0, 3.3],
     "size": [0.8, 0.6, 0.6],
     "turn_deg": 24,
+}
+LOW_CRATE = {
+    "name": "Low crate",
+    "kind": "box",
+    "base": [-1.35, 0, 0.875],
+    "size": [0.8, 0.55, 0.65],
+    "turn_deg": 0,
+    "part_of_plate": True,
 }
 
 
@@ -192,22 +201,37 @@ class LineUp(Matched, TransactionTestCase):
 
     def test_the_plate_s_edges_are_found_where_a_true_stand_in_stands(self):
         """A crate of the boathouse that is in the picture: its edges lie there, to a pixel of the match's ±; a wrong one's don't."""
-        add_stand_in(
-            self.shot(),
-            {
-                "name": "Low crate",
-                "kind": "box",
-                "base": [-1.35, 0, 0.875],
-                "size": [0.8, 0.55, 0.65],
-                "turn_deg": 0,
-                "part_of_plate": True,
-            },
-            None,
-        )
+        add_stand_in(self.shot(), LOW_CRATE, None)
         self.assertRegex(
             self.client.get(f"{URL}/plate-edges").json()["says"],
             r"lie [01]\.\d\d px from the stand-ins",
         )
+
+    def test_the_plate_s_edges_over_a_range_are_a_curve(self):
+        with Image.open(FOLDER / f"{NAME}.jpg") as photo:
+            pixels = np.asarray(photo)
+        files = []
+        for number in range(4):  # each a pixel farther to the right
+            data = io.BytesIO()
+            Image.fromarray(np.roll(pixels, number, axis=1)).save(data, "png")
+            files.append(SimpleUploadedFile(f"still.{number + 1:04d}.png", data.getvalue()))
+        self.client.post("/shows/tide/LT901/plate", {"picture": files})
+        self.assertEqual(self.shot().state["film"]["last"], 4)
+        refused = self.client.post(f"{URL}/plate-edges/range", follow=True)
+        self.assertContains(refused, "place one first", status_code=422)
+        add_stand_in(self.shot(), LOW_CRATE, None)
+        self.client.post(f"{URL}/plate-edges/range")
+        rows = EdgesOverRange.objects.get().rows
+        right = [rows[str(number)][2] for number in range(1, 5)]
+        np.testing.assert_allclose(np.diff(right), 1, atol=0.1)
+        page = self.client.get(URL)
+        self.assertContains(page, "On 4 frames, 1–4")
+        self.assertContains(page, "To the right")
+        self.assertNotContains(page, "Measured with an older set")
+        one = self.client.get(f"{URL}/plate-edges?at=4").json()["says"]
+        self.assertRegex(one, r"lie [1-4]\.\d\d px from the stand-ins")
+        edit(self.shot(), "Moved", lambda state: state["stand_ins"][0].update(turn_deg=3))
+        self.assertContains(self.client.get(URL), "Measured with an older set")
 
     def test_a_snapshot_is_the_plate_under_the_render_with_its_facts(self):
         self.assertEqual(

@@ -11,6 +11,7 @@ DOING = {
     "convert": "Converting into pictures",
     "follow": "Following points",
     "path": "Solving the path",
+    "edges": "Measuring the plate’s edges",
 }
 
 

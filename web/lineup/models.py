@@ -60,3 +60,17 @@ class Snapshot(models.Model):
     def file(self) -> Path:
         """The PNG."""
         return settings.DATA / "snapshots" / self.path
+
+
+class EdgesOverRange(models.Model):
+    """How far the plate's own edges lie from the stand-ins' on the frames of a film, as it was measured last.
+
+    `digest`: of the camera and stand-ins. `names`: of those measured. `rows`: by picture number [median px, 95th percentile px,
+    px to the right, ±, px down, ±]; null where too little was found.
+    """
+
+    shot = models.OneToOneField("shows.Shot", models.CASCADE, related_name="edges_over_range")
+    digest = models.CharField(max_length=64)
+    names = models.JSONField(default=list)
+    rows = models.JSONField(default=dict)
+    created = models.DateTimeField(auto_now=True)

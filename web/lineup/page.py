@@ -3,6 +3,7 @@
 from aperture.scene.overlay import wire
 from web.elements.actions import KIND
 from web.jobs.models import Job
+from web.lineup import plate_edges
 from web.lineup.models import Returned
 from web.match.overlay import path_of
 from web.match.path_fits import camera_of_state
@@ -10,6 +11,10 @@ from web.plates.frames import frames_now, shifted_since, span_of
 from web.stage.stand_ins import shown, stand_in_from
 from web.ui.rows import Remark, Row
 
+UNFINISHED = {
+    KIND: "The last render did not finish",
+    plate_edges.KIND: "Measuring did not finish",
+}
 LOOKS = (
     ("over", "Over", "O", "Render over the plate"),
     ("plate", "Plate", "P", "Plate alone"),
@@ -98,9 +103,7 @@ def remarks(shot, own, chosen, jobs, now) -> list[Remark]:
     """What needs the artist; `jobs`: the newest of each kind."""
     failed = [
         Remark(
-            "The last render did not finish"
-            if job.kind == KIND
-            else "Bringing it back did not finish",
+            UNFINISHED.get(job.kind, "Bringing it back did not finish"),
             job.says,
             "bad" if job.state == Job.FAILED else "note",
         )

@@ -12,7 +12,7 @@ from aperture.errors import Problem
 from aperture.render import returned
 from web.jobs import runner
 from web.jobs.models import Job
-from web.lineup import tasks
+from web.lineup import plate_edges, tasks
 from web.lineup.actions import KIND, comparable
 from web.lineup.models import Returned
 
@@ -72,3 +72,12 @@ def start_return(shot, files) -> Job:
 def start_again(shot, row: Returned, taken: dict | None) -> Job:
     """Begin to put one right in another way: as `taken_from` reads, or, with None, as is recognised."""
     return runner.start(shot, KIND, tasks.take_again, shot.pk, shot.head.number, row.pk, taken)
+
+
+def start_edges(shot) -> Job:
+    """Begin to measure the plate's own edges over the marked range. Raises Problem where there is nothing to measure."""
+    plate_edges.to_measure(shot)
+    running = runner.latest(shot, plate_edges.KIND)
+    if running and running.under_way:
+        return running
+    return runner.start(shot, plate_edges.KIND, tasks.measure_edges, shot.pk, shot.head.number)

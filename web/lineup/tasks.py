@@ -4,6 +4,7 @@ from django_tasks import task
 
 from web.jobs import runner
 from web.lineup.actions import put_right_again, take_in
+from web.lineup.plate_edges import measure_range
 from web.shows.models import Shot
 
 
@@ -22,3 +23,9 @@ def take_again(job: int, shot: int, revision: int, number: int, taken: dict | No
         job,
         lambda progress: put_right_again(Shot.at_revision(shot, revision), number, taken, progress),
     )
+
+
+@task()
+def measure_edges(job: int, shot: int, revision: int) -> None:
+    """Measure the plate's own edges over the range."""
+    runner.run(job, lambda progress: measure_range(Shot.at_revision(shot, revision), progress))

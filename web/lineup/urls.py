@@ -13,6 +13,7 @@ urlpatterns = [
     ),
     path("line-up/values", views.values, name="lineup-values"),
     path("line-up/plate-edges", views.edges, name="lineup-edges"),
+    path("line-up/plate-edges/range", views.measure, name="lineup-measure"),
     path("line-up/returned/<int:number>/take", views.take, name="lineup-take"),
     path("line-up/return", views.bring_back, name="lineup-return"),
     path("line-up/returned/<int:number>/recount", views.recount, name="lineup-recount"),

@@ -30,7 +30,8 @@ def lineup(request, show, shot, form=None, status=200):
     """A render over the plate: our own newest of the plate's size, or one that was brought back."""
     shot = find(show, shot)
     own, back, now = newest_own(shot), list(shot.returned.all()[:30]), source_digest(shot.state)
-    jobs = [job for job in (runner.latest(shot, actions.KIND), runner.latest(shot, KIND)) if job]
+    kinds = (actions.KIND, KIND, plate_edges.KIND)
+    jobs = [job for kind in kinds if (job := runner.latest(shot, kind))]
     wanted = request.GET.get("returned")
     chosen = next(
         (one for one in back if str(one.pk) == wanted),
@@ -63,6 +64,7 @@ def lineup(request, show, shot, form=None, status=200):
         "stale": own is not None and own.digest != now,
         "rows": rows(shot.state, own, chosen),
         "curve": curve(shot.state, chosen),
+        "edges": plate_edges.over_range(shot),
         "alpha_says": _alpha_says(own, chosen),
         "frames": frames_now(shot.state, chosen or own) if chosen or own else [],
         "first_file": (chosen or own).frames[0]
@@ -114,8 +116,17 @@ def _alpha_says(own, chosen) -> list:
 
 @require_GET
 def edges(request, show, shot):
-    """How far the plate's own edges lie from the stand-ins'."""
-    return JsonResponse(plate_edges.measured(find(show, shot)))
+    """How far the plate's own edges lie from the stand-ins', on the frame `at` or on the one that is worked on."""
+    shot = find(show, shot)
+    return JsonResponse(plate_edges.measured(shot, _picture_at(shot, request.GET.get("at"))))
+
+
+@require_POST
+def measure(request, show, shot):
+    """Begin to measure the plate's own edges over the marked range."""
+    shot = find(show, shot)
+    starting.start_edges(shot)
+    return redirect(shot.url("lineup"))
 
 
 @require_POST

@@ -55,7 +55,12 @@ def _used(path: Path) -> float:
 
 def frame_pixels(shot, number: int) -> np.ndarray:
     """(H, W, 3) a picture of the shot's film as it has come in, its samples as the file has them, memory-mapped. Raises Problem."""
-    place = full_frame(film_of(shot), number, way_of(shot.state))
+    return full_pixels(film_of(shot), number, way_of(shot.state))
+
+
+def full_pixels(film: Film, number: int, way: WayIn) -> np.ndarray:
+    """The same of any film, brought in by some way. Raises Problem."""
+    place = full_frame(film, number, way)
     path = place / WORKING
     return np.load(path if path.exists() else place / "pixels.npy", mmap_mode="r")
 

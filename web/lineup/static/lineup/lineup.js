@@ -1,5 +1,6 @@
 // The Line-up step: a render over the plate, wiped at any angle, ghosted, flickering, as a difference; its alpha, the wireframe, and what is off.
 
+import {followClicks, showPlayhead} from "../plates/curves.js";
 import {Layer} from "../plates/layer.js";
 import {startStrip} from "../plates/strip.js";
 import {notice, typing, watchJob} from "../ui/app.js";
@@ -12,7 +13,19 @@ function start(page) {
   const table = new LightTable(root),
     layer = document.getElementById("marks");
   table.panWithLeft = event => event.button === 0;
-  if (!page.render) return startStrip(table);
+  // From a curve to its frame.
+  const report = document.querySelector(".report"),
+    go = frame => strip?.frames.show(frame - strip.frames.offset);
+  let strip = null;
+  followClicks(report, go);
+  report.addEventListener("click", event => {
+    const button = event.target.closest("[data-frame]");
+    if (button) go(+button.dataset.frame);
+  });
+  if (!page.render) {
+    strip = startStrip(table, {shows: ({frames: at}) => showPlayhead(at.frame)});
+    return;
+  }
   const hint = document.getElementById("hint");
   // Another render lies on the plate where the chosen one isn't shown: wiped away, or in the other half of the flicker.
   const other = page.against ? table.lay(page.against) : null;
@@ -38,9 +51,8 @@ function start(page) {
   let look = "over",
     on = true,
     timer = null,
-    edges = null,
-    frame = page.frames[0],
-    strip = null;
+    edges = null, // of the frame that is shown
+    frame = page.frames[0];
 
   // The half of the picture that the render keeps: a large polygon whose edge stands at the angle and at the wipe's share of the way across.
   function half(kept = true) {
@@ -182,8 +194,11 @@ function start(page) {
         cancel,
       );
       try {
-        const answer = await (await fetch(page.edges, {signal: stop.signal})).json();
+        const at = strip?.frames.frame,
+          url = at === undefined ? page.edges : `${page.edges}?at=${at}`,
+          answer = await (await fetch(url, {signal: stop.signal})).json();
         if (answer.problem) throw new Error(answer.problem);
+        if (at !== strip?.frames.frame) return;
         edges = {...answer, on: false};
       } catch (error) {
         edgesSays.hidden = true;
@@ -201,6 +216,14 @@ function start(page) {
     draw();
   }
   edgesButton?.addEventListener("click", toggleEdges);
+  // Another frame is shown: its edges haven't been measured.
+  let edgesAt = null;
+  const dropEdges = () => {
+    edges = null;
+    edgesSays.hidden = true;
+    edgesButton.setAttribute("aria-pressed", false);
+    draw();
+  };
   const burnIn = document.getElementById("burn-in"),
     burn = document.getElementById("burn");
   const toggleBurn = () => {
@@ -249,6 +272,9 @@ function start(page) {
   strip = startStrip(table, {
     shows: ({frames: at}) => {
       document.getElementById("kept-at").value = at.frame;
+      showPlayhead(at.frame);
+      if (edges && edgesAt !== at.frame) dropEdges();
+      edgesAt = at.frame;
       if (page.frames.length)
         toFrame(at.frame, at.playing ? at.soon().map(number => number + at.offset) : []);
     },

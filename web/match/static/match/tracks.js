@@ -4,6 +4,7 @@ import {TrackHand} from "./track-hand.js";
 import {KeepOut} from "./keep-out.js";
 import {Patches} from "./patches.js";
 import {TrackList} from "./track-list.js";
+import {showPlayhead} from "../plates/curves.js";
 import {typing} from "../ui/app.js";
 
 const TAIL = 12; // frames
@@ -85,7 +86,7 @@ export class TrackLayer {
     this.at = number;
     this.frame = frame;
     this.draw();
-    this.#playhead();
+    showPlayhead(this.frame);
     this.patches.show();
   }
 
@@ -382,7 +383,7 @@ export class TrackLayer {
     this.keepOut.settle();
     this.patches.show();
     this.list.settle();
-    this.#playhead();
+    showPlayhead(this.frame);
   }
 
   /** Lay the tools of this leaf aside: another one is open. */
@@ -408,22 +409,5 @@ export class TrackLayer {
     const answer = await this.send(this.sheet.dataset.changeTracks, () => body);
     await this.fetch();
     if (answer?.chosen) this.choose(answer.chosen, false);
-  }
-
-  /** The playhead of the curves, and the values at it. */
-  #playhead() {
-    const curves = document.getElementById("path-curves");
-    if (!curves || this.frame === undefined) return;
-    const count = +curves.dataset.count,
-      index = this.frame - +curves.dataset.first,
-      x = ((index + 0.5) * 340) / count;
-    for (const curve of curves.querySelectorAll(".path-curve")) {
-      const values = curve.querySelector("[data-values]"),
-        value = values.dataset.values.split("|")[index];
-      values.textContent = value === undefined || value === "None" ? "–" : value;
-      curve
-        .querySelector(".playhead")
-        .setAttribute("d", index < 0 || index >= count ? "" : `M${x} 0V44`);
-    }
   }
 }
