@@ -178,6 +178,20 @@ class ByHand(HasBoards):
         )
         self.assertEqual(self.area(verb="draw", frame=3, corners=square[:2]).status_code, 422)
         self.assertEqual(self.area(verb="forget", id="k1", frame=3).status_code, 422)
+        # A corner that comes or goes does so on every frame on which the area was drawn.
+        more = [square[0], (70, 20), *square[1:]]
+        self.assertEqual(
+            self.area(
+                verb="add_corner", id="k1", frame=1, index=0, share=0.25, corners=more
+            ).status_code,
+            200,
+        )
+        keys = self.now().state["keep_out"][0]["keys"]
+        np.testing.assert_allclose(keys["1"], more)
+        first, second = np.array(moved[:2], float)
+        np.testing.assert_allclose(keys["12"][1], first + 0.25 * (second - first), atol=0.01)
+        self.area(verb="take_corner", id="k1", index=1)
+        np.testing.assert_allclose(self.now().state["keep_out"][0]["keys"]["12"], moved)
         self.area(verb="forget", id="k1", frame=12)
         self.assertEqual(self.area(verb="forget", id="k1", frame=1).status_code, 422)
         self.assertEqual(list(self.now().state["keep_out"][0]["keys"]), ["1"])

@@ -53,6 +53,42 @@ def shape(shot: Shot, id_: str, number: int, polygon: Polygon, base: int | None)
     return _changed(shot, id_, f"Shaped {id_}", change, base)
 
 
+def add_corner(
+    shot: Shot, id_: str, number: int, index: int, share: float, polygon: Polygon, base: int | None
+) -> Shot:
+    """One more corner behind the one at `index`, on every picture at a share of the way to the next; on this one as `polygon` has it."""
+    _require_polygon(polygon)
+
+    def change(area):
+        keys = {}
+        for n, corners in area["keys"].items():
+            if not 0 <= index < len(corners):
+                raise Problem("The area has no such corner any more.")
+            start, end = corners[index], corners[(index + 1) % len(corners)]
+            between = [a + (b - a) * share for a, b in zip(start, end)]
+            keys[n] = _rounded([*corners[: index + 1], between, *corners[index + 1 :]])
+        if len(polygon) != len(next(iter(keys.values()))):
+            raise Problem("The area has other corners by now.")
+        return area | {"keys": keys | {str(number): _rounded(polygon)}}
+
+    return _changed(shot, id_, f"One more corner of {id_}", change, base)
+
+
+def take_corner(shot: Shot, id_: str, index: int, base: int | None) -> Shot:
+    """Take a corner away, on every picture; three stay."""
+
+    def change(area):
+        keys = {}
+        for n, corners in area["keys"].items():
+            if not 0 <= index < len(corners):
+                raise Problem("The area has no such corner any more.")
+            keys[n] = corners[:index] + corners[index + 1 :]
+            _require_polygon(keys[n])
+        return area | {"keys": keys}
+
+    return _changed(shot, id_, f"One corner of {id_} less", change, base)
+
+
 def forget(shot: Shot, id_: str, number: int, base: int | None) -> Shot:
     """Take back how an area was drawn on a picture; the last one stays."""
 

@@ -117,16 +117,21 @@ def _height(shot, wish):
     return tracking.add_fact(shot, fact, wish.revision)
 
 
-Area = Literal["draw", "shape", "forget", "remove", "clear"]
+Area = Literal["draw", "shape", "add_corner", "take_corner", "forget", "remove", "clear"]
 Corner = tuple[float, float]
 
 
 class AreaWish(Edit, frozen=True, kw_only=True):
-    """A verb on a keep-out area; `corners`, px of the plate, as it is on `frame`."""
+    """A verb on a keep-out area; `corners`, px of the plate, as it is on `frame`.
+
+    `index`: of a corner; `share`: how far on the way from there to the next one another is put.
+    """
 
     verb: Area
     id: Text = ""
     frame: int = 0
+    index: int = 0
+    share: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.5
     corners: Annotated[list[Corner], msgspec.Meta(max_length=keep_out.MOST_CORNERS)] = []
     aids: AidsWish | None = None
 
@@ -137,7 +142,13 @@ def carry_out_area(shot: Shot, wish: AreaWish) -> Shot:
         return keep_out.clear(shot, wish.revision)
     if wish.verb == "remove":
         return keep_out.remove(shot, wish.id, wish.revision)
+    if wish.verb == "take_corner":
+        return keep_out.take_corner(shot, wish.id, wish.index, wish.revision)
     number = tracking.picture_of(shot.state, wish.frame)
+    if wish.verb == "add_corner":
+        return keep_out.add_corner(
+            shot, wish.id, number, wish.index, wish.share, wish.corners, wish.revision
+        )
     if wish.verb == "draw":
         return keep_out.draw(shot, number, wish.corners, wish.revision)
     if wish.verb == "shape":

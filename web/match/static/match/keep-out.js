@@ -7,7 +7,7 @@ export class KeepOut {
     this.layer = layer;
     this.areas = [];
     this.drawing = null; // the corners so far, px of the plate; the last one follows the pointer
-    this.held = null; // {area, corners, index or null for the whole, last}
+    this.held = null; // {area, corners, index or null for the whole, share of a corner that is new, last}
     layer.sheet.addEventListener("click", event => {
       const verb = event.target.closest("[data-area]");
       if (event.target.closest("[data-hand=keep-out]")) this.take(!this.drawing);
@@ -46,7 +46,7 @@ export class KeepOut {
     });
   }
 
-  /** Whether a press is the areas' own: it draws, or holds a corner or the middle of one. */
+  /** Whether a press is the areas' own: it draws, or holds a corner, a side or the middle of one. */
   takes(event) {
     return Boolean(this.drawing) || this.#near(this.layer.place(event)) !== null;
   }
@@ -63,6 +63,14 @@ export class KeepOut {
       if (index >= 0) return {area, corners, index};
       if (away(middle(corners)) < NEAR) return {area, corners, index: null};
     }
+    for (const area of this.areas) {
+      const corners = this.at(area),
+        points = corners.map(at => table.toScreen(at));
+      for (let index = 0; index < points.length; index += 1) {
+        const [share, far] = along([x, y], points[index], points[(index + 1) % points.length]);
+        if (far < NEAR / 2) return {area, corners, index, share};
+      }
+    }
     return null;
   }
 
@@ -75,7 +83,18 @@ export class KeepOut {
       this.layer.draw();
       return;
     }
-    this.held = {...this.#near(this.layer.place(event)), last: at, moved: false};
+    const near = this.#near(this.layer.place(event));
+    if (event.altKey) {
+      if (near.index !== null && near.share === undefined)
+        this.#ask("take_corner", {id: near.area.id, index: near.index});
+      return;
+    }
+    if (near.share !== undefined) {
+      // A side: its press puts one more corner there.
+      near.corners.splice(near.index + 1, 0, at);
+      near.index += 1;
+    }
+    this.held = {...near, last: at, moved: false};
     this.layer.table.root.setPointerCapture(event.pointerId);
   }
 
@@ -109,7 +128,11 @@ export class KeepOut {
     const {held} = this;
     if (!held) return false;
     this.held = null;
-    if (held.moved) this.#ask("shape", {id: held.area.id, corners: held.corners});
+    const {corners, share} = held,
+      {id} = held.area;
+    if (!held.moved) this.layer.draw();
+    else if (share === undefined) this.#ask("shape", {id, corners});
+    else this.#ask("add_corner", {id, corners, index: held.index - 1, share});
     return true;
   }
 
@@ -201,6 +224,14 @@ export class KeepOut {
     c.fillText(`${name} keep out`, mx, my + 4);
     c.textAlign = "start";
   }
+}
+
+/** How far along the line from a to b a place is, 0 to 1, and how far from it. */
+function along([x, y], a, b) {
+  const [dx, dy] = [b[0] - a[0], b[1] - a[1]],
+    length = Math.max(dx * dx + dy * dy, 1e-9),
+    share = Math.min(1, Math.max(0, ((x - a[0]) * dx + (y - a[1]) * dy) / length));
+  return [share, Math.hypot(x - a[0] - share * dx, y - a[1] - share * dy)];
 }
 
 function middle(points) {
