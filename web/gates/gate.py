@@ -27,7 +27,9 @@ _match: list[Callable] = []
 
 
 def register_lens(provider: Callable) -> None:
-    """The Match step tells here how the matched lens of a state is found: `provider(state)` gives a FoundLens or None.
+    """The Match step tells here how the matched lens of a state is found: `provider(state, number)` gives a FoundLens or None.
+
+    `number` is that of a picture of a film, or None.
 
     Registered and not imported: no step imports a later one.
     """
@@ -35,11 +37,14 @@ def register_lens(provider: Callable) -> None:
 
 
 @once
-def lens_of(state: MutableMapping, plate=None) -> FoundLens | None:
-    """The matched lens; else one of the typed focal length; else of the file's, which the `plate` knows."""
+def lens_of(state: MutableMapping, plate=None, number: int | None = None) -> FoundLens | None:
+    """The matched lens, on a picture `number` or on the one that is worked on; else one of the typed focal length.
+
+    Else of the file's, which the `plate` knows.
+    """
     if not state["gate"]:
         return None
-    found = _match[0](state) if _match and state["plate"] else None
+    found = _match[0](state, number) if _match and state["plate"] else None
     if found:
         return found
     given = state["lens"].get("focal_mm")
@@ -86,10 +91,11 @@ def of_plate(gate: dict, state: MutableMapping, number: int | None = None) -> di
     return with_way_in(gate | {"steps": at_frame(gate.get("steps", []), number)}, state)
 
 
-def chain_at(state: MutableMapping, number: int, lens: Lens | None) -> Chain:
-    """The gate chain of one picture of a film, where steps do something else on each."""
-    plate = state["plate"]
-    return build(of_plate(state["gate"], state, number), (plate["width"], plate["height"]), lens)
+def chain_at(state: MutableMapping, number: int) -> Chain:
+    """The gate chain of one picture of a film, where steps do something else on each and a lens may zoom."""
+    plate, found = state["plate"], lens_of(state, number=number)
+    gate = of_plate(state["gate"], state, number)
+    return build(gate, (plate["width"], plate["height"]), found.lens if found else None)
 
 
 def with_way_in(gate: dict, state: MutableMapping) -> dict:

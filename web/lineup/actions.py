@@ -13,7 +13,7 @@ from web.blobs.folders import incoming, settle
 from web.elements.actions import source_digest
 from web.gates.gate import bent_chain, chain_at
 from web.lineup.models import Returned
-from web.match.path_fits import camera_of_state
+from web.match.path_fits import camera_of_state, placed_path
 from web.plates.frames import number_of, shifted_since
 from web.plates.models import plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from
@@ -99,18 +99,16 @@ def taken_from(kept: dict | None) -> returned.Taken | None:
 
 def _put_right(shot, row, files, kept, progress) -> Returned:
     """Put the files right, measure them, and keep them in the row's folder."""
-    from aperture.render.passes import first_met
+    from aperture.render.passes import coverage
 
     expected, camera = expected_alpha(shot), camera_of_state(shot.state)
-    whose = first_met(camera, _scene(shot)), list(named(shot.state))
-    chain, found_lens = (
-        bent_chain(shot.state, plate_of(shot)) if shot.state["gate"] else (None, None)
-    )
+    path = placed_path(shot.state)
+    chain = bent_chain(shot.state, plate_of(shot))[0] if shot.state["gate"] else None
     known, targets = (
         corrections.corrections_of(chain, camera),
         corrections.targets_of(chain, *expected.shape[::-1]),
     )
-    taken, measured, size, hard = taken_from(kept), {}, None, False
+    taken, measured, cameras, size, hard = taken_from(kept), {}, {}, None, False
     with incoming(settings.DATA / "returned") as folder, Fence() as fence:
         for number, frame in enumerate(sorted(files, key=lambda frame: frame or 0)):
             progress(number / len(files))
@@ -120,11 +118,15 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
                 raise Problem(
                     f"Frame {frame} has {came.rgba.shape[1]} × {came.rgba.shape[0]} px, the first {size[1]} × {size[0]}: they belong to different renders."
                 )
-            if frame is not None and chain and shot.state["film"]:
-                # What the plate's pictures got is another thing on each frame.
-                number = number_of(shot.state, frame + shifted_since(shot.state, row))
-                lens = found_lens.lens if found_lens else None
-                known = corrections.corrections_of(chain_at(shot.state, number, lens), camera)
+            if frame is not None and shot.state["film"]:
+                # Each frame has its own camera, and what the plate's pictures got is another thing on each.
+                now = frame + shifted_since(shot.state, row)
+                if path is not None and now in path:
+                    camera = path.at(now)
+                    expected = coverage(camera, _scene(shot))
+                if chain:
+                    own = chain_at(shot.state, number_of(shot.state, now))
+                    known = corrections.corrections_of(own, camera)
             found, findings, done = returned.put_right(came, expected, known, targets, taken)
             if size is None:  # the first one says how all of them are taken
                 size, taken, its_findings, its_alpha = (
@@ -138,9 +140,10 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
             shutil.copyfile(files[frame], inner / f"original{files[frame].suffix.lower()}")
             returned.write_shown(inner, found.rgba)
             measured[frame] = offsets.measure(found.rgba[..., 3], expected)
+            cameras[frame] = camera
         row.digest, row.offsets, row.alpha_says = (
             source_digest(shot.state),
-            _told(measured, *whose, hard),
+            _told(measured, cameras, _scene(shot), list(named(shot.state)), hard),
             its_alpha,
         )
         row.findings = [
@@ -193,13 +196,15 @@ def _missing(frames) -> list[str]:
     return [f"The sequence has gaps: {told} {'is' if len(lost) == 1 else 'are'} missing."]
 
 
-def _told(measured, met, names, hard: bool) -> dict:
-    """The offsets of the frame that lies worst, of each stand-in there, and every frame's figures. met: (H, W), names: as `first_met` has them."""
+def _told(measured, cameras, scene, names, hard: bool) -> dict:
+    """The offsets of the frame that lies worst, of each stand-in of the scene there, and every frame's figures."""
+    from aperture.render.passes import first_met
+
     known = {frame: found for frame, found in measured.items() if found is not None}
     if not known:
         return {}
     worst = max(known, key=lambda frame: known[frame].most)
-    found = known[worst]
+    found, met = known[worst], first_met(cameras[worst], scene)
     column, row = np.clip(
         (found.at - 1.5 * found.normal).astype(int), 0, np.array(met.shape[::-1]) - 1
     ).T

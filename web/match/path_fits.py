@@ -13,7 +13,8 @@ from aperture.lens.lens import Lens
 from aperture.match.document import read
 from aperture.path.reach import FrameReach
 from web.blobs import store
-from web.match.fits import document_of, fit_of, still_camera_of
+from web.gates.gate import FoundLens
+from web.match.fits import document_of, fit_of, lens_of_match, still_camera_of
 from web.match.tracking import FACTS, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
 from web.plates.models import Film
@@ -250,6 +251,18 @@ def _stand(state: MutableMapping) -> tuple[int, Camera] | None:
             if camera is not None:
                 return frame_at(state, number), camera
     return None
+
+
+@once
+def lens_of_shot(state: MutableMapping, number: int | None = None) -> FoundLens | None:
+    """The shot's lens as the path has it on a picture, the one that is worked on if none is given; else as the marks of that one have it."""
+    path = path_of_state(state) if state["film"] and state["gate"] else None
+    frame = frame_at(state, number) if path is not None else None
+    if path is None or frame not in path:
+        return lens_of_match(state)
+    given = path_fit(state)["determined"]["focal"] == "given"
+    named = "catalogue" if state["lens"].get("name") else "typed"
+    return FoundLens(path.at(frame).lens, named if given else "solved")
 
 
 def reach_at(state: MutableMapping, frame: int) -> FrameReach | None:
