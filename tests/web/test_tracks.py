@@ -19,6 +19,8 @@ from aperture.track.detect import corners
 from aperture.track.tracks import Tracks
 from tests.moving import GRID, LENS, scene, zooming
 from tests.web.test_shots import HasShot
+from web.elements.actions import Order
+from web.elements.starting import start_render
 from web.jobs import runner
 from web.jobs.models import Job
 from web.match import following, path_fits, tracking
@@ -189,6 +191,17 @@ class TracksOfAFilm(HasBoards):
         self.assertEqual(way["numbers"], list(range(1, 13)))
         np.testing.assert_allclose(way["eyes"], made.positions, atol=0.1)
         self.assertGreater(len(way["points"]), 3 * 20)
+        # A sequence that comes back is compared with what each frame's own camera sees of the stand-in.
+        start_render(self.now(), Order(samples=2, frames=(1003, 1005)))
+        render = self.now().renders.first()
+        files = []
+        for frame in (1003, 1005):
+            data = (render.of_frame(frame) / "render.png").read_bytes()
+            files.append(SimpleUploadedFile(f"crate.{frame}.png", data))
+        self.client.post(self.url("line-up/return"), {"files": files})
+        measured = self.now().returned.get().offsets["frames"]
+        self.assertEqual([frame for frame, _, _ in measured], [1003, 1005])
+        self.assertLess(max(most for _, _, most in measured), 0.3)
         self.ask(verb="remove", ids=["t20"])
         self.assertContains(self.client.get(self.url("hand-off")), "earlier evidence")
 

@@ -91,9 +91,12 @@ def of_plate(gate: dict, state: MutableMapping, number: int | None = None) -> di
     return with_way_in(gate | {"steps": at_frame(gate.get("steps", []), number)}, state)
 
 
-def chain_at(state: MutableMapping, number: int) -> Chain:
-    """The gate chain of one picture of a film, where steps do something else on each and a lens may zoom."""
-    plate, found = state["plate"], lens_of(state, number=number)
+def chain_at(state: MutableMapping, number: int, known_of=None) -> Chain:
+    """The gate chain of one picture of a film, where steps do something else on each and a lens may zoom.
+
+    known_of: the plate whose file may know the focal length.
+    """
+    plate, found = state["plate"], lens_of(state, known_of, number)
     gate = of_plate(state["gate"], state, number)
     return build(gate, (plate["width"], plate["height"]), found.lens if found else None)
 

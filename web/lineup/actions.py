@@ -125,7 +125,7 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
                     camera = path.at(now)
                     expected = coverage(camera, _scene(shot))
                 if chain:
-                    own = chain_at(shot.state, number_of(shot.state, now))
+                    own = chain_at(shot.state, number_of(shot.state, now), plate_of(shot))
                     known = corrections.corrections_of(own, camera)
             found, findings, done = returned.put_right(came, expected, known, targets, taken)
             if size is None:  # the first one says how all of them are taken
