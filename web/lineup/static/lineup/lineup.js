@@ -3,6 +3,7 @@
 import {followClicks, showPlayhead} from "../plates/curves.js";
 import {Layer} from "../plates/layer.js";
 import {startStrip} from "../plates/strip.js";
+import {Along} from "../stage/along.js";
 import {notice, typing, watchJob} from "../ui/app.js";
 import {LightTable, newestOnly, svg} from "../ui/table.js";
 
@@ -52,6 +53,7 @@ function start(page) {
     on = true,
     timer = null,
     edges = null, // of the frame that is shown
+    wire = page.wire, // likewise
     frame = page.frames[0];
 
   // The half of the picture that the render keeps: a large polygon whose edge stands at the angle and at the wipe's share of the way across.
@@ -110,7 +112,7 @@ function start(page) {
     layer.replaceChildren();
     if (shown.wire) {
       const group = svg("g", {transform: table.over.getAttribute("transform")}, layer);
-      for (const d of page.wire) {
+      for (const d of wire) {
         svg("path", {d, class: "wire-case"}, group);
         svg("path", {d, class: "wire"}, group);
       }
@@ -269,8 +271,18 @@ function start(page) {
     }
   });
   table.onView(draw);
+  const along = new Along(
+    {seen: page.seen},
+    drawn => {
+      wire = drawn ? drawn.lens.map(one => one.d) : page.wire;
+      draw();
+    },
+    null,
+  );
   strip = startStrip(table, {
-    shows: ({frames: at}) => {
+    shows: strip => {
+      const {frames: at} = strip;
+      along.show(strip);
       document.getElementById("kept-at").value = at.frame;
       showPlayhead(at.frame);
       if (edges && edgesAt !== at.frame) dropEdges();
