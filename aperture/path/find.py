@@ -22,6 +22,7 @@ from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.path.growing import Growing, LensPrior
 from aperture.path.imaging import Optics
+from aperture.path.rolling import at_middle_rows
 from aperture.path.sightings import Sightings, connected, grown, keyframes
 from aperture.path.turning import Turning, is_still, lens_of, solve_turning
 
@@ -45,6 +46,8 @@ NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
 # Surveyed tracks that pose a frame by themselves; the share of frames that must see so many; and the median
 # residual above which the survey is not of these tracks, px.
 ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
+# Readout times that are tried, in frames, and the share of the residuals that one must leave at most.
+READOUTS, ROLLS_SHARE = (-0.75, -0.5, -0.25, 0.25, 0.5, 0.75), 0.7
 # Tracks on one frame, below which nothing is solved.
 FEWEST_TRACKS = 8
 
@@ -60,7 +63,7 @@ class Wanted:
     free_lens (8,) of bool: the PARAMETERS to solve for; focal_mm: the focal length where it is known, with
     its σ of the logarithm; motion: free, nodal or still; zooms: whether every frame has a focal length of
     its own; focal_on: frame, focal length and its ±, where that is known; world (T, 3): known places of
-    tracks, metres, NaN where unknown.
+    tracks, metres, NaN where unknown; rolls: whether the shutter's readout is told, or solved for anyway.
     """
 
     free_lens: Array
@@ -70,15 +73,20 @@ class Wanted:
     zooms: bool = False
     focal_on: tuple[tuple[int, float, float], ...] = ()
     world: Array | None = None
+    rolls: bool = False
 
 
 @dataclass
 class Found:
-    """What was found. kind: free, nodal or still; one of the other two is set for the first two kinds."""
+    """What was found. kind: free, nodal or still; path or turning is set for the first two kinds.
+
+    readout: of a shutter that nobody told of, frames from the first row to the last.
+    """
 
     kind: str
     path: Growing | None = None
     turning: Turning | None = None
+    readout: float = 0.0
 
 
 def nobody(stage: str, share: float) -> None:
@@ -117,6 +125,14 @@ def find(
             "No two frames share enough tracks that agree on one motion of the camera. Follow more "
             "points that stand still, for longer, and keep out what moves by itself."
         )
+    if turning is not None and not wanted.rolls:
+        rolling = _turns_and_rolls(sightings, optics, wanted, turning, path, some)
+        if rolling is not None:
+            watch("Solving the turns of all frames", 0.6)
+            readout, turning = rolling
+            straight = at_middle_rows(sightings, readout)
+            every = _all_turning(straight, optics, wanted, turning, threads)
+            return Found("nodal", turning=every, readout=readout)
     _grow(path, watch, threads)
     return Found("free", path=path)
 
@@ -423,6 +439,50 @@ def _only_turns(sightings: Sightings, turning: Turning, path: Growing, keys: lis
     unknowns = 3 * (len(keys) - 1) + tracks
     price = ZOOM_PRICE if path.zooms else PRICE
     return bool(turned - moved < price * unknowns)
+
+
+def _turns_and_rolls(
+    sightings: Sightings,
+    optics: Optics,
+    wanted: Wanted,
+    turning: Turning,
+    path: Growing,
+    keys: list[int],
+) -> tuple[float, Turning] | None:
+    """The readout time in frames with which a camera that only turns explains as much as a path does; None if there is none.
+
+    A pan through a rolling shutter shears the picture. Parallax can be invented that explains it, and the
+    path is then nowhere near a tripod.
+    """
+    frames, focal = np.array(keys), float(np.exp(turning.lens[0]))
+
+    def turned(readout: float) -> Turning | None:
+        straight = at_middle_rows(sightings, readout)
+        prior = prior_for(straight, optics, wanted, wanted.focal_mm or focal)
+        lens = _simple_lens(wanted)
+        return solve_turning(straight, optics, frames, turning.lens, lens, prior)
+
+    if wanted.zooms:
+        return None
+    tried = {0.0: turning.scale}
+    for readout in READOUTS:
+        found = turned(readout)
+        tried[readout] = found.scale if found else np.inf
+    order = sorted(tried)
+    best = min(order, key=tried.__getitem__)
+    if best == 0.0 or tried[best] > ROLLS_SHARE * turning.scale:
+        return None
+    # The mean square is a parabola over the readout.
+    near = order[max(order.index(best) - 1, 0) :][:3]
+    fitted, readout = np.zeros(3), best
+    if len(near) == 3 and np.isfinite([tried[one] for one in near]).all():
+        fitted = np.polyfit(near, np.square([tried[one] for one in near]), 2)
+    if fitted[0] > 0:
+        readout = float(np.clip(-fitted[1] / (2 * fitted[0]), near[0], near[-1]))
+    found = turned(readout)
+    if found is None or not _only_turns(sightings, found, path, keys):
+        return None
+    return readout, found
 
 
 def _grow(path: Growing, watch: Watch, threads: int) -> None:

@@ -57,6 +57,7 @@ class Told:
     solved: Solved
     kind: str
     bent: Told | None = None
+    untold_shutter: bool = False
 
     @cached_property
     def camera_variances(self) -> Array:
@@ -385,6 +386,18 @@ def _remarks(told: Told) -> list[dict[str, Any]]:
                 "only turns",
                 "The camera only turns: its path explains no more than its turns do. Directions and "
                 "lens are solved; distances can't be known from these frames.",
+            )
+        )
+    if told.untold_shutter and network.readout is not None:
+        rate = told.evidence.rate
+        time = network.readout.frames / (float(rate) / 1000 if rate else 1.0)
+        out.append(
+            _remark(
+                "rolling shutter",
+                "The rows seem to be read one after the other, the last "
+                f"{abs(time):.3g} {'ms' if rate else 'frames'} {'after' if time > 0 else 'before'} the first: "
+                "then the camera only turns. Were they read all at once, it would need a path, which "
+                "nothing else speaks for. Type the readout time if it is known.",
             )
         )
     if network.factor > WORSE_THAN_SAID:

@@ -59,12 +59,20 @@ class Readout:
 
 def speeds(sightings: Sightings) -> Array:
     """(F, T, 2) px per frame at which tracks go through the picture, by their neighbours in time; 0 where there are none."""
-    xy = sightings.xy
-    before, after = np.full_like(xy, np.nan), np.full_like(xy, np.nan)
-    before[1:], after[:-1] = xy[:-1], xy[1:]
-    both = (after - before) / 2
-    one = np.where(np.isfinite(after), after - xy, xy - before)
-    return np.nan_to_num(np.where(np.isfinite(both), both, one))
+    xy, found = sightings.xy, None
+    padded = np.full((len(xy) + 4, *xy.shape[1:]), np.nan)
+    padded[2:-2] = xy
+    earlier, before, after, later = (padded[at : at + len(xy)] for at in (0, 1, 3, 4))
+    # By parabolas through three, at a track's ends too: a straight line there is off by half the acceleration.
+    for speed in (
+        (after - before) / 2,
+        (4 * after - later - 3 * xy) / 2,
+        (3 * xy - 4 * before + earlier) / 2,
+        after - xy,
+        xy - before,
+    ):
+        found = speed if found is None else np.where(np.isfinite(found), found, speed)
+    return np.nan_to_num(found)
 
 
 def at_middle_rows(sightings: Sightings, readout: float, speed: Array | None = None) -> Sightings:

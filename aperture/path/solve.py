@@ -162,6 +162,7 @@ def _solved(
         evidence.zooms,
         evidence.focal_on,
         evidence.world,
+        evidence.readout != (0.0, 0.0),
     )
     found = _from(warm, sightings, optics, evidence) if warm else None
     if found is None:
@@ -171,6 +172,9 @@ def _solved(
             "The camera doesn't move over these frames: nothing of the distances or the lens can be "
             "known from tracks. Match one frame as a photograph; that camera holds for all of them."
         )
+    if found.readout:
+        evidence = replace(evidence, readout=(found.readout, np.inf))
+        sightings = at_middle_rows(seen, found.readout)
     watch("Solving tracks and facts together", 0.9)
     given, network, known_places = solve_network(
         evidence, sightings, optics, found, document, threads
@@ -183,7 +187,10 @@ def _solved(
         given, network = solved_readout(whole, network, known_places, begin, prior)
     network = replace(network, bending=bending(given, network, known_places))
     watch("Finding how exact it is", 0.95)
-    told = report.Told(evidence, given.sightings, network, *spreads(network), found.kind)
+    spread = spreads(network)
+    told = report.Told(
+        evidence, given.sightings, network, *spread, found.kind, untold_shutter=bool(found.readout)
+    )
     if evidence.stands and network.bending is not None:
         watch("Standing the path on its feet", 0.97)
         told = _stood(told, given, known_places)

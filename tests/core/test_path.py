@@ -155,6 +155,11 @@ class Paths(SimpleTestCase):
             np.mean(solved["path"]["position_plus_minus_m"]),
             np.mean(known["path"]["position_plus_minus_m"]),
         )
+        # A pan through a shutter that nobody told of is not taken for a path.
+        pan = solve(document(rolling("turning", 20, 100, 0.5, seed=1), lens=lens)).document
+        self.assertEqual(pan["motion"], "nodal")
+        self.assertAlmostEqual(pan["readout_ms"], readout, delta=4 * pan["readout_plus_minus_ms"])
+        self.assertIn("rolling shutter", [remark["kind"] for remark in pan["remarks"]])
         told = document(made, lens=lens | {"readout_ms": 60})
         with self.assertRaisesMessage(Problem, "longer than a frame"):
             solve(told)
