@@ -112,7 +112,8 @@ def document(
     made: Scene, noise: float = 0.2, seed: int = 0, sliding: float = 0.0, known: int = 0, **more
 ) -> dict:
     """The tracks with noise; a share of them slides. `known`: of so many of the longest the place, ± 5 mm."""
-    rng = np.random.default_rng(seed)
+    # A stream of its own: with the scene's, the noise would follow from where the points are.
+    rng = np.random.default_rng([seed, 1])
     seen = made.seen + rng.normal(0, noise, made.seen.shape)
     slides = rng.random(seen.shape[1]) < sliding
     way = rng.normal(0, 60, (seen.shape[1], 2)) * slides[:, None]
