@@ -10,7 +10,6 @@ the facts do have. With C(k) = shape + k² · placing, the normal matrices of tw
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -18,25 +17,17 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.path.covariance import Solved, Spread
-from aperture.path.facts import (
-    AngleOfView,
-    FocalOn,
-    FocalRange,
-    LensValue,
-    PathFacts,
-    PointCoordinate,
-)
+from aperture.path.facts import OF_LENS, Loosened, PathFacts, PointCoordinate
 from aperture.path.placement import Known, place
-from aperture.path.problem import Equation, Row, State
+from aperture.path.problem import Equation, State
 
 if TYPE_CHECKING:
-    from aperture.path.solve import Given, Network
+    from aperture.path.network import Given, Network
 
 # Numbers that lay a path down without bending it: place, turn, size.
 SIMILARITY = 7
 # By how much facts are loosened, and the ± of a coordinate that counts as exact, metres.
 LOOSE, EXACT_M = 100.0, 1e-4
-OF_LENS = (AngleOfView, FocalOn, FocalRange, LensValue)
 
 
 @dataclass(frozen=True)
@@ -53,37 +44,6 @@ class Bending:
     stood: State
 
 
-@dataclass
-class Loosened(PathFacts):
-    """Facts whose ± are all `by` times as large, and that pull nowhere, but for those about the lens alone.
-
-    They only hold a path where it has been placed by them.
-    """
-
-    by: float = 1.0
-
-    def rows(self, state: State) -> Sequence[Row]:
-        """Of all equations, one after the other."""
-        out = []
-        for equation in self.equations:
-            rows = equation.rows(state)
-            out += rows if isinstance(equation, OF_LENS) else [self._loose(row) for row in rows]
-        return out
-
-    def _loose(self, row: Row) -> Row:
-        def less(slope: Array | None) -> Array | None:
-            return None if slope is None else slope / self.by
-
-        return replace(
-            row,
-            residual=0.0,
-            by_camera=less(row.by_camera),
-            by_points=less(row.by_points),
-            by_lens=less(row.by_lens),
-            extra=tuple((index, slope / self.by) for index, slope in row.extra),
-        )
-
-
 def stood(given: Given, network: Network, known: Array) -> Network:
     """The path of `network.bending` that facts only lay down, solved with loose facts.
 
@@ -94,7 +54,9 @@ def stood(given: Given, network: Network, known: Array) -> Network:
         PointCoordinate("", EXACT_M, int(point), int(axis), float(known[point, axis]))
         for point, axis in np.argwhere(np.isfinite(known))
     ]
-    facts = Loosened([*network.facts.equations, *exact], network.facts.extra_count, LOOSE)
+    equations, count = [*network.facts.equations, *exact], network.facts.extra_count
+    # They only hold the path where it has been placed by them, and pull nowhere.
+    facts = Loosened(equations, count, LOOSE, pulls=False)
     placed = replace(network.placed, state=network.bending.stood)
     none = np.full_like(known, np.nan)
     found = given.solve(placed, network.tracks, network.use, none, facts, network.factors)

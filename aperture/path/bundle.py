@@ -31,6 +31,8 @@ from aperture.path.problem import Facts, Freedom, Observations, Row, State, expo
 LEAST_GAIN = 1e-4
 FIRST_DAMPING = 1e-4
 MOST_DAMPING = 1e10
+# By what factor a point's distance changes at most in one step; and how much farther than the middle one a point may go.
+MOST_FARTHER, FARTHEST = 5.0, 300.0
 
 
 @dataclass
@@ -91,6 +93,9 @@ class Bundle:
             [freedom.lens, ~freedom.held[self.order[eliminated:]].ravel(), freedom.extra]
         )
         self.state = state
+        self.straight = freedom.held.any(axis=1)
+        for row in self._rows(state):
+            self.straight[list(row.points)] = True
         self._products = np.zeros(int(self.groups.offsets[-1]))
         self._lens_products = np.zeros((LENS_SIZE, 3 * eliminated))
         self._y = np.zeros(3 * eliminated)
@@ -116,6 +121,11 @@ class Bundle:
         weights = whitening(observations.sigma, observations.cross)
         self.weights = np.ascontiguousarray(weights[self.sorting])
         self.starts = np.searchsorted(self.point, np.arange(count + 1))
+        # Of each point, in the caller's order, the camera in the middle of those that see it.
+        middle = np.minimum((self.starts[:-1] + self.starts[1:]) // 2, len(self.camera) - 1)
+        self.seen_from = np.zeros(count, int)
+        if len(self.camera):
+            self.seen_from[self.order] = self.camera[middle]
         self.held = np.ascontiguousarray(self.freedom.held[self.order])
 
     # Residuals --------------------------------------------------------------------------------------------
@@ -460,11 +470,12 @@ class Bundle:
         moved[self.order] = points
         extra_from = self.border_size - len(self.freedom.extra)
         zoom = state.zoom + cameras[:, 6] if self.size == 7 else state.zoom
-        places = state.points + moved
         if self.freedom.at_infinity:
             # Directions, on a sphere about the camera.
-            away = places - state.positions[0]
+            away = state.points + moved - state.positions[0]
             places = state.positions[0] + away / np.linalg.norm(away, axis=1, keepdims=True)
+        else:
+            places = self._stepped(state, moved)
         return State(
             state.rotations @ exponentials(cameras[:, :3]),
             state.positions + cameras[:, 3:6],
@@ -473,6 +484,27 @@ class Bundle:
             places,
             state.extra + border[extra_from:],
         )
+
+    def _stepped(self, state: State, step: Array) -> Array:
+        """(P, 3) the points after a step (P, 3), taken in direction and inverse distance from a camera that sees them.
+
+        The sum of squares is nearly a parabola over the inverse distance (Civera, Davison and Montiel 2008), and
+        not at all one over the distance of a point whose rays hardly differ: along it no end is found. To
+        first order both steps are the same. Points that are held, or that facts are about, go straight.
+        """
+        from_ = state.positions[self.seen_from]
+        away = state.points - from_
+        distance = np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-12)
+        ray = away / distance
+        along = np.einsum("pi,pi->p", step, ray)[:, None]
+        turned = ray + (step - along * ray) / distance
+        turned /= np.linalg.norm(turned, axis=1, keepdims=True)
+        inverse = np.clip(1 - along / distance, 1 / MOST_FARTHER, MOST_FARTHER)
+        farthest = FARTHEST * np.median(distance) if len(distance) else np.inf
+        farther = np.minimum(distance / inverse, np.maximum(farthest, distance))
+        places = from_ + turned * farther
+        places[self.straight] = (state.points + step)[self.straight]
+        return places
 
     def solve(
         self,
@@ -521,6 +553,14 @@ class Bundle:
         self.chi2 = self._residuals(self.state)[1]
         return self.chi2
 
+    def point_information(self) -> Array:
+        """(P, 3, 3) of each point what its sightings, and facts about it alone, tell, the cameras taken as exact."""
+        with self._pool() as run:
+            v = self._linearised(self.state, run).v
+        out = np.empty((len(v), 3, 3))
+        out[self.order] = np.array([_unpacked(entries) for entries in v]).reshape(-1, 3, 3)
+        return out
+
     def _predicted(
         self, blocks: _Blocks, damping: float, cameras: Array, border: Array, points: Array
     ) -> float:
@@ -547,16 +587,6 @@ class _Factored:
     solved: Array
     rest: Array
     border_gradient: Array
-
-
-def depth_sigmas(bundle: Bundle) -> Array:
-    """(P,) how badly each point is known along its worst direction, the cameras taken as exact."""
-    with bundle._pool() as run:
-        v = bundle._linearised(bundle.state, run).v
-    matrices = np.array([_unpacked(entries) for entries in v]).reshape(-1, 3, 3)
-    out = np.empty(len(v))
-    out[bundle.order] = 1 / np.sqrt(np.maximum(np.linalg.eigvalsh(matrices)[:, 0], 1e-300))
-    return out
 
 
 def _mirrored(lower: Array) -> Array:

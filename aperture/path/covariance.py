@@ -27,7 +27,7 @@ from aperture.arrays import Array
 from aperture.path import elimination, imaging, tiles
 from aperture.path.bundle import Bundle, _Blocks, _Factored
 from aperture.path.imaging import LENS_SIZE
-from aperture.path.problem import Row
+from aperture.path.problem import Row, State
 
 # How many right-hand sides are solved at once.
 AT_ONCE = 256
@@ -75,6 +75,44 @@ class Spread:
         return Spread(
             self.cameras * factor, self.across * factor, self.points * factor, self.border * factor
         )
+
+
+@dataclass(frozen=True, eq=False)
+class Along:
+    """One number that a solution depends on beside its own unknowns: its σ, and by how much everything moves with it.
+
+    by_camera (F, size), by_lens (8,), by_point (P, 3).
+    """
+
+    sigma: float
+    by_camera: Array
+    by_lens: Array
+    by_point: Array
+
+    def added(self, spread: Spread) -> Spread:
+        """A spread with what this number may be off."""
+        by_border = np.zeros(len(spread.border))
+        by_border[: len(self.by_lens)] = self.by_lens
+
+        def outer(slopes: Array, others: Array) -> Array:
+            return self.sigma**2 * slopes[..., :, None] * others[..., None, :]
+
+        return Spread(
+            spread.cameras + outer(self.by_camera, self.by_camera),
+            spread.across + outer(self.by_camera, by_border),
+            spread.points + outer(self.by_point, self.by_point),
+            spread.border + outer(by_border, by_border),
+        )
+
+
+def slopes_between(first: State, last: State, step: float, size: int) -> tuple[Array, Array, Array]:
+    """By how much cameras (F, size), lens (8,) and points (P, 3) move per unit of what differs by `step` between two states."""
+    turn = np.swapaxes(first.rotations, 1, 2) @ last.rotations
+    skew = (turn - np.swapaxes(turn, 1, 2)) / 2
+    omega = np.stack([skew[:, 2, 1], skew[:, 0, 2], skew[:, 1, 0]], axis=1)
+    zoom = (last.zoom - first.zoom)[:, None]
+    cameras = np.concatenate([omega, last.positions - first.positions, zoom], axis=1)[:, :size]
+    return cameras / step, (last.lens - first.lens) / step, (last.points - first.points) / step
 
 
 class Solved:

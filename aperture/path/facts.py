@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -267,6 +267,39 @@ class PathFacts:
             elif isinstance(equation, Sighted):
                 equation.settle(state)
         return extra
+
+
+# What says something of the lens alone.
+OF_LENS = (AngleOfView, FocalOn, FocalRange, LensValue)
+
+
+@dataclass
+class Loosened(PathFacts):
+    """Facts whose ± are all `by` times as large, but for those about the lens alone; without `pulls` they have no residual either."""
+
+    by: float = 1.0
+    pulls: bool = True
+
+    def rows(self, state: State) -> Sequence[Row]:
+        """Of all equations, one after the other."""
+        out = []
+        for equation in self.equations:
+            rows = equation.rows(state)
+            out += rows if isinstance(equation, OF_LENS) else [self._loose(row) for row in rows]
+        return out
+
+    def _loose(self, row: Row) -> Row:
+        def less(slope: Array | None) -> Array | None:
+            return None if slope is None else slope / self.by
+
+        return replace(
+            row,
+            residual=row.residual / self.by if self.pulls else 0.0,
+            by_camera=less(row.by_camera),
+            by_points=less(row.by_points),
+            by_lens=less(row.by_lens),
+            extra=tuple((index, slope / self.by) for index, slope in row.extra),
+        )
 
 
 def gather(

@@ -20,36 +20,32 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.errors import Problem
-from aperture.path.growing import Growing, LensPrior
+from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
+from aperture.path.pivot import as_good, middle_lens, off_the_pivot, only_turns, turns_and_rolls
 from aperture.path.rolling import at_middle_rows
 from aperture.path.sightings import Sightings, connected, grown, keyframes
 from aperture.path.turning import Turning, is_still, lens_of, solve_turning
+from aperture.path.wanted import (
+    FEWEST_TRACKS,
+    LADDER,
+    TURNING_LADDER,
+    Wanted,
+    cost,
+    focals,
+    prior_for,
+    simple_lens,
+    zooms_of,
+)
 
-# Focal lengths that are tried, in widths of the gate.
-LADDER = (0.5, 0.75, 1.1, 1.6, 2.4, 3.6)
-TURNING_LADDER = (0.5, 0.8, 1.3, 2.1, 3.4)
-# σ of k1 and the rest while a path is looked for, and of the ln of a focal length that isn't known.
-DISTORTION_PRIOR = 0.15
-FOCAL_PRIOR = 2.0
-# The same of each frame's focal length of a zoom.
-ZOOM_PRIOR = 1.0
-# And of those between frames on which it is known.
-BETWEEN_PRIOR = 0.15
-# An unknown pays for itself if it lowers the sum of squares by this many squared robust σ.
-PRICE = 3.0
-# The same where the lens zooms: a frame's focal length and its distance together explain more of what slides.
-ZOOM_PRICE = 5.0
 # A camera nearly only turns if that leaves residuals up to this many times as large as a path does; two
 # focal lengths are about the same if their logarithms differ by less than that.
 NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
 # Surveyed tracks that pose a frame by themselves; the share of frames that must see so many; and the median
 # residual above which the survey is not of these tracks, px.
 ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
-# Readout times that are tried, in frames, and the share of the residuals that one must leave at most.
-READOUTS, ROLLS_SHARE = (-0.75, -0.5, -0.25, 0.25, 0.5, 0.75), 0.7
-# Tracks on one frame, below which nothing is solved.
-FEWEST_TRACKS = 8
+# Two paths that are each other's reversal can't be told apart below this difference, in squared σ: one in four hundred is wrong then.
+RIVALS = 12.0
 
 Watch = Callable[[str, float], None]
 _Start = TypeVar("_Start")
@@ -57,36 +53,18 @@ _Made = TypeVar("_Made")
 
 
 @dataclass
-class Wanted:
-    """What is asked for.
-
-    free_lens (8,) of bool: the PARAMETERS to solve for; focal_mm: the focal length where it is known, with
-    its σ of the logarithm; motion: free, nodal or still; zooms: whether every frame has a focal length of
-    its own; focal_on: frame, focal length and its ±, where that is known; world (T, 3): known places of
-    tracks, metres, NaN where unknown; rolls: whether the shutter's readout is told, or solved for anyway.
-    """
-
-    free_lens: Array
-    focal_mm: float | None = None
-    focal_sigma: float = 0.0
-    motion: str = "free"
-    zooms: bool = False
-    focal_on: tuple[tuple[int, float, float], ...] = ()
-    world: Array | None = None
-    rolls: bool = False
-
-
-@dataclass
 class Found:
     """What was found. kind: free, nodal or still; path or turning is set for the first two kinds.
 
-    readout: of a shutter that nobody told of, frames from the first row to the last.
+    readout: of a shutter that nobody told of, frames from the first row to the last. rival: a path that
+    explains the tracks nearly as well, with near and far reversed.
     """
 
     kind: str
     path: Growing | None = None
     turning: Turning | None = None
     readout: float = 0.0
+    rival: Growing | None = None
 
 
 def nobody(stage: str, share: float) -> None:
@@ -116,8 +94,8 @@ def find(
     turning = _best_turning(sightings, optics, wanted, some, watch)
     if wanted.motion == "nodal":
         return Found("nodal", turning=_all_turning(sightings, optics, wanted, turning, threads))
-    path = _best_start(sightings, optics, wanted, some, turning, watch)
-    if turning is not None and (path is None or _only_turns(sightings, turning, path, some)):
+    path, reversed_ = _best_start(sightings, optics, wanted, some, turning, watch)
+    if turning is not None and (path is None or only_turns(sightings, turning, path, some)):
         watch("Solving the turns of all frames", 0.6)
         return Found("nodal", turning=_all_turning(sightings, optics, wanted, turning, threads))
     if path is None:
@@ -126,7 +104,7 @@ def find(
             "points that stand still, for longer, and keep out what moves by itself."
         )
     if turning is not None and not wanted.rolls:
-        rolling = _turns_and_rolls(sightings, optics, wanted, turning, path, some)
+        rolling = turns_and_rolls(sightings, optics, wanted, turning, path, some)
         if rolling is not None:
             watch("Solving the turns of all frames", 0.6)
             readout, turning = rolling
@@ -134,7 +112,10 @@ def find(
             every = _all_turning(straight, optics, wanted, turning, threads)
             return Found("nodal", turning=every, readout=readout)
     _grow(path, watch, threads)
-    return Found("free", path=path)
+    if reversed_ is None:
+        return Found("free", path=path)
+    _grow(reversed_, watch, threads)
+    return _nearer(path, reversed_)
 
 
 def _from_survey(
@@ -153,7 +134,7 @@ def _from_survey(
     if np.linalg.matrix_rank(wanted.world[known] - wanted.world[known].mean(axis=0), 1e-2) < 2:
         return None
     starts: list[tuple[Array, Array | None]] = [
-        (lens_of(optics, focal), None) for focal in _focals(optics, wanted, LADDER)
+        (lens_of(optics, focal), None) for focal in focals(optics, wanted, LADDER)
     ]
     if wanted.zooms:
         starts = [
@@ -165,7 +146,7 @@ def _from_survey(
         lens, zoom = start
         focal = float(np.exp(lens[0]))
         prior = prior_for(sightings, optics, wanted, focal, zoom)
-        simple = _simple_lens(wanted)
+        simple = simple_lens(wanted)
         path = Growing(sightings, optics, simple, lens.copy(), prior, zooms=wanted.zooms)
         path.points[known], path.surveyed = wanted.world[known], known
         posed = [frame for frame in some if path.resect(int(frame), most_px=8.0)]
@@ -194,84 +175,13 @@ def _require_tracks(sightings: Sightings) -> None:
         )
 
 
-def zooms_of(sightings: Sightings, optics: Optics, wanted: Wanted) -> list[tuple[float, Array]]:
-    """Of a zoom, what to begin with: a focal length in mm, and of each frame (F,) the ln of its own over that.
-
-    The picture's growth is taken for the zoom's, or none of it: of a camera that walks ahead it is the walk.
-    Known focal lengths give the level, or the whole course where there are several.
-    """
-    growth = grown(sightings)
-    courses = [growth - np.median(growth), np.zeros(len(growth))]
-    known = _known_focals(sightings, wanted)
-    if known:
-        index, value = np.array(list(known)), np.array([focal for focal, _ in known.values()])
-        out = []
-        for course in courses:
-            off = np.interp(np.arange(len(course)), index, value - course[index])
-            whole = course + off
-            out.append((float(np.exp(np.median(whole))), whole - np.median(whole)))
-        return out
-    return [
-        (focal, course) for focal in _focals(optics, wanted, TURNING_LADDER) for course in courses
-    ]
-
-
-def prior_for(
-    sightings: Sightings,
-    optics: Optics,
-    wanted: Wanted,
-    focal_mm: float,
-    zoom: Array | None = None,
-) -> LensPrior:
-    """Weak assumptions about the lens while a path is looked for; zoom (F,): of each frame, where it zooms."""
-    values, sigma = lens_of(optics, focal_mm), np.full(8, np.inf)
-    sigma[0] = wanted.focal_sigma if wanted.focal_mm else FOCAL_PRIOR
-    sigma[0] = max(sigma[0], 1e-4)
-    sigma[1:3] = 0.02 * max(optics.grid.gate_mm)
-    sigma[3:] = DISTORTION_PRIOR
-    if zoom is None:
-        return LensPrior(values, sigma)
-    known = _known_focals(sightings, wanted)
-    each = np.full(len(zoom), ZOOM_PRIOR)
-    if len(known) > 1:
-        each[min(known) : max(known) + 1] = BETWEEN_PRIOR
-    for index, (_, own) in known.items():
-        each[index] = own
-    return LensPrior(values, sigma, zoom, each)
-
-
-def _known_focals(sightings: Sightings, wanted: Wanted) -> dict[int, tuple[float, float]]:
-    """By the index of a frame its known ln focal length, and its σ."""
-    first, count = int(sightings.frames[0]), len(sightings.frames)
-    return {
-        frame - first: (float(np.log(focal)), max(sigma / focal, 1e-4))
-        for frame, focal, sigma in sorted(wanted.focal_on)
-        if 0 <= frame - first < count
-    }
-
-
-def _simple_lens(wanted: Wanted) -> Array:
-    """Of what is free, what a small bundle can find: focal length and k1."""
-    simple = np.zeros(8, bool)
-    simple[0] = wanted.free_lens[0]
-    simple[3] = wanted.free_lens[3]
-    return simple
-
-
-def _focals(optics: Optics, wanted: Wanted, ladder: tuple[float, ...]) -> list[float]:
-    if wanted.focal_mm:
-        return [wanted.focal_mm]
-    width = optics.grid.gate_mm[0] * optics.lens.squeeze
-    return [share * width for share in ladder]
-
-
 def _best_turning(
     sightings: Sightings, optics: Optics, wanted: Wanted, keys: list[int], watch: Watch
 ) -> Turning | None:
     """The rotation-only path over some keyframes that explains most."""
     best: Turning | None = None
     starts: list[tuple[float, Array | None]] = [
-        (focal, None) for focal in _focals(optics, wanted, TURNING_LADDER)
+        (focal, None) for focal in focals(optics, wanted, TURNING_LADDER)
     ]
     if wanted.zooms:
         starts = list(zooms_of(sightings, optics, wanted))
@@ -283,14 +193,14 @@ def _best_turning(
             optics,
             np.array(keys),
             lens_of(optics, focal),
-            _simple_lens(wanted),
+            simple_lens(wanted),
             prior_for(sightings, optics, wanted, focal, zoom),
             zoom=None if zoom is None else zoom[keys],
         )
 
     for number, turning in enumerate(_each(turned, starts)):
         watch("Trying a camera that only turns", 0.02 + 0.1 * number / len(starts))
-        if turning and (best is None or _cost(turning.residuals, 1.0) < _cost(best.residuals, 1.0)):
+        if turning and (best is None or cost(turning.residuals, 1.0) < cost(best.residuals, 1.0)):
             best = turning
     return best
 
@@ -307,12 +217,6 @@ def _each(function: Callable[[_Start], _Made], starts: list[_Start]) -> Iterator
                 one.cancel()
 
 
-def _cost(residuals: Array, scale: float) -> float:
-    """The sum of squares of residuals (…) in σ, over `scale`, each at most OUTLIER squared."""
-    ratio = residuals[np.isfinite(residuals)] / scale
-    return float(np.minimum(ratio**2, 25.0).sum())
-
-
 def _best_start(
     sightings: Sightings,
     optics: Optics,
@@ -320,21 +224,21 @@ def _best_start(
     keys: list[int],
     turning: Turning | None,
     watch: Watch,
-) -> Growing | None:
-    """The path over some keyframes that explains most of what they see.
+) -> tuple[Growing | None, Growing | None]:
+    """The path over some keyframes that explains most of what they see; and the same with near and far reversed, of a lens near its pivot.
 
     The lens of a camera that only turns is tried too. If turning alone explains nearly everything, only
     paths with about that lens count: its turns tell the focal length, whereas a wrong lens with a wide
     arc past points on a shell explains such tracks just as well.
     """
     starts: list[tuple[Array, Array | None]] = [
-        (lens_of(optics, focal), None) for focal in _focals(optics, wanted, LADDER)
+        (lens_of(optics, focal), None) for focal in focals(optics, wanted, LADDER)
     ]
     if wanted.zooms:
         starts = [
             (lens_of(optics, focal), zoom) for focal, zoom in zooms_of(sightings, optics, wanted)
         ]
-        if turning is not None and _is_ordinary(optics, _middle_lens(turning)):
+        if turning is not None and _is_ordinary(optics, middle_lens(turning)):
             every = np.arange(len(sightings.frames))
             starts.append((turning.lens, np.interp(every, turning.frames, turning.zoom)))
     elif turning is not None and not wanted.focal_mm and _is_ordinary(optics, turning.lens):
@@ -349,25 +253,37 @@ def _best_start(
         watch(f"Tried a focal length of {focal:.3g} mm", 0.12 + 0.4 * number / len(starts))
         if started:
             paths.append(started)
+    pivoted: list[tuple[Growing, Array]] = []
+    if turning is not None and not wanted.zooms:
+        pivoted = off_the_pivot(sightings, optics, wanted, turning)
+        paths.append(pivoted[0])
     if not paths:
-        return None
+        return None, None
     noise = min(path.scale for path, _ in paths)
     if turning is not None and turning.scale < NEARLY_TURNS * noise:
-        turned = _middle_lens(turning)[0]
+        turned = middle_lens(turning)[0]
         paths = [
             item
             for item in paths
             if abs(item[0].lens[0] + np.median(item[0].zoom[keys]) - turned) < SAME_FOCAL
         ] or paths
     total = int(np.count_nonzero(sightings.seen[keys]))
-    return min(paths, key=lambda item: _misfit(item[0], item[1], noise, total))[0]
+    best = min(paths, key=lambda item: _misfit(item[0], item[1], noise, total))
+    if pivoted and as_good(min(pivoted, key=lambda item: item[0].scale), best):
+        # It has points for all tracks, also for those whose rays hardly differ.
+        return pivoted[0][0], pivoted[1][0]
+    return best[0], None
 
 
-def _middle_lens(turning: Turning) -> Array:
-    """(8,) the lens of a camera that only turns, on the frame in the middle of its zoom."""
-    lens = turning.lens.copy()
-    lens[0] += np.median(turning.zoom)
-    return lens
+def _nearer(one: Growing, other: Growing) -> Found:
+    """Of two paths with near and far reversed the one that explains more; the other is its rival, if it is hardly worse."""
+    residuals = [path.adjust(rounds=1, most=1) for path in (one, other)]
+    common = np.isfinite(residuals[0]) & np.isfinite(residuals[1])
+    scale = min(one.scale, other.scale)
+    costs = [cost(own[common], scale) for own in residuals]
+    best, rest = (one, other) if costs[0] <= costs[1] else (other, one)
+    near = abs(costs[0] - costs[1]) < RIVALS
+    return Found("free", path=best, rival=rest if near else None)
 
 
 def _is_ordinary(optics: Optics, lens: Array) -> bool:
@@ -384,7 +300,7 @@ def _misfit(path: Growing, residuals: Array, noise: float, total: int) -> float:
     """
     explained = np.count_nonzero(np.isfinite(residuals))
     assumed = sum(row.residual**2 for row in path.prior.rows(path)) if path.prior else 0.0
-    return _cost(residuals, noise) + 2 * (total - explained) + assumed
+    return cost(residuals, noise) + 2 * (total - explained) + assumed
 
 
 def _started(
@@ -399,7 +315,7 @@ def _started(
     path = Growing(
         sightings,
         optics,
-        _simple_lens(wanted),
+        simple_lens(wanted),
         lens.copy(),
         prior_for(sightings, optics, wanted, float(np.exp(lens[0])), zoom),
         zooms=wanted.zooms,
@@ -419,70 +335,6 @@ def _started(
         residuals = path.adjust(rounds=2, most=25)
         path.triangulate(least_deg=0.7, most_px=3.0)
     return path, residuals
-
-
-def _only_turns(sightings: Sightings, turning: Turning, path: Growing, keys: list[int]) -> bool:
-    """Whether the path explains what the turning doesn't by no more than its unknowns are worth.
-
-    Both are compared on the observations that both explain or could, in squares of the path's own
-    robust σ, so that tracks that are less exact than their σ says don't decide it.
-    """
-    path.believe_all()
-    residuals = path.adjust(rounds=2, most=15)
-    common = np.isfinite(residuals) & np.isfinite(turning.residuals)
-    if np.count_nonzero(common) < 3 * FEWEST_TRACKS:
-        return bool(turning.scale < 1.5 * path.scale)
-    scale = path.scale
-    turned = _cost(turning.residuals[common], scale)
-    moved = _cost(residuals[common], scale)
-    tracks = np.count_nonzero(common.any(axis=0))
-    unknowns = 3 * (len(keys) - 1) + tracks
-    price = ZOOM_PRICE if path.zooms else PRICE
-    return bool(turned - moved < price * unknowns)
-
-
-def _turns_and_rolls(
-    sightings: Sightings,
-    optics: Optics,
-    wanted: Wanted,
-    turning: Turning,
-    path: Growing,
-    keys: list[int],
-) -> tuple[float, Turning] | None:
-    """The readout time in frames with which a camera that only turns explains as much as a path does; None if there is none.
-
-    A pan through a rolling shutter shears the picture. Parallax can be invented that explains it, and the
-    path is then nowhere near a tripod.
-    """
-    frames, focal = np.array(keys), float(np.exp(turning.lens[0]))
-
-    def turned(readout: float) -> Turning | None:
-        straight = at_middle_rows(sightings, readout)
-        prior = prior_for(straight, optics, wanted, wanted.focal_mm or focal)
-        lens = _simple_lens(wanted)
-        return solve_turning(straight, optics, frames, turning.lens, lens, prior)
-
-    if wanted.zooms:
-        return None
-    tried = {0.0: turning.scale}
-    for readout in READOUTS:
-        found = turned(readout)
-        tried[readout] = found.scale if found else np.inf
-    order = sorted(tried)
-    best = min(order, key=tried.__getitem__)
-    if best == 0.0 or tried[best] > ROLLS_SHARE * turning.scale:
-        return None
-    # The mean square is a parabola over the readout.
-    near = order[max(order.index(best) - 1, 0) :][:3]
-    fitted, readout = np.zeros(3), best
-    if len(near) == 3 and np.isfinite([tried[one] for one in near]).all():
-        fitted = np.polyfit(near, np.square([tried[one] for one in near]), 2)
-    if fitted[0] > 0:
-        readout = float(np.clip(-fitted[1] / (2 * fitted[0]), near[0], near[-1]))
-    found = turned(readout)
-    if found is None or not _only_turns(sightings, found, path, keys):
-        return None
-    return readout, found
 
 
 def _grow(path: Growing, watch: Watch, threads: int) -> None:
@@ -516,7 +368,8 @@ def _grow(path: Growing, watch: Watch, threads: int) -> None:
     for number in range(2):
         watch("Adjusting all frames", 0.8 + 0.08 * number)
         path.adjust(rounds=3, most=30, threads=threads)
-        path.triangulate(least_deg=0.5, most_px=3.0)
+        # At last also what tells nothing of its distance: it does tell how the camera turned.
+        path.triangulate(least_deg=0.02 if number else 0.5, most_px=3.0)
 
 
 def _all_turning(

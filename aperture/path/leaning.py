@@ -269,7 +269,7 @@ def _ends(told: Told) -> list[int]:
     """Points far from each other that are known well: what one would measure between."""
     network = told.network
     points = network.state.points
-    sigma = np.sqrt(np.einsum("pii->p", told.naive.points))
+    sigma = np.sqrt(np.maximum(np.einsum("pii->p", told.naive.points), 0))
     far = np.linalg.norm(points - np.median(network.state.positions, axis=0), axis=1)
     good = np.flatnonzero(sigma < 0.05 * far)
     if not len(good):
@@ -313,7 +313,9 @@ def _followed(told: Told, worst: int) -> Iterator[_Candidate]:
         at = evidence.grid.to_px(lens.project(local))
     size = np.array([evidence.grid.width, evidence.grid.height])
     inside = np.isfinite(at).all(axis=1) & (at > 0).all(axis=1) & (at < size).all(axis=1)
-    sigma = np.sqrt(np.einsum("pii->p", told.naive.points)) / np.linalg.norm(local, axis=1)
+    sigma = np.sqrt(np.maximum(np.einsum("pii->p", told.naive.points), 0)) / np.linalg.norm(
+        local, axis=1
+    )
     others = np.flatnonzero(inside & ~seen)
     others = others[np.argsort(sigma[others])][:MOST_FOLLOWED]
     usual = 1 / float(np.median(bundle.weights[:, :2]))

@@ -21,7 +21,7 @@ from aperture.path.document import FilmEvidence
 from aperture.path.sightings import Sightings
 
 if TYPE_CHECKING:
-    from aperture.path.solve import Network
+    from aperture.path.network import Network
 
 # A frame that fewer tracks hold is named.
 FEW_TRACKS = 12

@@ -18,12 +18,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from aperture.arrays import Array
-from aperture.path.covariance import Spread
-from aperture.path.problem import State
+from aperture.path.covariance import Along, slopes_between
 from aperture.path.sightings import Sightings
 
 if TYPE_CHECKING:
-    from aperture.path.solve import Given, Network
+    from aperture.path.network import Given, Network
 
 # Frames by which ρ is varied to see the curve of the sum of squares; how often; and a change that is none, in ±.
 STEP, ROUNDS, SAME = 0.05, 4, 0.1
@@ -32,29 +31,10 @@ MOST = 1.0
 
 
 @dataclass(frozen=True, eq=False)
-class Readout:
-    """The solved readout time in frames, its σ, and by how much everything moves with it."""
+class Readout(Along):
+    """The solved readout time in frames, and by how much everything moves with it."""
 
     frames: float
-    sigma: float
-    by_camera: Array  # (F, size)
-    by_lens: Array  # (8,)
-    by_point: Array  # (P, 3)
-
-    def added(self, spread: Spread) -> Spread:
-        """A spread with what this one doesn't know."""
-        by_border = np.zeros(len(spread.border))
-        by_border[: len(self.by_lens)] = self.by_lens
-
-        def outer(slopes: Array, others: Array) -> Array:
-            return self.sigma**2 * slopes[..., :, None] * others[..., None, :]
-
-        return Spread(
-            spread.cameras + outer(self.by_camera, self.by_camera),
-            spread.across + outer(self.by_camera, by_border),
-            spread.points + outer(self.by_point, self.by_point),
-            spread.border + outer(by_border, by_border),
-        )
 
 
 def speeds(sightings: Sightings) -> Array:
@@ -138,16 +118,5 @@ def solved(
             break
     own, network = at(rho, network)
     first, last = (at(rho + step, network)[1].state for step in (-STEP, STEP))
-    slopes = _slopes(first, last, network.bundle.size)
-    return own, replace(network, readout=Readout(rho, min(sigma, MOST), *slopes))
-
-
-def _slopes(first: State, last: State, size: int) -> tuple[Array, Array, Array]:
-    """By how much cameras (F, size), lens (8,) and points (P, 3) move with ρ, from states on both sides."""
-    turn = np.swapaxes(first.rotations, 1, 2) @ last.rotations
-    skew = (turn - np.swapaxes(turn, 1, 2)) / 2
-    omega = np.stack([skew[:, 2, 1], skew[:, 0, 2], skew[:, 1, 0]], axis=1)
-    zoom = (last.zoom - first.zoom)[:, None]
-    cameras = np.concatenate([omega, last.positions - first.positions, zoom], axis=1)[:, :size]
-    step = 2 * STEP
-    return cameras / step, (last.lens - first.lens) / step, (last.points - first.points) / step
+    slopes = slopes_between(first, last, 2 * STEP, network.bundle.size)
+    return own, replace(network, readout=Readout(min(sigma, MOST), *slopes, rho))

@@ -7,8 +7,6 @@ their own residuals say. What the facts leave open is held, and reported as not 
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -18,37 +16,18 @@ from aperture.arrays import Array
 from aperture.camera import CameraPath
 from aperture.errors import Problem
 from aperture.match import solve as still
-from aperture.match.document import AXES, InvalidDocument
+from aperture.match.document import InvalidDocument
 from aperture.path import report
-from aperture.path.bending import LOOSE, Bending, bending, placing_spread, stood
-from aperture.path.bundle import Bundle, depth_sigmas
-from aperture.path.covariance import Solved, Spread
+from aperture.path.bending import LOOSE, bending, placing_spread, stood
 from aperture.path.document import FilmEvidence, as_still, is_film, read
-from aperture.path.facts import PathFacts, PointCoordinate, gather
-from aperture.path.find import Found, Wanted, Watch, find, nobody
+from aperture.path.doubts import between, focal_doubt, more_misfit
+from aperture.path.find import RIVALS, Found, Wanted, Watch, find, nobody
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
-from aperture.path.placement import Guess, Known, Placed, held_parameters, place
-from aperture.path.problem import Freedom, State
-from aperture.path.rolling import Readout, at_middle_rows
+from aperture.path.network import Given, Network, solve_network, spreads
+from aperture.path.rolling import at_middle_rows
 from aperture.path.rolling import solved as solved_readout
 from aperture.path.sightings import Sightings
-
-# A focal length whose ln has a larger ± isn't known.
-LEAST_KNOWN_FOCAL = 0.5
-# A point's ± along its rays over its distance, above which it isn't placed.
-MOST_VAGUE = 0.15
-# A sighting farther off than this isn't of the point.
-FARTHEST_SIGMAS = 5.0
-# Weight of the other tracks in the variance of one, in residuals; the median of a track's mean square
-# over its expectation, for tracks of middle length; and a σ so many times the usual one is no track's.
-OTHERS, MEDIAN_SHARE, MOST_WORSE = 10.0, 0.97, 6.0
-# Frames whose marks are solved by themselves, to find where the path is in the world.
-MOST_GUESSES = 3
-# How often the sightings are judged anew, and a change of σ that is none.
-MOST_ROUNDS, SAME_FACTOR = 6, 0.02
-# Sightings of a track of which so many are left out are not of one point that stands still.
-MOST_LEFT_OUT = 0.5
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,36 +41,6 @@ class FilmFit:
     def ok(self) -> bool:
         """Whether there is a camera."""
         return self.document["ok"]
-
-
-@dataclass(frozen=True, eq=False)
-class Network:
-    """A solved set of equations, with what its indices mean.
-
-    frames (F,): indices into the range; tracks (P,): into the evidence's tracks; use (F', T) of bool: the
-    sightings that count, over the whole range; factors (T,): by what each track's σ were multiplied.
-    """
-
-    bundle: Bundle
-    frames: Array
-    tracks: Array
-    use: Array
-    factors: Array
-    placed: Placed
-    facts: PathFacts
-    bending: Bending | None = None
-    readout: Readout | None = None
-
-    @property
-    def factor(self) -> float:
-        """By what the σ of the tracks in use were multiplied, the root mean square over sightings."""
-        seen = self.use.sum(axis=0)
-        return float(np.sqrt(np.average(self.factors**2, weights=seen)))
-
-    @property
-    def state(self) -> State:
-        """At the optimum."""
-        return self.bundle.state
 
 
 def solve(
@@ -179,6 +128,16 @@ def _solved(
     given, network, known_places = solve_network(
         evidence, sightings, optics, found, document, threads
     )
+    if found.rival is not None:
+        watch("Solving the path with near and far reversed", 0.91)
+        reversed_ = replace(found, path=found.rival)
+        other = solve_network(evidence, sightings, optics, reversed_, document, threads)
+        rivals = network, other[1]
+        apart = more_misfit(*rivals)
+        if apart > 0:
+            given, network, known_places = other
+        if abs(apart) < RIVALS:
+            network = replace(network, doubts=(between(rivals, apart),))
     if evidence.readout[1] > 0:
         watch("Solving the readout time", 0.92)
         begin = _readout_of(warm) or evidence.readout[0]
@@ -188,6 +147,10 @@ def _solved(
     network = replace(network, bending=bending(given, network, known_places))
     watch("Finding how exact it is", 0.95)
     spread = spreads(network)
+    doubt = focal_doubt(given, network, known_places, spread[0])
+    if doubt is not None:
+        network = replace(network, doubts=(*network.doubts, doubt))
+        spread = spreads(network)
     told = report.Told(
         evidence, given.sightings, network, *spread, found.kind, untold_shutter=bool(found.readout)
     )
@@ -214,34 +177,6 @@ def _readout_of(warm: dict[str, Any] | None) -> float:
     return float((warm or {}).get("readout_frames") or 0.0)
 
 
-def _guesses(evidence: FilmEvidence, document: dict[str, Any], posed: Array) -> list[Guess]:
-    """The poses that the still matcher finds for the frames with most marks, where it finds any."""
-    marks = Counter(mark.get("frame", evidence.first) for mark in document.get("marks", ()))
-    out = []
-    for frame, _ in marks.most_common(MOST_GUESSES):
-        index = frame - evidence.first
-        if not 0 <= index < len(posed) or not posed[index]:
-            continue
-        fit = still.solve(as_still(document, frame), explain=False)
-        if fit.camera is not None:
-            camera = int(np.count_nonzero(posed[:index]))
-            out.append(Guess(camera, np.nan_to_num(fit.camera.world_from_camera)))
-    return out
-
-
-def planes_of(document: dict[str, Any]) -> dict[str, tuple[int, list[str]]]:
-    """Axis and track ids of the planes whose place isn't known."""
-    items = [*document.get("tracks", ()), *document.get("marks", ())]
-    return {
-        plane["id"]: (
-            AXES.index(plane["axis"]),
-            [item["id"] for item in items if item.get("on") == plane["id"] and not item.get("off")],
-        )
-        for plane in document.get("planes", ())
-        if plane["metres"] is None
-    }
-
-
 def path_of(evidence: FilmEvidence, network: Network) -> CameraPath:
     """The cameras of a solved network."""
     state = network.state
@@ -249,218 +184,6 @@ def path_of(evidence: FilmEvidence, network: Network) -> CameraPath:
     focal = np.exp(state.lens[0] + state.zoom)
     frames = evidence.frames[network.frames]
     return CameraPath(evidence.grid, lens, frames, state.rotations, state.positions, focal)
-
-
-# Solving ----------------------------------------------------------------------------------------------------
-
-
-def solve_network(
-    evidence: FilmEvidence,
-    sightings: Sightings,
-    optics: Optics,
-    found: Found,
-    document: dict[str, Any],
-    threads: int | None = None,
-) -> tuple[Given, Network, Array]:
-    """Tracks and facts together, by plain least squares on what is believed; the coordinates (P, 3) that are exact as well."""
-    posed, start, tracks, use = _start(sightings, found)
-    nodal = found.kind == "nodal"
-    planes = planes_of(document)
-    given = Given(evidence, sightings, optics, posed, planes, nodal, threads)
-    guesses = _guesses(evidence, document, posed)
-    in_world = found.path is not None and bool(found.path.surveyed.any())
-    placed, facts, known = given.placed(start, tracks, begun=in_world, guesses=guesses)
-    factors = np.ones(len(evidence.tracks))
-    for round_ in range(MOST_ROUNDS):
-        network = given.solve(placed, tracks, use, known, facts, factors)
-        factors, bad = judged(network)
-        settled = np.median(np.abs(factors / network.factors - 1)) < SAME_FACTOR
-        if round_ == MOST_ROUNDS - 1 or (settled and not bad.any()):
-            break
-        use = use & ~bad
-        seen = use[:, tracks].sum(axis=0) >= 2
-        if seen.all():
-            placed = replace(placed, state=network.state)
-            continue
-        use[:, tracks[~seen]] = False
-        tracks = tracks[seen]
-        start = replace(network.state, points=network.state.points[seen])
-        placed, facts, known = given.placed(start, tracks, begun=True)
-    return given, network, known
-
-
-def _start(sightings: Sightings, found: Found) -> tuple[Array, State, Array, Array]:
-    """Posed frames (F,), the state to begin with, the tracks (P,) that have points, and the sightings (F, T) to use."""
-    if found.turning is not None:
-        turning = found.turning
-        posed = np.zeros(len(sightings.frames), bool)
-        posed[turning.frames] = True
-        use = turning.use & np.isfinite(turning.directions[:, 0])
-        use &= use.sum(axis=0) >= 2
-        tracks = np.flatnonzero(use.any(axis=0))
-        count = len(turning.frames)
-        state = State(
-            turning.rotations,
-            np.zeros((count, 3)),
-            turning.zoom,
-            turning.lens,
-            turning.directions[tracks],
-        )
-        return posed, state, tracks, use
-    path = found.path
-    assert path is not None
-    use = believed(path)
-    tracks = np.flatnonzero(use.any(axis=0))
-    frames = np.flatnonzero(path.posed)
-    state = State(
-        path.rotations[frames],
-        path.positions[frames],
-        path.zoom[frames],
-        path.lens,
-        path.points[tracks],
-    )
-    return path.posed, state, tracks, use
-
-
-def believed(path: Growing) -> Array:
-    """(F, T) the sightings that count: of tracks most of whose sightings agree with one point."""
-    possible = path.sightings.seen & path.posed[:, None] & path.placed
-    # A survey has a ± of its own, which isn't the tracks': what disagrees with it may still be right.
-    use = np.where(path.surveyed, possible, path.use & possible)
-    share = use.sum(axis=0) / np.maximum(possible.sum(axis=0), 1)
-    use &= share >= 1 - MOST_LEFT_OUT
-    return use & (use.sum(axis=0) >= 2)
-
-
-@dataclass(frozen=True, eq=False)
-class Given:
-    """What stays the same while sightings are judged. posed (F,): frames that have a camera."""
-
-    evidence: FilmEvidence
-    sightings: Sightings
-    optics: Optics
-    posed: Array
-    planes: dict[str, tuple[int, list[str]]]
-    at_infinity: bool
-    threads: int | None
-
-    def placed(
-        self,
-        state: State,
-        tracks: Array,
-        begun: bool = False,
-        guesses: Sequence[Guess] = (),
-    ) -> tuple[Placed, PathFacts, Array]:
-        """A path with these tracks where the facts put it, the facts about them, and their exact coordinates (P, 3)."""
-        evidence = self.evidence
-        known = evidence.world[tracks].copy()
-        known[evidence.world_sigma[tracks] > 0] = np.nan
-        has_point = np.zeros(len(evidence.tracks), bool)
-        has_point[tracks] = True
-        facts = gather(evidence, self.posed, has_point, self.planes)
-        if self.at_infinity:
-            kept = [equation for equation in facts.equations if equation.directional]
-            facts = PathFacts(kept, facts.extra_count)
-            known[:] = np.nan
-        placed = place(state, facts, Known(known), evidence.lens, begun, guesses)
-        return placed, facts, known
-
-    def solve(
-        self,
-        placed: Placed,
-        tracks: Array,
-        use: Array,
-        known: Array,
-        facts: PathFacts,
-        factors: Array,
-    ) -> Network:
-        """The optimum for some sightings (F, T), each track's σ times its factor (T,)."""
-        frames = np.flatnonzero(self.posed)
-        row, column = np.nonzero(use[np.ix_(frames, tracks)])
-        at = frames[row], tracks[column]
-        observations = self.sightings.observations(row, column, at, factors[at[1]])
-        held = np.isfinite(known)
-        state = replace(placed.state, points=np.where(held, known, placed.state.points))
-        free = np.ones((len(frames), 7 if self.evidence.zooms else 6), bool)
-        if self.at_infinity:
-            free[:, 3:6] = False
-            away = state.points - state.positions[0]
-            directions = away / np.linalg.norm(away, axis=1, keepdims=True)
-            state = replace(state, positions=np.zeros((len(frames), 3)), points=directions)
-        state = replace(state, extra=facts.begin(state, self.evidence.lens))
-        freedom = Freedom(
-            held_parameters(replace(placed, state=state), free),
-            self.evidence.free_lens,
-            held,
-            np.ones(facts.extra_count, bool),
-            self.at_infinity,
-        )
-        bundle = Bundle(observations, self.optics, state, freedom, facts, facts.tied, self.threads)
-        bundle.solve(most=60)
-        return Network(bundle, frames, tracks, use, factors, placed, facts)
-
-
-def judged(network: Network) -> tuple[Array, Array]:
-    """By what each track's σ has to be multiplied (T,), and the sightings (F, T) that can't be right.
-
-    Tracks differ in how far their σ is from the truth: in compressed film, on edges, with blur. The
-    variance of each is estimated from its own residuals, and from the other tracks' as if these were
-    OTHERS more residuals of its own: with few sightings it gets what all have.
-    """
-    bundle = network.bundle
-    residuals, _ = bundle.residuals(network.state)
-    sigmas = np.linalg.norm(residuals, axis=1)
-    row, column = np.nonzero(network.use[np.ix_(network.frames, network.tracks)])
-    far = sigmas > FARTHEST_SIGMAS * max(1.0, float(np.median(sigmas)) / 1.1774)
-    bad = np.zeros(network.use.shape, bool)
-    bad[network.frames[row[far]], network.tracks[column[far]]] = True
-    if not bundle.freedom.at_infinity:
-        bad[:, network.tracks[_is_vague(network)]] = True
-    count = len(network.factors)
-    near = ~far
-    of = network.tracks[column[near]]
-    before = network.factors[of] ** 2
-    squares = np.bincount(of, (residuals[near] ** 2).sum(axis=1) * before, count)
-    share = max(1 - _unknowns(network) / max(2 * near.sum(), 1), 0.05)
-    freedom = 2 * np.bincount(of, minlength=count) * share
-    several = freedom > 0
-    usual = float(np.median(squares[several] / freedom[several])) / MEDIAN_SHARE
-    variance = (OTHERS * usual + squares) / (OTHERS + freedom)
-    variance = np.maximum(variance, 1e-6)
-    bad[:, variance > MOST_WORSE**2 * usual] = True
-    return np.sqrt(variance), bad & network.use
-
-
-def _is_vague(network: Network) -> Array:
-    """(P,) of bool: points whose distance is hardly known; they tell nothing, and make the equations singular."""
-    state = network.state
-    away = np.linalg.norm(state.points - np.median(state.positions, axis=0), axis=1)
-    held = np.array(network.bundle.freedom.held.any(axis=1))
-    surveyed = Counter(
-        equation.point
-        for equation in network.facts.equations
-        if isinstance(equation, PointCoordinate)
-    )
-    held[[point for point, count in surveyed.items() if count == 3]] = True
-    return (depth_sigmas(network.bundle) > MOST_VAGUE * away) & ~held
-
-
-def _unknowns(network: Network) -> int:
-    """How many numbers are solved for, less those that facts alone determine."""
-    freedom = network.bundle.freedom
-    per_point = 2 if freedom.at_infinity else 3
-    points = per_point * len(network.tracks) - int(freedom.held.sum())
-    return int(freedom.cameras.sum() + freedom.lens.sum() + points)
-
-
-def spreads(network: Network) -> tuple[Spread, Spread, Solved]:
-    """By the normal matrix, and clustered by track; and the linearised network, for more questions."""
-    solved = Solved(network.bundle)
-    freedom = max(2 * len(network.bundle.camera) - _unknowns(network), 1)
-    naive, clustered = solved.spread(), solved.clustered(freedom)
-    if network.readout is not None:
-        naive, clustered = network.readout.added(naive), network.readout.added(clustered)
-    return naive, clustered, solved
 
 
 def _from(

@@ -1,0 +1,105 @@
+"""The ± of a focal length where the equations' own is not to be believed.
+
+Where rays hardly differ, as of a lens that stands a little off the pivot about which it is turned, far
+points may lie anywhere up to infinity, and how far they do goes with the focal length. The sum of squares
+is no parabola there, and the inverse of the normal matrix, which takes it for one, gives a ± that is
+several times too small. So the sum of squares is looked at itself: how much it rises when the focal length is
+held a little to each side, and everything else solved again (the profile likelihood; Venzon and
+Moolgavkar 1988).
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.path.covariance import Along, Spread, slopes_between
+from aperture.path.problem import State
+from aperture.path.wanted import cost
+
+if TYPE_CHECKING:
+    from aperture.path.network import Given, Network
+
+# A point is vague whose ± is more than this share of its distance; and a path is weak with more such points than that.
+VAGUE, WEAK_SHARE = 0.15, 0.1
+# The median length of two independent residuals of σ 1.
+MEDIAN_OF_PAIR = 1.1774
+# How far to each side is looked, in ±; how often it is corrected; a ± that is the same; and the most, of a logarithm.
+STEP, ROUNDS, SAME, MOST = 2.0, 3, 1.15, 0.3
+
+
+def is_weak(network: Network, naive: Spread) -> bool:
+    """Whether the distances of many points are hardly known."""
+    if network.bundle.freedom.at_infinity:
+        return False
+    state = network.state
+    away = np.linalg.norm(state.points - np.median(state.positions, axis=0), axis=1)
+    sigma = np.sqrt(np.maximum(np.einsum("pii->p", naive.points), 0))
+    return bool(np.mean(sigma > VAGUE * away) > WEAK_SHARE)
+
+
+def more_misfit(one: Network, other: Network) -> float:
+    """How much more one path leaves unexplained than another one, tracks and facts together, in squared robust σ."""
+    first, second = one.sigmas, other.sigmas
+    common = np.isfinite(first) & np.isfinite(second)
+    scale = min(float(np.median(own[common])) for own in (first, second)) / MEDIAN_OF_PAIR
+    costs = [
+        cost(own[common], scale) + network.facts_chi2
+        for own, network in ((first, one), (second, other))
+    ]
+    return costs[0] - costs[1]
+
+
+def between(rivals: tuple[Network, Network], apart: float) -> Along:
+    """The doubt about the lens that two paths leave of which the better one is taken.
+
+    apart: what the first one leaves more than the second, in squared σ; their likelihoods are as exp(−apart / 2) to 1.
+    """
+    share = 1 / (1 + np.exp(np.clip(abs(apart) / 2, 0, 50)))  # of the one that isn't taken
+    own, other = rivals if apart <= 0 else rivals[::-1]
+    off = other.state.lens - own.state.lens
+    none = np.zeros_like(own.state.points)
+    cameras = np.zeros((own.bundle.frames, own.bundle.size))
+    return Along(float(np.sqrt(share)), cameras, off * own.bundle.freedom.lens, none)
+
+
+def focal_doubt(given: Given, network: Network, known: Array, naive: Spread) -> Along | None:
+    """By how much more than its own ± the focal length may be off; None where that is believed, or it isn't solved for.
+
+    known (P, 3): coordinates that are exact, NaN where unknown.
+    """
+    sigma = float(np.sqrt(naive.lens[0, 0]))
+    if not sigma or not is_weak(network, naive):
+        return None
+    free = given.evidence.free_lens.copy()
+    free[0] = False
+    held = replace(given, evidence=replace(given.evidence, free_lens=free))
+    best, middle = network.bundle.chi2, network.state.lens[0]
+
+    def at(off: float, begin: State) -> tuple[float, State]:
+        lens = begin.lens.copy()
+        lens[0] = middle + off
+        placed = replace(network.placed, state=replace(begin, lens=lens))
+        found = held.solve(
+            placed, network.tracks, network.use, known, network.facts, network.factors
+        )
+        return found.bundle.chi2, found.state
+
+    wide = sigma
+    sides = [network.state, network.state]
+    for _ in range(ROUNDS):
+        step, before = min(STEP * wide, MOST), wide
+        risen = []
+        for side, sign in enumerate((-1, 1)):
+            chi2, sides[side] = at(sign * step, sides[side])
+            risen.append(max(chi2 - best, 1e-6))
+        wide = min(step / np.sqrt(min(risen)), MOST)
+        if wide < SAME * before:
+            break
+    if wide < SAME * sigma:
+        return None
+    slopes = slopes_between(sides[0], sides[1], 2 * step, network.bundle.size)
+    return Along(float(np.sqrt(wide**2 - sigma**2)), *slopes)

@@ -1,0 +1,362 @@
+"""Tracks and facts of a film as one set of equations: begun at what was found, solved, and its sightings judged until nothing changes."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.match import solve as still
+from aperture.match.document import AXES
+from aperture.path.bending import Bending
+from aperture.path.bundle import Bundle
+from aperture.path.covariance import Along, Solved, Spread
+from aperture.path.document import FilmEvidence, as_still
+from aperture.path.facts import Loosened, PathFacts, PointCoordinate, gather
+from aperture.path.find import Found
+from aperture.path.growing import Growing
+from aperture.path.imaging import Optics
+from aperture.path.placement import Guess, Known, Placed, held_parameters, place
+from aperture.path.problem import Equation, Freedom, State
+from aperture.path.rolling import Readout
+from aperture.path.sightings import Sightings
+
+# A sighting farther off than this isn't of the point.
+FARTHEST_SIGMAS = 5.0
+# Weight of the other tracks in the variance of one, in residuals; the median of a track's mean square
+# over its expectation, for tracks of middle length; and a σ so many times the usual one is no track's.
+OTHERS, MEDIAN_SHARE, MOST_WORSE = 10.0, 0.97, 6.0
+# Frames whose marks are solved by themselves, to find where the path is in the world.
+MOST_GUESSES = 3
+# How often the sightings are judged anew, and a change of σ that is none.
+MOST_ROUNDS, SAME_FACTOR = 6, 0.02
+# Facts count as far from a placed path if their residuals are so many σ; by what factor they are then tightened.
+FAR_FROM_FACTS, EASE, EASING_STEPS = 8.0, 4.0, 20
+# Steps to an optimum at most. Most need ten; where rays hardly differ, and facts are far, there may be hundreds.
+MOST_STEPS = 400
+# Sightings of a track of which so many are left out are not of one point that stands still.
+MOST_LEFT_OUT = 0.5
+
+
+@dataclass(frozen=True, eq=False)
+class Network:
+    """A solved set of equations, with what its indices mean.
+
+    frames (F,): indices into the range; tracks (P,): into the evidence's tracks; use (F', T) of bool: the
+    sightings that count, over the whole range; factors (T,): by what each track's σ were multiplied. doubts:
+    along what it may be farther off than its own equations say.
+    """
+
+    bundle: Bundle
+    frames: Array
+    tracks: Array
+    use: Array
+    factors: Array
+    placed: Placed
+    facts: PathFacts
+    bending: Bending | None = None
+    readout: Readout | None = None
+    doubts: tuple[Along, ...] = ()
+
+    @property
+    def factor(self) -> float:
+        """By what the σ of the tracks in use were multiplied, the root mean square over sightings."""
+        seen = self.use.sum(axis=0)
+        return float(np.sqrt(np.average(self.factors**2, weights=seen)))
+
+    @property
+    def sigmas(self) -> Array:
+        """(F, T) how far each sighting in use is from its point, in the σ that its track came with; NaN elsewhere."""
+        residuals, _ = self.bundle.residuals(self.state)
+        row, column = np.nonzero(self.use[np.ix_(self.frames, self.tracks)])
+        at = self.frames[row], self.tracks[column]
+        out = np.full(self.use.shape, np.nan)
+        out[at] = np.linalg.norm(residuals, axis=1) * self.factors[at[1]]
+        return out
+
+    @property
+    def facts_chi2(self) -> float:
+        """The facts' share of the sum of squares."""
+        return float(sum(row.residual**2 for row in self.facts.rows(self.state)))
+
+    @property
+    def state(self) -> State:
+        """At the optimum."""
+        return self.bundle.state
+
+
+def planes_of(document: dict[str, Any]) -> dict[str, tuple[int, list[str]]]:
+    """Axis and track ids of the planes whose place isn't known."""
+    items = [*document.get("tracks", ()), *document.get("marks", ())]
+    return {
+        plane["id"]: (
+            AXES.index(plane["axis"]),
+            [item["id"] for item in items if item.get("on") == plane["id"] and not item.get("off")],
+        )
+        for plane in document.get("planes", ())
+        if plane["metres"] is None
+    }
+
+
+def _guesses(evidence: FilmEvidence, document: dict[str, Any], posed: Array) -> list[Guess]:
+    """The poses that the still matcher finds for the frames with most marks, where it finds any."""
+    marks = Counter(mark.get("frame", evidence.first) for mark in document.get("marks", ()))
+    out = []
+    for frame, _ in marks.most_common(MOST_GUESSES):
+        index = frame - evidence.first
+        if not 0 <= index < len(posed) or not posed[index]:
+            continue
+        fit = still.solve(as_still(document, frame), explain=False)
+        if fit.camera is not None:
+            camera = int(np.count_nonzero(posed[:index]))
+            out.append(Guess(camera, np.nan_to_num(fit.camera.world_from_camera)))
+    return out
+
+
+def solve_network(
+    evidence: FilmEvidence,
+    sightings: Sightings,
+    optics: Optics,
+    found: Found,
+    document: dict[str, Any],
+    threads: int | None = None,
+) -> tuple[Given, Network, Array]:
+    """Tracks and facts together, by plain least squares on what is believed; the coordinates (P, 3) that are exact as well."""
+    posed, start, tracks, use = _start(sightings, found)
+    nodal = found.kind == "nodal"
+    planes = planes_of(document)
+    given = Given(evidence, sightings, optics, posed, planes, nodal, threads)
+    guesses = _guesses(evidence, document, posed)
+    in_world = found.path is not None and bool(found.path.surveyed.any())
+    placed, facts, known = given.placed(start, tracks, begun=in_world, guesses=guesses)
+    factors = np.ones(len(evidence.tracks))
+    placed = _eased(given, placed, tracks, use, known, facts)
+    for round_ in range(MOST_ROUNDS):
+        network = given.solve(placed, tracks, use, known, facts, factors)
+        factors, bad = judged(network)
+        settled = np.median(np.abs(factors / network.factors - 1)) < SAME_FACTOR
+        if round_ == MOST_ROUNDS - 1 or (settled and not bad.any()):
+            break
+        use = use & ~bad
+        seen = use[:, tracks].sum(axis=0) >= 2
+        if seen.all():
+            placed = replace(placed, state=network.state)
+            continue
+        use[:, tracks[~seen]] = False
+        tracks = tracks[seen]
+        start = replace(network.state, points=network.state.points[seen])
+        placed, facts, known = given.placed(start, tracks, begun=True)
+    return given, network, known
+
+
+def _eased(
+    given: Given, placed: Placed, tracks: Array, use: Array, known: Array, facts: PathFacts
+) -> Placed:
+    """A placed path brought near facts that it is far from.
+
+    Of a point whose rays hardly differ the distance is hardly known: a survey of such points would pull the
+    whole path out of place if it counted with its own ± alone. Then tight facts are tightened step by step,
+    as they leave steps no way from here to the optimum.
+    """
+    rows = len(facts.rows(placed.state)) + np.isfinite(known).sum()
+    by = float(np.sqrt(placed.chi2 / max(rows, 1)))
+    if not by > FAR_FROM_FACTS or given.at_infinity:
+        return placed
+    factors = np.ones(len(given.evidence.tracks))
+    for _ in range(2):
+        bundle = given.bundle(placed, tracks, use, known, PathFacts([]), factors)
+        sigma = np.sqrt(np.einsum("pii->pi", np.linalg.pinv(bundle.point_information())))
+        soft: list[Equation] = [
+            replace(one, sigma=float(np.hypot(one.sigma, sigma[one.point, one.axis])))
+            if isinstance(one, PointCoordinate)
+            else one
+            for one in facts.equations
+        ]
+        again = PathFacts(soft, facts.extra_count)
+        placed = replace(
+            place(placed.state, again, Known(known), given.evidence.lens, begun=True),
+            open_=placed.open_,
+        )
+    residuals = [row.residual for row in facts.rows(placed.state)]
+    by = float(np.sqrt(np.mean(np.square(residuals)))) if residuals else 0.0
+    while by > FAR_FROM_FACTS:
+        loose = Loosened(facts.equations, facts.extra_count, by)
+        eased = given.solve(placed, tracks, use, known, loose, factors, most=EASING_STEPS)
+        placed, by = replace(placed, state=eased.state), by / EASE
+    return placed
+
+
+def _start(sightings: Sightings, found: Found) -> tuple[Array, State, Array, Array]:
+    """Posed frames (F,), the state to begin with, the tracks (P,) that have points, and the sightings (F, T) to use."""
+    if found.turning is not None:
+        turning = found.turning
+        posed = np.zeros(len(sightings.frames), bool)
+        posed[turning.frames] = True
+        use = turning.use & np.isfinite(turning.directions[:, 0])
+        use &= use.sum(axis=0) >= 2
+        tracks = np.flatnonzero(use.any(axis=0))
+        count = len(turning.frames)
+        state = State(
+            turning.rotations,
+            np.zeros((count, 3)),
+            turning.zoom,
+            turning.lens,
+            turning.directions[tracks],
+        )
+        return posed, state, tracks, use
+    path = found.path
+    assert path is not None
+    use = believed(path)
+    tracks = np.flatnonzero(use.any(axis=0))
+    frames = np.flatnonzero(path.posed)
+    state = State(
+        path.rotations[frames],
+        path.positions[frames],
+        path.zoom[frames],
+        path.lens,
+        path.points[tracks],
+    )
+    return path.posed, state, tracks, use
+
+
+def believed(path: Growing) -> Array:
+    """(F, T) the sightings that count: of tracks most of whose sightings agree with one point."""
+    possible = path.sightings.seen & path.posed[:, None] & path.placed
+    # A survey has a ± of its own, which isn't the tracks': what disagrees with it may still be right.
+    use = np.where(path.surveyed, possible, path.use & possible)
+    share = use.sum(axis=0) / np.maximum(possible.sum(axis=0), 1)
+    use &= share >= 1 - MOST_LEFT_OUT
+    return use & (use.sum(axis=0) >= 2)
+
+
+@dataclass(frozen=True, eq=False)
+class Given:
+    """What stays the same while sightings are judged. posed (F,): frames that have a camera."""
+
+    evidence: FilmEvidence
+    sightings: Sightings
+    optics: Optics
+    posed: Array
+    planes: dict[str, tuple[int, list[str]]]
+    at_infinity: bool
+    threads: int | None
+
+    def placed(
+        self,
+        state: State,
+        tracks: Array,
+        begun: bool = False,
+        guesses: Sequence[Guess] = (),
+    ) -> tuple[Placed, PathFacts, Array]:
+        """A path with these tracks where the facts put it, the facts about them, and their exact coordinates (P, 3)."""
+        evidence = self.evidence
+        known = evidence.world[tracks].copy()
+        known[evidence.world_sigma[tracks] > 0] = np.nan
+        has_point = np.zeros(len(evidence.tracks), bool)
+        has_point[tracks] = True
+        facts = gather(evidence, self.posed, has_point, self.planes)
+        if self.at_infinity:
+            kept = [equation for equation in facts.equations if equation.directional]
+            facts = PathFacts(kept, facts.extra_count)
+            known[:] = np.nan
+        placed = place(state, facts, Known(known), evidence.lens, begun, guesses)
+        return placed, facts, known
+
+    def solve(
+        self,
+        placed: Placed,
+        tracks: Array,
+        use: Array,
+        known: Array,
+        facts: PathFacts,
+        factors: Array,
+        most: int = MOST_STEPS,
+    ) -> Network:
+        """The optimum for some sightings (F, T), each track's σ times its factor (T,)."""
+        bundle = self.bundle(placed, tracks, use, known, facts, factors)
+        bundle.solve(most=most)
+        frames = np.flatnonzero(self.posed)
+        return Network(bundle, frames, tracks, use, factors, placed, facts)
+
+    def bundle(
+        self,
+        placed: Placed,
+        tracks: Array,
+        use: Array,
+        known: Array,
+        facts: PathFacts,
+        factors: Array,
+    ) -> Bundle:
+        """The equations for some sightings, before they are solved."""
+        frames = np.flatnonzero(self.posed)
+        row, column = np.nonzero(use[np.ix_(frames, tracks)])
+        at = frames[row], tracks[column]
+        observations = self.sightings.observations(row, column, at, factors[at[1]])
+        held = np.isfinite(known)
+        state = replace(placed.state, points=np.where(held, known, placed.state.points))
+        free = np.ones((len(frames), 7 if self.evidence.zooms else 6), bool)
+        if self.at_infinity:
+            free[:, 3:6] = False
+            away = state.points - state.positions[0]
+            directions = away / np.linalg.norm(away, axis=1, keepdims=True)
+            state = replace(state, positions=np.zeros((len(frames), 3)), points=directions)
+        state = replace(state, extra=facts.begin(state, self.evidence.lens))
+        freedom = Freedom(
+            held_parameters(replace(placed, state=state), free),
+            self.evidence.free_lens,
+            held,
+            np.ones(facts.extra_count, bool),
+            self.at_infinity,
+        )
+        return Bundle(observations, self.optics, state, freedom, facts, facts.tied, self.threads)
+
+
+def judged(network: Network) -> tuple[Array, Array]:
+    """By what each track's σ has to be multiplied (T,), and the sightings (F, T) that can't be right.
+
+    Tracks differ in how far their σ is from the truth: in compressed film, on edges, with blur. The
+    variance of each is estimated from its own residuals, and from the other tracks' as if these were
+    OTHERS more residuals of its own: with few sightings it gets what all have.
+    """
+    bundle = network.bundle
+    residuals, _ = bundle.residuals(network.state)
+    sigmas = np.linalg.norm(residuals, axis=1)
+    row, column = np.nonzero(network.use[np.ix_(network.frames, network.tracks)])
+    far = sigmas > FARTHEST_SIGMAS * max(1.0, float(np.median(sigmas)) / 1.1774)
+    bad = np.zeros(network.use.shape, bool)
+    bad[network.frames[row[far]], network.tracks[column[far]]] = True
+    count = len(network.factors)
+    near = ~far
+    of = network.tracks[column[near]]
+    before = network.factors[of] ** 2
+    squares = np.bincount(of, (residuals[near] ** 2).sum(axis=1) * before, count)
+    share = max(1 - _unknowns(network) / max(2 * near.sum(), 1), 0.05)
+    freedom = 2 * np.bincount(of, minlength=count) * share
+    several = freedom > 0
+    usual = float(np.median(squares[several] / freedom[several])) / MEDIAN_SHARE
+    variance = (OTHERS * usual + squares) / (OTHERS + freedom)
+    variance = np.maximum(variance, 1e-6)
+    bad[:, variance > MOST_WORSE**2 * usual] = True
+    return np.sqrt(variance), bad & network.use
+
+
+def _unknowns(network: Network) -> int:
+    """How many numbers are solved for, less those that facts alone determine."""
+    freedom = network.bundle.freedom
+    per_point = 2 if freedom.at_infinity else 3
+    points = per_point * len(network.tracks) - int(freedom.held.sum())
+    return int(freedom.cameras.sum() + freedom.lens.sum() + points)
+
+
+def spreads(network: Network) -> tuple[Spread, Spread, Solved]:
+    """By the normal matrix, and clustered by track; and the linearised network, for more questions."""
+    solved = Solved(network.bundle)
+    freedom = max(2 * len(network.bundle.camera) - _unknowns(network), 1)
+    naive, clustered = solved.spread(), solved.clustered(freedom)
+    for along in (*((network.readout,) if network.readout else ()), *network.doubts):
+        naive, clustered = along.added(naive), along.added(clustered)
+    return naive, clustered, solved

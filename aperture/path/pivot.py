@@ -1,0 +1,136 @@
+"""Cameras that turn, or nearly: whether there is parallax, a lens that is off its pivot, a shutter that makes turns look like a way.
+
+A full path "explains" the tracks of a camera that only turns, with a wrong lens and points at invented
+depths. Here is what tells the two apart, and what finds the little way of a lens that stands off the pivot.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.path.growing import Growing
+from aperture.path.imaging import Optics
+from aperture.path.rolling import at_middle_rows
+from aperture.path.sightings import Sightings
+from aperture.path.turning import Turning, solve_turning
+from aperture.path.wanted import FEWEST_TRACKS, Wanted, cost, prior_for, simple_lens
+
+# An unknown pays for itself if it lowers the sum of squares by this many squared robust σ.
+PRICE = 3.0
+# The same where the lens zooms: a frame's focal length and its distance together explain more of what slides.
+ZOOM_PRICE = 5.0
+# Readout times that are tried, in frames, and the share of the residuals that one must leave at most.
+READOUTS, ROLLS_SHARE = (-0.75, -0.5, -0.25, 0.25, 0.5, 0.75), 0.7
+# A path counts as explaining as much as another one up to this ratio of what they leave.
+AS_GOOD = 1.15
+
+
+def off_the_pivot(
+    sightings: Sightings, optics: Optics, wanted: Wanted, turning: Turning
+) -> list[tuple[Growing, Array]]:
+    """Paths from a camera that only turns, as one whose lens is a little off the pivot; residuals (F, T) in σ of each.
+
+    Its rays hardly differ, so no pair of frames tells a relative pose. It begins with the turns, without
+    any way, and points at any distances: of small motion the bundle finds both (Yu and Gallup 2014). What is
+    near and goes to the right looks much like what is far and goes to the left: both are tried.
+    """
+    focal = float(np.exp(turning.lens[0]))
+    prior = prior_for(sightings, optics, wanted, wanted.focal_mm or focal)
+    distances = np.random.default_rng(0).uniform(0.5, 2.0, len(turning.directions))
+    places, out = np.zeros_like(turning.rotations[:, 0]), []
+    for _ in range(2):
+        path = Growing(sightings, optics, simple_lens(wanted), turning.lens.copy(), prior)
+        path.rotations[turning.frames] = turning.rotations
+        path.positions[turning.frames] = places
+        path.posed[turning.frames] = True
+        path.use = turning.use.copy()
+        path.points = turning.directions * distances[:, None]
+        path.adjust(most=40)
+        path.believe_all()
+        for _ in range(2):
+            residuals = path.adjust(rounds=2, most=25)
+        out.append((path, residuals))
+        nearness = 1 / np.linalg.norm(path.points - path.positions[turning.frames[0]], axis=1)
+        usual = np.nanmedian(nearness)
+        distances = 1 / np.clip(2 * usual - nearness, 0.1 * usual, 5 * usual)
+        places = path.positions[turning.frames[0]] - path.positions[turning.frames]
+    return out
+
+
+def as_good(one: tuple[Growing, Array], other: tuple[Growing, Array]) -> bool:
+    """Whether one path explains what both see about as well as another one."""
+    common = np.isfinite(one[1]) & np.isfinite(other[1])
+    scale = min(one[0].scale, other[0].scale)
+    return cost(one[1][common], scale) < AS_GOOD * cost(other[1][common], scale)
+
+
+def turns_and_rolls(
+    sightings: Sightings,
+    optics: Optics,
+    wanted: Wanted,
+    turning: Turning,
+    path: Growing,
+    keys: list[int],
+) -> tuple[float, Turning] | None:
+    """The readout time in frames with which a camera that only turns explains as much as a path does; None if there is none.
+
+    A pan through a rolling shutter shears the picture. Parallax can be invented that explains it, and the
+    path is then nowhere near a tripod.
+    """
+    frames, focal = np.array(keys), float(np.exp(turning.lens[0]))
+
+    def turned(readout: float) -> Turning | None:
+        straight = at_middle_rows(sightings, readout)
+        prior = prior_for(straight, optics, wanted, wanted.focal_mm or focal)
+        lens = simple_lens(wanted)
+        return solve_turning(straight, optics, frames, turning.lens, lens, prior)
+
+    if wanted.zooms:
+        return None
+    tried = {0.0: turning.scale}
+    for readout in READOUTS:
+        found = turned(readout)
+        tried[readout] = found.scale if found else np.inf
+    order = sorted(tried)
+    best = min(order, key=tried.__getitem__)
+    if best == 0.0 or tried[best] > ROLLS_SHARE * turning.scale:
+        return None
+    # The mean square is a parabola over the readout.
+    near = order[max(order.index(best) - 1, 0) :][:3]
+    fitted, readout = np.zeros(3), best
+    if len(near) == 3 and np.isfinite([tried[one] for one in near]).all():
+        fitted = np.polyfit(near, np.square([tried[one] for one in near]), 2)
+    if fitted[0] > 0:
+        readout = float(np.clip(-fitted[1] / (2 * fitted[0]), near[0], near[-1]))
+    found = turned(readout)
+    if found is None or not only_turns(sightings, found, path, keys):
+        return None
+    return readout, found
+
+
+def only_turns(sightings: Sightings, turning: Turning, path: Growing, keys: list[int]) -> bool:
+    """Whether the path explains what the turning doesn't by no more than its unknowns are worth.
+
+    Both are compared on the observations that both explain or could, in squares of the path's own
+    robust σ, so that tracks that are less exact than their σ says don't decide it.
+    """
+    path.believe_all()
+    residuals = path.adjust(rounds=2, most=15)
+    common = np.isfinite(residuals) & np.isfinite(turning.residuals)
+    if np.count_nonzero(common) < 3 * FEWEST_TRACKS:
+        return bool(turning.scale < 1.5 * path.scale)
+    scale = path.scale
+    turned = cost(turning.residuals[common], scale)
+    moved = cost(residuals[common], scale)
+    tracks = np.count_nonzero(common.any(axis=0))
+    unknowns = 3 * (len(keys) - 1) + tracks
+    price = ZOOM_PRICE if path.zooms else PRICE
+    return bool(turned - moved < price * unknowns)
+
+
+def middle_lens(turning: Turning) -> Array:
+    """(8,) the lens of a camera that only turns, on the frame in the middle of its zoom."""
+    lens = turning.lens.copy()
+    lens[0] += np.median(turning.zoom)
+    return lens
