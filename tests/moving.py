@@ -29,7 +29,10 @@ class Scene:
 
 
 def scene(kind: str, frames: int = 40, count: int = 150, seed: int = 0, lens: Lens = LENS) -> Scene:
-    """`orbit`, `sideways`, `forward` past points in a room; `turning` about one place; `still`."""
+    """`orbit`, `sideways`, `forward` past points in a room; `turning` about one place; `still`.
+
+    `pivot`: turning, with the lens 8 cm ahead of the pivot; `wall`: sideways along a flat one.
+    """
     rng, s = np.random.default_rng(seed), np.linspace(0, 1, frames)
     places, turns = np.zeros((frames, 3)), np.zeros((frames, 3))
     places[:, 1] = 1.5
@@ -44,15 +47,20 @@ def scene(kind: str, frames: int = 40, count: int = 150, seed: int = 0, lens: Le
             [rng.uniform(-2, 2, count), rng.uniform(0, 3, count), rng.uniform(-9, -5, count)],
             axis=1,
         )
-    elif kind == "sideways":
+    elif kind in ("sideways", "wall"):
         places[:, 0], places[:, 1] = 2.4 * s - 1.2, 1.5 + 0.1 * np.sin(6 * s)
         turns[:, 0], turns[:, 1] = 0.06 * np.sin(3 * s), 0.02 * np.sin(5 * s)
     elif kind == "forward":
         places[:, 2], places[:, 0] = -3 * s, 0.1 * np.sin(5 * s)
         turns[:, 0] = 0.03 * np.sin(3 * s)
-    elif kind == "turning":
+    elif kind in ("turning", "pivot"):
         turns[:, 0], turns[:, 1] = np.radians(30 * s - 15), 0.06 * np.sin(3 * s)
+    if kind == "wall":
+        points[:, 2] = -8
     cameras = [Camera.at(GRID, lens, place, *turn) for place, turn in zip(places, turns)]
+    if kind == "pivot":
+        ahead = [place + camera.rotation @ [0, 0, -0.08] for place, camera in zip(places, cameras)]
+        cameras = [Camera.at(GRID, lens, place, *turn) for place, turn in zip(ahead, turns)]
     seen = np.array([camera.project(points) for camera in cameras])
     outside = ((seen < 0) | (seen > SIZE)).any(axis=2)
     seen[outside | np.isnan(seen).any(axis=2)] = np.nan

@@ -30,9 +30,11 @@ from aperture.path.problem import Facts, Freedom, Observations, Row, State, expo
 # Of the sum of squares, in squared σ as the residuals have them.
 LEAST_GAIN = 1e-4
 FIRST_DAMPING = 1e-4
-MOST_DAMPING = 1e10
+MOST_DAMPING = 1e6
 # By what factor a point's distance changes at most in one step; and how much farther than the middle one a point may go.
 MOST_FARTHER, FARTHEST = 5.0, 300.0
+# How many times its own information a distance that is held gets.
+HELD_FAST = 1e6
 
 
 @dataclass
@@ -492,19 +494,46 @@ class Bundle:
         not at all one over the distance of a point whose rays hardly differ: along it no end is found. To
         first order both steps are the same. Points that are held, or that facts are about, go straight.
         """
-        from_ = state.positions[self.seen_from]
-        away = state.points - from_
-        distance = np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-12)
-        ray = away / distance
+        from_, ray, distance, farthest = self._rays(state)
         along = np.einsum("pi,pi->p", step, ray)[:, None]
         turned = ray + (step - along * ray) / distance
         turned /= np.linalg.norm(turned, axis=1, keepdims=True)
         inverse = np.clip(1 - along / distance, 1 / MOST_FARTHER, MOST_FARTHER)
-        farthest = FARTHEST * np.median(distance) if len(distance) else np.inf
         farther = np.minimum(distance / inverse, np.maximum(farthest, distance))
         places = from_ + turned * farther
         places[self.straight] = (state.points + step)[self.straight]
         return places
+
+    def _rays(self, state: State) -> tuple[Array, Array, Array, float]:
+        """Of each point a camera that sees it (P, 3), the ray to it (P, 3), its distance (P, 1), and the farthest that is told apart."""
+        from_ = state.positions[self.seen_from]
+        away = state.points - from_
+        distance = np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-12)
+        farthest = FARTHEST * float(np.median(distance)) if len(distance) else np.inf
+        return from_, away / distance, distance, farthest
+
+    def _to_step_from(self, state: State, run: Callable[..., list[float]]) -> _Blocks:
+        blocks = self._linearised(state, run)
+        if not self.freedom.at_infinity:
+            self._keep_farthest(state, blocks)
+        return blocks
+
+    def _keep_farthest(self, state: State, blocks: _Blocks) -> None:
+        """Hold the distance of points that are as far as can be and would go farther: no step along it can be taken."""
+        _, ray, distance, farthest = self._rays(state)
+        order = self.order[: self.eliminated]
+        ray, far = ray[order], distance[order, 0] >= 0.999 * farthest
+        gradient = blocks.point_gradient[: self.eliminated]
+        outward = np.einsum("pi,pi->p", gradient, ray)
+        held = np.flatnonzero(far & (outward < 0) & ~self.straight[order])
+        if not len(held):
+            return
+        own = ray[held]
+        gradient[held] -= outward[held, None] * own
+        stiff = HELD_FAST * (blocks.v[held][:, [0, 2, 5]].sum(axis=1) + 1e-30)
+        outer = own[:, :, None] * own[:, None, :] * stiff[:, None, None]
+        rows, columns = np.tril_indices(3)
+        blocks.v[held] += outer[:, rows, columns]
 
     def solve(
         self,
@@ -517,7 +546,7 @@ class Bundle:
         Raises Problem where the equations can't be solved at all.
         """
         with self._pool() as run, np.errstate(all="ignore"):
-            blocks = self._linearised(self.state, run)
+            blocks = self._to_step_from(self.state, run)
             if not np.isfinite(blocks.chi2) or blocks.chi2 >= imaging.IMPOSSIBLE * 1e6:
                 raise Problem("The first guess at this path can't be computed with.")
             damping, growth = FIRST_DAMPING, 2.0
@@ -544,7 +573,7 @@ class Bundle:
                     self.state = trial
                     damping = max(damping * max(1 / 9, 1 - (2 * gain - 1) ** 3), 1e-12)
                     growth = 2.0
-                    blocks = self._linearised(self.state, run)
+                    blocks = self._to_step_from(self.state, run)
                     per_residual = max(1.0, blocks.chi2 / max(2 * len(self.camera), 1))
                 else:
                     damping, growth = damping * growth, growth * 2

@@ -46,6 +46,8 @@ NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
 ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
 # Two paths that are each other's reversal can't be told apart below this difference, in squared σ: one in four hundred is wrong then.
 RIVALS = 12.0
+# Of fewer tracks than this share points are found where rays hardly differ.
+MOST_PLACED = 0.7
 
 Watch = Callable[[str, float], None]
 _Start = TypeVar("_Start")
@@ -368,8 +370,12 @@ def _grow(path: Growing, watch: Watch, threads: int) -> None:
     for number in range(2):
         watch("Adjusting all frames", 0.8 + 0.08 * number)
         path.adjust(rounds=3, most=30, threads=threads)
-        # At last also what tells nothing of its distance: it does tell how the camera turned.
-        path.triangulate(least_deg=0.02 if number else 0.5, most_px=3.0)
+        path.triangulate(least_deg=0.5, most_px=3.0)
+    followed = sightings.seen.sum(axis=0) >= 2
+    if np.count_nonzero(path.placed) < MOST_PLACED * np.count_nonzero(followed):
+        # Of many tracks the rays hardly differ. They tell how the camera turned, and where they are left out,
+        # those that noise has brought near are what remains.
+        path.triangulate(least_deg=0.02, most_px=3.0)
 
 
 def _all_turning(

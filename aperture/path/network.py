@@ -34,10 +34,12 @@ OTHERS, MEDIAN_SHARE, MOST_WORSE = 10.0, 0.97, 6.0
 MOST_GUESSES = 3
 # How often the sightings are judged anew, and a change of σ that is none.
 MOST_ROUNDS, SAME_FACTOR = 6, 0.02
+# A point's ± along its rays over its distance, above which it tells nothing; and of the middle one, where most are vague.
+MOST_VAGUE, MIDDLE_VAGUE = 0.15, 0.012
 # Facts count as far from a placed path if their residuals are so many σ; by what factor they are then tightened.
 FAR_FROM_FACTS, EASE, EASING_STEPS = 8.0, 4.0, 20
 # Steps to an optimum at most. Most need ten; where rays hardly differ, and facts are far, there may be hundreds.
-MOST_STEPS = 400
+MOST_STEPS, FARTHEST_STEPS = 60, 400
 # Sightings of a track of which so many are left out are not of one point that stands still.
 MOST_LEFT_OUT = 0.5
 
@@ -134,9 +136,11 @@ def solve_network(
     in_world = found.path is not None and bool(found.path.surveyed.any())
     placed, facts, known = given.placed(start, tracks, begun=in_world, guesses=guesses)
     factors = np.ones(len(evidence.tracks))
-    placed = _eased(given, placed, tracks, use, known, facts)
+    eased = _eased(given, placed, tracks, use, known, facts)
+    most = MOST_STEPS if eased is placed else FARTHEST_STEPS
+    placed = eased
     for round_ in range(MOST_ROUNDS):
-        network = given.solve(placed, tracks, use, known, facts, factors)
+        network = given.solve(placed, tracks, use, known, facts, factors, most)
         factors, bad = judged(network)
         settled = np.median(np.abs(factors / network.factors - 1)) < SAME_FACTOR
         if round_ == MOST_ROUNDS - 1 or (settled and not bad.any()):
@@ -329,6 +333,7 @@ def judged(network: Network) -> tuple[Array, Array]:
     far = sigmas > FARTHEST_SIGMAS * max(1.0, float(np.median(sigmas)) / 1.1774)
     bad = np.zeros(network.use.shape, bool)
     bad[network.frames[row[far]], network.tracks[column[far]]] = True
+    bad[:, network.tracks[_tells_nothing(network)]] = True
     count = len(network.factors)
     near = ~far
     of = network.tracks[column[near]]
@@ -342,6 +347,23 @@ def judged(network: Network) -> tuple[Array, Array]:
     variance = np.maximum(variance, 1e-6)
     bad[:, variance > MOST_WORSE**2 * usual] = True
     return np.sqrt(variance), bad & network.use
+
+
+def _tells_nothing(network: Network) -> Array:
+    """(P,) of bool: points whose distance is hardly known, where most others' is.
+
+    They say little, and take many steps. Where it is so of many points they are all that there is, and
+    to leave out those that seem far would make the rest seem near.
+    """
+    state, bundle = network.state, network.bundle
+    if bundle.freedom.at_infinity or not len(state.points):
+        return np.zeros(len(state.points), bool)
+    least = np.linalg.eigvalsh(bundle.point_information())[:, 0]
+    away = np.linalg.norm(state.points - np.median(state.positions, axis=0), axis=1)
+    share = 1 / np.sqrt(np.maximum(least, 1e-300)) / away
+    if np.median(share) > MIDDLE_VAGUE:
+        return np.zeros(len(share), bool)
+    return (share > MOST_VAGUE) & ~bundle.straight
 
 
 def _unknowns(network: Network) -> int:

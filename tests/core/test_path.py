@@ -100,6 +100,21 @@ class Paths(SimpleTestCase):
         self.assertFalse(still["ok"])
         self.assertIn("doesn't move", still["problem"])
 
+    def test_a_lens_off_its_pivot_and_a_flat_wall_are_honest(self):
+        for kind, seed in (("pivot", 0), ("pivot", 7), ("wall", 1)):
+            made = scene(kind, frames=30, count=150, seed=seed)
+            fit = solve(document(made, seed=seed)).document
+            sigma = fit["plus_minus"]["focal_mm"]
+            with self.subTest(kind=kind, seed=seed, sigma=sigma):
+                self.assertLess(abs(fit["camera"]["focal_mm"] - LENS.focal_mm), 3 * sigma)
+                self.assertLess(sigma, 0.5)
+        made = scene("pivot", frames=30, count=150, seed=1)
+        fit = solve(document(made, seed=1, known=4)).document
+        off = np.array(fit["path"]["position_m"]) - made.positions
+        sigmas = off / np.array(fit["path"]["position_plus_minus_m"])
+        self.assertLess(np.sqrt(np.mean(sigmas**2)), 3)
+        self.assertLess(np.abs(off).max(), 0.1)
+
     def test_a_zoom_has_a_focal_length_per_frame(self):
         lens = {"focal_mm": None, "focal_over_time": "free", "distortion": {"free": ["k1"]}}
         for kind, motion in (("orbit", "free"), ("turning", "nodal")):
