@@ -95,7 +95,7 @@ class Bundle:
             [freedom.lens, ~freedom.held[self.order[eliminated:]].ravel(), freedom.extra]
         )
         self.state = state
-        self.straight = freedom.held.any(axis=1)
+        self.straight: Array = np.asarray(freedom.held.any(axis=1))
         for row in self._rows(state):
             self.straight[list(row.points)] = True
         self._products = np.zeros(int(self.groups.offsets[-1]))

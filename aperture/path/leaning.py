@@ -247,8 +247,8 @@ def _candidates(told: Told, determined: dict[str, str], worst: int) -> Iterator[
             at = np.array([camera])
             height = CameraCoordinate("", HEIGHT_M, at, 1)
             yield _Candidate("height", "the camera’s height", "1 cm", rows(height), (), camera)
-            place = [CameraCoordinate("", PLACE_M, at, axis) for axis in range(3)]
-            yield _Candidate("place", "the camera’s place", "5 cm", rows(*place), (), camera)
+            there = [CameraCoordinate("", PLACE_M, at, axis) for axis in range(3)]
+            yield _Candidate("place", "the camera’s place", "5 cm", rows(*there), (), camera)
     for camera in every:
         for which, name in ((1, "tilt"), (2, "roll")):
             level = CameraAngle("", np.radians(LEVEL_DEG), np.array([camera]), which)

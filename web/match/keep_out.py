@@ -1,6 +1,6 @@
 """Keep-out areas of a filmed plate: drawn, shaped on other pictures, removed; and taking away what was followed in them."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
@@ -65,7 +65,7 @@ def add_corner(
             if not 0 <= index < len(corners):
                 raise Problem("The area has no such corner any more.")
             start, end = corners[index], corners[(index + 1) % len(corners)]
-            between = [a + (b - a) * share for a, b in zip(start, end)]
+            between = tuple(a + (b - a) * share for a, b in zip(start, end))
             keys[n] = _rounded([*corners[: index + 1], between, *corners[index + 1 :]])
         if len(polygon) != len(next(iter(keys.values()))):
             raise Problem("The area has other corners by now.")
@@ -146,5 +146,5 @@ def _require_polygon(polygon: Polygon) -> None:
         raise Problem("A keep-out area has three corners or more.")
 
 
-def _rounded(polygon: Polygon) -> list[list[float]]:
+def _rounded(polygon: Sequence[Sequence[float]]) -> list[list[float]]:
     return [[round(x, 2), round(y, 2)] for x, y in polygon]

@@ -1,5 +1,7 @@
 """The Tracks leaf of the Match page: beginning the long work, the tracks for the page's script, and the verbs on them."""
 
+from collections.abc import Sequence
+
 import numpy as np
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
@@ -101,7 +103,7 @@ def told(request, show, shot):
     )
 
 
-def _leverages(state, ids: list[str]) -> list[float]:
+def _leverages(state, ids: Sequence[str]) -> list[float]:
     """Of each track the share of what the path's tracks determine; 0 where nothing is solved of it."""
     points_ = (path_fit(state) or {"points": {}})["points"]
     return [points_.get(id_, {}).get("leverage") or 0.0 for id_ in ids]
