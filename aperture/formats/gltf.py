@@ -38,7 +38,7 @@ def write(
     path_of_camera: Mapping[int, Camera] | None = None,
     rate: Fraction = Fraction(24),
 ) -> None:
-    """Write one self-contained .gltf with the camera and the stand-ins.
+    """Write one self-contained .gltf, or .glb, with the camera and the stand-ins.
 
     Where `path_of_camera` gives the camera of each frame, it is an animation that begins at 0 s with the first of them;
     glTF counts no frames, so their numbers are in the extras. `rate`: frames per second.
@@ -62,8 +62,12 @@ def write(
     if blob:
         document.buffers = [g.Buffer(byteLength=len(blob))]
         document.set_binary_blob(bytes(blob))
-        document.convert_buffers(g.BufferFormat.DATAURI)
-    document.save_json(str(path))
+        if path.suffix != ".glb":
+            document.convert_buffers(g.BufferFormat.DATAURI)
+    if path.suffix == ".glb":
+        document.save_binary(str(path))
+    else:
+        document.save_json(str(path))
 
 
 def _camera(camera: Camera, name: str) -> Any:

@@ -1,4 +1,4 @@
-"""OpenUSD (.usda): UsdGeomCameras and the stand-ins as meshes.
+"""OpenUSD (.usda, .usdc, .usdz): UsdGeomCameras and the stand-ins as meshes.
 
 OpenUSD gives apertures and focal length in tenths of a scene unit (UsdGeomCamera). The stage is therefore in centimetres
 (metersPerUnit 0.01): a tenth of a unit is then a millimetre, and programs that take the numbers as plain millimetres agree.
@@ -71,11 +71,12 @@ def write(
 ) -> None:
     """Write a stage with the camera under /Shot, the shot's `others` after it, and its stand-ins.
 
-    They are named by their keys. `frame`: the stage's only time code, unless `path_of_camera` gives
+    What is written follows from the ending: text, binary, or a package. They are named by their keys.
+    `frame`: the stage's only time code, unless `path_of_camera` gives
     the camera of each frame, which become its time samples; `rate`: frames per second, which are
     its time codes per second.
     """
-    from pxr import Tf, Usd, UsdGeom
+    from pxr import Tf, Usd, UsdGeom, UsdUtils
 
     stage = Usd.Stage.CreateInMemory()
     stage.SetMetadata("comment", notes)
@@ -106,7 +107,16 @@ def write(
         _camera(stage, place(label), shown, up_axis)
     for label, item in stand_ins.items():
         _mesh(UsdGeom.Mesh.Define(stage, place(label)), item, up_axis)
-    stage.GetRootLayer().Export(str(path))
+    if path.suffix != ".usdz":
+        stage.GetRootLayer().Export(str(path))
+        return
+    # A package holds a layer; its own name stays readable in it.
+    layer = path.with_suffix(".usdc")
+    stage.GetRootLayer().Export(str(layer))
+    packed = UsdUtils.CreateNewUsdzPackage(str(layer), str(path))
+    layer.unlink()
+    if not packed:
+        raise OSError(f"{path.name} could not be packed")
 
 
 def _camera(

@@ -3,11 +3,13 @@
 import base64
 import csv
 import json
+import re
 import tempfile
 from fractions import Fraction
 from pathlib import Path
 from unittest import TestCase
 
+import cv2
 import numpy as np
 import OpenImageIO
 import trimesh
@@ -15,7 +17,7 @@ from PIL import Image
 from pxr import Usd, UsdGeom
 
 from aperture.camera import Camera
-from aperture.formats import gltf, obj, table, usd
+from aperture.formats import check, gltf, lens_maps, obj, ply, table, usd
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.plates.colour import decode_srgb
@@ -31,6 +33,19 @@ BOXES = {
 }
 
 UNMOVED = np.array([[1, 1, 1, 0]] * 3 + [[1, 1, 1, 1]])  # a pose without its place
+
+
+def _low(vertices):
+    return np.concatenate(vertices).min(axis=0)
+
+
+def _high(vertices):
+    return np.concatenate(vertices).max(axis=0)
+
+
+def _exr(path):
+    """(H, W, 3) by OpenImageIO."""
+    return OpenImageIO.ImageBuf(str(path)).get_pixels(OpenImageIO.FLOAT)[..., :3]
 
 
 class Files(TestCase):
@@ -111,6 +126,79 @@ class Files(TestCase):
                 self.assertGreater((out[1:] * out[:-1]).sum(axis=1).min(), 0.9)  # one sign
         scene = trimesh.load(self.folder / "a.gltf")
         self.assertEqual(set(scene.geometry), set(BOXES))
+
+    def test_binary_forms_say_the_same(self):
+        over = {1: CAMERA, 2: Camera.at(CAMERA.grid, CAMERA.lens, (3.2, 1.7, 6), 0.42, -0.12, 0.03)}
+        for ending in ("usdc", "usdz"):
+            path = self.folder / f"file.{ending}"
+            usd.write(path, CAMERA, BOXES, path_of_camera=over)
+            stage = Usd.Stage.Open(str(path))
+            camera = UsdGeom.Camera(stage.GetPrimAtPath("/Shot/Camera"))
+            place = camera.ComputeLocalToWorldTransform(2).ExtractTranslation()
+            np.testing.assert_allclose(np.array(place) / 100, over[2].position, atol=1e-6)
+            self.assertTrue(stage.GetPrimAtPath("/Shot/Bench"))
+        path = self.folder / "file.glb"
+        gltf.write(path, CAMERA, BOXES, path_of_camera=over)
+        scene = trimesh.load(path)
+        self.assertEqual(set(scene.geometry), set(BOXES))
+        np.testing.assert_allclose(
+            scene.bounds,
+            [f([box.vertices() for box in BOXES.values()]) for f in (_low, _high)],
+            atol=1e-6,
+        )
+
+    def test_uv_maps_and_coefficients_in_opencv(self):
+        """Against OpenCV 4's own undistortion, its pixels counted from the first one's centre."""
+        lens = Lens(24, centre_mm=(0.4, -0.2), coefficients=(-0.18, 0.03, 0, 0.002, -0.001))
+        camera = Camera.at(CAMERA.grid, lens, CAMERA.position, 0.4, -0.12, 0.03)
+        path = self.folder / "lens.yaml"
+        lens_maps.write_opencv(path, camera)
+        storage = cv2.FileStorage(str(path), cv2.FILE_STORAGE_READ)
+        matrix, k = (
+            storage.getNode(name).mat() for name in ("camera_matrix", "distortion_coefficients")
+        )
+        world = np.random.default_rng(1).uniform((-1, 0, -1), (1, 1, 1), (20, 3))
+        turn = np.diag([1.0, -1, -1]) @ camera.rotation.T
+        theirs, _ = cv2.projectPoints(world, cv2.Rodrigues(turn)[0], -turn @ camera.position, matrix, k)  # fmt: skip
+        np.testing.assert_allclose(theirs[:, 0] + 0.5, camera.project(world), atol=1e-6)
+        maps = lens_maps.lens_maps(camera)
+        left = round(camera.grid.to_px([[0, 0]])[0, 0] * -1 + maps.grid.to_px([[0, 0]])[0, 0])
+        top = round(camera.grid.to_px([[0, 0]])[0, 1] * -1 + maps.grid.to_px([[0, 0]])[0, 1])
+        plain = matrix + [[0, 0, left], [0, 0, top], [0, 0, 0]]
+        size = maps.grid.width, maps.grid.height
+        x, y = cv2.initUndistortRectifyMap(matrix, k, np.eye(3), plain, size, cv2.CV_32FC1)
+        for name, map_ in (("u", maps.undistort), ("r", maps.redistort)):
+            lens_maps.write_map(self.folder / f"{name}.exr", map_, {})
+        uv = _exr(self.folder / "u.exr")
+        np.testing.assert_allclose(uv[..., 0] * 320 - 0.5, x, atol=2e-3)
+        np.testing.assert_allclose((1 - uv[..., 1]) * 180 - 0.5, y, atol=2e-3)
+        # There and back again is the plate: its whole edge has found room.
+        back = _exr(self.folder / "r.exr")
+        xy = np.stack([back[..., 0] * size[0] - 0.5, (1 - back[..., 1]) * size[1] - 0.5], axis=-1)
+        self.assertTrue(((xy > -0.51) & (xy < np.array(size) - 0.49)).all())
+        there = cv2.remap(x, *np.moveaxis(xy.astype(np.float32), 2, 0), cv2.INTER_LINEAR)
+        inner = np.s_[2:-2, 2:-2]
+        np.testing.assert_allclose(there[inner], np.indices((180, 320))[1][inner], atol=0.02)
+
+    def test_points_and_the_check(self):
+        points = np.random.default_rng(2).uniform(-3, 3, (30, 3))
+        ply.write(self.folder / "points.ply", points, "cm", "Z")
+        cloud = trimesh.load(self.folder / "points.ply")
+        np.testing.assert_allclose(cloud.vertices, points[:, [0, 2, 1]] * [100, -100, 100])
+        says = check.write_check({7: CAMERA}, "LT900", "cm", "Z")
+        shown = np.array(re.findall(r"point \d:  (\S+)  (\S+)  (\S+)\n", says), float)
+        landed = np.array(re.findall(r"plate ([\d.]+), ([\d.]+)", says), float)
+        self.assertEqual(len(shown), len(landed))
+        world = shown[:, [0, 2, 1]] * [0.01, 0.01, -0.01]
+        turn = np.diag([1.0, -1, -1]) @ CAMERA.rotation.T
+        theirs, _ = cv2.projectPoints(
+            world,
+            cv2.Rodrigues(turn)[0],
+            -turn @ CAMERA.position,
+            CAMERA.intrinsic_matrix(),
+            None,
+        )
+        np.testing.assert_allclose(theirs[:, 0], landed, atol=0.01)
 
     def test_a_name_with_line_breaks_breaks_no_file(self):
         odd = {f"{name}\nf 1 2 3\r\nv 9 9 9": item for name, item in BOXES.items()}

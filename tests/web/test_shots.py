@@ -1,8 +1,10 @@
 """Shows, shots and their revisions: nothing is lost, nothing is overwritten."""
 
+import hashlib
 import io
 import json
 import shutil
+import zipfile
 
 import numpy as np
 from django.conf import settings
@@ -365,9 +367,22 @@ class Steps(WithShot):
             ("gltf", b"yfov"),
             ("csv", b"principal_x_px"),
             ("obj", b"o Crate"),
+            ("glb", b"glTF"),
+            ("usdz", b"PK"),
+            ("yaml", b"camera_matrix"),
+            ("check.txt", b"point 3:  plate"),
             ("zip", b"PK"),
         ):
             self.assertIn(word, self.client.get(self.url(f"hand-off/camera.{ending}")).content)
+        # What the zip holds is what its manifest says.
+        data = self.client.get(self.url("hand-off/camera.zip")).content
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            manifest = json.loads(archive.read("manifest.json"))
+            self.assertEqual(len(manifest["files"]), len(archive.namelist()) - 1)
+            for file in manifest["files"]:
+                found = hashlib.sha256(archive.read(file["name"])).hexdigest()
+                self.assertEqual(found, file["sha256"], file["name"])
+        self.assertEqual(self.client.get(self.url("hand-off/camera.ply")).status_code, 422)
 
     def test_every_page_of_every_standing_opens(self):
         pages = ("plate", "gate", "match", "set", "line-up", "hand-off")

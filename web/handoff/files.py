@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from aperture.errors import Problem
-from aperture.formats import gltf, obj, table, usd
+from aperture.formats import check, gltf, lens_maps, obj, ply, table, usd
 from web.match.fits import document_of, fit_of
 from web.match.path_fits import camera_of_state, path_fit, placed_path
 from web.plates.frames import span_of
@@ -35,7 +35,10 @@ KINDS = {
             "the shot’s cameras, the matched one first, and stand-ins; apertures, offsets, focal length, focus, units and up axis declared",
             "model/vnd.usda",
         ),
+        Kind("usdc", "OpenUSD, binary", "the same, for long moves", "model/vnd.usd"),
+        Kind("usdz", "OpenUSD, package", "the same in one package", "model/vnd.usdz+zip"),
         Kind("gltf", "glTF 2.0", "camera and stand-ins, in metres, Y up", "model/gltf+json"),
+        Kind("glb", "glTF 2.0, binary", "the same in one binary file", "model/gltf-binary"),
         Kind(
             "json",
             "Match and fit",
@@ -54,8 +57,82 @@ KINDS = {
             "the stand-ins as a mesh, in the show's unit and up axis",
             "model/obj",
         ),
+        Kind(
+            "ply",
+            "Tracked points",
+            "the points that the path was solved from, in the show's unit and up axis",
+            "application/octet-stream",
+        ),
+        Kind(
+            "undistort.exr",
+            "UV map, undistort",
+            "where on the plate each pixel of the straight picture lies; as large as the overscan that it needs",
+            "image/x-exr",
+        ),
+        Kind(
+            "redistort.exr",
+            "UV map, redistort",
+            "where on the straight picture each pixel of the plate lies",
+            "image/x-exr",
+        ),
+        Kind(
+            "yaml",
+            "Lens for OpenCV",
+            "camera matrix and distortion coefficients as OpenCV reads them",
+            "application/yaml",
+        ),
+        Kind(
+            "check.txt",
+            "Check",
+            "three points and the pixels where they must land at three frames",
+            "text/plain; charset=utf-8",
+        ),
     )
 }
+
+
+def kinds_for(shot) -> list[Kind]:
+    """The files that there is something to write into."""
+    camera = camera_of_state(shot.state)
+    without = {
+        "obj": not shot.state["stand_ins"],
+        "ply": not _points(shot),
+        "undistort.exr": camera is None or not camera.lens.bends,
+        "redistort.exr": camera is None or not camera.lens.bends,
+        "yaml": camera is None or camera.lens.projection.name != "rectilinear",
+    }
+    return [kind for kind in KINDS.values() if not without.get(kind.ending)]
+
+
+def _points(shot) -> dict[str, list[float]]:
+    """The solved points of a placed path by their track's id, metres."""
+    if placed_path(shot.state) is None:
+        return {}
+    return {id_: point["world_m"] for id_, point in path_fit(shot.state)["points"].items()}
+
+
+def package(shot) -> dict[str, bytes]:
+    """All files by their names, and a manifest of them. Raises Problem."""
+    files = {
+        f"{shot.code}_camera.{kind.ending}": contents(shot, kind.ending) for kind in kinds_for(shot)
+    }
+    show, (first, last) = shot.show, span_of(shot.state)
+    grid = require_camera(shot).grid
+    manifest = {
+        "show": show.name,
+        "shot": shot.code,
+        "revision": shot.head.number,
+        "frames": {"first": first, "last": last, "rate": str(show.rate)},
+        "conventions": {
+            "unit": show.length_unit,
+            "up_axis": show.up_axis,
+            "handedness": "right",
+            "picture": [grid.width, grid.height],
+            "pixels": "from the outer top left corner, y down; the centre of the first is 0.5, 0.5",
+        },
+        "files": check.sums(files),
+    }
+    return files | {"manifest.json": json.dumps(manifest, indent=2).encode()}
 
 
 def require_camera(shot):
@@ -99,7 +176,7 @@ def contents(shot, ending: str) -> bytes:
         raise Problem("There are no stand-ins to write: place one on the Set step.")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"file.{ending}"
-        if ending == "usda":
+        if ending in ("usda", "usdc", "usdz"):
             known = metadata_of(shot.state, plate_of(shot))
             matched, *others = (
                 usd.Shown(one.camera, one.looks["focus_m"], f_number(one, known)) for one in cameras
@@ -116,12 +193,29 @@ def contents(shot, ending: str) -> bytes:
                 others={one.name: shown for one, shown in zip(cameras[1:], others)},
                 path_of_camera=over,
             )
-        elif ending == "gltf":
+        elif ending in ("gltf", "glb"):
             gltf.write(path, camera, stand_ins, name, over, rate)
         elif ending == "csv":
             table.write(path, over or {frame: camera})
         elif ending == "obj":
             obj.write(path, stand_ins, show.length_unit, show.up_axis)
+        elif ending == "ply":
+            points = _points(shot)
+            if not points:
+                raise Problem("There are no tracked points in the world: solve and place the path.")
+            ply.write(path, list(points.values()), show.length_unit, show.up_axis)
+        elif ending in ("undistort.exr", "redistort.exr"):
+            maps = lens_maps.lens_maps(camera)
+            map_ = maps.undistort if ending.startswith("un") else maps.redistort
+            says = {
+                "comments": f"{show.name}, {shot.code}: R = u right, G = v up, at pixel centres"
+            }
+            lens_maps.write_map(path, map_, says)
+        elif ending == "yaml":
+            lens_maps.write_opencv(path, camera)
+        elif ending == "check.txt":
+            text = check.write_check(over or {frame: camera}, name, show.length_unit, show.up_axis)
+            path.write_text(text, encoding="utf-8")
         else:
             path.write_text(
                 json.dumps(

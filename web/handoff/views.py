@@ -42,13 +42,10 @@ def handoff(request, show, shot):
             remarks.append(Remark("Evidence still disagrees", conflicts[0]["says"], "doubt"))
         figures = [("Path", track_page.figures(shot))] if by_path else figures
         rows = _rows(shot, camera)
-    kinds = [
-        kind for kind in files.KINDS.values() if kind.ending != "obj" or shot.state["stand_ins"]
-    ]
     context = {
         "plate": plate_of(shot),
         "camera": camera,
-        "kinds": kinds,
+        "kinds": files.kinds_for(shot),
         "rows": rows,
         "figures": figures,
         "remarks": [*lens_remarks(shot.state), *remarks],
@@ -130,9 +127,8 @@ def file(request, show, shot, ending):
     if ending == "zip":
         buffer = io.BytesIO()
         with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
-            for kind in files.KINDS:
-                if kind != "obj" or shot.state["stand_ins"]:
-                    archive.writestr(f"{shot.code}_camera.{kind}", files.contents(shot, kind))
+            for name, data in files.package(shot).items():
+                archive.writestr(name, data)
         return _download(buffer.getvalue(), f"{shot.code}_camera.zip", "application/zip")
     if ending not in files.KINDS:
         raise Http404
