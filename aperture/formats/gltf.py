@@ -16,6 +16,7 @@ from scipy.spatial.transform import Rotation
 
 from aperture.arrays import Array
 from aperture.camera import Camera
+from aperture.formats.lens_maps import bends_px
 from aperture.scene.stand_in import StandIn
 
 
@@ -23,11 +24,25 @@ def losses(camera: Camera) -> list[str]:
     """What a glTF camera can't carry of this one, in sentences."""
     out = []
     x, y = camera.principal_point_px
-    if max(abs(x - camera.grid.width / 2), abs(y - camera.grid.height / 2)) > 0.01:
-        out.append("glTF has no off-centre lens: the shift is in the extras only.")
+    off = float(np.hypot(x - camera.grid.width / 2, y - camera.grid.height / 2))
+    if off > 0.01:
+        out.append(
+            f"glTF has no off-centre lens: the shift is in the extras only, and everything lies {off:.2f} px beside. "
+            "Render with overscan about the lens’s axis, and cut it."
+        )
     if camera.lens.distorts:
-        out.append("glTF has no distortion: the coefficients are in the extras only.")
+        out.append(
+            f"glTF has no distortion: the coefficients are in the extras only. {without_distortion(camera)}"
+        )
     return out
+
+
+def without_distortion(camera: Camera) -> str:
+    """What is off in a renderer without distortion, and what helps, in a sentence."""
+    return (
+        f"The plate’s corner is off by up to {bends_px(camera):.1f} px: straighten the plate with the UV map, "
+        "or bend the render with the other one."
+    )
 
 
 def write(

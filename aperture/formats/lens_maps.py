@@ -89,6 +89,15 @@ def _straight_grid(camera: Camera, plain: Camera) -> Grid:
     return found
 
 
+def bends_px(camera: Camera) -> float:
+    """By how many px the lens bends the corner of the plate that it bends most: what is off where distortion isn't carried."""
+    grid = camera.grid
+    corners = np.array([(x, y) for x in (0.0, grid.width) for y in (0.0, grid.height)])
+    plain = straight(camera.lens)
+    at = grid.to_px(plain.project(camera.lens.rays(grid.to_mm(corners))))
+    return float(np.nan_to_num(np.linalg.norm(at - corners, axis=1), nan=np.inf).max())
+
+
 def write_map(path: Path, uv: Array, says: dict[str, str]) -> None:
     """Write a map (H, W, 2) as a 32-bit OpenEXR with R = u, G = v, B = 0; `says`: attributes of its header."""
     import OpenEXR

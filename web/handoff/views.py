@@ -91,7 +91,10 @@ def _losses(camera) -> list[Remark]:
     """What a format can't carry."""
     out = [Remark("glTF carries less", loss, "note") for loss in gltf.losses(camera)]
     if camera.lens.distorts:
-        says = "Its camera has no distortion: the coefficients are custom attributes."
+        says = (
+            "Its camera has no distortion: the coefficients are custom attributes. "
+            + gltf.without_distortion(camera)
+        )
         out.append(Remark("OpenUSD carries less", says, "note"))
     return out
 
