@@ -2,6 +2,7 @@
 
 import base64
 import csv
+import itertools
 import json
 import re
 import tempfile
@@ -17,7 +18,7 @@ from PIL import Image
 from pxr import Usd, UsdGeom
 
 from aperture.camera import Camera
-from aperture.formats import check, gltf, lens_maps, obj, ply, table, usd
+from aperture.formats import check, gltf, lens_maps, obj, ply, recipe, table, usd
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.plates.colour import decode_srgb
@@ -25,6 +26,7 @@ from aperture.render.files import write_exr, write_png
 from aperture.render.passes import render
 from aperture.render.tracer import Look
 from aperture.scene.stand_in import StandIn
+from aperture.units import METRES
 
 CAMERA = Camera.at(Grid.from_gate(320, 180, 36, 20.25), Lens(24), (3, 1.7, 6), 0.4, -0.12, 0.03)
 BOXES = {
@@ -179,6 +181,47 @@ class Files(TestCase):
         there = cv2.remap(x, *np.moveaxis(xy.astype(np.float32), 2, 0), cv2.INTER_LINEAR)
         inner = np.s_[2:-2, 2:-2]
         np.testing.assert_allclose(there[inner], np.indices((180, 320))[1][inner], atol=0.02)
+
+    def test_every_convention_of_a_table_comes_back(self):
+        """Six rotation orders, two hands, two up axes, five units; the angles multiplied out by hand."""
+        grid, lens = CAMERA.grid, CAMERA.lens
+        over = {
+            frame: Camera.at(grid, lens, (3 - 0.1 * frame, 1.7, 6), 3.0 + 0.05 * frame, -0.3, 0.2)
+            for frame in range(1001, 1011)
+        }
+        about = {
+            "X": lambda c, s: [[1, 0, 0], [0, c, -s], [0, s, c]],
+            "Y": lambda c, s: [[c, 0, s], [0, 1, 0], [-s, 0, c]],
+            "Z": lambda c, s: [[c, -s, 0], [s, c, 0], [0, 0, 1]],
+        }
+        for order, hand, up, unit in itertools.product(
+            recipe.ORDERS, ("right", "left"), "YZ", ("mm", "cm", "m", "ft", "in")
+        ):
+            own = recipe.Recipe(
+                up, unit, hand, order, frame_offset=-1000, separator="tab", digits=9
+            )
+            text = recipe.write(over, own, Fraction(24))
+            names, first, *_ = [line.split("\t") for line in text.splitlines()]
+            cells = dict(zip(names, map(float, first)))
+            matrix = np.eye(3)
+            for axis in order:
+                angle = np.radians(cells[f"r{axis.lower()}"])
+                matrix = matrix @ about[axis](np.cos(angle), np.sin(angle))
+            # What is 2 m before the camera lies where the file's own axes say.
+            ahead = np.array([0, 0, -2 if hand == "right" else 2]) / METRES[unit]
+            there = [cells["tx"], cells["ty"], cells["tz"]] + matrix @ ahead
+            x, y, z = CAMERA.position * 0 + over[1001].position + over[1001].rotation @ [0, 0, -2]
+            far = -z if hand == "right" else z
+            wanted = {"Y": [x, y, -far], "Z": [x, far, y]}[up]
+            np.testing.assert_allclose(there * METRES[unit], wanted, atol=1e-6)
+            back = recipe.read(text, own)
+            self.assertEqual(sorted(back), sorted(over))
+            for frame, (position, rotation) in back.items():
+                np.testing.assert_allclose(position, over[frame].position, atol=1e-8)
+                np.testing.assert_allclose(rotation, over[frame].rotation, atol=1e-8)
+        # Angles go on over half a turn, as curves are edited.
+        turns = [float(row[1]) for row in recipe.rows(over, recipe.Recipe(columns=("frame", "ry")), Fraction(24))]  # fmt: skip
+        self.assertLess(np.abs(np.diff(turns)).max(), 10)
 
     def test_points_and_the_check(self):
         points = np.random.default_rng(2).uniform(-3, 3, (30, 3))

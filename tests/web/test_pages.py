@@ -3,9 +3,10 @@
 import json
 
 import numpy as np
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
-from aperture.formats import usd
+from aperture.formats import recipe, usd
 from demo.plates import truth
 from demo.show import marks_for
 from tests.web.test_shots import NAME, WithShot
@@ -74,6 +75,54 @@ class Pages(WithShot):
         self.assertAlmostEqual(aperture.horizontal, 36.0, places=4)
         with open(path) as file:
             self.assertIn('upAxis = "Z"', file.read())
+
+    def test_a_table_by_a_recipe_that_is_kept_and_taken_elsewhere(self):
+        self.ready()
+        typed = {
+            "up_axis": "Z",
+            "unit": "cm",
+            "handedness": "left",
+            "rotation_order": "XYZ",
+            "frame_offset": "-1000",
+            "scale": "1",
+            "separator": "semicolon",
+            "digits": "4",
+            "columns": "frame tx ty tz rx ry rz view_h_deg",
+            "header": "on",
+        }
+        text = self.client.post(self.url("hand-off/table"), typed).content.decode()
+        shown = self.client.get(self.url("hand-off/table/preview"), typed).content.decode()
+        self.assertIn(text.splitlines()[1], shown)
+        (frame, (position, rotation)), = recipe.read(  # fmt: skip
+            text,
+            recipe.Recipe(
+                "Z", "cm", "left", "XYZ", -1000, separator="semicolon",
+                columns=tuple(typed["columns"].split()),
+            ),
+        ).items()  # fmt: skip
+        camera = camera_of_state(self.state())
+        np.testing.assert_allclose(position, camera.position, atol=1e-5)
+        np.testing.assert_allclose(rotation, camera.rotation, atol=1e-5)
+        kept = self.client.post(self.url("hand-off/recipes/keep"), typed | {"name": "Harbour"}, follow=True)  # fmt: skip
+        self.assertContains(kept, "view_h_deg</b>")
+        self.assertContains(kept, '<option value="left" selected>')
+        saved = self.client.get(self.url("hand-off/recipes")).content
+        self.show.recipes.all().delete()
+        taken = SimpleUploadedFile("recipes.json", saved)
+        self.client.post(self.url("hand-off/recipes/take"), {"file": taken})
+        self.assertEqual(self.show.recipes.get().conventions.rotation_order, "XYZ")
+        for bad in (b"[]", b"{", saved.replace(b"XYZ", b"XXZ"), saved.replace(b"1.0", b'"1"')):
+            refused = self.client.post(
+                self.url("hand-off/recipes/take"), {"file": SimpleUploadedFile("r.json", bad)}
+            )
+            self.assertEqual(refused.status_code, 422, bad)
+        for field, value in (("columns", "frame tx tx"), ("columns", "roll"), ("scale", "0")):
+            wrong = self.client.get(self.url("hand-off/table/preview"), typed | {field: value})
+            self.assertContains(wrong, 'class="error"')
+            self.assertEqual(
+                self.client.post(self.url("hand-off/table"), typed | {field: value}).status_code,
+                422,
+            )
 
     def test_a_fit_is_solved_once_for_each_document(self):
         self.ready()

@@ -165,6 +165,12 @@ def over_frames(shot, camera) -> dict | None:
     return {frame: one for frame, one in found.items() if one is not None}
 
 
+def cameras_by_frame(shot) -> dict:
+    """The cameras that are handed off, by frame. Raises Problem."""
+    camera = require_camera(shot)
+    return over_frames(shot, camera) or {frame_of(shot): camera}
+
+
 def contents(shot, ending: str) -> bytes:
     """The bytes of one file. Raises Problem."""
     camera = require_camera(shot)

@@ -12,7 +12,7 @@ from aperture.formats.usd import aperture_of
 from aperture.plates.sequences import ranges_of
 from aperture.units import format_value
 from web.gates.gate import plate_origin
-from web.handoff import files
+from web.handoff import files, tables
 from web.match import sheet, track_page
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
@@ -51,6 +51,7 @@ def handoff(request, show, shot):
         "remarks": [*lens_remarks(shot.state), *remarks],
         "evidence": sheet.evidence(shot, fit),
         "fit": fit,
+        **(tables.context(shot, request.GET.get("recipe")) if camera else {}),
     }
     return step_page(request, shot, "hand-off", "handoff/handoff.html", context)
 

@@ -8,3 +8,10 @@ if (sheet) {
   const table = {root: sheet, takeTiles() {}};
   startStrip(table, {lay: canvas => sheet.append(canvas)});
 }
+
+// Another recipe fills the form anew.
+document.querySelector("[data-recipe]")?.addEventListener("change", event => {
+  const to = new URL(event.target.dataset.recipe, location);
+  if (event.target.value) to.searchParams.set("recipe", event.target.value);
+  location.assign(to);
+});

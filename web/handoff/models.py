@@ -1,0 +1,22 @@
+"""Recipes: the conventions of those who get a show's files."""
+
+from django.db import models
+
+from aperture.formats.recipe import Recipe as Conventions
+
+
+class Recipe(models.Model):
+    """A receiver's conventions under a name. `settings`: as `aperture.formats.recipe.Recipe.to_json` has them."""
+
+    show = models.ForeignKey("shows.Show", models.CASCADE, related_name="recipes")
+    name = models.CharField(max_length=80)
+    settings = models.JSONField(default=dict)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [models.UniqueConstraint(fields=["show", "name"], name="one_recipe_a_name")]
+
+    @property
+    def conventions(self) -> Conventions:
+        """What it says. Raises Problem."""
+        return Conventions.from_json(self.settings)

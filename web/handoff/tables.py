@@ -1,0 +1,140 @@
+"""The text table of a camera per frame, by a receiver's recipe."""
+
+import json
+
+from django.db import IntegrityError, transaction
+from django.http import HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import require_GET, require_POST
+
+from aperture import strict_json
+from aperture.errors import Problem
+from aperture.formats import recipe as recipes
+from web.handoff import files
+from web.handoff.forms import RecipeForm
+from web.handoff.models import Recipe
+from web.shows import history
+from web.shows.reading import given_name, whole
+from web.shows.views import find
+
+SHOWN = 4  # lines of the preview
+MOST_RECIPES, MOST_BYTES = 100, 1_000_000
+FORMAT = "accurate-aperture/recipes"
+
+
+def context(shot, number) -> dict:
+    """For the page: the recipes of the show, the chosen one, and its form."""
+    kept = list(shot.show.recipes.all())
+    chosen = next((one for one in kept if one.pk == whole(number)), None)
+    shown = recipes.Recipe(up_axis=shot.show.up_axis, unit=shot.show.length_unit)
+    if chosen is not None:
+        shown = chosen.conventions
+    return {
+        "recipes": kept,
+        "recipe": chosen,
+        "recipe_form": RecipeForm.of(shown),
+        "preview": _preview(shot, shown),
+    }
+
+
+def _preview(shot, recipe: recipes.Recipe) -> str:
+    """The first lines; empty without a camera."""
+    try:
+        cameras = files.cameras_by_frame(shot)
+    except Problem:
+        return ""
+    some = {frame: cameras[frame] for frame in sorted(cameras)[:SHOWN]}
+    return recipes.write(some, recipe, shot.show.rate)
+
+
+@require_GET
+def preview(request, show, shot):
+    """The first lines of the table as the form has it, or what is wrong with the form."""
+    shot = find(show, shot)
+    form = RecipeForm(request.GET)
+    lines = _preview(shot, form.cleaned_data["recipe"]) if form.is_valid() else ""
+    return render(request, "handoff/_preview.html", {"preview": lines, "recipe_form": form})
+
+
+@require_POST
+def table(request, show, shot):
+    """The table as the form has it."""
+    shot = find(show, shot)
+    form = RecipeForm(request.POST)
+    if not form.is_valid():
+        raise Problem(" ".join(str(error) for errors in form.errors.values() for error in errors))
+    cameras = files.cameras_by_frame(shot)
+    text = recipes.write(cameras, form.cleaned_data["recipe"], shot.show.rate)
+    history.mark_handed_off(shot)
+    return _saved(text, f"{shot.code}_camera.txt", "text/plain; charset=utf-8")
+
+
+@require_POST
+def keep(request, show, shot):
+    """Keep what the form says as a recipe of the show; one of the same name is replaced."""
+    shot = find(show, shot)
+    form = RecipeForm(request.POST)
+    if not form.is_valid():
+        raise Problem(" ".join(str(error) for errors in form.errors.values() for error in errors))
+    row = _kept(shot.show, given_name(request, 80), form.cleaned_data["recipe"])
+    return redirect(f"{shot.url('handoff')}?recipe={row.pk}")
+
+
+def _kept(show, name: str, recipe: recipes.Recipe) -> Recipe:
+    if show.recipes.exclude(name=name).count() >= MOST_RECIPES:
+        raise Problem(f"A show has at most {MOST_RECIPES} recipes.")
+    settings = {"settings": recipe.to_json()}
+    try:
+        with transaction.atomic():
+            return show.recipes.update_or_create(name=name, defaults=settings)[0]
+    except IntegrityError:  # somebody else kept one of this name just now
+        return show.recipes.update_or_create(name=name, defaults=settings)[0]
+
+
+@require_POST
+def remove(request, show, shot, number):
+    """Remove a recipe."""
+    shot = find(show, shot)
+    get_object_or_404(shot.show.recipes, pk=number).delete()
+    return redirect(shot.url("handoff"))
+
+
+@require_GET
+def export(request, show, shot):
+    """All recipes of the show as JSON."""
+    shot = find(show, shot)
+    rows = [{"name": one.name, **one.settings} for one in shot.show.recipes.all()]
+    text = json.dumps({"format": FORMAT, "version": 1, "recipes": rows}, indent=2)
+    return _saved(text, f"{shot.show.slug}_recipes.json", "application/json")
+
+
+@require_POST
+def take(request, show, shot):
+    """Take recipes from such a file; those of the same names are replaced. All of them, or none."""
+    shot, file = find(show, shot), request.FILES.get("file")
+    if file is None:
+        raise Problem("Choose a file with recipes first.", "file")
+    if file.size > MOST_BYTES:
+        raise Problem("A file of recipes has at most a megabyte.", "file")
+    data = strict_json.loads(file.read())
+    rows = data.get("recipes") if isinstance(data, dict) and data.get("format") == FORMAT else None
+    if not isinstance(rows, list) or not rows or len(rows) > MOST_RECIPES:
+        raise Problem("There are no recipes in this file.", "file")
+    read = []
+    for row in rows:
+        name = row.get("name") if isinstance(row, dict) else None
+        if not isinstance(name, str) or not 0 < len(name.strip()) <= 80:
+            raise Problem("A recipe in this file has no name.", "file")
+        read.append((" ".join(name.split()), recipes.Recipe.from_json(row)))
+    with transaction.atomic():
+        for name, recipe in read:
+            _kept(shot.show, name, recipe)
+    return redirect(shot.url("handoff"))
+
+
+def _saved(text: str, name: str, content_type: str) -> HttpResponse:
+    return HttpResponse(
+        text,
+        content_type=content_type,
+        headers={"Content-Disposition": f'attachment; filename="{name}"'},
+    )
