@@ -1,6 +1,7 @@
 """The pages' edges: other addresses, other methods, forged posts, units and axes of the show."""
 
 import json
+import re
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -14,6 +15,7 @@ from web.match.fits import fit_of
 from web.match.models import StoredFit
 from web.match.path_fits import camera_of_state
 from web.shows.history import edit
+from web.shows.models import Shot
 
 
 class Pages(WithShot):
@@ -75,6 +77,24 @@ class Pages(WithShot):
         self.assertAlmostEqual(aperture.horizontal, 36.0, places=4)
         with open(path) as file:
             self.assertIn('upAxis = "Z"', file.read())
+
+    def test_what_was_handed_off_is_remembered_and_told_once_it_is_old(self):
+        self.ready()
+        self.client.get(self.url("hand-off/camera.usda"))
+        page = self.client.get(self.url("hand-off"))
+        self.assertContains(page, "OpenUSD, of revision")
+        self.assertNotContains(page, "What was handed off is of revision")
+        number = Shot.objects.with_head().get(pk=self.shot.pk).head.number
+
+        def nudge(state):
+            corner = next(mark for mark in state["marks"] if mark["kind"] == "edge")
+            corner["points"][0][1] += 6
+
+        edit(Shot.objects.with_head().get(pk=self.shot.pk), "Moved an edge", nudge)
+        page = self.client.get(self.url("hand-off")).content.decode()
+        self.assertIn(f"What was handed off is of revision {number}", page)
+        found = re.search(r"by up to ([\d.]+) px, on frame", page)
+        self.assertGreater(float(found[1]), 0.05)
 
     def test_a_table_by_a_recipe_that_is_kept_and_taken_elsewhere(self):
         self.ready()

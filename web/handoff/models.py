@@ -1,4 +1,4 @@
-"""Recipes: the conventions of those who get a show's files."""
+"""Recipes: the conventions of those who get a show's files; and what was handed off."""
 
 from django.db import models
 
@@ -20,3 +20,16 @@ class Recipe(models.Model):
     def conventions(self) -> Conventions:
         """What it says. Raises Problem."""
         return Conventions.from_json(self.settings)
+
+
+class HandedOff(models.Model):
+    """Files that were written: what, from which revision, with which recipe."""
+
+    shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="handed_off")
+    revision = models.PositiveIntegerField()
+    what = models.CharField(max_length=40)
+    recipe = models.CharField(max_length=80, blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-id"]

@@ -10,10 +10,9 @@ from django.views.decorators.http import require_GET, require_POST
 from aperture import strict_json
 from aperture.errors import Problem
 from aperture.formats import recipe as recipes
-from web.handoff import files
+from web.handoff import files, remembered
 from web.handoff.forms import RecipeForm
 from web.handoff.models import Recipe
-from web.shows import history
 from web.shows.reading import given_name, whole
 from web.shows.views import find
 
@@ -65,7 +64,7 @@ def table(request, show, shot):
         raise Problem(" ".join(str(error) for errors in form.errors.values() for error in errors))
     cameras = files.cameras_by_frame(shot)
     text = recipes.write(cameras, form.cleaned_data["recipe"], shot.show.rate)
-    history.mark_handed_off(shot)
+    remembered.remember(shot, "text table", request.POST.get("name", ""))
     return _saved(text, f"{shot.code}_camera.txt", "text/plain; charset=utf-8")
 
 

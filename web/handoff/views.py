@@ -12,14 +12,13 @@ from aperture.formats.usd import aperture_of
 from aperture.plates.sequences import ranges_of
 from aperture.units import format_value
 from web.gates.gate import plate_origin
-from web.handoff import files, tables
+from web.handoff import files, remembered, tables
 from web.match import sheet, track_page
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
 from web.match.path_fits import is_old, path_fit, placed_path
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
-from web.shows import history
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -36,6 +35,8 @@ def handoff(request, show, shot):
         remarks.append(Remark("Nothing to hand off yet", problem.sentence, "note"))
     if camera:
         remarks += _one_for_all(shot) + _losses(camera)
+        if old := remembered.remark(shot):
+            remarks.insert(0, old)
         by_path = placed_path(shot.state) is not None
         conflicts = (path_fit(shot.state) if by_path else fit)["conflicts"]
         if conflicts:
@@ -51,6 +52,7 @@ def handoff(request, show, shot):
         "remarks": [*lens_remarks(shot.state), *remarks],
         "evidence": sheet.evidence(shot, fit),
         "fit": fit,
+        "handed_off": shot.handed_off.all()[:8],
         **(tables.context(shot, request.GET.get("recipe")) if camera else {}),
     }
     return step_page(request, shot, "hand-off", "handoff/handoff.html", context)
@@ -125,19 +127,21 @@ def _rows(shot, camera) -> list[Row]:
 
 @require_GET
 def file(request, show, shot, ending):
-    """One file, or all of them as a zip. The revision that they were made from stays, however old it grows."""
+    """One file, or all of them as a zip."""
     shot = find(show, shot)
-    history.mark_handed_off(shot)
     if ending == "zip":
         buffer = io.BytesIO()
         with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
             for name, data in files.package(shot).items():
                 archive.writestr(name, data)
+        remembered.remember(shot, "all files")
         return _download(buffer.getvalue(), f"{shot.code}_camera.zip", "application/zip")
     if ending not in files.KINDS:
         raise Http404
+    data = files.contents(shot, ending)
+    remembered.remember(shot, files.KINDS[ending].name)
     return _download(
-        files.contents(shot, ending),
+        data,
         f"{shot.code}_camera.{ending}",
         files.KINDS[ending].content_type,
     )
