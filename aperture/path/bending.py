@@ -60,7 +60,7 @@ def stood(given: Given, network: Network, known: Array) -> Network:
     placed = replace(network.placed, state=network.bending.stood)
     none = np.full_like(known, np.nan)
     found = given.solve(placed, network.tracks, network.use, none, facts, network.factors)
-    return replace(found, bending=network.bending, readout=network.readout)
+    return replace(found, bending=network.bending, readout=network.readout, doubts=network.doubts)
 
 
 def placing_spread(network: Network) -> Spread:

@@ -47,7 +47,11 @@ def refusal(problem: str, of: str = "") -> dict[str, Any]:
 
 @dataclass(frozen=True, eq=False)
 class Told:
-    """What a report is written from. kind: free or nodal; bent: what facts make of the path, if this is the one that they only lay down."""
+    """What a report is written from. kind: free or nodal; bent: what facts make of the path, if this is the one that they only lay down.
+
+    untold_shutter: whether the readout was found without having been asked for; reversible: whether near and
+    far may be the other way round.
+    """
 
     evidence: FilmEvidence
     sightings: Sightings
@@ -58,6 +62,7 @@ class Told:
     kind: str
     bent: Told | None = None
     untold_shutter: bool = False
+    reversible: bool = False
 
     @cached_property
     def camera_variances(self) -> Array:
@@ -386,6 +391,15 @@ def _remarks(told: Told) -> list[dict[str, Any]]:
                 "only turns",
                 "The camera only turns: its path explains no more than its turns do. Directions and "
                 "lens are solved; distances can't be known from these frames.",
+            )
+        )
+    if told.reversible:
+        out.append(
+            _remark(
+                "reversible",
+                "With near and far reversed, and all ways the other way, a path explains the tracks about as "
+                "well. The ± of the lens covers both; places are those of the better one. The focal length, or a "
+                "distance between a near and a far track, would tell.",
             )
         )
     if told.untold_shutter and network.readout is not None:

@@ -128,6 +128,7 @@ def _solved(
     given, network, known_places = solve_network(
         evidence, sightings, optics, found, document, threads
     )
+    reversible = False
     if found.rival is not None:
         watch("Solving the path with near and far reversed", 0.91)
         reversed_ = replace(found, path=found.rival)
@@ -136,14 +137,17 @@ def _solved(
         apart = more_misfit(*rivals)
         if apart > 0:
             given, network, known_places = other
-        if abs(apart) < RIVALS:
+        reversible = abs(apart) < RIVALS
+        if reversible:
             network = replace(network, doubts=(between(rivals, apart),))
     if evidence.readout[1] > 0:
         watch("Solving the readout time", 0.92)
         begin = _readout_of(warm) or evidence.readout[0]
         prior = evidence.readout if np.isfinite(evidence.readout[1]) else None
         whole = replace(given, sightings=seen)
+        doubts = network.doubts
         given, network = solved_readout(whole, network, known_places, begin, prior)
+        network = replace(network, doubts=doubts)
     network = replace(network, bending=bending(given, network, known_places))
     watch("Finding how exact it is", 0.95)
     spread = spreads(network)
@@ -152,7 +156,13 @@ def _solved(
         network = replace(network, doubts=(*network.doubts, doubt))
         spread = spreads(network)
     told = report.Told(
-        evidence, given.sightings, network, *spread, found.kind, untold_shutter=bool(found.readout)
+        evidence,
+        given.sightings,
+        network,
+        *spread,
+        found.kind,
+        untold_shutter=bool(found.readout),
+        reversible=reversible,
     )
     if evidence.stands and network.bending is not None:
         watch("Standing the path on its feet", 0.97)
