@@ -1,7 +1,9 @@
 """The pages' edges: other addresses, other methods, forged posts, units and axes of the show."""
 
+import io
 import json
 import re
+import zipfile
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -77,6 +79,20 @@ class Pages(WithShot):
         self.assertAlmostEqual(aperture.horizontal, 36.0, places=4)
         with open(path) as file:
             self.assertIn('upAxis = "Z"', file.read())
+
+    def test_what_can_t_be_written_is_left_out_of_the_zip_and_said(self):
+        self.ready()
+        # A fisheye of this width sees more than a straight picture can show.
+        lens = {"projection": "equidistant", "focal_mm": {"value": 8.0, "plus_minus": 0.0}}
+        edit(Shot.objects.with_head().get(pk=self.shot.pk), "Lens", lambda state: state.update(lens=lens))  # fmt: skip
+        self.assertEqual(
+            self.client.get(self.url("hand-off/camera.undistort.exr")).status_code, 422
+        )
+        data = self.client.get(self.url("hand-off/camera.zip")).content
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            manifest = json.loads(archive.read("manifest.json"))
+        self.assertIn("straight picture", manifest["left_out"][0]["because"])
+        self.assertIn("LT900_camera.usda", [file["name"] for file in manifest["files"]])
 
     def test_what_was_handed_off_is_remembered_and_told_once_it_is_old(self):
         self.ready()

@@ -112,10 +112,15 @@ def _points(shot) -> dict[str, list[float]]:
 
 
 def package(shot) -> dict[str, bytes]:
-    """All files by their names, and a manifest of them. Raises Problem."""
-    files = {
-        f"{shot.code}_camera.{kind.ending}": contents(shot, kind.ending) for kind in kinds_for(shot)
-    }
+    """All files by their names, and a manifest of them, which also says what couldn't be written. Raises Problem without a camera."""
+    require_camera(shot)
+    files, left_out = {}, []
+    for kind in kinds_for(shot):
+        name = f"{shot.code}_camera.{kind.ending}"
+        try:
+            files[name] = contents(shot, kind.ending)
+        except Problem as problem:  # a fisheye, say, has no straight picture
+            left_out.append({"name": name, "because": problem.sentence})
     show, (first, last) = shot.show, span_of(shot.state)
     grid = require_camera(shot).grid
     manifest = {
@@ -131,6 +136,7 @@ def package(shot) -> dict[str, bytes]:
             "pixels": "from the outer top left corner, y down; the centre of the first is 0.5, 0.5",
         },
         "files": check.sums(files),
+        "left_out": left_out,
     }
     return files | {"manifest.json": json.dumps(manifest, indent=2).encode()}
 
