@@ -133,8 +133,11 @@ def simulated(repetitions: int) -> None:
             if not fit["ok"] or fit["motion"] != "free":
                 print(f"  {kind} {seed}: {fit.get('problem') or fit['motion']}")
                 continue
-            away = np.array(fit["path"]["position_m"]) - made.positions
-            sigmas.append(away / np.array(fit["path"]["position_plus_minus_m"]))
+            places = fit["path"]["position_m"]
+            there = [index for index, place in enumerate(places) if place is not None]
+            away = np.array([places[index] for index in there]) - made.positions[there]
+            plus_minus = [fit["path"]["position_plus_minus_m"][index] for index in there]
+            sigmas += (away / np.array(plus_minus)).ravel().tolist()
             off = fit["camera"]["focal_px"][1] / FOCAL_PX - 1
             focals.append(off)
             focal_sigmas.append(off * FOCAL_PX / fit["plus_minus"]["focal_px"][1])

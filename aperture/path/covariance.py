@@ -31,6 +31,9 @@ from aperture.path.problem import Row, State
 
 # How many right-hand sides are solved at once.
 AT_ONCE = 256
+# Points at the end of what can be told apart may make the matrix singular along their rays: then it is damped by
+# as little as helps, a share of its diagonal.
+DAMPINGS = (0.0, 1e-12, 1e-10, 1e-8)
 
 
 @dataclass(frozen=True, eq=False)
@@ -125,7 +128,10 @@ class Solved:
             # What is held doesn't move a point.
             self.blocks.w *= bundle.freedom.cameras[bundle.camera][:, :, None]
             self.blocks.lens_point *= bundle.freedom.lens[:, None]
-            factored = bundle._factored(self.blocks, 0.0, run)
+            for damping in DAMPINGS:
+                factored = bundle._factored(self.blocks, damping, run)
+                if factored is not None:
+                    break
         if factored is None:
             raise np.linalg.LinAlgError("The normal matrix is not positive definite.")
         self.factored: _Factored = factored
