@@ -113,7 +113,7 @@ def _points(shot) -> dict[str, list[float]]:
 
 def package(shot) -> dict[str, bytes]:
     """All files by their names, and a manifest of them, which also says what couldn't be written. Raises Problem without a camera."""
-    require_camera(shot)
+    grid = require_camera(shot).grid
     files, left_out = {}, []
     for kind in kinds_for(shot):
         name = f"{shot.code}_camera.{kind.ending}"
@@ -122,7 +122,6 @@ def package(shot) -> dict[str, bytes]:
         except Problem as problem:  # a fisheye, say, has no straight picture
             left_out.append({"name": name, "because": problem.sentence})
     show, (first, last) = shot.show, span_of(shot.state)
-    grid = require_camera(shot).grid
     manifest = {
         "show": show.name,
         "shot": shot.code,

@@ -55,15 +55,21 @@ def preview(request, show, shot):
     return render(request, "handoff/_preview.html", {"preview": lines, "recipe_form": form})
 
 
+def _posted(request) -> recipes.Recipe:
+    """The recipe that a form has. Raises Problem with all that is wrong."""
+    form = RecipeForm(request.POST)
+    if not form.is_valid():
+        raise Problem(" ".join(str(error) for errors in form.errors.values() for error in errors))
+    return form.cleaned_data["recipe"]
+
+
 @require_POST
 def table(request, show, shot):
     """The table as the form has it."""
     shot = find(show, shot)
-    form = RecipeForm(request.POST)
-    if not form.is_valid():
-        raise Problem(" ".join(str(error) for errors in form.errors.values() for error in errors))
+    recipe = _posted(request)
     cameras = files.cameras_by_frame(shot)
-    text = recipes.write(cameras, form.cleaned_data["recipe"], shot.show.rate)
+    text = recipes.write(cameras, recipe, shot.show.rate)
     remembered.remember(shot, "text table", request.POST.get("name", ""))
     return _saved(text, f"{shot.code}_camera.txt", "text/plain; charset=utf-8")
 
@@ -72,10 +78,8 @@ def table(request, show, shot):
 def keep(request, show, shot):
     """Keep what the form says as a recipe of the show; one of the same name is replaced."""
     shot = find(show, shot)
-    form = RecipeForm(request.POST)
-    if not form.is_valid():
-        raise Problem(" ".join(str(error) for errors in form.errors.values() for error in errors))
-    row = _kept(shot.show, given_name(request, 80), form.cleaned_data["recipe"])
+    recipe = _posted(request)
+    row = _kept(shot.show, given_name(request, 80), recipe)
     return redirect(f"{shot.url('handoff')}?recipe={row.pk}")
 
 
