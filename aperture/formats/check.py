@@ -10,14 +10,14 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.camera import Camera
-from aperture.formats.axes import from_y_up
 from aperture.gates.chain import straight
+from aperture.geometry.axes import from_y_up
+from aperture.moves.compare import seen_points
 from aperture.units import METRES
 
 POINTS, FRAMES = 3, 3
-# Where the points are sought in the picture of the frame in the middle, as shares of its size; and how far away
-# along a ray that meets no floor, metres.
-PLACES, AWAY_M = ((0.25, 0.75), (0.5, 0.9), (0.8, 0.7)), 5.0
+# Where the points are sought in the picture of the frame in the middle, as shares of its size.
+PLACES = ((0.25, 0.75), (0.5, 0.9), (0.8, 0.7))
 
 
 def points_for(cameras: Mapping[int, Camera]) -> Array:
@@ -25,11 +25,7 @@ def points_for(cameras: Mapping[int, Camera]) -> Array:
     frames = sorted(cameras)
     camera = cameras[frames[len(frames) // 2]]
     px = np.array(PLACES) * [camera.grid.width, camera.grid.height]
-    floor, rays = camera.on_plane(px), camera.rays(px)
-    along = camera.position + AWAY_M * rays / np.linalg.norm(rays, axis=1, keepdims=True)
-    far = np.linalg.norm(np.nan_to_num(floor) - camera.position, axis=1) > 20 * AWAY_M
-    points = np.where(np.isfinite(floor).all(axis=1, keepdims=True) & ~far[:, None], floor, along)
-    return np.round(points, 3)
+    return np.round(seen_points(camera, px), 3)
 
 
 def write_check(cameras: Mapping[int, Camera], name: str, unit: str, up_axis: str) -> str:

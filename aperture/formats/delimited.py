@@ -23,6 +23,18 @@ def rows(reader: Any) -> Iterator[Any]:
         raise Problem(f"Line {reader.line_num} can't be read: {error}.") from None
 
 
+def cells(line: str) -> list[str]:
+    """The cells of one line, whatever stands between them: semicolons, tabs, commas or spaces; none of a comment. Raises Problem."""
+    line = line.strip()
+    if not line or line.startswith("#"):
+        return []
+    for delimiter in (";", "\t", ","):
+        if delimiter in line:
+            row = next(rows(csv.reader([line], delimiter=delimiter)))
+            return [cell.strip() for cell in row]
+    return line.split()
+
+
 # A spreadsheet takes a cell that begins so for a formula.
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 

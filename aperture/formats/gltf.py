@@ -5,7 +5,6 @@ glTF knows neither an off-centre principal point nor distortion; both are writte
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from fractions import Fraction
 from pathlib import Path
@@ -20,20 +19,28 @@ from aperture.formats.lens_maps import bends_px
 from aperture.scene.stand_in import StandIn
 
 
-def losses(camera: Camera) -> list[str]:
-    """What a glTF camera can't carry of this one, in sentences."""
+def window_shift(camera: Camera) -> tuple[float, float]:
+    """By how much the picture's window is shifted to the right and up from the lens's axis, in half widths and half heights."""
+    x, y = camera.principal_point_px
+    width, height = camera.grid.width, camera.grid.height
+    return 1 - 2 * x / width, 2 * y / height - 1
+
+
+def losses(camera: Camera, name: str = "glTF", kept: str = "is in the extras only") -> list[str]:
+    """What the camera of a format that knows an angle and an aspect can't carry of this one, in sentences.
+
+    kept : what becomes of it in that format's files.
+    """
     out = []
     x, y = camera.principal_point_px
     off = float(np.hypot(x - camera.grid.width / 2, y - camera.grid.height / 2))
     if off > 0.01:
         out.append(
-            f"glTF has no off-centre lens: the shift is in the extras only, and everything lies {off:.2f} px beside. "
+            f"{name} has no off-centre lens: the shift {kept}, and everything lies {off:.2f} px beside. "
             "Render with overscan about the lens’s axis, and cut it."
         )
     if camera.lens.distorts:
-        out.append(
-            f"glTF has no distortion: the coefficients are in the extras only. {without_distortion(camera)}"
-        )
+        out.append(f"{name} has no distortion: it {kept}. {without_distortion(camera)}")
     return out
 
 
@@ -101,6 +108,7 @@ def _camera(camera: Camera, name: str) -> Any:
         "squeeze": camera.lens.squeeze,
         "gate_mm": list(camera.grid.gate_mm),
         "principal_point_px": list(camera.principal_point_px),
+        "window_shift": list(window_shift(camera)),
         "brown_conrady": list(camera.lens.coefficients),
     }
     return g.Camera(type="perspective", name=name, perspective=perspective, extras=extras)
@@ -200,20 +208,3 @@ def _add_mesh(document: Any, blob: bytearray, label: str, item: StandIn) -> None
     document.meshes.append(g.Mesh(name=label, primitives=[primitive]))
     document.scenes[0].nodes.append(len(document.nodes))
     document.nodes.append(g.Node(name=label, mesh=len(document.meshes) - 1))
-
-
-def read(path: Path) -> tuple[dict[str, Any], Array]:
-    """The first camera node: its perspective as a dict, and world_from_camera (4, 4) metres. Raises ValueError."""
-    import pygltflib as g
-
-    document = g.GLTF2().load_json(str(path))
-    node = next((node for node in document.nodes if node.camera is not None), None)
-    if node is None:
-        raise ValueError("the file has no camera")
-    camera = document.cameras[node.camera]
-    matrix = np.array(node.matrix or np.eye(4).ravel(), float).reshape(4, 4).T
-    if node.translation:
-        matrix[:3, 3] = node.translation
-    if node.rotation:
-        matrix[:3, :3] = Rotation.from_quat(node.rotation).as_matrix()
-    return json.loads(camera.perspective.to_json()), matrix

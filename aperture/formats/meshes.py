@@ -13,7 +13,7 @@ import numpy as np
 from aperture import strict_json
 from aperture.arrays import Array
 from aperture.errors import Problem
-from aperture.formats.axes import from_y_up
+from aperture.geometry.axes import from_y_up
 from aperture.units import METRES
 
 ENDINGS = ("obj", "ply", "stl", "glb", "gltf")

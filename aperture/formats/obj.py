@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 
 from aperture.arrays import Array
-from aperture.formats.axes import from_y_up
+from aperture.geometry.axes import from_y_up
 from aperture.scene.stand_in import StandIn
 from aperture.units import METRES
 

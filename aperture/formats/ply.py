@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from aperture.formats.axes import from_y_up
+from aperture.geometry.axes import from_y_up
 from aperture.units import METRES
 
 

@@ -74,7 +74,7 @@ def read(data: bytes, convention: Convention) -> Tracks:
     index: dict[str, int] = {}
     track, frame, xy, sigma = [], [], [], []
     for number, line in enumerate(delimited.lines(text), 1):
-        cells = _cells(line)
+        cells = delimited.cells(line)
         if not cells or (number == 1 and not _is_number(cells[0])):
             continue
         if len(cells) < 4:
@@ -96,16 +96,6 @@ def read(data: bytes, convention: Convention) -> Tracks:
         raise Problem("This table has no points. Each line holds a frame, a name, x and y.")
     places = convention.to_ours(np.array(xy))
     return Tracks.build(list(index), track, frame, places, np.array(sigma).reshape(-1, 1))
-
-
-def _cells(line: str) -> list[str]:
-    line = line.strip()
-    if not line or line.startswith("#"):
-        return []
-    for delimiter in (";", "\t", ","):
-        if delimiter in line:
-            return [cell.strip() for cell in next(csv.reader([line], delimiter=delimiter))]
-    return line.split()
 
 
 def _is_number(text: str) -> bool:

@@ -21,7 +21,8 @@ from scipy.spatial.transform import Rotation
 from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.formats.axes import from_y_up
+from aperture.geometry.axes import from_y_up
+from aperture.moves.hierarchy import look_at
 from aperture.units import METRES
 
 ORDERS = ("XYZ", "XZY", "YXZ", "YZX", "ZXY", "ZYX")
@@ -48,6 +49,14 @@ COLUMNS = {
     "p1": "distortion p1",
     "p2": "distortion p2",
 }
+# A camera may be told by what it looks at instead.
+AIMED = {
+    "aim_x": "position x of what it looks at",
+    "aim_y": "position y of what it looks at",
+    "aim_z": "position z of what it looks at",
+    "roll": "turn about the lens's axis, degrees, beside a target",
+}
+AHEAD_M = 5.0  # how far away such a point is written
 POSE = ("tx", "ty", "tz", "rx", "ry", "rz")
 USUAL = ("frame", *POSE, "focal_mm")
 MOST_OFFSET, MOST_DIGITS, MOST_SCALE = 10_000_000, 15, 1e6
@@ -78,10 +87,9 @@ class Recipe:
         ):
             if value not in allowed:
                 raise Problem(f"“{value}” is not one of {', '.join(allowed)}.", name)
-        if not self.columns or set(self.columns) - set(COLUMNS):
-            raise Problem(
-                f"A table has one column or more of these: {', '.join(COLUMNS)}.", "columns"
-            )
+        if not self.columns or set(self.columns) - set(COLUMNS) - set(AIMED):
+            names = ", ".join((*COLUMNS, *AIMED))
+            raise Problem(f"A table has one column or more of these: {names}.", "columns")
         if len(set(self.columns)) < len(self.columns):
             raise Problem("A column stands in a table once.", "columns")
         if not 0 < self.digits <= MOST_DIGITS:
@@ -137,12 +145,6 @@ class Recipe:
         """How much of the receiver's lengths a metre is."""
         return self.scale / METRES[self.unit]
 
-    def own(self, position: Array, rotation: Array) -> tuple[Array, Array]:
-        """The other way: position in metres and rotation (3, 3) of this project's world."""
-        if self.handedness == "left":
-            rotation = rotation @ np.diag([1.0, 1, -1])
-        return self.turn.T @ position / self.per_metre, self.turn.T @ rotation
-
 
 def rows(cameras: Mapping[int, Camera], recipe: Recipe, rate: Fraction) -> list[list[str]]:
     """The lines of the table, without its header."""
@@ -168,6 +170,7 @@ def rows(cameras: Mapping[int, Camera], recipe: Recipe, rate: Fraction) -> list[
             "centre_x_mm": (x - grid.width / 2) * pitch[0],
             "centre_y_mm": (grid.height / 2 - y) * pitch[1],
         }
+        values |= zip(AIMED, _aimed(camera, recipe))
         values |= zip(("k1", "k2", "k3", "p1", "p2"), lens.coefficients)
         out.append(
             [
@@ -190,29 +193,15 @@ def write(cameras: Mapping[int, Camera], recipe: Recipe, rate: Fraction) -> str:
     return out.getvalue()
 
 
-def read(text: str, recipe: Recipe) -> dict[int, tuple[Array, Array]]:
-    """By frame the position (3,) in metres and the rotation (3, 3) of this project's world.
-
-    Raises Problem, naming the line, where a column is missing or a value is no number.
-    """
-    missing = {"frame", *POSE} - set(recipe.columns)
-    if missing:
-        raise Problem(f"Without {', '.join(sorted(missing))} there is no camera in it.")
-    lines = [line for line in text.splitlines() if line.strip()]
-    out = {}
-    for number, line in enumerate(lines[1 if recipe.header else 0 :], 2 if recipe.header else 1):
-        cells = next(csv.reader([line], delimiter=SEPARATORS[recipe.separator]))
-        try:
-            values = {name: float(cell) for name, cell in zip(recipe.columns, cells, strict=True)}
-        except ValueError:
-            raise Problem(f"Line {number} hasn't a number in each of the columns.") from None
-        if not np.isfinite(list(values.values())).all():
-            raise Problem(f"Line {number} has a number that isn't finite.")
-        turns = [values["r" + axis.lower()] for axis in recipe.rotation_order]
-        rotation = Rotation.from_euler(recipe.rotation_order, turns, degrees=True).as_matrix()
-        position = np.array([values[name] for name in ("tx", "ty", "tz")])
-        out[int(values["frame"]) - recipe.frame_offset] = recipe.own(position, rotation)
-    return out
+def _aimed(camera: Camera, recipe: Recipe) -> list[float]:
+    """A point ahead on the lens axis, in the receiver's world, and the roll beside it, degrees."""
+    ahead = camera.position - AHEAD_M * camera.rotation[:, 2]
+    try:
+        level = look_at(camera.position[None], ahead[None])[0]
+    except Problem:  # straight up or down: whatever the roll is, no target tells it
+        level = camera.rotation
+    x, y = (level.T @ camera.rotation)[:2, 0]
+    return [*(recipe.turn @ ahead * recipe.per_metre), float(np.degrees(np.arctan2(y, x)))]
 
 
 def _angles(rotation: Array, order: str) -> Array:

@@ -17,7 +17,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.formats import delimited
-from aperture.formats.axes import from_y_up
+from aperture.geometry.axes import from_y_up
 from aperture.units import METRES, parse_length, parse_number
 
 MOST_POINTS = 20_000

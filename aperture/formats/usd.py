@@ -7,20 +7,20 @@ USD has no squeeze: the horizontal aperture is the gate's width times the squeez
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from aperture.arrays import Array
 from aperture.camera import Camera
-from aperture.formats.axes import from_y_up, pose_in
+from aperture.geometry.axes import from_y_up, pose_in
 from aperture.scene.stand_in import StandIn
 
 METRES_PER_UNIT = 0.01
+# Attributes of ours: USD has no distortion.
+COEFFICIENTS = tuple(f"userProperties:brownConrady:{key}" for key in ("k1", "k2", "k3", "p1", "p2"))
 
 
 @dataclass(frozen=True)
@@ -111,10 +111,10 @@ def write(
         stage.GetRootLayer().Export(str(path))
         return
     # A package holds a layer; its own name stays readable in it.
-    layer = path.with_suffix(".usdc")
-    stage.GetRootLayer().Export(str(layer))
-    packed = UsdUtils.CreateNewUsdzPackage(str(layer), str(path))
-    layer.unlink()
+    with tempfile.TemporaryDirectory() as folder:
+        layer = Path(folder) / path.with_suffix(".usdc").name
+        stage.GetRootLayer().Export(str(layer))
+        packed = UsdUtils.CreateNewUsdzPackage(str(layer), str(path))
     if not packed:
         raise OSError(f"{path.name} could not be packed")
 
@@ -158,10 +158,8 @@ def _camera(
         for frame, at in (over or {}).items():
             prim.GetFocalLengthAttr().Set(aperture_of(at).focal, Usd.TimeCode(frame))
     custom = prim.GetPrim()
-    for key, value in zip(("k1", "k2", "k3", "p1", "p2"), camera.lens.coefficients):
-        custom.CreateAttribute(f"userProperties:brownConrady:{key}", Sdf.ValueTypeNames.Double).Set(
-            float(value)
-        )
+    for name, value in zip(COEFFICIENTS, camera.lens.coefficients):
+        custom.CreateAttribute(name, Sdf.ValueTypeNames.Double).Set(float(value))
     custom.CreateAttribute("userProperties:squeeze", Sdf.ValueTypeNames.Double).Set(
         camera.lens.squeeze
     )
@@ -179,27 +177,3 @@ def _mesh(mesh: Any, item: StandIn, up_axis: str) -> None:
     mesh.CreateFaceVertexIndicesAttr([int(index) for face in item.solid.faces for index in face])
     mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
     mesh.CreateExtentAttr(UsdGeom.PointBased.ComputeExtent(mesh.GetPointsAttr().Get()))
-
-
-def read(path: Any) -> tuple[Aperture, Array]:
-    """The first camera of a stage: aperture in mm, and its world_from_camera (4, 4) in metres and Y-up. Raises ValueError."""
-    from pxr import Usd, UsdGeom
-
-    stage = Usd.Stage.Open(str(path))
-    prim = next((prim for prim in stage.Traverse() if prim.IsA(UsdGeom.Camera)), None)
-    if prim is None:
-        raise ValueError("the stage has no camera")
-    metres = UsdGeom.GetStageMetersPerUnit(stage)
-    camera = UsdGeom.Camera(prim).GetCamera(Usd.TimeCode.EarliestTime())
-    mm = metres * 1000 / 10  # tenths of a scene unit
-    pose = np.array(camera.transform).T
-    pose[:3, 3] *= metres
-    turn = np.eye(4)
-    turn[:3, :3] = from_y_up("Z" if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else "Y").T
-    return Aperture(
-        camera.horizontalAperture * mm,
-        camera.verticalAperture * mm,
-        camera.horizontalApertureOffset * mm,
-        camera.verticalApertureOffset * mm,
-        camera.focalLength * mm,
-    ), turn @ pose

@@ -6,6 +6,7 @@ That a reader broke down or took too long is no good answer to a small file.
 import io
 import json
 import tempfile
+from fractions import Fraction
 from functools import cache
 from pathlib import Path
 from unittest import TestCase
@@ -19,10 +20,24 @@ import trimesh
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
+from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.fence import Fence
-from aperture.formats import catalogue, meshes, survey
+from aperture.formats import (
+    catalogue,
+    collada,
+    gltf,
+    meshes,
+    moves_in,
+    open_track,
+    recipe,
+    survey,
+    usd,
+)
+from aperture.geometry.grid import Grid
+from aperture.lens.lens import Lens
 from aperture.match import document
+from aperture.moves.source import Settings
 from aperture.plates.film import film_of_movie, make_small
 from aperture.plates.reading import read_picture
 from aperture.render import returned
@@ -77,6 +92,24 @@ def read_movie(data, ending):
         make_small(folder, film.numbers[:20])
 
 
+def read_move(data, ending):
+    read_bytes(lambda path: moves_in.read(path, Settings(), Fraction(24)), data, ending)
+
+
+def moves(folder):
+    """(reader, bytes, ending) of a short move in every format."""
+    grid = Grid.from_gate(64, 36, 36, 20.25)
+    over = {n: Camera.at(grid, Lens(30 + n), (0.1 * n, 1.6, 4), 0.1 * n) for n in range(1, 5)}
+    for ending in ("usda", "usdc", "usdz"):
+        usd.write(folder / f"m.{ending}", over[1], {}, path_of_camera=over)
+    for ending in ("gltf", "glb"):
+        gltf.write(folder / f"m.{ending}", over[1], {}, path_of_camera=over)
+    collada.write(folder / "m.dae", over[1], {}, path_of_camera=over)
+    (folder / "m.txt").write_text(recipe.write(over, recipe.Recipe(), Fraction(24)))
+    (folder / "m.json").write_text(open_track.write(over, "m", Fraction(24)))
+    return [(read_move, path.read_bytes(), path.suffix) for path in sorted(folder.glob("m.*"))]
+
+
 def read_match(data, ending):
     document.from_bytes(data)
 
@@ -115,6 +148,7 @@ def samples():
                 (".mkv", {"codec": "ffv1", "pixels": "yuv444p"}),
             )
         ]
+        filmed = moves(Path(folder))
     marks = [{"id": "e1", "kind": "edge", "axis": "up", "points": [[1, 2], [3, 400]]}]
     match = {
         "format": document.FORMAT,
@@ -144,6 +178,7 @@ def samples():
         (read_catalogue, json.dumps(CATALOGUE).encode(), ".json"),
         (read_match, json.dumps(match).encode(), ".json"),
         *movies,
+        *filmed,
     ]
     return out
 

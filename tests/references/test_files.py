@@ -19,8 +19,10 @@ from pxr import Usd, UsdGeom
 
 from aperture.camera import Camera
 from aperture.formats import check, gltf, lens_maps, obj, ply, recipe, table, usd
+from aperture.formats.tables_in import TableSource
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.moves.source import Settings, bring_in
 from aperture.plates.colour import decode_srgb
 from aperture.render.files import write_exr, write_png
 from aperture.render.passes import render
@@ -66,8 +68,8 @@ class Files(TestCase):
                 atol=1e-6,
             )
             self.assertGreater(scene.geometry[name].volume, 0)  # faces look outward
-        perspective, pose = gltf.read(self.folder / "a.gltf")
-        np.testing.assert_allclose(pose, CAMERA.world_from_camera)
+        perspective = json.loads((self.folder / "a.gltf").read_text())["cameras"][0]["perspective"]
+        np.testing.assert_allclose(scene.graph.get("Camera")[0], CAMERA.world_from_camera)
         # glTF 2.0, clause 3.10.3.1: the projection matrix of a perspective camera.
         tangent = np.tan(perspective["yfov"] / 2)
         local = CAMERA.to_camera_space([[0.5, 0.4, 0.3]])[0]
@@ -214,11 +216,11 @@ class Files(TestCase):
             far = -z if hand == "right" else z
             wanted = {"Y": [x, y, -far], "Z": [x, far, y]}[up]
             np.testing.assert_allclose(there * METRES[unit], wanted, atol=1e-6)
-            back = recipe.read(text, own)
-            self.assertEqual(sorted(back), sorted(over))
-            for frame, (position, rotation) in back.items():
-                np.testing.assert_allclose(position, over[frame].position, atol=1e-8)
-                np.testing.assert_allclose(rotation, over[frame].rotation, atol=1e-8)
+            back = bring_in(TableSource(text.encode(), own), Settings(), Fraction(24)).move
+            self.assertEqual(back.frames.tolist(), sorted(over))
+            for camera, position, rotation in zip(over.values(), back.positions, back.rotations):
+                np.testing.assert_allclose(position, camera.position, atol=1e-8)
+                np.testing.assert_allclose(rotation, camera.rotation, atol=1e-8)
         # Angles go on over half a turn, as curves are edited.
         turns = [float(row[1]) for row in recipe.rows(over, recipe.Recipe(columns=("frame", "ry")), Fraction(24))]  # fmt: skip
         self.assertLess(np.abs(np.diff(turns)).max(), 10)

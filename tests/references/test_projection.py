@@ -98,9 +98,6 @@ class AgainstOpenUSD(TestCase):
                     metres = UsdGeom.GetStageMetersPerUnit(stage)
                     prim = next(p for p in stage.Traverse() if p.IsA(UsdGeom.Camera))
                     frustum = UsdGeom.Camera(prim).GetCamera(1).frustum
-                    read_aperture, read_pose = usd.read(path)
-                    np.testing.assert_allclose(read_pose, camera.world_from_camera, atol=1e-12)
-                    self.assertAlmostEqual(read_aperture.focal, 29.0, places=5)
                 window = frustum.ComputeViewMatrix() * frustum.ComputeProjectionMatrix()
                 for local in ((0.2, 0.3, -5), (-1.4, -0.6, -6), (1.1, 0.8, -7)):
                     world = camera.rotation @ local + camera.position

@@ -3,13 +3,17 @@
 import io
 import json
 import re
+import tempfile
 import zipfile
+from fractions import Fraction
+from pathlib import Path
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
-from aperture.formats import recipe, usd
+from aperture.formats import moves_in, recipe
+from aperture.moves.source import Settings
 from demo.plates import truth
 from demo.show import marks_for
 from tests.web.test_shots import NAME, WithShot
@@ -74,9 +78,11 @@ class Pages(WithShot):
         path = self.enterContext(__import__("tempfile").TemporaryDirectory()) + "/camera.usda"
         with open(path, "wb") as file:
             file.write(self.client.get(self.url("hand-off/camera.usda")).content)
-        aperture, pose = usd.read(path)
-        np.testing.assert_allclose(pose, camera_of_state(self.state()).world_from_camera, atol=1e-9)
-        self.assertAlmostEqual(aperture.horizontal, 36.0, places=4)
+        found = moves_in.read(Path(path), Settings(), Fraction(24))
+        camera = camera_of_state(self.state())
+        np.testing.assert_allclose(found.move.positions[0], camera.position, atol=1e-9)
+        np.testing.assert_allclose(found.move.rotations[0], camera.rotation, atol=1e-9)
+        self.assertAlmostEqual(2 * found.move.half_view[0, 0] * found.move.focal_mm[0], 36.0, 4)
         with open(path) as file:
             self.assertIn('upAxis = "Z"', file.read())
 
@@ -129,16 +135,13 @@ class Pages(WithShot):
         text = self.client.post(self.url("hand-off/table"), typed).content.decode()
         shown = self.client.get(self.url("hand-off/table/preview"), typed).content.decode()
         self.assertIn(text.splitlines()[1], shown)
-        (frame, (position, rotation)), = recipe.read(  # fmt: skip
-            text,
-            recipe.Recipe(
-                "Z", "cm", "left", "XYZ", -1000, separator="semicolon",
-                columns=tuple(typed["columns"].split()),
-            ),
-        ).items()  # fmt: skip
+        path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "camera.txt"
+        path.write_text(text)
+        own = recipe.Recipe("Z", "cm", "left", "XYZ", -1000)
+        move = moves_in.read(path, Settings(), Fraction(24), recipe=own).move
         camera = camera_of_state(self.state())
-        np.testing.assert_allclose(position, camera.position, atol=1e-5)
-        np.testing.assert_allclose(rotation, camera.rotation, atol=1e-5)
+        np.testing.assert_allclose(move.positions[0], camera.position, atol=1e-5)
+        np.testing.assert_allclose(move.rotations[0], camera.rotation, atol=1e-5)
         kept = self.client.post(self.url("hand-off/recipes/keep"), typed | {"name": "Harbour"}, follow=True)  # fmt: skip
         self.assertContains(kept, "view_h_deg</b>")
         self.assertContains(kept, '<option value="left" selected>')
@@ -152,7 +155,7 @@ class Pages(WithShot):
                 self.url("hand-off/recipes/take"), {"file": SimpleUploadedFile("r.json", bad)}
             )
             self.assertEqual(refused.status_code, 422, bad)
-        for field, value in (("columns", "frame tx tx"), ("columns", "roll"), ("scale", "0")):
+        for field, value in (("columns", "frame tx tx"), ("columns", "heading"), ("scale", "0")):
             wrong = self.client.get(self.url("hand-off/table/preview"), typed | {field: value})
             self.assertContains(wrong, 'class="error"')
             self.assertEqual(

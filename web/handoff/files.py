@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from aperture.errors import Problem
-from aperture.formats import check, gltf, lens_maps, obj, ply, table, usd
+from aperture.formats import check, collada, gltf, lens_maps, obj, open_track, ply, table, usd
 from web.match.fits import document_of, fit_of
 from web.match.path_fits import camera_of_state, path_fit, placed_path
 from web.plates.frames import span_of
@@ -39,6 +39,18 @@ KINDS = {
         Kind("usdz", "OpenUSD, package", "the same in one package", "model/vnd.usdz+zip"),
         Kind("gltf", "glTF 2.0", "camera and stand-ins, in metres, Y up", "model/gltf+json"),
         Kind("glb", "glTF 2.0, binary", "the same in one binary file", "model/gltf-binary"),
+        Kind(
+            "dae",
+            "COLLADA",
+            "camera and stand-ins, in the show’s unit and up axis, which the file declares",
+            "model/vnd.collada+xml",
+        ),
+        Kind(
+            "opentrackio.jsonl",
+            "OpenTrackIO",
+            "a sample a frame: place, angles, lens and sensor, with time code",
+            "application/jsonl",
+        ),
         Kind(
             "json",
             "Match and fit",
@@ -206,6 +218,11 @@ def contents(shot, ending: str) -> bytes:
             )
         elif ending in ("gltf", "glb"):
             gltf.write(path, camera, stand_ins, name, over, rate)
+        elif ending == "dae":
+            collada.write(path, camera, stand_ins, name, over, rate, show.length_unit, show.up_axis)
+        elif ending == "opentrackio.jsonl":
+            cameras_at = over or {frame: camera}
+            path.write_text(open_track.write(cameras_at, name, rate), encoding="utf-8")
         elif ending == "csv":
             table.write(path, over or {frame: camera})
         elif ending == "obj":

@@ -3,7 +3,15 @@
 from django import forms
 
 from aperture.errors import Problem
-from aperture.formats.recipe import COLUMNS, MOST_DIGITS, MOST_OFFSET, ORDERS, SEPARATORS, Recipe
+from aperture.formats.recipe import (
+    AIMED,
+    COLUMNS,
+    MOST_DIGITS,
+    MOST_OFFSET,
+    ORDERS,
+    SEPARATORS,
+    Recipe,
+)
 from aperture.units import LENGTH_UNITS
 
 
@@ -54,4 +62,4 @@ class RecipeForm(forms.Form):
     @property
     def known_columns(self) -> list[tuple[str, str]]:
         """Their names and what they are."""
-        return list(COLUMNS.items())
+        return list((COLUMNS | AIMED).items())

@@ -3,7 +3,7 @@
 import numpy as np
 
 from aperture.errors import Problem
-from aperture.formats.check import points_for
+from aperture.moves.compare import apart
 from web.elements.actions import source_digest
 from web.handoff import files
 from web.handoff.models import HandedOff
@@ -52,17 +52,8 @@ def _apart(then: dict, now: dict) -> tuple[float, int | None]:
     common = sorted(set(then) & set(now))
     if not common:
         return 0.0, None
-    points = points_for({frame: now[frame] for frame in common})
     some = np.unique(np.linspace(0, len(common) - 1, MOST_FRAMES).astype(int))
-    apart = {
-        common[index]: float(
-            np.nan_to_num(
-                np.linalg.norm(
-                    then[common[index]].project(points) - now[common[index]].project(points), axis=1
-                )
-            ).max()
-        )
-        for index in some
-    }
-    frame = max(apart, key=lambda number: apart[number])
-    return apart[frame], frame
+    compared = {common[index]: now[common[index]] for index in some}
+    each = apart(compared, then)
+    frame = max(each, key=lambda number: each[number])
+    return each[frame], frame

@@ -93,6 +93,8 @@ def _of_path(shot, path, first: int, last: int) -> list[Remark]:
 def _losses(camera) -> list[Remark]:
     """What a format can't carry."""
     out = [Remark("glTF carries less", loss, "note") for loss in gltf.losses(camera)]
+    for loss in gltf.losses(camera, "COLLADA", "is left out"):
+        out.append(Remark("COLLADA carries less", loss, "note"))
     if camera.lens.distorts:
         says = (
             "Its camera has no distortion: the coefficients are custom attributes. "

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from aperture.formats.axes import from_y_up
+from aperture.geometry.axes import from_y_up
 from aperture.scene import overlay
 from aperture.scene.frustum import across, beyond
 from aperture.units import METRES

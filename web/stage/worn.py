@@ -11,7 +11,7 @@ from django.views.decorators.http import require_GET
 
 from aperture.errors import Problem
 from aperture.formats import obj
-from aperture.formats.axes import from_y_up
+from aperture.geometry.axes import from_y_up
 from aperture.render import worn
 from aperture.render.passes import first_met
 from aperture.render.tracer import Look

@@ -1,0 +1,218 @@
+"""COLLADA 1.4.1 (ISO/PAS 17506): the camera with its animation, and the stand-ins.
+
+The file declares its unit and up axis. A camera is an angle and an aspect there: it knows neither a principal point
+beside the middle nor distortion. The animation's times are seconds from the first frame; its number and the rate stand
+in an `extra` of the camera, as COLLADA counts no frames.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.camera import Camera
+from aperture.formats.usd import aperture_of
+from aperture.geometry.axes import from_y_up, pose_in
+from aperture.scene.stand_in import StandIn
+from aperture.units import LENGTH_UNITS, METRES
+
+OWN_PROFILE = "accurate-aperture"
+
+
+def write(
+    path: Path,
+    camera: Camera,
+    stand_ins: Mapping[str, StandIn],
+    name: str = "Camera",
+    path_of_camera: Mapping[int, Camera] | None = None,
+    rate: Fraction = Fraction(24),
+    unit: str = "m",
+    up_axis: str = "Y",
+) -> None:
+    """Write one .dae file.
+
+    Parameters
+    ----------
+    path : Path
+    camera : Camera
+        Of the frame that is worked on.
+    stand_ins : mapping of str to StandIn
+        By their names.
+    name : str
+        Of the camera.
+    path_of_camera : mapping of int to Camera, optional
+        The camera of each frame.
+    rate : Fraction
+        Frames per second.
+    unit, up_axis : str
+        In which the file is written; it declares both.
+    """
+    import collada
+    from collada import asset, scene
+
+    document = collada.Collada()
+    document.assetInfo.unitname = LENGTH_UNITS[unit]
+    document.assetInfo.unitmeter = METRES[unit]
+    document.assetInfo.upaxis = asset.UP_AXIS.Z_UP if up_axis == "Z" else asset.UP_AXIS.Y_UP
+    taken: set[str] = set()
+    own = _id(name, taken)
+    lens = collada.camera.PerspectiveCamera(f"{own}-lens", 0.01, 1e6, *_angles(camera))
+    document.cameras.append(lens)
+    nodes = [
+        scene.Node(
+            own,
+            name=name,
+            children=[scene.CameraNode(lens)],
+            transforms=[scene.MatrixTransform(_matrix(camera, unit, up_axis).ravel())],
+        )
+    ]
+    for label, item in stand_ins.items():
+        id_ = _id(label, taken)
+        shape = _geometry(document, id_, label, item, unit, up_axis)
+        document.geometries.append(shape)
+        nodes.append(scene.Node(id_, name=label, children=[scene.GeometryNode(shape)]))
+    shot = scene.Scene("Shot", nodes)
+    document.scenes.append(shot)
+    document.scene = shot
+    document.save()
+    nodes[0].transforms[0].xmlnode.set("sid", "transform")
+    if path_of_camera:
+        _animate(document, own, f"{own}-lens", path_of_camera, rate, unit, up_axis)
+    with open(path, "wb") as file:
+        document.xmlnode.write(file, encoding="utf-8", xml_declaration=True)
+
+
+def _angles(camera: Camera) -> tuple[float, float]:
+    """Horizontal and vertical angle of view, degrees, the lens's distortion and shift left aside."""
+    aperture = aperture_of(camera)
+    wide, high = (
+        float(np.degrees(2 * np.arctan(size / 2 / aperture.focal)))
+        for size in (aperture.horizontal, aperture.vertical)
+    )
+    return wide, high
+
+
+def _matrix(camera: Camera, unit: str, up_axis: str) -> Array:
+    pose = pose_in(up_axis, camera.world_from_camera)
+    pose[:3, 3] /= METRES[unit]
+    return pose
+
+
+def _geometry(document: Any, id_: str, label: str, item: StandIn, unit: str, up_axis: str) -> Any:
+    from collada import geometry, source
+
+    vertices = item.vertices() @ from_y_up(up_axis).T / METRES[unit]
+    places = source.FloatSource(f"{id_}-places", vertices.ravel(), ("X", "Y", "Z"))
+    shape = geometry.Geometry(document, f"{id_}-shape", label, [places])
+    inputs = source.InputList()
+    inputs.addInput(0, "VERTEX", f"#{id_}-places")
+    triangles = shape.createTriangleSet(item.solid.triangles.ravel(), inputs, "surface")
+    shape.primitives.append(triangles)
+    return shape
+
+
+def _animate(
+    document: Any,
+    node: str,
+    lens: str,
+    path: Mapping[int, Camera],
+    rate: Fraction,
+    unit: str,
+    up_axis: str,
+) -> None:
+    """Add the animation of the camera's matrix, and of its angles where the lens zooms: pycollada reads such, but writes none."""
+    frames = sorted(path)
+    times = [float((frame - frames[0]) / rate) for frame in frames]
+    matrices = np.array([_matrix(path[frame], unit, up_axis) for frame in frames])
+    make = _maker()
+    library = make.library_animations(
+        _animation(
+            make, f"{node}-move", times, matrices.reshape(len(frames), 16), f"{node}/transform"
+        )
+    )
+    angles = np.array([_angles(path[frame]) for frame in frames])
+    if np.ptp(angles, axis=0).max() > 1e-9:
+        for index, what in enumerate(("xfov", "yfov")):
+            library.append(
+                _animation(
+                    make, f"{node}-{what}", times, angles[:, index : index + 1], f"{lens}/{what}"
+                )
+            )
+    root = document.xmlnode.getroot()
+    for what in ("xfov", "yfov"):
+        root.find(f".//{document.tag('camera')}//{document.tag(what)}").set("sid", what)
+    extra = make.extra(
+        make.technique(make.first_frame(str(frames[0])), make.rate(str(rate)), profile=OWN_PROFILE)
+    )
+    root.find(f".//{document.tag('camera')}").append(extra)
+    root.insert(1, library)  # after the asset
+
+
+def _maker() -> Any:
+    from collada.xmlutil import COLLADA_NS, ElementMaker
+
+    return ElementMaker(namespace=COLLADA_NS, nsmap={None: COLLADA_NS})
+
+
+def _animation(make: Any, id_: str, times: list[float], values: Array, target: str) -> Any:
+    """One `animation`: a sampler of values (T, N) at times, straight from key to key."""
+    count, width = values.shape
+    kind = "float4x4" if width == 16 else "float"
+    says = "TRANSFORM" if width == 16 else "ANGLE"
+
+    def floats(what: str, data: list[float], name: str, type_: str, stride: int) -> Any:
+        text = " ".join(repr(float(value)) for value in data)
+        return make.source(
+            make.float_array(text, id=f"{id_}-{what}-array", count=str(len(data))),
+            make.technique_common(
+                make.accessor(
+                    make.param(name=name, type=type_),
+                    source=f"#{id_}-{what}-array",
+                    count=str(count),
+                    stride=str(stride),
+                )
+            ),
+            id=f"{id_}-{what}",
+        )
+
+    straight = make.source(
+        make.Name_array(" ".join(["LINEAR"] * count), id=f"{id_}-how-array", count=str(count)),
+        make.technique_common(
+            make.accessor(
+                make.param(name="INTERPOLATION", type="name"),
+                source=f"#{id_}-how-array",
+                count=str(count),
+                stride="1",
+            )
+        ),
+        id=f"{id_}-how",
+    )
+    return make.animation(
+        floats("times", times, "TIME", "float", 1),
+        floats("values", values.ravel().tolist(), says, kind, width),
+        straight,
+        make.sampler(
+            make.input(semantic="INPUT", source=f"#{id_}-times"),
+            make.input(semantic="OUTPUT", source=f"#{id_}-values"),
+            make.input(semantic="INTERPOLATION", source=f"#{id_}-how"),
+            id=f"{id_}-sampler",
+        ),
+        make.channel(source=f"#{id_}-sampler", target=target),
+        id=id_,
+    )
+
+
+def _id(label: str, taken: set[str]) -> str:
+    """An XML id of a name, that is taken once."""
+    plain = "".join(letter if letter.isascii() and letter.isalnum() else "_" for letter in label)
+    plain = plain if plain[:1].isalpha() else f"n{plain}"
+    own, number = plain, 2
+    while own in taken:
+        own, number = f"{plain}_{number}", number + 1
+    taken.add(own)
+    return own

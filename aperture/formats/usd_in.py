@@ -1,0 +1,160 @@
+"""Cameras and their hierarchies of OpenUSD stages (.usda, .usdc, .usdz)."""
+
+from __future__ import annotations
+
+import math
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.errors import Problem
+from aperture.formats.usd import COEFFICIENTS
+from aperture.moves.move import NO_DISTORTION
+from aperture.moves.source import Seen
+
+MOST_NODES = 100_000
+
+
+class UsdSource:
+    """A stage as a `Source`: its transformable prims, with what lies above them."""
+
+    notes: tuple[str, ...] = ()
+
+    def __init__(self, path: Path) -> None:
+        from pxr import Usd, UsdGeom
+
+        self._stage = stage = _opened(path)
+        self._prims: list[Any] = []
+        self.names: list[str] = []
+        self.parents: list[int | None] = []
+        self.cameras: list[int] = []
+        index_of: dict[str, int] = {}
+        for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
+            if len(self._prims) >= MOST_NODES:
+                raise Problem(f"This stage has more than {MOST_NODES:,} prims.")
+            above = index_of.get(str(prim.GetParent().GetPath()))
+            movable = UsdGeom.Xformable(prim)
+            if movable and movable.GetResetXformStack():
+                above = None
+            index = index_of[str(prim.GetPath())] = len(self._prims)
+            self._prims.append(prim)
+            self.names.append(str(prim.GetPath()))
+            self.parents.append(above)
+            if prim.IsA(UsdGeom.Camera):
+                self.cameras.append(index)
+        self.metres = float(UsdGeom.GetStageMetersPerUnit(stage))
+        if not 1e-9 < self.metres < 1e9:
+            raise Problem("This stage's unit is no length.")
+        self.up_axis = "Z" if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else "Y"
+        declared = {
+            name
+            for name, metadatum in (("unit", "metersPerUnit"), ("up_axis", "upAxis"))
+            if stage.HasAuthoredMetadata(metadatum)
+        }
+        if stage.HasAuthoredMetadata("timeCodesPerSecond"):
+            declared.add("rate")
+        self.declares = frozenset(declared)
+        self._per_second = float(stage.GetTimeCodesPerSecond())
+        if not 1e-3 < self._per_second < 1e6:
+            raise Problem("This stage's time codes per second are no rate.")
+        self.rate: Fraction | None = exact_rate(self._per_second)
+        begins, ends = self._codes()
+        self.span = (begins / self._per_second, ends / self._per_second)
+        self.first: int | None = round(begins)
+
+    def _codes(self) -> tuple[float, float]:
+        """The first and last time code: as the stage says, else of the keys above its first camera."""
+        stage = self._stage
+        if stage.HasAuthoredTimeCodeRange():
+            begins, ends = stage.GetStartTimeCode(), stage.GetEndTimeCode()
+            if math.isfinite(begins) and math.isfinite(ends) and ends >= begins:
+                return float(begins), float(ends)
+        keys: list[float] = []
+        at: int | None = self.cameras[0] if self.cameras else None
+        while at is not None:
+            prim = self._prims[at]
+            for attribute in prim.GetAttributes():
+                if attribute.GetName().startswith(("xformOp:", "focalLength")):
+                    keys += attribute.GetTimeSamples()
+            at = self.parents[at]
+        return (min(keys), max(keys)) if keys else (1.0, 1.0)
+
+    def local(self, node: int, seconds: Array) -> Array:
+        """(T, 4, 4) parent from node."""
+        from pxr import Usd, UsdGeom
+
+        movable = UsdGeom.Xformable(self._prims[node])
+        if not movable:
+            return np.broadcast_to(np.eye(4), (len(seconds), 4, 4))
+        codes = np.round(seconds * self._per_second, 9)
+        if not movable.TransformMightBeTimeVarying():
+            one = np.array(movable.GetLocalTransformation(Usd.TimeCode(codes[0]))).T
+            return np.broadcast_to(one, (len(seconds), 4, 4))
+        rows = [np.array(movable.GetLocalTransformation(Usd.TimeCode(code))) for code in codes]
+        return np.array(rows).transpose(0, 2, 1)  # USD's vectors are rows
+
+    def seen(self, node: int, seconds: Array) -> Seen:
+        """From the apertures and the focal length, tenths of a scene unit as UsdGeomCamera has them."""
+        from pxr import Usd, UsdGeom
+
+        camera = UsdGeom.Camera(self._prims[node])
+
+        def values(attribute: Any) -> Array:
+            codes = seconds * self._per_second
+            if not attribute.ValueMightBeTimeVarying():
+                return np.full(len(codes), float(attribute.Get()))
+            return np.array([float(attribute.Get(Usd.TimeCode(code))) for code in codes])
+
+        focal = values(camera.GetFocalLengthAttr())
+        size = np.stack(
+            [values(camera.GetHorizontalApertureAttr()), values(camera.GetVerticalApertureAttr())],
+            axis=1,
+        )
+        if not (np.isfinite(focal).all() and np.isfinite(size).all()):
+            raise Problem(f"“{self.names[node]}” has a focal length or aperture that isn't finite.")
+        if not ((focal > 0).all() and (size > 0).all()):
+            raise Problem(f"“{self.names[node]}” has no focal length, or no aperture.")
+        moved = np.array(
+            [
+                float(camera.GetHorizontalApertureOffsetAttr().Get()),
+                float(camera.GetVerticalApertureOffsetAttr().Get()),
+            ]
+        )
+        return Seen(
+            size / 2 / focal[:, None],
+            focal * self.metres * 1000 / 10,
+            moved / (size[0] / 2),
+            self._distortion(node),
+        )
+
+    def _distortion(self, node: int) -> tuple[float, ...]:
+        """Ours, where the file was written here; USD has none of its own."""
+        found = [self._prims[node].GetAttribute(name) for name in COEFFICIENTS]
+        if not all(attribute and attribute.HasAuthoredValue() for attribute in found):
+            return NO_DISTORTION
+        values = tuple(float(attribute.Get()) for attribute in found)
+        return values if all(map(math.isfinite, values)) else NO_DISTORTION
+
+
+def exact_rate(per_second: float) -> Fraction:
+    """The rate that a decimal number means: 23.976 is 24000/1001."""
+    whole = round(per_second)
+    for rate in (Fraction(whole), Fraction(round(per_second * 1.001) * 1000, 1001)):
+        if rate > 0 and abs(per_second / float(rate) - 1) < 2e-5:
+            return rate
+    return Fraction(per_second).limit_denominator(1001)
+
+
+def _opened(path: Path) -> Any:
+    from pxr import Tf, Usd
+
+    try:
+        stage = Usd.Stage.Open(str(path), Usd.Stage.LoadAll)
+    except Tf.ErrorException:
+        stage = None
+    if stage is None:
+        raise Problem("This file can't be read as OpenUSD.")
+    return stage

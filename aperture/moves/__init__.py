@@ -1,0 +1,1 @@
+"""Camera moves that come from elsewhere: a rig, another program, another department."""

@@ -1,0 +1,121 @@
+"""A move: a camera per frame with an origin of its own, in this project's world, whatever plate it is put on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.camera import CameraPath
+from aperture.errors import Problem
+from aperture.geometry.grid import Grid
+from aperture.lens.lens import Lens
+
+MOST_FRAMES = 20_000
+NO_DISTORTION: tuple[float, ...] = (0.0,) * 5
+
+
+@dataclass(frozen=True, eq=False)
+class Move:
+    """A camera per frame.
+
+    A file says how wide its camera sees, and rarely on which sensor: the view is kept as tangents, and the
+    focal length in millimetres beside it.
+
+    Parameters
+    ----------
+    frames : ndarray of int, shape (F,)
+        In order.
+    rotations, positions : ndarray, shapes (F, 3, 3) and (F, 3)
+        World from camera; metres.
+    half_view : ndarray, shape (F, 2)
+        Tangents of half the horizontal and vertical angle of view; NaN where the file doesn't say.
+    focal_mm : ndarray, shape (F,)
+        As the file says it, on the file's own gate; NaN where it doesn't.
+    shift : ndarray, shape (2,)
+        By how much the picture's window is shifted to the right and up, in half widths and half heights.
+    distortion : tuple of float
+        Brown–Conrady k1 k2 k3 p1 p2.
+    """
+
+    frames: Array
+    rotations: Array
+    positions: Array
+    half_view: Array
+    focal_mm: Array
+    shift: Array
+    distortion: tuple[float, ...] = NO_DISTORTION
+
+    @property
+    def knows_view(self) -> bool:
+        """Whether the file says how wide the camera sees, on every frame."""
+        return bool(np.isfinite(self.half_view).all())
+
+    def shifted(self, frames: int) -> Move:
+        """The move with other frame numbers."""
+        return replace(self, frames=self.frames + frames)
+
+    def on(
+        self,
+        grid: Grid,
+        squeeze: float = 1.0,
+        focal_mm: float | None = None,
+        fit: str = "width",
+    ) -> CameraPath:
+        """Return the move as cameras of a plate.
+
+        Parameters
+        ----------
+        grid : Grid
+            Of the plate.
+        squeeze : float
+            Of the plate's lens.
+        focal_mm : float, optional
+            For every frame, if the file doesn't say how wide the camera sees.
+        fit : str
+            Which side of the file's picture is as wide as the plate's: "width" or "height".
+
+        Raises
+        ------
+        Problem
+            If neither the file nor the caller knows the view.
+        """
+        side = 0 if fit == "width" else 1
+        size_mm = grid.gate_mm[0] * squeeze if side == 0 else grid.gate_mm[1]
+        if self.knows_view:
+            focal = size_mm / 2 / self.half_view[:, side]
+            half_px = np.array([grid.width, grid.height]) / 2
+            centre = grid.to_mm([half_px * (1 - self.shift[0], 1 + self.shift[1])])[0]
+        elif focal_mm:
+            focal, centre = np.full(len(self.frames), focal_mm), np.zeros(2)
+        else:
+            raise Problem(
+                "The file doesn't say how wide its camera sees: give the lens a focal length on the Match step."
+            )
+        lens = Lens(
+            float(focal[0]),
+            squeeze,
+            centre_mm=(float(centre[0]), float(centre[1])),
+            coefficients=self.distortion,
+        )
+        return CameraPath(grid, lens, self.frames, self.rotations, self.positions, focal)
+
+    def to_arrays(self) -> dict[str, Array]:
+        """As arrays under names, to be stored."""
+        return {
+            "frames": self.frames.astype(np.int64),
+            "rotations": self.rotations,
+            "positions": self.positions,
+            "half_view": self.half_view,
+            "focal_mm": self.focal_mm,
+            "shift": self.shift,
+            "distortion": np.array(self.distortion),
+        }
+
+    @classmethod
+    def from_arrays(cls, arrays: dict[str, Array]) -> Move:
+        """The way back from `to_arrays`."""
+        named = dict(arrays)
+        bent = tuple(named.pop("distortion").tolist())
+        return cls(**named, distortion=bent)
