@@ -6,9 +6,6 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
-
-import numpy as np
 
 from aperture.errors import Problem
 from aperture.formats.collada_in import ColladaSource
@@ -118,17 +115,6 @@ def read(
     except (ArithmeticError, LookupError, TypeError, ValueError, RecursionError) as error:
         # What a damaged file holds is beyond counting; a reader that trips over it must not take the page down.
         raise Problem(f"This file can't be read as {format_.name}: {_says(error)}") from error
-
-
-def read_arrays(*args: Any) -> dict[str, Any]:
-    """`read`, for a process of its own: the move as arrays, and what the file said as plain values."""
-    found = read(*args)
-    says = {
-        key: value for key, value in vars(found).items() if key not in ("move", "declares", "rate")
-    }
-    says |= {"declares": sorted(found.declares), "rate": str(found.rate) if found.rate else None}
-    arrays = {name: np.asarray(values) for name, values in found.move.to_arrays().items()}
-    return {"arrays": arrays, "says": says}
 
 
 def _says(error: Exception) -> str:

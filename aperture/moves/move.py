@@ -47,6 +47,13 @@ class Move:
     shift: Array
     distortion: tuple[float, ...] = NO_DISTORTION
 
+    def stood(self, world_from_move: Array) -> Move:
+        """The move where a rigid transform (4, 4) of its space puts it."""
+        turn, shift = world_from_move[:3, :3], world_from_move[:3, 3]
+        return replace(
+            self, rotations=turn @ self.rotations, positions=self.positions @ turn.T + shift
+        )
+
     @property
     def knows_view(self) -> bool:
         """Whether the file says how wide the camera sees, on every frame."""

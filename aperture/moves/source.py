@@ -106,7 +106,11 @@ class Settings:
 
 @dataclass(frozen=True, eq=False)
 class BroughtIn:
-    """A move, and what its file said. `rate`: of the file; `frames_in_file`: how many it counts between its ends."""
+    """A move, and what its file said.
+
+    rate : of the file. frames_in_file : how many it counts between its ends.
+    declares : as `Source` has it, and "frames" where it counts them.
+    """
 
     move: Move
     cameras: tuple[str, ...]
@@ -118,6 +122,23 @@ class BroughtIn:
     rate: Fraction | None
     frames_in_file: int
     done: tuple[str, ...]
+
+    def says(self) -> dict[str, Any]:
+        """All but the move, as plain values."""
+        kept = {key: value for key, value in vars(self).items() if key != "move"}
+        for key in ("cameras", "nodes", "done"):
+            kept[key] = list(kept[key])
+        rate = str(self.rate) if self.rate else None
+        return kept | {"declares": sorted(self.declares), "rate": rate}
+
+    @classmethod
+    def of(cls, move: Move, says: dict[str, Any]) -> BroughtIn:
+        """From what `says` gave."""
+        kept = dict(says)
+        for key in ("cameras", "nodes", "done"):
+            kept[key] = tuple(kept[key])
+        rate = Fraction(kept["rate"]) if kept["rate"] else None
+        return cls(move, **kept | {"declares": frozenset(kept["declares"]), "rate": rate})
 
 
 def bring_in(source: Source, settings: Settings, plate_rate: Fraction, first: int = 1) -> BroughtIn:
@@ -175,7 +196,7 @@ def bring_in(source: Source, settings: Settings, plate_rate: Fraction, first: in
         source.names[camera],
         metres,
         up_axis,
-        source.declares,
+        source.declares | (set() if source.first is None else {"frames"}),
         source.rate,
         round((ends - begins) * float(rate)) + 1,
         (*baked.done, *source.notes),

@@ -9,5 +9,6 @@ urlpatterns = [
     path("", include("web.catalogue.urls")),
     path("", include("web.jobs.root_urls")),
     path(steps.SHOT, include("web.jobs.urls")),
+    path(steps.SHOT, include("web.moves.urls")),
     *steps.urlpatterns(),
 ]

@@ -20,7 +20,7 @@ from web.blobs.folders import incoming, settle
 from web.elements.models import Render
 from web.gates.gate import bent_chain
 from web.match.fits import digest_of, document_of
-from web.match.path_fits import camera_of_state
+from web.match.path_fits import camera_of_state, served
 from web.plates.frames import shifted_since
 from web.plates.models import linear_plate, plate_of
 from web.stage.stand_ins import extra, named, shown, stand_in_from
@@ -128,6 +128,7 @@ def source_digest(state: MutableMapping) -> str:
         [
             digest_of(document) if document else "",
             *([state["path"]["blob"]] if state["path"] else []),
+            *([move.key] if (move := served(state)) else []),
             [
                 {
                     key: value

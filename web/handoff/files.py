@@ -8,7 +8,7 @@ from pathlib import Path
 from aperture.errors import Problem
 from aperture.formats import check, collada, gltf, lens_maps, obj, open_track, ply, table, usd
 from web.match.fits import document_of, fit_of
-from web.match.path_fits import camera_of_state, path_fit, placed_path
+from web.match.path_fits import camera_of_state, path_fit, placed_path, solved_path
 from web.plates.frames import span_of
 from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.steps import Standing
@@ -118,7 +118,7 @@ def kinds_for(shot) -> list[Kind]:
 
 def _points(shot) -> dict[str, list[float]]:
     """The solved points of a placed path by their track's id, metres."""
-    if placed_path(shot.state) is None:
+    if solved_path(shot.state) is None:
         return {}
     return {id_: point["world_m"] for id_, point in path_fit(shot.state)["points"].items()}
 

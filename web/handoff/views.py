@@ -16,7 +16,7 @@ from web.handoff import files, remembered, tables
 from web.match import sheet, track_page
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
-from web.match.path_fits import is_old, path_fit, placed_path
+from web.match.path_fits import is_old, path_fit, placed_path, served
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
 from web.shows.views import find, step_page
@@ -37,11 +37,14 @@ def handoff(request, show, shot):
         remarks += _one_for_all(shot) + _losses(camera)
         if old := remembered.remark(shot):
             remarks.insert(0, old)
-        by_path = placed_path(shot.state) is not None
-        conflicts = (path_fit(shot.state) if by_path else fit)["conflicts"]
-        if conflicts:
+        move = served(shot.state)
+        by_path = move is None and placed_path(shot.state) is not None
+        rests_on = path_fit(shot.state) if by_path else fit
+        if move is None and (conflicts := rests_on["conflicts"]):
             remarks.append(Remark("Evidence still disagrees", conflicts[0]["says"], "doubt"))
         figures = [("Path", track_page.figures(shot))] if by_path else figures
+        if move is not None:
+            figures, fit = [("Camera", [Row("Move", move.name, origin="file")])], None
         rows = _rows(shot, camera)
     context = {
         "plate": plate_of(shot),
@@ -50,7 +53,7 @@ def handoff(request, show, shot):
         "rows": rows,
         "figures": figures,
         "remarks": [*lens_remarks(shot.state), *remarks],
-        "evidence": sheet.evidence(shot, fit),
+        "evidence": sheet.evidence(shot, fit) if fit else [],
         "fit": fit,
         "handed_off": shot.handed_off.all()[:8],
         **(tables.context(shot, request.GET.get("recipe")) if camera else {}),
@@ -78,11 +81,12 @@ def _of_path(shot, path, first: int, last: int) -> list[Remark]:
     out = []
     gaps = [frame for frame in range(first, last + 1) if frame not in path]
     if gaps:
-        says = (
-            f"{ranges_of(gaps)[:200]}: the path wasn't solved there, and the files leave them out."
+        why = (
+            "the path wasn't solved there" if served(shot.state) is None else "the move lacks them"
         )
+        says = f"{ranges_of(gaps)[:200]}: {why}, and the files leave them out."
         out.append(Remark("Frames without a camera", says, "doubt"))
-    if is_old(shot.state):
+    if served(shot.state) is None and is_old(shot.state):
         says = (
             "Tracks, marks, facts or the lens have changed since. Solve it again on the Match step."
         )

@@ -13,7 +13,7 @@ from aperture.match.solve import camera_of, find
 from web.match import aids
 from web.match.fits import document_of, fit_of, optimum_of
 from web.match.overlay import draw
-from web.match.path_fits import determined, path_of_state, placed_path, reach_at
+from web.match.path_fits import determined, path_of_state, reach_at, solved_path
 from web.plates.frames import frame_at
 from web.shows.state import once
 
@@ -61,7 +61,7 @@ def _seen(state, fit) -> _Seen:
     placed = camera is not None and fit["determined"]["scale"] == "solved"
     if not placed and state["film"]:
         along = _along(state, frame_at(state))
-        if along is not None and (camera is None or placed_path(state) is not None):
+        if along is not None and (camera is None or solved_path(state) is not None):
             return along
     return _Seen(camera, fit or {}, lambda: Reach.of(*find(document, fit, own=True)))
 

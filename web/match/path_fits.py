@@ -3,8 +3,8 @@
 import functools
 import hashlib
 import json
-from collections.abc import Mapping, MutableMapping
-from dataclasses import replace
+from collections.abc import Callable, Mapping, MutableMapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -267,7 +267,7 @@ def lens_of_shot(state: MutableMapping, number: int | None = None) -> FoundLens 
 
 def reach_at(state: MutableMapping, frame: int) -> FrameReach | None:
     """How far the path's camera on a frame can be trusted; None where it isn't placed by the path alone, or wasn't told."""
-    fit, path = path_fit(state), placed_path(state)
+    fit, path = path_fit(state), solved_path(state)
     if not fit or path is None or frame not in path or fit["motion"] == "nodal":
         return None
     index = frame - fit["path"]["frames"][0] - (state["shift"] - state["path"]["shift"])
@@ -275,9 +275,39 @@ def reach_at(state: MutableMapping, frame: int) -> FrameReach | None:
     return FrameReach.of(path.at(frame), fit["path"]["covariance_of"], lower) if lower else None
 
 
+# What gives the move that serves as the shot's camera, of a state; registered by the app that keeps moves.
+_served: list[Callable[[MutableMapping], "Served | None"]] = []
+
+
+@dataclass(frozen=True, eq=False)
+class Served:
+    """A move from elsewhere that is the shot's camera. `key`: another one, or another place of it, has another key."""
+
+    name: str
+    path: CameraPath
+    key: str
+
+
+def register_served(find: Callable[[MutableMapping], Served | None]) -> None:
+    """Add what finds the move that serves as a shot's camera; called by its app."""
+    _served[:] = [find]
+
+
 @once
+def served(state: MutableMapping) -> Served | None:
+    """The move that serves as the shot's camera; None where its own match does."""
+    return _served[0](state) if _served else None
+
+
 def placed_path(state: MutableMapping) -> CameraPath | None:
-    """The path, if it stands in the world at its true size; else it can't carry anything that is placed there."""
+    """One camera per frame with a place in the world: of the move that serves, or else of the solved path."""
+    move = served(state)
+    return solved_path(state) if move is None else move.path
+
+
+@once
+def solved_path(state: MutableMapping) -> CameraPath | None:
+    """The solved path, if it stands in the world at its true size; else it can't carry anything that is placed there."""
     fit = path_fit(state)
     if not fit or not state["film"]:
         return None
@@ -293,7 +323,7 @@ def determined(state: MutableMapping) -> dict[str, str]:
     """What of the path is solved, given or open; a matched frame gives a camera that only turns its place."""
     fit = path_fit(state)
     known = fit["determined"] if fit else {}
-    if fit and fit["motion"] == "nodal" and placed_path(state) is not None:
+    if fit and fit["motion"] == "nodal" and solved_path(state) is not None:
         known = known | dict.fromkeys(("heading", *PLACED), "solved")
     return known
 
@@ -301,10 +331,24 @@ def determined(state: MutableMapping) -> dict[str, str]:
 def camera_of_state(state: MutableMapping, frame: int | None = None) -> Camera | None:
     """The shot's camera on a frame, with its place in the world; on the one that is worked on, if none is given.
 
+    That of the move that serves, where one does; a photograph has the first frame's. Else as `matched_camera`.
+    """
+    move = served(state)
+    if move is None:
+        return matched_camera(state, frame)
+    at = frame
+    if at is None:
+        at = frame_at(state) if state["film"] else int(move.path.frames[0])
+    return move.path.at(at) if at in move.path else None
+
+
+def matched_camera(state: MutableMapping, frame: int | None = None) -> Camera | None:
+    """The shot's own camera on a frame.
+
     That of the solved path where there is one. Else the one that the marks of one picture give, for all
     frames. None where there is neither.
     """
-    path = placed_path(state)
+    path = solved_path(state)
     if path is None:
         return still_camera_of(state)
     at = frame_at(state) if frame is None else frame

@@ -1,11 +1,14 @@
 """How far the Match step is."""
 
 from web.match.fits import fit_of
+from web.match.path_fits import served
 from web.shows.steps import Standing
 
 
 def standing(shot) -> Standing:
     """Settled with a fit in real size and no conflicts; needs the artist where evidence disagrees or gives no camera."""
+    if (move := served(shot.state)) is not None:
+        return Standing("settled", f"move {move.name}"[:40])
     if not shot.state["marks"]:
         return Standing("nothing", "no marks")
     fit = fit_of(shot.state)

@@ -7,7 +7,7 @@ from aperture.scene import overlay
 from aperture.scene.frustum import across
 from aperture.units import METRES
 from web.match.overlay import path_of, spacing_for
-from web.match.path_fits import path_fit, placed_path
+from web.match.path_fits import path_fit, placed_path, served
 from web.plates.frames import offset_of
 from web.stage.stand_ins import shown, stand_in_from
 from web.stage.world import card_distance, card_left
@@ -62,7 +62,7 @@ def path_in_set(shot) -> dict | None:
 
 def _points(shot, path) -> tuple[np.ndarray, np.ndarray]:
     """Places and ± (n, 3), metres, of the best known points."""
-    points = path_fit(shot.state)["points"].values()
+    points = [] if served(shot.state) else path_fit(shot.state)["points"].values()
     at = np.array([point["world_m"] for point in points], float).reshape(-1, 3)
     sigma = np.array([point["plus_minus_m"] for point in points], float).reshape(-1, 3)
     away = np.linalg.norm(at - np.median(path.positions, axis=0), axis=1)

@@ -11,5 +11,6 @@ class StageConfig(AppConfig):
         from web.stage.parts import PARTS
         from web.stage.stand_ins import standing
 
-        FOLLOWERS[:] = [follow_world]
+        if follow_world not in FOLLOWERS:
+            FOLLOWERS.append(follow_world)
         register(Step("set", "set", standing, PARTS, urls="web.stage.urls"))

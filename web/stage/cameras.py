@@ -95,7 +95,7 @@ def copy_camera(shot: Shot, id_: str, base: int | None) -> Shot:
     source = camera_called(shot, id_)
     if source is None:
         raise Problem("There is no such camera to copy.")
-    return _append(
+    return add_camera(
         shot,
         source.camera,
         source.name if source.own else "Camera 1",
@@ -118,10 +118,14 @@ def type_camera(shot: Shot, base: int | None) -> Shot:
         )
     else:
         begun = Camera.at(Grid.from_gate(1920, 1080, 36.0, 20.25), Lens(35.0), (0.0, 1.6, 5.0))
-    return _append(shot, begun, "Camera 1", "typed", base, "Typed a camera")
+    return add_camera(shot, begun, "Camera 1", "typed", base, "Typed a camera")
 
 
-def _append(shot, camera, name, kind, base, label):
+def add_camera(
+    shot: Shot, camera: Camera, name: str, kind: str, base: int | None, label: str
+) -> Shot:
+    """Put a camera into the set; its name is counted on where it is taken."""
+
     def change(state):
         cameras = state.setdefault("cameras", [])
         if len(cameras) >= MOST:

@@ -1,0 +1,160 @@
+"""Moves in the application: brought in, asked about, compared, used as the shot's camera, and kept through what else changes."""
+
+import tempfile
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import TransactionTestCase
+
+from aperture.camera import Camera
+from aperture.formats import collada, recipe, usd
+from aperture.geometry.grid import Grid
+from aperture.lens.lens import Lens
+from tests.web.test_shots import WithShot
+from tests.web.test_tracks import FRAMES, HasBoards
+from web.match.path_fits import camera_of_state, matched_camera
+from web.match.worlds import turn_world
+from web.shows.history import edit
+from web.shows.models import Shot
+
+
+class Moves(WithShot):
+    def setUp(self):
+        super().setUp()
+        self.ready()
+
+    def bring(self, data, name="layout.usda", **more):
+        file = SimpleUploadedFile(name, data)
+        return self.press("moves/take", file=file, **more)
+
+    def ours(self):
+        return self.client.get(self.url("hand-off/camera.usda")).content
+
+    def settings(self, **changed):
+        """What the form of the newest move posts, some of it changed."""
+        item = self.state()["moves"][-1]
+        kept = {key: "" if value is None else value for key, value in item["settings"].items()}
+        path = f"moves/{item['id']}/understand"
+        return self.press(path, **kept | {"camera": item["says"]["camera"]} | changed)
+
+    def test_our_own_camera_comes_back_the_same_and_a_changed_one_is_told(self):
+        self.assertContains(self.client.get(self.url("moves")), "Bring a move in")
+        self.bring(self.ours())
+        page = self.client.get(self.url("moves"))
+        self.assertContains(page, ": 0.00 px")
+        self.assertNotContains(page, "Is this right?")
+        # A table whose camera stands 10 cm beside ours.
+        camera = matched_camera(self.state())
+        pose = camera.world_from_camera.copy()
+        pose[:3, 3] += 0.1 * camera.rotation[:, 0]
+        beside = Camera(camera.grid, camera.lens, pose)
+        columns = (*recipe.USUAL, "gate_width_mm", "gate_height_mm")
+        own = recipe.Recipe("Y", "m", "left", "XYZ", columns=columns)
+        self.shot.show.recipes.create(name="Layout", settings=own.to_json())
+        pk = self.shot.show.recipes.get().pk
+        self.bring(recipe.write({1: beside}, own, Fraction(24)).encode(), "beside.txt", recipe=pk)
+        item = self.state()["moves"][-1]
+        seen = self.client.get(self.url(f"moves/{item['id']}/seen"), {"frame": 1}).json()
+        # A point at depth d is seen f · 0.1 / d to the left; 5 m along its ray where there is no floor.
+        for x, y, dx, dy in seen["arrows"]:
+            point = camera.position + 5 * camera.rays([[x, y]])[0]
+            on_floor = camera.on_plane([[x, y]])[0]
+            near = np.isfinite(on_floor).all() and np.linalg.norm(on_floor - camera.position) < 100
+            depth = -camera.to_camera_space([on_floor if near else point])[0, 2]
+            self.assertAlmostEqual(dx, -camera.focal_px[0] * 0.1 / depth, delta=0.02)
+            self.assertAlmostEqual(dy, 0, delta=0.02)
+        largest = max(-dx for _, _, dx, _ in seen["arrows"])
+        self.assertContains(self.client.get(self.url("moves")), f": {largest:.2f} px")
+
+    def test_what_looks_wrong_is_mended_by_its_remedy_and_can_be_undone(self):
+        camera = matched_camera(self.state())
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "m.dae"
+            collada.write(path, camera, {}, "m", {1: camera}, unit="mm")
+            # Its maker exported millimetres and the file says metres.
+            data = path.read_text().replace('meter="0.001"', 'meter="1"').encode()
+        self.bring(data, "m.dae")
+        page = self.client.get(self.url("moves"))
+        self.assertContains(page, "It counts in mm")
+        self.settings(unit="mm")
+        page = self.client.get(self.url("moves"))
+        self.assertNotContains(page, "Is this right?")
+        self.assertContains(page, ": 0.00 px")
+        self.assertEqual(self.settings(unit="furlong").status_code, 422)
+        self.client.post(self.url("undo"), {"base": self.head()})
+        self.assertContains(self.client.get(self.url("moves")), "It counts in mm")
+
+    def test_a_move_is_the_shots_camera_until_it_isnt(self):
+        other = Camera.at(Grid.from_gate(1920, 1080, 24, 13.5), Lens(20), (2, 1.4, 7), 0.3)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "m.usda"
+            usd.write(path, other, {}, frame=1)
+            self.bring(path.read_bytes())
+        self.press("moves/m1/serve")
+        camera = camera_of_state(self.state())
+        np.testing.assert_allclose(camera.world_from_camera, other.world_from_camera, atol=1e-9)
+        # On another gate it sees as wide as in its file.
+        self.assertAlmostEqual(camera.lens.focal_mm, 30, places=5)
+        np.testing.assert_allclose(
+            camera.project([[1, 1, 0]]) / camera.grid.width, other.project([[1, 1, 0]]) / 1920
+        )
+        for step in ("plate", "gate", "match", "set", "expose", "elements", "line-up", "hand-off"):
+            self.assertEqual(self.client.get(self.url(step)).status_code, 200, step)
+        self.assertContains(self.client.get(self.url("hand-off")), "layout")
+        self.assertIn(b"focalLength = 30", self.ours())
+        self.press("moves/m1/into-set", frame=1)
+        np.testing.assert_allclose(self.state()["cameras"][0]["position"], [2, 1.4, 7])
+        # The world is turned by a quarter: the move goes along.
+        quarter = [[0, 0, 1], [0, 1, 0], [-1, 0, 0]]
+        turn_world(self.shot, "Turned", quarter, (0, 0, 0), None)
+        np.testing.assert_allclose(camera_of_state(self.state()).position, [7, 1.4, -2], atol=1e-9)
+        Shot.objects.filter(pk=self.shot.pk).update(locked=True)
+        self.assertEqual(self.settings(offset=3).status_code, 423)
+        self.assertEqual(self.press("moves/m1/serve", stop="1").status_code, 423)
+        self.assertEqual(self.press("moves/m1/remove").status_code, 423)
+        Shot.objects.filter(pk=self.shot.pk).update(locked=False)
+        self.press("moves/m1/remove")
+        self.assertEqual((self.state()["moves"], self.state()["serving"]), ([], None))
+        self.assertIs(camera_of_state(self.state()), matched_camera(self.state()))
+
+    def test_what_can_t_be_taken_changes_nothing(self):
+        before = self.head()
+        for name, data, says in (
+            ("a.mov", b"", "none of them"),
+            ("a.usda", b"#usda 1.0\n", "no camera"),
+            ("a.glb", b"glTF", "cut off"),
+            ("a.csv", b"frame,tx\n1,2", "no camera"),
+        ):
+            answer = self.bring(data, name)
+            self.assertEqual(answer.status_code, 422, name)
+            self.assertIn(says, answer.json()["problem"])
+        self.assertEqual(self.press("moves/m9/serve").status_code, 422)
+        self.assertEqual(self.press("moves/take").status_code, 422)
+        self.assertEqual(self.head(), before)
+
+
+class MovesOnFilm(HasBoards, TransactionTestCase):
+    def test_a_move_over_a_film(self):
+        grid = Grid.from_gate(384, 216, 36, 20.25)
+        over = {n: Camera.at(grid, Lens(30), (0.1 * n, 1.5, 4)) for n in range(1, FRAMES + 1)}
+        text = recipe.write(over, recipe.Recipe(frame_offset=100), Fraction(24)).encode()
+        self.press("moves/take", file=SimpleUploadedFile("rig.csv", text))
+        page = self.client.get(self.url("moves")).content.decode()
+        self.assertIn("They have no frame in common", page)
+        self.assertIn("how wide its camera sees", page)  # neither the table nor the match says
+        gate = {"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}
+        lens = {"focal_mm": {"value": 30.0, "plus_minus": 0.1}}
+        edit(self.now(), "Gate", lambda state: state.update(gate=gate, lens=lens))
+        item = self.state()["moves"][0]
+        kept = {key: "" if value is None else value for key, value in item["settings"].items()}
+        self.press("moves/m1/understand", **kept | {"camera": "camera", "offset": -100})
+        self.press("moves/m1/serve")
+        for frame, camera in over.items():
+            found = camera_of_state(self.state(), frame)
+            np.testing.assert_allclose(found.project([[1, 1, 0]]), camera.project([[1, 1, 0]]), atol=1e-3)  # fmt: skip
+        # The shot begins on 1001: the move goes along.
+        self.press("plate/shift", first="1001", what="shot")
+        np.testing.assert_allclose(camera_of_state(self.state(), 1003).position, over[3].position, atol=1e-5)  # fmt: skip
+        self.assertContains(self.client.get(self.url("hand-off")), "1001–1012")

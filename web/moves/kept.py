@@ -1,0 +1,127 @@
+"""The moves that a shot keeps: out of its state, onto its plate."""
+
+import functools
+import json
+from collections.abc import Mapping, MutableMapping
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from aperture.camera import CameraPath
+from aperture.errors import Problem
+from aperture.formats.recipe import Recipe
+from aperture.match.document import read
+from aperture.moves.move import Move
+from aperture.moves.source import BroughtIn, Settings
+from web.blobs import store
+from web.match.fits import document_of, lens_of_match
+from web.match.path_fits import Served
+from web.plates.frames import frame_of_photograph, span_of
+from web.plates.models import Film
+from web.shows.models import Shot
+from web.shows.state import once
+
+
+@dataclass(frozen=True, eq=False)
+class Kept:
+    """One of them. `found`: the move where it stands, in the shot's frame numbers, and what its file said."""
+
+    id: str
+    name: str
+    file_name: str
+    settings: Settings
+    recipe: Recipe | None
+    found: BroughtIn
+    key: str
+
+    @property
+    def move(self) -> Move:
+        """Where it stands, in the shot's frame numbers."""
+        return self.found.move
+
+
+@functools.lru_cache(maxsize=32)
+def _baked(digest: str) -> Move:
+    return Move.from_arrays(store.get_arrays(digest))
+
+
+@once
+def moves_of(state: MutableMapping) -> list[Kept]:
+    """All moves of a shot, in the order in which they came."""
+    return [_kept(state, item) for item in state["moves"]]
+
+
+def _kept(state: Mapping, item: Mapping) -> Kept:
+    move = _baked(item["baked"]["blob"]).shifted(state["shift"] - item["shift"])
+    if item["stands"]:
+        move = move.stood(np.array(item["stands"]).reshape(4, 4))
+    settings = Settings(**item["settings"])
+    key = [item["baked"]["blob"], item["stands"], settings.fit, state["shift"] - item["shift"]]
+    return Kept(
+        item["id"],
+        item["name"],
+        item["file_name"],
+        settings,
+        Recipe.from_json(item["recipe"]) if item["recipe"] else None,
+        BroughtIn.of(move, item["says"]),
+        json.dumps(key),
+    )
+
+
+def move_called(state: MutableMapping, id_: str | None) -> Kept:
+    """One of them by its id. Raises Problem where it is gone."""
+    found = next((one for one in moves_of(state) if one.id == id_), None)
+    if found is None:
+        raise Problem("That move is gone: somebody removed it.")
+    return found
+
+
+@once
+def on_plate(state: MutableMapping, id_: str) -> CameraPath:
+    """A move as cameras of the shot's plate. Raises Problem without a plate, or where nothing tells how wide it sees."""
+    kept, document = move_called(state, id_), document_of(state)
+    if document is None:
+        raise Problem("Bring in a plate first: a camera sees as many pixels as the plate has.")
+    evidence = read(document, checked=True)
+    lens = lens_of_match(state)
+    typed = (state["lens"].get("focal_mm") or {}).get("value")
+    focal = lens.lens.focal_mm if lens is not None else typed
+    return kept.move.on(evidence.grid, evidence.squeeze, focal, kept.settings.fit)
+
+
+def serving(state: MutableMapping) -> Served | None:
+    """The move that is the shot's camera; None where there is none, or where it fits no plate any more."""
+    if not state["serving"]:
+        return None
+    try:
+        kept = move_called(state, state["serving"])
+        return Served(kept.name, on_plate(state, kept.id), kept.key)
+    except Problem:
+        return None
+
+
+def rate_of(shot: Shot) -> Fraction:
+    """The plate's rate, or else the show's."""
+    film = shot.state["film"]
+    row = Film.objects.filter(digest=film["digest"]).first() if film else None
+    return (row.rate if row is not None else None) or shot.show.rate
+
+
+def frames_of(state: Mapping) -> tuple[int, int]:
+    """The first and last frame of the plate."""
+    if state["film"]:
+        return span_of(state)
+    frame = frame_of_photograph(state) if state["plate"] else 1
+    return frame, frame
+
+
+def follow_world(state: MutableMapping, turn: np.ndarray, shift: np.ndarray) -> None:
+    """Turn (3, 3) and shift (3,) metres where the moves stand, in place."""
+    moved = np.eye(4)
+    moved[:3, :3], moved[:3, 3] = turn, shift
+    out = []
+    for item in state["moves"]:
+        stands = np.array(item["stands"] or np.eye(4).ravel()).reshape(4, 4)
+        out.append(item | {"stands": (moved @ stands).ravel().tolist()})
+    state["moves"] = out

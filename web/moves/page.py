@@ -1,0 +1,211 @@
+"""What the page of moves shows: the chosen one, what is odd about it, how far it is from the shot's own camera."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.camera import Camera, CameraPath
+from aperture.errors import Problem
+from aperture.moves.compare import apart, offsets
+from aperture.moves.doubts import Doubt, doubts
+from aperture.scene import overlay
+from aperture.units import METRES, format_rate
+from web.match.curves import Curve, curve
+from web.match.overlay import path_of, spacing_for
+from web.match.path_fits import matched_camera, solved_path
+from web.moves.forms import UNIT_NAMES
+from web.moves.kept import Kept, frames_of, move_called, on_plate, rate_of
+from web.plates.frames import frame_at
+from web.shows.models import Shot
+from web.shows.state import once
+from web.stage.stand_ins import shown, stand_in_from
+from web.ui.rows import Remark, Row
+
+WORST = 3  # frames that are named
+DRAWN_PX = 0.05  # less is no arrow
+ODD_PX = 0.5  # by which the sides of two gates may disagree
+
+
+@dataclass(frozen=True)
+class Compared:
+    """A move against the shot's own camera: px at most over the picture, per frame."""
+
+    each: dict[int, float]
+
+    @property
+    def worst(self) -> list[tuple[int, str]]:
+        """The frames that differ most, largest first."""
+        order = sorted(self.each, key=lambda frame: -self.each[frame])
+        return [(frame, said(self.each[frame])) for frame in order[:WORST]]
+
+    def curve(self, first: int, last: int) -> Curve | None:
+        """Over the plate's frames."""
+        known = {frame: px for frame, px in self.each.items() if np.isfinite(px)}
+        values = [known.get(frame) for frame in range(first, last + 1)]
+        return curve("Difference", "px", values, places=2, from_zero=True)
+
+
+def said(px: float) -> str:
+    """A difference in words."""
+    return f"{px:.2f} px" if np.isfinite(px) else "another direction"
+
+
+@once
+def own_cameras(state) -> dict[int, Camera]:
+    """The shot's own camera by frame: the solved path's, or the matched one on the frame that it was matched on."""
+    path = solved_path(state)
+    if path is not None:
+        return {frame: path.at(frame) for frame in path.frames.tolist()}
+    camera = matched_camera(state)
+    if camera is None:
+        return {}
+    return {frame_at(state) if state["film"] else frames_of(state)[0]: camera}
+
+
+def cameras_in(path: CameraPath, first: int, last: int) -> dict[int, Camera]:
+    """Those of a path within a range of frames."""
+    return {frame: path.at(frame) for frame in path.frames.tolist() if first <= frame <= last}
+
+
+@once
+def compared(state, id_: str) -> Compared | None:
+    """A move against the shot's own camera; None where one of them is missing, or they share no frame."""
+    own = own_cameras(state)
+    try:
+        path = on_plate(state, id_)
+    except Problem:
+        return None
+    each = apart(own, cameras_in(path, *frames_of(state)))
+    return Compared(each) if each else None
+
+
+def rows(shot: Shot, kept: Kept) -> list[Row]:
+    """What the move is, as it is understood."""
+    found, move, show = kept.found, kept.move, shot.show
+    begins, ends = int(move.frames[0]), int(move.frames[-1])
+    first, last = frames_of(shot.state)
+    rate = f"{format_rate(found.rate)} fps" if found.rate else "says no rate"
+    unit = UNIT_NAMES.get(found.metres, f"{found.metres:g} m")
+
+    def origin(what: str, typed: object) -> str:
+        if typed:
+            return "typed"
+        return "file" if what in found.declares else "assumed"
+
+    heights = move.positions[:, 1]
+    span = f"{show.length(heights.min())[0]} to {show.length(heights.max())[0]}"
+    travel = np.linalg.norm(np.diff(move.positions, axis=0), axis=1).sum()
+    settings = kept.settings
+    return [
+        Row("File", kept.file_name, origin="file"),
+        Row("Camera", found.camera.rpartition("/")[2] or found.camera, title=found.camera),
+        Row(
+            "Frames",
+            f"{begins}–{ends}" if ends > begins else str(begins),
+            origin=origin("frames", settings.offset),
+        ),
+        Row("Plate’s frames", f"{first}–{last}" if last > first else str(first)),
+        Row("Rate", rate, origin="file" if "rate" in found.declares else "assumed"),
+        Row("Plate’s rate", f"{format_rate(rate_of(shot))} fps"),
+        Row("Unit", unit, origin=origin("unit", settings.unit)),
+        Row("Up axis", found.up_axis, origin=origin("up_axis", settings.up_axis)),
+        Row("Height", span),
+        Row("Travels", show.length(float(travel))[0]),
+        *_lens(kept),
+    ]
+
+
+def _lens(kept: Kept) -> list[Row]:
+    move = kept.move
+    if not move.knows_view:
+        return [Row("Angle of view", "not in the file")]
+    wide = np.degrees(2 * np.arctan(move.half_view[:, 0]))
+    out = [Row("Angle of view, across", _range(wide, "°"), origin="file")]
+    if np.isfinite(move.focal_mm).all():
+        out.append(Row("Focal length", _range(move.focal_mm, "mm"), origin="file"))
+    return out
+
+
+def _range(values: np.ndarray, unit: str) -> str:
+    low, high = f"{values.min():.2f}", f"{values.max():.2f}"
+    between = "" if unit == "°" else " "
+    return f"{low}{between}{unit}" if low == high else f"{low}–{high}{between}{unit}"
+
+
+def remarks(shot: Shot, kept: Kept) -> list[Remark]:
+    """What is odd about a move, each with its remedy."""
+    plate = frames_of(shot.state)
+    rate = rate_of(shot)
+    if kept.found.rate == shot.show.rate:  # our own files count as the show does
+        rate = shot.show.rate
+    asked = doubts(kept.found, kept.settings, rate, plate)
+    out = [_asked(shot, kept, doubt) for doubt in asked]
+    try:
+        path = on_plate(shot.state, kept.id)
+    except Problem as problem:
+        return [*out, Remark("It can’t be put on the plate", problem.sentence)]
+    return out + _sides(shot, kept, path)
+
+
+def _asked(shot: Shot, kept: Kept, doubt: Doubt) -> Remark:
+    if not doubt.setting:
+        return Remark("Is this right?", doubt.says, "note")
+    fields = {
+        "base": shot.head.number,
+        **{name: "" if value is None else value for name, value in kept.settings.to_json().items()},
+        "camera": kept.found.camera,
+        doubt.setting: doubt.value,
+    }
+    if doubt.setting == "offset":  # on top of what is added already
+        fields["offset"] = kept.settings.offset + int(doubt.value)
+    to = {"action": shot.url("moves-understand", kept.id), "fields": fields}
+    return Remark("Is this right?", doubt.says, "doubt", ((doubt.remedy, to),))
+
+
+def _sides(shot: Shot, kept: Kept, path: CameraPath) -> list[Remark]:
+    """That the file's picture has other sides than the plate, by how many px at its edge."""
+    if not kept.move.knows_view:
+        return []
+    half = kept.move.half_view[0]
+    camera = path.at(int(path.frames[0]))
+    fx, fy = camera.focal_px
+    own = np.array([camera.grid.width / 2 / fx, camera.grid.height / 2 / fy])
+    other = 1 if kept.settings.fit == "width" else 0
+    size = (camera.grid.width, camera.grid.height)[other]
+    off = abs(half[other] / own[other] - 1) * size / 2
+    if off < ODD_PX:
+        return []
+    side = ("width", "height")[other]
+    says = (
+        f"The file’s picture has other sides than the plate: fitted to the plate’s {kept.settings.fit}, its edges are "
+        f"{off:.1f} px away across the other."
+    )
+    fields = {
+        "base": shot.head.number,
+        **{name: "" if value is None else value for name, value in kept.settings.to_json().items()},
+        "camera": kept.found.camera,
+        "fit": side,
+    }
+    to = {"action": shot.url("moves-understand", kept.id), "fields": fields}
+    return [Remark("Another shape of picture", says, "doubt", ((f"Fit the {side}", to),))]
+
+
+def seen(shot: Shot, id_: str, frame: int) -> dict:
+    """What is drawn over the plate on a frame: the set as the move sees it and as the shot's own camera does, and what is between."""
+    path, own = on_plate(shot.state, id_), own_cameras(shot.state).get(frame)
+    move_called(shot.state, id_)
+    out: dict = {"theirs": [], "ours": [], "arrows": []}
+    if frame not in path:
+        return out
+    camera = path.at(frame)
+    placed = [stand_in_from(item) for item in shown(shot.state)]
+    spacing = spacing_for(camera, METRES[shot.show.length_unit])
+    out["floor"] = path_of(overlay.floor_grid(camera, spacing, 12))
+    out["theirs"] = [path_of(overlay.wire(camera, item)) for item in placed]
+    if own is not None:
+        out["ours"] = [path_of(overlay.wire(own, item)) for item in placed]
+        mine, theirs = offsets(own, camera)
+        good = np.linalg.norm(theirs - mine, axis=1) > DRAWN_PX
+        off = theirs[good] - mine[good]
+        out["arrows"] = np.round(np.concatenate([mine[good], off], axis=1), 2).tolist()
+    return out
