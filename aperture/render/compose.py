@@ -43,11 +43,19 @@ def write_png(
     path: Path, linear: Array, lines: Sequence[str] = (), font: Path | None = None
 ) -> None:
     """8-bit sRGB, with lines of words on a dark strip along its foot."""
-    from PIL import Image, ImageDraw, ImageFont
+    from PIL import Image
 
     picture = Image.fromarray(
         (encode_srgb(np.clip(linear, 0, 1)) * 255 + 0.5).astype(np.uint8), "RGB"
     )
+    burn_in(picture, lines, font)
+    picture.save(path, compress_level=4)
+
+
+def burn_in(picture: Any, lines: Sequence[str], font: Path | None = None) -> None:
+    """Draw lines of words on a dark strip along the foot of a PIL picture, in place."""
+    from PIL import Image, ImageDraw, ImageFont
+
     if lines:
         size = max(11, round(picture.height / 54))
         face: Any = ImageFont.truetype(str(font), size) if font else ImageFont.load_default(size)
@@ -66,7 +74,6 @@ def write_png(
                 fill=(245, 242, 234, 255),
             )
         picture.paste(strip, (0, picture.height - height), strip)
-    picture.save(path, compress_level=4)
 
 
 def _fitted(line: str, face: Any, width: int) -> list[str]:

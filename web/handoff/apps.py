@@ -8,4 +8,12 @@ class HandoffConfig(AppConfig):
         from web.handoff.files import standing
         from web.shows.steps import Step, register
 
-        register(Step("hand-off", "handoff", standing, urls="web.handoff.urls"))
+        register(
+            Step(
+                "hand-off",
+                "handoff",
+                standing,
+                urls="web.handoff.urls",
+                show_urls="web.handoff.show_urls",
+            )
+        )

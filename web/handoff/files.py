@@ -94,6 +94,12 @@ KINDS = {
             "application/yaml",
         ),
         Kind(
+            "pdf",
+            "Camera sheet",
+            "this sheet to print: figures with their origins, plan, side view, evidence, notes",
+            "application/pdf",
+        ),
+        Kind(
             "check.txt",
             "Check",
             "three points and the pixels where they must land at three frames",
@@ -241,6 +247,10 @@ def contents(shot, ending: str) -> bytes:
             lens_maps.write_map(path, map_, says)
         elif ending == "yaml":
             lens_maps.write_opencv(path, camera)
+        elif ending == "pdf":
+            from web.handoff.pdf import sheet_pdf  # it takes the sheet's data from here
+
+            path.write_bytes(sheet_pdf(shot))
         elif ending == "check.txt":
             text = check.write_check(over or {frame: camera}, name, show.length_unit, show.up_axis)
             path.write_text(text, encoding="utf-8")

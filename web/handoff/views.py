@@ -1,24 +1,28 @@
 """The Hand-off step: what the next person needs."""
 
 import io
+import math
 import zipfile
 
 from django.http import Http404, HttpResponse
+from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET
 
 from aperture.errors import Problem
-from aperture.formats import gltf
+from aperture.formats import delimited, gltf
 from aperture.formats.usd import aperture_of
 from aperture.plates.sequences import ranges_of
 from aperture.units import format_value
 from web.gates.gate import plate_origin
-from web.handoff import files, remembered, tables
-from web.match import sheet, track_page
+from web.handoff import files, pdf, remembered, tables
+from web.handoff.camera_sheet import camera_sheet, drawn
+from web.match.curves import curve
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
 from web.match.path_fits import is_old, path_fit, placed_path, served
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
+from web.shows.models import Shot, Show
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -26,39 +30,56 @@ from web.ui.rows import Remark, Row
 def handoff(request, show, shot):
     """The camera sheet, and the files."""
     shot = find(show, shot)
-    fit, remarks, rows = fit_of(shot.state), [], []
-    figures = sheet.figures(shot, fit)
-    try:
-        camera = files.require_camera(shot)
-    except Problem as problem:
-        camera = None
-        remarks.append(Remark("Nothing to hand off yet", problem.sentence, "note"))
-    if camera:
-        remarks += _one_for_all(shot) + _losses(camera)
+    sheet, remarks, rows = camera_sheet(shot), [], []
+    if sheet.missing:
+        remarks.append(Remark("Nothing to hand off yet", sheet.missing, "note"))
+    if sheet.camera:
+        remarks += _one_for_all(shot) + _losses(sheet.camera) + _conflicts(shot)
         if old := remembered.remark(shot):
             remarks.insert(0, old)
-        move = served(shot.state)
-        by_path = move is None and placed_path(shot.state) is not None
-        rests_on = path_fit(shot.state) if by_path else fit
-        if move is None and (conflicts := rests_on["conflicts"]):
-            remarks.append(Remark("Evidence still disagrees", conflicts[0]["says"], "doubt"))
-        figures = [("Path", track_page.figures(shot))] if by_path else figures
-        if move is not None:
-            figures, fit = [("Camera", [Row("Move", move.name, origin="file")])], None
-        rows = _rows(shot, camera)
+        rows = _rows(shot, sheet.camera)
+    frames = sheet.series[0].frames if sheet.series else [0]
     context = {
         "plate": plate_of(shot),
-        "camera": camera,
+        "sheet": sheet,
+        "drawings": [drawn(one) for one in sheet.drawings],
+        "curves": [_curve(one, frames) for one in sheet.series],
+        "first": frames[0],
+        "count": frames[-1] - frames[0] + 1,
+        "poses": [_pose(shot, one) for one in sheet.poses],
+        "check": "\n".join(sheet.check),
         "kinds": files.kinds_for(shot),
         "rows": rows,
-        "figures": figures,
         "remarks": [*lens_remarks(shot.state), *remarks],
-        "evidence": sheet.evidence(shot, fit) if fit else [],
-        "fit": fit,
         "handed_off": shot.handed_off.all()[:8],
-        **(tables.context(shot, request.GET.get("recipe")) if camera else {}),
+        **(tables.context(shot, request.GET.get("recipe")) if sheet.camera else {}),
     }
     return step_page(request, shot, "hand-off", "handoff/handoff.html", context)
+
+
+def _conflicts(shot) -> list[Remark]:
+    """That the evidence of the shot's own camera disagrees."""
+    if served(shot.state) is not None:
+        return []
+    by_path = placed_path(shot.state) is not None
+    found = (path_fit(shot.state) if by_path else fit_of(shot.state))["conflicts"]
+    return [Remark("Evidence still disagrees", one["says"], "doubt") for one in found[:1]]
+
+
+def _curve(series, frames: list[int]):
+    """A quantity over all frames of the range; a frame without it is a gap."""
+    known = dict(zip(series.frames, series.values))
+    every = [known.get(frame) for frame in range(frames[0], frames[-1] + 1)]
+    return curve(series.name, series.unit, every)
+
+
+def _pose(shot, pose) -> dict:
+    """One line of the table of the move."""
+    camera = pose.camera
+    place = [shot.show.length(float(value), places=3)[0] for value in camera.position]
+    turns = [f"{math.degrees(angle):.2f}°".replace("-", "−") for angle in camera.angles]
+    words = [*place, *turns, f"{camera.lens.focal_mm:.2f} mm"]
+    return {"why": pose.why, "frame": pose.frame, "words": words}
 
 
 def _one_for_all(shot) -> list[Remark]:
@@ -129,6 +150,39 @@ def _rows(shot, camera) -> list[Row]:
         Row("Up axis, unit", axes, origin="typed"),
         Row("Frame" if first == last else "Frames", at_rate, origin="typed"),
     ]
+
+
+@require_GET
+def sheets(request, show):
+    """The camera sheets of all shots of a show that aren't archived, after an index."""
+    show, shots = _of_show(show)
+    return _download(pdf.sheets_pdf(show, shots), f"{show.slug}_sheets.pdf", "application/pdf")
+
+
+@require_GET
+def storyboard(request, show):
+    """The pictures of all shots, with their descriptions and notes."""
+    show, shots = _of_show(show)
+    return _download(
+        pdf.storyboard_pdf(show, shots), f"{show.slug}_storyboard.pdf", "application/pdf"
+    )
+
+
+@require_GET
+def notes(request, show):
+    """What is written about all shots, as a table."""
+    show, shots = _of_show(show)
+    rows = [{"code": shot.code, **shot.written} for shot in shots]
+    text = delimited.table(["code", *Shot.WRITTEN], rows)
+    return _download(text.encode(), f"{show.slug}_notes.csv", "text/csv; charset=utf-8")
+
+
+def _of_show(slug: str) -> tuple[Show, list[Shot]]:
+    show = get_object_or_404(Show.objects.kept(), slug=slug)
+    shots = list(show.shots.with_head().kept().filter(archived=False))
+    if not shots:
+        raise Problem("This show has no shots yet.")
+    return show, shots
 
 
 @require_GET

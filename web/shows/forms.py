@@ -148,6 +148,12 @@ class ShotSettingsForm(ShotForm):
     """A shot's code, description and show, changed later."""
 
     show_slug = forms.ChoiceField(label="Show")
+    scene = forms.CharField(max_length=40, required=False)
+    slate = forms.CharField(max_length=40, required=False)
+    take = forms.CharField(max_length=40, required=False)
+    notes = forms.CharField(
+        max_length=5000, required=False, widget=forms.Textarea(attrs={"rows": 5})
+    )
 
     def __init__(self, *args, shot: Shot, **kwargs):
         super().__init__(*args, show=shot.show, shot=shot, **kwargs)
@@ -158,7 +164,7 @@ class ShotSettingsForm(ShotForm):
             **self.initial,
             "show_slug": shot.show.slug,
             "code": shot.code,
-            "description": shot.description,
+            **shot.written,
         }
 
     def clean_show_slug(self):

@@ -39,7 +39,8 @@ def shot_settings(request, show, shot):
     if request.method == "POST" and form.is_valid():
         data = form.cleaned_data
         try:
-            organise.rename_shot(shot, form.show, data["code"], data["description"])
+            written = {name: data[name] for name in Shot.WRITTEN}
+            organise.rename_shot(shot, form.show, data["code"], written)
             return redirect(form.show)
         except Problem as problem:
             form.add_error("code", problem.sentence)

@@ -137,11 +137,19 @@ class Shot(Kept):
     show = models.ForeignKey(Show, models.CASCADE, related_name="shots")
     code = models.SlugField(max_length=40)
     description = models.CharField(max_length=200, blank=True)
+    # As on the slate; and what else the next person has to know.
+    scene = models.CharField(max_length=40, blank=True)
+    slate = models.CharField(max_length=40, blank=True)
+    take = models.CharField(max_length=40, blank=True)
+    notes = models.TextField(max_length=5000, blank=True)
     locked = models.BooleanField(default=False)
     head = models.ForeignKey("Revision", models.PROTECT, null=True, related_name="+")
     created = models.DateTimeField(auto_now_add=True)
     objects = ShotQuerySet.as_manager()
     _supposed: State | None = None
+
+    # What is written about a shot beside its state.
+    WRITTEN = ("description", "scene", "slate", "take", "notes")
 
     class Meta:
         ordering = ["code"]
@@ -167,6 +175,11 @@ class Shot(Kept):
         shot = copy.copy(self)
         shot._supposed = state
         return shot
+
+    @property
+    def written(self) -> dict[str, str]:
+        """What is written about it: WRITTEN by name."""
+        return {name: getattr(self, name) for name in self.WRITTEN}
 
     def url(self, name: str, *extra) -> str:
         """The address of one of the shot's pages or verbs."""

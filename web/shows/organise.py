@@ -41,12 +41,14 @@ def found_shows(text: str, sort: str, archived: bool) -> QuerySet:
     return shows.order_by(*SHOW_SORTS.get(sort, SHOW_SORTS["newest"])[1])
 
 
-def rename_shot(shot: Shot, show: Show, code: str, description: str) -> Shot:
-    """Another code, description or show. Raises Problem where the code is taken there."""
-    shot.show, shot.code, shot.description = show, code, description
+def rename_shot(shot: Shot, show: Show, code: str, written: dict[str, str]) -> Shot:
+    """Another code or show, and what is written about it. Raises Problem where the code is taken there."""
+    shot.show, shot.code = show, code
+    for name, text in written.items():
+        setattr(shot, name, text)
     try:
         with transaction.atomic():
-            shot.save(update_fields=["show", "code", "description"])
+            shot.save(update_fields=["show", "code", *written])
     except IntegrityError:
         raise Problem(f"There is a shot {code} in “{show.name}” already.", "code") from None
     return shot
@@ -62,7 +64,7 @@ def copy_shot(shot: Shot, show: Show | None = None) -> Shot:
     while code.lower() in taken:
         code = f"{shot.code[:34]}-{number}"
         number += 1
-    copy = Shot.objects.create(show=show, code=code, description=shot.description)
+    copy = Shot.objects.create(show=show, code=code, **shot.written)
     label = f"Copy of {shot.show.name}, {shot.code}, revision {shot.head.number}"
     return begin(copy, label, shot.state)
 
