@@ -70,6 +70,7 @@ INSTALLED_APPS = [
     "web.lineup",
     "web.handoff",
     "web.moves",
+    "web.parcels",
 ]
 # Long work waits in the database for a worker (`manage.py db_worker`). With APERTURE_REDIS=redis://… it waits there instead, for any number of
 # workers on any number of machines that share the data folder (`manage.py rqworker --job-class django_tasks_rq.Job`). Tests do it at once.

@@ -5,6 +5,7 @@ from django.urls import include, path
 from web.shows import steps
 
 urlpatterns = [
+    path("", include("web.parcels.urls")),
     path("", include("web.shows.urls")),
     path("", include("web.catalogue.urls")),
     path("", include("web.jobs.root_urls")),

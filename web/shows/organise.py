@@ -54,17 +54,20 @@ def rename_shot(shot: Shot, show: Show, code: str, written: dict[str, str]) -> S
     return shot
 
 
+def free_code(show: Show, wanted: str) -> str:
+    """A code, counted on where a shot of the show has it."""
+    taken = {code.lower() for code in show.shots.values_list("code", flat=True)}
+    code, number = wanted, 2
+    while code.lower() in taken:
+        code, number = f"{wanted[:34]}-{number}", number + 1
+    return code
+
+
 @transaction.atomic
 def copy_shot(shot: Shot, show: Show | None = None) -> Shot:
     """A shot of its own that begins as another one stands; its history begins anew."""
     show = show or shot.show
-    taken = {code.lower() for code in show.shots.values_list("code", flat=True)}
-    code = shot.code
-    number = 2
-    while code.lower() in taken:
-        code = f"{shot.code[:34]}-{number}"
-        number += 1
-    copy = Shot.objects.create(show=show, code=code, **shot.written)
+    copy = Shot.objects.create(show=show, code=free_code(show, shot.code), **shot.written)
     label = f"Copy of {shot.show.name}, {shot.code}, revision {shot.head.number}"
     return begin(copy, label, shot.state)
 
