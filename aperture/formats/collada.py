@@ -16,12 +16,14 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.camera import Camera
+from aperture.formats.extras import CARD, NOTHING, Extras
 from aperture.formats.usd import aperture_of
 from aperture.geometry.axes import from_y_up, pose_in
 from aperture.scene.stand_in import StandIn
 from aperture.units import LENGTH_UNITS, METRES
 
 OWN_PROFILE = "accurate-aperture"
+MOST_POINTS = 5000
 
 
 def write(
@@ -33,6 +35,7 @@ def write(
     rate: Fraction = Fraction(24),
     unit: str = "m",
     up_axis: str = "Y",
+    extras: Extras = NOTHING,
 ) -> None:
     """Write one .dae file.
 
@@ -51,6 +54,8 @@ def write(
         Frames per second.
     unit, up_axis : str
         In which the file is written; it declares both.
+    extras : Extras
+        Of its points, only MOST_POINTS: each is a node here.
     """
     import collada
     from collada import asset, scene
@@ -76,6 +81,17 @@ def write(
         shape = _geometry(document, id_, label, item, unit, up_axis)
         document.geometries.append(shape)
         nodes.append(scene.Node(id_, name=label, children=[scene.GeometryNode(shape)]))
+    nodes += _points(extras, taken, unit, up_axis)
+    if extras.card is not None:
+        own_space = extras.card_follows
+        corners = extras.card if own_space else extras.card @ from_y_up(up_axis).T
+        card = _surface(
+            document, _id(CARD, taken), CARD, corners / METRES[unit], np.array([0, 3, 2, 0, 2, 1])
+        )
+        document.geometries.append(card)
+        (nodes[0].children if own_space else nodes).append(
+            scene.Node(f"{CARD}-node", name=CARD, children=[scene.GeometryNode(card)])
+        )
     shot = scene.Scene("Shot", nodes)
     document.scenes.append(shot)
     document.scene = shot
@@ -104,14 +120,35 @@ def _matrix(camera: Camera, unit: str, up_axis: str) -> Array:
 
 
 def _geometry(document: Any, id_: str, label: str, item: StandIn, unit: str, up_axis: str) -> Any:
+    vertices = item.vertices() @ from_y_up(up_axis).T / METRES[unit]
+    return _surface(document, id_, label, vertices, item.solid.triangles.ravel())
+
+
+def _points(extras: Extras, taken: set[str], unit: str, up_axis: str) -> list[Any]:
+    """A node for each spot and point."""
+    from collada import scene
+
+    named = dict(extras.spots)
+    named |= {f"point {number}": at for number, at in enumerate(extras.points[:MOST_POINTS], 1)}
+    turn = from_y_up(up_axis) / METRES[unit]
+    return [
+        scene.Node(
+            _id(label, taken),
+            name=label,
+            transforms=[scene.TranslateTransform(*(turn @ np.asarray(at, float)).tolist())],
+        )
+        for label, at in named.items()
+    ]
+
+
+def _surface(document: Any, id_: str, label: str, vertices: Array, triangles: Array) -> Any:
     from collada import geometry, source
 
-    vertices = item.vertices() @ from_y_up(up_axis).T / METRES[unit]
     places = source.FloatSource(f"{id_}-places", vertices.ravel(), ("X", "Y", "Z"))
     shape = geometry.Geometry(document, f"{id_}-shape", label, [places])
     inputs = source.InputList()
     inputs.addInput(0, "VERTEX", f"#{id_}-places")
-    triangles = shape.createTriangleSet(item.solid.triangles.ravel(), inputs, "surface")
+    triangles = shape.createTriangleSet(triangles, inputs, "surface")
     shape.primitives.append(triangles)
     return shape
 

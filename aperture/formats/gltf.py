@@ -15,6 +15,7 @@ from scipy.spatial.transform import Rotation
 
 from aperture.arrays import Array
 from aperture.camera import Camera
+from aperture.formats.extras import CARD, CARD_UV, NOTHING, Extras
 from aperture.formats.lens_maps import bends_px
 from aperture.scene.stand_in import StandIn
 
@@ -59,8 +60,9 @@ def write(
     name: str = "Camera",
     path_of_camera: Mapping[int, Camera] | None = None,
     rate: Fraction = Fraction(24),
+    extras: Extras = NOTHING,
 ) -> None:
-    """Write one self-contained .gltf, or .glb, with the camera and the stand-ins.
+    """Write one self-contained .gltf, or .glb, with the camera, the stand-ins and the `extras`.
 
     Where `path_of_camera` gives the camera of each frame, it is an animation that begins at 0 s with the first of them;
     glTF counts no frames, so their numbers are in the extras. `rate`: frames per second.
@@ -81,6 +83,7 @@ def write(
         document.nodes = [g.Node(name=name, camera=0, matrix=pose)]
     for label, item in stand_ins.items():
         _add_mesh(document, blob, label, item)
+    _extras(document, blob, extras)
     if blob:
         document.buffers = [g.Buffer(byteLength=len(blob))]
         document.set_binary_blob(bytes(blob))
@@ -174,6 +177,50 @@ def _accessor(
         )
     )
     return len(document.accessors) - 1
+
+
+def _extras(document: Any, blob: bytearray, extras: Extras) -> None:
+    """The points as a cloud, an empty node for each named spot, the plate card as a quad with texture coordinates."""
+    import pygltflib as g
+
+    def add(node: Any, to: list[int]) -> None:
+        to.append(len(document.nodes))
+        document.nodes.append(node)
+
+    def vectors(values: Array) -> int:
+        values = values.astype(np.float32)
+        index = _accessor(document, blob, values, g.VEC3)
+        document.accessors[index].min = values.min(axis=0).tolist()
+        document.accessors[index].max = values.max(axis=0).tolist()
+        return index
+
+    def mesh(label: str, primitive: Any) -> Any:
+        document.meshes.append(g.Mesh(name=label, primitives=[primitive]))
+        return g.Node(name=label, mesh=len(document.meshes) - 1)
+
+    roots = document.scenes[0].nodes
+    if len(extras.points):
+        cloud = g.Primitive(attributes=g.Attributes(POSITION=vectors(extras.points)), mode=g.POINTS)
+        add(mesh("Points", cloud), roots)
+    for label, spot in extras.spots.items():
+        add(g.Node(name=label, translation=[float(value) for value in spot]), roots)
+    if extras.card is None:
+        return
+    corners = vectors(extras.card)
+    # glTF counts texture coordinates from the upper left (clause 3.9.3).
+    coordinates = np.stack([CARD_UV[:, 0], 1 - CARD_UV[:, 1]], axis=1).astype(np.float32)
+    attributes = g.Attributes(
+        POSITION=corners, TEXCOORD_0=_accessor(document, blob, coordinates, g.VEC2)
+    )
+    faces = _accessor(document, blob, np.array([0, 3, 2, 0, 2, 1], np.uint32), g.SCALAR)
+    document.accessors[faces].componentType = g.UNSIGNED_INT
+    # Without a material some programs leave the coordinates out; the plate itself isn't in the file.
+    document.materials.append(g.Material(name="Plate", doubleSided=True))
+    material = len(document.materials) - 1
+    card = mesh(CARD, g.Primitive(attributes=attributes, indices=faces, material=material))
+    if extras.card_follows and document.nodes[0].children is None:
+        document.nodes[0].children = []
+    add(card, document.nodes[0].children if extras.card_follows else roots)
 
 
 def _add_mesh(document: Any, blob: bytearray, label: str, item: StandIn) -> None:

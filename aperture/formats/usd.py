@@ -8,17 +8,22 @@ USD has no squeeze: the horizontal aperture is the gate's width times the squeez
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from aperture.arrays import Array
 from aperture.camera import Camera
+from aperture.formats.extras import CARD, CARD_UV, NOTHING, Extras
 from aperture.geometry.axes import from_y_up, pose_in
 from aperture.scene.stand_in import StandIn
 
 METRES_PER_UNIT = 0.01
+POINT_WIDTH_M = 0.02  # how large a point is drawn
 # Attributes of ours: USD has no distortion.
 COEFFICIENTS = tuple(f"userProperties:brownConrady:{key}" for key in ("k1", "k2", "k3", "p1", "p2"))
 
@@ -68,8 +73,9 @@ def write(
     notes: str = "",
     others: dict[str, Shown] | None = None,
     path_of_camera: Mapping[int, Camera] | None = None,
+    extras: Extras = NOTHING,
 ) -> None:
-    """Write a stage with the camera under /Shot, the shot's `others` after it, and its stand-ins.
+    """Write a stage with the camera under /Shot, the shot's `others` after it, its stand-ins, and the `extras`.
 
     What is written follows from the ending: text, binary, or a package. They are named by their keys.
     `frame`: the stage's only time code, unless `path_of_camera` gives
@@ -101,12 +107,13 @@ def write(
         taken.add(free)
         return f"/Shot/{free}"
 
-    first = camera if isinstance(camera, Shown) else Shown(camera)
-    _camera(stage, place(name), first, up_axis, path_of_camera)
+    first, first_at = camera if isinstance(camera, Shown) else Shown(camera), place(name)
+    _camera(stage, first_at, first, up_axis, path_of_camera)
     for label, shown in (others or {}).items():
         _camera(stage, place(label), shown, up_axis)
     for label, item in stand_ins.items():
         _mesh(UsdGeom.Mesh.Define(stage, place(label)), item, up_axis)
+    _extras(stage, extras, place, first_at, up_axis)
     if path.suffix != ".usdz":
         stage.GetRootLayer().Export(str(path))
         return
@@ -166,6 +173,40 @@ def _camera(
     custom.CreateAttribute("userProperties:resolution", Sdf.ValueTypeNames.Int2).Set(
         Gf.Vec2i(camera.grid.width, camera.grid.height)
     )
+
+
+def _extras(
+    stage: Any, extras: Extras, place: Callable[[str], str], camera: str, up_axis: str
+) -> None:
+    """A cloud of the points, an empty transform for each named spot, and the plate card as a quad with `st`."""
+    from pxr import Gf, Sdf, UsdGeom
+
+    turn = from_y_up(up_axis)
+
+    def vectors(points: Array, kind: Any) -> list[Any]:
+        return [kind(*map(float, point)) for point in points / METRES_PER_UNIT]
+
+    if len(extras.points):
+        cloud = UsdGeom.Points.Define(stage, place("Points"))
+        cloud.CreatePointsAttr(vectors(extras.points @ turn.T, Gf.Vec3f))
+        cloud.CreateWidthsAttr([POINT_WIDTH_M / METRES_PER_UNIT])
+        cloud.SetWidthsInterpolation(UsdGeom.Tokens.constant)
+    for label, spot in extras.spots.items():
+        at = UsdGeom.Xform.Define(stage, place(label))
+        at.AddTranslateOp().Set(vectors((turn @ np.asarray(spot, float))[None], Gf.Vec3d)[0])
+    if extras.card is None:
+        return
+    follows = extras.card_follows
+    card = UsdGeom.Mesh.Define(stage, f"{camera}/{CARD}" if follows else place(CARD))
+    corners = extras.card if follows else extras.card @ turn.T
+    card.CreatePointsAttr(vectors(corners[::-1], Gf.Vec3f))  # seen from the camera anticlockwise
+    card.CreateFaceVertexCountsAttr([4])
+    card.CreateFaceVertexIndicesAttr([0, 1, 2, 3])
+    card.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+    st = UsdGeom.PrimvarsAPI(card).CreatePrimvar(
+        "st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex
+    )
+    st.Set([Gf.Vec2f(*map(float, uv)) for uv in CARD_UV[::-1]])
 
 
 def _mesh(mesh: Any, item: StandIn, up_axis: str) -> None:

@@ -10,6 +10,7 @@ from fractions import Fraction
 from pathlib import Path
 from unittest import TestCase
 
+import collada as pycollada
 import cv2
 import numpy as np
 import OpenImageIO
@@ -18,7 +19,8 @@ from PIL import Image
 from pxr import Usd, UsdGeom
 
 from aperture.camera import Camera
-from aperture.formats import check, gltf, lens_maps, obj, ply, recipe, table, usd
+from aperture.formats import check, collada, gltf, lens_maps, obj, ply, recipe, table, usd
+from aperture.formats.extras import Extras
 from aperture.formats.tables_in import TableSource
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
@@ -27,6 +29,7 @@ from aperture.plates.colour import decode_srgb
 from aperture.render.files import write_exr, write_png
 from aperture.render.passes import render
 from aperture.render.tracer import Look
+from aperture.scene.frustum import across
 from aperture.scene.stand_in import StandIn
 from aperture.units import METRES
 
@@ -130,6 +133,47 @@ class Files(TestCase):
                 self.assertGreater((out[1:] * out[:-1]).sum(axis=1).min(), 0.9)  # one sign
         scene = trimesh.load(self.folder / "a.gltf")
         self.assertEqual(set(scene.geometry), set(BOXES))
+
+    def test_points_spots_and_the_card_in_usd_gltf_and_collada(self):
+        """Where each library puts them; the card goes along with the camera, and its picture stands upright on it."""
+        over = {1: CAMERA, 2: Camera.at(CAMERA.grid, CAMERA.lens, (3.2, 1.9, 6), 0.7, 0.1, 0.2)}
+        card = CAMERA.to_camera_space(across(CAMERA, 5.0))
+        extras = Extras(np.array([[1.0, 2, 3], [4, 5, 6]]), {"Door, foot": [0.1, 0.2, 0.3]}, card)
+        size = np.array([CAMERA.grid.width, CAMERA.grid.height])
+        path = self.folder / "e.usda"
+        usd.write(path, CAMERA, {}, "Z", path_of_camera=over, extras=extras)
+        stage = Usd.Stage.Open(str(path))
+        cloud = np.array(UsdGeom.Points(stage.GetPrimAtPath("/Shot/Points")).GetPointsAttr().Get())
+        np.testing.assert_allclose(cloud / 100, [[1, -3, 2], [4, -6, 5]], atol=1e-6)
+        spot = UsdGeom.Xformable(stage.GetPrimAtPath("/Shot/Door__foot"))
+        at = spot.ComputeLocalToWorldTransform(1).ExtractTranslation()
+        np.testing.assert_allclose(np.array(at) / 100, [0.1, -0.3, 0.2], atol=1e-9)
+        mesh = UsdGeom.Mesh(stage.GetPrimAtPath("/Shot/Camera/PlateCard"))
+        uv = np.array(UsdGeom.PrimvarsAPI(mesh).GetPrimvar("st").Get())
+        for frame, camera in over.items():
+            world = np.array(mesh.ComputeLocalToWorldTransform(frame))
+            corners = np.array(mesh.GetPointsAttr().Get()) @ world[:3, :3] + world[3, :3]
+            px = camera.project(corners[:, [0, 2, 1]] * [1, 1, -1] / 100)
+            np.testing.assert_allclose(px, np.stack([uv[:, 0], 1 - uv[:, 1]], 1) * size, atol=1e-3)
+        path = self.folder / "e.glb"
+        gltf.write(path, CAMERA, {}, "Camera", extras=extras)
+        scene = trimesh.load(path)
+        np.testing.assert_allclose(scene.geometry["Points"].vertices, extras.points)
+        quad = scene.geometry["PlateCard"]
+        pose = scene.graph.get("PlateCard")[0]
+        px = CAMERA.project(quad.vertices @ pose[:3, :3].T + pose[:3, 3])
+        # trimesh counts v upwards, as OpenGL does.
+        theirs = np.stack([quad.visual.uv[:, 0], 1 - quad.visual.uv[:, 1]], 1) * size
+        np.testing.assert_allclose(px, theirs, atol=1e-3)
+        path = self.folder / "e.dae"
+        collada.write(path, CAMERA, {}, "Camera", None, unit="ft", up_axis="Z", extras=extras)
+        file = pycollada.Collada(str(path))
+        nodes = {node.name or node.id: node for node in file.scene.nodes}
+        np.testing.assert_allclose(nodes["point 2"].matrix[:3, 3] * 0.3048, [4, -6, 5], atol=1e-5)
+        (shape,) = file.scene.objects("geometry")
+        corners = np.concatenate([part.vertex for part in shape.primitives()]) * 0.3048
+        px = CAMERA.project(corners[:, [0, 2, 1]] * [1, 1, -1])
+        np.testing.assert_allclose(sorted(px.round().tolist()), sorted([[0, 0], [320, 0], [320, 180], [0, 180]]), atol=1)  # fmt: skip
 
     def test_binary_forms_say_the_same(self):
         over = {1: CAMERA, 2: Camera.at(CAMERA.grid, CAMERA.lens, (3.2, 1.7, 6), 0.42, -0.12, 0.03)}

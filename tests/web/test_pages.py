@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
+from pxr import Usd
 
 from aperture.formats import moves_in, recipe
 from aperture.moves.source import Settings
@@ -99,6 +100,27 @@ class Pages(WithShot):
             manifest = json.loads(archive.read("manifest.json"))
         self.assertIn("straight picture", manifest["left_out"][0]["because"])
         self.assertIn("LT900_camera.usda", [file["name"] for file in manifest["files"]])
+
+    def test_what_goes_into_the_files_is_chosen(self):
+        self.ready()
+        crate = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [0, 0, 0], "turn_deg": 0}
+        edit(self.shot, "Crates", lambda state: state.update(stand_ins=[crate, crate | {"id": "b2", "name": "Bench"}]))  # fmt: skip
+
+        def prims():
+            path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "a.usda"
+            path.write_bytes(self.client.get(self.url("hand-off/camera.usda")).content)
+            stage = Usd.Stage.Open(str(path))
+            return {prim.GetName() for prim in stage.Traverse()}
+
+        spot = "Doorway__foot"
+        self.assertEqual(prims() & {"Crate", "Bench", spot, "PlateCard"}, {"Crate", "Bench", spot})
+        self.press("hand-off/contents", goes=["stand-ins", "stand-in:b2", "card"])
+        self.assertEqual(prims() & {"Crate", "Bench", spot, "PlateCard"}, {"Bench", "PlateCard"})
+        # What comes later goes by its group; what was left out stays so while it is hidden.
+        edit(self.shot, "More", lambda state: state.update(stand_ins=[crate, crate | {"id": "b3", "name": "Post"}]))  # fmt: skip
+        self.assertEqual(prims() & {"Crate", "Post"}, {"Post"})
+        self.press("hand-off/contents", goes=["stand-in:b3"])
+        self.assertEqual(self.client.get(self.url("hand-off/camera.obj")).status_code, 422)
 
     def test_what_was_handed_off_is_remembered_and_told_once_it_is_old(self):
         self.ready()

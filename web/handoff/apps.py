@@ -6,6 +6,7 @@ class HandoffConfig(AppConfig):
 
     def ready(self):
         from web.handoff.files import standing
+        from web.handoff.parts import PARTS
         from web.shows.steps import Step, register
 
         register(
@@ -13,6 +14,7 @@ class HandoffConfig(AppConfig):
                 "hand-off",
                 "handoff",
                 standing,
+                PARTS,
                 urls="web.handoff.urls",
                 show_urls="web.handoff.show_urls",
             )

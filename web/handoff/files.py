@@ -7,13 +7,13 @@ from pathlib import Path
 
 from aperture.errors import Problem
 from aperture.formats import check, collada, gltf, lens_maps, obj, open_track, ply, table, usd
+from web.handoff.contents import cameras_going, extras_of, points_of, stand_ins_going
 from web.match.fits import document_of, fit_of
-from web.match.path_fits import camera_of_state, path_fit, placed_path, solved_path
+from web.match.path_fits import camera_of_state, path_fit, placed_path
 from web.plates.frames import span_of
 from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.steps import Standing
-from web.stage.cameras import cameras_of, f_number
-from web.stage.stand_ins import stand_ins_of
+from web.stage.cameras import f_number
 
 
 @dataclass(frozen=True)
@@ -113,20 +113,13 @@ def kinds_for(shot) -> list[Kind]:
     """The files that there is something to write into."""
     camera = camera_of_state(shot.state)
     without = {
-        "obj": not shot.state["stand_ins"],
-        "ply": not _points(shot),
+        "obj": not stand_ins_going(shot),
+        "ply": not points_of(shot),
         "undistort.exr": camera is None or not camera.lens.bends,
         "redistort.exr": camera is None or not camera.lens.bends,
         "yaml": camera is None or camera.lens.projection.name != "rectilinear",
     }
     return [kind for kind in KINDS.values() if not without.get(kind.ending)]
-
-
-def _points(shot) -> dict[str, list[float]]:
-    """The solved points of a placed path by their track's id, metres."""
-    if solved_path(shot.state) is None:
-        return {}
-    return {id_: point["world_m"] for id_, point in path_fit(shot.state)["points"].items()}
 
 
 def package(shot) -> dict[str, bytes]:
@@ -197,12 +190,14 @@ def cameras_by_frame(shot) -> dict:
 def contents(shot, ending: str) -> bytes:
     """The bytes of one file. Raises Problem."""
     camera = require_camera(shot)
-    stand_ins, show, cameras = stand_ins_of(shot.state), shot.show, cameras_of(shot)
+    stand_ins, show, cameras = stand_ins_going(shot), shot.show, cameras_going(shot)
     name, frame, rate = f"{shot.code}_camera", frame_of(shot), shot.show.rate
     first, last = span_of(shot.state)
     over = over_frames(shot, camera)
     if ending == "obj" and not stand_ins:
-        raise Problem("There are no stand-ins to write: place one on the Set step.")
+        raise Problem(
+            "There are no stand-ins to write: place one on the Set step, or let one go into the files."
+        )
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"file.{ending}"
         if ending in ("usda", "usdc", "usdz"):
@@ -221,11 +216,22 @@ def contents(shot, ending: str) -> bytes:
                 notes=f"{show.name}, {shot.code}, revision {shot.head.number}",
                 others={one.name: shown for one, shown in zip(cameras[1:], others)},
                 path_of_camera=over,
+                extras=extras_of(shot),
             )
         elif ending in ("gltf", "glb"):
-            gltf.write(path, camera, stand_ins, name, over, rate)
+            gltf.write(path, camera, stand_ins, name, over, rate, extras_of(shot))
         elif ending == "dae":
-            collada.write(path, camera, stand_ins, name, over, rate, show.length_unit, show.up_axis)
+            collada.write(
+                path,
+                camera,
+                stand_ins,
+                name,
+                over,
+                rate,
+                show.length_unit,
+                show.up_axis,
+                extras_of(shot),
+            )
         elif ending == "opentrackio.jsonl":
             cameras_at = over or {frame: camera}
             path.write_text(open_track.write(cameras_at, name, rate), encoding="utf-8")
@@ -234,7 +240,7 @@ def contents(shot, ending: str) -> bytes:
         elif ending == "obj":
             obj.write(path, stand_ins, show.length_unit, show.up_axis)
         elif ending == "ply":
-            points = _points(shot)
+            points = points_of(shot)
             if not points:
                 raise Problem("There are no tracked points in the world: solve and place the path.")
             ply.write(path, list(points.values()), show.length_unit, show.up_axis)

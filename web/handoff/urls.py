@@ -4,6 +4,7 @@ from web.handoff import tables, views
 
 urlpatterns = [
     path("hand-off", views.handoff, name="handoff"),
+    path("hand-off/contents", views.choose, name="handoff-contents"),
     path("hand-off/table", tables.table, name="handoff-table"),
     path("hand-off/table/preview", tables.preview, name="handoff-preview"),
     path("hand-off/recipes", tables.export, name="handoff-recipes"),

@@ -5,8 +5,8 @@ import math
 import zipfile
 
 from django.http import Http404, HttpResponse
-from django.shortcuts import get_object_or_404
-from django.views.decorators.http import require_GET
+from django.shortcuts import get_object_or_404, redirect
+from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
 from aperture.formats import delimited, gltf
@@ -14,7 +14,7 @@ from aperture.formats.usd import aperture_of
 from aperture.plates.sequences import ranges_of
 from aperture.units import format_value
 from web.gates.gate import plate_origin
-from web.handoff import files, pdf, remembered, tables
+from web.handoff import contents, files, pdf, remembered, tables
 from web.handoff.camera_sheet import camera_sheet, drawn
 from web.match.curves import curve
 from web.match.fits import fit_of
@@ -23,6 +23,7 @@ from web.match.path_fits import is_old, path_fit, placed_path, served
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
 from web.shows.models import Shot, Show
+from web.shows.reading import base_of
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
 
@@ -49,6 +50,7 @@ def handoff(request, show, shot):
         "poses": [_pose(shot, one) for one in sheet.poses],
         "check": "\n".join(sheet.check),
         "kinds": files.kinds_for(shot),
+        "choices": contents.choices(shot) if sheet.camera else [],
         "rows": rows,
         "remarks": [*lens_remarks(shot.state), *remarks],
         "handed_off": shot.handed_off.all()[:8],
@@ -150,6 +152,14 @@ def _rows(shot, camera) -> list[Row]:
         Row("Up axis, unit", axes, origin="typed"),
         Row("Frame" if first == last else "Frames", at_rate, origin="typed"),
     ]
+
+
+@require_POST
+def choose(request, show, shot):
+    """Let what is ticked go into the files of the scene, and nothing else."""
+    shot = find(show, shot)
+    contents.choose(shot, set(request.POST.getlist("goes")), base_of(request))
+    return redirect(shot.url("handoff"))
 
 
 @require_GET

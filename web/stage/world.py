@@ -65,20 +65,28 @@ def _solid(placed, turn) -> dict:
     }
 
 
-def _spots(shot, turn) -> list[dict]:
-    """The spots whose place the fit knows, with their ±."""
+def known_spots(shot) -> list[tuple[str, dict]]:
+    """The spots whose place the fit knows, (name, what it knows) each."""
     fit = fit_of(shot.state)
     if not fit or not fit.get("ok") or fit["determined"]["scale"] == "no":
         return []
     names = {mark["id"]: mark.get("name") or mark["id"] for mark in shot.state["marks"]}
     return [
+        (names.get(id_, id_), spot)
+        for id_, spot in fit.get("spots", {}).items()
+        if None not in spot["world_m"]
+    ]
+
+
+def _spots(shot, turn) -> list[dict]:
+    """The same for the set view, with their ±."""
+    return [
         {
-            "name": names.get(id_, id_),
+            "name": name,
             "at": (turn @ spot["world_m"]).tolist(),
             "plus_minus": np.abs(turn @ spot["plus_minus_m"]).tolist(),
         }
-        for id_, spot in fit.get("spots", {}).items()
-        if None not in spot["world_m"]
+        for name, spot in known_spots(shot)
     ]
 
 
