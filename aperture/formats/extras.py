@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from aperture.arrays import Array
+from aperture.arrays import Array, ArrayLike
 
 CARD = "PlateCard"
 # Of the card's corners, clockwise from the upper left: where they lie on the picture, from its lower left.
@@ -31,7 +31,7 @@ class Extras:
     """
 
     points: Array = field(default_factory=lambda: np.zeros((0, 3)))
-    spots: Mapping[str, Array] = field(default_factory=dict)
+    spots: Mapping[str, ArrayLike] = field(default_factory=dict)
     card: Array | None = None
     card_follows: bool = True
 
