@@ -13,6 +13,7 @@ import numpy as np
 from bench import (
     chessboards,
     film,
+    formats,
     hard_cases,
     lineup,
     meshes,
@@ -229,6 +230,7 @@ if __name__ == "__main__":
     large_import()
     overlay_while_dragging()
     meshes.report()
+    formats.report()
     film.report()
     moving_cameras.report()
     playing.report()

@@ -203,7 +203,7 @@ def _extras(document: Any, blob: bytearray, extras: Extras) -> None:
         cloud = g.Primitive(attributes=g.Attributes(POSITION=vectors(extras.points)), mode=g.POINTS)
         add(mesh("Points", cloud), roots)
     for label, spot in extras.spots.items():
-        add(g.Node(name=label, translation=[float(value) for value in spot]), roots)
+        add(g.Node(name=label, translation=np.asarray(spot, float).tolist()), roots)
     if extras.card is None:
         return
     corners = vectors(extras.card)

@@ -46,16 +46,21 @@ def write(cameras: Mapping[int, Camera], name: str, rate: Fraction) -> str:
     rate : Fraction
         Frames per second.
     """
+    frames = sorted(cameras)
+    turns = np.array([Z_UP_FROM_Y_UP @ cameras[frame].rotation @ _AHEAD.T for frame in frames])
+    angles = Rotation.from_matrix(turns).as_euler("ZXY", degrees=True).tolist()
     lines = [
-        json.dumps(_sample(camera, frame, name, rate), separators=(",", ":"))
-        for frame, camera in sorted(cameras.items())
+        json.dumps(_sample(cameras[frame], frame, name, rate, own), separators=(",", ":"))
+        for frame, own in zip(frames, angles)
     ]
     return "\n".join(lines) + "\n"
 
 
-def _sample(camera: Camera, frame: int, name: str, rate: Fraction) -> dict[str, Any]:
-    rotation = Z_UP_FROM_Y_UP @ camera.rotation @ _AHEAD.T
-    pan, tilt, roll = Rotation.from_matrix(rotation).as_euler("ZXY", degrees=True)
+def _sample(
+    camera: Camera, frame: int, name: str, rate: Fraction, angles: list[float]
+) -> dict[str, Any]:
+    """One frame; angles: pan, tilt and roll, degrees."""
+    pan, tilt, roll = angles
     x, y, z = (Z_UP_FROM_Y_UP @ camera.position).tolist()
     counted = {"num": rate.numerator, "denom": rate.denominator}
     width, height = camera.grid.gate_mm
@@ -85,7 +90,7 @@ def _sample(camera: Camera, frame: int, name: str, rate: Fraction) -> dict[str, 
             {
                 "id": name,
                 "translation": {"x": x, "y": y, "z": z},
-                "rotation": {"pan": float(pan), "tilt": float(tilt), "roll": float(roll)},
+                "rotation": {"pan": pan, "tilt": tilt, "roll": roll},
             }
         ],
         "lens": {

@@ -58,6 +58,7 @@ AIMED = {
 }
 AHEAD_M = 5.0  # how far away such a point is written
 POSE = ("tx", "ty", "tz", "rx", "ry", "rz")
+VIEW = ("view_h_deg", "view_v_deg")
 USUAL = ("frame", *POSE, "focal_mm")
 MOST_OFFSET, MOST_DIGITS, MOST_SCALE = 10_000_000, 15, 1e6
 
@@ -149,29 +150,22 @@ class Recipe:
 def rows(cameras: Mapping[int, Camera], recipe: Recipe, rate: Fraction) -> list[list[str]]:
     """The lines of the table, without its header."""
     first = min(cameras)
-    out, before = [], None
-    for frame in sorted(cameras):
+    wanted = set(recipe.columns) - {"frame"}
+    frames = sorted(cameras)
+    positions, rotations = zip(*(recipe.pose(cameras[frame]) for frame in frames))
+    angles = _steady(_angles(np.array(rotations), recipe.rotation_order))
+    out = []
+    for frame, position, turns in zip(frames, positions, angles):
         camera = cameras[frame]
-        position, rotation = recipe.pose(camera)
-        turns = _steady(_angles(rotation, recipe.rotation_order), before)
-        before = turns
-        grid, lens = camera.grid, camera.lens
-        view = camera.view
-        x, y = camera.principal_point_px
-        pitch = np.array(grid.gate_mm) / (grid.width, grid.height)
         values: dict[str, float] = dict(zip(POSE, (*position, *turns)))
-        values |= {
-            "time": float((frame - first) / rate),
-            "focal_mm": lens.focal_mm,
-            "gate_width_mm": grid.gate_mm[0],
-            "gate_height_mm": grid.gate_mm[1],
-            "view_h_deg": float(np.degrees(view.horizontal)),
-            "view_v_deg": float(np.degrees(view.vertical)),
-            "centre_x_mm": (x - grid.width / 2) * pitch[0],
-            "centre_y_mm": (grid.height / 2 - y) * pitch[1],
-        }
-        values |= zip(AIMED, _aimed(camera, recipe))
-        values |= zip(("k1", "k2", "k3", "p1", "p2"), lens.coefficients)
+        values["time"] = float((frame - first) / rate)
+        if wanted - values.keys():
+            values |= _of_lens(camera)
+        if wanted & set(VIEW):
+            view = camera.view
+            values |= zip(VIEW, np.degrees([view.horizontal, view.vertical]).tolist())
+        if wanted & set(AIMED):
+            values |= zip(AIMED, _aimed(camera, recipe))
         out.append(
             [
                 str(frame + recipe.frame_offset)
@@ -193,6 +187,21 @@ def write(cameras: Mapping[int, Camera], recipe: Recipe, rate: Fraction) -> str:
     return out.getvalue()
 
 
+def _of_lens(camera: Camera) -> dict[str, float]:
+    """Focal length, gate, centre and distortion, mm."""
+    grid, lens = camera.grid, camera.lens
+    x, y = camera.principal_point_px
+    pitch = np.array(grid.gate_mm) / (grid.width, grid.height)
+    values = {
+        "focal_mm": lens.focal_mm,
+        "gate_width_mm": grid.gate_mm[0],
+        "gate_height_mm": grid.gate_mm[1],
+        "centre_x_mm": (x - grid.width / 2) * pitch[0],
+        "centre_y_mm": (grid.height / 2 - y) * pitch[1],
+    }
+    return values | dict(zip(("k1", "k2", "k3", "p1", "p2"), lens.coefficients))
+
+
 def _aimed(camera: Camera, recipe: Recipe) -> list[float]:
     """A point ahead on the lens axis, in the receiver's world, and the roll beside it, degrees."""
     ahead = camera.position - AHEAD_M * camera.rotation[:, 2]
@@ -204,18 +213,16 @@ def _aimed(camera: Camera, recipe: Recipe) -> list[float]:
     return [*(recipe.turn @ ahead * recipe.per_metre), float(np.degrees(np.arctan2(y, x)))]
 
 
-def _angles(rotation: Array, order: str) -> Array:
-    """(3,) degrees about x, y and z."""
+def _angles(rotations: Array, order: str) -> Array:
+    """(F, 3) degrees about x, y and z of rotations (F, 3, 3)."""
     import warnings
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", UserWarning)  # straight up or down one of them is free
-        found = Rotation.from_matrix(rotation).as_euler(order, degrees=True)
-    return np.array([found[order.index(axis)] for axis in "XYZ"])
+        found = Rotation.from_matrix(rotations).as_euler(order, degrees=True)
+    return found[:, [order.index(axis) for axis in "XYZ"]]
 
 
-def _steady(turns: Array, before: Array | None) -> Array:
-    """The same angles without jumps by whole turns, as curves are edited."""
-    if before is None:
-        return turns
-    return turns + 360 * np.round((before - turns) / 360)
+def _steady(turns: Array) -> Array:
+    """The same angles (F, 3) without jumps by whole turns, as curves are edited."""
+    return np.unwrap(turns, axis=0, period=360)

@@ -84,7 +84,7 @@ class UsdSource:
 
     def local(self, node: int, seconds: Array) -> Array:
         """(T, 4, 4) parent from node."""
-        from pxr import Usd, UsdGeom
+        from pxr import Usd, UsdGeom, Vt
 
         movable = UsdGeom.Xformable(self._prims[node])
         if not movable:
@@ -93,7 +93,8 @@ class UsdSource:
         if not movable.TransformMightBeTimeVarying():
             one = np.array(movable.GetLocalTransformation(Usd.TimeCode(codes[0]))).T
             return np.broadcast_to(one, (len(seconds), 4, 4))
-        rows = [np.array(movable.GetLocalTransformation(Usd.TimeCode(code))) for code in codes]
+        # One array of them, as a matrix alone is slow to come over.
+        rows = Vt.Matrix4dArray([movable.GetLocalTransformation(code) for code in codes.tolist()])
         return np.array(rows).transpose(0, 2, 1)  # USD's vectors are rows
 
     def seen(self, node: int, seconds: Array) -> Seen:
