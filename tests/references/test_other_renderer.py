@@ -1,6 +1,7 @@
 """The exported camera and stand-ins, rendered by VTK, lie where our own render has them. VTK shares no code with it, and takes both from the USD file."""
 
 import tempfile
+from fractions import Fraction
 from pathlib import Path
 from unittest import TestCase
 
@@ -21,9 +22,10 @@ from vtkmodules.vtkRenderingCore import (
 )
 
 from aperture.camera import Camera
-from aperture.formats import usd
+from aperture.formats import moves_in, usd
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.moves.source import Settings
 from aperture.render import offsets
 from aperture.render.passes import Wanted, render
 from aperture.render.tracer import Look
@@ -114,3 +116,31 @@ class AnotherRenderer(TestCase):
             self.assertGreater(len(found.at), 100)
             self.assertLess(found.most, 0.1, name)
             self.assertLess(np.hypot(*found.shift), 0.01, name)
+
+    def test_outlines_agree_over_a_move(self):
+        """Five frames of a camera that goes, turns and zooms; the second time after the move was brought in again."""
+        grid = Grid.from_gate(*SIZE, 36, 20.25)
+        over = {
+            frame: Camera.at(
+                grid,
+                Lens(24 + 2 * n, centre_mm=(1.5, -1)),
+                (3 - 0.5 * n, 1.7 + 0.1 * n, 6 - 0.3 * n),
+                0.4 - 0.09 * n,
+                -0.12,
+                0.03 * n,
+            )
+            for n, frame in enumerate(range(1001, 1006))
+        }
+        looks = [(item, Look(label)) for label, item in ITEMS.items()]
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "a.usdc"
+            usd.write(path, over[1001], ITEMS, "Z", path_of_camera=over)
+            back = moves_in.read(path, Settings(), Fraction(24)).move.on(grid)
+            again = Path(folder) / "b.usda"
+            usd.write(again, back.at(1001), ITEMS, path_of_camera={f: back.at(f) for f in over})
+            for frame, camera in over.items():
+                ours = render(camera, looks, Wanted(samples=FINER)).rgba[..., 3]
+                for file in (path, again):
+                    found = offsets.measure(cover_by_vtk(file, frame), ours)
+                    self.assertGreater(len(found.at), 100)
+                    self.assertLess(found.most, 0.1, (file.name, frame))
