@@ -19,7 +19,7 @@ from PIL import Image
 from pxr import Usd, UsdGeom
 
 from aperture.camera import Camera
-from aperture.formats import check, collada, gltf, lens_maps, obj, ply, recipe, table, usd
+from aperture.formats import check, collada, gltf, lens_maps, obj, ply, recipe, straight, table, usd
 from aperture.formats.extras import Extras
 from aperture.formats.tables_in import TableSource
 from aperture.geometry.grid import Grid
@@ -227,6 +227,34 @@ class Files(TestCase):
         there = cv2.remap(x, *np.moveaxis(xy.astype(np.float32), 2, 0), cv2.INTER_LINEAR)
         inner = np.s_[2:-2, 2:-2]
         np.testing.assert_allclose(there[inner], np.indices((180, 320))[1][inner], atol=0.02)
+
+    def test_straight_pictures_are_opencvs(self):
+        """Against OpenCV's own undistortion of the same linear light, read back by OpenImageIO and OpenCV."""
+        lens = Lens(24, coefficients=(-0.18, 0.03, 0, 0.002, -0.001))
+        camera = Camera.at(CAMERA.grid, lens, CAMERA.position)
+        y, x = np.mgrid[0:180, 0:320].astype(np.float32)
+        plate = np.stack([0.5 + 0.4 * np.sin(x / 9), 0.5 + 0.4 * np.cos(y / 7), x / 400], axis=-1)
+        fx, fy = camera.focal_px
+        matrix = np.array([[fx, 0, 159.5], [0, fy, 89.5], [0, 0, 1]])
+        k = np.array([-0.18, 0.03, 0.002, -0.001, 0])
+        maps = cv2.initUndistortRectifyMap(matrix, k, np.eye(3), matrix, (320, 180), cv2.CV_32FC1)
+        theirs = cv2.remap(plate, *maps, cv2.INTER_CUBIC)
+        inner = np.s_[4:-4, 4:-4]
+        small = straight.Straightener.of(camera, "plate").straightened(plate)
+        np.testing.assert_allclose(small[inner], theirs[inner], atol=5e-3)
+        made = straight.Straightener.of(camera)
+        large, (left, top) = made.straightened(plate), made.grid.to_px(camera.grid.to_mm([[0, 0]]))[0].round().astype(int)  # fmt: skip
+        np.testing.assert_allclose(large[top : top + 180, left : left + 320], small, atol=1e-6)
+        for kind, (ending, _) in straight.KINDS.items():
+            path = self.folder / f"straight-{kind}{ending}"
+            path.write_bytes(straight.encoded(small, kind))
+            if kind.startswith("exr"):
+                np.testing.assert_allclose(_exr(path), small, atol=1e-3 if kind == "exr-half" else 0)  # fmt: skip
+            else:
+                read = cv2.imread(str(path), cv2.IMREAD_UNCHANGED)[..., ::-1]
+                most = np.iinfo(read.dtype).max
+                self.assertEqual(most, 65535 if kind.endswith("16") else 255)
+                np.testing.assert_allclose(decode_srgb(read / most), np.clip(small, 0, 1), atol=3 / most)  # fmt: skip
 
     def test_every_convention_of_a_table_comes_back(self):
         """Six rotation orders, two hands, two up axes, five units; the angles multiplied out by hand."""

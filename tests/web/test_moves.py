@@ -1,9 +1,13 @@
 """Moves in the application: brought in, asked about, compared, used as the shot's camera, and kept through what else changes."""
 
+import io
+import json
 import tempfile
+import zipfile
 from fractions import Fraction
 from pathlib import Path
 
+import av
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TransactionTestCase
@@ -158,3 +162,18 @@ class MovesOnFilm(HasBoards, TransactionTestCase):
         self.press("plate/shift", first="1001", what="shot")
         np.testing.assert_allclose(camera_of_state(self.state(), 1003).position, over[3].position, atol=1e-5)  # fmt: skip
         self.assertContains(self.client.get(self.url("hand-off")), "1001–1012")
+        # Without its distortion: twelve pictures, and a movie of them.
+        lens |= {"distortion": {"k1": -0.1}}
+        edit(self.now(), "Bent", lambda state: state.update(serving=None, lens=lens))
+        self.press("moves/m1/serve")
+        answer = self.client.get(self.url("hand-off/straight"), {"kind": "png-16"})
+        with zipfile.ZipFile(io.BytesIO(b"".join(answer.streaming_content))) as archive:
+            names = archive.namelist()
+            told = json.loads(archive.read("straight.json"))
+        self.assertEqual(names[0], "LT900_straight.1001.png")
+        self.assertEqual((len(names), told["left_out"]), (FRAMES + 1, []))
+        data = b"".join(self.client.get(self.url("hand-off/straight.mp4")).streaming_content)
+        with av.open(io.BytesIO(data)) as movie:
+            self.assertEqual(sum(1 for _ in movie.decode(video=0)), FRAMES)
+        bad = self.client.get(self.url("hand-off/straight"), {"kind": "gif"})
+        self.assertEqual(bad.status_code, 422)

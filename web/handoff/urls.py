@@ -1,10 +1,12 @@
 from django.urls import path
 
-from web.handoff import tables, views
+from web.handoff import straight, tables, views
 
 urlpatterns = [
     path("hand-off", views.handoff, name="handoff"),
     path("hand-off/contents", views.choose, name="handoff-contents"),
+    path("hand-off/straight", straight.pictures, name="handoff-straight"),
+    path("hand-off/straight.mp4", straight.movie, name="handoff-straight-movie"),
     path("hand-off/table", tables.table, name="handoff-table"),
     path("hand-off/table/preview", tables.preview, name="handoff-preview"),
     path("hand-off/recipes", tables.export, name="handoff-recipes"),

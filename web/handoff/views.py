@@ -10,6 +10,7 @@ from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
 from aperture.formats import delimited, gltf
+from aperture.formats.straight import KINDS, SIZES
 from aperture.formats.usd import aperture_of
 from aperture.plates.sequences import ranges_of
 from aperture.units import format_value
@@ -50,6 +51,9 @@ def handoff(request, show, shot):
         "poses": [_pose(shot, one) for one in sheet.poses],
         "check": "\n".join(sheet.check),
         "kinds": files.kinds_for(shot),
+        "bends": sheet.camera is not None and sheet.camera.lens.bends,
+        "straight_kinds": [(key, name) for key, (_, name) in KINDS.items()],
+        "straight_sizes": list(SIZES.items()),
         "choices": contents.choices(shot) if sheet.camera else [],
         "rows": rows,
         "remarks": [*lens_remarks(shot.state), *remarks],

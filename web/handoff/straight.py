@@ -1,0 +1,124 @@
+"""The plate without its lens's distortion: one picture, all frames as a zip that is written while it is sent, a movie."""
+
+import io
+import json
+import tempfile
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+
+from django.conf import settings
+from django.http import FileResponse, StreamingHttpResponse
+from django.views.decorators.http import require_GET
+
+from aperture.errors import Problem
+from aperture.formats.straight import KINDS, SIZES, Straightened, encoded, write_movie
+from web.handoff import files, remembered
+from web.plates.frames import offset_of
+from web.plates.full_frames import linear_frame
+from web.plates.models import linear_plate
+from web.shows.models import Shot
+from web.shows.views import find
+
+
+def _asked(request) -> tuple[str, Straightened]:
+    """The kind of file and the size. Raises Problem."""
+    kind = request.GET.get("kind", "exr-half")
+    if kind not in KINDS:
+        raise Problem(f"A picture is written as one of {', '.join(KINDS)}.", "kind")
+    return kind, Straightened(request.GET.get("size", next(iter(SIZES))))
+
+
+def _linear(shot: Shot, frame: int):
+    """(H, W, 3) the plate's linear light on a frame. Raises Problem."""
+    if not shot.state["film"]:
+        return linear_plate(shot)
+    return linear_frame(shot, frame - offset_of(shot.state))
+
+
+class _Sent(io.RawIOBase):
+    """What a zip writes, to be fetched bit by bit: it can't go back, and a zip can do without."""
+
+    def __init__(self):
+        self._waiting = bytearray()
+
+    def writable(self):
+        return True
+
+    def write(self, data):
+        self._waiting += data
+        return len(data)
+
+    def fetch(self) -> bytes:
+        data = bytes(self._waiting)
+        self._waiting.clear()
+        return data
+
+
+def _zip(shot: Shot, cameras: dict, kind: str, straightened: Straightened) -> Iterator[bytes]:
+    """The zip's bytes, frame by frame; a frame that can't be read is left out, and told in straight.json."""
+    sent, left_out, sizes = _Sent(), [], {}
+    with zipfile.ZipFile(sent, "w", zipfile.ZIP_STORED) as archive:
+        for frame, camera in sorted(cameras.items()):
+            try:
+                made = straightened.by(camera)
+                picture = made.straightened(_linear(shot, frame))
+            except Problem as problem:
+                left_out.append({"frame": frame, "because": problem.sentence})
+                continue
+            sizes[frame] = {
+                "width": made.grid.width,
+                "height": made.grid.height,
+                "gate_mm": list(made.grid.gate_mm),
+            }
+            archive.writestr(
+                f"{shot.code}_straight.{frame:04}{KINDS[kind][0]}", encoded(picture, kind)
+            )
+            yield sent.fetch()
+        told = {
+            "shot": shot.code,
+            "revision": shot.head.number,
+            "frames": sizes,
+            "left_out": left_out,
+        }
+        archive.writestr("straight.json", json.dumps(told, indent=1))
+    yield sent.fetch()
+
+
+@require_GET
+def pictures(request, show, shot):
+    """One straight picture of a photograph, a zip of a film's."""
+    shot, (kind, straightened) = find(show, shot), _asked(request)
+    cameras = files.cameras_by_frame(shot)
+    first = min(cameras)
+    straightened.by(cameras[first])  # what can't be straightened is said before anything is sent
+    remembered.remember(shot, f"straight pictures, {kind}")
+    if shot.state["film"]:
+        answer = StreamingHttpResponse(
+            _zip(shot, cameras, kind, straightened), content_type="application/zip"
+        )
+        name = f"{shot.code}_straight.zip"
+    else:
+        data = encoded(straightened.by(cameras[first]).straightened(_linear(shot, first)), kind)
+        answer = StreamingHttpResponse([data], content_type="application/octet-stream")
+        name = f"{shot.code}_straight{KINDS[kind][0]}"
+    answer["Content-Disposition"] = f'attachment; filename="{name}"'
+    return answer
+
+
+@require_GET
+def movie(request, show, shot):
+    """The straight frames as a movie to look at."""
+    shot, (_, straightened) = find(show, shot), _asked(request)
+    cameras = files.cameras_by_frame(shot)
+    if not shot.state["film"]:
+        raise Problem("A photograph makes no movie: write the straight picture.")
+    with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
+        path = Path(folder) / "straight.mp4"
+        frames = ((camera, _linear(shot, frame)) for frame, camera in sorted(cameras.items()))
+        write_movie(path, straightened.each(frames), shot.show.rate)
+        file = open(path, "rb")  # noqa: SIM115 - the answer closes it
+    remembered.remember(shot, "straight movie")
+    return FileResponse(
+        file, as_attachment=True, filename=f"{shot.code}_straight.mp4", content_type="video/mp4"
+    )
