@@ -123,6 +123,14 @@ class Moves(WithShot):
         self.assertEqual((self.state()["moves"], self.state()["serving"]), ([], None))
         self.assertIs(camera_of_state(self.state()), matched_camera(self.state()))
 
+    def test_a_file_without_distortion_gets_that_of_the_shots_lens(self):
+        lens = {"focal_mm": None, "distortion": {"k1": -0.08}}
+        edit(self.shot, "Barrel", lambda state: state.update(lens=lens))
+        self.bring(self.client.get(self.url("hand-off/camera.dae")).content, "back.dae")
+        page = self.client.get(self.url("moves"))
+        self.assertContains(page, "of the shot’s lens")
+        self.assertContains(page, ": 0.00 px")
+
     def test_what_can_t_be_taken_changes_nothing(self):
         before = self.head()
         for name, data, says in (

@@ -3,7 +3,7 @@
 import functools
 import json
 from collections.abc import Mapping, MutableMapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
@@ -11,12 +11,13 @@ import numpy as np
 from aperture.camera import CameraPath
 from aperture.errors import Problem
 from aperture.formats.recipe import Recipe
+from aperture.lens.lens import Lens
 from aperture.match.document import read
 from aperture.moves.move import Move
 from aperture.moves.source import BroughtIn, Settings
 from web.blobs import store
 from web.match.fits import document_of, lens_of_match
-from web.match.path_fits import Served
+from web.match.path_fits import Served, path_of_state
 from web.plates.frames import frame_of_photograph, span_of
 from web.plates.models import Film
 from web.shows.models import Shot
@@ -84,10 +85,27 @@ def on_plate(state: MutableMapping, id_: str) -> CameraPath:
     if document is None:
         raise Problem("Bring in a plate first: a camera sees as many pixels as the plate has.")
     evidence = read(document, checked=True)
-    lens = lens_of_match(state)
+    lens, move = own_lens(state), kept.move
     typed = (state["lens"].get("focal_mm") or {}).get("value")
-    focal = lens.lens.focal_mm if lens is not None else typed
-    return kept.move.on(evidence.grid, evidence.squeeze, focal, kept.settings.fit)
+    if lens is not None and takes_distortion(move, lens):
+        move = replace(move, distortion=lens.coefficients)
+    focal = lens.focal_mm if lens is not None else typed
+    return move.on(evidence.grid, evidence.squeeze, focal, kept.settings.fit)
+
+
+@once
+def own_lens(state: MutableMapping) -> Lens | None:
+    """The lens of the shot's own path or match; None where neither is known."""
+    path = path_of_state(state) if state["film"] else None
+    if path is not None:
+        return path.lens
+    found = lens_of_match(state)
+    return found.lens if found is not None else None
+
+
+def takes_distortion(move: Move, lens: Lens) -> bool:
+    """Whether a move gets its distortion from the shot's own lens: few files can carry one, and the plate is bent all the same."""
+    return not any(move.distortion) and lens.projection.name == "rectilinear" and lens.distorts
 
 
 def serving(state: MutableMapping) -> Served | None:

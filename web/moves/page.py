@@ -14,7 +14,15 @@ from web.match.curves import Curve, curve
 from web.match.overlay import path_of, spacing_for
 from web.match.path_fits import matched_camera, solved_path
 from web.moves.forms import UNIT_NAMES
-from web.moves.kept import Kept, frames_of, move_called, on_plate, rate_of
+from web.moves.kept import (
+    Kept,
+    frames_of,
+    move_called,
+    on_plate,
+    own_lens,
+    rate_of,
+    takes_distortion,
+)
 from web.plates.frames import frame_at
 from web.shows.models import Shot
 from web.shows.state import once
@@ -92,8 +100,10 @@ def rows(shot: Shot, kept: Kept) -> list[Row]:
             return "typed"
         return "file" if what in found.declares else "assumed"
 
-    heights = move.positions[:, 1]
-    span = f"{show.length(heights.min())[0]} to {show.length(heights.max())[0]}"
+    low, high = (
+        show.length(float(bound))[0]
+        for bound in (move.positions[:, 1].min(), move.positions[:, 1].max())
+    )
     travel = np.linalg.norm(np.diff(move.positions, axis=0), axis=1).sum()
     settings = kept.settings
     return [
@@ -109,9 +119,10 @@ def rows(shot: Shot, kept: Kept) -> list[Row]:
         Row("Plate’s rate", f"{format_rate(rate_of(shot))} fps"),
         Row("Unit", unit, origin=origin("unit", settings.unit)),
         Row("Up axis", found.up_axis, origin=origin("up_axis", settings.up_axis)),
-        Row("Height", span),
-        Row("Travels", show.length(float(travel))[0]),
+        Row("Height", low if low == high else f"{low} to {high}"),
+        *([Row("Travels", show.length(float(travel))[0])] if ends > begins else []),
         *_lens(kept),
+        *_distortion(shot, kept),
     ]
 
 
@@ -124,6 +135,22 @@ def _lens(kept: Kept) -> list[Row]:
     if np.isfinite(move.focal_mm).all():
         out.append(Row("Focal length", _range(move.focal_mm, "mm"), origin="file"))
     return out
+
+
+def _distortion(shot: Shot, kept: Kept) -> list[Row]:
+    """Whose distortion the move has."""
+    lens = own_lens(shot.state)
+    if any(kept.move.distortion):
+        return [Row("Distortion", "as in the file", origin="file")]
+    if lens is not None and takes_distortion(kept.move, lens):
+        return [
+            Row(
+                "Distortion",
+                "of the shot’s lens",
+                title="The file has none, and the plate is bent all the same",
+            )
+        ]
+    return []
 
 
 def _range(values: np.ndarray, unit: str) -> str:
