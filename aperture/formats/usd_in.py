@@ -158,4 +158,14 @@ def _opened(path: Path) -> Any:
         stage = None
     if stage is None:
         raise Problem("This file can't be read as OpenUSD.")
+    # A file from outside may name any file of this machine; what a package holds lies within it.
+    root = stage.GetRootLayer()
+    needs = [] if path.suffix.lower() == ".usdz" else list(root.GetCompositionAssetDependencies())
+    session = stage.GetSessionLayer()
+    own = (layer for layer in stage.GetUsedLayers() if layer != session)
+    if needs or any(not layer.identifier.startswith(str(path)) for layer in own):
+        named = f" (“{needs[0][:60]}”)" if needs else ""
+        raise Problem(
+            f"This file refers to others{named}, which aren't here: save it flattened, as one file or a package."
+        )
     return stage

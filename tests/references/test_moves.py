@@ -360,6 +360,13 @@ class MovesIn(TestCase):
         (self.folder / "x.glb").write_bytes(chunk + b"{}")
         with self.assertRaises(Problem):
             self.read("x.glb")
+        outside = Usd.Stage.CreateNew(str(self.folder / "outside.usda"))
+        UsdGeom.Camera.Define(outside, "/eye")
+        outside.GetRootLayer().Save()
+        layer = f"#usda 1.0\n( subLayers = [@{self.folder / 'outside.usda'}@] )\n"
+        (self.folder / "x.usda").write_text(layer)
+        with self.assertRaisesRegex(Problem, "refers to others"):
+            self.read("x.usda")
         laugh = '<!DOCTYPE a [<!ENTITY b "ha">]><COLLADA><asset>&b;</asset></COLLADA>'
         (self.folder / "x.dae").write_text(laugh)
         with self.assertRaisesRegex(Problem, "DTD or entities"):
