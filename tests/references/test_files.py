@@ -15,13 +15,27 @@ import cv2
 import numpy as np
 import OpenImageIO
 import trimesh
+from alembic3d import Abc, AbcGeom
 from PIL import Image
 from pxr import Usd, UsdGeom
 
 from aperture.camera import Camera
-from aperture.formats import check, collada, gltf, lens_maps, obj, ply, recipe, straight, table, usd
+from aperture.formats import (
+    alembic,
+    check,
+    collada,
+    gltf,
+    lens_maps,
+    obj,
+    ply,
+    recipe,
+    straight,
+    table,
+    usd,
+)
 from aperture.formats.extras import Extras
 from aperture.formats.tables_in import TableSource
+from aperture.geometry.axes import from_y_up
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.moves.source import Settings, bring_in
@@ -227,6 +241,44 @@ class Files(TestCase):
         there = cv2.remap(x, *np.moveaxis(xy.astype(np.float32), 2, 0), cv2.INTER_LINEAR)
         inner = np.s_[2:-2, 2:-2]
         np.testing.assert_allclose(there[inner], np.indices((180, 320))[1][inner], atol=0.02)
+
+    def test_alembic_in_its_own_library(self):
+        """A frame is missing in between: each sample has its own time."""
+        over = {
+            frame: Camera.at(CAMERA.grid, Lens(24 + n, centre_mm=(0.5, -0.2)), (3, 1.7, 6 - n), 0.4)
+            for n, frame in enumerate((1001, 1002, 1004))
+        }
+        path, spots = (
+            self.folder / "a.abc",
+            Extras(np.array([[1.0, 2, 3]]), {"Door/foot": [4, 5, 6]}),
+        )
+        shown = usd.Shown(over[1001], 2.5, 4.0)
+        alembic.write(path, shown, BOXES, "m", over, Fraction(24), "cm", "Z", {"Witness": shown}, spots)  # fmt: skip
+        top = Abc.IArchive(str(path)).getTop()
+        names = {top.getChild(index).getName() for index in range(top.getNumChildren())}
+        self.assertEqual(names, {"m", "Witness", *BOXES, "Door_foot", "point 1"})
+        node = AbcGeom.IXform(top, "m")
+        lens = AbcGeom.ICamera(node, "mShape").getSchema()
+        for frame, camera in over.items():
+            at = Abc.ISampleSelector(frame / 24)
+            matrix = np.array([[row[i] for i in range(4)] for row in node.getSchema().getValue(at).getMatrix()])  # fmt: skip
+            sample = lens.getValue(at)
+            # Through the window that PyAlembic itself makes of apertures and film offsets.
+            point = camera.position + camera.rotation @ [0.6, -0.4, -3]
+            local = np.array([*(point[[0, 2, 1]] * [100, -100, 100]), 1]) @ np.linalg.inv(matrix)
+            # The window is in half widths of the aperture.
+            half = sample.getHorizontalAperture() / 2
+            x, y = sample.getFocalLength() / 10 * local[:2] / -local[2] / half
+            window = sample.getScreenWindow()
+            x = (x - window["left"]) / (window["right"] - window["left"])
+            y = (window["top"] - y) / (window["top"] - window["bottom"])
+            size = [CAMERA.grid.width, CAMERA.grid.height]
+            np.testing.assert_allclose(np.array([x, y]) * size, camera.project([point])[0], atol=1e-3)  # fmt: skip
+            self.assertEqual((sample.getFocusDistance(), sample.getFStop()), (250, 4))
+        mesh = AbcGeom.IPolyMesh(top, "Crate").getSchema().getValue()
+        corners = np.array([[point[i] for i in range(3)] for point in mesh.getPositions()]) / 100
+        wanted = BOXES["Crate"].vertices() @ from_y_up("Z").T
+        np.testing.assert_allclose(corners, wanted, atol=1e-6)
 
     def test_straight_pictures_are_opencvs(self):
         """Against OpenCV's own undistortion of the same linear light, read back by OpenImageIO and OpenCV."""

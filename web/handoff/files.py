@@ -6,7 +6,18 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from aperture.errors import Problem
-from aperture.formats import check, collada, gltf, lens_maps, obj, open_track, ply, table, usd
+from aperture.formats import (
+    alembic,
+    check,
+    collada,
+    gltf,
+    lens_maps,
+    obj,
+    open_track,
+    ply,
+    table,
+    usd,
+)
 from web.handoff.contents import cameras_going, extras_of, points_of, stand_ins_going
 from web.match.fits import document_of, fit_of
 from web.match.path_fits import camera_of_state, path_fit, placed_path
@@ -44,6 +55,12 @@ KINDS = {
             "COLLADA",
             "camera and stand-ins, in the show’s unit and up axis, which the file declares",
             "model/vnd.collada+xml",
+        ),
+        Kind(
+            "abc",
+            "Alembic",
+            "cameras, stand-ins and points, in the show’s unit and up axis, which the format can’t say itself",
+            "application/octet-stream",
         ),
         Kind(
             "opentrackio.jsonl",
@@ -187,10 +204,21 @@ def cameras_by_frame(shot) -> dict:
     return over_frames(shot, camera) or {frame_of(shot): camera}
 
 
+def _shown(shot) -> tuple[usd.Shown, dict[str, usd.Shown]]:
+    """The matched camera and the others by name, with what is known of their focus and stop."""
+    known = metadata_of(shot.state, plate_of(shot))
+    matched, *others = cameras_going(shot)
+
+    def shown(one):
+        return usd.Shown(one.camera, one.looks["focus_m"], f_number(one, known))
+
+    return shown(matched), {one.name: shown(one) for one in others}
+
+
 def contents(shot, ending: str) -> bytes:
     """The bytes of one file. Raises Problem."""
     camera = require_camera(shot)
-    stand_ins, show, cameras = stand_ins_going(shot), shot.show, cameras_going(shot)
+    stand_ins, show = stand_ins_going(shot), shot.show
     name, frame, rate = f"{shot.code}_camera", frame_of(shot), shot.show.rate
     first, last = span_of(shot.state)
     over = over_frames(shot, camera)
@@ -201,10 +229,7 @@ def contents(shot, ending: str) -> bytes:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"file.{ending}"
         if ending in ("usda", "usdc", "usdz"):
-            known = metadata_of(shot.state, plate_of(shot))
-            matched, *others = (
-                usd.Shown(one.camera, one.looks["focus_m"], f_number(one, known)) for one in cameras
-            )
+            matched, others = _shown(shot)
             usd.write(
                 path,
                 matched,
@@ -214,9 +239,23 @@ def contents(shot, ending: str) -> bytes:
                 rate=rate,
                 name=name,
                 notes=f"{show.name}, {shot.code}, revision {shot.head.number}",
-                others={one.name: shown for one, shown in zip(cameras[1:], others)},
+                others=others,
                 path_of_camera=over,
                 extras=extras_of(shot),
+            )
+        elif ending == "abc":
+            matched, others = _shown(shot)
+            alembic.write(
+                path,
+                matched,
+                stand_ins,
+                name,
+                over or {frame: camera},
+                rate,
+                show.length_unit,
+                show.up_axis,
+                others,
+                extras_of(shot),
             )
         elif ending in ("gltf", "glb"):
             gltf.write(path, camera, stand_ins, name, over, rate, extras_of(shot))
