@@ -305,6 +305,34 @@ class MovesIn(TestCase):
         as_frames = self.read("t.txt", recipe=own)
         self.assertEqual(len(as_frames.move.frames), 61)
 
+    def test_a_camera_with_a_target_in_usd(self):
+        """Camera and target hang on rigs of their own, in a world with Z up; Gf's look-at, and a roll beside it."""
+        stage = Usd.Stage.CreateNew(str(self.folder / "aim.usda"))
+        UsdGeom.SetStageUpAxis(stage, "Z")
+        UsdGeom.SetStageMetersPerUnit(stage, 1)
+        stage.SetStartTimeCode(1)
+        stage.SetEndTimeCode(4)
+        rail = UsdGeom.Xform.Define(stage, "/rail").AddTranslateOp()
+        UsdGeom.Camera.Define(stage, "/rail/eye").AddRotateXYZOp().Set(Gf.Vec3f(10, 20, 30))
+        aim = UsdGeom.Xform.Define(stage, "/aim").AddTranslateOp()
+        for code in range(1, 5):
+            rail.Set(Gf.Vec3d(code, -6, 1.5), code)
+            aim.Set(Gf.Vec3d(0, code, 1), code)
+        stage.GetRootLayer().Save()
+        settings = Settings(target="/aim", roll_deg=20)
+        move = self.read("aim.usda", settings).move
+        to_y = np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0]])
+        for row, code in enumerate(range(1, 5)):
+            view = Gf.Matrix4d().SetLookAt(
+                Gf.Vec3d(code, -6, 1.5), Gf.Vec3d(0, code, 1), Gf.Vec3d(0, 0, 1)
+            )
+            world = Gf.Matrix4d(Gf.Rotation(Gf.Vec3d(0, 0, 1), 20), Gf.Vec3d(0)) * view.GetInverse()
+            theirs = to_y @ np.array(world).T[:3, :3]
+            np.testing.assert_allclose(move.rotations[row], theirs, atol=1e-9)
+            np.testing.assert_allclose(move.positions[row], to_y @ [code, -6, 1.5], atol=1e-9)
+        with self.assertRaisesRegex(Problem, "no target"):
+            self.read("aim.usda", Settings(target="/elsewhere"))
+
     def test_what_looks_wrong_is_asked(self):
         over = moving(Lens(28))
         cases = (
