@@ -3,7 +3,6 @@
 import json
 
 from django.db import IntegrityError, transaction
-from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
 
@@ -11,6 +10,7 @@ from aperture import strict_json
 from aperture.errors import Problem
 from aperture.formats import recipe as recipes
 from web.handoff import files, remembered
+from web.handoff.answers import download
 from web.handoff.forms import RecipeForm
 from web.handoff.models import Recipe
 from web.shows.reading import given_name, whole
@@ -71,7 +71,7 @@ def table(request, show, shot):
     cameras = files.cameras_by_frame(shot)
     text = recipes.write(cameras, recipe, shot.show.rate)
     remembered.remember(shot, "text table", request.POST.get("name", ""))
-    return _saved(text, f"{shot.code}_camera.txt", "text/plain; charset=utf-8")
+    return download(text, f"{shot.code}_camera.txt", "text/plain; charset=utf-8")
 
 
 @require_POST
@@ -108,7 +108,7 @@ def export(request, show, shot):
     shot = find(show, shot)
     rows = [{"name": one.name, **one.settings} for one in shot.show.recipes.all()]
     text = json.dumps({"format": FORMAT, "version": 1, "recipes": rows}, indent=2)
-    return _saved(text, f"{shot.show.slug}_recipes.json", "application/json")
+    return download(text, f"{shot.show.slug}_recipes.json", "application/json")
 
 
 @require_POST
@@ -133,11 +133,3 @@ def take(request, show, shot):
         for name, recipe in read:
             _kept(shot.show, name, recipe)
     return redirect(shot.url("handoff"))
-
-
-def _saved(text: str, name: str, content_type: str) -> HttpResponse:
-    return HttpResponse(
-        text,
-        content_type=content_type,
-        headers={"Content-Disposition": f'attachment; filename="{name}"'},
-    )

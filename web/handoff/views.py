@@ -4,7 +4,7 @@ import io
 import math
 import zipfile
 
-from django.http import Http404, HttpResponse
+from django.http import Http404
 from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_GET, require_POST
 
@@ -16,6 +16,7 @@ from aperture.plates.sequences import ranges_of
 from aperture.units import format_value
 from web.gates.gate import plate_origin
 from web.handoff import contents, files, pdf, remembered, tables
+from web.handoff.answers import download
 from web.handoff.camera_sheet import camera_sheet, drawn
 from web.match.curves import curve
 from web.match.fits import fit_of
@@ -170,14 +171,14 @@ def choose(request, show, shot):
 def sheets(request, show):
     """The camera sheets of all shots of a show that aren't archived, after an index."""
     show, shots = _of_show(show)
-    return _download(pdf.sheets_pdf(show, shots), f"{show.slug}_sheets.pdf", "application/pdf")
+    return download(pdf.sheets_pdf(show, shots), f"{show.slug}_sheets.pdf", "application/pdf")
 
 
 @require_GET
 def storyboard(request, show):
     """The pictures of all shots, with their descriptions and notes."""
     show, shots = _of_show(show)
-    return _download(
+    return download(
         pdf.storyboard_pdf(show, shots), f"{show.slug}_storyboard.pdf", "application/pdf"
     )
 
@@ -188,7 +189,7 @@ def notes(request, show):
     show, shots = _of_show(show)
     rows = [{"code": shot.code, **shot.written} for shot in shots]
     text = delimited.table(["code", *Shot.WRITTEN], rows)
-    return _download(text.encode(), f"{show.slug}_notes.csv", "text/csv; charset=utf-8")
+    return download(text.encode(), f"{show.slug}_notes.csv", "text/csv; charset=utf-8")
 
 
 def _of_show(slug: str) -> tuple[Show, list[Shot]]:
@@ -209,21 +210,13 @@ def file(request, show, shot, ending):
             for name, data in files.package(shot).items():
                 archive.writestr(name, data)
         remembered.remember(shot, "all files")
-        return _download(buffer.getvalue(), f"{shot.code}_camera.zip", "application/zip")
+        return download(buffer.getvalue(), f"{shot.code}_camera.zip", "application/zip")
     if ending not in files.KINDS:
         raise Http404
     data = files.contents(shot, ending)
     remembered.remember(shot, files.KINDS[ending].name)
-    return _download(
+    return download(
         data,
         f"{shot.code}_camera.{ending}",
         files.KINDS[ending].content_type,
-    )
-
-
-def _download(data, name, content_type):
-    return HttpResponse(
-        data,
-        content_type=content_type,
-        headers={"Content-Disposition": f'attachment; filename="{name}"'},
     )
