@@ -55,6 +55,7 @@ _AMOUNT = rf"\d+\s+\d+\s*/\s*\d+|{_UNSIGNED}(?:\s*/\s*{_UNSIGNED})?"
 _TERM = re.compile(rf"\s*({_AMOUNT})\s*([a-zA-Zµμ'\"′″’”]*)")
 _MIXED = re.compile(r"(\d+)\s+(\d+\s*/\s*\d+)")
 # The rates that are written in decimals but mean a ratio of 1001.
+SAME_RATE = 2e-5  # relative; less apart, two rates are one that was rounded
 _DECIMAL_RATES = {
     "23.976": Fraction(24000, 1001),
     "23.98": Fraction(24000, 1001),
@@ -203,6 +204,20 @@ def parse_rate(text: str) -> Fraction:
     if not 0 < rate <= 10000:
         raise Problem("The frame rate must be above 0 and at most 10000 frames a second.")
     return rate
+
+
+def exact_rate(per_second: float) -> Fraction:
+    """The rate that a measured or rounded number means: 23.976 is 24000/1001.
+
+    Examples
+    --------
+    >>> exact_rate(23.976), exact_rate(25.0), exact_rate(12.5)
+    (Fraction(24000, 1001), Fraction(25, 1), Fraction(25, 2))
+    """
+    for rate in (Fraction(round(per_second)), Fraction(round(per_second * 1.001) * 1000, 1001)):
+        if rate > 0 and abs(per_second / float(rate) - 1) < SAME_RATE:
+            return rate
+    return Fraction(per_second).limit_denominator(1001)
 
 
 def format_rate(rate: Fraction) -> str:

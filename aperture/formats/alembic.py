@@ -17,6 +17,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.formats.extras import NOTHING, Extras
+from aperture.formats.names import Names
 from aperture.formats.usd import Shown, aperture_of
 from aperture.geometry.axes import from_y_up, pose_in
 from aperture.scene.stand_in import StandIn
@@ -64,21 +65,19 @@ def write(
 
     says = f"Lengths in {unit}, {up_axis} up"
     archive = Abc.CreateArchiveWithInfo(str(path), float(rate), "Accurate Aperture", says)
-    frames, taken = sorted(path_of_camera), set[str]()
+    frames, names = sorted(path_of_camera), Names(_plain)
     sampling = archive.addTimeSampling(_sampling(frames, rate))
     top = archive.getTop()
     own = [path_of_camera[frame] for frame in frames]
-    _camera(top, _free(name, taken), camera, own, unit, up_axis, sampling)
+    _camera(top, names.free(name), camera, own, unit, up_axis, sampling)
     for label, shown in (others or {}).items():
-        _camera(top, _free(label, taken), shown, [shown.camera], unit, up_axis, 0)
+        _camera(top, names.free(label), shown, [shown.camera], unit, up_axis, 0)
     for label, item in stand_ins.items():
-        _mesh(top, _free(label, taken), item, unit, up_axis)
-    named = dict(extras.spots)
-    named |= {f"point {number}": at for number, at in enumerate(extras.points[:MOST_POINTS], 1)}
-    for label, at in named.items():
+        _mesh(top, names.free(label), item, unit, up_axis)
+    for label, at in extras.named(MOST_POINTS).items():
         matrix = np.eye(4)
         matrix[:3, 3] = from_y_up(up_axis) @ np.asarray(at, float) / METRES[unit]
-        _transform(top, _free(label, taken), [matrix], 0)
+        _transform(top, names.free(label), [matrix], 0)
 
 
 def _sampling(frames: list[int], rate: Fraction) -> Any:
@@ -117,11 +116,8 @@ def _camera(
 ) -> None:
     from alembic3d import AbcGeom
 
-    matrices = []
-    for camera in cameras:
-        matrix = pose_in(up_axis, camera.world_from_camera)
-        matrix[:3, 3] /= METRES[unit]
-        matrices.append(matrix)
+    metres = METRES[unit]
+    matrices = [pose_in(up_axis, camera.world_from_camera, metres) for camera in cameras]
     node = _transform(parent, name, matrices, sampling)
     schema = AbcGeom.OCamera(node, f"{name}Shape", sampling).getSchema()
     for camera in cameras:
@@ -157,11 +153,6 @@ def _mesh(parent: Any, name: str, item: StandIn, unit: str, up_axis: str) -> Non
     schema.set(AbcGeom.OPolyMeshSchemaSample(points, corners, counts))
 
 
-def _free(label: str, taken: set[str]) -> str:
-    """A name without what Alembic's paths are made of, counted on where it is taken."""
-    plain = label.replace("/", "_") or "unnamed"
-    own, number = plain, 2
-    while own in taken:
-        own, number = f"{plain} {number}", number + 1
-    taken.add(own)
-    return own
+def _plain(label: str) -> str:
+    """A name without what Alembic's paths are made of."""
+    return label.replace("/", "_") or "unnamed"

@@ -17,6 +17,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.formats.extras import CARD, NOTHING, Extras
+from aperture.formats.names import Names
 from aperture.formats.usd import aperture_of
 from aperture.geometry.axes import from_y_up, pose_in
 from aperture.scene.stand_in import StandIn
@@ -64,8 +65,8 @@ def write(
     document.assetInfo.unitname = LENGTH_UNITS[unit]
     document.assetInfo.unitmeter = METRES[unit]
     document.assetInfo.upaxis = asset.UP_AXIS.Z_UP if up_axis == "Z" else asset.UP_AXIS.Y_UP
-    taken: set[str] = set()
-    own = _id(name, taken)
+    ids, pose = Names(_plain, "_"), pose_in(up_axis, camera.world_from_camera, METRES[unit])
+    own = ids.free(name)
     lens = collada.camera.PerspectiveCamera(f"{own}-lens", 0.01, 1e6, *_angles(camera))
     document.cameras.append(lens)
     nodes = [
@@ -73,20 +74,20 @@ def write(
             own,
             name=name,
             children=[scene.CameraNode(lens)],
-            transforms=[scene.MatrixTransform(_matrix(camera, unit, up_axis).ravel())],
+            transforms=[scene.MatrixTransform(pose.ravel())],
         )
     ]
     for label, item in stand_ins.items():
-        id_ = _id(label, taken)
+        id_ = ids.free(label)
         shape = _geometry(document, id_, label, item, unit, up_axis)
         document.geometries.append(shape)
         nodes.append(scene.Node(id_, name=label, children=[scene.GeometryNode(shape)]))
-    nodes += _points(extras, taken, unit, up_axis)
+    nodes += _points(extras, ids, unit, up_axis)
     if extras.card is not None:
         own_space = extras.card_follows
         corners = extras.card if own_space else extras.card @ from_y_up(up_axis).T
         card = _surface(
-            document, _id(CARD, taken), CARD, corners / METRES[unit], np.array([0, 3, 2, 0, 2, 1])
+            document, ids.free(CARD), CARD, corners / METRES[unit], np.array([0, 3, 2, 0, 2, 1])
         )
         document.geometries.append(card)
         (nodes[0].children if own_space else nodes).append(
@@ -113,27 +114,20 @@ def _angles(camera: Camera) -> tuple[float, float]:
     return wide, high
 
 
-def _matrix(camera: Camera, unit: str, up_axis: str) -> Array:
-    pose = pose_in(up_axis, camera.world_from_camera)
-    pose[:3, 3] /= METRES[unit]
-    return pose
-
-
 def _geometry(document: Any, id_: str, label: str, item: StandIn, unit: str, up_axis: str) -> Any:
     vertices = item.vertices() @ from_y_up(up_axis).T / METRES[unit]
     return _surface(document, id_, label, vertices, item.solid.triangles.ravel())
 
 
-def _points(extras: Extras, taken: set[str], unit: str, up_axis: str) -> list[Any]:
+def _points(extras: Extras, ids: Names, unit: str, up_axis: str) -> list[Any]:
     """A node for each spot and point."""
     from collada import scene
 
-    named = dict(extras.spots)
-    named |= {f"point {number}": at for number, at in enumerate(extras.points[:MOST_POINTS], 1)}
+    named = extras.named(MOST_POINTS)
     turn = from_y_up(up_axis) / METRES[unit]
     return [
         scene.Node(
-            _id(label, taken),
+            ids.free(label),
             name=label,
             transforms=[scene.TranslateTransform(*(turn @ np.asarray(at, float)).tolist())],
         )
@@ -165,7 +159,10 @@ def _animate(
     """Add the animation of the camera's matrix, and of its angles where the lens zooms: pycollada reads such, but writes none."""
     frames = sorted(path)
     times = [float((frame - frames[0]) / rate) for frame in frames]
-    matrices = np.array([_matrix(path[frame], unit, up_axis) for frame in frames])
+    metres = METRES[unit]
+    matrices = np.array(
+        [pose_in(up_axis, path[frame].world_from_camera, metres) for frame in frames]
+    )
     make = _maker()
     library = make.library_animations(
         _animation(
@@ -244,12 +241,7 @@ def _animation(make: Any, id_: str, times: list[float], values: Array, target: s
     )
 
 
-def _id(label: str, taken: set[str]) -> str:
-    """An XML id of a name, that is taken once."""
+def _plain(label: str) -> str:
+    """A label as an XML id."""
     plain = "".join(letter if letter.isascii() and letter.isalnum() else "_" for letter in label)
-    plain = plain if plain[:1].isalpha() else f"n{plain}"
-    own, number = plain, 2
-    while own in taken:
-        own, number = f"{plain}_{number}", number + 1
-    taken.add(own)
-    return own
+    return plain if plain[:1].isalpha() else f"n{plain}"

@@ -22,7 +22,8 @@ from scipy.spatial.transform import Rotation
 from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.formats.collada import OWN_PROFILE
-from aperture.formats.gltf_in import rate_of, unique
+from aperture.formats.names import Names
+from aperture.moves.keys import rate_of
 from aperture.moves.source import Seen
 
 MOST_NODES, MOST_DEPTH, MOST_VALUES = 100_000, 500, 20_000_000
@@ -89,6 +90,7 @@ class ColladaSource:
             element.get("id"): element for element in self._root.iter() if element.get("id")
         }
         self.names: list[str] = []
+        self._names = Names()
         self.parents: list[int | None] = []
         self.cameras: list[int] = []
         self._steps: list[list[_Transform]] = []
@@ -109,7 +111,6 @@ class ColladaSource:
         for scene in self._scenes():
             for node in scene.findall("node"):
                 self._node(node, None, 0)
-        self.names = unique(self.names)
         self.rate: Fraction | None
         self.first: int | None = None
         times = self._animated()
@@ -131,7 +132,7 @@ class ColladaSource:
         if depth > MOST_DEPTH or len(self.names) >= MOST_NODES:
             raise Problem("The hierarchy in this file is too deep, or a ring.")
         index, own_id = len(self.names), node.get("id") or ""
-        self.names.append(node.get("name") or own_id or f"node {index}")
+        self.names.append(self._names.free(node.get("name") or own_id or f"node {index}"))
         self.parents.append(parent)
         steps: list[_Transform] = []
         self._steps.append(steps)

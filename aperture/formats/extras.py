@@ -35,5 +35,10 @@ class Extras:
     card: Array | None = None
     card_follows: bool = True
 
+    def named(self, most: int) -> dict[str, ArrayLike]:
+        """The spots, and of the points at most so many, by number: for formats without clouds."""
+        points = {f"point {number}": at for number, at in enumerate(self.points[:most], 1)}
+        return dict(self.spots) | points
+
 
 NOTHING = Extras()

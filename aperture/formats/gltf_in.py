@@ -16,7 +16,8 @@ from scipy.spatial.transform import Rotation, Slerp
 from aperture import strict_json
 from aperture.arrays import Array
 from aperture.errors import Problem
-from aperture.formats.usd_in import exact_rate
+from aperture.formats.names import Names
+from aperture.moves.keys import rate_of
 from aperture.moves.move import NO_DISTORTION
 from aperture.moves.source import Seen
 
@@ -42,9 +43,11 @@ class GltfSource:
         self._nodes = self._listed("nodes")
         if len(self._nodes) > MOST_NODES:
             raise Problem(f"This file has more than {MOST_NODES:,} nodes.")
-        self.names = unique(
-            [str(node.get("name") or f"node {index}") for index, node in enumerate(self._nodes)]
-        )
+        names = Names()
+        self.names = [
+            names.free(str(node.get("name") or f"node {index}"))
+            for index, node in enumerate(self._nodes)
+        ]
         self.parents: list[int | None] = [None] * len(self._nodes)
         for index, node in enumerate(self._nodes):
             for child in node.get("children", []):
@@ -269,34 +272,6 @@ def _cubic(keys: Array, values: Array) -> Channel:
         )
 
     return at
-
-
-def rate_of(times: Array) -> Fraction | None:
-    """The rate at which there is a key on every frame; None where the keys lie otherwise."""
-    if len(times) < 3:
-        return None
-    steps = np.diff(times)
-    step = float(np.median(steps))
-    if step <= 0:
-        return None
-    each = np.round(steps / step)
-    if np.abs(steps / step - each).max() > 0.02:
-        return None
-    # Over the whole length, so that the rounding of a time to single precision doesn't matter.
-    return exact_rate(float(each.sum() / (times[-1] - times[0])))
-
-
-def unique(names: list[str]) -> list[str]:
-    """Names by which each can be told; one that was there before is counted on."""
-    taken: set[str] = set()
-    out = []
-    for name in names:
-        number, own = 2, name
-        while own in taken:
-            own, number = f"{name} {number}", number + 1
-        taken.add(own)
-        out.append(own)
-    return out
 
 
 def _numbers(values: Any, count: int, name: str) -> Array:

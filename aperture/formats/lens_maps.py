@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -22,6 +23,7 @@ from aperture.errors import Problem
 from aperture.gates.chain import straight
 from aperture.geometry.grid import Grid
 from aperture.lens.distortion import opencv_order
+from aperture.plates.exr import write_channels
 
 # The straight picture may be so many times as wide or high as the plate.
 MOST_TIMES = 5
@@ -29,11 +31,33 @@ MOST_TIMES = 5
 
 @dataclass(frozen=True, eq=False)
 class LensMaps:
-    """grid: of the undistorted picture; undistort (H', W', 2), redistort (H, W, 2): u right, v up; NaN where there is nothing to see."""
+    """Both maps of a lens, each made once it is asked for.
 
-    grid: Grid
-    undistort: Array
-    redistort: Array
+    Parameters
+    ----------
+    bent : Camera
+        Of the plate.
+    plain : Camera
+        Without distortion, its grid as large as the undistorted picture.
+    """
+
+    bent: Camera
+    plain: Camera
+
+    @property
+    def grid(self) -> Grid:
+        """Of the undistorted picture."""
+        return self.plain.grid
+
+    @cached_property
+    def undistort(self) -> Array:
+        """(H', W', 2) u right, v up; NaN where there is nothing to see."""
+        return _to_uv(self.bent.grid, _through(self.plain, self.bent))
+
+    @cached_property
+    def redistort(self) -> Array:
+        """(H, W, 2) likewise, on the undistorted picture."""
+        return _to_uv(self.grid, _through(self.bent, self.plain))
 
 
 def lens_maps(camera: Camera) -> LensMaps:
@@ -42,10 +66,7 @@ def lens_maps(camera: Camera) -> LensMaps:
     Raises Problem where the straight picture would be more than MOST_TIMES as large.
     """
     plain = replace(camera, lens=straight(camera.lens))
-    grid = _straight_grid(camera, plain)
-    larger = replace(plain, grid=grid)
-    bent = _to_uv(camera.grid, _through(larger, camera))
-    return LensMaps(grid, bent, _to_uv(grid, _through(camera, larger)))
+    return LensMaps(camera, replace(plain, grid=_straight_grid(camera, plain)))
 
 
 def _through(made: Camera, looked: Camera) -> Array:
@@ -100,19 +121,12 @@ def bends_px(camera: Camera) -> float:
 
 def write_map(path: Path, uv: Array, says: dict[str, str]) -> None:
     """Write a map (H, W, 2) as a 32-bit OpenEXR with R = u, G = v, B = 0; `says`: attributes of its header."""
-    import OpenEXR
-
     channels = {
-        "R": np.ascontiguousarray(uv[..., 0], np.float32),
-        "G": np.ascontiguousarray(uv[..., 1], np.float32),
+        "R": uv[..., 0].astype(np.float32),
+        "G": uv[..., 1].astype(np.float32),
         "B": np.zeros(uv.shape[:2], np.float32),
     }
-    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage, **says}
-    with OpenEXR.File(header, channels) as file:
-        try:
-            file.write(str(path))
-        except RuntimeError as error:
-            raise OSError(f"{error}") from error
+    write_channels(path, channels, says)
 
 
 def write_opencv(path: Path, camera: Camera) -> None:

@@ -22,14 +22,15 @@ from aperture import strict_json
 from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.formats.tables_in import between
 from aperture.geometry.axes import Z_UP_FROM_Y_UP
+from aperture.moves.keys import between
 from aperture.moves.move import MOST_FRAMES, NO_DISTORTION
 from aperture.moves.source import Seen
 from aperture.timecode import format_timecode
 
 NAME, VERSION = "OpenTrackIO", [1, 0, 0]
 MODEL = "Brown-Conrady D-U"
+NOT_ONE = "This file can't be read as OpenTrackIO:"
 # The camera that looks along +y of a Z-up world, from one that looks along −z with y up.
 _AHEAD = Rotation.from_euler("X", 90, degrees=True).as_matrix()
 
@@ -151,10 +152,12 @@ class OpenTrackSource:
 
 
 def _samples(data: bytes) -> list[dict[str, Any]]:
-    text = data.decode("utf-8-sig", "strict") if _is_text(data) else ""
-    stripped = text.strip()
+    try:
+        stripped = data.decode("utf-8-sig").strip()
+    except UnicodeDecodeError:
+        raise Problem(f"{NOT_ONE} it isn't text in UTF-8.") from None
     if not stripped:
-        raise Problem("This file can't be read as OpenTrackIO: it isn't text in UTF-8.")
+        raise Problem(f"{NOT_ONE} it is empty.")
     if stripped.startswith("["):
         found = strict_json.loads(stripped)
     else:
@@ -164,20 +167,12 @@ def _samples(data: bytes) -> list[dict[str, Any]]:
         except Problem:
             found = [strict_json.loads(stripped)]  # one sample over several lines
     if not found or not all(isinstance(sample, dict) for sample in found):
-        raise Problem("This file can't be read as OpenTrackIO: there is no sample in it.")
+        raise Problem(f"{NOT_ONE} there is no sample in it.")
     if len(found) > MOST_FRAMES:
         raise Problem(f"This file has {len(found):,} samples; {MOST_FRAMES:,} are the most.")
     if not isinstance(found[0].get("protocol"), dict) or found[0]["protocol"].get("name") != NAME:
-        raise Problem("This file can't be read as OpenTrackIO: it doesn't say that it is.")
+        raise Problem(f"{NOT_ONE} it doesn't say that it is.")
     return found
-
-
-def _is_text(data: bytes) -> bool:
-    try:
-        data.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        return False
-    return True
 
 
 def _at(sample: Any, *keys: str | int) -> Any:

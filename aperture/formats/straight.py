@@ -20,6 +20,7 @@ from aperture.errors import Problem
 from aperture.formats.lens_maps import lens_maps
 from aperture.geometry.grid import Grid
 from aperture.plates.colour import encode_srgb
+from aperture.plates.exr import write_channels
 
 # Called by what a receiver asks for; the ending of each, and what it holds.
 KINDS = {
@@ -96,16 +97,12 @@ def encoded(linear: Array, kind: str) -> bytes:
 
 
 def _exr(linear: Array, kind: type) -> bytes:
-    import OpenEXR
-
     channels: dict[str, Array] = {
-        name: np.ascontiguousarray(linear[..., index], kind) for index, name in enumerate("RGB")
+        name: linear[..., index].astype(kind) for index, name in enumerate("RGB")
     }
-    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "straight.exr"
-        with OpenEXR.File(header, channels) as file:
-            file.write(str(path))
+        write_channels(path, channels)
         return path.read_bytes()
 
 

@@ -10,14 +10,14 @@ import math
 from dataclasses import replace
 
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
+from scipy.spatial.transform import Rotation
 
 from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.formats import delimited, table
-from aperture.formats.gltf_in import rate_of
 from aperture.formats.recipe import AIMED, COLUMNS, POSE, Recipe
 from aperture.moves.hierarchy import look_at
+from aperture.moves.keys import between, rate_of
 from aperture.moves.move import MOST_FRAMES, NO_DISTORTION
 from aperture.moves.source import Seen
 from aperture.units import METRES
@@ -129,18 +129,6 @@ class TableSource:
             x, y = values["principal_x_px"][0], values["principal_y_px"][0]
             return np.array([1 - 2 * x / values["width_px"][0], 2 * y / values["height_px"][0] - 1])
         return np.zeros(2)
-
-
-def between(keys: Array, poses: Array, seconds: Array) -> Array:
-    """(T, 4, 4) poses at moments between keys (K,) with rigid poses (K, 4, 4): places along lines, turns the shortest way."""
-    moment = np.clip(seconds, keys[0], keys[-1])
-    out = np.tile(np.eye(4), (len(moment), 1, 1))
-    if len(keys) == 1:
-        out[:] = poses[0]
-        return out
-    out[:, :3, :3] = Slerp(keys, Rotation.from_matrix(poses[:, :3, :3]))(moment).as_matrix()
-    out[:, :3, 3] = np.stack([np.interp(moment, keys, row) for row in poses[:, :3, 3].T], axis=1)
-    return out
 
 
 def _matrices(values: dict[str, Array]) -> Array:

@@ -19,6 +19,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.formats.extras import CARD, CARD_UV, NOTHING, Extras
+from aperture.formats.names import Names
 from aperture.geometry.axes import from_y_up, pose_in
 from aperture.scene.stand_in import StandIn
 
@@ -95,17 +96,10 @@ def write(
     stage.SetEndTimeCode(frames[-1])
     root = UsdGeom.Xform.Define(stage, "/Shot")
     stage.SetDefaultPrim(root.GetPrim())
-    taken: set[str] = set()
+    names = Names(Tf.MakeValidIdentifier, "_")
 
     def place(label: str) -> str:
-        plain = Tf.MakeValidIdentifier(label)
-        free = next(
-            one
-            for number in range(1, 100000)
-            if (one := plain if number == 1 else f"{plain}_{number}") not in taken
-        )
-        taken.add(free)
-        return f"/Shot/{free}"
+        return f"/Shot/{names.free(label)}"
 
     first, first_at = camera if isinstance(camera, Shown) else Shown(camera), place(name)
     _camera(stage, first_at, first, up_axis, path_of_camera)
@@ -153,8 +147,7 @@ def _camera(
         prim.CreateFStopAttr(shown.f_number)
 
     def matrix(camera: Camera) -> Any:
-        pose = pose_in(up_axis, camera.world_from_camera)
-        pose[:3, 3] /= METRES_PER_UNIT
+        pose = pose_in(up_axis, camera.world_from_camera, METRES_PER_UNIT)
         return Gf.Matrix4d(*pose.T.ravel().tolist())  # USD's vectors are rows
 
     transform = prim.AddTransformOp()

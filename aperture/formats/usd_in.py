@@ -14,6 +14,7 @@ from aperture.errors import Problem
 from aperture.formats.usd import COEFFICIENTS
 from aperture.moves.move import NO_DISTORTION
 from aperture.moves.source import Seen
+from aperture.units import exact_rate
 
 MOST_NODES = 100_000
 
@@ -138,15 +139,6 @@ class UsdSource:
             return NO_DISTORTION
         values = tuple(float(attribute.Get()) for attribute in found)
         return values if all(map(math.isfinite, values)) else NO_DISTORTION
-
-
-def exact_rate(per_second: float) -> Fraction:
-    """The rate that a decimal number means: 23.976 is 24000/1001."""
-    whole = round(per_second)
-    for rate in (Fraction(whole), Fraction(round(per_second * 1.001) * 1000, 1001)):
-        if rate > 0 and abs(per_second / float(rate) - 1) < 2e-5:
-            return rate
-    return Fraction(per_second).limit_denominator(1001)
 
 
 def _opened(path: Path) -> Any:

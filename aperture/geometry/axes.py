@@ -15,8 +15,10 @@ def from_y_up(up_axis: str) -> Array:
     return Z_UP_FROM_Y_UP if up_axis == "Z" else np.eye(3)
 
 
-def pose_in(up_axis: str, world_from_camera: Array) -> Array:
-    """(4, 4) pose in the file's world."""
+def pose_in(up_axis: str, world_from_camera: Array, metres: float = 1.0) -> Array:
+    """(4, 4) pose in the file's world, whose unit of length has so many metres."""
     turn = np.eye(4)
     turn[:3, :3] = from_y_up(up_axis)
-    return turn @ np.asarray(world_from_camera, float)
+    pose = turn @ np.asarray(world_from_camera, float)
+    pose[:3, 3] /= metres
+    return pose

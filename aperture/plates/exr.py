@@ -1,8 +1,8 @@
-"""OpenEXR files: the channels that are wanted, and nothing else of what a file may hold."""
+"""OpenEXR files: the channels that are wanted, and nothing else of what a file may hold; and written."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -61,6 +61,35 @@ def read_channels(
             channels = file.channels()
             return {name: np.asarray(channels[name].pixels) for name in wanted}, header
     return _only(path, wanted, shape), header
+
+
+def write_channels(
+    path: Path, channels: Mapping[str, Array], says: Mapping[str, Any] | None = None
+) -> None:
+    """Write channels (H, W) in their own types as one part, ZIP compressed.
+
+    Parameters
+    ----------
+    path : Path
+    channels : mapping of str to ndarray
+        float16, float32 or uint32.
+    says : mapping of str to str, optional
+        Attributes of the header.
+
+    Raises
+    ------
+    OSError
+        If it can't be written.
+    """
+    import OpenEXR
+
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    whole = {name: np.ascontiguousarray(values) for name, values in channels.items()}
+    with OpenEXR.File(header | dict(says or {}), whole) as file:
+        try:
+            file.write(str(path))
+        except RuntimeError as error:  # a full disk, above all: the library says it in words only
+            raise OSError(f"{error}".rstrip(".").rsplit(". ", 1)[-1]) from error
 
 
 def _only(path: Path, wanted: list[str], shape: tuple[int, int]) -> dict[str, Array]:

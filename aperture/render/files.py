@@ -14,6 +14,7 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.plates.colour import encode_srgb
+from aperture.plates.exr import write_channels
 from aperture.render.passes import Render
 
 RANKS = 6  # of Cryptomatte: stand-ins that one pixel can tell of, two to a layer
@@ -23,10 +24,8 @@ HALVES = ("beauty", "normal", "lines", "reflection", "occlusion", "shadow", "mas
 
 def write_exr(path: Path, render: Render) -> None:
     """All layers in one file, ZIP compressed: half floats where they are enough, else single. Raises OSError where it can't be written."""
-    import OpenEXR
-
-    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
     channels: dict[Any, Any] = {}
+    said: dict[str, str] = {}
     for name, values in render.layers.items():
         values = values.astype(np.float16 if name in HALVES else np.float32)
         if name == "beauty":
@@ -45,18 +44,11 @@ def write_exr(path: Path, render: Render) -> None:
             }
     if "masks" in render.layers:
         pairs, said = cryptomatte(render.layers["masks"], render.names)
-        header |= said
         for rank in range(RANKS):
             identity, cover = "RG" if rank % 2 == 0 else "BA"
             channels[f"{CRYPTO}{rank // 2:02}.{identity}"] = pairs[..., rank, 0]
             channels[f"{CRYPTO}{rank // 2:02}.{cover}"] = pairs[..., rank, 1]
-    with OpenEXR.File(
-        header, {name: np.ascontiguousarray(values) for name, values in channels.items()}
-    ) as file:
-        try:
-            file.write(str(path))
-        except RuntimeError as error:  # a full disk, above all: the library says it in words only
-            raise OSError(f"{error}".rstrip(".").rsplit(". ", 1)[-1]) from error
+    write_channels(path, channels, said)
 
 
 def write_png(path: Path, render: Render) -> None:

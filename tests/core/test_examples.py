@@ -4,10 +4,20 @@ import doctest
 from unittest import TestCase
 
 import aperture.camera
+import aperture.formats.names
 import aperture.geometry.grid
 import aperture.lens.lens
+import aperture.moves.keys
+import aperture.units
 
-MODULES = (aperture.camera, aperture.geometry.grid, aperture.lens.lens)
+MODULES = (
+    aperture.camera,
+    aperture.formats.names,
+    aperture.geometry.grid,
+    aperture.lens.lens,
+    aperture.moves.keys,
+    aperture.units,
+)
 
 
 class Examples(TestCase):
