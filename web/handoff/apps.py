@@ -5,7 +5,7 @@ class HandoffConfig(AppConfig):
     name = "web.handoff"
 
     def ready(self):
-        from web.handoff.files import standing
+        from web.handoff.cameras import standing
         from web.handoff.parts import PARTS
         from web.shows.steps import Step, register
 

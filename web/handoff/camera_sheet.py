@@ -10,7 +10,7 @@ from aperture.errors import Problem
 from aperture.formats import check
 from aperture.scene.plan import Drawing, drawings
 from web.expose import exposure
-from web.handoff import files
+from web.handoff.cameras import cameras_by_frame, require_camera
 from web.match import sheet, track_page
 from web.match.fits import fit_of
 from web.match.path_fits import path_fit, placed_path, served
@@ -74,7 +74,7 @@ def camera_sheet(shot: Shot) -> CameraSheet:
     figures, evidence = _figures(shot, fit, move)
     figures.append(("Exposure", _exposure(shot)))
     try:
-        cameras = files.cameras_by_frame(shot)
+        cameras = cameras_by_frame(shot)
     except Problem as problem:
         return CameraSheet(shot, slate_of(shot), figures, evidence, missing=problem.sentence)
     show, poses = shot.show, named_poses(cameras)
@@ -86,7 +86,7 @@ def camera_sheet(shot: Shot) -> CameraSheet:
         slate_of(shot),
         figures,
         evidence,
-        files.require_camera(shot),
+        require_camera(shot),
         plan,
         poses if moves else [],
         series_of(shot, cameras) if moves else [],

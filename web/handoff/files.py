@@ -6,25 +6,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from aperture.errors import Problem
-from aperture.formats import (
-    alembic,
-    check,
-    collada,
-    gltf,
-    lens_maps,
-    obj,
-    open_track,
-    ply,
-    table,
-    usd,
-)
-from web.handoff.contents import cameras_going, extras_of, points_of, stand_ins_going
-from web.match.fits import document_of, fit_of
-from web.match.path_fits import camera_of_state, path_fit, placed_path
+from aperture.formats import check
+from web.handoff.contents import points_of, stand_ins_going
+from web.handoff.writers import WRITERS, Source
+from web.match.path_fits import camera_of_state
 from web.plates.frames import span_of
-from web.plates.models import frame_of, metadata_of, plate_of
-from web.shows.steps import Standing
-from web.stage.cameras import f_number
 
 
 @dataclass(frozen=True)
@@ -141,12 +127,13 @@ def kinds_for(shot) -> list[Kind]:
 
 def package(shot) -> dict[str, bytes]:
     """All files by their names, and a manifest of them, which also says what couldn't be written. Raises Problem without a camera."""
-    grid = require_camera(shot).grid
+    source = Source(shot)
+    grid = source.camera.grid
     files, left_out = {}, []
     for kind in kinds_for(shot):
         name = f"{shot.code}_camera.{kind.ending}"
         try:
-            files[name] = contents(shot, kind.ending)
+            files[name] = contents(shot, kind.ending, source)
         except Problem as problem:  # a fisheye, say, has no straight picture
             left_out.append({"name": name, "because": problem.sentence})
     show, (first, last) = shot.show, span_of(shot.state)
@@ -168,159 +155,9 @@ def package(shot) -> dict[str, bytes]:
     return files | {"manifest.json": json.dumps(manifest, indent=2).encode()}
 
 
-def require_camera(shot):
-    """The camera to hand off. Raises Problem where there is none, or where its size is unknown."""
-    camera, fit = camera_of_state(shot.state), fit_of(shot.state)
-    if camera is None:
-        raise Problem(
-            "There is no camera to hand off yet: match the plate and place the origin first."
-        )
-    if placed_path(shot.state) is None and fit["determined"]["scale"] == "no":
-        raise Problem(
-            "The camera's size is unknown: give one length or the camera's height on the Match step, then hand it off."
-        )
-    if shot.state["gate"] is None:
-        raise Problem(
-            "The gate is unknown, and a camera file needs it in millimetres: choose it on the Gate step."
-        )
-    return camera
-
-
-def over_frames(shot, camera) -> dict | None:
-    """The camera of each frame of a film, those of the path that have one; the one camera for all without a path; None of a photograph."""
-    if not shot.state["film"]:
-        return None
-    first, last = span_of(shot.state)
-    frames = range(first, last + 1)
-    if placed_path(shot.state) is None:
-        return dict.fromkeys(frames, camera)
-    found = {frame: camera_of_state(shot.state, frame) for frame in frames}
-    return {frame: one for frame, one in found.items() if one is not None}
-
-
-def cameras_by_frame(shot) -> dict:
-    """The cameras that are handed off, by frame. Raises Problem."""
-    camera = require_camera(shot)
-    return over_frames(shot, camera) or {frame_of(shot): camera}
-
-
-def _shown(shot) -> tuple[usd.Shown, dict[str, usd.Shown]]:
-    """The matched camera and the others by name, with what is known of their focus and stop."""
-    known = metadata_of(shot.state, plate_of(shot))
-    matched, *others = cameras_going(shot)
-
-    def shown(one):
-        return usd.Shown(one.camera, one.looks["focus_m"], f_number(one, known))
-
-    return shown(matched), {one.name: shown(one) for one in others}
-
-
-def contents(shot, ending: str) -> bytes:
-    """The bytes of one file. Raises Problem."""
-    camera = require_camera(shot)
-    stand_ins, show = stand_ins_going(shot), shot.show
-    name, frame, rate = f"{shot.code}_camera", frame_of(shot), shot.show.rate
-    first, last = span_of(shot.state)
-    over = over_frames(shot, camera)
-    if ending == "obj" and not stand_ins:
-        raise Problem(
-            "There are no stand-ins to write: place one on the Set step, or let one go into the files."
-        )
+def contents(shot, ending: str, source: Source | None = None) -> bytes:
+    """The bytes of one file; `source`: of several. Raises Problem."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"file.{ending}"
-        if ending in ("usda", "usdc", "usdz"):
-            matched, others = _shown(shot)
-            usd.write(
-                path,
-                matched,
-                stand_ins,
-                show.up_axis,
-                frame,
-                rate=rate,
-                name=name,
-                notes=f"{show.name}, {shot.code}, revision {shot.head.number}",
-                others=others,
-                path_of_camera=over,
-                extras=extras_of(shot),
-            )
-        elif ending == "abc":
-            matched, others = _shown(shot)
-            alembic.write(
-                path,
-                matched,
-                stand_ins,
-                name,
-                over or {frame: camera},
-                rate,
-                show.length_unit,
-                show.up_axis,
-                others,
-                extras_of(shot),
-            )
-        elif ending in ("gltf", "glb"):
-            gltf.write(path, camera, stand_ins, name, over, rate, extras_of(shot))
-        elif ending == "dae":
-            collada.write(
-                path,
-                camera,
-                stand_ins,
-                name,
-                over,
-                rate,
-                show.length_unit,
-                show.up_axis,
-                extras_of(shot),
-            )
-        elif ending == "opentrackio.jsonl":
-            cameras_at = over or {frame: camera}
-            path.write_text(open_track.write(cameras_at, name, rate), encoding="utf-8")
-        elif ending == "csv":
-            table.write(path, over or {frame: camera})
-        elif ending == "obj":
-            obj.write(path, stand_ins, show.length_unit, show.up_axis)
-        elif ending == "ply":
-            points = points_of(shot)
-            if not points:
-                raise Problem("There are no tracked points in the world: solve and place the path.")
-            ply.write(path, list(points.values()), show.length_unit, show.up_axis)
-        elif ending in ("undistort.exr", "redistort.exr"):
-            maps = lens_maps.lens_maps(camera)
-            map_ = maps.undistort if ending.startswith("un") else maps.redistort
-            says = {
-                "comments": f"{show.name}, {shot.code}: R = u right, G = v up, at pixel centres"
-            }
-            lens_maps.write_map(path, map_, says)
-        elif ending == "yaml":
-            lens_maps.write_opencv(path, camera)
-        elif ending == "pdf":
-            from web.handoff.pdf import sheet_pdf  # it takes the sheet's data from here
-
-            path.write_bytes(sheet_pdf(shot))
-        elif ending == "check.txt":
-            text = check.write_check(over or {frame: camera}, name, show.length_unit, show.up_axis)
-            path.write_text(text, encoding="utf-8")
-        else:
-            path.write_text(
-                json.dumps(
-                    {
-                        "show": show.name,
-                        "shot": shot.code,
-                        "revision": shot.head.number,
-                        "frames": {"first": first, "last": last, "rate": str(rate)},
-                        "match": document_of(shot.state),
-                        "fit": fit_of(shot.state),
-                        "path": path_fit(shot.state),
-                    },
-                    indent=2,
-                )
-            )
+        WRITERS[ending](path, source or Source(shot))
         return path.read_bytes()
-
-
-def standing(shot) -> Standing:
-    """Ready once there is a camera in real size."""
-    try:
-        require_camera(shot)
-    except Problem:
-        return Standing("nothing", "no camera yet")
-    return Standing("settled", "ready to write")

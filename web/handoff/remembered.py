@@ -5,7 +5,7 @@ import numpy as np
 from aperture.errors import Problem
 from aperture.moves.compare import apart
 from web.elements.actions import source_digest
-from web.handoff import files
+from web.handoff.cameras import cameras_by_frame
 from web.handoff.models import HandedOff
 from web.shows import history
 from web.shows.models import Shot
@@ -33,11 +33,14 @@ def remark(shot) -> Remark | None:
         return None
     title = f"What was handed off is of revision {last.revision}"
     try:
-        px, frame = _apart(files.cameras_by_frame(then), files.cameras_by_frame(shot))
+        px, frame = _apart(cameras_by_frame(then), cameras_by_frame(shot))
     except Problem as problem:
         return Remark(title, f"It can't be compared with: {problem.sentence}", "doubt")
     if frame is None:
         return Remark(title, "The camera now has none of its frames: hand it off again.", "doubt")
+    if not np.isfinite(px):
+        says = f"The camera now looks elsewhere on frame {frame}: hand it off again."
+        return Remark(title, says, "doubt")
     if px < SAME_PX:
         says = "The camera is the same, but stand-ins have changed: hand them off again."
         return Remark(title, says, "doubt")

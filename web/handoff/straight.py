@@ -2,18 +2,18 @@
 
 import io
 import json
-import tempfile
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
-from django.conf import settings
-from django.http import FileResponse, StreamingHttpResponse
+from django.http import StreamingHttpResponse
 from django.views.decorators.http import require_GET
 
 from aperture.errors import Problem
 from aperture.formats.straight import KINDS, SIZES, Straightened, encoded, write_movie
-from web.handoff import files, remembered
+from web.handoff import remembered
+from web.handoff.answers import download, made_file
+from web.handoff.cameras import cameras_by_frame
 from web.plates.frames import offset_of
 from web.plates.full_frames import linear_frame
 from web.plates.models import linear_plate
@@ -89,20 +89,18 @@ def _zip(shot: Shot, cameras: dict, kind: str, straightened: Straightened) -> It
 def pictures(request, show, shot):
     """One straight picture of a photograph, a zip of a film's."""
     shot, (kind, straightened) = find(show, shot), _asked(request)
-    cameras = files.cameras_by_frame(shot)
+    cameras = cameras_by_frame(shot)
     first = min(cameras)
     straightened.by(cameras[first])  # what can't be straightened is said before anything is sent
     remembered.remember(shot, f"straight pictures, {kind}")
-    if shot.state["film"]:
-        answer = StreamingHttpResponse(
-            _zip(shot, cameras, kind, straightened), content_type="application/zip"
-        )
-        name = f"{shot.code}_straight.zip"
-    else:
-        data = encoded(straightened.by(cameras[first]).straightened(_linear(shot, first)), kind)
-        answer = StreamingHttpResponse([data], content_type="application/octet-stream")
+    if not shot.state["film"]:
+        picture = straightened.by(cameras[first]).straightened(_linear(shot, first))
         name = f"{shot.code}_straight{KINDS[kind][0]}"
-    answer["Content-Disposition"] = f'attachment; filename="{name}"'
+        return download(encoded(picture, kind), name, "application/octet-stream")
+    answer = StreamingHttpResponse(
+        _zip(shot, cameras, kind, straightened), content_type="application/zip"
+    )
+    answer["Content-Disposition"] = f'attachment; filename="{shot.code}_straight.zip"'
     return answer
 
 
@@ -110,15 +108,14 @@ def pictures(request, show, shot):
 def movie(request, show, shot):
     """The straight frames as a movie to look at."""
     shot, (_, straightened) = find(show, shot), _asked(request)
-    cameras = files.cameras_by_frame(shot)
+    cameras = cameras_by_frame(shot)
     if not shot.state["film"]:
         raise Problem("A photograph makes no movie: write the straight picture.")
-    with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
-        path = Path(folder) / "straight.mp4"
+
+    def make(path: Path) -> None:
         frames = ((camera, _linear(shot, frame)) for frame, camera in sorted(cameras.items()))
         write_movie(path, straightened.each(frames), shot.show.rate)
-        file = open(path, "rb")  # noqa: SIM115 - the answer closes it
+
+    answer = made_file(make, f"{shot.code}_straight.mp4", "video/mp4")
     remembered.remember(shot, "straight movie")
-    return FileResponse(
-        file, as_attachment=True, filename=f"{shot.code}_straight.mp4", content_type="video/mp4"
-    )
+    return answer

@@ -9,8 +9,9 @@ from django.views.decorators.http import require_GET, require_POST
 from aperture import strict_json
 from aperture.errors import Problem
 from aperture.formats import recipe as recipes
-from web.handoff import files, remembered
+from web.handoff import remembered
 from web.handoff.answers import download
+from web.handoff.cameras import cameras_by_frame
 from web.handoff.forms import RecipeForm
 from web.handoff.models import Recipe
 from web.shows.reading import given_name, whole
@@ -39,7 +40,7 @@ def context(shot, number) -> dict:
 def _preview(shot, recipe: recipes.Recipe) -> str:
     """The first lines; empty without a camera."""
     try:
-        cameras = files.cameras_by_frame(shot)
+        cameras = cameras_by_frame(shot)
     except Problem:
         return ""
     some = {frame: cameras[frame] for frame in sorted(cameras)[:SHOWN]}
@@ -68,7 +69,7 @@ def table(request, show, shot):
     """The table as the form has it."""
     shot = find(show, shot)
     recipe = _posted(request)
-    cameras = files.cameras_by_frame(shot)
+    cameras = cameras_by_frame(shot)
     text = recipes.write(cameras, recipe, shot.show.rate)
     remembered.remember(shot, "text table", request.POST.get("name", ""))
     return download(text, f"{shot.code}_camera.txt", "text/plain; charset=utf-8")

@@ -281,10 +281,14 @@ _served: list[Callable[[MutableMapping], "Served | None"]] = []
 
 @dataclass(frozen=True, eq=False)
 class Served:
-    """A move from elsewhere that is the shot's camera. `key`: another one, or another place of it, has another key."""
+    """A move from elsewhere that is the shot's camera.
+
+    path : None where the move can't be put on the plate as it is now. Nothing else stands in for it then.
+    key : another move, or another place of it, has another key.
+    """
 
     name: str
-    path: CameraPath
+    path: CameraPath | None
     key: str
 
 
@@ -336,6 +340,8 @@ def camera_of_state(state: MutableMapping, frame: int | None = None) -> Camera |
     move = served(state)
     if move is None:
         return matched_camera(state, frame)
+    if move.path is None:
+        return None
     at = frame
     if at is None:
         at = frame_at(state) if state["film"] else int(move.path.frames[0])

@@ -8,7 +8,8 @@ from web.shows.steps import Standing
 def standing(shot) -> Standing:
     """Settled with a fit in real size and no conflicts; needs the artist where evidence disagrees or gives no camera."""
     if (move := served(shot.state)) is not None:
-        return Standing("settled", f"move {move.name}"[:40])
+        says = f"move {move.name}"[:40]
+        return Standing("settled", says) if move.path is not None else Standing("needs", says)
     if not shot.state["marks"]:
         return Standing("nothing", "no marks")
     fit = fit_of(shot.state)

@@ -9,8 +9,9 @@ from aperture.formats import moves_in
 from aperture.formats.recipe import Recipe
 from aperture.moves.source import BroughtIn, Settings
 from web.blobs import store
-from web.moves.kept import frames_of, move_called, on_plate, rate_of
+from web.moves.kept import move_called, on_plate, rate_of
 from web.moves.parts import MOST_MOVES
+from web.plates.frames import span_of
 from web.shows.history import LOCKED, Locked, edit
 from web.shows.models import Shot
 from web.stage.cameras import add_camera
@@ -55,7 +56,7 @@ def understood(
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"move{Path(name).suffix.lower()}"
         path.write_bytes(data)
-        first = frames_of(shot.state)[0]
+        first = span_of(shot.state)[0]
         return run_fenced(moves_in.read, path, settings, rate_of(shot), first, recipe)
 
 

@@ -18,8 +18,7 @@ from aperture.moves.source import BroughtIn, Settings
 from web.blobs import store
 from web.match.fits import document_of, lens_of_match
 from web.match.path_fits import Served, path_of_state
-from web.plates.frames import frame_of_photograph, span_of
-from web.plates.models import Film
+from web.plates.models import film_of
 from web.shows.models import Shot
 from web.shows.state import once
 
@@ -109,29 +108,20 @@ def takes_distortion(move: Move, lens: Lens) -> bool:
 
 
 def serving(state: MutableMapping) -> Served | None:
-    """The move that is the shot's camera; None where there is none, or where it fits no plate any more."""
+    """The move that is the shot's camera, without a path where it fits the plate no more; None where there is none."""
     if not state["serving"]:
         return None
+    kept = move_called(state, state["serving"])
     try:
-        kept = move_called(state, state["serving"])
         return Served(kept.name, on_plate(state, kept.id), kept.key)
     except Problem:
-        return None
+        return Served(kept.name, None, kept.key)
 
 
 def rate_of(shot: Shot) -> Fraction:
     """The plate's rate, or else the show's."""
-    film = shot.state["film"]
-    row = Film.objects.filter(digest=film["digest"]).first() if film else None
-    return (row.rate if row is not None else None) or shot.show.rate
-
-
-def frames_of(state: Mapping) -> tuple[int, int]:
-    """The first and last frame of the plate."""
-    if state["film"]:
-        return span_of(state)
-    frame = frame_of_photograph(state) if state["plate"] else 1
-    return frame, frame
+    film = film_of(shot)
+    return (film.rate if film is not None else None) or shot.show.rate
 
 
 def follow_world(state: MutableMapping, turn: np.ndarray, shift: np.ndarray) -> None:

@@ -16,14 +16,12 @@ from web.match.path_fits import matched_camera, solved_path
 from web.moves.forms import UNIT_NAMES
 from web.moves.kept import (
     Kept,
-    frames_of,
-    move_called,
     on_plate,
     own_lens,
     rate_of,
     takes_distortion,
 )
-from web.plates.frames import frame_at
+from web.plates.frames import frame_at, span_of
 from web.shows.models import Shot
 from web.shows.state import once
 from web.stage.stand_ins import shown, stand_in_from
@@ -67,7 +65,7 @@ def own_cameras(state) -> dict[int, Camera]:
     camera = matched_camera(state)
     if camera is None:
         return {}
-    return {frame_at(state) if state["film"] else frames_of(state)[0]: camera}
+    return {frame_at(state) if state["film"] else span_of(state)[0]: camera}
 
 
 def cameras_in(path: CameraPath, first: int, last: int) -> dict[int, Camera]:
@@ -83,7 +81,7 @@ def compared(state, id_: str) -> Compared | None:
         path = on_plate(state, id_)
     except Problem:
         return None
-    each = apart(own, cameras_in(path, *frames_of(state)))
+    each = apart(own, cameras_in(path, *span_of(state)))
     return Compared(each) if each else None
 
 
@@ -91,7 +89,7 @@ def rows(shot: Shot, kept: Kept) -> list[Row]:
     """What the move is, as it is understood."""
     found, move, show = kept.found, kept.move, shot.show
     begins, ends = int(move.frames[0]), int(move.frames[-1])
-    first, last = frames_of(shot.state)
+    first, last = span_of(shot.state)
     rate = f"{format_rate(found.rate)} fps" if found.rate else "says no rate"
     unit = UNIT_NAMES.get(found.metres, f"{found.metres:g} m")
 
@@ -161,7 +159,7 @@ def _range(values: np.ndarray, unit: str) -> str:
 
 def remarks(shot: Shot, kept: Kept) -> list[Remark]:
     """What is odd about a move, each with its remedy."""
-    plate = frames_of(shot.state)
+    plate = span_of(shot.state)
     rate = rate_of(shot)
     if kept.found.rate == shot.show.rate:  # our own files count as the show does
         rate = shot.show.rate
@@ -177,16 +175,19 @@ def remarks(shot: Shot, kept: Kept) -> list[Remark]:
 def _asked(shot: Shot, kept: Kept, doubt: Doubt) -> Remark:
     if not doubt.setting:
         return Remark("Is this right?", doubt.says, "note")
-    fields = {
-        "base": shot.head.number,
-        **{name: "" if value is None else value for name, value in kept.settings.to_json().items()},
-        "camera": kept.found.camera,
-        doubt.setting: doubt.value,
-    }
+    value: str | int = doubt.value
     if doubt.setting == "offset":  # on top of what is added already
-        fields["offset"] = kept.settings.offset + int(doubt.value)
+        value = kept.settings.offset + int(doubt.value)
+    remedy = _read_again(shot, kept, doubt.remedy, **{doubt.setting: value})
+    return Remark("Is this right?", doubt.says, "doubt", (remedy,))
+
+
+def _read_again(shot: Shot, kept: Kept, label: str, **changed: object) -> tuple[str, dict]:
+    """A button that reads a move's file again with some of its settings changed."""
+    settings = kept.settings.to_json() | {"camera": kept.found.camera} | changed
+    fields = {name: "" if value is None else value for name, value in settings.items()}
     to = {"action": shot.url("moves-understand", kept.id), "fields": fields}
-    return Remark("Is this right?", doubt.says, "doubt", ((doubt.remedy, to),))
+    return label, to | {"fields": fields | {"base": shot.head.number}}
 
 
 def _sides(shot: Shot, kept: Kept, path: CameraPath) -> list[Remark]:
@@ -207,20 +208,13 @@ def _sides(shot: Shot, kept: Kept, path: CameraPath) -> list[Remark]:
         f"The file’s picture has other sides than the plate: fitted to the plate’s {kept.settings.fit}, its edges are "
         f"{off:.1f} px away across the other."
     )
-    fields = {
-        "base": shot.head.number,
-        **{name: "" if value is None else value for name, value in kept.settings.to_json().items()},
-        "camera": kept.found.camera,
-        "fit": side,
-    }
-    to = {"action": shot.url("moves-understand", kept.id), "fields": fields}
-    return [Remark("Another shape of picture", says, "doubt", ((f"Fit the {side}", to),))]
+    remedy = _read_again(shot, kept, f"Fit the {side}", fit=side)
+    return [Remark("Another shape of picture", says, "doubt", (remedy,))]
 
 
 def seen(shot: Shot, id_: str, frame: int) -> dict:
     """What is drawn over the plate on a frame: the set as the move sees it and as the shot's own camera does, and what is between."""
     path, own = on_plate(shot.state, id_), own_cameras(shot.state).get(frame)
-    move_called(shot.state, id_)
     out: dict = {"theirs": [], "ours": [], "arrows": []}
     if frame not in path:
         return out

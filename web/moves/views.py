@@ -9,8 +9,8 @@ from aperture.formats import moves_in
 from aperture.formats.recipe import Recipe
 from web.moves import actions, page
 from web.moves.forms import AS_IT_WAS, SettingsForm, needs_recipe
-from web.moves.kept import Kept, frames_of, move_called, moves_of
-from web.plates.frames import frame_at
+from web.moves.kept import Kept, move_called, moves_of
+from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
 from web.shows.reading import base_of, given_name, whole
 from web.shows.views import find, step_page
@@ -38,7 +38,7 @@ def moves(request, show, shot, form=None, status=200):
 
 
 def _of_chosen(shot, chosen: Kept, form) -> dict:
-    first, last = frames_of(shot.state)
+    first, last = span_of(shot.state)
     compared = page.compared(shot.state, chosen.id)
     drawn = compared.curve(first, last) if compared and len(compared.each) > 1 else None
     return {

@@ -18,7 +18,6 @@ from typing import Any
 from django.conf import settings
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.utils.text import slugify
 
 from aperture import strict_json
 from aperture.errors import Problem
@@ -33,7 +32,7 @@ from web.plates.models import Film
 from web.plates.starting import start_small_pictures
 from web.shows import state as states
 from web.shows.models import Revision, Shot, Show, StatePart
-from web.shows.organise import free_code
+from web.shows.organise import free_code, free_slug
 from web.shows.state import State, Texts
 from web.stage.stand_ins import counted
 
@@ -219,12 +218,10 @@ class _Taking:
         name = counted(
             str(told["name"])[:110] or "Show", set(Show.objects.values_list("name", flat=True))
         )
-        base = slugify(name)[:50] or "show"
-        slugs = set(Show.objects.values_list("slug", flat=True)) | {"new"}
         rate = Fraction(told["rate"])
         show = Show(
             name=name,
-            slug=counted(base, slugs).replace(" ", "-"),
+            slug=free_slug(name),
             up_axis=told["up_axis"],
             length_unit=told["length_unit"],
             rate_numerator=rate.numerator,

@@ -1,26 +1,22 @@
 """Saving whole shots and shows, and taking them in."""
 
-import tempfile
 from pathlib import Path
 
-from django.conf import settings
-from django.http import FileResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
+from web.handoff.answers import made_file
 from web.parcels import reading, writing
 from web.shows.models import Show
 from web.shows.views import find
 
 
 def _saved(show: Show, shots, name: str):
-    # The file has no name any more once it is open: it goes away with the answer, however that ends.
-    with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
-        path = Path(folder) / "parcel.zip"
+    def make(path: Path) -> None:
         writing.write(path, show, shots)
-        file = open(path, "rb")  # noqa: SIM115 - the answer closes it
-    return FileResponse(file, as_attachment=True, filename=name, content_type="application/zip")
+
+    return made_file(make, name, "application/zip")
 
 
 @require_GET

@@ -19,6 +19,7 @@ from web.blobs.folders import incoming, settle
 from web.plates.models import Plate
 from web.shows.history import create_shot, edit
 from web.shows.models import Shot, Show
+from web.shows.organise import free_code
 
 
 def bring_in(path: Path, name: str, way: WayIn = AS_IT_IS) -> Plate:
@@ -76,17 +77,16 @@ def shots_of_pictures(show: Show, pictures) -> tuple[list[Shot], list[str]]:
         except Problem as problem:
             refused.append(problem.sentence)
             continue
-        shot = create_shot(show, _free_code(show, Path(upload.name).stem))
+        shot = create_shot(show, _code_of(show, Path(upload.name).stem))
         made.append(take_plate(shot, plate))
     return made, refused
 
 
-def _free_code(show: Show, name: str) -> str:
+def _code_of(show: Show, name: str) -> str:
+    """A free code that a file's name makes."""
     plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode()
     base = re.sub(r"[^A-Za-z0-9_-]+", "-", plain).strip("-_")[:34] or "shot"
-    taken = {code.lower() for code in show.shots.values_list("code", flat=True)}
-    codes = (base, *(f"{base}-{number}" for number in range(2, 10000)))
-    return next(code for code in codes if code.lower() not in taken)
+    return free_code(show, base)
 
 
 def as_part(plate: Plate) -> dict:

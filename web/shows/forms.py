@@ -8,6 +8,7 @@ from django.utils.text import slugify
 from aperture.errors import Problem
 from aperture.units import parse_rate
 from web.shows.models import Shot, Show
+from web.shows.organise import free_slug
 from web.shows.reading import require_base
 from web.shows.refusals import Refused
 
@@ -62,13 +63,7 @@ class ShowForm(forms.ModelForm):
         """The show, with a slug of its own."""
         show = super().save(commit=False)
         show.rate_numerator, show.rate_denominator = self.cleaned_data["rate"].as_integer_ratio()
-        base = slugify(show.name)[:50] or "show"
-        taken = set(Show.objects.filter(slug__startswith=base).values_list("slug", flat=True))
-        show.slug = next(
-            slug
-            for slug in (base, *(f"{base}-{n}" for n in range(2, 10000)))
-            if slug not in taken and slug != "new"
-        )
+        show.slug = free_slug(show.name)
         if commit:
             show.save()
         return show

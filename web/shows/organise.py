@@ -6,6 +6,7 @@ None of it touches a revision: what an artist matched stays as it is under anoth
 from django.db import IntegrityError, transaction
 from django.db.models import Q, QuerySet
 from django.utils import timezone
+from django.utils.text import slugify
 
 from aperture.errors import Problem
 from web.shows.history import begin
@@ -61,6 +62,14 @@ def free_code(show: Show, wanted: str) -> str:
     while code.lower() in taken:
         code, number = f"{wanted[:34]}-{number}", number + 1
     return code
+
+
+def free_slug(name: str) -> str:
+    """The part of the address that a new show of some name gets."""
+    base = slugify(name)[:50] or "show"
+    taken = set(Show.objects.filter(slug__startswith=base).values_list("slug", flat=True))
+    slugs = (base, *(f"{base}-{number}" for number in range(2, 10000)))
+    return next(slug for slug in slugs if slug not in taken and slug != "new")
 
 
 @transaction.atomic

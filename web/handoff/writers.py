@@ -1,0 +1,194 @@
+"""Writes each file of a hand-off: one function for each, by the ending of its name."""
+
+import json
+from collections.abc import Callable
+from functools import cached_property
+from pathlib import Path
+
+from aperture.camera import Camera
+from aperture.errors import Problem
+from aperture.formats import (
+    alembic,
+    check,
+    collada,
+    gltf,
+    lens_maps,
+    obj,
+    open_track,
+    ply,
+    table,
+    usd,
+)
+from aperture.formats.extras import Extras
+from aperture.scene.stand_in import StandIn
+from web.handoff.cameras import over_frames, require_camera
+from web.handoff.contents import cameras_going, extras_of, points_of, stand_ins_going
+from web.handoff.pdf import sheet_pdf
+from web.match.fits import document_of, fit_of
+from web.match.path_fits import path_fit
+from web.plates.frames import span_of
+from web.plates.models import frame_of, metadata_of, plate_of
+from web.shows.models import Shot
+from web.stage.cameras import f_number
+
+
+class Source:
+    """What the files of a shot are written from, worked out once for all of them. Raises Problem without a camera."""
+
+    def __init__(self, shot: Shot) -> None:
+        self.shot, self.show = shot, shot.show
+        self.camera = require_camera(shot)
+        self.name = f"{shot.code}_camera"
+        self.axes = (self.show.length_unit, self.show.up_axis)
+
+    @cached_property
+    def over(self) -> dict[int, Camera] | None:
+        """The camera of each frame of a film; None of a photograph."""
+        return over_frames(self.shot, self.camera)
+
+    @property
+    def by_frame(self) -> dict[int, Camera]:
+        """The cameras by frame, of a photograph too."""
+        return self.over or {frame_of(self.shot): self.camera}
+
+    @cached_property
+    def stand_ins(self) -> dict[str, StandIn]:
+        """Those that go into the files, by name."""
+        return stand_ins_going(self.shot)
+
+    @cached_property
+    def extras(self) -> Extras:
+        """Points, spots and the plate card, as far as they go."""
+        return extras_of(self.shot)
+
+    @cached_property
+    def shown(self) -> tuple[usd.Shown, dict[str, usd.Shown]]:
+        """The matched camera and the others by name, with what is known of their focus and stop."""
+        known = metadata_of(self.shot.state, plate_of(self.shot))
+        matched, *others = cameras_going(self.shot)
+
+        def shown(one):
+            return usd.Shown(one.camera, one.looks["focus_m"], f_number(one, known))
+
+        return shown(matched), {one.name: shown(one) for one in others}
+
+    @cached_property
+    def maps(self) -> lens_maps.LensMaps:
+        """Of the lens. Raises Problem where no straight picture holds the plate."""
+        return lens_maps.lens_maps(self.camera)
+
+
+def _usd(path: Path, of: Source) -> None:
+    matched, others = of.shown
+    usd.write(
+        path,
+        matched,
+        of.stand_ins,
+        of.show.up_axis,
+        frame_of(of.shot),
+        rate=of.show.rate,
+        name=of.name,
+        notes=f"{of.show.name}, {of.shot.code}, revision {of.shot.head.number}",
+        others=others,
+        path_of_camera=of.over,
+        extras=of.extras,
+    )
+
+
+def _alembic(path: Path, of: Source) -> None:
+    matched, others = of.shown
+    rate = of.show.rate
+    alembic.write(
+        path, matched, of.stand_ins, of.name, of.by_frame, rate, *of.axes, others, of.extras
+    )
+
+
+def _gltf(path: Path, of: Source) -> None:
+    gltf.write(path, of.camera, of.stand_ins, of.name, of.over, of.show.rate, of.extras)
+
+
+def _collada(path: Path, of: Source) -> None:
+    rate = of.show.rate
+    collada.write(path, of.camera, of.stand_ins, of.name, of.over, rate, *of.axes, of.extras)
+
+
+def _open_track(path: Path, of: Source) -> None:
+    path.write_text(open_track.write(of.by_frame, of.name, of.show.rate), encoding="utf-8")
+
+
+def _table(path: Path, of: Source) -> None:
+    table.write(path, of.by_frame)
+
+
+def _obj(path: Path, of: Source) -> None:
+    if not of.stand_ins:
+        raise Problem(
+            "There are no stand-ins to write: place one on the Set step, or let one go into the files."
+        )
+    obj.write(path, of.stand_ins, *of.axes)
+
+
+def _ply(path: Path, of: Source) -> None:
+    points = points_of(of.shot)
+    if not points:
+        raise Problem("There are no tracked points in the world: solve and place the path.")
+    ply.write(path, list(points.values()), *of.axes)
+
+
+def _map_says(of: Source) -> dict[str, str]:
+    return {"comments": f"{of.show.name}, {of.shot.code}: R = u right, G = v up, at pixel centres"}
+
+
+def _undistort(path: Path, of: Source) -> None:
+    lens_maps.write_map(path, of.maps.undistort, _map_says(of))
+
+
+def _redistort(path: Path, of: Source) -> None:
+    lens_maps.write_map(path, of.maps.redistort, _map_says(of))
+
+
+def _opencv(path: Path, of: Source) -> None:
+    lens_maps.write_opencv(path, of.camera)
+
+
+def _pdf(path: Path, of: Source) -> None:
+    path.write_bytes(sheet_pdf(of.shot))
+
+
+def _check(path: Path, of: Source) -> None:
+    path.write_text(check.write_check(of.by_frame, of.name, *of.axes), encoding="utf-8")
+
+
+def _json(path: Path, of: Source) -> None:
+    state, (first, last) = of.shot.state, span_of(of.shot.state)
+    told = {
+        "show": of.show.name,
+        "shot": of.shot.code,
+        "revision": of.shot.head.number,
+        "frames": {"first": first, "last": last, "rate": str(of.show.rate)},
+        "match": document_of(state),
+        "fit": fit_of(state),
+        "path": path_fit(state),
+    }
+    path.write_text(json.dumps(told, indent=2))
+
+
+WRITERS: dict[str, Callable[[Path, Source], None]] = {
+    "usda": _usd,
+    "usdc": _usd,
+    "usdz": _usd,
+    "gltf": _gltf,
+    "glb": _gltf,
+    "dae": _collada,
+    "abc": _alembic,
+    "opentrackio.jsonl": _open_track,
+    "json": _json,
+    "csv": _table,
+    "obj": _obj,
+    "ply": _ply,
+    "undistort.exr": _undistort,
+    "redistort.exr": _redistort,
+    "yaml": _opencv,
+    "pdf": _pdf,
+    "check.txt": _check,
+}
