@@ -1,4 +1,6 @@
-"""A move of 1,000 frames out of and into every format, against the bare library with the same numbers; baking under 20 parents."""
+"""A move of 1,000 frames out of and into every format, against the bare library with the same
+numbers; baking under 20 parents.
+"""
 
 import json
 import tempfile
@@ -109,7 +111,9 @@ def _seconds(function, *args):
 
 
 def _times():
-    """Seconds to write and to read, and their ratio to writing the same numbers with the bare library."""
+    """Seconds to write and to read, and their ratio to writing the same numbers with the bare
+    library.
+    """
     over = _move()
     print(f"\nFormats: a move of {FRAMES} frames; times the bare library's")
     for name, (write, bare) in _formats().items():
@@ -162,7 +166,8 @@ def _baking(frames=10_000, parents=20):
         camera.ComputeLocalToWorldTransform(frame)
     theirs = time.perf_counter() - began
     print(
-        f"\nBaking {frames} frames under {parents} parents: {plain:.2f} s from matrices; from a stage {ours:.2f} s, "
+        f"\nBaking {frames} frames under {parents} parents: {plain:.2f} s from matrices; "
+        f"from a stage {ours:.2f} s, "
         f"{ours / theirs:.1f} times usd-core's own transforms (wanted under 2 s)"
     )
 

@@ -1,8 +1,9 @@
-"""Alembic (.abc, Ogawa): the camera with a sample a frame, the stand-ins, and points as empty transforms.
+"""Alembic (.abc, Ogawa): the camera with a sample a frame, the stand-ins, and points as empty
+transforms.
 
-Alembic says neither unit nor up axis: both stand in the archive's description, and are the show's. A camera's focal
-length is in millimetres there, its apertures and film offsets in centimetres; a frame's time is its number over the rate.
-Written by PyAlembic, the format's own library.
+Alembic says neither unit nor up axis: both stand in the archive's description, and are the show's.
+A camera's focal length is in millimetres there, its apertures and film offsets in centimetres; a
+frame's time is its number over the rate. Written by PyAlembic, the format's own library.
 """
 
 from __future__ import annotations
@@ -135,7 +136,9 @@ def _camera(
 
 
 def _mesh(parent: Any, name: str, item: StandIn, unit: str, up_axis: str) -> None:
-    """Triangles, wound the other way round than elsewhere: Alembic's faces go clockwise as seen from outside (from memory)."""
+    """Triangles, wound the other way round than elsewhere: Alembic's faces go clockwise as seen
+    from outside (from memory).
+    """
     import imath
     from alembic3d import AbcGeom
 

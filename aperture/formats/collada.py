@@ -1,8 +1,8 @@
 """COLLADA 1.4.1 (ISO/PAS 17506): the camera with its animation, and the stand-ins.
 
-The file declares its unit and up axis. A camera is an angle and an aspect there: it knows neither a principal point
-beside the middle nor distortion. The animation's times are seconds from the first frame; its number and the rate stand
-in an `extra` of the camera, as COLLADA counts no frames.
+The file declares its unit and up axis. A camera is an angle and an aspect there: it knows neither a
+principal point beside the middle nor distortion. The animation's times are seconds from the first
+frame; its number and the rate stand in an `extra` of the camera, as COLLADA counts no frames.
 """
 
 from __future__ import annotations
@@ -105,7 +105,7 @@ def write(
 
 
 def _angles(camera: Camera) -> tuple[float, float]:
-    """Horizontal and vertical angle of view, degrees, the lens's distortion and shift left aside."""
+    """Horizontal and vertical angle of view, degrees, without distortion and shift."""
     aperture = aperture_of(camera)
     wide, high = (
         float(np.degrees(2 * np.arctan(size / 2 / aperture.focal)))
@@ -156,7 +156,9 @@ def _animate(
     unit: str,
     up_axis: str,
 ) -> None:
-    """Add the animation of the camera's matrix, and of its angles where the lens zooms: pycollada reads such, but writes none."""
+    """Add the animation of the camera's matrix, and of its angles where the lens zooms: pycollada
+    reads such, but writes none.
+    """
     frames = sorted(path)
     times = [float((frame - frames[0]) / rate) for frame in frames]
     metres = METRES[unit]

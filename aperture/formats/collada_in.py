@@ -1,9 +1,11 @@
-"""Cameras and their hierarchies of COLLADA 1.4 and 1.5 files (.dae), with the animation of transforms and angles.
+"""Cameras and their hierarchies of COLLADA 1.4 and 1.5 files (.dae), with the animation of
+transforms and angles.
 
-Read with defusedxml, which refuses entities: general readers of COLLADA evaluate no animations. What is read of a
-node: `matrix`, `translate`, `rotate`, `scale` and `lookat`, one after the other, each of which a channel may animate as
-a whole or one of its members (clause 5, "Address syntax"). Interpolation: LINEAR, STEP, BEZIER, HERMITE (clause 4,
-"Curve interpolation"); what else there is, is taken as LINEAR.
+Read with defusedxml, which refuses entities: general readers of COLLADA evaluate no animations.
+What is read of a node: `matrix`, `translate`, `rotate`, `scale` and `lookat`, one after the other,
+each of which a channel may animate as a whole or one of its members (clause 5, "Address syntax").
+Interpolation: LINEAR, STEP, BEZIER, HERMITE (clause 4, "Curve interpolation"); what else there is,
+is taken as LINEAR.
 """
 
 from __future__ import annotations
@@ -37,7 +39,9 @@ Channel = Callable[[Array], Array]
 
 @dataclass(eq=False)
 class _Transform:
-    """One step of a node: its kind, its fixed values, and what animates them: (first member, count, channel)."""
+    """One step of a node: its kind, its fixed values, and what animates them: (first member, count,
+    channel).
+    """
 
     kind: str
     values: Array
@@ -283,7 +287,9 @@ def _members(target: _Transform, member: str | None, places: str | None) -> tupl
 
 
 def _bent(keys: Array, values: Array, into: Array, out: Array, words: list[str]) -> Channel:
-    """A curve of one number by Bézier or Hermite segments, whose control points are (time, value); straight ones among them."""
+    """A curve of one number by Bézier or Hermite segments, whose control points are (time, value);
+    straight ones among them.
+    """
     straight = np.array([words[min(i, len(words) - 1)] == "LINEAR" for i in range(len(keys) - 1)])
     ends = np.stack([keys, values], axis=1)
     if "HERMITE" in words:  # tangents instead of control points

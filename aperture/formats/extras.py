@@ -1,4 +1,4 @@
-"""What may go into a scene file beside cameras and stand-ins: points, named spots, the plate card."""
+"""What goes into a scene file beside cameras and stand-ins: points, spots, the plate card."""
 
 from __future__ import annotations
 
@@ -10,7 +10,8 @@ import numpy as np
 from aperture.arrays import Array, ArrayLike
 
 CARD = "PlateCard"
-# Of the card's corners, clockwise from the upper left: where they lie on the picture, from its lower left.
+# Of the card's corners, clockwise from the upper left: where they lie on the picture, from its
+# lower left.
 CARD_UV = np.array([[0.0, 1], [1, 1], [1, 0], [0, 0]])
 
 
@@ -27,7 +28,8 @@ class Extras:
     card : ndarray, shape (4, 3), optional
         Corners of the plate card, metres, clockwise from the upper left as the camera sees it.
     card_follows : bool
-        Whether they are in camera space, and so go along with the camera; else they are in the world.
+        Whether they are in camera space, and so go along with the camera; else they are in the
+        world.
     """
 
     points: Array = field(default_factory=lambda: np.zeros((0, 3)))

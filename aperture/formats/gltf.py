@@ -1,6 +1,8 @@
-"""glTF 2.0 (ISO/IEC 12113:2022): the camera (clause 3.10) and the stand-ins, in metres and Y-up as glTF requires.
+"""glTF 2.0 (ISO/IEC 12113:2022): the camera (clause 3.10) and the stand-ins, in metres and Y-up as
+glTF requires.
 
-glTF knows neither an off-centre principal point nor distortion; both are written into `extras`, and `losses` says so.
+glTF knows neither an off-centre principal point nor distortion; both are written into `extras`, and
+`losses` says so.
 """
 
 from __future__ import annotations
@@ -21,14 +23,17 @@ from aperture.scene.stand_in import StandIn
 
 
 def window_shift(camera: Camera) -> tuple[float, float]:
-    """By how much the picture's window is shifted to the right and up from the lens's axis, in half widths and half heights."""
+    """By how much the picture's window is shifted to the right and up from the lens's axis, in half
+    widths and half heights.
+    """
     x, y = camera.principal_point_px
     width, height = camera.grid.width, camera.grid.height
     return 1 - 2 * x / width, 2 * y / height - 1
 
 
 def losses(camera: Camera, name: str = "glTF", kept: str = "is in the extras only") -> list[str]:
-    """What the camera of a format that knows an angle and an aspect can't carry of this one, in sentences.
+    """What the camera of a format that knows an angle and an aspect can't carry of this one, in
+    sentences.
 
     kept : what becomes of it in that format's files.
     """
@@ -37,7 +42,8 @@ def losses(camera: Camera, name: str = "glTF", kept: str = "is in the extras onl
     off = float(np.hypot(x - camera.grid.width / 2, y - camera.grid.height / 2))
     if off > 0.01:
         out.append(
-            f"{name} has no off-centre lens: the shift {kept}, and everything lies {off:.2f} px beside. "
+            f"{name} has no off-centre lens: the shift {kept}, and everything lies {off:.2f} px "
+            "beside. "
             "Render with overscan about the lens’s axis, and cut it."
         )
     if camera.lens.distorts:
@@ -48,7 +54,8 @@ def losses(camera: Camera, name: str = "glTF", kept: str = "is in the extras onl
 def without_distortion(camera: Camera) -> str:
     """What is off in a renderer without distortion, and what helps, in a sentence."""
     return (
-        f"The plate’s corner is off by up to {bends_px(camera):.1f} px: straighten the plate with the UV map, "
+        f"The plate’s corner is off by up to {bends_px(camera):.1f} px: straighten the plate "
+        "with the UV map, "
         "or bend the render with the other one."
     )
 
@@ -64,8 +71,9 @@ def write(
 ) -> None:
     """Write one self-contained .gltf, or .glb, with the camera, the stand-ins and the `extras`.
 
-    Where `path_of_camera` gives the camera of each frame, it is an animation that begins at 0 s with the first of them;
-    glTF counts no frames, so their numbers are in the extras. `rate`: frames per second.
+    Where `path_of_camera` gives the camera of each frame, it is an animation that begins at 0 s
+    with the first of them; glTF counts no frames, so their numbers are in the extras. `rate`:
+    frames per second.
     """
     import pygltflib as g
 
@@ -120,14 +128,17 @@ def _camera(camera: Camera, name: str) -> Any:
 def _animated(
     document: Any, blob: bytearray, name: str, path: Mapping[int, Camera], rate: Fraction
 ) -> Any:
-    """The camera's node with an animation of its place and turn (clause 3.11), a key for each frame."""
+    """The camera's node with an animation of its place and turn (clause 3.11), a key for each
+    frame.
+    """
     import pygltflib as g
 
     frames = sorted(path)
     places = np.array([path[frame].position for frame in frames], np.float32)
     turns = Rotation.from_matrix([path[frame].world_from_camera[:3, :3] for frame in frames])
     quaternions = turns.as_quat()
-    # A quaternion and its negative are the same turn; neighbours have to be of one sign to be blended the short way.
+    # A quaternion and its negative are the same turn; neighbours have to be of one sign to be
+    # blended the short way.
     for index in range(1, len(frames)):
         if quaternions[index] @ quaternions[index - 1] < 0:
             quaternions[index] *= -1
@@ -180,7 +191,9 @@ def _accessor(
 
 
 def _extras(document: Any, blob: bytearray, extras: Extras) -> None:
-    """The points as a cloud, an empty node for each named spot, the plate card as a quad with texture coordinates."""
+    """The points as a cloud, an empty node for each named spot, the plate card as a quad with
+    texture coordinates.
+    """
     import pygltflib as g
 
     def add(node: Any, to: list[int]) -> None:
@@ -214,7 +227,8 @@ def _extras(document: Any, blob: bytearray, extras: Extras) -> None:
     )
     faces = _accessor(document, blob, np.array([0, 3, 2, 0, 2, 1], np.uint32), g.SCALAR)
     document.accessors[faces].componentType = g.UNSIGNED_INT
-    # Without a material some programs leave the coordinates out; the plate itself isn't in the file.
+    # Without a material some programs leave the coordinates out; the plate itself isn't in the
+    # file.
     document.materials.append(g.Material(name="Plate", doubleSided=True))
     material = len(document.materials) - 1
     card = mesh(CARD, g.Primitive(attributes=attributes, indices=faces, material=material))

@@ -1,4 +1,6 @@
-"""Cameras and their hierarchies of glTF 2.0 files (.gltf with its data in it, .glb), with animations as clause 3.11 has them."""
+"""Cameras and their hierarchies of glTF 2.0 files (.gltf with its data in it, .glb), with
+animations as clause 3.11 has them.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,9 @@ Channel = Callable[[Array], Array]
 
 
 class GltfSource:
-    """A file as a `Source`. glTF is in metres, Y up, and counts seconds; what our own files say of frames is in the extras."""
+    """A file as a `Source`. glTF is in metres, Y up, and counts seconds; what our own files say of
+    frames is in the extras.
+    """
 
     metres, up_axis, declares = 1.0, "Y", frozenset({"unit", "up_axis"})
 
@@ -155,7 +159,7 @@ class GltfSource:
         return data[start : start + length]
 
     def local(self, node: int, seconds: Array) -> Array:
-        """(T, 4, 4) parent from node: its matrix, or translation · rotation · scale (clause 3.5.2)."""
+        """(T, 4, 4) parent from node: matrix, or translation · rotation · scale (clause 3.5.2)."""
         item, out = self._nodes[node], np.tile(np.eye(4), (len(seconds), 1, 1))
         parts = {path: self._channels.get((node, path)) for path in PATHS}
         if "matrix" in item and not any(parts.values()):
@@ -178,7 +182,9 @@ class GltfSource:
         return out
 
     def seen(self, node: int, seconds: Array) -> Seen:
-        """From the angle and aspect (clause 3.10.3); what our own files tell besides is in the camera's extras."""
+        """From the angle and aspect (clause 3.10.3); what our own files tell besides is in the
+        camera's extras.
+        """
         cameras, index = self._listed("cameras"), self._nodes[node]["camera"]
         if not _is_index(index, len(cameras)):
             raise Problem(f"“{self.names[node]}” is a camera that there isn't.")
@@ -255,7 +261,9 @@ def _channel(keys: Array, values: Array, how: str, path: str) -> Channel:
 
 
 def _cubic(keys: Array, values: Array) -> Channel:
-    """Appendix C.5: of each key the tangent that comes in, the value, and the tangent that goes out."""
+    """Appendix C.5: of each key the tangent that comes in, the value, and the tangent that goes
+    out.
+    """
 
     def at(seconds: Array) -> Array:
         moment = np.clip(seconds, keys[0], keys[-1])

@@ -1,11 +1,13 @@
-"""A lens as pictures and as coefficients: UV maps for undistorting and redistorting, and OpenCV's YAML.
+"""A lens as pictures and as coefficients: UV maps for undistorting and redistorting, and OpenCV's
+YAML.
 
-A UV map has the size of the picture that it makes. Each of its pixels says where in the other picture to look, at the
-pixel's centre: u to the right and v *up*, each 0 to 1 over the whole picture. It is 32-bit float, as 16 bits would
-tell places on a 4K picture to two pixels only.
+A UV map has the size of the picture that it makes. Each of its pixels says where in the other
+picture to look, at the pixel's centre: u to the right and v *up*, each 0 to 1 over the whole
+picture. It is 32-bit float, as 16 bits would tell places on a 4K picture to two pixels only.
 
-The undistorted picture shows what a distortion-free renderer shows. It is larger than the plate by the overscan that
-the plate's edge needs, evenly and in even numbers, so that nothing is lost on the way there and back.
+The undistorted picture shows what a distortion-free renderer shows. It is larger than the plate by
+the overscan that the plate's edge needs, evenly and in even numbers, so that nothing is lost on the
+way there and back.
 """
 
 from __future__ import annotations
@@ -94,7 +96,8 @@ def _straight_grid(camera: Camera, plain: Camera) -> Grid:
     at = grid.to_px(plain.lens.project(camera.lens.rays(grid.to_mm(edge))))
     if not np.isfinite(at).all():
         raise Problem(
-            "The lens sees more than a straight picture can show: no straight picture holds all of the plate."
+            "The lens sees more than a straight picture can show: no straight picture holds all "
+            "of the plate."
         )
     low, high = at.min(axis=0), at.max(axis=0)
     over = np.array([-low[0], high[0] - grid.width, -low[1], high[1] - grid.height])
@@ -105,13 +108,16 @@ def _straight_grid(camera: Camera, plain: Camera) -> Grid:
     found = grid.overscan(left, right, top, bottom)
     if found.width > MOST_TIMES * grid.width or found.height > MOST_TIMES * grid.height:
         raise Problem(
-            f"The lens bends so much that the straight picture would be more than {MOST_TIMES} times as large."
+            f"The lens bends so much that the straight picture would be more than {MOST_TIMES} "
+            "times as large."
         )
     return found
 
 
 def bends_px(camera: Camera) -> float:
-    """By how many px the lens bends the corner of the plate that it bends most: what is off where distortion isn't carried."""
+    """By how many px the lens bends the corner of the plate that it bends most: what is off where
+    distortion isn't carried.
+    """
     grid = camera.grid
     corners = np.array([(x, y) for x in (0.0, grid.width) for y in (0.0, grid.height)])
     plain = straight(camera.lens)
@@ -120,7 +126,9 @@ def bends_px(camera: Camera) -> float:
 
 
 def write_map(path: Path, uv: Array, says: dict[str, str]) -> None:
-    """Write a map (H, W, 2) as a 32-bit OpenEXR with R = u, G = v, B = 0; `says`: attributes of its header."""
+    """Write a map (H, W, 2) as a 32-bit OpenEXR with R = u, G = v, B = 0; `says`: attributes of its
+    header.
+    """
     channels = {
         "R": uv[..., 0].astype(np.float32),
         "G": uv[..., 1].astype(np.float32),
@@ -130,9 +138,11 @@ def write_map(path: Path, uv: Array, says: dict[str, str]) -> None:
 
 
 def write_opencv(path: Path, camera: Camera) -> None:
-    """Write OpenCV's own YAML: camera matrix, distortion (k1, k2, p1, p2, k3), and the picture's size.
+    """Write OpenCV's own YAML: camera matrix, distortion (k1, k2, p1, p2, k3), and the picture's
+    size.
 
-    OpenCV counts pixels from the centre of the first one, half a pixel from this project's corner. Raises Problem for a lens that its model doesn't have.
+    OpenCV counts pixels from the centre of the first one, half a pixel from this project's corner.
+    Raises Problem for a lens that its model doesn't have.
     """
     import cv2
 

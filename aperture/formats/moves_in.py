@@ -1,4 +1,4 @@
-"""Moves out of files, whatever their format: the one place that knows which ending is read by what."""
+"""Moves out of files: the one place that knows which ending is read by what."""
 
 from __future__ import annotations
 
@@ -21,7 +21,9 @@ MOST_BYTES = 100_000_000
 
 @dataclass(frozen=True)
 class Format:
-    """A format by what it is called; `open`: its file, and the recipe for those that need one, as a `Source`."""
+    """A format by what it is called; `open`: its file, and the recipe for those that need one, as a
+    `Source`.
+    """
 
     name: str
     open: Callable[[Path, Recipe], Source]
@@ -113,7 +115,8 @@ def read(
     except Problem:
         raise
     except (ArithmeticError, LookupError, TypeError, ValueError, RecursionError) as error:
-        # What a damaged file holds is beyond counting; a reader that trips over it must not take the page down.
+        # What a damaged file holds is beyond counting; a reader that trips over it must not take
+        # the page down.
         raise Problem(f"This file can't be read as {format_.name}: {_says(error)}") from error
 
 

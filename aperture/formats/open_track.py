@@ -1,10 +1,10 @@
 """OpenTrackIO, SMPTE's open format for camera tracking data (RIS OSVP): one JSON sample per frame.
 
-Written as JSON Lines, a sample a line, so that a long move can be read bit by bit. No registry carries its schema:
-the names of fields and the axes are from memory of version 1.0 (translation in metres, x right, y forward, z up; pan
-about z, tilt about x, roll about y, degrees, a camera at zero looking along +y; lens distances in metres, focal
-length and sensor in millimetres). Lens distortion is Brown's, radial k1 k2 k3 and tangential p1 p2, the lens model is
-named in each sample.
+Written as JSON Lines, a sample a line, so that a long move can be read bit by bit. No registry
+carries its schema: the names of fields and the axes are from memory of version 1.0 (translation in
+metres, x right, y forward, z up; pan about z, tilt about x, roll about y, degrees, a camera at zero
+looking along +y; lens distances in metres, focal length and sensor in millimetres). Lens distortion
+is Brown's, radial k1 k2 k3 and tangential p1 p2, the lens model is named in each sample.
 """
 
 from __future__ import annotations

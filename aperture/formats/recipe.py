@@ -1,9 +1,12 @@
-"""A receiver's conventions, kept under a name, and the plain text table of a camera per frame that is written by them.
+"""A receiver's conventions, kept under a name, and the plain text table of a camera per frame that
+is written by them.
 
-The world of a recipe is this project's, turned so that its up axis is up, mirrored where the receiver is left-handed,
-and in the receiver's unit and scale. A left-handed world has the axis *along* mirrored (Z where Y is up, Y where Z is),
-and its camera looks along its own +Z; a right-handed one looks along −Z. Angles are those of the camera's rotation in
-that world, in degrees, of the matrix product that the rotation order names: `XYZ` is Rx · Ry · Rz, acting on columns.
+The world of a recipe is this project's, turned so that its up axis is up, mirrored where the
+receiver is left-handed, and in the receiver's unit and scale. A left-handed world has the axis
+*along* mirrored (Z where Y is up, Y where Z is), and its camera looks along its own +Z; a
+right-handed one looks along −Z. Angles are those of the camera's rotation in that world, in
+degrees, of the matrix product that the rotation order names: `XYZ` is Rx · Ry · Rz, acting on
+columns.
 """
 
 from __future__ import annotations
@@ -65,7 +68,9 @@ MOST_OFFSET, MOST_DIGITS, MOST_SCALE = 10_000_000, 15, 1e6
 
 @dataclass(frozen=True)
 class Recipe:
-    """up_axis: Y or Z; handedness: right or left; frame_offset: what is added to the shot's frame numbers; scale: of all lengths."""
+    """up_axis: Y or Z; handedness: right or left; frame_offset: what is added to the shot's frame
+    numbers; scale: of all lengths.
+    """
 
     up_axis: str = "Y"
     unit: str = "m"

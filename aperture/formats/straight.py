@@ -1,7 +1,8 @@
-"""Pictures without their lens's distortion: what a renderer without distortion shows, in files of several kinds.
+"""Pictures without their lens's distortion: what a renderer without distortion shows, in files of
+several kinds.
 
-Light is mixed linearly: a plate is decoded before it is resampled, and encoded again (sRGB) where its file holds
-integers. Cubic interpolation, as what is straightened once more loses little by it.
+Light is mixed linearly: a plate is decoded before it is resampled, and encoded again (sRGB) where
+its file holds integers. Cubic interpolation, as what is straightened once more loses little by it.
 """
 
 from __future__ import annotations
@@ -36,7 +37,9 @@ SIZES = {"overscan": "all of the plate, with overscan", "plate": "the plate’s 
 
 @dataclass(frozen=True, eq=False)
 class Straightener:
-    """Resamples pictures of one lens. grid: of the straight picture; at: (H', W', 2) px of the plate."""
+    """Resamples pictures of one lens. grid: of the straight picture; at: (H', W', 2) px of the
+    plate.
+    """
 
     grid: Grid
     at: Array
@@ -49,7 +52,8 @@ class Straightener:
         ----------
         camera : Camera
         size : str
-            "overscan": as large as the plate's edge needs; "plate": its middle, as large as the plate.
+            "overscan": as large as the plate's edge needs; "plate": its middle, as large as the
+            plate.
 
         Raises
         ------
@@ -68,7 +72,9 @@ class Straightener:
         return cls(grid, at.astype(np.float32))
 
     def straightened(self, linear: Array) -> Array:
-        """(H', W', 3) float32 of a plate's linear light (H, W, 3); black where the plate shows nothing."""
+        """(H', W', 3) float32 of a plate's linear light (H, W, 3); black where the plate shows
+        nothing.
+        """
         import cv2
 
         # OpenCV counts from the first pixel's centre.
@@ -80,7 +86,9 @@ class Straightener:
 
 
 def encoded(linear: Array, kind: str) -> bytes:
-    """The bytes of a file, one of KINDS, of linear light (H, W, 3). Raises Problem for a kind that there isn't."""
+    """The bytes of a file, one of KINDS, of linear light (H, W, 3). Raises Problem for a kind that
+    there isn't.
+    """
     if kind not in KINDS:
         raise Problem(f"A picture is written as one of {', '.join(KINDS)}.", "kind")
     if kind.startswith("exr"):
@@ -107,7 +115,9 @@ def _exr(linear: Array, kind: type) -> bytes:
 
 
 def write_movie(path: Path, pictures: Iterable[Array], rate: Fraction) -> None:
-    """Write a movie to look at, H.264 in MP4, of linear light (H, W, 3); sizes are made even, as that codec needs."""
+    """Write a movie to look at, H.264 in MP4, of linear light (H, W, 3); sizes are made even, as
+    that codec needs.
+    """
     import av
 
     with av.open(str(path), "w") as file:
@@ -138,7 +148,9 @@ class Straightened:
         self._of: tuple[object, Straightener] | None = None
 
     def by(self, camera: Camera) -> Straightener:
-        """The straightener of a frame's camera; that of the frame before where its lens is the same."""
+        """The straightener of a frame's camera; that of the frame before where its lens is the
+        same.
+        """
         if self._of is None or self._of[0] != camera.lens:
             self._of = (camera.lens, Straightener.of(camera, self._size))
         return self._of[1]

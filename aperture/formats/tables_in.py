@@ -1,7 +1,8 @@
-"""A camera per frame of plain text tables: columns named in the first line, or as a recipe has them.
+"""A camera per frame of plain text tables: columns named in the first line, or as a recipe has
+them.
 
-The conventions that no table says (order of rotations, handedness, unit, up axis, what is added to the frames) are those
-of the recipe. Delimiters are found: tabs, semicolons, commas or spaces.
+The conventions that no table says (order of rotations, handedness, unit, up axis, what is added to
+the frames) are those of the recipe. Delimiters are found: tabs, semicolons, commas or spaces.
 """
 
 from __future__ import annotations
@@ -89,7 +90,7 @@ class TableSource:
         return between(self._keys, self._poses, seconds)
 
     def seen(self, node: int, seconds: Array) -> Seen:
-        """From focal length and gate, or from the angles of view; unknown where there are neither."""
+        """From focal length and gate, or from the angles of view; else unknown."""
         values = self._values
 
         def column(name: str) -> Array | None:
@@ -145,7 +146,8 @@ def _poses(values: dict[str, Array], recipe: Recipe) -> Array:
     names = set(values)
     if set(PLACE) - names or (set(TURNS) - names and set(AIM) - names):
         raise Problem(
-            "This table has no camera: it needs tx, ty, tz, and rx, ry, rz or aim_x, aim_y, aim_z. Name the columns "
+            "This table has no camera: it needs tx, ty, tz, and rx, ry, rz or aim_x, aim_y, "
+            "aim_z. Name the columns "
             "in its first line, or choose a recipe that does."
         )
     places = np.stack([values[name] for name in PLACE], axis=1)
@@ -188,7 +190,8 @@ def _rows(data: bytes, recipe: Recipe) -> tuple[tuple[str, ...], Array]:
         values = [_number(cell) for cell in cells]
         if len(values) != len(columns) or None in values:
             raise Problem(
-                f"Line {number} hasn't a number in each of its {len(columns)} columns: {', '.join(columns)}."
+                f"Line {number} hasn't a number in each of its {len(columns)} columns: "
+                f"{', '.join(columns)}."
             )
         rows.append(values)
         if len(rows) > MOST_FRAMES:
@@ -203,7 +206,8 @@ def _named(cells: list[str]) -> tuple[str, ...]:
     unknown = [name for name in names if name not in KNOWN]
     if unknown:
         raise Problem(
-            f"The first line has a column “{unknown[0][:30]}”. The names are: {', '.join((*COLUMNS, *AIMED))}."
+            f"The first line has a column “{unknown[0][:30]}”. The names are: "
+            f"{', '.join((*COLUMNS, *AIMED))}."
         )
     if len(set(names)) < len(names):
         raise Problem("A column's name comes twice in the first line.")

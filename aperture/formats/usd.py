@@ -1,8 +1,9 @@
 """OpenUSD (.usda, .usdc, .usdz): UsdGeomCameras and the stand-ins as meshes.
 
-OpenUSD gives apertures and focal length in tenths of a scene unit (UsdGeomCamera). The stage is therefore in centimetres
-(metersPerUnit 0.01): a tenth of a unit is then a millimetre, and programs that take the numbers as plain millimetres agree.
-USD has no squeeze: the horizontal aperture is the gate's width times the squeeze, which gives the same rays.
+OpenUSD gives apertures and focal length in tenths of a scene unit (UsdGeomCamera). The stage is
+therefore in centimetres (metersPerUnit 0.01): a tenth of a unit is then a millimetre, and programs
+that take the numbers as plain millimetres agree. USD has no squeeze: the horizontal aperture is the
+gate's width times the squeeze, which gives the same rays.
 """
 
 from __future__ import annotations
@@ -31,7 +32,9 @@ COEFFICIENTS = tuple(f"userProperties:brownConrady:{key}" for key in ("k1", "k2"
 
 @dataclass(frozen=True)
 class Aperture:
-    """What a file's camera says: all in mm. Offsets move the window of the picture to the right and up."""
+    """What a file's camera says: all in mm. Offsets move the window of the picture to the right and
+    up.
+    """
 
     horizontal: float
     vertical: float
@@ -41,7 +44,9 @@ class Aperture:
 
 
 def aperture_of(camera: Camera) -> Aperture:
-    """The aperture that gives a distortion-free renderer the same rays as the camera, its distortion left aside."""
+    """The aperture that gives a distortion-free renderer the same rays as the camera, its
+    distortion left aside.
+    """
     fx, fy = camera.focal_px
     x, y = camera.principal_point_px
     width, height, focal = camera.grid.width, camera.grid.height, camera.lens.focal_mm
@@ -76,12 +81,13 @@ def write(
     path_of_camera: Mapping[int, Camera] | None = None,
     extras: Extras = NOTHING,
 ) -> None:
-    """Write a stage with the camera under /Shot, the shot's `others` after it, its stand-ins, and the `extras`.
+    """Write a stage with the camera under /Shot, the shot's `others` after it, its stand-ins, and
+    the `extras`.
 
-    What is written follows from the ending: text, binary, or a package. They are named by their keys.
-    `frame`: the stage's only time code, unless `path_of_camera` gives
-    the camera of each frame, which become its time samples; `rate`: frames per second, which are
-    its time codes per second.
+    What is written follows from the ending: text, binary, or a package. They are named by their
+    keys. `frame`: the stage's only time code, unless `path_of_camera` gives the camera of each
+    frame, which become its time samples; `rate`: frames per second, which are its time codes per
+    second.
     """
     from pxr import Tf, Usd, UsdGeom, UsdUtils
 
@@ -171,7 +177,9 @@ def _camera(
 def _extras(
     stage: Any, extras: Extras, place: Callable[[str], str], camera: str, up_axis: str
 ) -> None:
-    """A cloud of the points, an empty transform for each named spot, and the plate card as a quad with `st`."""
+    """A cloud of the points, an empty transform for each named spot, and the plate card as a quad
+    with `st`.
+    """
     from pxr import Gf, Sdf, UsdGeom
 
     turn = from_y_up(up_axis)

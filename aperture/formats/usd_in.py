@@ -67,7 +67,7 @@ class UsdSource:
         self.first: int | None = round(begins)
 
     def _codes(self) -> tuple[float, float]:
-        """The first and last time code: as the stage says, else of the keys above its first camera."""
+        """First and last time code: as the stage says, else of its first camera's keys."""
         stage = self._stage
         if stage.HasAuthoredTimeCodeRange():
             begins, ends = stage.GetStartTimeCode(), stage.GetEndTimeCode()
@@ -99,7 +99,9 @@ class UsdSource:
         return np.array(rows).transpose(0, 2, 1)  # USD's vectors are rows
 
     def seen(self, node: int, seconds: Array) -> Seen:
-        """From the apertures and the focal length, tenths of a scene unit as UsdGeomCamera has them."""
+        """From the apertures and the focal length, tenths of a scene unit as UsdGeomCamera has
+        them.
+        """
         from pxr import Usd, UsdGeom
 
         camera = UsdGeom.Camera(self._prims[node])
@@ -158,6 +160,7 @@ def _opened(path: Path) -> Any:
     if needs or any(not layer.identifier.startswith(str(path)) for layer in own):
         named = f" (“{needs[0][:60]}”)" if needs else ""
         raise Problem(
-            f"This file refers to others{named}, which aren't here: save it flattened, as one file or a package."
+            f"This file refers to others{named}, which aren't here: save it flattened, as one "
+            "file or a package."
         )
     return stage

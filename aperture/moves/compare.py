@@ -13,12 +13,15 @@ from aperture.camera import Camera
 SHARES = np.stack(np.meshgrid([0.02, 0.26, 0.5, 0.74, 0.98], [0.02, 0.34, 0.66, 0.98]), -1).reshape(
     -1, 2
 )
-# How far away along a ray that meets no floor, metres; a floor twenty times as far is too far to compare well.
+# How far away along a ray that meets no floor, metres; a floor twenty times as far is too far to
+# compare well.
 AWAY_M, FAR = 5.0, 20.0
 
 
 def seen_points(camera: Camera, pixels: Array, away_m: float = AWAY_M) -> Array:
-    """(N, 3) world points, metres, that a camera sees at pixels (N, 2): on the floor, or, above the horizon, in the air."""
+    """(N, 3) world points, metres, that a camera sees at pixels (N, 2): on the floor, or, above the
+    horizon, in the air.
+    """
     floor, rays = camera.on_plane(pixels), camera.rays(pixels)
     along = camera.position + away_m * rays / np.linalg.norm(rays, axis=1, keepdims=True)
     far = np.linalg.norm(np.nan_to_num(floor) - camera.position, axis=1) > FAR * away_m
@@ -49,7 +52,9 @@ def offsets(ours: Camera, theirs: Camera, away_m: float = AWAY_M) -> tuple[Array
 def apart(
     ours: Mapping[int, Camera], theirs: Mapping[int, Camera], away_m: float = AWAY_M
 ) -> dict[int, float]:
-    """By how many px two moves differ at most over the picture, per frame that both have; infinite where the other sees nothing of it."""
+    """By how many px two moves differ at most over the picture, per frame that both have; infinite
+    where the other sees nothing of it.
+    """
     out = {}
     for frame in sorted(set(ours) & set(theirs)):
         mine, other = offsets(ours[frame], theirs[frame], away_m)

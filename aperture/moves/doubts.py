@@ -1,6 +1,8 @@
-"""What looks wrong about a move that was brought in: its unit, its up axis, its rate, its length, a camera upside down.
+"""What looks wrong about a move that was brought in: its unit, its up axis, its rate, its length, a
+camera upside down.
 
-None of it is certain: a camera may fly at 160 m, and roll by a right angle. So it is asked, not corrected.
+None of it is certain: a camera may fly at 160 m, and roll by a right angle. So it is asked, not
+corrected.
 """
 
 from __future__ import annotations
@@ -13,15 +15,19 @@ import numpy as np
 from aperture.moves.source import BroughtIn, Settings
 from aperture.units import METRES, format_rate
 
-# Between these heights, metres, a camera on legs, a crane or a low boat is usual (common practice, no source).
+# Between these heights, metres, a camera on legs, a crane or a low boat is usual (common practice,
+# no source).
 LOW_M, HIGH_M, EYE_M = 0.05, 30.0, 1.6
-# How much of the picture's up points up in the world, as a cosine: less than the first is odd, more than the second usual.
+# How much of the picture's up points up in the world, as a cosine: less than the first is odd, more
+# than the second usual.
 ODD_UP, USUAL_UP = 0.35, 0.8
 
 
 @dataclass(frozen=True)
 class Doubt:
-    """A sentence, and the setting that would remove its reason, with its value; no setting where none would."""
+    """A sentence, and the setting that would remove its reason, with its value; no setting where
+    none would.
+    """
 
     says: str
     setting: str = ""
@@ -87,7 +93,8 @@ def _up_axis(found: BroughtIn) -> list[Doubt]:
         return []
     return [
         Doubt(
-            f"The camera lies on its side in a world with {found.up_axis} up: with {other} up it would stand upright.",
+            f"The camera lies on its side in a world with {found.up_axis} up: with {other} up it "
+            "would stand upright.",
             "up_axis",
             other,
             f"{other} is up in this file",
@@ -100,7 +107,8 @@ def _upside_down(found: BroughtIn) -> list[Doubt]:
         return []
     return [
         Doubt(
-            "The camera hangs upside down in this move. If the plate isn’t upside down, turn the picture on the Gate "
+            "The camera hangs upside down in this move. If the plate isn’t upside down, turn the "
+            "picture on the Gate "
             "step by 180°, not the move."
         )
     ]
@@ -114,7 +122,8 @@ def _rate(found: BroughtIn, settings: Settings, plate_rate: Fraction) -> list[Do
     if settings.by == "frame":
         return [
             Doubt(
-                f"{says} Each of its frames is one of the plate now, so that the move runs at another speed.",
+                f"{says} Each of its frames is one of the plate now, so that the move runs at "
+                "another speed.",
                 "by",
                 "time",
                 "Keep its speed",

@@ -1,9 +1,10 @@
 """A camera below moving parents, or one that looks at a target, as one rigid pose per frame.
 
-The world matrix of a node is the product of the local matrices from the root down to it (column vectors,
-`world = root · … · parent · own`). A camera is rigid, but such a product may hold scales, and, where a scale that isn't
-the same along all axes meets a turn, shear. Where the camera is, and what its lens axis points at, don't depend on them:
-the position is the matrix's last column, the lens axis its third. The picture's up is made perpendicular to the axis.
+The world matrix of a node is the product of the local matrices from the root down to it (column
+vectors, `world = root · … · parent · own`). A camera is rigid, but such a product may hold scales,
+and, where a scale that isn't the same along all axes meets a turn, shear. Where the camera is, and
+what its lens axis points at, don't depend on them: the position is the matrix's last column, the
+lens axis its third. The picture's up is made perpendicular to the axis.
 """
 
 from __future__ import annotations
@@ -24,7 +25,9 @@ NO_LENGTH = 1e-9
 
 @dataclass(frozen=True, eq=False)
 class Node:
-    """One node of a file. `local`: (T, 4, 4) parent from node at the T moments that are asked for; `parent`: its index."""
+    """One node of a file. `local`: (T, 4, 4) parent from node at the T moments that are asked for;
+    `parent`: its index.
+    """
 
     name: str
     parent: int | None
@@ -33,7 +36,9 @@ class Node:
 
 @dataclass(frozen=True, eq=False)
 class Baked:
-    """Rigid poses, rotations (T, 3, 3) and positions (T, 3) in the file's unit; `done`: what was done, in sentences."""
+    """Rigid poses, rotations (T, 3, 3) and positions (T, 3) in the file's unit; `done`: what was
+    done, in sentences.
+    """
 
     rotations: Array
     positions: Array
@@ -64,12 +69,14 @@ def bake(
     target : sequence of Node, optional
         From the root down to what the camera looks at, whatever its own turn.
     roll : float or ndarray, shape (T,)
-        About the lens axis, radians, beside a target; positive is anticlockwise as seen from behind the camera.
+        About the lens axis, radians, beside a target; positive is anticlockwise as seen from behind
+        the camera.
 
     Raises
     ------
     Problem
-        If a matrix has a value that isn't finite, a scale of zero or a mirror, or if the target is where the camera is.
+        If a matrix has a value that isn't finite, a scale of zero or a mirror, or if the target is
+        where the camera is.
     """
     world = _world(chain)
     done = [*_left_out(chain[:-1]), *_scales(chain)]
@@ -86,7 +93,8 @@ def bake(
 
 
 def look_at(positions: Array, targets: Array, roll: float | Array = 0.0) -> Array:
-    """Return rotations (T, 3, 3) of cameras that look at targets, the picture's up towards the world's, then rolled.
+    """Return rotations (T, 3, 3) of cameras that look at targets, the picture's up towards the
+    world's, then rolled.
 
     Parameters
     ----------
@@ -97,7 +105,8 @@ def look_at(positions: Array, targets: Array, roll: float | Array = 0.0) -> Arra
     Raises
     ------
     Problem
-        If a target is where the camera is, or straight above or below it, where up isn't determined.
+        If a target is where the camera is, or straight above or below it, where up isn't
+        determined.
     """
     back = positions - targets
     away = np.linalg.norm(back, axis=1)
@@ -108,7 +117,8 @@ def look_at(positions: Array, targets: Array, roll: float | Array = 0.0) -> Arra
     wide = np.linalg.norm(across, axis=1)
     if not (wide > 1e-9).all():
         raise Problem(
-            "The target is straight above or below the camera, and up in the picture isn't determined."
+            "The target is straight above or below the camera, and up in the picture isn't "
+            "determined."
         )
     across = across / wide[:, None]
     up = np.cross(back, across)
@@ -130,16 +140,20 @@ def _world(chain: Sequence[Node]) -> Array:
 
 
 def _rigid(axes: Array, name: str) -> Array:
-    """(T, 3, 3) rotations that keep the lens axis of (T, 3, 3) matrices, and the side on which up is."""
+    """(T, 3, 3) rotations that keep the lens axis of (T, 3, 3) matrices, and the side on which up
+    is.
+    """
     lengths = np.linalg.norm(axes, axis=1)
     longest = lengths.max(axis=1, keepdims=True)
     if not (lengths > NO_LENGTH * longest).all() or not (longest > 0).all():
         raise Problem(
-            f"A scale of zero above “{name}”, or of its own, leaves no camera: its axes have no length."
+            f"A scale of zero above “{name}”, or of its own, leaves no camera: its axes have no "
+            "length."
         )
     if (np.linalg.det(axes / longest[:, None]) < 0).any():
         raise Problem(
-            f"“{name}” is mirrored: its axes are left-handed. Remove the scale of −1 in its parents, or choose "
+            f"“{name}” is mirrored: its axes are left-handed. Remove the scale of −1 in its "
+            "parents, or choose "
             "left-handed axes where the file is a table."
         )
     back = axes[:, :, 2] / lengths[:, 2:]
@@ -170,7 +184,8 @@ def _scales(chain: Sequence[Node]) -> list[str]:
         says = " × ".join(f"{value:.4g}" for value in middle)
         moving = " (it changes)" if np.ptp(scale, axis=0).max() > SCALE_TOLERANCE else ""
         out.append(
-            f"The scale of “{node.name}”, {says}{moving}, was removed from the camera; places below it keep it."
+            f"The scale of “{node.name}”, {says}{moving}, was removed from the camera; places "
+            "below it keep it."
         )
     return out
 

@@ -1,4 +1,6 @@
-"""A move: a camera per frame with an origin of its own, in this project's world, whatever plate it is put on."""
+"""A move: a camera per frame with an origin of its own, in this project's world, whatever plate it
+is put on.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,8 @@ NO_DISTORTION: tuple[float, ...] = (0.0,) * 5
 class Move:
     """A camera per frame.
 
-    A file says how wide its camera sees, and rarely on which sensor: the view is kept as tangents, and the
-    focal length in millimetres beside it.
+    A file says how wide its camera sees, and rarely on which sensor: the view is kept as tangents,
+    and the focal length in millimetres beside it.
 
     Parameters
     ----------
@@ -34,7 +36,8 @@ class Move:
     focal_mm : ndarray, shape (F,)
         As the file says it, on the file's own gate; NaN where it doesn't.
     shift : ndarray, shape (2,)
-        By how much the picture's window is shifted to the right and up, in half widths and half heights.
+        By how much the picture's window is shifted to the right and up, in half widths and half
+        heights.
     distortion : tuple of float
         Brown–Conrady k1 k2 k3 p1 p2.
     """
@@ -98,7 +101,8 @@ class Move:
             focal, centre = np.full(len(self.frames), focal_mm), np.zeros(2)
         else:
             raise Problem(
-                "The file doesn't say how wide its camera sees: give the lens a focal length on the Match step."
+                "The file doesn't say how wide its camera sees: give the lens a focal length on "
+                "the Match step."
             )
         lens = Lens(
             float(focal[0]),

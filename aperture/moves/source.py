@@ -23,7 +23,9 @@ MOST_OFFSET = 10_000_000
 
 @dataclass(frozen=True, eq=False)
 class Seen:
-    """How a camera sees at T moments. The fields are those of `Move`; NaN where the file doesn't say."""
+    """How a camera sees at T moments. The fields are those of `Move`; NaN where the file doesn't
+    say.
+    """
 
     half_view: Array
     focal_mm: Array
@@ -41,7 +43,8 @@ class Source(Protocol):
 
     names, parents : of every node; a root has no parent.
     cameras : indices of the nodes that are cameras.
-    metres, up_axis : the file's unit and up axis; `declares`: those of "unit", "up_axis" and "rate" that the file says itself.
+    metres, up_axis : the file's unit and up axis; `declares`: those of "unit", "up_axis" and "rate"
+    that the file says itself.
     rate : of the frames that the file counts, or has a key on; None where neither is known.
     span : first and last moment.
     first : the frame number of the first moment; None where the file counts none.
@@ -71,8 +74,9 @@ class Settings:
     """How a file is understood. None: as the file says, or as is usual.
 
     camera, target : names of nodes; roll_deg : beside a target.
-    unit, up_axis : instead of the file's. by : "frame", every frame of the file is one of the plate, whatever the rates;
-    "time", the file is sampled at the plate's rate. offset : added to the frame numbers.
+    unit, up_axis : instead of the file's. by : "frame", every frame of the file is one of the
+    plate, whatever the rates; "time", the file is sampled at the plate's rate. offset : added to
+    the frame numbers.
     fit : which side of the picture has the file's angle of view.
     """
 
@@ -167,7 +171,8 @@ def bring_in(source: Source, settings: Settings, plate_rate: Fraction, first: in
     count = int(np.floor((ends - begins) / float(step) + 1e-6)) + 1
     if count > MOST_FRAMES:
         raise Problem(
-            f"The move has {count:,} frames; {MOST_FRAMES:,} are the most that can be brought in at once."
+            f"The move has {count:,} frames; {MOST_FRAMES:,} are the most that can be brought in "
+            "at once."
         )
     seconds = begins + np.arange(count) * float(step)
     baked = _baked(source, camera, settings, seconds)

@@ -1,4 +1,6 @@
-"""OpenEXR files: the channels that are wanted, and nothing else of what a file may hold; and written."""
+"""OpenEXR files: the channels that are wanted, and nothing else of what a file may hold; and
+written.
+"""
 
 from __future__ import annotations
 
@@ -29,8 +31,8 @@ def read_channels(
     choose : callable
         Gets the names of all channels, returns those that are wanted.
     check_size : callable
-        Gets width and height of the data window, and of the display window, before anything is decoded;
-        raises Problem where they are too large.
+        Gets width and height of the data window, and of the display window, before anything is
+        decoded; raises Problem where they are too large.
 
     Returns
     -------
@@ -42,7 +44,8 @@ def read_channels(
     Raises
     ------
     Problem
-        Whatever `choose` and `check_size` raise. The library raises all sorts of things on damaged files.
+        Whatever `choose` and `check_size` raise. The library raises all sorts of things on damaged
+        files.
     """
     import OpenEXR
 

@@ -1,6 +1,7 @@
 """A render as files: one OpenEXR of many layers, and PNGs to look at.
 
-Layers are named after the OpenEXR convention: R, G, B, A for the beauty, `layer.channel` for the rest.
+Layers are named after the OpenEXR convention: R, G, B, A for the beauty, `layer.channel` for the
+rest.
 """
 
 from __future__ import annotations
@@ -23,7 +24,9 @@ HALVES = ("beauty", "normal", "lines", "reflection", "occlusion", "shadow", "mas
 
 
 def write_exr(path: Path, render: Render) -> None:
-    """All layers in one file, ZIP compressed: half floats where they are enough, else single. Raises OSError where it can't be written."""
+    """All layers in one file, ZIP compressed: half floats where they are enough, else single.
+    Raises OSError where it can't be written.
+    """
     channels: dict[Any, Any] = {}
     said: dict[str, str] = {}
     for name, values in render.layers.items():
@@ -71,7 +74,9 @@ def write_grey(path: Path, values: Array) -> None:
 
 
 def write_looks(folder: Path, render: Render) -> list[tuple[str, str]]:
-    """A PNG to look at for every layer but the beauty, in `folder`; (file name, what it is) of each."""
+    """A PNG to look at for every layer but the beauty, in `folder`; (file name, what it is) of
+    each.
+    """
     layers = render.layers
     out = []
     for name, look in _LOOKS.items():
@@ -142,7 +147,9 @@ _LOOKS: dict[str, Callable[[Render], tuple[Array, str]]] = {
 
 
 def near_to_far(depth: Any) -> tuple[Array, tuple[float, float]]:
-    """Depth (H, W) as 1 at the nearest to 0 at the farthest thing and beyond, and those two in metres."""
+    """Depth (H, W) as 1 at the nearest to 0 at the farthest thing and beyond, and those two in
+    metres.
+    """
     there = np.isfinite(depth)
     if not there.any():
         return np.zeros_like(depth), (0.0, 0.0)
@@ -153,13 +160,16 @@ def near_to_far(depth: Any) -> tuple[Array, tuple[float, float]]:
     ), (near, far)
 
 
-# Cryptomatte: Psyop's open specification, version 1.2.0; cited from memory. ------------------------------------------
+# Cryptomatte: Psyop's open specification, version 1.2.0; cited from memory.
+# ------------------------------------------
 
 CRYPTO = "CryptoObject"
 
 
 def identity_of(name: str) -> tuple[int, np.float32]:
-    """A name's hash (MurmurHash3, 32 bits, seed 0) as its bits and as the float with those bits, an exponent kept from being none or all."""
+    """A name's hash (MurmurHash3, 32 bits, seed 0) as its bits and as the float with those bits, an
+    exponent kept from being none or all.
+    """
     import mmh3
 
     bits = mmh3.hash(name.encode(), seed=0, signed=False)
@@ -170,7 +180,9 @@ def identity_of(name: str) -> tuple[int, np.float32]:
 
 
 def cryptomatte(masks: Any, names: Any) -> tuple[Array, dict[str, str]]:
-    """(H, W, RANKS, 2) float32 of identity and cover, the largest cover first, and the header's entries that say whose they are."""
+    """(H, W, RANKS, 2) float32 of identity and cover, the largest cover first, and the header's
+    entries that say whose they are.
+    """
     import mmh3
 
     names = _once(names)

@@ -1,4 +1,4 @@
-"""The set with its camera from above and from the side: what is drawn on a camera sheet, in metres."""
+"""The set with its camera from above and from the side, in metres, as a camera sheet has it."""
 
 from __future__ import annotations
 
@@ -13,13 +13,14 @@ from aperture.camera import Camera
 from aperture.scene.frustum import across
 from aperture.scene.stand_in import StandIn
 
-# How far the field of view is drawn beyond the farthest stand-in, as a share, and where there is none, metres.
+# How far the field of view is drawn beyond the farthest stand-in, as a share, and where there is
+# none, metres.
 BEYOND, ALONE_M = 1.1, 6.0
 
 
 @dataclass(frozen=True, eq=False)
 class Stroke:
-    """A line of a drawing: points (N, 2), metres, right and up. kind: item, view, path or camera."""
+    """A line of a drawing: points (N, 2), metres. kind: item, view, path or camera."""
 
     points: Array
     kind: str
@@ -61,7 +62,8 @@ def drawings(
     if np.linalg.norm(ahead) < 1e-6:  # straight down or up
         ahead = np.array([0.0, 0, -1])
     ahead = ahead / np.linalg.norm(ahead)
-    # From above: across to the right, away from the viewer upwards. From the side: ahead to the left, up upwards.
+    # From above: across to the right, away from the viewer upwards. From the side: ahead to the
+    # left, up upwards.
     plan = np.array([[1.0, 0, 0], [0, 0, -1]])
     side = np.array([ahead, [0.0, 1, 0]])
     path = np.array([cameras[frame].position for frame in sorted(cameras)])
@@ -100,7 +102,9 @@ def _strokes(
 
 
 def _farthest(camera: Camera, points: Array) -> float:
-    """How far ahead of a camera the farthest of some points lies, metres; ALONE_M where none is ahead."""
+    """How far ahead of a camera the farthest of some points lies, metres; ALONE_M where none is
+    ahead.
+    """
     depth = -camera.to_camera_space(points)[:, 2]
     ahead = depth[depth > 0]
     return float(ahead.max()) if len(ahead) else ALONE_M

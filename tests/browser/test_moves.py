@@ -1,4 +1,6 @@
-"""The page of moves in a real browser: a rig's move over a film, mended by its remedies, put to use."""
+"""The page of moves in a real browser: a rig's move over a film, mended by its remedies, put to
+use.
+"""
 
 import tempfile
 from fractions import Fraction

@@ -1,4 +1,6 @@
-"""Moves that come in, against the libraries that know the formats: usd-core, trimesh, pycollada, SciPy."""
+"""Moves that come in, against the libraries that know the formats: usd-core, trimesh, pycollada,
+SciPy.
+"""
 
 import base64
 import itertools
@@ -140,13 +142,13 @@ class MovesIn(TestCase):
                 "rotation": turn.as_quat().tolist(),
                 "scale": [2, 2, 2],
                 "children": [1],
-            },  # fmt: skip
+            },
             {"name": "empty", "children": [2]},
             {
                 "name": "arm",
                 "matrix": np.diag([0.5, 3, 0.5, 1]).T.ravel().tolist(),
                 "children": [3],
-            },  # fmt: skip
+            },
             {"name": "eye", "translation": [0, 1, -2], "camera": 0},
         ]
         cameras = [{"type": "perspective", "perspective": {"yfov": 0.6, "aspectRatio": 1.5}}]
@@ -172,17 +174,25 @@ class MovesIn(TestCase):
         self.assertTrue(any("“empty” carries nothing" in says for says in found.done))
         self.assertTrue(any("“rail”, 2 × 2 × 2" in says for says in found.done))
 
-        scene, lens = pycollada.scene, pycollada.camera.PerspectiveCamera("lens", 0.1, 9, yfov=40.0, aspect_ratio=1.6)  # fmt: skip
+        scene, lens = (
+            pycollada.scene,
+            pycollada.camera.PerspectiveCamera("lens", 0.1, 9, yfov=40.0, aspect_ratio=1.6),
+        )
         file = pycollada.Collada()
         file.cameras.append(lens)
         aim = scene.LookAtTransform(*map(np.array, ([1.0, 2, 3], [4.0, 1, -2], [0.0, 1, 0])))
         eye = scene.Node("eye", [scene.CameraNode(lens)], [aim])
-        turns = [scene.TranslateTransform(1, 2, 3), scene.RotateTransform(0.6, 0, 0.8, 70), scene.ScaleTransform(2, 3, 0.5)]  # fmt: skip
+        turns = [
+            scene.TranslateTransform(1, 2, 3),
+            scene.RotateTransform(0.6, 0, 0.8, 70),
+            scene.ScaleTransform(2, 3, 0.5),
+        ]
         rail = scene.Node("rail", [eye], turns)
         file.scenes.append(scene.Scene("s", [rail]))
         file.scene = file.scenes[0]
         file.write(str(self.folder / "h.dae"))
-        # pycollada's look-at is a view's, of row vectors here and columns there: only what stands above it is taken from it.
+        # pycollada's look-at is a view's, of row vectors here and columns there: only what stands
+        # above it is taken from it.
         own = np.eye(4)
         own[:3, :3] = look_at(np.array([[1.0, 2, 3]]), np.array([[4.0, 1, -2]]))[0]
         own[:3, 3] = 1, 2, 3
@@ -197,7 +207,9 @@ class MovesIn(TestCase):
         np.testing.assert_allclose(np.array(view.GetInverse()).T, own, atol=1e-12)
 
     def test_curves_between_keys(self):
-        """glTF's cubic splines against SciPy's Hermite ones, COLLADA's Bézier curves against SciPy's."""
+        """glTF's cubic splines against SciPy's Hermite ones, COLLADA's Bézier curves against
+        SciPy's.
+        """
         random = np.random.default_rng(3)
         keys, values = np.array([0.0, 0.5, 1.25]), random.normal(size=(3, 3, 3))
         data = keys.astype("<f4").tobytes() + values.astype("<f4").tobytes()
@@ -236,7 +248,8 @@ class MovesIn(TestCase):
         own = moving(Lens(28))
         collada.write(self.folder / "b.dae", own[1001], {}, "m", own, RATE)
         text = (self.folder / "b.dae").read_text()
-        # A height by one Bézier segment of 2 s, its control points a third of the time apart, instead of the matrices.
+        # A height by one Bézier segment of 2 s, its control points a third of the time apart,
+        # instead of the matrices.
         heights, begin = [1.0, 4.0, -2.0, 3.0], text.index("<library_animations")
         end = text.index("</library_animations>")
         library = (
@@ -263,7 +276,9 @@ class MovesIn(TestCase):
         file = pycollada.Collada(str(self.folder / "m.dae"))
         self.assertEqual((file.assetInfo.unitmeter, file.assetInfo.upaxis), (0.01, "Z_UP"))
         lens = file.cameras[0]
-        np.testing.assert_allclose(np.tan(np.radians([lens.xfov, lens.yfov]) / 2), [18 / 28, 10.125 / 28])  # fmt: skip
+        np.testing.assert_allclose(
+            np.tan(np.radians([lens.xfov, lens.yfov]) / 2), [18 / 28, 10.125 / 28]
+        )
         (shape,) = file.scene.objects("geometry")
         x, y, z = np.concatenate([part.vertex for part in shape.primitives()]).T / 100
         np.testing.assert_allclose(
@@ -277,7 +292,9 @@ class MovesIn(TestCase):
         np.testing.assert_allclose(np.stack([x, z, -y], axis=1), places, atol=1e-6)
 
     def test_a_table_with_targets_and_between_rates(self):
-        """A camera that looks at a point, at 30 frames a second, sampled at the plate's rate; roll is Gf's."""
+        """A camera that looks at a point, at 30 frames a second, sampled at the plate's rate; roll
+        is Gf's.
+        """
         rows = ["time;tx;ty;tz;aim_x;aim_y;aim_z;roll"]
         rows += [f"{n / 30};{n / 10};150;600;0;120;0;15" for n in range(61)]
         (self.folder / "t.txt").write_text("\n".join(rows))
@@ -286,7 +303,7 @@ class MovesIn(TestCase):
         self.assertEqual(found.rate, 30)
         self.assertEqual(len(found.move.frames), 48)  # of two seconds
         moment = 24 * 1001 / 24000
-        np.testing.assert_allclose(found.move.positions[24], [0.03 * moment, 1.5, 6], atol=1e-3)  # fmt: skip
+        np.testing.assert_allclose(found.move.positions[24], [0.03 * moment, 1.5, 6], atol=1e-3)
         for eye, rotation in zip(found.move.positions, found.move.rotations):
             view = Gf.Matrix4d().SetLookAt(
                 Gf.Vec3d(*eye.tolist()), Gf.Vec3d(0, 1.2, 0), Gf.Vec3d(0, 1, 0)
@@ -306,7 +323,9 @@ class MovesIn(TestCase):
         self.assertEqual(len(as_frames.move.frames), 61)
 
     def test_a_camera_with_a_target_in_usd(self):
-        """Camera and target hang on rigs of their own, in a world with Z up; Gf's look-at, and a roll beside it."""
+        """Camera and target hang on rigs of their own, in a world with Z up; Gf's look-at, and a
+        roll beside it.
+        """
         stage = Usd.Stage.CreateNew(str(self.folder / "aim.usda"))
         UsdGeom.SetStageUpAxis(stage, "Z")
         UsdGeom.SetStageMetersPerUnit(stage, 1)
@@ -354,7 +373,10 @@ class MovesIn(TestCase):
         usd.write(self.folder / "m.usda", over[1001], {}, rate=Fraction(30), path_of_camera=over)
         asked = doubts(self.read("m.usda"), Settings(), RATE, (1001, 1020))
         self.assertEqual([(one.setting, one.value) for one in asked], [("by", "time")])
-        turned = {frame: Camera.at(GRID, Lens(28), camera.position, 0.2, 0, np.pi) for frame, camera in over.items()}  # fmt: skip
+        turned = {
+            frame: Camera.at(GRID, Lens(28), camera.position, 0.2, 0, np.pi)
+            for frame, camera in over.items()
+        }
         (self.folder / "m.txt").write_text(recipe.write(turned, recipe.Recipe(), RATE))
         (asked,) = doubts(self.read("m.txt"), Settings(), RATE, (1001, 1020))
         self.assertIn("upside down", asked.says)

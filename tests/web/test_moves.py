@@ -1,4 +1,6 @@
-"""Moves in the application: brought in, asked about, compared, used as the shot's camera, and kept through what else changes."""
+"""Moves in the application: brought in, asked about, compared, used as the shot's camera, and kept
+through what else changes.
+"""
 
 import io
 import json
@@ -61,7 +63,8 @@ class Moves(WithShot):
         self.bring(recipe.write({1: beside}, own, Fraction(24)).encode(), "beside.txt", recipe=pk)
         item = self.state()["moves"][-1]
         seen = self.client.get(self.url(f"moves/{item['id']}/seen"), {"frame": 1}).json()
-        # A point at depth d is seen f · 0.1 / d to the left; 5 m along its ray where there is no floor.
+        # A point at depth d is seen f · 0.1 / d to the left; 5 m along its ray where there is no
+        # floor.
         for x, y, dx, dy in seen["arrows"]:
             point = camera.position + 5 * camera.rays([[x, y]])[0]
             on_floor = camera.on_plane([[x, y]])[0]
@@ -165,10 +168,20 @@ class MovesOnFilm(HasBoards, TransactionTestCase):
         self.press("moves/m1/serve")
         for frame, camera in over.items():
             found = camera_of_state(self.state(), frame)
-            np.testing.assert_allclose(found.project([[1, 1, 0]]), camera.project([[1, 1, 0]]), atol=1e-3)  # fmt: skip
+            np.testing.assert_allclose(
+                found.project([[1, 1, 0]]), camera.project([[1, 1, 0]]), atol=1e-3
+            )
+        # Without a focal length nothing tells how wide it sees: no camera then, and no other one in
+        # its place.
+        edit(self.now(), "Unknown", lambda state: state.update(lens={"focal_mm": None}))
+        self.assertIsNone(camera_of_state(self.state(), 3))
+        self.assertContains(self.client.get(self.url("hand-off")), "see the page of moves")
+        self.client.post(self.url("undo"), {"base": self.head()})
         # The shot begins on 1001: the move goes along.
         self.press("plate/shift", first="1001", what="shot")
-        np.testing.assert_allclose(camera_of_state(self.state(), 1003).position, over[3].position, atol=1e-5)  # fmt: skip
+        np.testing.assert_allclose(
+            camera_of_state(self.state(), 1003).position, over[3].position, atol=1e-5
+        )
         self.assertContains(self.client.get(self.url("hand-off")), "1001–1012")
         # Without its distortion: twelve pictures, and a movie of them.
         lens |= {"distortion": {"k1": -0.1}}

@@ -1,4 +1,6 @@
-"""Whole shots and shows as parcels: they come in again as they were, and nothing of a bad one is kept."""
+"""Whole shots and shows as parcels: they come in again as they were, and nothing of a bad one is
+kept.
+"""
 
 import io
 import json
@@ -45,7 +47,9 @@ def everything(shot):
 
 
 def packed(data, **changes):
-    """A parcel with some files changed, None: left out, and index entries of them brought up to date or not."""
+    """A parcel with some files changed, None: left out, and index entries of them brought up to
+    date or not.
+    """
     out = io.BytesIO()
     with zipfile.ZipFile(io.BytesIO(data)) as old, zipfile.ZipFile(out, "w") as new:
         names = set(old.namelist()) | set(changes)

@@ -73,7 +73,9 @@ class Sheets(WithShot):
         self.written(notes="=1+1")
         board = " ".join(map(text_of, self.pages("/shows/tide/storyboard.pdf")))
         self.assertIn("LT900 Boathouse =1+1", board)
-        rows = list(csv.DictReader(io.StringIO(self.client.get("/shows/tide/notes.csv").content.decode())))  # fmt: skip
+        rows = list(
+            csv.DictReader(io.StringIO(self.client.get("/shows/tide/notes.csv").content.decode()))
+        )
         self.assertEqual(rows[0]["notes"], "'=1+1")  # no formula in a spreadsheet
         self.assertEqual(rows[1]["description"], "Nothing yet: Möwe, 灯台")
 
@@ -91,7 +93,8 @@ class SheetsOfMoves(HasBoards):
         self.client.post(self.url("gate"), gate)
         self.press("moves/m1/serve")
         page = self.client.get(self.url("hand-off")).content.decode()
-        # Lowest on frame 7; 0.25 m a frame at 24 frames a second are 6 m/s, and more on the way down and up.
+        # Lowest on frame 7; 0.25 m a frame at 24 frames a second are 6 m/s, and more on the way
+        # down and up.
         for words in ("Lowest", '<td class="num">7</td>', "1.400 m", "31.00 mm", "42.00 mm"):
             self.assertIn(words, page)
         self.assertIn(f"{np.hypot(0.25, 0.1) * 24:.3f}|", page)
@@ -99,7 +102,9 @@ class SheetsOfMoves(HasBoards):
 
 class Plans(WithShot):
     def test_the_field_of_view_is_the_lenss(self):
-        """In plan and from the side: of a level camera, its angles of view; turned by 90°, the set lies where it does."""
+        """In plan and from the side: of a level camera, its angles of view; turned by 90°, the set
+        lies where it does.
+        """
         grid = Grid.from_gate(1920, 1080, 36, 20.25)
         camera = Camera.at(grid, Lens(18), (1, 2, 3), np.radians(30))
         plan, side = drawings({1: camera}, {"Crate": StandIn((1, 1, 1), (0, 0, -2))}, [1])
@@ -107,7 +112,8 @@ class Plans(WithShot):
             left, eye, right = next(s.points for s in drawing.strokes if s.kind == "view")
             a, b = left - eye, right - eye
             angle = np.arccos(a @ b / np.linalg.norm(a) / np.linalg.norm(b))
-            # From the side, the near edge of the picture's foot spans a little more than its middle.
+            # From the side, the near edge of the picture's foot spans a little more than its
+            # middle.
             self.assertAlmostEqual(angle, 2 * np.arctan(tangent), delta=1e-6)
         np.testing.assert_allclose(eye, [np.dot([1, 2, 3], [-0.5, 0, -np.sqrt(0.75)]), 2])
         crate = next(s for s in plan.strokes if s.kind == "item")

@@ -34,9 +34,10 @@ MOST_PIXELS = 150_000_000
 
 @dataclass(frozen=True)
 class Order:
-    """What the artist asks for. size: a key of SIZES, or GRID and the key of one of the gate chain's grids; overscan: percent of the
-    picture's size on every side; region: left, top, right, bottom px of the render, outside which nothing is traced; frames: first and
-    last, None for a still."""
+    """What the artist asks for. size: a key of SIZES, or GRID and the key of one of the gate
+    chain's grids; overscan: percent of the picture's size on every side; region: left, top, right,
+    bottom px of the render, outside which nothing is traced; frames: first and last, None for a
+    still."""
 
     passes: tuple[str, ...] = ()
     samples: int = 3
@@ -48,7 +49,9 @@ class Order:
     frames: tuple[int, int] | None = None
 
     def camera(self, camera: Camera, chain: Chain | None = None) -> Camera:
-        """The camera with the grid that is asked for. Raises Problem where the chain has it no more, or it is too large."""
+        """The camera with the grid that is asked for. Raises Problem where the chain has it no
+        more, or it is too large.
+        """
         if self.size.startswith(GRID):
             at = (
                 next(
@@ -77,7 +80,8 @@ class Order:
             )
         if grid.width * grid.height > MOST_PIXELS:
             raise Problem(
-                f"{grid.width} × {grid.height} px are too many for one picture: {MOST_PIXELS // 1_000_000} million are the most.",
+                f"{grid.width} × {grid.height} px are too many for one picture: "
+                f"{MOST_PIXELS // 1_000_000} million are the most.",
                 "size",
             )
         return replace(camera, grid=grid)
@@ -109,7 +113,9 @@ class Order:
 
 
 def next_order(shot, before: Render | None) -> Order:
-    """How the next render is wanted: as the one before, whose frames may be called otherwise since; the first one's frames are those marked."""
+    """How the next render is wanted: as the one before, whose frames may be called otherwise since;
+    the first one's frames are those marked.
+    """
     if before is None:
         marked = shot.state["range"]
         return Order(frames=tuple(marked)) if marked else Order()
@@ -144,7 +150,9 @@ def source_digest(state: MutableMapping) -> str:
 
 
 def grids(shot) -> dict[str, str]:
-    """The sizes of a shot's gate chain beside the plate's own: what `Order.size` says, and what it is."""
+    """The sizes of a shot's gate chain beside the plate's own: what `Order.size` says, and what it
+    is.
+    """
     chain, _ = bent_chain(shot.state, plate_of(shot)) if shot.state["gate"] else (None, None)
     if chain is None or chain.lens is None:
         return {}
@@ -156,7 +164,9 @@ def grids(shot) -> dict[str, str]:
 
 
 def ready(shot, order, frame: int | None = None):
-    """The shot's camera on a frame, the one to render through, and what stands there with its looks. Raises Problem."""
+    """The shot's camera on a frame, the one to render through, and what stands there with its
+    looks. Raises Problem.
+    """
     camera, items = camera_of_state(shot.state, frame), named(shot.state)
     if camera is None and frame is not None:
         raise Problem(f"Frame {frame} has no camera: the path wasn't solved there.")
@@ -183,7 +193,9 @@ def ready(shot, order, frame: int | None = None):
 
 
 def render_now(shot, order: Order | None = None, progress=lambda done: None) -> None:
-    """Render the shot as it stands, and wait for it. `progress(done)` is called with 0 … 1 and may raise to stop."""
+    """Render the shot as it stands, and wait for it. `progress(done)` is called with 0 … 1 and may
+    raise to stop.
+    """
     order, began = order or Order(), time.monotonic()
     with incoming(_home()) as folder:
         grid, looks = _files(shot, order, folder, progress)
@@ -191,7 +203,9 @@ def render_now(shot, order: Order | None = None, progress=lambda done: None) -> 
 
 
 def render_frame(shot, order: Order, frame: int, progress=lambda done: None) -> None:
-    """Render one frame of a range into the folder where they gather, unless it is there already, from an earlier try."""
+    """Render one frame of a range into the folder where they gather, unless it is there already,
+    from an earlier try.
+    """
     place = _gathering(shot, order) / str(frame)
     if place.exists():
         return
@@ -247,7 +261,9 @@ def _keep(shot, order, grid, folder, looks, seconds, **frames):
 
 
 def _files(shot, order, folder, progress, frame=None) -> tuple[Grid, list]:
-    """Render into a folder; the grid it has, and what there is to look at: [file name, what it is] each."""
+    """Render into a folder; the grid it has, and what there is to look at: [file name, what it is]
+    each.
+    """
     from aperture.plates.colour import encode_srgb
     from aperture.render.files import write_exr, write_grey, write_looks, write_png
     from aperture.render.passes import render

@@ -1,4 +1,6 @@
-"""The camera sheet of a shot as the camera department would like it: everything that is known, ready for page and PDF."""
+"""The camera sheet of a shot as the camera department would like it: everything that is known,
+ready for page and PDF.
+"""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -46,7 +48,8 @@ class Series:
 class CameraSheet:
     """What is on it.
 
-    figures : headed groups of rows. camera : of the frame that is worked on, None where there is none, and `missing` says why.
+    figures : headed groups of rows. camera : of the frame that is worked on, None where there is
+    none, and `missing` says why.
     drawings : plan and side view. poses, series : of a moving camera. check : lines of the check.
     """
 
@@ -95,7 +98,9 @@ def camera_sheet(shot: Shot) -> CameraSheet:
 
 
 def _figures(shot: Shot, fit: dict | None, move) -> tuple[list, list]:
-    """The figures and the evidence of what the shot's camera is: a move, a solved path, or one match."""
+    """The figures and the evidence of what the shot's camera is: a move, a solved path, or one
+    match.
+    """
     if move is not None:
         return [("Camera", [Row("Move", move.name, origin="file")])], []
     evidence = sheet.evidence(shot, fit) if fit and fit["ok"] else []
@@ -118,7 +123,9 @@ def _exposure(shot: Shot) -> list[Row]:
 
 
 def named_poses(cameras: Mapping[int, Camera]) -> list[Pose]:
-    """Start and end, and between them where a moving camera is highest, lowest and widest; one pose of a camera that stands still."""
+    """Start and end, and between them where a moving camera is highest, lowest and widest; one pose
+    of a camera that stands still.
+    """
     frames = sorted(cameras)
     every = np.array([cameras[frame].world_from_camera for frame in frames])
     focal = np.array([cameras[frame].lens.focal_mm for frame in frames])

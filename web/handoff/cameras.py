@@ -15,7 +15,8 @@ def require_camera(shot: Shot) -> Camera:
     camera, fit, move = camera_of_state(shot.state), fit_of(shot.state), served(shot.state)
     if camera is None and move is not None:
         raise Problem(
-            f"The shot’s camera is the move “{move.name}”, which has none on this frame, or can’t be put on "
+            f"The shot’s camera is the move “{move.name}”, which has none on this frame, or "
+            "can’t be put on "
             "the plate: see the page of moves."
         )
     if camera is None:
@@ -24,17 +25,21 @@ def require_camera(shot: Shot) -> Camera:
         )
     if placed_path(shot.state) is None and fit["determined"]["scale"] == "no":
         raise Problem(
-            "The camera's size is unknown: give one length or the camera's height on the Match step, then hand it off."
+            "The camera's size is unknown: give one length or the camera's height on the Match "
+            "step, then hand it off."
         )
     if shot.state["gate"] is None:
         raise Problem(
-            "The gate is unknown, and a camera file needs it in millimetres: choose it on the Gate step."
+            "The gate is unknown, and a camera file needs it in millimetres: choose it on the "
+            "Gate step."
         )
     return camera
 
 
 def over_frames(shot: Shot, camera: Camera) -> dict[int, Camera] | None:
-    """The camera of each frame of a film, those of the path that have one; the one camera for all without a path; None of a photograph."""
+    """The camera of each frame of a film, those of the path that have one; the one camera for all
+    without a path; None of a photograph.
+    """
     if not shot.state["film"]:
         return None
     first, last = span_of(shot.state)

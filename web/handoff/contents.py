@@ -1,4 +1,6 @@
-"""What of a shot goes into the files of a scene: stand-ins, other cameras, points, spots, the plate card; all of it, or some."""
+"""What of a shot goes into the files of a scene: stand-ins, other cameras, points, spots, the plate
+card; all of it, or some.
+"""
 
 from dataclasses import dataclass
 
@@ -24,7 +26,9 @@ GROUPS = {
 
 @dataclass(frozen=True)
 class Choice:
-    """Something that goes into the files or doesn't. `of`: the group that it belongs to, empty of a group itself."""
+    """Something that goes into the files or doesn't. `of`: the group that it belongs to, empty of a
+    group itself.
+    """
 
     key: str
     name: str

@@ -29,7 +29,8 @@ KINDS = {
         Kind(
             "usda",
             "OpenUSD",
-            "the shot’s cameras, the matched one first, and stand-ins; apertures, offsets, focal length, focus, units and up axis declared",
+            "the shot’s cameras, the matched one first, and stand-ins; apertures, offsets, focal "
+            "length, focus, units and up axis declared",
             "model/vnd.usda",
         ),
         Kind("usdc", "OpenUSD, binary", "the same, for long moves", "model/vnd.usd"),
@@ -45,7 +46,8 @@ KINDS = {
         Kind(
             "abc",
             "Alembic",
-            "cameras, stand-ins and points, in the show’s unit and up axis, which the format can’t say itself",
+            "cameras, stand-ins and points, in the show’s unit and up axis, which the format "
+            "can’t say itself",
             "application/octet-stream",
         ),
         Kind(
@@ -81,7 +83,8 @@ KINDS = {
         Kind(
             "undistort.exr",
             "UV map, undistort",
-            "where on the plate each pixel of the straight picture lies; as large as the overscan that it needs",
+            "where on the plate each pixel of the straight picture lies; as large as the "
+            "overscan that it needs",
             "image/x-exr",
         ),
         Kind(
@@ -126,7 +129,9 @@ def kinds_for(shot) -> list[Kind]:
 
 
 def package(shot) -> dict[str, bytes]:
-    """All files by their names, and a manifest of them, which also says what couldn't be written. Raises Problem without a camera."""
+    """All files by their names, and a manifest of them, which also says what couldn't be written.
+    Raises Problem without a camera.
+    """
     source = Source(shot)
     grid = source.camera.grid
     files, left_out = {}, []

@@ -50,7 +50,8 @@ MARGIN = 15 * mm
 WIDE = A4[0] - 2 * MARGIN
 HALF = WIDE / 2 - 3 * mm
 DRAWN_HIGH, CURVE_HIGH = 46 * mm, 16 * mm
-# The fonts that come with ReportLab have the letters of western Europe; what else there is, is said by the nearest letter, or "?".
+# The fonts that come with ReportLab have the letters of western Europe; what else there is, is said
+# by the nearest letter, or "?".
 PLAIN = {"σ": "sigma", "↕": "|", "→": ">", "′": "'", "″": '"', "⌒": "~", "µ": "u"}
 BOARD_COLUMNS = 2
 PICTURE_PX = 560  # so that what is burnt in can be read at this size

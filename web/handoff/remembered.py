@@ -16,13 +16,17 @@ MOST_FRAMES = 24  # that are compared
 
 
 def remember(shot, what: str, recipe: str = "") -> None:
-    """Note that files were written from the shot as it stands. The revision that they were made from stays, however old it grows."""
+    """Note that files were written from the shot as it stands. The revision that they were made
+    from stays, however old it grows.
+    """
     history.mark_handed_off(shot)
     HandedOff.objects.create(shot=shot, revision=shot.head.number, what=what, recipe=recipe[:80])
 
 
 def remark(shot) -> Remark | None:
-    """That what was handed off last is no longer current, and by how many px; None where it is, or nothing was."""
+    """That what was handed off last is no longer current, and by how many px; None where it is, or
+    nothing was.
+    """
     last = shot.handed_off.first()
     if last is None or last.revision == shot.head.number:
         return None
@@ -51,7 +55,9 @@ def remark(shot) -> Remark | None:
 
 
 def _apart(then: dict, now: dict) -> tuple[float, int | None]:
-    """By how many px the same points are seen apart, and on which frame most; no frame where there is none in common."""
+    """By how many px the same points are seen apart, and on which frame most; no frame where there
+    is none in common.
+    """
     common = sorted(set(then) & set(now))
     if not common:
         return 0.0, None

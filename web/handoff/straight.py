@@ -1,4 +1,6 @@
-"""The plate without its lens's distortion: one picture, all frames as a zip that is written while it is sent, a movie."""
+"""The plate without its lens's distortion: one picture, all frames as a zip that is written while
+it is sent, a movie.
+"""
 
 import io
 import json
@@ -56,7 +58,9 @@ class _Sent(io.RawIOBase):
 
 
 def _zip(shot: Shot, cameras: dict, kind: str, straightened: Straightened) -> Iterator[bytes]:
-    """The zip's bytes, frame by frame; a frame that can't be read is left out, and told in straight.json."""
+    """The zip's bytes, frame by frame; a frame that can't be read is left out, and told in
+    straight.json.
+    """
     sent, left_out, sizes = _Sent(), [], {}
     with zipfile.ZipFile(sent, "w", zipfile.ZIP_STORED) as archive:
         for frame, camera in sorted(cameras.items()):

@@ -105,7 +105,9 @@ def _one_for_all(shot) -> list[Remark]:
 
 
 def _of_path(shot, path, first: int, last: int) -> list[Remark]:
-    """What to know of a camera per frame: frames that have none, and whether it is of the evidence as it is now."""
+    """What to know of a camera per frame: frames that have none, and whether it is of the evidence
+    as it is now.
+    """
     out = []
     gaps = [frame for frame in range(first, last + 1) if frame not in path]
     if gaps:

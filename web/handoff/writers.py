@@ -33,7 +33,9 @@ from web.stage.cameras import f_number
 
 
 class Source:
-    """What the files of a shot are written from, worked out once for all of them. Raises Problem without a camera."""
+    """What the files of a shot are written from, worked out once for all of them. Raises Problem
+    without a camera.
+    """
 
     def __init__(self, shot: Shot) -> None:
         self.shot, self.show = shot, shot.show
@@ -123,7 +125,8 @@ def _table(path: Path, of: Source) -> None:
 def _obj(path: Path, of: Source) -> None:
     if not of.stand_ins:
         raise Problem(
-            "There are no stand-ins to write: place one on the Set step, or let one go into the files."
+            "There are no stand-ins to write: place one on the Set step, or let one go into the "
+            "files."
         )
     obj.write(path, of.stand_ins, *of.axes)
 

@@ -1,4 +1,6 @@
-"""From the state of a filmed shot to the document of its path, the path's fit, and one camera per frame."""
+"""From the state of a filmed shot to the document of its path, the path's fit, and one camera per
+frame.
+"""
 
 import functools
 import hashlib
@@ -75,7 +77,9 @@ def _rate(state: Mapping) -> dict:
 
 
 def _lens(state: Mapping, lens: dict) -> dict:
-    """The lens of all frames with its shutter; of a zoom with what is known of its focal length on some."""
+    """The lens of all frames with its shutter; of a zoom with what is known of its focal length on
+    some.
+    """
     if readout := state["readout"]:
         given = {"value": readout["ms"], "plus_minus": readout["plus_minus"]}
         lens = lens | {"readout_ms": "free" if readout["ms"] is None else given}
@@ -103,7 +107,9 @@ def _on_picture(mark: dict, number: int, frame: int) -> dict:
 
 
 def _of_still(fact: dict, number: int, frame: int, followed: set[tuple[int, str]]) -> dict:
-    """A fact of the still match, about the frame that it was measured on; between tracks where its spots are followed."""
+    """A fact of the still match, about the frame that it was measured on; between tracks where its
+    spots are followed.
+    """
     out = fact | {"id": _apart(fact["id"], number), "frame": frame}
     ends = [fact[end] for end in ("from", "to") if end in fact]
     if ends and all((number, end) in followed for end in ends):
@@ -186,7 +192,9 @@ def is_old(state: MutableMapping) -> bool:
 
 
 def as_part(fit: dict, of: str, shift: int) -> dict:
-    """What the state holds of a path, whose fit is stored; `shift`: by how much the shot was shifted when it was solved."""
+    """What the state holds of a path, whose fit is stored; `shift`: by how much the shot was
+    shifted when it was solved.
+    """
     return {
         "blob": store.put(json.dumps(fit, separators=(",", ":"), allow_nan=False).encode()),
         "of": of,
@@ -237,7 +245,9 @@ def path_of_state(state: MutableMapping) -> CameraPath | None:
 
 @once
 def _stand(state: MutableMapping) -> tuple[int, Camera] | None:
-    """A frame whose marks alone give a camera with its place and size, and that camera: the one that is worked on first."""
+    """A frame whose marks alone give a camera with its place and size, and that camera: the one
+    that is worked on first.
+    """
     film, none = state["film"], {"marks": [], "facts": []}
     held = {film["shown"]: state}
     for number, aside in state["aside"].items():
@@ -255,7 +265,9 @@ def _stand(state: MutableMapping) -> tuple[int, Camera] | None:
 
 @once
 def lens_of_shot(state: MutableMapping, number: int | None = None) -> FoundLens | None:
-    """The shot's lens as the path has it on a picture, the one that is worked on if none is given; else as the marks of that one have it."""
+    """The shot's lens as the path has it on a picture, the one that is worked on if none is given;
+    else as the marks of that one have it.
+    """
     path = path_of_state(state) if state["film"] and state["gate"] else None
     frame = frame_at(state, number) if path is not None else None
     if path is None or frame not in path:
@@ -266,7 +278,9 @@ def lens_of_shot(state: MutableMapping, number: int | None = None) -> FoundLens 
 
 
 def reach_at(state: MutableMapping, frame: int) -> FrameReach | None:
-    """How far the path's camera on a frame can be trusted; None where it isn't placed by the path alone, or wasn't told."""
+    """How far the path's camera on a frame can be trusted; None where it isn't placed by the path
+    alone, or wasn't told.
+    """
     fit, path = path_fit(state), solved_path(state)
     if not fit or path is None or frame not in path or fit["motion"] == "nodal":
         return None
@@ -275,7 +289,8 @@ def reach_at(state: MutableMapping, frame: int) -> FrameReach | None:
     return FrameReach.of(path.at(frame), fit["path"]["covariance_of"], lower) if lower else None
 
 
-# What gives the move that serves as the shot's camera, of a state; registered by the app that keeps moves.
+# What gives the move that serves as the shot's camera, of a state; registered by the app that keeps
+# moves.
 _served: list[Callable[[MutableMapping], "Served | None"]] = []
 
 
@@ -283,7 +298,8 @@ _served: list[Callable[[MutableMapping], "Served | None"]] = []
 class Served:
     """A move from elsewhere that is the shot's camera.
 
-    path : None where the move can't be put on the plate as it is now. Nothing else stands in for it then.
+    path : None where the move can't be put on the plate as it is now. Nothing else stands in for it
+    then.
     key : another move, or another place of it, has another key.
     """
 
@@ -304,14 +320,18 @@ def served(state: MutableMapping) -> Served | None:
 
 
 def placed_path(state: MutableMapping) -> CameraPath | None:
-    """One camera per frame with a place in the world: of the move that serves, or else of the solved path."""
+    """One camera per frame with a place in the world: of the move that serves, or else of the
+    solved path.
+    """
     move = served(state)
     return solved_path(state) if move is None else move.path
 
 
 @once
 def solved_path(state: MutableMapping) -> CameraPath | None:
-    """The solved path, if it stands in the world at its true size; else it can't carry anything that is placed there."""
+    """The solved path, if it stands in the world at its true size; else it can't carry anything
+    that is placed there.
+    """
     fit = path_fit(state)
     if not fit or not state["film"]:
         return None
@@ -324,7 +344,9 @@ def solved_path(state: MutableMapping) -> CameraPath | None:
 
 
 def determined(state: MutableMapping) -> dict[str, str]:
-    """What of the path is solved, given or open; a matched frame gives a camera that only turns its place."""
+    """What of the path is solved, given or open; a matched frame gives a camera that only turns its
+    place.
+    """
     fit = path_fit(state)
     known = fit["determined"] if fit else {}
     if fit and fit["motion"] == "nodal" and solved_path(state) is not None:
@@ -333,9 +355,11 @@ def determined(state: MutableMapping) -> dict[str, str]:
 
 
 def camera_of_state(state: MutableMapping, frame: int | None = None) -> Camera | None:
-    """The shot's camera on a frame, with its place in the world; on the one that is worked on, if none is given.
+    """The shot's camera on a frame, with its place in the world; on the one that is worked on, if
+    none is given.
 
-    That of the move that serves, where one does; a photograph has the first frame's. Else as `matched_camera`.
+    That of the move that serves, where one does; a photograph has the first frame's. Else as
+    `matched_camera`.
     """
     move = served(state)
     if move is None:
@@ -351,8 +375,8 @@ def camera_of_state(state: MutableMapping, frame: int | None = None) -> Camera |
 def matched_camera(state: MutableMapping, frame: int | None = None) -> Camera | None:
     """The shot's own camera on a frame.
 
-    That of the solved path where there is one. Else the one that the marks of one picture give, for all
-    frames. None where there is neither.
+    That of the solved path where there is one. Else the one that the marks of one picture give, for
+    all frames. None where there is neither.
     """
     path = solved_path(state)
     if path is None:

@@ -63,7 +63,9 @@ def understood(
 def understand(
     shot: Shot, id_: str, settings: Settings, recipe: Recipe | None, base: int | None
 ) -> Shot:
-    """Read a move's file again in another way. Raises Problem where it can't be read so; what was there stays then."""
+    """Read a move's file again in another way. Raises Problem where it can't be read so; what was
+    there stays then.
+    """
     kept = move_called(shot.state, id_)
     item = next(item for item in shot.state["moves"] if item["id"] == id_)
     found = understood(shot, kept.file_name, store.get(item["file"]["blob"]), settings, recipe)

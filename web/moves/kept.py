@@ -25,7 +25,9 @@ from web.shows.state import once
 
 @dataclass(frozen=True, eq=False)
 class Kept:
-    """One of them. `found`: the move where it stands, in the shot's frame numbers, and what its file said."""
+    """One of them. `found`: the move where it stands, in the shot's frame numbers, and what its
+    file said.
+    """
 
     id: str
     name: str
@@ -79,7 +81,9 @@ def move_called(state: MutableMapping, id_: str | None) -> Kept:
 
 @once
 def on_plate(state: MutableMapping, id_: str) -> CameraPath:
-    """A move as cameras of the shot's plate. Raises Problem without a plate, or where nothing tells how wide it sees."""
+    """A move as cameras of the shot's plate. Raises Problem without a plate, or where nothing tells
+    how wide it sees.
+    """
     kept, document = move_called(state, id_), document_of(state)
     if document is None:
         raise Problem("Bring in a plate first: a camera sees as many pixels as the plate has.")
@@ -103,12 +107,16 @@ def own_lens(state: MutableMapping) -> Lens | None:
 
 
 def takes_distortion(move: Move, lens: Lens) -> bool:
-    """Whether a move gets its distortion from the shot's own lens: few files can carry one, and the plate is bent all the same."""
+    """Whether a move gets its distortion from the shot's own lens: few files can carry one, and the
+    plate is bent all the same.
+    """
     return not any(move.distortion) and lens.projection.name == "rectilinear" and lens.distorts
 
 
 def serving(state: MutableMapping) -> Served | None:
-    """The move that is the shot's camera, without a path where it fits the plate no more; None where there is none."""
+    """The move that is the shot's camera, without a path where it fits the plate no more; None
+    where there is none.
+    """
     if not state["serving"]:
         return None
     kept = move_called(state, state["serving"])

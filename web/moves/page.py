@@ -1,4 +1,6 @@
-"""What the page of moves shows: the chosen one, what is odd about it, how far it is from the shot's own camera."""
+"""What the page of moves shows: the chosen one, what is odd about it, how far it is from the shot's
+own camera.
+"""
 
 from dataclasses import dataclass
 
@@ -58,7 +60,9 @@ def said(px: float) -> str:
 
 @once
 def own_cameras(state) -> dict[int, Camera]:
-    """The shot's own camera by frame: the solved path's, or the matched one on the frame that it was matched on."""
+    """The shot's own camera by frame: the solved path's, or the matched one on the frame that it
+    was matched on.
+    """
     path = solved_path(state)
     if path is not None:
         return {frame: path.at(frame) for frame in path.frames.tolist()}
@@ -75,7 +79,9 @@ def cameras_in(path: CameraPath, first: int, last: int) -> dict[int, Camera]:
 
 @once
 def compared(state, id_: str) -> Compared | None:
-    """A move against the shot's own camera; None where one of them is missing, or they share no frame."""
+    """A move against the shot's own camera; None where one of them is missing, or they share no
+    frame.
+    """
     own = own_cameras(state)
     try:
         path = on_plate(state, id_)
@@ -205,7 +211,8 @@ def _sides(shot: Shot, kept: Kept, path: CameraPath) -> list[Remark]:
         return []
     side = ("width", "height")[other]
     says = (
-        f"The file’s picture has other sides than the plate: fitted to the plate’s {kept.settings.fit}, its edges are "
+        "The file’s picture has other sides than the plate: fitted to the plate’s "
+        f"{kept.settings.fit}, its edges are "
         f"{off:.1f} px away across the other."
     )
     remedy = _read_again(shot, kept, f"Fit the {side}", fit=side)
@@ -213,7 +220,9 @@ def _sides(shot: Shot, kept: Kept, path: CameraPath) -> list[Remark]:
 
 
 def seen(shot: Shot, id_: str, frame: int) -> dict:
-    """What is drawn over the plate on a frame: the set as the move sees it and as the shot's own camera does, and what is between."""
+    """What is drawn over the plate on a frame: the set as the move sees it and as the shot's own
+    camera does, and what is between.
+    """
     path, own = on_plate(shot.state, id_), own_cameras(shot.state).get(frame)
     out: dict = {"theirs": [], "ours": [], "arrows": []}
     if frame not in path:

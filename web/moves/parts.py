@@ -7,10 +7,12 @@ BLOB = record({"blob": {"type": "string", "pattern": "^[0-9a-f]{64}$"}})
 MOST_MOVES = 50
 NAMES = listed({"type": "string", "maxLength": 500}, 1000)
 
-# `file`, `file_name`: what came in, kept so that it can be understood otherwise. `settings`, `recipe`: how it is
-# understood (`aperture.moves.source.Settings`, `aperture.formats.recipe.Recipe`). `says`: what the file said of itself
-# (`aperture.moves.source.BroughtIn`). `baked`: the move as arrays. `shift`: by how much the shot was shifted then.
-# `stands`: the rigid transform of the move's space into the set's, row by row; null where it is none.
+# `file`, `file_name`: what came in, kept so that it can be understood otherwise. `settings`,
+# `recipe`: how it is understood (`aperture.moves.source.Settings`,
+# `aperture.formats.recipe.Recipe`). `says`: what the file said of itself
+# (`aperture.moves.source.BroughtIn`). `baked`: the move as arrays. `shift`: by how much the shot
+# was shifted then. `stands`: the rigid transform of the move's space into the set's, row by row;
+# null where it is none.
 MOVE = record(
     {
         "id": ID,

@@ -62,7 +62,9 @@ def _back(shot, id_: str | None = None):
 
 
 def _recipe(shot, request, kept: Kept | None = None) -> Recipe | None:
-    """The chosen recipe; of a table without one, as the show counts, or as it was understood before."""
+    """The chosen recipe; of a table without one, as the show counts, or as it was understood
+    before.
+    """
     chosen = request.POST.get("recipe", "")
     if kept is not None and chosen in ("", AS_IT_WAS):
         return kept.recipe

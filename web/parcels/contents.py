@@ -1,8 +1,10 @@
-"""What a parcel is: a zip with whole shots, their history, plates and renders, that comes in again elsewhere.
+"""What a parcel is: a zip with whole shots, their history, plates and renders, that comes in again
+elsewhere.
 
-`parcel.json` tells everything that isn't a file: the show, its recipes, shots with every revision, and of each row that
-goes along its fields. Beside it lie `parts/<digest>` (JSON of the state's parts), `blobs/<digest>`, `plates/<digest>/` and
-`films/<digest>/` (originals only: the rest is made again), and `renders/`, `returned/`, `snapshots/` by the number that a row had.
+`parcel.json` tells everything that isn't a file: the show, its recipes, shots with every revision,
+and of each row that goes along its fields. Beside it lie `parts/<digest>` (JSON of the state's
+parts), `blobs/<digest>`, `plates/<digest>/` and `films/<digest>/` (originals only: the rest is made
+again), and `renders/`, `returned/`, `snapshots/` by the number that a row had.
 """
 
 import re
@@ -19,7 +21,8 @@ INDEX = "parcel.json"
 DIGEST = re.compile(r"[0-9a-f]{64}")
 # Names within a parcel: one folder, one number or digest, and up to two names below it.
 NAME = re.compile(
-    r"(parts|blobs|plates|films|renders|returned|snapshots)(/[A-Za-z0-9_][A-Za-z0-9_.-]{0,150}){1,3}"
+    r"(parts|blobs|plates|films|renders|returned|snapshots)"
+    r"(/[A-Za-z0-9_][A-Za-z0-9_.-]{0,150}){1,3}"
 )
 REVISION = (
     "number",
@@ -37,7 +40,9 @@ REVISION = (
 
 @dataclass(frozen=True)
 class Rows:
-    """Rows of a shot that go along with their files. `fields`: those that are kept; `key`: of the shot's relation."""
+    """Rows of a shot that go along with their files. `fields`: those that are kept; `key`: of the
+    shot's relation.
+    """
 
     key: str
     model: type[Model]

@@ -1,7 +1,8 @@
-"""Takes parcels in. Everything in them is checked before anything is kept: names, sizes, sums, and the state's schemas.
+"""Takes parcels in. Everything in them is checked before anything is kept: names, sizes, sums, and
+the state's schemas.
 
-Plates and films are read again from their originals, behind the fence, as if they were uploaded; what was made of them
-on the other installation isn't trusted, and isn't in the parcel.
+Plates and films are read again from their originals, behind the fence, as if they were uploaded;
+what was made of them on the other installation isn't trusted, and isn't in the parcel.
 """
 
 import hashlib
@@ -78,7 +79,8 @@ class _Open:
         free = shutil.disk_usage(settings.DATA).free
         if sum(self._sizes.values()) > free - ROOM_LEFT:
             raise Problem(
-                f"This parcel unpacks to {sum(self._sizes.values()) / 1e9:,.1f} GB, and only {free / 1e9:,.1f} GB are free."
+                f"This parcel unpacks to {sum(self._sizes.values()) / 1e9:,.1f} GB, and only "
+                f"{free / 1e9:,.1f} GB are free."
             )
 
     def below(self, folder: str) -> list[str]:
@@ -108,7 +110,7 @@ class _Open:
 
 
 def take(path: Path, show: Show | None = None) -> Show:
-    """Take a parcel's shots into a show, or into a new one. All of it, or nothing. Raises Problem."""
+    """Take a parcel's shots into a show, or a new one: all, or nothing. Raises Problem."""
     parcel = _Open(path)
     try:
         with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
@@ -127,7 +129,9 @@ class _Taking:
         self.films: dict[str, str] = {}  # digests there, and here
 
     def take(self, show: Show | None) -> Show:
-        """Files first, each of which is stored under its content; then the rows, in one transaction."""
+        """Files first, each of which is stored under its content; then the rows, in one
+        transaction.
+        """
         texts = self._texts()
         self._blobs()
         self._plates()
@@ -183,7 +187,9 @@ class _Taking:
             self.films[film["digest"]] = bring_in_film(files).digest
 
     def _revisions(self, shot: dict, texts: dict[str, str]) -> list[dict]:
-        """The revisions of a shot with their parts as they are here. Raises Problem where one can't be a state."""
+        """The revisions of a shot with their parts as they are here. Raises Problem where one can't
+        be a state.
+        """
         out, checked = [], set()
         for one in shot["revisions"]:
             parts = {key: _digest(digest) for key, digest in one["parts"].items()}
@@ -206,7 +212,9 @@ class _Taking:
         return out
 
     def _film_part(self, digest: str, texts: dict[str, str]) -> str:
-        """The part `film`, with the digest that the film has here: of files that lay elsewhere it is another one."""
+        """The part `film`, with the digest that the film has here: of files that lay elsewhere it
+        is another one.
+        """
         value = json.loads(texts[digest])
         value["digest"] = self.films[value["digest"]]
         own, text = states.encode(value)
@@ -298,7 +306,9 @@ class _Taking:
 
 
 def _check(row, names) -> None:
-    """Raise ValidationError where a field's value isn't of its kind, or too long; an empty one is as it was."""
+    """Raise ValidationError where a field's value isn't of its kind, or too long; an empty one is
+    as it was.
+    """
     for name in names:
         value, field = getattr(row, name), row._meta.get_field(name)
         if value not in field.empty_values:

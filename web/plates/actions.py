@@ -23,7 +23,8 @@ from web.shows.organise import free_code
 
 
 def bring_in(path: Path, name: str, way: WayIn = AS_IT_IS) -> Plate:
-    """The plate of a picture file: read, proxied and stored under its content's hash; the same bytes are stored once.
+    """The plate of a picture file: read, proxied and stored under its content's hash; the same
+    bytes are stored once.
 
     `way`: what is done to it first; its file is kept as it came.
 

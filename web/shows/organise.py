@@ -43,7 +43,9 @@ def found_shows(text: str, sort: str, archived: bool) -> QuerySet:
 
 
 def rename_shot(shot: Shot, show: Show, code: str, written: dict[str, str]) -> Shot:
-    """Another code or show, and what is written about it. Raises Problem where the code is taken there."""
+    """Another code or show, and what is written about it. Raises Problem where the code is taken
+    there.
+    """
     shot.show, shot.code = show, code
     for name, text in written.items():
         setattr(shot, name, text)

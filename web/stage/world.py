@@ -1,4 +1,6 @@
-"""What the set view draws: stand-ins, spots with their ±, cameras with their frusta, the plate card; metres, in the show's up axis."""
+"""What the set view draws: stand-ins, spots with their ±, cameras with their frusta, the plate
+card; metres, in the show's up axis.
+"""
 
 import numpy as np
 
@@ -115,7 +117,8 @@ def _camera(one, shot, turn, through, plate) -> dict:
     }
 
 
-# The plate card ----------------------------------------------------------------------------------------------------------
+# The plate card
+# ----------------------------------------------------------------------------------------------------------
 
 
 def card_in(shot) -> str:
@@ -124,7 +127,9 @@ def card_in(shot) -> str:
 
 
 def card_left(shot):
-    """Where it was left in space, (4, 3) metres, the corners clockwise from the upper left; None while it goes with the camera."""
+    """Where it was left in space, (4, 3) metres, the corners clockwise from the upper left; None
+    while it goes with the camera.
+    """
     left = shot.state.get("card", {}).get("left")
     return np.array(left, float) if left else None
 

@@ -1,4 +1,4 @@
-// The page of moves: the set over the plate as a move's camera sees it, beside the shot's own, and what is between.
+// The page of moves: the set over the plate as a move's camera sees it and as the shot's own does.
 
 import {followClicks, showPlayhead} from "../plates/curves.js";
 import {startStrip} from "../plates/strip.js";
