@@ -165,12 +165,10 @@ def _animate(
     matrices = np.array(
         [pose_in(up_axis, path[frame].world_from_camera, metres) for frame in frames]
     )
-    make = _maker()
-    library = make.library_animations(
-        _animation(
-            make, f"{node}-move", times, matrices.reshape(len(frames), 16), f"{node}/transform"
-        )
+    library = add_animations(
+        document, {node: matrices.reshape(len(frames), 16)}, times, frames[0], rate
     )
+    make = _maker()
     angles = np.array([_angles(path[frame]) for frame in frames])
     if np.ptp(angles, axis=0).max() > 1e-9:
         for index, what in enumerate(("xfov", "yfov")):
@@ -182,11 +180,44 @@ def _animate(
     root = document.xmlnode.getroot()
     for what in ("xfov", "yfov"):
         root.find(f".//{document.tag('camera')}//{document.tag(what)}").set("sid", what)
+
+
+def add_animations(
+    document: Any,
+    matrices: Mapping[str, Array],
+    times: list[float],
+    first: int,
+    rate: Fraction,
+) -> Any:
+    """Add animations of nodes' matrices to a saved document, and say which frames they are.
+
+    Parameters
+    ----------
+    document : collada.Collada
+    matrices : mapping of str to ndarray, shape (T, 16)
+        Row by row, by the node's id; its transform has the sid "transform".
+    times : list of float
+        Seconds.
+    first : int
+        The frame of the first moment.
+    rate : Fraction
+        Frames per second.
+
+    Returns
+    -------
+    lxml element
+        The library of animations.
+    """
+    make, root = _maker(), document.xmlnode.getroot()
+    library = make.library_animations()
+    for node, values in matrices.items():
+        library.append(_animation(make, f"{node}-move", times, values, f"{node}/transform"))
     extra = make.extra(
-        make.technique(make.first_frame(str(frames[0])), make.rate(str(rate)), profile=OWN_PROFILE)
+        make.technique(make.first_frame(str(first)), make.rate(str(rate)), profile=OWN_PROFILE)
     )
     root.find(f".//{document.tag('camera')}").append(extra)
     root.insert(1, library)  # after the asset
+    return library
 
 
 def _maker() -> Any:

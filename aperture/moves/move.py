@@ -51,10 +51,33 @@ class Move:
     distortion: tuple[float, ...] = NO_DISTORTION
 
     def stood(self, world_from_move: Array) -> Move:
-        """The move where a rigid transform (4, 4) of its space puts it."""
-        turn, shift = world_from_move[:3, :3], world_from_move[:3, 3]
+        """The move where a similarity (4, 4) of its space puts it: rigid, or with a scale, which is
+        of its places only.
+        """
+        linear, shift = world_from_move[:3, :3], world_from_move[:3, 3]
+        turn = linear / np.cbrt(np.linalg.det(linear))
         return replace(
-            self, rotations=turn @ self.rotations, positions=self.positions @ turn.T + shift
+            self, rotations=turn @ self.rotations, positions=self.positions @ linear.T + shift
+        )
+
+    def before_axis(self, metres: float) -> Move:
+        """The move of the entrance pupil, where its positions are those of the axis that the rig
+        turns about, so far behind it.
+        """
+        return replace(self, positions=self.positions - metres * self.rotations[:, :, 2])
+
+    def only(self, frame: int) -> Move:
+        """The move on one of its frames. Raises Problem if it hasn't that frame."""
+        rows = np.flatnonzero(self.frames == frame)
+        if not len(rows):
+            raise Problem(f"Frame {frame} has no camera.")
+        return replace(
+            self,
+            frames=self.frames[rows],
+            rotations=self.rotations[rows],
+            positions=self.positions[rows],
+            half_view=self.half_view[rows],
+            focal_mm=self.focal_mm[rows],
         )
 
     @property

@@ -19,6 +19,7 @@ UP_AXES = ("Y", "Z")
 BY = ("frame", "time")
 FITS = ("width", "height")
 MOST_OFFSET = 10_000_000
+MOST_PUPIL_MM = 2000
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,6 +79,7 @@ class Settings:
     plate, whatever the rates; "time", the file is sampled at the plate's rate. offset : added to
     the frame numbers.
     fit : which side of the picture has the file's angle of view.
+    pupil_mm : how far the lens's entrance pupil lies before the axis that the file's places are of.
     """
 
     camera: str | None = None
@@ -88,6 +90,7 @@ class Settings:
     by: str = "frame"
     offset: int = 0
     fit: str = "width"
+    pupil_mm: float = 0.0
 
     def __post_init__(self) -> None:
         for name, value, allowed in (
@@ -102,6 +105,10 @@ class Settings:
             raise Problem("The frame offset is too large.", "offset")
         if not abs(self.roll_deg) <= 3600:
             raise Problem("The roll is an angle in degrees.", "roll_deg")
+        if not abs(self.pupil_mm) <= MOST_PUPIL_MM:
+            raise Problem(
+                f"The entrance pupil lies within {MOST_PUPIL_MM} mm of the axis.", "pupil_mm"
+            )
 
     def to_json(self) -> dict[str, Any]:
         """As plain values."""
@@ -192,6 +199,7 @@ def bring_in(source: Source, settings: Settings, plate_rate: Fraction, first: in
         seen.shift,
         seen.distortion,
     )
+    move = move.before_axis(settings.pupil_mm / 1000)
     if not np.isfinite(move.positions).all() or np.abs(move.positions).max() > 1e7:
         raise Problem("The camera is more than 10,000 km away: the unit can't be right.", "unit")
     return BroughtIn(

@@ -76,18 +76,22 @@ def understand(
         "baked": {"blob": store.put_arrays(**found.move.to_arrays())},
         "shift": shot.state["shift"],
     }
-    return _change(shot, id_, f"Understood {kept.name} otherwise", changes, base)
+    return change_move(shot, id_, f"Understood {kept.name} otherwise", changes, base)
 
 
 def rename(shot: Shot, id_: str, name: str, base: int | None) -> Shot:
     """Give a move another name."""
     move_called(shot.state, id_)
-    return _change(shot, id_, f"Named a move {name}", {"name": name}, base, moves=False)
+    return change_move(shot, id_, f"Named a move {name}", {"name": name}, base, moves=False)
 
 
-def _change(
+def change_move(
     shot: Shot, id_: str, label: str, changes: dict, base: int | None, moves: bool = True
 ) -> Shot:
+    """Change what is kept of a move. `moves`: whether the camera moves by it, which a lock forbids
+    where it is the shot's.
+    """
+
     def change(state):
         move_called(state, id_)
         if moves:
@@ -104,6 +108,9 @@ def remove(shot: Shot, id_: str, base: int | None) -> Shot:
     def change(state):
         _refuse_locked(shot, state, id_)
         state["moves"] = [item for item in state["moves"] if item["id"] != id_]
+        state["alignments"] = {
+            key: value for key, value in state["alignments"].items() if key != id_
+        }
         if state["serving"] == id_:
             state["serving"] = None
 

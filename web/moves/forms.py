@@ -4,7 +4,7 @@ from django import forms
 
 from aperture.errors import Problem
 from aperture.formats.moves_in import format_of
-from aperture.moves.source import Settings
+from aperture.moves.source import MOST_PUPIL_MM, Settings
 from aperture.units import LENGTH_UNITS, METRES
 from web.moves.kept import Kept
 from web.shows.forms import BaseField
@@ -28,6 +28,12 @@ class SettingsForm(forms.Form):
     fit = forms.ChoiceField(
         label="Angle of view fits",
         choices=[("width", "the plate’s width"), ("height", "the plate’s height")],
+    )
+    pupil_mm = forms.FloatField(
+        label="Entrance pupil before its axis (mm)",
+        required=False,
+        min_value=-MOST_PUPIL_MM,
+        max_value=MOST_PUPIL_MM,
     )
     target = forms.ChoiceField(label="Looks at", required=False)
     roll_deg = forms.FloatField(label="Roll beside it (°)", required=False)
@@ -70,6 +76,7 @@ class SettingsForm(forms.Form):
                 by=data["by"],
                 offset=data["offset"] or 0,
                 fit=data["fit"],
+                pupil_mm=data["pupil_mm"] or 0.0,
             )
         except Problem as problem:
             self.add_error(

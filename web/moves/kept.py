@@ -26,7 +26,7 @@ from web.shows.state import once
 @dataclass(frozen=True, eq=False)
 class Kept:
     """One of them. `found`: the move where it stands, in the shot's frame numbers, and what its
-    file said.
+    file said. `own`: the move in its own space; `stands`: where that is in the set, (4, 4).
     """
 
     id: str
@@ -35,6 +35,8 @@ class Kept:
     settings: Settings
     recipe: Recipe | None
     found: BroughtIn
+    own: Move
+    stands: np.ndarray
     key: str
 
     @property
@@ -55,9 +57,9 @@ def moves_of(state: MutableMapping) -> list[Kept]:
 
 
 def _kept(state: Mapping, item: Mapping) -> Kept:
-    move = _baked(item["baked"]["blob"]).shifted(state["shift"] - item["shift"])
-    if item["stands"]:
-        move = move.stood(np.array(item["stands"]).reshape(4, 4))
+    own = _baked(item["baked"]["blob"]).shifted(state["shift"] - item["shift"])
+    stands = np.array(item["stands"]).reshape(4, 4) if item["stands"] else np.eye(4)
+    move = own.stood(stands) if item["stands"] else own
     settings = Settings(**item["settings"])
     key = [item["baked"]["blob"], item["stands"], settings.fit, state["shift"] - item["shift"]]
     return Kept(
@@ -67,6 +69,8 @@ def _kept(state: Mapping, item: Mapping) -> Kept:
         settings,
         Recipe.from_json(item["recipe"]) if item["recipe"] else None,
         BroughtIn.of(move, item["says"]),
+        own,
+        stands,
         json.dumps(key),
     )
 
@@ -84,11 +88,19 @@ def on_plate(state: MutableMapping, id_: str) -> CameraPath:
     """A move as cameras of the shot's plate. Raises Problem without a plate, or where nothing tells
     how wide it sees.
     """
-    kept, document = move_called(state, id_), document_of(state)
+    kept = move_called(state, id_)
+    return cameras_of(state, kept, kept.move)
+
+
+def cameras_of(state: MutableMapping, kept: Kept, move: Move) -> CameraPath:
+    """A kept move, wherever it stands, as cameras of the shot's plate. Raises Problem as `on_plate`
+    does.
+    """
+    document = document_of(state)
     if document is None:
         raise Problem("Bring in a plate first: a camera sees as many pixels as the plate has.")
     evidence = read(document, checked=True)
-    lens, move = own_lens(state), kept.move
+    lens = own_lens(state)
     typed = (state["lens"].get("focal_mm") or {}).get("value")
     if lens is not None and takes_distortion(move, lens):
         move = replace(move, distortion=lens.coefficients)
@@ -141,3 +153,15 @@ def follow_world(state: MutableMapping, turn: np.ndarray, shift: np.ndarray) -> 
         stands = np.array(item["stands"] or np.eye(4).ravel()).reshape(4, 4)
         out.append(item | {"stands": (moved @ stands).ravel().tolist()})
     state["moves"] = out
+    state["alignments"] = {
+        id_: own | {"references": [_followed(one, turn, shift) for one in own["references"]]}
+        for id_, own in state["alignments"].items()
+    }
+
+
+def _followed(reference: Mapping, turn: np.ndarray, shift: np.ndarray) -> dict:
+    """A reference whose point of the set was turned and shifted with its world."""
+    world = reference["world"]
+    if world is None:
+        return dict(reference)
+    return reference | {"world": (turn @ world + shift).tolist()}

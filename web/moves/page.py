@@ -15,9 +15,12 @@ from aperture.units import METRES, format_rate
 from web.match.curves import Curve, curve
 from web.match.overlay import path_of, spacing_for
 from web.match.path_fits import matched_camera, solved_path
+from web.moves.alignment import references_of
 from web.moves.forms import UNIT_NAMES
 from web.moves.kept import (
     Kept,
+    cameras_of,
+    move_called,
     on_plate,
     own_lens,
     rate_of,
@@ -219,17 +222,47 @@ def _sides(shot: Shot, kept: Kept, path: CameraPath) -> list[Remark]:
     return [Remark("Another shape of picture", says, "doubt", (remedy,))]
 
 
-def seen(shot: Shot, id_: str, frame: int) -> dict:
-    """What is drawn over the plate on a frame: the set as the move sees it and as the shot's own
-    camera does, and what is between.
+def referred(shot: Shot, kept: Kept, frame: int, camera: Camera) -> list[dict]:
+    """Where a camera sees the points of a move's references, and where those of this frame were
+    sighted.
     """
-    path, own = on_plate(shot.state, id_), own_cameras(shot.state).get(frame)
+    out = []
+    for one in references_of(shot, kept):
+        if one.world is None:
+            continue
+        (at,) = camera.project([one.world])
+        item = one.item
+        here = item["kind"] == "spot" and item["frame"] + shot.state["shift"] == frame
+        out.append(
+            {
+                "name": item["name"],
+                "seen": np.round(at, 2).tolist() if np.isfinite(at).all() else None,
+                "sighted": item["px"] if here and not item.get("of") else None,
+            }
+        )
+    return out
+
+
+def camera_at(shot: Shot, id_: str, frame: int, stands: np.ndarray | None = None) -> Camera | None:
+    """The camera of a move on a frame, where it stands or would stand; None where it has none."""
+    kept = move_called(shot.state, id_)
+    if frame not in kept.own.frames:
+        return None
+    move = kept.own.only(frame).stood(kept.stands if stands is None else stands)
+    return cameras_of(shot.state, kept, move).at(frame)
+
+
+def seen(shot: Shot, id_: str, frame: int, stands: np.ndarray | None = None) -> dict:
+    """What is drawn over the plate on a frame: the set as the move sees it and as the shot's own
+    camera does, and what is between. `stands`: where the move would stand.
+    """
+    camera, own = camera_at(shot, id_, frame, stands), own_cameras(shot.state).get(frame)
     out: dict = {"theirs": [], "ours": [], "arrows": []}
-    if frame not in path:
+    if camera is None:
         return out
-    camera = path.at(frame)
     placed = [stand_in_from(item) for item in shown(shot.state)]
     spacing = spacing_for(camera, METRES[shot.show.length_unit])
+    out["references"] = referred(shot, move_called(shot.state, id_), frame, camera)
     out["floor"] = path_of(overlay.floor_grid(camera, spacing, 12))
     out["theirs"] = [path_of(overlay.wire(camera, item)) for item in placed]
     if own is not None:

@@ -1,6 +1,7 @@
 """The parts of the state about moves: what came in, and which of them is the shot's camera."""
 
-from web.shows.schemas import ID, listed, maybe, numbers, record, text
+from aperture.moves.align import MOST_REFERENCES
+from web.shows.schemas import ID, POSITIVE, TRUTH, listed, maybe, numbers, record, table, text
 from web.shows.state import Part
 
 BLOB = record({"blob": {"type": "string", "pattern": "^[0-9a-f]{64}$"}})
@@ -27,7 +28,33 @@ MOVE = record(
         "stands": maybe(numbers(16)),
     }
 )
+# What tells where a move stands, by the move's id. Of a reference: `kind` is "point" (known in both
+# spaces: `moves`, metres of the move's own), "axis" (what the lens axis pointed at on a frame, of
+# this move or of move `of`) or "spot" (where it was seen on the plate, `px`). `frame`: as if the
+# shot had never been shifted. `place`: the name of the point of the set; `world`: where that was
+# last, metres. `plus_minus`: in metres, degrees or pixels, as the kind has it.
+REFERENCE = record(
+    {
+        "id": ID,
+        "kind": {"enum": ["point", "axis", "spot"]},
+        "name": text(80),
+        "place": text(200),
+        "world": maybe(numbers(3)),
+        "plus_minus": POSITIVE,
+        "on": TRUTH,
+    },
+    {"moves": numbers(3), "frame": {"type": "integer"}, "px": numbers(2), "of": maybe(ID)},
+)
+ALIGNMENT = record(
+    {
+        "references": listed(REFERENCE, MOST_REFERENCES),
+        "scale": TRUTH,
+        "level_deg": maybe(POSITIVE),
+        "pupil": TRUTH,
+    }
+)
 PARTS = (
     Part("moves", [], listed(MOVE, MOST_MOVES), group="moves"),
+    Part("alignments", {}, table(ALIGNMENT, MOST_MOVES), group="moves"),
     Part("serving", None, maybe(ID), group="moves", camera=True, renders=True),
 )

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from web.moves import views
+from web.moves import align_views, views
 
 urlpatterns = [
     path("moves", views.moves, name="moves"),
@@ -11,4 +11,12 @@ urlpatterns = [
     path("moves/<str:id_>/serve", views.serve, name="moves-serve"),
     path("moves/<str:id_>/into-set", views.into_set, name="moves-into-set"),
     path("moves/<str:id_>/seen", views.seen, name="moves-seen"),
+    path("moves/<str:id_>/align", align_views.align, name="moves-align"),
+    path("moves/<str:id_>/points", align_views.points, name="moves-points"),
+    path("moves/<str:id_>/sight", align_views.sight, name="moves-sight"),
+    path("moves/<str:id_>/references", align_views.references, name="moves-references"),
+    path("moves/<str:id_>/stand-typed", align_views.stand_typed, name="moves-stand-typed"),
+    path("moves/<str:id_>/stand-referred", align_views.stand_referred, name="moves-stand-referred"),
+    path("moves/<str:id_>/hand", align_views.hand, name="moves-hand"),
+    path("moves/<str:id_>/stand", align_views.stand, name="moves-stand"),
 ]

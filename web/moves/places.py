@@ -1,0 +1,52 @@
+"""The points of a set that have a name and a known place: what a move can be laid onto."""
+
+from collections.abc import Mapping, MutableMapping
+
+import numpy as np
+
+from web.handoff.contents import named_points, points_of
+from web.match.tracking import tracks_of
+from web.shows.models import Shot
+from web.stage.stand_ins import shown, stand_in_from
+
+# The corners of a box, in the order of `StandIn.bounds`.
+CORNERS = [
+    f"{height} {side}"
+    for height in ("lower", "upper")
+    for side in ("front left", "front right", "back right", "back left")
+]
+BOXES = ("box", "plane")
+MOST_CORNERS = 16  # a round thing has none that could be pointed at
+
+
+def places_of(shot: Shot) -> dict[str, list[float]]:
+    """Every named point of the set, metres: spots and survey, named tracks of the path, and corners
+    of the stand-ins.
+    """
+    about = tracks_of(shot.state).about if shot.state["film"] else {}
+    named = {
+        about[id_]["name"]: world
+        for id_, world in points_of(shot).items()
+        if about.get(id_, {}).get("name") and None not in world
+    }
+    return named | named_points(shot) | corners_of(shot.state)
+
+
+def corners_of(state: MutableMapping) -> dict[str, list[float]]:
+    """The corners of the stand-ins that aren't round, metres."""
+    out: dict[str, list[float]] = {}
+    for item in shown(state):
+        placed = stand_in_from(item)
+        corners = placed.vertices()
+        if len(corners) > MOST_CORNERS:
+            continue
+        for index, corner in enumerate(corners):
+            is_box = item.get("kind", "box") in BOXES and index < len(CORNERS)
+            name = CORNERS[index] if is_box else f"corner {index + 1}"
+            out.setdefault(f"{item['name']}, {name}", np.round(corner, 6).tolist())
+    return out
+
+
+def spreads_of(state: Mapping) -> dict[str, float]:
+    """The ± of the surveyed points, metres, by name; of the others none is known."""
+    return {point["name"]: point["plus_minus"] for point in state["survey"]}
