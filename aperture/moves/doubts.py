@@ -108,7 +108,7 @@ def _upside_down(found: BroughtIn) -> list[Doubt]:
     return [
         Doubt(
             "The camera hangs upside down in this move. If the plate isn’t upside down, turn the "
-            "picture on the Gate "
+            "picture on the Plate "
             "step by 180°, not the move."
         )
     ]

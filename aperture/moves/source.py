@@ -79,6 +79,8 @@ class Settings:
     plate, whatever the rates; "time", the file is sampled at the plate's rate. offset : added to
     the frame numbers.
     fit : which side of the picture has the file's angle of view.
+    slip : by so many of its frames later the file is sampled, for a move that began between two
+    pictures.
     pupil_mm : how far the lens's entrance pupil lies before the axis that the file's places are of.
     """
 
@@ -90,6 +92,7 @@ class Settings:
     by: str = "frame"
     offset: int = 0
     fit: str = "width"
+    slip: float = 0.0
     pupil_mm: float = 0.0
 
     def __post_init__(self) -> None:
@@ -105,6 +108,8 @@ class Settings:
             raise Problem("The frame offset is too large.", "offset")
         if not abs(self.roll_deg) <= 3600:
             raise Problem("The roll is an angle in degrees.", "roll_deg")
+        if not abs(self.slip) < 1:
+            raise Problem("The slip is less than a frame; the rest is the frame offset.", "slip")
         if not abs(self.pupil_mm) <= MOST_PUPIL_MM:
             raise Problem(
                 f"The entrance pupil lies within {MOST_PUPIL_MM} mm of the axis.", "pupil_mm"
@@ -181,7 +186,10 @@ def bring_in(source: Source, settings: Settings, plate_rate: Fraction, first: in
             f"The move has {count:,} frames; {MOST_FRAMES:,} are the most that can be brought in "
             "at once."
         )
-    seconds = begins + np.arange(count) * float(step)
+    moments = np.arange(count) + settings.slip
+    inside = (moments >= 0) & (moments <= count - 1)
+    inside = inside if inside.any() else np.ones(count, bool)
+    seconds = begins + moments[inside] * float(step)
     baked = _baked(source, camera, settings, seconds)
     metres = METRES[settings.unit] if settings.unit else source.metres
     up_axis = settings.up_axis or source.up_axis
@@ -191,7 +199,7 @@ def bring_in(source: Source, settings: Settings, plate_rate: Fraction, first: in
     if source.rate is not None and source.first is not None and settings.by == "time":
         number = round(source.first * plate_rate / rate)
     move = Move(
-        number + settings.offset + np.arange(count),
+        number + settings.offset + np.flatnonzero(inside),
         turn @ baked.rotations,
         baked.positions @ turn.T * metres,
         seen.half_view,

@@ -4,6 +4,7 @@ from django.db import models
 
 # What a kind of work is called while it goes on; the others render.
 DOING = {
+    "lag": "Comparing the move with the picture",
     "return": "Bringing it back",
     "film": "Making small pictures",
     "flash": "Looking for flashes",

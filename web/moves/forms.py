@@ -25,6 +25,9 @@ class SettingsForm(forms.Form):
         choices=[("frame", "one for one"), ("time", "at the plate’s rate, keeping its speed")],
     )
     offset = forms.IntegerField(label="Add to frames", required=False)
+    slip = forms.FloatField(
+        label="Sample it later by (frames)", required=False, min_value=-0.999, max_value=0.999
+    )
     fit = forms.ChoiceField(
         label="Angle of view fits",
         choices=[("width", "the plate’s width"), ("height", "the plate’s height")],
@@ -76,6 +79,7 @@ class SettingsForm(forms.Form):
                 by=data["by"],
                 offset=data["offset"] or 0,
                 fit=data["fit"],
+                slip=data["slip"] or 0.0,
                 pupil_mm=data["pupil_mm"] or 0.0,
             )
         except Problem as problem:

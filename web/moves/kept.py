@@ -26,7 +26,8 @@ from web.shows.state import once
 @dataclass(frozen=True, eq=False)
 class Kept:
     """One of them. `found`: the move where it stands, in the shot's frame numbers, and what its
-    file said. `own`: the move in its own space; `stands`: where that is in the set, (4, 4).
+    file said. `own`: the move in its own space; `stands`: where that is in the set, (4, 4);
+    `shifted`: by how many frames the shot was shifted since it came.
     """
 
     id: str
@@ -37,6 +38,7 @@ class Kept:
     found: BroughtIn
     own: Move
     stands: np.ndarray
+    shifted: int
     key: str
 
     @property
@@ -57,11 +59,12 @@ def moves_of(state: MutableMapping) -> list[Kept]:
 
 
 def _kept(state: Mapping, item: Mapping) -> Kept:
-    own = _baked(item["baked"]["blob"]).shifted(state["shift"] - item["shift"])
+    shifted = state["shift"] - item["shift"]
+    own = _baked(item["baked"]["blob"]).shifted(shifted)
     stands = np.array(item["stands"]).reshape(4, 4) if item["stands"] else np.eye(4)
     move = own.stood(stands) if item["stands"] else own
     settings = Settings(**item["settings"])
-    key = [item["baked"]["blob"], item["stands"], settings.fit, state["shift"] - item["shift"]]
+    key = [item["baked"]["blob"], item["stands"], settings.fit, shifted]
     return Kept(
         item["id"],
         item["name"],
@@ -71,6 +74,7 @@ def _kept(state: Mapping, item: Mapping) -> Kept:
         BroughtIn.of(move, item["says"]),
         own,
         stands,
+        shifted,
         json.dumps(key),
     )
 

@@ -10,6 +10,7 @@ from aperture.camera import Camera, CameraPath
 from aperture.errors import Problem
 from aperture.moves.compare import apart, offsets
 from aperture.moves.doubts import Doubt, doubts
+from aperture.moves.timing import Lag
 from aperture.scene import overlay
 from aperture.units import METRES, format_rate
 from web.match.curves import Curve, curve
@@ -26,7 +27,10 @@ from web.moves.kept import (
     rate_of,
     takes_distortion,
 )
-from web.plates.frames import frame_at, span_of
+from web.moves.time_actions import measured
+from web.plates.flash_actions import found as flashes_of
+from web.plates.frames import frame_at, span_of, way_of
+from web.plates.models import film_of
 from web.shows.models import Shot
 from web.shows.state import once
 from web.stage.stand_ins import shown, stand_in_from
@@ -174,6 +178,7 @@ def remarks(shot: Shot, kept: Kept) -> list[Remark]:
         rate = shot.show.rate
     asked = doubts(kept.found, kept.settings, rate, plate)
     out = [_asked(shot, kept, doubt) for doubt in asked]
+    out += in_time(shot, kept)
     try:
         path = on_plate(shot.state, kept.id)
     except Problem as problem:
@@ -197,6 +202,74 @@ def _read_again(shot: Shot, kept: Kept, label: str, **changed: object) -> tuple[
     fields = {name: "" if value is None else value for name, value in settings.items()}
     to = {"action": shot.url("moves-understand", kept.id), "fields": fields}
     return label, to | {"fields": fields | {"base": shot.head.number}}
+
+
+def in_time(shot: Shot, kept: Kept) -> list[Remark]:
+    """What was measured of when the move happens, and lamps that light up."""
+    found = measured(shot, kept)
+    out = [] if found is None else _late(shot, kept, found)
+    if found is None and shot.state["film"]:
+        out += _flashes(shot, kept)
+    return out
+
+
+def _late(shot: Shot, kept: Kept, found: Lag) -> list[Remark]:
+    out = []
+    says = f"{found.frames:+.2f} ± {found.plus_minus:.2f} frames".replace("-", "−")
+    share = f"The move explains {100 * found.explained:.0f} % of the picture’s motion."
+    whole = round(found.frames)
+    part = found.frames - whole if abs(found.frames - whole) > 2 * found.plus_minus else 0.0
+    if whole or part:
+        slip = kept.settings.slip + part
+        moved = whole + int(slip)  # what is a whole frame goes into the numbers
+        changed = {"offset": kept.settings.offset - moved, "slip": round(slip - int(slip), 3)}
+        label = f"Shift it by {-found.frames:+.2f} frames".replace("-", "−")
+        if not part:
+            changed = {"offset": kept.settings.offset - whole}
+            label = f"Shift it by {-whole:+d} frames".replace("-", "−")
+        remedy = _read_again(shot, kept, label, **changed)
+        late = "late" if found.frames > 0 else "early"
+        out.append(Remark(f"The move is {late}", f"{says}. {share}", "doubt", (remedy,)))
+    else:
+        out.append(Remark("The move is in time", f"{says}. {share}", "good"))
+    if found.turned:
+        way = way_of(shot.state)
+        fields = {
+            "quarters": (way.quarters + 2) % 4,
+            "width": way.width or "",
+            "base": shot.head.number,
+        } | ({"flip": "on"} if way.flip else {})
+        to = {"action": shot.url("way-in"), "fields": fields}
+        says = (
+            "The picture moves as this move does, but half a turn about the lens axis away: the "
+            "camera hung upside down. Turn the picture, not the move."
+        )
+        out.append(Remark("Upside down", says, "doubt", (("Turn the picture by 180°", to),)))
+    return out
+
+
+def _flashes(shot: Shot, kept: Kept) -> list[Remark]:
+    """A lamp that lights up when the move begins: where one was found, and not on its frame zero."""
+    looked = flashes_of(film_of(shot))
+    settings, found = kept.settings, kept.found
+    # A file that counts frames flashes on its frame zero, another one on its first.
+    zero = int(kept.move.frames[0])
+    if "frames" in found.declares:
+        zero = settings.offset + kept.shifted
+    lit = [
+        frame_at(shot.state, one.number) for one in (looked[0] if looked else []) if not one.wide
+    ]
+    if not lit or zero in lit:
+        return []
+    remedies = tuple(
+        _read_again(shot, kept, f"Begin it on frame {frame}", offset=settings.offset + frame - zero)
+        for frame in lit[:3]
+    )
+    says = (
+        f"A lamp lights up on frame {lit[0]}, and the move begins on frame {zero}. A rig’s lamp "
+        "flashes when its move begins."
+    )
+    return [Remark("A flash", says, "note", remedies)]
 
 
 def _sides(shot: Shot, kept: Kept, path: CameraPath) -> list[Remark]:

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from web.moves import align_views, views
+from web.moves import align_views, time_views, views
 
 urlpatterns = [
     path("moves", views.moves, name="moves"),
@@ -11,6 +11,7 @@ urlpatterns = [
     path("moves/<str:id_>/serve", views.serve, name="moves-serve"),
     path("moves/<str:id_>/into-set", views.into_set, name="moves-into-set"),
     path("moves/<str:id_>/seen", views.seen, name="moves-seen"),
+    path("moves/<str:id_>/lag", time_views.measure, name="moves-lag"),
     path("moves/<str:id_>/align", align_views.align, name="moves-align"),
     path("moves/<str:id_>/points", align_views.points, name="moves-points"),
     path("moves/<str:id_>/sight", align_views.sight, name="moves-sight"),

@@ -7,9 +7,11 @@ from django.views.decorators.http import require_GET, require_POST
 from aperture.errors import Problem
 from aperture.formats import moves_in
 from aperture.formats.recipe import Recipe
+from web.jobs import runner
 from web.moves import actions, page
 from web.moves.forms import AS_IT_WAS, SettingsForm, needs_recipe
 from web.moves.kept import Kept, move_called, moves_of
+from web.moves.time_actions import KIND
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
 from web.shows.reading import base_of, given_name, whole
@@ -47,6 +49,7 @@ def _of_chosen(shot, chosen: Kept, form) -> dict:
         "rows": page.rows(shot, chosen),
         "remarks": page.remarks(shot, chosen),
         "compared": compared,
+        "job": runner.latest(shot, KIND) if shot.state["film"] else None,
         "curves": [drawn] if drawn else [],
         "first": first,
         "count": last - first + 1,

@@ -21,23 +21,29 @@ Region = tuple[float, float, float, float]
 
 def look(film: Film, region: Region | None, progress: Callable[[float], None]) -> None:
     """Look for flashes and keep what is found with the film. Raises Problem where its small pictures aren't there yet."""
-    found = find_flashes(_small(film, progress), region)
+    found = find_flashes(small_pictures(film, progress), region)
     kept = {"region": region, "flashes": [asdict(flash) for flash in found]}
     write(film.folder / FOUND, lambda path: path.write_text(json.dumps(kept)))
 
 
-def _small(film: Film, progress: Callable[[float], None]) -> Iterator[tuple[int, np.ndarray]]:
-    """The film's small pictures, which are ours, so that reading them needs no fence."""
-    numbers = Filmed.read(film.folder).numbers
+def small_pictures(
+    film: Film, progress: Callable[[float], None], first: int | None = None, last: int | None = None
+) -> Iterator[tuple[int, np.ndarray]]:
+    """The film's small pictures (H, W, 3) from `first` to `last`, which are ours, so that reading
+    them needs no fence. Raises Problem where they aren't there yet.
+    """
+    numbers = [
+        number
+        for number in Filmed.read(film.folder).numbers
+        if (first is None or number >= first) and (last is None or number <= last)
+    ]
     for index, number in enumerate(numbers):
         progress(index / len(numbers))
         pixels = cv2.imread(str(film.folder / "small" / f"{number}.jpg"))
         if pixels is None:
             if str(number) in film.unshown:
                 continue
-            raise Problem(
-                "The small pictures aren’t all there yet. Look for flashes once they are."
-            )
+            raise Problem("The small pictures aren’t all there yet. Try again once they are.")
         yield number, pixels
 
 

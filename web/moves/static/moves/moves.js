@@ -2,7 +2,7 @@
 
 import {followClicks, showPlayhead} from "../plates/curves.js";
 import {startStrip} from "../plates/strip.js";
-import {typing} from "../ui/app.js";
+import {typing, watchJob} from "../ui/app.js";
 import {LightTable} from "../ui/table.js";
 import {Over} from "./over.js";
 
@@ -41,3 +41,4 @@ function start() {
 }
 
 if (document.getElementById("light-table")) start();
+watchJob();
