@@ -16,7 +16,9 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.geometry.grid import Grid
+from aperture.geometry.rotation import rotation_from_angles
 from aperture.lens.lens import Lens
+from aperture.moves.rig import Program
 
 FOLDER = Path(__file__).parent / "plates"
 SIZE = (1280, 720)
@@ -56,6 +58,31 @@ def rise(pictures: float) -> Camera:
     )
     pan, tilt = _toward(position, LOOKS_AT["LT080"])
     return Camera.at(_grid(), Lens(27.0), position, pan, tilt, np.pi)
+
+
+RIG_TURNED, RIG_ALONG = np.pi / 6, 1.1  # the rails in the set; the pillar on them, metres
+
+
+def rig_stands() -> np.ndarray:
+    """(4, 4) set from the space of the rig that LT080's camera hung under."""
+    out = np.eye(4)
+    out[:3, :3] = rotation_from_angles(RIG_TURNED, 0, 0)
+    out[:3, 3] = np.array([-0.2, 0, 5.9]) - out[:3, :3] @ [RIG_ALONG, 0, 0]
+    return out
+
+
+def rig_program() -> Program:
+    """`rise` as the simulated rig is told it. It doesn't know that its camera hangs."""
+    target = np.linalg.inv(rig_stands()) @ [*LOOKS_AT["LT080"], 1]
+    return Program(
+        "rise",
+        start=(RIG_ALONG - 1.5 * np.sin(RIG_TURNED), 0.62, 1.5 * np.cos(RIG_TURNED)),
+        end=(0.0, 2.6, 0.0),
+        target=tuple(target[:3].tolist()),
+        turn_deg=52,
+        seconds=84 / FPS,
+        side=-1,
+    )
 
 
 def _grid() -> Grid:

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from web.moves import align_views, time_views, views
+from web.moves import align_views, rig_views, time_views, views
 
 urlpatterns = [
     path("moves", views.moves, name="moves"),
@@ -11,6 +11,11 @@ urlpatterns = [
     path("moves/<str:id_>/serve", views.serve, name="moves-serve"),
     path("moves/<str:id_>/into-set", views.into_set, name="moves-into-set"),
     path("moves/<str:id_>/seen", views.seen, name="moves-seen"),
+    path("moves/rig", rig_views.rig, name="rig"),
+    path("moves/rig/play", rig_views.played, name="rig-play"),
+    path("moves/rig/file", rig_views.file, name="rig-file"),
+    path("moves/rig/points", rig_views.points, name="rig-points"),
+    path("moves/rig/send", rig_views.send, name="rig-send"),
     path("moves/<str:id_>/lag", time_views.measure, name="moves-lag"),
     path("moves/<str:id_>/align", align_views.align, name="moves-align"),
     path("moves/<str:id_>/points", align_views.points, name="moves-points"),
