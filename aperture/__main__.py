@@ -26,7 +26,10 @@ def main(arguments: list[str] = None) -> int:
     commands.add_parser("warm", help="compile what is compiled at its first use")
     options = parser.parse_args(arguments)
     if options.command == "warm":
+        from aperture.moves.flight import compile_all as compile_flight
         from aperture.path.warm import compile_all
+
+        compile_flight()
 
         compile_all()
         return 0

@@ -211,6 +211,13 @@ def fly(move: Move, aircraft: Aircraft, rate: Fraction) -> Flown:
     )
 
 
+def compile_all() -> None:
+    """Fly a few frames, so that what is compiled is compiled and kept (`python -m aperture warm`)."""
+    away = np.linspace(0, 3, 12)[:, None] * [1.0, 0.1, 0.5]
+    turns, half = np.tile(np.eye(3), (12, 1, 1)), np.ones((12, 2))
+    fly(Move(np.arange(12), turns, away, half, np.ones(12), np.zeros(2)), Aircraft(), Fraction(24))
+
+
 def _timed(keyed: Array, aircraft: Aircraft, step: float, fine: Array) -> Array:
     """(T, 3) where the aircraft is to be at each moment: the route at speeds that it can hold."""
     lengths = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(keyed, axis=0), axis=1))])

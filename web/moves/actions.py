@@ -26,14 +26,7 @@ def take(shot: Shot, name: str, data: bytes, recipe: Recipe | None, base: int | 
     file, baked = store.put(data), store.put_arrays(**found.move.to_arrays())
 
     def change(state):
-        if len(state["moves"]) >= MOST_MOVES:
-            raise Problem(f"A shot holds {MOST_MOVES} moves. Remove one first.")
-        taken = {item["id"] for item in state["moves"]}
-        id_ = next(id_ for number in range(1, 1000) if (id_ := f"m{number}") not in taken)
-        called = counted(Path(name).stem[:60] or "Move", {item["name"] for item in state["moves"]})
-        item = {
-            "id": id_,
-            "name": called,
+        item = new_item(state, Path(name).stem[:60] or "Move") | {
             "file": {"blob": file},
             "file_name": name[:200],
             "settings": Settings().to_json(),
@@ -41,11 +34,22 @@ def take(shot: Shot, name: str, data: bytes, recipe: Recipe | None, base: int | 
             "says": _says(found),
             "baked": {"blob": baked},
             "shift": state["shift"],
-            "stands": None,
         }
         state["moves"] = [*state["moves"], item]
 
     return edit(shot, f"Brought in {name[:80]}", change, base)
+
+
+def new_item(state, name: str) -> dict:
+    """The id and the name of one more move, which stands where its own space is. Raises Problem where
+    a shot holds no more.
+    """
+    if len(state["moves"]) >= MOST_MOVES:
+        raise Problem(f"A shot holds {MOST_MOVES} moves. Remove one first.")
+    taken = {item["id"] for item in state["moves"]}
+    id_ = next(id_ for number in range(1, 1000) if (id_ := f"m{number}") not in taken)
+    called = counted(name, {item["name"] for item in state["moves"]})
+    return {"id": id_, "name": called, "stands": None}
 
 
 def understood(
@@ -68,6 +72,8 @@ def understand(
     """
     kept = move_called(shot.state, id_)
     item = next(item for item in shot.state["moves"] if item["id"] == id_)
+    if item["file"] is None:
+        raise Problem("This move was drawn here: it has no file that could be read another way.")
     found = understood(shot, kept.file_name, store.get(item["file"]["blob"]), settings, recipe)
     changes = {
         "settings": settings.to_json(),
@@ -86,7 +92,13 @@ def rename(shot: Shot, id_: str, name: str, base: int | None) -> Shot:
 
 
 def change_move(
-    shot: Shot, id_: str, label: str, changes: dict, base: int | None, moves: bool = True
+    shot: Shot,
+    id_: str,
+    label: str,
+    changes: dict,
+    base: int | None,
+    moves: bool = True,
+    run: str = "",
 ) -> Shot:
     """Change what is kept of a move. `moves`: whether the camera moves by it, which a lock forbids
     where it is the shot's.
@@ -98,7 +110,7 @@ def change_move(
             _refuse_locked(shot, state, id_)
         state["moves"] = [item | changes if item["id"] == id_ else item for item in state["moves"]]
 
-    return edit(shot, label, change, base)
+    return edit(shot, label, change, base, run)
 
 
 def remove(shot: Shot, id_: str, base: int | None) -> Shot:

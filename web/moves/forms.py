@@ -91,4 +91,4 @@ class SettingsForm(forms.Form):
 
 def needs_recipe(kept: Kept) -> bool:
     """Whether a move's file says nothing of its conventions."""
-    return format_of(kept.file_name).needs_recipe
+    return bool(kept.file_name) and format_of(kept.file_name).needs_recipe

@@ -13,6 +13,8 @@ from aperture.errors import Problem
 from aperture.formats.recipe import Recipe
 from aperture.lens.lens import Lens
 from aperture.match.document import read
+from aperture.moves.authored import Authored
+from aperture.moves.flight import Aircraft
 from aperture.moves.move import Move
 from aperture.moves.source import BroughtIn, Settings
 from web.blobs import store
@@ -27,7 +29,8 @@ from web.shows.state import once
 class Kept:
     """One of them. `found`: the move where it stands, in the shot's frame numbers, and what its
     file said. `own`: the move in its own space; `stands`: where that is in the set, (4, 4);
-    `shifted`: by how many frames the shot was shifted since it came.
+    `shifted`: by how many frames the shot was shifted since it came. `authored`, `aircraft`: its
+    keys where it was drawn here, in the shot's frame numbers, and what flies it.
     """
 
     id: str
@@ -40,6 +43,8 @@ class Kept:
     stands: np.ndarray
     shifted: int
     key: str
+    authored: Authored | None = None
+    aircraft: Aircraft | None = None
 
     @property
     def move(self) -> Move:
@@ -50,6 +55,11 @@ class Kept:
 @functools.lru_cache(maxsize=32)
 def _baked(digest: str) -> Move:
     return Move.from_arrays(store.get_arrays(digest))
+
+
+@functools.lru_cache(maxsize=32)
+def _keys(digest: str) -> Authored:
+    return Authored.from_json(json.loads(store.get(digest)))
 
 
 @once
@@ -76,6 +86,8 @@ def _kept(state: Mapping, item: Mapping) -> Kept:
         stands,
         shifted,
         json.dumps(key),
+        _keys(item["authored"]["blob"]).shifted(shifted) if "authored" in item else None,
+        Aircraft(**item["aircraft"]) if item.get("aircraft") else None,
     )
 
 

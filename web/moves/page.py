@@ -118,8 +118,7 @@ def rows(shot: Shot, kept: Kept) -> list[Row]:
     travel = np.linalg.norm(np.diff(move.positions, axis=0), axis=1).sum()
     settings = kept.settings
     return [
-        Row("File", kept.file_name, origin="file"),
-        Row("Camera", found.camera.rpartition("/")[2] or found.camera, title=found.camera),
+        *_from(kept),
         Row(
             "Frames",
             f"{begins}–{ends}" if ends > begins else str(begins),
@@ -134,6 +133,19 @@ def rows(shot: Shot, kept: Kept) -> list[Row]:
         *([Row("Travels", show.length(float(travel))[0])] if ends > begins else []),
         *_lens(kept),
         *_distortion(shot, kept),
+    ]
+
+
+def _from(kept: Kept) -> list[Row]:
+    """Where the move comes from."""
+    if kept.authored is not None:
+        keys = sum(len(curve.keys) for curve in kept.authored.curves.values())
+        flies = [Row("Flown", "by an aircraft")] if kept.aircraft else []
+        return [Row("Drawn here", f"{keys} keys", origin="typed"), *flies]
+    camera = kept.found.camera
+    return [
+        Row("File", kept.file_name, origin="file"),
+        Row("Camera", camera.rpartition("/")[2] or camera, title=camera),
     ]
 
 

@@ -14,11 +14,14 @@ NAMES = listed({"type": "string", "maxLength": 500}, 1000)
 # (`aperture.moves.source.BroughtIn`). `baked`: the move as arrays. `shift`: by how much the shot
 # was shifted then. `stands`: the rigid transform of the move's space into the set's, row by row;
 # null where it is none.
+# `authored`: its keys, where it was drawn here (`aperture.moves.authored.Authored`); it has no file
+# then. `aircraft`: what flies it (`aperture.moves.flight.Aircraft`), null where the camera is where
+# the keys say.
 MOVE = record(
     {
         "id": ID,
         "name": text(80),
-        "file": BLOB,
+        "file": maybe(BLOB),
         "file_name": text(200),
         "settings": {"type": "object"},
         "recipe": maybe({"type": "object"}),
@@ -26,7 +29,8 @@ MOVE = record(
         "baked": BLOB,
         "shift": {"type": "integer"},
         "stands": maybe(numbers(16)),
-    }
+    },
+    {"authored": BLOB, "aircraft": maybe({"type": "object"})},
 )
 # What tells where a move stands, by the move's id. Of a reference: `kind` is "point" (known in both
 # spaces: `moves`, metres of the move's own), "axis" (what the lens axis pointed at on a frame, of

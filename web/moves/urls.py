@@ -1,6 +1,6 @@
 from django.urls import path
 
-from web.moves import align_views, rig_views, time_views, views
+from web.moves import align_views, keys_views, rig_views, time_views, views
 
 urlpatterns = [
     path("moves", views.moves, name="moves"),
@@ -11,6 +11,13 @@ urlpatterns = [
     path("moves/<str:id_>/serve", views.serve, name="moves-serve"),
     path("moves/<str:id_>/into-set", views.into_set, name="moves-into-set"),
     path("moves/<str:id_>/seen", views.seen, name="moves-seen"),
+    path("moves/begin", keys_views.begin, name="moves-begin"),
+    path("moves/<str:id_>/keys", keys_views.keys, name="moves-keys"),
+    path("moves/<str:id_>/thin", keys_views.thin, name="moves-thin"),
+    path("moves/<str:id_>/try", keys_views.attempt, name="moves-try"),
+    path("moves/<str:id_>/save-keys", keys_views.save, name="moves-save-keys"),
+    path("moves/<str:id_>/record", keys_views.record, name="moves-record"),
+    path("moves/<str:id_>/limits", keys_views.limits, name="moves-limits"),
     path("moves/rig", rig_views.rig, name="rig"),
     path("moves/rig/play", rig_views.played, name="rig-play"),
     path("moves/rig/file", rig_views.file, name="rig-file"),

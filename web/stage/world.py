@@ -49,17 +49,27 @@ def solids(shot, items) -> dict:
     return {item["id"]: _solid(stand_in_from(item), turn) for item in items}
 
 
-def _solid(placed, turn) -> dict:
+def solid_lines(item) -> tuple[np.ndarray, np.ndarray]:
+    """Points (N, 3) of a stand-in, metres, and which two of them its drawn lines (L, 2) join."""
+    points, _, lines = _drawn_solid(stand_in_from(item))
+    return points, np.asarray(lines)
+
+
+def _drawn_solid(placed) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Points, triangles and lines; of a fine mesh those of its box, without triangles."""
     if len(placed.solid.triangles) > overlay.MOST_DRAWN:
-        points, faces, lines = placed.bounds(), np.zeros(0, int), overlay.BOX_EDGES
-    else:
-        points, faces = placed.vertices(), placed.solid.triangles
-        edges, sides = placed.solid.edges
-        normals = placed.solid.face_normals(points)
-        lines = edges[
-            (sides[:, 1] < 0)
-            | ((normals[sides[:, 0]] * normals[sides[:, 1]]).sum(axis=1) < overlay.CREASE)
-        ]
+        return placed.bounds(), np.zeros(0, int), np.asarray(overlay.BOX_EDGES)
+    points, (edges, sides) = placed.vertices(), placed.solid.edges
+    normals = placed.solid.face_normals(points)
+    lines = edges[
+        (sides[:, 1] < 0)
+        | ((normals[sides[:, 0]] * normals[sides[:, 1]]).sum(axis=1) < overlay.CREASE)
+    ]
+    return points, placed.solid.triangles, lines
+
+
+def _solid(placed, turn) -> dict:
+    points, faces, lines = _drawn_solid(placed)
     return {
         "points": np.round(points @ turn.T, 5).ravel().tolist(),
         "faces": faces.ravel().tolist(),
