@@ -135,7 +135,9 @@ class Authored:
                 bool(data.get("follows", False)),
                 (wide, high),
             )
-        except (KeyError, TypeError, ValueError, AttributeError):
+        except Problem:
+            raise
+        except (KeyError, TypeError, ValueError, AttributeError, OverflowError):
             raise Problem("These aren’t the keys of a move.") from None
 
     def shifted(self, frames: int) -> Authored:

@@ -58,7 +58,9 @@ class Key:
         try:
             frame, value, kind, *slopes = data
             return cls(float(frame), float(value), str(kind), *map(float, slopes))
-        except (TypeError, ValueError):
+        except Problem:
+            raise
+        except (TypeError, ValueError, OverflowError):
             raise Problem("A key is a frame, a value and a kind.") from None
 
 

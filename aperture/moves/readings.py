@@ -61,7 +61,7 @@ class Limits:
 @dataclass(frozen=True, eq=False)
 class Readings:
     """Per frame (F,): metres, seconds, degrees; `near` and `nearest`: the distance to the nearest of
-    the things that were given, infinite without any, and its index.
+    the things that were given, infinite without any and 0 inside of it, and its index.
     """
 
     speed: Array
@@ -106,6 +106,7 @@ def readings(move: Move, rate: Fraction, things: Sequence[Array] = ()) -> Readin
     near, nearest = np.full(count, np.inf), np.full(count, -1)
     for index, triangles in enumerate(things):
         far = distances(move.positions, triangles)
+        far[inside(move.positions, triangles)] = 0.0
         closer = far < near
         near[closer], nearest[closer] = far[closer], index
     return Readings(speed, acceleration, rates, move.positions[:, 1], near, nearest)
@@ -116,6 +117,26 @@ def _turn_rates(rotations: Array) -> Array:
     steps = Rotation.from_matrix(np.transpose(rotations[:-1], (0, 2, 1)) @ rotations[1:])
     each = np.degrees(steps.as_rotvec())[:, [1, 0, 2]]
     return np.concatenate([each[:1], (each[1:] + each[:-1]) / 2, each[-1:]])
+
+
+def inside(points: Array, triangles: Array) -> Array:
+    """(F,) whether points (F, 3) are inside of a closed surface of triangles (T, 3, 3).
+
+    By the solid angle that all triangles fill (van Oosterom and Strackee 1983, equation 8, from
+    memory), which is that of a whole sphere inside and nothing outside; a surface that isn't closed
+    seldom fills half of it.
+    """
+    out = np.zeros(len(points), bool)
+    rows = max(1, AT_ONCE // max(len(triangles), 1))
+    for start in range(0, len(points), rows):
+        own = slice(start, start + rows)
+        a, b, c = (triangles[:, index] - points[own, None] for index in range(3))
+        la, lb, lc = (np.linalg.norm(side, axis=2) for side in (a, b, c))
+        over = (a * np.cross(b, c)).sum(axis=2)
+        under = la * lb * lc + (a * b).sum(axis=2) * lc
+        under += (a * c).sum(axis=2) * lb + (b * c).sum(axis=2) * la
+        out[own] = np.abs(2 * np.arctan2(over, under).sum(axis=1)) > 2 * np.pi
+    return out
 
 
 def distances(points: Array, triangles: Array) -> Array:

@@ -4,6 +4,7 @@ import unittest
 from fractions import Fraction
 
 import numpy as np
+import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.interpolate import BPoly, CubicHermiteSpline
@@ -16,6 +17,7 @@ from aperture.moves.compare import apart
 from aperture.moves.curves import Curve, Key
 from aperture.moves.flight import PRESETS, Aircraft, G, fly, trailing
 from aperture.moves.move import Move
+from aperture.moves.readings import distances, inside, readings
 from aperture.moves.rig import play
 from aperture.moves.thinning import thinned
 from demo import films
@@ -174,6 +176,31 @@ class DrawnMoves(unittest.TestCase):
         self.assertEqual(counts[:2], sorted(counts[:2]))
         every = keys_from(move_of(rig[:, :3, 3], rig[:, :3, :3]), range(len(rig)))
         np.testing.assert_allclose(every["x"].at(np.arange(85.0)), rig[:, 0, 3], atol=1e-12)
+
+
+class Readings(unittest.TestCase):
+    def test_distances_are_trimeshs(self):
+        random = np.random.default_rng(5)
+        for mesh in (
+            trimesh.creation.box((1, 2, 0.5)),
+            trimesh.creation.icosphere(subdivisions=2, radius=0.8),
+            trimesh.creation.cone(0.5, 1.5),
+        ):
+            points = random.uniform(-2, 2, (300, 3))
+            _, theirs, _ = trimesh.proximity.closest_point_naive(mesh, points)
+            np.testing.assert_allclose(distances(points, mesh.triangles), theirs, atol=1e-9)
+            np.testing.assert_array_equal(inside(points, mesh.triangles), mesh.contains(points))
+
+    def test_speeds_and_rates_of_a_circle(self):
+        angle = np.arange(100) / 24 * 0.5
+        places = 4 * np.stack([np.sin(angle), 0 * angle, np.cos(angle)], axis=1)
+        turns = Rotation.from_euler("y", angle[:, None]).as_matrix()
+        found = readings(move_of(places, turns), RATE)
+        middle = slice(2, -2)
+        np.testing.assert_allclose(found.speed[middle], 2, rtol=1e-3)
+        np.testing.assert_allclose(found.acceleration[middle], 1, rtol=1e-3)
+        np.testing.assert_allclose(found.rates[middle, 0], np.degrees(0.5), rtol=1e-9)
+        np.testing.assert_allclose(found.rates[middle, 1:], 0, atol=1e-9)
 
 
 class Flights(unittest.TestCase):

@@ -205,8 +205,21 @@ def recorded(
             continue
         before = curves[name].keys if name in curves else ()
         outside = [key for key in before if not first <= key.frame <= last]
-        curves[name] = Curve.of([*outside, *curve.keys])
+        curves[name] = Curve.of([*outside, *_held_ends(curve, outside)])
     return replace(authored, curves=curves, last=max(authored.last, last))
+
+
+def _held_ends(curve: Curve, outside: list[Key]) -> list[Key]:
+    """The keys of a curve that others come to stand beside: at its ends it keeps its own slopes."""
+    keys, (before, after) = list(curve.keys), curve.slopes()
+    for index, there in (
+        (0, [key for key in outside if key.frame < keys[0].frame]),
+        (-1, [key for key in outside if key.frame > keys[-1].frame]),
+    ):
+        if there:
+            slopes = {"before": float(before[index]), "after": float(after[index])}
+            keys[index] = replace(keys[index], kind="free", **slopes)
+    return keys
 
 
 def key_here(authored: Authored, frame: int, pose: np.ndarray) -> Authored:
