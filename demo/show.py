@@ -481,7 +481,7 @@ def _from_the_rig(shot) -> None:
             "plus_minus": 0.003,
         }
         for name, at in places_of(shot).items()
-        if name.startswith(("Crate", "Lantern’s post")) and "upper" in name
+        if "upper" in name
     ]
     align_actions.add_points(Shot.objects.with_head().get(pk=shot.pk), "m1", points, None)
 
