@@ -95,9 +95,12 @@ class MovesIn(TestCase):
         angle, length = st.floats(-400, 400), st.floats(-30, 30)
         triple = st.tuples(length, length, length)
         step = st.tuples(triple, st.tuples(angle, angle, angle), st.tuples(scales, scales, scales))
+        order = st.sampled_from(["XYZ", "XZY", "YXZ", "YZX", "ZXY", "ZYX", "X", "Y", "Z", "pivot"])
 
         @examples(60)
-        @given(st.lists(st.tuples(step, step), min_size=1, max_size=5), st.sampled_from("YZ"))
+        @given(
+            st.lists(st.tuples(step, step, order), min_size=1, max_size=5), st.sampled_from("YZ")
+        )
         def check(parents, up):
             stage = Usd.Stage.CreateInMemory()
             UsdGeom.SetStageUpAxis(stage, up)
@@ -105,14 +108,20 @@ class MovesIn(TestCase):
             stage.SetStartTimeCode(5)
             stage.SetEndTimeCode(9)
             at = ""
-            for index, ends in enumerate(parents):
+            for index, (*ends, order) in enumerate(parents):
                 at += f"/n{index}"
                 node = UsdGeom.Xform.Define(stage, at)
-                move, turn, scale = node.AddTranslateOp(), node.AddRotateXYZOp(), node.AddScaleOp()
+                move, axes = node.AddTranslateOp(), "XYZ" if order == "pivot" else order
+                pivot = node.AddTranslateOp(opSuffix="pivot") if order == "pivot" else None
+                turn, scale = getattr(node, f"AddRotate{axes}Op")(), node.AddScaleOp()
+                if pivot:  # a turn about a moving place: that is shifted back, by its inverse
+                    node.AddTranslateOp(opSuffix="pivot", isInverseOp=True)
                 for code, (place, angles, size) in zip((5, 9), ends):
                     move.Set(Gf.Vec3d(*place), code)
-                    turn.Set(Gf.Vec3f(*angles), code)
+                    turn.Set(angles[0] if len(axes) == 1 else Gf.Vec3f(*angles), code)
                     scale.Set(Gf.Vec3f(*size), code)
+                    if pivot:
+                        pivot.Set(Gf.Vec3d(*place[::-1]), code)
             camera = UsdGeom.Camera.Define(stage, at + "/eye")
             camera.AddTranslateOp().Set(Gf.Vec3d(1, 2, 3))
             stage.GetRootLayer().Export(str(self.folder / "h.usda"))
