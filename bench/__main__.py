@@ -18,6 +18,7 @@ from bench import (
     lineup,
     meshes,
     mixed,
+    moves,
     moving_cameras,
     pictures,
     playing,
@@ -231,6 +232,7 @@ if __name__ == "__main__":
     overlay_while_dragging()
     meshes.report()
     formats.report()
+    moves.report()
     film.report()
     moving_cameras.report()
     playing.report()

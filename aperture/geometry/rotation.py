@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from aperture.arrays import Array
 
@@ -14,6 +15,11 @@ def rotation_from_angles(pan: float, tilt: float, roll: float) -> Array:
     rx = np.array([[1, 0, 0], [0, ct, -st], [0, st, ct]])
     rz = np.array([[cr, -sr, 0], [sr, cr, 0], [0, 0, 1]])
     return ry @ rx @ rz
+
+
+def rotations_from_angles(angles: Array) -> Array:
+    """(T, 3, 3) of pan, tilt and roll (T, 3), each as `rotation_from_angles` has it."""
+    return Rotation.from_euler("YXZ", angles).as_matrix()
 
 
 def angles_from_rotation(rotation: Array) -> tuple[float, float, float]:

@@ -21,7 +21,7 @@ from scipy.spatial.transform import Rotation
 
 from aperture.arrays import Array
 from aperture.errors import Problem
-from aperture.geometry.rotation import angles_from_rotation, rotation_from_angles
+from aperture.geometry.rotation import angles_from_rotation, rotations_from_angles
 from aperture.moves.curves import Curve, Key, along
 from aperture.moves.hierarchy import look_at
 from aperture.moves.move import MOST_FRAMES, Move
@@ -168,7 +168,7 @@ def keyed_move(authored: Authored, rate: Fraction) -> Move:
     frames = authored.frames
     positions = _positions(authored, rate)
     angles = np.radians(np.stack([authored.curve(name).at(frames) for name in ANGLES], axis=1))
-    rotations = np.array([rotation_from_angles(*three) for three in angles])
+    rotations = rotations_from_angles(angles)
     if authored.looks_at is not None:
         positions, rotations = _looking(authored, frames, positions, rotations, angles[:, 2])
     focal = authored.curve("focal").at(frames)

@@ -34,8 +34,9 @@ from numba import njit
 
 from aperture.arrays import Array
 from aperture.errors import Problem
-from aperture.geometry.rotation import rotation_from_angles
+from aperture.geometry.rotation import rotations_from_angles
 from aperture.moves.move import Move
+from aperture.moves.readings import readings
 
 G = 9.80665  # m/s², standard gravity
 STEPS = 8  # of the simulation for each frame
@@ -189,9 +190,7 @@ def fly(move: Move, aircraft: Aircraft, rate: Fraction) -> Flown:
     heading, slope = _direction(velocity)
     bank, pitch = _attitude(thrust, heading)
     pan, tilt, roll = _camera(move, aircraft, fine, step, heading, slope, bank, pitch, thrust)
-    rotations = np.array(
-        [rotation_from_angles(*angles) for angles in np.stack([pan, tilt, roll], axis=1)[frames]]
-    )
+    rotations = rotations_from_angles(np.stack([pan, tilt, roll], axis=1)[frames])
     made = Move(
         move.frames,
         rotations,
@@ -215,7 +214,9 @@ def compile_all() -> None:
     """Fly a few frames, so that what is compiled is compiled and kept (`python -m aperture warm`)."""
     away = np.linspace(0, 3, 12)[:, None] * [1.0, 0.1, 0.5]
     turns, half = np.tile(np.eye(3), (12, 1, 1)), np.ones((12, 2))
-    fly(Move(np.arange(12), turns, away, half, np.ones(12), np.zeros(2)), Aircraft(), Fraction(24))
+    move = Move(np.arange(12), turns, away, half, np.ones(12), np.zeros(2))
+    fly(move, Aircraft(), Fraction(24))
+    readings(move, Fraction(24), [np.ones((1, 3, 3))])
 
 
 def _timed(keyed: Array, aircraft: Aircraft, step: float, fine: Array) -> Array:

@@ -8,6 +8,7 @@ from fractions import Fraction
 from typing import Any
 
 import numpy as np
+from numba import njit
 from scipy.spatial.transform import Rotation
 
 from aperture.arrays import Array
@@ -15,7 +16,6 @@ from aperture.errors import Problem
 from aperture.moves.move import Move
 
 CAMERA_M = 0.15  # half a camera: what comes nearer than that to its lens touches it
-AT_ONCE = 2_000_000  # pairs of places and triangles
 NAMES = {
     "speed": ("Speed", "m/s"),
     "acceleration": ("Acceleration", "m/s²"),
@@ -105,8 +105,8 @@ def readings(move: Move, rate: Fraction, things: Sequence[Array] = ()) -> Readin
         rates = _turn_rates(move.rotations) * fps
     near, nearest = np.full(count, np.inf), np.full(count, -1)
     for index, triangles in enumerate(things):
-        far = distances(move.positions, triangles)
-        far[inside(move.positions, triangles)] = 0.0
+        far, within = distances(move.positions, triangles)
+        far[within] = 0.0
         closer = far < near
         near[closer], nearest[closer] = far[closer], index
     return Readings(speed, acceleration, rates, move.positions[:, 1], near, nearest)
@@ -119,58 +119,73 @@ def _turn_rates(rotations: Array) -> Array:
     return np.concatenate([each[:1], (each[1:] + each[:-1]) / 2, each[-1:]])
 
 
-def inside(points: Array, triangles: Array) -> Array:
-    """(F,) whether points (F, 3) are inside of a closed surface of triangles (T, 3, 3).
+def distances(points: Array, triangles: Array) -> tuple[Array, Array]:
+    """Return how far points are from a surface, and whether they are inside of it.
 
-    By the solid angle that all triangles fill (van Oosterom and Strackee 1983, equation 8, from
-    memory), which is that of a whole sphere inside and nothing outside; a surface that isn't closed
-    seldom fills half of it.
+    Parameters
+    ----------
+    points : ndarray, shape (F, 3)
+    triangles : ndarray, shape (T, 3, 3)
+
+    Returns
+    -------
+    far : ndarray, shape (F,)
+        To the nearest point of the nearest triangle: within it where the point's foot on its plane
+        lies there, or else on an edge. Infinite without triangles.
+    inside : ndarray of bool, shape (F,)
+        By the solid angle that all triangles fill (van Oosterom and Strackee 1983, equation 8, from
+        memory), which is that of a whole sphere inside of a closed surface and nothing outside; one
+        that isn't closed seldom fills half of it.
     """
-    out = np.zeros(len(points), bool)
-    rows = max(1, AT_ONCE // max(len(triangles), 1))
-    for start in range(0, len(points), rows):
-        own = slice(start, start + rows)
-        a, b, c = (triangles[:, index] - points[own, None] for index in range(3))
-        la, lb, lc = (np.linalg.norm(side, axis=2) for side in (a, b, c))
-        over = (a * np.cross(b, c)).sum(axis=2)
-        under = la * lb * lc + (a * b).sum(axis=2) * lc
-        under += (a * c).sum(axis=2) * lb + (b * c).sum(axis=2) * la
-        out[own] = np.abs(2 * np.arctan2(over, under).sum(axis=1)) > 2 * np.pi
+    return _measured(np.ascontiguousarray(points, float), np.ascontiguousarray(triangles, float))
+
+
+@njit(cache=True)
+def _dot(a, b):
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+
+
+@njit(cache=True)
+def _edge(away, along):
+    """Squared distance to the edge that begins `away` from it and goes `along`."""
+    length = _dot(along, along)
+    share = 0.0 if length <= 0 else min(1.0, max(0.0, _dot(away, along) / length))
+    out = 0.0
+    for axis in range(3):
+        out += (away[axis] - share * along[axis]) ** 2
     return out
 
 
-def distances(points: Array, triangles: Array) -> Array:
-    """(F,) the distance of each point (F, 3) to the nearest of triangles (T, 3, 3), metres.
-
-    By the nearest point of a triangle: its inside where the point is above it, or else the nearest
-    of its edges.
-    """
-    out = np.full(len(points), np.inf)
-    if not len(triangles):
-        return out
-    rows = max(1, AT_ONCE // len(triangles))
-    for start in range(0, len(points), rows):
-        own = slice(start, start + rows)
-        out[own] = _distances(points[own], triangles)
-    return out
-
-
-def _distances(points: Array, triangles: Array) -> Array:
-    corner = triangles[:, 0]
-    first, second = triangles[:, 1] - corner, triangles[:, 2] - corner
-    normal = np.cross(first, second)
-    square = np.maximum((normal * normal).sum(axis=1), 1e-300)
-    away = points[:, None] - corner
-    # Barycentric coordinates of the foot on the triangle's plane.
-    u = (np.cross(away, second) * normal).sum(axis=2) / square
-    v = (np.cross(first, away) * normal).sum(axis=2) / square
-    above = np.abs((away * normal).sum(axis=2)) / np.sqrt(square)
-    inside = (u >= 0) & (v >= 0) & (u + v <= 1)
-    best = np.where(inside, above, np.inf)
-    for a, b in ((0, 1), (1, 2), (2, 0)):
-        start, along = triangles[:, a], triangles[:, b] - triangles[:, a]
-        length = np.maximum((along * along).sum(axis=1), 1e-300)
-        off = points[:, None] - start
-        share = np.clip((off * along).sum(axis=2) / length, 0, 1)
-        best = np.minimum(best, np.linalg.norm(off - share[..., None] * along, axis=2))
-    return best.min(axis=1)
+@njit(cache=True)
+def _measured(points, triangles):
+    far, within = np.full(len(points), np.inf), np.zeros(len(points), np.bool_)
+    first, second, third, normal = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    a, b, c = np.empty(3), np.empty(3), np.empty(3)
+    for i in range(len(points)):
+        best, angle = np.inf, 0.0
+        for t in range(len(triangles)):
+            for axis in range(3):
+                a[axis] = points[i, axis] - triangles[t, 0, axis]
+                b[axis] = points[i, axis] - triangles[t, 1, axis]
+                c[axis] = points[i, axis] - triangles[t, 2, axis]
+                first[axis] = triangles[t, 1, axis] - triangles[t, 0, axis]
+                second[axis] = triangles[t, 2, axis] - triangles[t, 0, axis]
+                third[axis] = triangles[t, 2, axis] - triangles[t, 1, axis]
+            normal[0] = first[1] * second[2] - first[2] * second[1]
+            normal[1] = first[2] * second[0] - first[0] * second[2]
+            normal[2] = first[0] * second[1] - first[1] * second[0]
+            square, over = _dot(normal, normal), _dot(a, normal)
+            # Barycentric coordinates of the foot on the plane.
+            ff, ss, fs = _dot(first, first), _dot(second, second), _dot(first, second)
+            af, as_ = _dot(a, first), _dot(a, second)
+            u, v = (ss * af - fs * as_), (ff * as_ - fs * af)
+            if square > 0 and u >= 0 and v >= 0 and u + v <= square:
+                best = min(best, over * over / square)
+            else:
+                best = min(best, _edge(a, first), _edge(a, second), _edge(b, third))
+            la, lb, lc = np.sqrt(_dot(a, a)), np.sqrt(_dot(b, b)), np.sqrt(_dot(c, c))
+            under = la * lb * lc + _dot(a, b) * lc + _dot(a, c) * lb + _dot(b, c) * la
+            angle += 2 * np.arctan2(over, under)
+        far[i] = np.sqrt(best)
+        within[i] = abs(angle) > 2 * np.pi
+    return far, within

@@ -24,7 +24,7 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.errors import Problem
-from aperture.geometry.rotation import angles_from_rotation, rotation_from_angles
+from aperture.geometry.rotation import angles_from_rotation, rotations_from_angles
 from aperture.moves.hierarchy import Node, look_at
 
 Kind = Literal["rise", "line", "arc"]
@@ -277,6 +277,5 @@ def _shift(x: Array, y: Array, z: Array) -> Array:
 def _turn(pan: Array, tilt: Array, roll: Array) -> Array:
     """(T, 4, 4) of angles in degrees."""
     out = np.tile(np.eye(4), (len(pan), 1, 1))
-    for index, angles in enumerate(np.radians(np.stack([pan, tilt, roll], axis=1))):
-        out[index, :3, :3] = rotation_from_angles(*angles)
+    out[:, :3, :3] = rotations_from_angles(np.radians(np.stack([pan, tilt, roll], axis=1)))
     return out

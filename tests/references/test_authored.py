@@ -17,7 +17,7 @@ from aperture.moves.compare import apart
 from aperture.moves.curves import Curve, Key
 from aperture.moves.flight import PRESETS, Aircraft, G, fly, trailing
 from aperture.moves.move import Move
-from aperture.moves.readings import distances, inside, readings
+from aperture.moves.readings import distances, readings
 from aperture.moves.rig import play
 from aperture.moves.thinning import thinned
 from demo import films
@@ -188,8 +188,9 @@ class Readings(unittest.TestCase):
         ):
             points = random.uniform(-2, 2, (300, 3))
             _, theirs, _ = trimesh.proximity.closest_point_naive(mesh, points)
-            np.testing.assert_allclose(distances(points, mesh.triangles), theirs, atol=1e-9)
-            np.testing.assert_array_equal(inside(points, mesh.triangles), mesh.contains(points))
+            far, inside = distances(points, mesh.triangles)
+            np.testing.assert_allclose(far, theirs, atol=1e-9)
+            np.testing.assert_array_equal(inside, mesh.contains(points))
 
     def test_speeds_and_rates_of_a_circle(self):
         angle = np.arange(100) / 24 * 0.5
