@@ -16,6 +16,7 @@ import numpy as np
 
 from aperture.match.statistics import threshold
 from aperture.path.facts import Distance, OnOnePlane
+from aperture.path.given import OfMove
 from aperture.path.problem import Equation
 
 if TYPE_CHECKING:
@@ -31,7 +32,7 @@ def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     network = told.network
     equations, rows = [], []
     for equation in network.facts.equations:
-        if isinstance(equation, OnOnePlane):
+        if isinstance(equation, OnOnePlane | OfMove):
             continue
         for row in equation.rows(network.state):
             equations.append(equation)

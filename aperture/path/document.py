@@ -21,6 +21,7 @@ from aperture.match.document import (
     label,
     validate,
 )
+from aperture.path.given import GivenMove
 from aperture.track.tracks import Tracks
 
 # What one solution may hold: what fits into memory, with room to spare.
@@ -87,6 +88,7 @@ class FilmEvidence:
     focal_on: tuple[tuple[int, float, float], ...] = ()
     readout: tuple[float, float] = (0.0, 0.0)
     stands: bool = False
+    move: GivenMove | None = None
 
     @property
     def frames(self) -> Array:
@@ -209,6 +211,7 @@ def read(data: dict[str, Any], checked: bool = False) -> FilmEvidence:
         focal_on=_focal_on(data.get("lens", {})),
         readout=_readout(data.get("lens", {}).get("readout_ms"), _rate(frames.get("rate"))),
         stands=data.get("placing") == "stand",
+        move=GivenMove.read(data["move"]) if data.get("move") else None,
     )
 
 

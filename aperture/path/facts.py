@@ -330,6 +330,8 @@ def gather(
         if frame in number_of_frame:
             id_ = f"lens.focal_mm@{frame}"
             equations.append(FocalOn(id_, sigma / focal, number_of_frame[frame], focal))
+    if evidence.move is not None and (whole := evidence.move.equation(number_of_frame)):
+        equations.append(whole)
     for index, value, sigma in evidence.lens_known:
         equations.append(LensValue(f"lens.{PARAMETERS[index]}", sigma, index, value))
     facts = PathFacts(equations)

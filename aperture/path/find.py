@@ -20,6 +20,7 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.errors import Problem
+from aperture.path.given import GivenMove
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.pivot import as_good, middle_lens, off_the_pivot, only_turns, turns_and_rolls
@@ -44,6 +45,8 @@ NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
 # Surveyed tracks that pose a frame by themselves; the share of frames that must see so many; and the median
 # residual above which the survey is not of these tracks, px.
 ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
+# How far a track's rays by a move may be apart in the picture, px: a rig's drift, and another lens.
+MOST_MOVE_PX = 40.0
 # Two paths that are each other's reversal can't be told apart below this difference, in squared σ: one in four hundred is wrong then.
 RIVALS = 12.0
 # Of fewer tracks than this share points are found where rays hardly differ.
@@ -59,7 +62,8 @@ class Found:
     """What was found. kind: free, nodal or still; path or turning is set for the first two kinds.
 
     readout: of a shutter that nobody told of, frames from the first row to the last. rival: a path that
-    explains the tracks nearly as well, with near and far reversed.
+    explains the tracks nearly as well, with near and far reversed. in_world: whether it is about where
+    it belongs already.
     """
 
     kind: str
@@ -67,6 +71,7 @@ class Found:
     turning: Turning | None = None
     readout: float = 0.0
     rival: Growing | None = None
+    in_world: bool = False
 
 
 def nobody(stage: str, share: float) -> None:
@@ -337,6 +342,59 @@ def _started(
         residuals = path.adjust(rounds=2, most=25)
         path.triangulate(least_deg=0.7, most_px=3.0)
     return path, residuals
+
+
+def from_move(
+    sightings: Sightings,
+    optics: Optics,
+    wanted: Wanted,
+    move: GivenMove,
+    watch: Watch,
+    threads: int,
+) -> Found | None:
+    """A path that begins at a move that is given; None where that explains the tracks with no lens.
+
+    Its lens is the one that is known, or of those that are tried the one that leaves least. No first
+    reconstruction is needed, which forward motion can lead into a wrong valley.
+    """
+    row_of = {int(frame): row for row, frame in enumerate(move.frames)}
+    some = [
+        number
+        for number in connected(sightings, keyframes(sightings))
+        if int(sightings.frames[number]) in row_of
+    ]
+    if len(some) < 2:
+        return None
+
+    def begun(focal: float) -> tuple[float, Growing]:
+        lens, prior = lens_of(optics, focal), prior_for(sightings, optics, wanted, focal)
+        path = Growing(sightings, optics, simple_lens(wanted), lens.copy(), prior)
+        for number in some:
+            row = row_of[int(sightings.frames[number])]
+            path.rotations[number], path.positions[number] = (
+                move.rotations[row],
+                move.positions[row],
+            )
+            path.posed[number] = True
+        px = np.full(1, np.inf)
+        # A rig's drift is many times what the tracks are known to: what seems wrong at first isn't.
+        for most_px in (MOST_MOVE_PX, MOST_MOVE_PX / 3, MOST_MOVE_PX / 9):
+            path.believe_all()
+            path.triangulate(least_deg=0.5, most_px=most_px)
+            if np.count_nonzero(path.placed) < FEWEST_TRACKS:
+                return np.inf, path
+            px = path.adjust(rounds=2, most=30) * sightings.sigma.mean(axis=2)
+        return float(np.nanmedian(px)), path
+
+    watch("Beginning at the move that is given", 0.1)
+    off, path = min(
+        (begun(focal) for focal in focals(optics, wanted, LADDER)), key=lambda one: one[0]
+    )
+    if not off < MOST_SURVEY_PX:
+        return None
+    path.free_lens = wanted.free_lens
+    _grow(path, watch, threads)
+    return Found("free", path=path, in_world=True)
 
 
 def _grow(path: Growing, watch: Watch, threads: int) -> None:

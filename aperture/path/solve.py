@@ -21,7 +21,7 @@ from aperture.path import report
 from aperture.path.bending import LOOSE, bending, placing_spread, stood
 from aperture.path.document import FilmEvidence, as_still, is_film, read
 from aperture.path.doubts import between, focal_doubt, more_misfit
-from aperture.path.find import RIVALS, Found, Wanted, Watch, find, nobody
+from aperture.path.find import RIVALS, Found, Wanted, Watch, find, from_move, nobody
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.network import Given, Network, solve_network, spreads
@@ -114,6 +114,8 @@ def _solved(
         evidence.readout != (0.0, 0.0),
     )
     found = _from(warm, sightings, optics, evidence) if warm else None
+    if found is None and evidence.move is not None and evidence.move.goes:
+        found = from_move(sightings, optics, wanted, evidence.move, watch, threads or 1)
     if found is None:
         found = find(sightings, optics, wanted, watch, threads or 1)
     if found.kind == "still":
