@@ -16,7 +16,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from aperture.arrays import Array
-from aperture.errors import Problem
+from aperture.match.document import InvalidDocument
 from aperture.path.problem import Equation, Row, State
 
 FARTHEST_M = 1e7
@@ -36,17 +36,20 @@ class GivenMove:
 
     @classmethod
     def read(cls, data: Mapping[str, Any]) -> GivenMove:
-        """Of a document's `move`. Raises Problem where it holds something that isn't a pose."""
+        """Of a document's `move`. Raises InvalidDocument where it isn't one."""
         frames = np.array(data["frames"], int)
         poses = np.array(data["world_from_camera"], float).reshape(-1, 4, 4)
         if len(frames) != len(poses):
-            raise Problem("The move has as many poses as frames.")
+            raise InvalidDocument("The move has as many poses as frames.", "/move")
         if not (np.diff(frames) > 0).all():
-            raise Problem("The move’s frames go up, each once.")
+            raise InvalidDocument("The move’s frames go up, each once.", "/move/frames")
         turns = poses[:, :3, :3]
         apart = np.abs(turns @ np.transpose(turns, (0, 2, 1)) - np.eye(3)).max(initial=0)
         if not np.isfinite(poses).all() or apart > 1e-6 or np.abs(poses).max() > FARTHEST_M:
-            raise Problem("The move holds a matrix that isn’t a rotation and a position.")
+            raise InvalidDocument(
+                "The move holds a matrix that isn’t a rotation and a position.",
+                "/move/world_from_camera",
+            )
         sigmas = float(data["plus_minus"]), float(np.radians(data["plus_minus_deg"]))
         return cls(frames, turns, poses[:, :3, 3], *sigmas)
 
@@ -84,6 +87,7 @@ class OfMove(Equation):
     directional = True
 
     def rows(self, state: State) -> list[Row]:
+        """Turns first, then places, of each camera."""
         many = np.sqrt(len(self.cameras))
         place, turn = self.sigma * many, self.sigma_rad * many
         given = np.transpose(self.rotations, (0, 2, 1)) @ state.rotations[self.cameras]

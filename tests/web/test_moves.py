@@ -18,9 +18,10 @@ from aperture.camera import Camera
 from aperture.formats import collada, recipe, usd
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.match.document import validate
 from tests.web.test_shots import WithShot
 from tests.web.test_tracks import FRAMES, HasBoards
-from web.match.path_fits import camera_of_state, matched_camera
+from web.match.path_fits import camera_of_state, evidence_digest, film_document, matched_camera
 from web.match.worlds import turn_world
 from web.shows.history import edit
 from web.shows.models import Shot
@@ -198,3 +199,34 @@ class MovesOnFilm(HasBoards, TransactionTestCase):
             self.assertEqual(sum(1 for _ in movie.decode(video=0)), FRAMES)
         bad = self.client.get(self.url("hand-off/straight"), {"kind": "gif"})
         self.assertEqual(bad.status_code, 422)
+
+    def test_a_move_is_evidence_about_the_path(self):
+        grid = Grid.from_gate(384, 216, 36, 20.25)
+        over = {n: Camera.at(grid, Lens(30), (0.1 * n, 1.5, 4)) for n in range(-3, FRAMES + 9)}
+        text = recipe.write(over, recipe.Recipe(), Fraction(24)).encode()
+        self.press("moves/take", file=SimpleUploadedFile("rig.csv", text))
+        self.put_tracks()
+        before = evidence_digest(self.now().state)
+        for wrong in ({"plus_minus": "0"}, {"plus_minus": "wide"}, {"plus_minus_deg": "400"}):
+            typed = {"plus_minus": "5 mm", "plus_minus_deg": "0.1"} | wrong
+            self.assertEqual(self.press("moves/m1/evidence", **typed).status_code, 422)
+        self.press("moves/m1/evidence", plus_minus="5 mm", plus_minus_deg="0.1")
+        told = film_document(self.now().state)
+        validate(told, 2)
+        self.assertEqual(told["move"]["frames"], list(range(1, FRAMES + 1)))
+        self.assertEqual(told["move"]["plus_minus"], 0.005)
+        pose = np.array(told["move"]["world_from_camera"][4]).reshape(4, 4)
+        np.testing.assert_allclose(pose[:3, 3], [0.5, 1.5, 4], atol=1e-6)
+        self.assertContains(self.client.get(self.url("moves")), "about the path, in use")
+        with_move = evidence_digest(self.now().state)
+        self.assertNotEqual(with_move, before)
+        # A shot that is shifted keeps its path; one whose move stands elsewhere has an old one.
+        self.press("plate/shift", first="1001", what="shot")
+        self.assertEqual(evidence_digest(self.now().state), with_move)
+        self.press("moves/m1/stand-typed", x="1 m", y="0", z="0")
+        self.assertNotEqual(evidence_digest(self.now().state), with_move)
+        self.press("moves/m1/evidence", stop="1")
+        self.assertNotIn("move", film_document(self.now().state))
+        self.press("moves/m1/evidence", plus_minus="5 mm", plus_minus_deg="0.1")
+        self.press("moves/m1/remove")
+        self.assertIsNone(self.now().state["move_evidence"])

@@ -67,6 +67,7 @@ def _without_tracks(state: MutableMapping) -> dict | None:
             "facts": facts + [on_frame(state, fact) for fact in state[FACTS]],
         }
         | ({"placing": "stand"} if state["stands"] else {})
+        | ({"move": move} if (move := given_move(state)) else {})
     )
 
 
@@ -169,6 +170,9 @@ def evidence_digest(state: MutableMapping) -> str:
             ]
             for part in ("marks", "facts")
         }
+        if "move" in document:
+            move = document["move"]
+            numbered["move"] = move | {"frames": [frame - offset for frame in move["frames"]]}
         lens = document["lens"] | {"zoom": state["zoom"]} if state["zoom"] else document["lens"]
         lens = lens | {"focal_mm": None} if state["zoom"] else lens
         document = document | numbered | {"frames": span, "lens": lens}
@@ -306,6 +310,20 @@ class Served:
     name: str
     path: CameraPath | None
     key: str
+
+
+# What gives a move that is evidence about the path, as a document has it; registered likewise.
+_given: list[Callable[[MutableMapping], dict | None]] = []
+
+
+def register_given(find: Callable[[MutableMapping], dict | None]) -> None:
+    """Add what finds the move that is evidence about a shot's path; called by its app."""
+    _given[:] = [find]
+
+
+def given_move(state: MutableMapping) -> dict | None:
+    """The move that is evidence about the path, as a document has it; None where none is."""
+    return _given[0](state) if _given else None
 
 
 def register_served(find: Callable[[MutableMapping], Served | None]) -> None:

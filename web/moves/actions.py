@@ -12,6 +12,7 @@ from web.blobs import store
 from web.moves.kept import move_called, on_plate, rate_of
 from web.moves.parts import MOST_MOVES
 from web.plates.frames import span_of
+from web.plates.models import require_film
 from web.shows.history import LOCKED, Locked, edit
 from web.shows.models import Shot
 from web.stage.cameras import add_camera
@@ -125,6 +126,8 @@ def remove(shot: Shot, id_: str, base: int | None) -> Shot:
         }
         if state["serving"] == id_:
             state["serving"] = None
+        if state["move_evidence"] and state["move_evidence"]["id"] == id_:
+            state["move_evidence"] = None
 
     return edit(shot, f"Removed the move {name}", change, base)
 
@@ -142,6 +145,23 @@ def serve(shot: Shot, id_: str | None, base: int | None) -> Shot:
         state["serving"] = id_
 
     return edit(shot, label, change, base)
+
+
+def make_evidence(
+    shot: Shot, id_: str, plus_minus: float | None, plus_minus_deg: float, base: int | None
+) -> Shot:
+    """Make a move evidence about the path, with its ± in metres and degrees; None: no longer."""
+    name = move_called(shot.state, id_).name
+    require_film(shot)
+    if plus_minus is not None and not (0 < plus_minus <= 1e4 and 0 < plus_minus_deg <= 180):
+        raise Problem("The ± of a move’s places and turns are above zero.", "plus_minus")
+    given = {"id": id_, "plus_minus": plus_minus, "plus_minus_deg": plus_minus_deg}
+
+    def change(state):
+        state["move_evidence"] = given if plus_minus is not None else None
+
+    label = f"{name} is evidence about the path"
+    return edit(shot, label if plus_minus is not None else f"{name} is no evidence", change, base)
 
 
 def put_into_set(shot: Shot, id_: str, frame: int, base: int | None) -> Shot:

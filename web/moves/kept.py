@@ -20,6 +20,7 @@ from aperture.moves.source import BroughtIn, Settings
 from web.blobs import store
 from web.match.fits import document_of, lens_of_match
 from web.match.path_fits import Served, path_of_state
+from web.plates.frames import span_of
 from web.plates.models import film_of
 from web.shows.models import Shot
 from web.shows.state import once
@@ -152,6 +153,31 @@ def serving(state: MutableMapping) -> Served | None:
         return Served(kept.name, on_plate(state, kept.id), kept.key)
     except Problem:
         return Served(kept.name, None, kept.key)
+
+
+def as_evidence(state: MutableMapping) -> dict | None:
+    """The move that is evidence about the path, on the frames of the marked range, as a match document
+    has it.
+    """
+    wanted = state["move_evidence"]
+    if not wanted:
+        return None
+    try:
+        move = move_called(state, wanted["id"]).move
+    except Problem:
+        return None
+    first, last = span_of(state)
+    rows = np.flatnonzero((move.frames >= first) & (move.frames <= last))
+    if not len(rows):
+        return None
+    poses = np.tile(np.eye(4), (len(rows), 1, 1))
+    poses[:, :3, :3], poses[:, :3, 3] = move.rotations[rows], move.positions[rows]
+    return {
+        "frames": move.frames[rows].tolist(),
+        "world_from_camera": poses.reshape(-1, 16).tolist(),
+        "plus_minus": wanted["plus_minus"],
+        "plus_minus_deg": wanted["plus_minus_deg"],
+    }
 
 
 def rate_of(shot: Shot) -> Fraction:

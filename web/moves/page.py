@@ -5,6 +5,7 @@ own camera.
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from aperture.camera import Camera, CameraPath
 from aperture.errors import Problem
@@ -36,6 +37,7 @@ from web.shows.state import once
 from web.stage.stand_ins import shown, stand_in_from
 from web.ui.rows import Remark, Row
 
+AXES_SAID, TURNS_SAID = ("across", "up", "along"), ("pan", "tilt", "roll")
 WORST = 3  # frames that are named
 DRAWN_PX = 0.05  # less is no arrow
 ODD_PX = 0.5  # by which the sides of two gates may disagree
@@ -96,6 +98,33 @@ def compared(state, id_: str) -> Compared | None:
         return None
     each = apart(own, cameras_in(path, *span_of(state)))
     return Compared(each) if each else None
+
+
+def drift(shot: Shot, kept: Kept) -> list[Curve]:
+    """How far the solved path is from a move, along each axis and about each, over the frames."""
+    path = solved_path(shot.state)
+    if path is None or len(path.frames) < 2:
+        return []
+    first, last = span_of(shot.state)
+    place: list[list[float | None]] = [[None] * (last - first + 1) for _ in range(3)]
+    turn: list[list[float | None]] = [[None] * (last - first + 1) for _ in range(3)]
+    rows_ = {int(frame): row for row, frame in enumerate(kept.move.frames)}
+    for index, frame in enumerate(path.frames.tolist()):
+        row = rows_.get(frame)
+        if row is None or not first <= frame <= last:
+            continue
+        off = path.positions[index] - kept.move.positions[row]
+        about = Rotation.from_matrix(kept.move.rotations[row].T @ path.rotations[index]).as_rotvec()
+        for axis in range(3):
+            place[axis][frame - first] = float(1000 * off[axis])
+            turn[axis][frame - first] = float(np.degrees(about[(1, 0, 2)[axis]]))
+    names = [(f"Path less move, {name}", "mm", each, 1) for name, each in zip(AXES_SAID, place)]
+    names += [(f"Path less move, {name}", "°", each, 3) for name, each in zip(TURNS_SAID, turn)]
+    return [
+        drawn
+        for name, unit, each, places in names
+        if (drawn := curve(name, unit, each, places=places)) is not None
+    ]
 
 
 def rows(shot: Shot, kept: Kept) -> list[Row]:

@@ -60,5 +60,12 @@ ALIGNMENT = record(
 PARTS = (
     Part("moves", [], listed(MOVE, MOST_MOVES), group="moves"),
     Part("alignments", {}, table(ALIGNMENT, MOST_MOVES), group="moves"),
+    # Which move is evidence about the path, with the ± of its places and turns.
+    Part(
+        "move_evidence",
+        None,
+        maybe(record({"id": ID, "plus_minus": POSITIVE, "plus_minus_deg": POSITIVE})),
+        group="moves",
+    ),
     Part("serving", None, maybe(ID), group="moves", camera=True, renders=True),
 )

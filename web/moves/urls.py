@@ -8,6 +8,7 @@ urlpatterns = [
     path("moves/<str:id_>/understand", views.understand, name="moves-understand"),
     path("moves/<str:id_>/rename", views.rename, name="moves-rename"),
     path("moves/<str:id_>/remove", views.remove, name="moves-remove"),
+    path("moves/<str:id_>/evidence", views.evidence, name="moves-evidence"),
     path("moves/<str:id_>/serve", views.serve, name="moves-serve"),
     path("moves/<str:id_>/into-set", views.into_set, name="moves-into-set"),
     path("moves/<str:id_>/seen", views.seen, name="moves-seen"),

@@ -7,6 +7,7 @@ from django.views.decorators.http import require_GET, require_POST
 from aperture.errors import Problem
 from aperture.formats import moves_in
 from aperture.formats.recipe import Recipe
+from aperture.units import parse_length, parse_number
 from web.jobs import runner
 from web.moves import actions, page
 from web.moves.forms import AS_IT_WAS, SettingsForm, needs_recipe
@@ -50,7 +51,8 @@ def _of_chosen(shot, chosen: Kept, form) -> dict:
         "remarks": page.remarks(shot, chosen),
         "compared": compared,
         "job": runner.latest(shot, KIND) if shot.state["film"] else None,
-        "curves": [drawn] if drawn else [],
+        "curves": [*([drawn] if drawn else []), *page.drift(shot, chosen)],
+        "evidence": shot.state["move_evidence"],
         "first": first,
         "count": last - first + 1,
         "page": {
@@ -121,6 +123,18 @@ def serve(request, show, shot, id_):
     """Make a move the shot's camera, or (`stop`) the shot's own match again."""
     chosen = None if "stop" in request.POST else id_
     return _back(actions.serve(find(show, shot), chosen, base_of(request)), id_)
+
+
+@require_POST
+def evidence(request, show, shot, id_):
+    """Make a move evidence about the path, or (`stop`) leave it out again."""
+    shot = find(show, shot)
+    metres, degrees = None, 0.1
+    if "stop" not in request.POST:
+        unit = shot.show.length_unit
+        metres = parse_length(request.POST.get("plus_minus", ""), unit, "The ± of its places")
+        degrees = parse_number(request.POST.get("plus_minus_deg", ""), "The ± of its turns")
+    return _back(actions.make_evidence(shot, id_, metres, degrees, base_of(request)), id_)
 
 
 @require_POST
