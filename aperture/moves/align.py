@@ -238,7 +238,7 @@ class _System:
             by = np.array([[1, 0, seen[0]], [0, 1, seen[1]]]) / -away[2]
             sigma = max(reference.plus_minus, LEAST_TANGENT)
             rows.append(((seen - np.asarray(reference.tangents)) / sigma, by @ slope / sigma))
-        for index in np.flatnonzero(self.known_sigma > 0):
+        for index in np.flatnonzero(self.known_sigma > 0).tolist():
             slope = np.zeros((3, PARAMETERS + self.known.size))
             own = slice(PARAMETERS + 3 * index, PARAMETERS + 3 * index + 3)
             slope[:, own] = np.eye(3) / self.known_sigma[index]
@@ -318,7 +318,9 @@ def align(
 
 def _system(references: Sequence[Reference], wanted: Wanted, centre: Array) -> _System:
     places: dict[tuple[float, ...], int] = {}
-    which, known, sigma = [], [], []
+    which: list[int] = []
+    known: list[tuple[float, ...]] = []
+    sigma: list[float] = []
     for reference in references:
         world = tuple(float(value) for value in np.asarray(reference.world, float))
         if not np.isfinite(world).all():

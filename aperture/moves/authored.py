@@ -131,7 +131,7 @@ class Authored:
                 int(data["first"]),
                 int(data["last"]),
                 str(data.get("by", "keys")),
-                None if looks_at is None else tuple(float(value) for value in looks_at),
+                None if looks_at is None else _three(looks_at),
                 bool(data.get("follows", False)),
                 (wide, high),
             )
@@ -149,6 +149,11 @@ class Authored:
         }
         curves |= {name: self.curves[name] for name in ("speed",) if name in self.curves}
         return replace(self, curves=curves, first=self.first + frames, last=self.last + frames)
+
+
+def _three(values: Sequence[Any]) -> tuple[float, float, float]:
+    x, y, z = (float(value) for value in values)
+    return x, y, z
 
 
 def keyed_move(authored: Authored, rate: Fraction) -> Move:

@@ -64,13 +64,13 @@ def thinned(
         # One new key in each of the worst gaps, where that gap is off by most.
         ends = np.array(chosen)
         gap = np.searchsorted(ends, move.frames, side="right")
-        worst = {}
+        worst: dict[int, tuple[float, int]] = {}
         for index in np.flatnonzero(wide).tolist():
             frame = int(move.frames[index])
             if frame in chosen:
                 continue
-            if gap[index] not in worst or off[index] > worst[gap[index]][0]:
-                worst[gap[index]] = (float(off[index]), frame)
+            if int(gap[index]) not in worst or off[index] > worst[int(gap[index])][0]:
+                worst[int(gap[index])] = (float(off[index]), frame)
         if not worst:
             break
         order = sorted(worst.values(), reverse=True)

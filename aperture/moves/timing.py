@@ -16,6 +16,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -144,15 +145,22 @@ def _between(first: Array, second: Array) -> Array:
     corners = cv2.goodFeaturesToTrack(first, MOST_CORNERS, 0.01, width / 70, blockSize=7)
     if corners is None:
         return out
-    window = {"winSize": (21, 21), "maxLevel": 4}
-    there, good, _ = cv2.calcOpticalFlowPyrLK(first, second, corners, None, **window)
-    back, again, _ = cv2.calcOpticalFlowPyrLK(second, first, there, None, **window)
+    there, good = _flow(first, second, corners)
+    back, again = _flow(second, first, there)
     came_back = np.linalg.norm(back - corners, axis=2)[:, 0] < 0.3
     kept = np.flatnonzero((good & again)[:, 0].astype(bool) & came_back)
     # OpenCV counts from the middle of the first pixel.
     for row, points in enumerate((corners, there)):
         out[row, : len(kept)] = (points[kept, 0] + 0.5) / (width, height)
     return out
+
+
+def _flow(first: Array, second: Array, corners: Array) -> tuple[Any, Any]:
+    """Where corners (N, 1, 2) of a picture are on another, and whether they were found (N, 1)."""
+    there, good, _ = cv2.calcOpticalFlowPyrLK(
+        first, second, corners, None, winSize=(21, 21), maxLevel=4
+    )
+    return there, good
 
 
 def lag(corners: Corners, path: CameraPath, most: float = MOST_LAG) -> Lag:
@@ -243,7 +251,8 @@ class _Trial:
             flat = path.lens.rays(path.grid.to_mm(shares.reshape(-1, 2) * size))
             rays.append(sign * (flat[:, :2] / -flat[:, 2:]).reshape(*shares.shape[:2], 2))
         self.first, self.second = rays
-        self.known = np.isfinite(self.first).all(axis=2) & np.isfinite(self.second).all(axis=2)
+        both = np.isfinite(self.first) & np.isfinite(self.second)
+        self.known: Array = np.asarray(both.all(axis=2))
         self.places = CubicSpline(path.frames, path.positions, axis=0)
         self.turns = RotationSpline(path.frames, Rotation.from_matrix(path.rotations))
         self.ends = path.frames[[0, -1]]

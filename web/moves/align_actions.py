@@ -2,7 +2,7 @@
 
 import copy
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -76,7 +76,7 @@ def change_alignment(
     return edit(shot, label, changed, base)
 
 
-def add_points(shot: Shot, id_: str, points: list[Mapping], base: int | None) -> Shot:
+def add_points(shot: Shot, id_: str, points: Sequence[Mapping], base: int | None) -> Shot:
     """Points known in a move's space; those that the set knows by the same name are paired."""
     places = places_of(shot)
 

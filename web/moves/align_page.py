@@ -129,9 +129,9 @@ def _rows(shot: Shot, kept: Kept, found: Alignment) -> list[Row]:
     show, spread = shot.show, found.plus_minus
     rows = []
     for index, name in enumerate(("across", "in height", "along")):
-        value, plus_minus = show.length(float(found.middle[index]), float(spread[index]))
+        said, plus_minus = show.length(float(found.middle[index]), float(spread[index]))
         rows.append(
-            Row(f"Its middle, {name}", value, plus_minus, "solved", "The middle of the move’s path")
+            Row(f"Its middle, {name}", said, plus_minus, "solved", "The middle of the move’s path")
         )
     angles = np.degrees(angles_from_rotation(found.world_from_move[:3, :3] / found.scale))
     turns = np.degrees(spread[3:6])
@@ -143,8 +143,8 @@ def _rows(shot: Shot, kept: Kept, found: Alignment) -> list[Row]:
         wide = found.scale * float(spread[6])
         rows.append(Row("Size", f"{found.scale:.5f}", f"± {wide:.5f}", "solved"))
     if spread[7] > 0:
-        value, plus_minus = 1000 * found.pupil_m, 1000 * float(spread[7])
-        rows.append(Row("Entrance pupil", f"{value:.1f} mm", f"± {plus_minus:.1f}", "solved"))
+        mm, wide = 1000 * found.pupil_m, 1000 * float(spread[7])
+        rows.append(Row("Entrance pupil", f"{mm:.1f} mm", f"± {wide:.1f}", "solved"))
     if found.freedom:
         factor = math.sqrt(found.chi2 / found.freedom)
         rows.append(

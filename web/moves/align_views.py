@@ -128,10 +128,10 @@ def stand_typed(request, show, shot, id_):
     shot = find(show, shot)
     unit = shot.show.length_unit
     typed = {name: request.POST.get(name, "").strip() for name in FIELDS}
-    place = tuple(parse_length(typed[name] or "0", unit, name.upper()) for name in FIELDS[:3])
-    angles = (parse_number(typed[name] or "0", name.capitalize()) for name in FIELDS[3:6])
+    x, y, z = (parse_length(typed[name] or "0", unit, name.upper()) for name in FIELDS[:3])
+    pan, tilt, roll = (parse_number(typed[name] or "0", name.capitalize()) for name in FIELDS[3:6])
     scale = parse_number(typed["scale"] or "1", "The scale")
-    where = align_actions.Stand(place, *angles, scale)
+    where = align_actions.Stand((x, y, z), pan, tilt, roll, scale)
     kept = move_called(shot.state, id_)
     label = f"Typed where {kept.name} stands"
     return _back(align_actions.stand(shot, id_, where.matrix(), label, base_of(request)), id_)

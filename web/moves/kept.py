@@ -206,4 +206,4 @@ def _followed(reference: Mapping, turn: np.ndarray, shift: np.ndarray) -> dict:
     world = reference["world"]
     if world is None:
         return dict(reference)
-    return reference | {"world": (turn @ world + shift).tolist()}
+    return {**reference, "world": (turn @ world + shift).tolist()}

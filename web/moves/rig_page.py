@@ -3,6 +3,7 @@
 import tempfile
 from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from django import forms
@@ -72,13 +73,12 @@ class RigForm(forms.Form):
         if self.errors:
             return data
         try:
-            places = {
+            places: dict[str, Any] = {
                 name: tuple(float(data[f"{name}_{axis}"]) for axis in "xyz") for name in PLACES
             }
             plain = ("kind", "profile", "mount", "side", "turn_deg", "seconds", "arm_m", "focal_mm")
-            data["program"] = Program(
-                **places, **{name: data[name] for name in plain}, gate_mm=self.gate_mm
-            )
+            named: dict[str, Any] = places | {name: data[name] for name in plain}
+            data["program"] = Program(**named, gate_mm=self.gate_mm)
             data["rate"] = parse_rate(data["rate"])
         except Problem as problem:
             field = problem.place if problem.place in self.fields else None

@@ -96,7 +96,7 @@ def _valid(form: RigForm) -> RigForm:
     if not form.is_valid():
         field, errors = next(iter(form.errors.items()))
         label = form.fields[field].label if field in form.fields else ""
-        raise Problem(f"{label}: {errors[0]}" if label else errors[0], field)
+        raise Problem(f"{label}: {errors[0]}" if label else str(errors[0]), field)
     return form
 
 

@@ -58,11 +58,16 @@ def _corners(shot: Shot, film: Film, progress: Callable[[float], None]) -> Corne
             yield number, grey
 
     found = followed(pictures())
-    arrays = {"frames": found.frames, "first": found.first, "second": found.second}
 
     def save(file):
         with open(file, "wb") as out:
-            np.savez(out, stride=found.stride, **arrays)
+            np.savez(
+                out,
+                stride=found.stride,
+                frames=found.frames,
+                first=found.first,
+                second=found.second,
+            )
 
     write(kept, save)
     return Corners(found.stride, found.frames + offset, found.first, found.second)
