@@ -64,8 +64,8 @@ class Drawn(WithShot):
         says = [one["says"] for one in answer["remarks"]]
         self.assertTrue(any("touches a stand-in" in one for one in says), says)
         self.assertEqual(answer["nearest"][40], "Crate")
-        fast = int(np.argmax(answer["speed"]))
-        self.assertIn(f"Speed {answer['speed'][fast]:.2f} m/s", " ".join(says))
+        fast = int(np.argmax(answer["readings"]["speed"]))
+        self.assertIn(f"Speed {answer['readings']['speed'][fast]:.2f} m/s", " ".join(says))
         self.press("moves/m1/limits", speed="9", acceleration="99", pan="99", tilt="99", roll="99",
                    low="0", high="9")  # fmt: skip
         self.assertEqual(MoveLimits.of(self.shot.show).speed, 9)
@@ -75,7 +75,7 @@ class Drawn(WithShot):
         keys["looks_at"] = [0.0, 1.0, -9.0]
         aircraft = PRESETS["helicopter"][1].to_json()
         answer = self.post_json("moves/m1/try", authored=keys, aircraft=aircraft).json()
-        self.assertEqual(len(answer["off"]), 96)
+        self.assertEqual(len(answer["readings"]["off"]), 96)
         self.save(authored=keys, aircraft=aircraft, label="flown")
         kept = self.kept()
         flown = made(kept.authored, kept.aircraft, rate_of(self.shot)).move

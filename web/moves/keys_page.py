@@ -1,13 +1,14 @@
 """What the page shows on which a move is drawn: the set about it, what its keys make, what that does."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
 
 from aperture.moves.authored import ANGLES, CHANNELS, Authored, route_lengths
-from aperture.moves.flight import PRESETS, Aircraft
-from aperture.moves.readings import CAMERA_M, NAMES, Limits
+from aperture.moves.flight import PRESETS, Aircraft, Flown
+from aperture.moves.readings import CAMERA_M, NAMES, Limits, Readings
 from web.moves.authoring import made, read_outs, things_of
 from web.moves.kept import Kept, rate_of
 from web.moves.models import MoveLimits
@@ -42,15 +43,17 @@ AIRCRAFT = {
     "bank_per_g": "Roll per g sideways (°)",
     "nose_share": "Share of the nose",
 }
+# Title and unit of what a move does.
 READ_OUTS = {
-    "speed": "Speed",
-    "acceleration": "Acceleration",
-    "pan": "Pan rate",
-    "tilt": "Tilt rate",
-    "height": "Height",
-    "near": "Nearest",
-    "off": "Off the route",
-    "bank": "Bank",
+    "speed": ("Speed", "m/s"),
+    "acceleration": ("Acceleration", "m/s²"),
+    "pan": ("Pan rate", "°/s"),
+    "tilt": ("Tilt rate", "°/s"),
+    "roll": ("Roll rate", "°/s"),
+    "height": ("Height", "m"),
+    "near": ("Nearest", "m"),
+    "off": ("Off the route", "m"),
+    "bank": ("Bank", "°"),
 }
 PLACES = 4  # decimals of what is drawn
 
@@ -83,6 +86,9 @@ def page_data(shot: Shot, kept: Kept, authored: Authored) -> dict:
         "channels": {
             name: {"title": TITLES[name], "unit": unit, "usual": usual}
             for name, (unit, usual) in CHANNELS.items()
+        },
+        "readings": {
+            name: {"title": title, "unit": unit} for name, (title, unit) in READ_OUTS.items()
         },
         "presets": {name: one.to_json() for name, (_, one) in PRESETS.items()},
         "places": places,
@@ -132,11 +138,8 @@ def sampled(shot: Shot, kept: Kept, authored: Authored, aircraft: Aircraft | Non
             name: np.stack(curve.slopes(), axis=1).round(6).tolist()
             for name, curve in authored.curves.items()
         },
-        "speed": found.speed.round(3).tolist(),
-        "acceleration": found.acceleration.round(2).tolist(),
-        "rates": found.rates.round(2).tolist(),
-        "height": found.height.round(3).tolist(),
-        "near": np.where(np.isfinite(found.near), found.near, -1).round(3).tolist(),
+        "readings": _readings(found, result.flown),
+        "exceeded": _exceeded(exceeded, found),
         "nearest": [things[index] if index >= 0 else "" for index in found.nearest.tolist()],
         "remarks": [
             {"frame": one.frame, "says": one.says}
@@ -150,15 +153,35 @@ def sampled(shot: Shot, kept: Kept, authored: Authored, aircraft: Aircraft | Non
         out["speed_over"] = span.round(PLACES).tolist()
     if result.flown is not None:
         flown = result.flown
-        out |= {
-            "keyed": result.keyed.positions.round(PLACES).tolist(),
-            "off": flown.off.round(3).tolist(),
-            "bank": flown.bank.round(2).tolist(),
-        }
+        out["keyed"] = result.keyed.positions.round(PLACES).tolist()
         out["remarks"] += [
             {"frame": frame, "says": f"The route {says}"} for frame, says in flown.remarks
         ]
     return out
+
+
+def _readings(found: Readings, flown: Flown | None) -> dict[str, list]:
+    """What a move does, per frame, by the names of READ_OUTS; nothing is near where nothing is there."""
+    near = [round(far, 3) if np.isfinite(far) else None for far in found.near.tolist()]
+    out = {
+        "speed": found.speed.round(3).tolist(),
+        "acceleration": found.acceleration.round(3).tolist(),
+        "pan": found.rates[:, 0].round(2).tolist(),
+        "tilt": found.rates[:, 1].round(2).tolist(),
+        "roll": found.rates[:, 2].round(2).tolist(),
+        "height": found.height.round(3).tolist(),
+    } | ({"near": near} if None not in near else {})
+    if flown is not None:
+        out |= {"off": flown.off.round(3).tolist(), "bank": flown.bank.round(2).tolist()}
+    return out
+
+
+def _exceeded(exceeded: Mapping[str, np.ndarray], found: Readings) -> dict[str, list]:
+    """First and last index of the ranges in which a reading is beyond a limit, by its name."""
+    where = dict(exceeded)
+    where["height"] = where.pop("low") | where.pop("high")
+    where["near"] = found.near < CAMERA_M
+    return {name: runs for name, each in where.items() if (runs := _runs(each))}
 
 
 def _whole(authored: Authored, rate: Fraction) -> float:

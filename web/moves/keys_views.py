@@ -37,7 +37,7 @@ def keys(request, show, shot, id_):
         "aircraft": keys_page.AIRCRAFT.items(),
         "channels": keys_page.TITLES.items(),
         "views": [("plan", "From above"), ("front", "Front"), ("side", "Side")],
-        "read_outs": keys_page.READ_OUTS.items(),
+        "read_outs": [(name, title) for name, (title, _) in keys_page.READ_OUTS.items()],
         "limits": [
             (name, f"{title} ({unit})", getattr(limits, name))
             for name, (title, unit) in NAMES.items()

@@ -145,7 +145,7 @@ function drawReferences(layer, table, over) {
     if (seen) {
       const [x, y] = table.toScreen(seen);
       for (const kind of ["miss-case", "miss"])
-        svg("circle", {cx: x, cy: y, r: 5, class: kind, fill: "none"}, layer);
+        svg("circle", {cx: x, cy: y, r: 5, class: `${kind} sighted`}, layer);
       svg("title", {}, layer.lastChild).textContent = name;
       if (sighted) {
         const [x2, y2] = table.toScreen(sighted);

@@ -61,7 +61,9 @@ export class Graph {
   #fit(values) {
     let low = Math.min(...values),
       high = Math.max(...values);
-    const least = {m: 0.5, "°": 5, mm: 2}[this.app.data.channels[this.channel].unit] ?? 0.5;
+    const {channels, readings} = this.app.data,
+      {unit} = channels[this.channel] || readings[this.app.reading];
+    const least = {m: 0.5, "°": 5, mm: 2}[unit] ?? 0.5;
     if (high - low < least) {
       const middle = (low + high) / 2;
       low = middle - least / 2;
@@ -76,7 +78,10 @@ export class Graph {
     this.width = this.root.clientWidth;
     this.height = this.root.clientHeight;
     if (!this.width || !made) return;
-    const values = made.curves[this.channel] || [data.channels[this.channel].usual],
+    const {reading} = this.app,
+      values = reading
+        ? made.readings[reading] || [0]
+        : made.curves[this.channel] || [data.channels[this.channel].usual],
       keys = this.keys;
     if (!this.held) this.#fit([...values, ...keys.map(key => key[1])]);
     this.root.setAttribute("viewBox", `0 0 ${this.width} ${this.height}`);
@@ -92,6 +97,10 @@ export class Graph {
         return `${this.#x(at).toFixed(1)} ${this.#y(value).toFixed(1)}`;
       });
     svg("path", {d: `M${points.join("L")}`, class: "line"}, this.root);
+    for (const [from, to] of (reading && made.exceeded[reading]) || []) {
+      const part = points.slice(from, to + 1);
+      svg("path", {d: `M${part.join("L")}h0.1`, class: "beyond"}, this.root);
+    }
     if (this.channel !== "speed") {
       const x = this.#x(this.app.frame);
       svg("path", {d: `M${x} ${TOP}V${this.height - BOTTOM}`, class: "playhead"}, this.root);
@@ -100,7 +109,8 @@ export class Graph {
   }
 
   #axes() {
-    const unit = this.app.data.channels[this.channel].unit,
+    const {channels, readings} = this.app.data,
+      {unit} = channels[this.channel] || readings[this.app.reading],
       [bottom, top] = this.range,
       [low, high] = this.across;
     for (const share of [0, 0.5, 1]) {

@@ -6,18 +6,7 @@ import {Graph} from "./graph.js";
 import {Route} from "./route.js";
 import {Through} from "./through.js";
 
-const field = id => document.getElementById(id),
-  READ = {
-    speed: made => i => `${made.speed[i].toFixed(2)} m/s`,
-    acceleration: made => i => `${made.acceleration[i].toFixed(2)} m/s²`,
-    pan: made => i => `${made.rates[i][0].toFixed(1)}°/s`,
-    tilt: made => i => `${made.rates[i][1].toFixed(1)}°/s`,
-    height: made => i => `${made.height[i].toFixed(2)} m`,
-    near: made => i =>
-      made.near[i] < 0 ? "–" : `${made.near[i].toFixed(2)} m, ${made.nearest[i]}`,
-    off: made => i => (made.off ? `${made.off[i].toFixed(2)} m` : "–"),
-    bank: made => i => (made.bank ? `${made.bank[i].toFixed(1)}°` : "–"),
-  };
+const field = id => document.getElementById(id);
 
 class Drawing {
   constructor() {
@@ -27,8 +16,9 @@ class Drawing {
       aircraft: this.data.aircraft,
       made: this.data.made,
     });
-    const [, frame, channel] = /^#(-?\d+)-(\w+)$/.exec(location.hash) || [];
-    this.channel = this.data.channels[channel] ? channel : "x";
+    const [, frame, channel] = /^#(-?\d+)-([\w:]+)$/.exec(location.hash) || [];
+    this.channel =
+      this.data.channels[channel] || this.data.readings[channel?.slice(5)] ? channel : "x";
     this.frame = this.#within(frame === undefined ? this.authored.first : +frame);
     this.graph = new Graph(this, field("graph"));
     this.route = new Route(this, field("route"));
@@ -49,8 +39,13 @@ class Drawing {
     return Math.max(0, Math.min(this.made.eyes.length - 1, this.frame - this.made.first));
   }
 
+  /** The name of the reading that is shown instead of a channel; null where a channel is. */
+  get reading() {
+    return this.channel.startsWith("read:") ? this.channel.slice(5) : null;
+  }
+
   get title() {
-    return this.data.channels[this.channel].title;
+    return (this.data.channels[this.channel] || this.data.readings[this.reading]).title;
   }
 
   get flySpeed() {
@@ -115,8 +110,13 @@ class Drawing {
     field("slider").min = this.authored.first;
     field("slider").max = this.authored.last;
     field("slider").value = frame;
-    for (const [name, of] of Object.entries(READ))
-      field(`read-${name}`).textContent = of(this.made)(this.index);
+    for (const [name, {unit}] of Object.entries(this.data.readings)) {
+      const value = this.made.readings[name]?.[this.index],
+        said =
+          value === undefined ? "–" : `${value.toFixed(2)}${unit[0] === "°" ? "" : " "}${unit}`,
+        what = name === "near" ? this.made.nearest[this.index] : "";
+      field(`read-${name}`).textContent = value !== undefined && what ? `${said}, ${what}` : said;
+    }
     const key = this.#chosenKey();
     for (const id of ["key-frame", "key-value", "key-kind"]) field(id).disabled = !key;
     if (!key) field("key-frame").value = field("key-value").value = "";
@@ -192,6 +192,7 @@ class Drawing {
   }
 
   put(channel, frame, value) {
+    if (this.reading) return;
     this.set(channel, frame, value);
     this.graph.chosen = new Set([this.authored.curves[channel].findIndex(key => key[0] === frame)]);
     this.save(`key of ${this.title.toLowerCase()}`);
@@ -361,7 +362,7 @@ class Drawing {
   }
 
   #meanSpeed() {
-    const {speed} = this.made;
+    const {speed} = this.made.readings;
     return speed.reduce((sum, one) => sum + one, 0) / speed.length;
   }
 
