@@ -80,6 +80,8 @@ def write(
     others: dict[str, Shown] | None = None,
     path_of_camera: Mapping[int, Camera] | None = None,
     extras: Extras = NOTHING,
+    focus_m: Mapping[int, float] | None = None,
+    f_number: Mapping[int, float] | None = None,
 ) -> None:
     """Write a stage with the camera under /Shot, the shot's `others` after it, its stand-ins, and
     the `extras`.
@@ -87,7 +89,7 @@ def write(
     What is written follows from the ending: text, binary, or a package. They are named by their
     keys. `frame`: the stage's only time code, unless `path_of_camera` gives the camera of each
     frame, which become its time samples; `rate`: frames per second, which are its time codes per
-    second.
+    second. `focus_m`, `f_number`: by frame, where they are known over time.
     """
     from pxr import Tf, Usd, UsdGeom, UsdUtils
 
@@ -109,6 +111,12 @@ def write(
 
     first, first_at = camera if isinstance(camera, Shown) else Shown(camera), place(name)
     _camera(stage, first_at, first, up_axis, path_of_camera)
+    for attribute, values, unit in (
+        ("focusDistance", focus_m, METRES_PER_UNIT),
+        ("fStop", f_number, 1.0),
+    ):
+        for at, value in (values or {}).items():
+            stage.GetPrimAtPath(first_at).GetAttribute(attribute).Set(value / unit, at)
     for label, shown in (others or {}).items():
         _camera(stage, place(label), shown, up_axis)
     for label, item in stand_ins.items():

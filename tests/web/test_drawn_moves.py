@@ -1,6 +1,10 @@
 """Moves that are drawn in the application, and the rig's: begun, keyed, thinned, recorded, flown, undone."""
 
+import tempfile
+from pathlib import Path
+
 import numpy as np
+from pxr import Usd, UsdGeom
 
 from aperture.moves.flight import PRESETS
 from aperture.moves.rig import Program, play
@@ -49,6 +53,21 @@ class Drawn(WithShot):
         np.testing.assert_allclose(path.at(49).world_from_camera, pose, atol=1e-6)
         self.press("moves/m1/serve")
         np.testing.assert_allclose(camera_of_state(self.state(), 49).position, pose[:3, 3])
+        # Focus and stop by keys go into the files.
+        keys = self.keys()
+        keys["curves"] |= {
+            "focus": [[1, 4.0, "linear"], [49, 2.0, "linear"]],
+            "stop": [[1, 2.8, "flat"]],
+        }
+        self.save(authored=keys, label="focus")
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "camera.usda"
+            path.write_bytes(self.client.get(self.url("hand-off/camera.usda")).content)
+            stage = Usd.Stage.Open(str(path))
+            camera = next(prim for prim in stage.Traverse() if prim.IsA(UsdGeom.Camera))
+            self.assertAlmostEqual(camera.GetAttribute("focusDistance").Get(1), 400, places=3)
+            self.assertAlmostEqual(camera.GetAttribute("fStop").Get(1), 2.8, places=5)
+        self.client.post(self.url("undo"), {"base": self.head()})
         # Not by what was read out of a file.
         self.assertEqual(self.press("moves/m1/understand", camera="").status_code, 422)
         self.client.post(self.url("undo"), {"base": self.head()})
@@ -80,6 +99,9 @@ class Drawn(WithShot):
         kept = self.kept()
         flown = made(kept.authored, kept.aircraft, rate_of(self.shot)).move
         np.testing.assert_allclose(kept.move.positions, flown.positions, atol=1e-12)
+        told = self.save(flying_lens=True, aircraft=aircraft)
+        focal = told["authored"]["curves"]["focal"][0][1]
+        self.assertAlmostEqual(np.degrees(2 * np.arctan(18 / focal)), 110, places=6)
         for wrong, says in (
             ({"curves": {"warp": [[1, 1, "smooth"]]}}, "no channel"),
             ({"curves": {"x": [[1, 1, "bouncy"]]}}, "not one of"),

@@ -25,7 +25,7 @@ from web.handoff.cameras import over_frames, require_camera
 from web.handoff.contents import cameras_going, extras_of, points_of, stand_ins_going
 from web.handoff.pdf import sheet_pdf
 from web.match.fits import document_of, fit_of
-from web.match.path_fits import path_fit
+from web.match.path_fits import path_fit, served
 from web.plates.frames import span_of
 from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.models import Shot
@@ -75,6 +75,18 @@ class Source:
         return shown(matched), {one.name: shown(one) for one in others}
 
     @cached_property
+    def over_time(self) -> tuple[dict[int, float], dict[int, float]]:
+        """Focus in metres and f-number by frame, where the camera is a move that says them."""
+        move, by_frame = served(self.shot.state), self.by_frame
+        if move is None:
+            return {}, {}
+        focus, stop = (
+            {frame: value for frame, value in values.items() if frame in by_frame}
+            for values in (move.focus_m, move.f_number)
+        )
+        return focus, stop
+
+    @cached_property
     def maps(self) -> lens_maps.LensMaps:
         """Of the lens. Raises Problem where no straight picture holds the plate."""
         return lens_maps.lens_maps(self.camera)
@@ -94,6 +106,8 @@ def _usd(path: Path, of: Source) -> None:
         others=others,
         path_of_camera=of.over,
         extras=of.extras,
+        focus_m=of.over_time[0],
+        f_number=of.over_time[1],
     )
 
 
@@ -172,6 +186,8 @@ def _json(path: Path, of: Source) -> None:
         "match": document_of(state),
         "fit": fit_of(state),
         "path": path_fit(state),
+        "focus_m": of.over_time[0],
+        "f_number": of.over_time[1],
     }
     path.write_text(json.dumps(told, indent=2))
 

@@ -6,7 +6,7 @@ import functools
 import hashlib
 import json
 from collections.abc import Callable, Mapping, MutableMapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -305,11 +305,14 @@ class Served:
     path : None where the move can't be put on the plate as it is now. Nothing else stands in for it
     then.
     key : another move, or another place of it, has another key.
+    focus_m, f_number : by frame, where the move says them.
     """
 
     name: str
     path: CameraPath | None
     key: str
+    focus_m: Mapping[int, float] = field(default_factory=dict)
+    f_number: Mapping[int, float] = field(default_factory=dict)
 
 
 # What gives a move that is evidence about the path, as a document has it; registered likewise.

@@ -1,6 +1,7 @@
 """Moves that are drawn here: begun, changed, thinned out of others, flown."""
 
 import json
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
@@ -33,6 +34,9 @@ from web.shows.models import Shot
 from web.stage.stand_ins import shown, stand_in_from
 
 USUAL_FRAMES = 96
+# A flying camera's lens (common practice, no source): its horizontal angle of view, its stop, and the
+# diagonal over the circle that still counts as sharp.
+FLYING_VIEW_DEG, FLYING_STOP, SHARP_SHARE = 110.0, 8.0, 1500.0
 MOST_TRIANGLES = 1000  # of a stand-in, whose box is looked at else
 INSIDE = ("room",)  # of which a camera is inside as a matter of course
 MOST_RECORDED = 20_000
@@ -239,6 +243,17 @@ def key_here(authored: Authored, frame: int, pose: np.ndarray) -> Authored:
             key = replace(key, value=key.value + 360 * round((now - key.value) / 360))
         curves[name] = curves[name].with_key(key) if name in curves else Curve((key,))
     return replace(authored, curves=curves)
+
+
+def for_flying(authored: Authored) -> Authored:
+    """With the lens that is usual on a flying camera: very wide, and sharp from near to far."""
+    focal = authored.gate_mm[0] / 2 / math.tan(math.radians(FLYING_VIEW_DEG) / 2)
+    # The hyperfocal distance: focused there, all from half of it to infinity is sharp.
+    circle = float(np.hypot(*authored.gate_mm)) / SHARP_SHARE
+    focus = (focal**2 / (FLYING_STOP * circle) + focal) / 1000
+    lens = {"focal": focal, "stop": FLYING_STOP, "focus": focus}
+    curves = {name: Curve((Key(authored.first, value),)) for name, value in lens.items()}
+    return replace(authored, curves={**authored.curves, **curves})
 
 
 def things_of(shot: Shot) -> dict[str, np.ndarray]:

@@ -150,9 +150,25 @@ def serving(state: MutableMapping) -> Served | None:
         return None
     kept = move_called(state, state["serving"])
     try:
-        return Served(kept.name, on_plate(state, kept.id), kept.key)
+        path = on_plate(state, kept.id)
+        return Served(kept.name, path, kept.key, *_focus_and_stop(kept))
     except Problem:
         return Served(kept.name, None, kept.key)
+
+
+def _focus_and_stop(kept: Kept) -> tuple[dict[int, float], dict[int, float]]:
+    """Metres and f-numbers by frame that a drawn move has keys for."""
+    authored = kept.authored
+    if authored is None:
+        return {}, {}
+    frames = authored.frames
+    focus, stop = (
+        dict(zip(frames.tolist(), authored.curve(name).at(frames.astype(float)).tolist()))
+        if name in authored.curves
+        else {}
+        for name in ("focus", "stop")
+    )
+    return focus, stop
 
 
 def as_evidence(state: MutableMapping) -> dict | None:

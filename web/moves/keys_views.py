@@ -86,6 +86,7 @@ class Save(Edit, frozen=True, kw_only=True):
     label: Text = "keys"
     run: Text = ""
     key_here: Pose | None = None
+    flying_lens: bool = False
     frame: int = 0
 
 
@@ -98,6 +99,8 @@ def save(request, show, shot, id_):
     )
     if wish.key_here is not None:
         authored = authoring.key_here(authored, wish.frame, _pose(wish.key_here))
+    if wish.flying_lens:
+        authored = authoring.for_flying(authored)
     shot = authoring.set_keys(
         shot, id_, authored, aircraft, wish.label, wish.revision, wish.run[:60]
     )

@@ -354,6 +354,7 @@ class Drawing {
         field("preset").value = "own";
         this.save("aircraft");
       });
+    on("flying-lens", "click", () => this.save("lens of a flying camera", {flying_lens: true}));
     on("flies-ahead", "change", () => {
       this.aircraft.looks = field("flies-ahead").value;
       this.save("where the camera looks");
