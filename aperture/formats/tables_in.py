@@ -8,6 +8,7 @@ the frames) are those of the recipe. Delimiters are found: tabs, semicolons, com
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -173,12 +174,8 @@ def _poses(values: dict[str, Array], recipe: Recipe) -> Array:
 
 def _rows(data: bytes, recipe: Recipe) -> tuple[tuple[str, ...], Array]:
     """The columns, and their numbers (R, C). Raises Problem, naming the line."""
-    try:
-        text = data.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        raise Problem("This table isn't text in UTF-8: save it as CSV once more.") from None
     columns, rows = None, []
-    for number, line in enumerate(delimited.lines(text), 1):
+    for number, line in enumerate(delimited.lines(_text(data)), 1):
         cells = delimited.cells(line)
         if not cells:
             continue
@@ -212,6 +209,103 @@ def _named(cells: list[str]) -> tuple[str, ...]:
     if len(set(names)) < len(names):
         raise Problem("A column's name comes twice in the first line.")
     return names
+
+
+def preview(data: bytes, most: int = 6) -> tuple[list[list[str]], list[str]]:
+    """Return the first lines of a table, and what its columns seem to be.
+
+    Parameters
+    ----------
+    data : bytes
+        UTF-8.
+    most : int
+        Lines.
+
+    Returns
+    -------
+    lines : list of list of str
+    columns : list of str
+        Of each cell of the widest line a name of KNOWN, or empty where nothing tells it.
+
+    Raises
+    ------
+    Problem
+        If it isn't text, or has no lines.
+    """
+    lines: list[list[str]] = []
+    for line in delimited.lines(_text(data)):
+        if cells := delimited.cells(line):
+            lines.append([cell[:40] for cell in cells])
+        if len(lines) == most:
+            break
+    if not lines:
+        raise Problem("This table has no frames.")
+    named = all(_number(cell) is None for cell in lines[0])
+    columns = [_guessed(cell) if named else "" for cell in lines[0]]
+    columns += [""] * (max(map(len, lines)) - len(columns))
+    # Each name once: of two that seem alike the artist says which it is.
+    return lines, [name if columns.index(name) == i else "" for i, name in enumerate(columns)]
+
+
+def assigned(data: bytes, columns: Sequence[str]) -> bytes:
+    """Return a table with named columns, those without a name left out.
+
+    Parameters
+    ----------
+    data : bytes
+        A table whose first line may hold other names.
+    columns : sequence of str
+        Names of KNOWN, or empty.
+
+    Raises
+    ------
+    Problem
+        If none is named, a name comes twice, or a line is shorter.
+    """
+    kept = [(index, name) for index, name in enumerate(columns) if name]
+    names = [name for _, name in kept]
+    if not names or set(names) - set(KNOWN):
+        raise Problem("Say of each column what it is; at least frame or time, and the position.")
+    if len(set(names)) < len(names):
+        twice = next(name for name in names if names.count(name) > 1)
+        raise Problem(f"Two columns are called “{twice}”: each stands in a table once.")
+    out, first = [",".join(names)], True
+    for number, line in enumerate(delimited.lines(_text(data)), 1):
+        cells = delimited.cells(line)
+        if not cells:
+            continue
+        is_header = first and any(_number(cell) is None for cell in cells)
+        first = False
+        if is_header:
+            continue
+        if len(cells) < len(columns):
+            raise Problem(f"Line {number} has {len(cells)} cells, and not {len(columns)}.")
+        out.append(",".join(cells[index].replace(",", ".") for index, _ in kept))
+    return ("\n".join(out) + "\n").encode()
+
+
+# Names that others give to the columns, without their marks; common practice, no source.
+_ALIKE = {
+    "f": "frame", "frames": "frame", "t": "time", "seconds": "time",
+    "x": "tx", "y": "ty", "z": "tz", "posx": "tx", "posy": "ty", "posz": "tz",
+    "translatex": "tx", "translatey": "ty", "translatez": "tz",
+    "rotx": "rx", "roty": "ry", "rotz": "rz", "rotatex": "rx", "rotatey": "ry", "rotatez": "rz",
+    "targetx": "aim_x", "targety": "aim_y", "targetz": "aim_z",
+    "focal": "focal_mm", "focallength": "focal_mm", "hfov": "view_h_deg", "vfov": "view_v_deg",
+}  # fmt: skip
+
+
+def _guessed(cell: str) -> str:
+    name = cell.strip().lower()
+    plain = "".join(letter for letter in name if letter.isalnum())
+    return name if name in KNOWN else _ALIKE.get(plain, "")
+
+
+def _text(data: bytes) -> str:
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        raise Problem("This table isn't text in UTF-8: save it as CSV once more.") from None
 
 
 def _number(cell: str) -> float | None:

@@ -58,7 +58,7 @@ def doubts(
     return [
         *(axis or [*_unit(found), *_upside_down(found)]),
         *_rate(found, settings, plate_rate),
-        *_length(found, plate_frames),
+        *_length(found, settings, plate_frames),
     ]
 
 
@@ -139,12 +139,14 @@ def _rate(found: BroughtIn, settings: Settings, plate_rate: Fraction) -> list[Do
     ]
 
 
-def _length(found: BroughtIn, plate_frames: tuple[int, int]) -> list[Doubt]:
+def _length(found: BroughtIn, settings: Settings, plate_frames: tuple[int, int]) -> list[Doubt]:
     first, last = plate_frames
     begins, ends = int(found.move.frames[0]), int(found.move.frames[-1])
     count, wanted = ends - begins + 1, last - first + 1
     if count == 1 or (begins == first and ends == last):
         return []
+    if settings.offset and begins >= first and ends <= last:
+        return []  # somebody has placed it within the plate
     says = f"The move has {count} frames, {begins}–{ends}; the plate has {wanted}, {first}–{last}."
     if begins > last or ends < first:
         says += " They have no frame in common."

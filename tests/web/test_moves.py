@@ -23,6 +23,7 @@ from tests.web.test_shots import WithShot
 from tests.web.test_tracks import FRAMES, HasBoards
 from web.match.path_fits import camera_of_state, evidence_digest, film_document, matched_camera
 from web.match.worlds import turn_world
+from web.moves.kept import moves_of
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -230,3 +231,49 @@ class MovesOnFilm(HasBoards, TransactionTestCase):
         self.press("moves/m1/evidence", plus_minus="5 mm", plus_minus_deg="0.1")
         self.press("moves/m1/remove")
         self.assertIsNone(self.now().state["move_evidence"])
+
+    def test_the_columns_of_a_table_are_named_on_its_preview(self):
+        lines = ["Bild;Pos X;Pos Y;Pos Z;note;pan;tilt"]
+        lines += [f"{n};{10 * n};150;400;ok;{n},5;-2" for n in range(1, FRAMES + 1)]
+        data = "\n".join(lines).encode()
+        answer = self.client.post(
+            self.url("moves/take"),
+            {"file": SimpleUploadedFile("head.csv", data), "base": self.base()},
+        )
+        page = self.client.get(answer.url)
+        self.assertContains(page, "a column “bild”")
+        self.assertContains(page, "<td>150</td>", html=True)
+        self.assertContains(
+            page, '<option value="tx" selected title="position x">tx</option>', html=True
+        )
+        form = dict(part.split("=") for part in answer.url.split("?")[1].split("&"))
+        named = {
+            f"column_{n}": name
+            for n, name in enumerate(("frame", "tx", "ty", "tz", "", "ry", "rx"))
+        }
+        told = {"file": form["file"], "name": "head.csv", "unit": "cm", "up_axis": "Y"}
+        # Turns need all three: it says so, and nothing is taken.
+        refused = self.press("moves/assign", **told, **named)
+        self.assertEqual(refused.status_code, 422)
+        twice = self.press("moves/assign", **told, **named | {"column_4": "tx"})
+        self.assertIn("called “tx”", twice.json()["problem"])
+        aimed = named | {"column_5": "", "column_6": ""}
+        self.assertEqual(self.press("moves/assign", **told, **aimed).status_code, 422)
+        with_roll = data.replace(b"ok", b"0")
+        answer = self.client.post(
+            self.url("moves/take"),
+            {
+                "file": SimpleUploadedFile("head.csv", with_roll),
+                "columns": "1",
+                "base": self.base(),
+            },
+        )
+        told["file"] = dict(part.split("=") for part in answer.url.split("?")[1].split("&"))["file"]
+        self.press("moves/assign", **told, **named | {"column_4": "rz"}, rotation_order="YXZ")
+        move = moves_of(self.now().state)[0].move
+        np.testing.assert_allclose(move.positions[3], [0.4, 1.5, 4])
+        pan = np.degrees(np.arctan2(move.rotations[3, 0, 2], move.rotations[3, 2, 2]))
+        self.assertAlmostEqual(pan, 4.5, places=9)
+        for file in ("", "0" * 64, "../etc"):
+            gone = self.client.get(self.url("moves/columns"), {"file": file})
+            self.assertEqual(gone.status_code, 422)

@@ -218,8 +218,6 @@ def remarks(shot: Shot, kept: Kept) -> list[Remark]:
     if kept.found.rate == shot.show.rate:  # our own files count as the show does
         rate = shot.show.rate
     asked = doubts(kept.found, kept.settings, rate, plate)
-    if measured(shot, kept) is not None:  # the picture says when the move begins
-        asked = [doubt for doubt in asked if doubt.setting != "offset"]
     out = [_asked(shot, kept, doubt) for doubt in asked]
     out += in_time(shot, kept)
     try:

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from web.moves import align_views, keys_views, rig_views, time_views, views
+from web.moves import align_views, column_views, keys_views, rig_views, time_views, views
 
 urlpatterns = [
     path("moves", views.moves, name="moves"),
@@ -12,6 +12,8 @@ urlpatterns = [
     path("moves/<str:id_>/serve", views.serve, name="moves-serve"),
     path("moves/<str:id_>/into-set", views.into_set, name="moves-into-set"),
     path("moves/<str:id_>/seen", views.seen, name="moves-seen"),
+    path("moves/columns", column_views.columns, name="moves-columns"),
+    path("moves/assign", column_views.assign, name="moves-assign"),
     path("moves/begin", keys_views.begin, name="moves-begin"),
     path("moves/<str:id_>/keys", keys_views.keys, name="moves-keys"),
     path("moves/<str:id_>/thin", keys_views.thin, name="moves-thin"),

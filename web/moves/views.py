@@ -1,5 +1,7 @@
 """The page of moves: cameras out of files, checked, compared, and put to use."""
 
+from urllib.parse import urlencode
+
 from django.http import JsonResponse
 from django.shortcuts import redirect
 from django.views.decorators.http import require_GET, require_POST
@@ -8,6 +10,7 @@ from aperture.errors import Problem
 from aperture.formats import moves_in
 from aperture.formats.recipe import Recipe
 from aperture.units import parse_length, parse_number
+from web.blobs import store
 from web.jobs import runner
 from web.moves import actions, page
 from web.moves.forms import AS_IT_WAS, SettingsForm, needs_recipe
@@ -15,7 +18,8 @@ from web.moves.kept import Kept, move_called, moves_of
 from web.moves.time_actions import KIND
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
-from web.shows.reading import base_of, given_name, whole
+from web.shows.reading import base_of, given_name, wants_json, whole
+from web.shows.refusals import Refused
 from web.shows.views import find, step_page
 
 
@@ -87,9 +91,25 @@ def take(request, show, shot):
         raise Problem(f"Choose a file with a camera: {', '.join(moves_in.FORMATS)}.", "file")
     if upload.size > moves_in.MOST_BYTES:
         raise Problem(f"A file with a camera has at most {moves_in.MOST_BYTES // 1_000_000} MB.")
-    recipe = _recipe(shot, request) if moves_in.format_of(upload.name).needs_recipe else None
-    shot = actions.take(shot, upload.name, upload.read(), recipe, base_of(request))
+    is_table, data = moves_in.format_of(upload.name).needs_recipe, upload.read()
+    recipe = _recipe(shot, request) if is_table else None
+    if is_table and "columns" in request.POST:
+        return _to_columns(shot, upload.name, data)
+    try:
+        shot = actions.take(shot, upload.name, data, recipe, base_of(request))
+    except Refused:
+        raise
+    except Problem as problem:
+        if not is_table or wants_json(request):
+            raise
+        return _to_columns(shot, upload.name, data, problem.sentence)
     return _back(shot, shot.state["moves"][-1]["id"])
+
+
+def _to_columns(shot, name: str, data: bytes, says: str = ""):
+    """To the page on which the columns of a table get their names."""
+    query = urlencode({"file": store.put(data), "name": name[:120], "says": says})
+    return redirect(shot.url("moves-columns") + f"?{query}")
 
 
 @require_POST
