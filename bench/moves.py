@@ -4,6 +4,10 @@ References of the times: SciPy's `Rotation.align_vectors` of the same points, an
 nothing but SciPy's cubic splines through as many keys.
 """
 
+import os
+import subprocess
+import sys
+import tempfile
 import time
 from fractions import Fraction
 
@@ -114,10 +118,72 @@ def drags():
         print(f"  {says:28} {high:7.1f} ms   {ratio:8.1f} times its reference")
 
 
+def pages(rounds=40):
+    """What the pages' drags wait for, in a process of its own, on the demo's LT080."""
+    with tempfile.TemporaryDirectory() as folder:
+        environment = os.environ | {
+            "APERTURE_DATA": folder,
+            "DJANGO_SETTINGS_MODULE": "web.config.settings",
+        }
+        command = f"from bench.moves import _pages; _pages({rounds})"
+        subprocess.run([sys.executable, "-c", command], env=environment, check=True)
+
+
+def _pages(rounds):
+    import django
+
+    django.setup()
+    from django.core.management import call_command
+    from django.test import Client
+
+    from demo.show import build
+    from web.moves import authoring
+    from web.shows.models import Shot
+
+    call_command("migrate", verbosity=0)
+    build()
+    shot = authoring.begin(Shot.objects.with_head().get(code="LT080"), None)
+    keys = authoring.move_called(shot.state, "m2").authored.to_json()
+    random = np.random.default_rng(5)
+    keys["last"] = keys["first"] + FRAMES - 1
+    for name in ("x", "y", "z", "pan", "tilt", "roll"):
+        keys["curves"][name] = [
+            [frame, float(random.normal()), "smooth"] for frame in range(1, FRAMES, 25)
+        ]
+    client = Client(SERVER_NAME="127.0.0.1")
+    at, stands = "/shows/the-lantern-tide/LT080/", np.eye(4).ravel().tolist()
+    drag = {"frame": 10, "stands": stands, "way": "slide", "start": [400, 500]}
+
+    def ask(rest, body):
+        answer = client.post(at + rest, body, content_type="application/json")
+        assert answer.status_code == 200, answer.content
+
+    def nothing():
+        client.get("/healthz")
+
+    print(
+        f"\nRequests of a drag, 95th percentile; {WANTED_MS} ms wanted; reference: a page without content"
+    )
+    for says, what in (
+        ("the move over the plate", lambda: ask("moves/m1/hand", drag | {"end": [420, 510]})),
+        (f"keys of {FRAMES} frames", lambda: ask("moves/m2/try", {"authored": keys})),
+        (
+            "the same, flown",
+            lambda: ask(
+                "moves/m2/try",
+                {"authored": keys, "aircraft": PRESETS["racer"][1].to_json()},
+            ),
+        ),
+    ):
+        high, ratio = _worst(what, nothing, rounds)
+        print(f"  {says:28} {high:7.1f} ms   {ratio:8.1f} times its reference")
+
+
 def report():
-    """Both tables."""
+    """All tables."""
     plus_minus()
     drags()
+    pages()
 
 
 if __name__ == "__main__":

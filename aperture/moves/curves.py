@@ -20,7 +20,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from scipy.interpolate import CubicHermiteSpline
+from scipy.interpolate import PPoly
 
 from aperture.arrays import Array
 from aperture.errors import Problem
@@ -135,17 +135,16 @@ class Curve:
         if len(x) == 1:
             return np.full(frames.shape, y[0] if not derivative else 0.0)
         before, after = self.slopes()
-        segment = np.clip(np.searchsorted(x, inside, side="right") - 1, 0, len(x) - 2)
-        out = np.empty(frames.shape)
-        for index in np.unique(segment).tolist():
-            own = segment == index
-            if self.keys[index].kind == "held":
-                out[own] = np.where(inside[own] >= x[index + 1], y[index + 1], y[index])
-                out[own] = 0.0 if derivative else out[own]
-                continue
-            ends = slice(index, index + 2)
-            piece = CubicHermiteSpline(x[ends], y[ends], [after[index], before[index + 1]])
-            out[own] = piece(inside[own], derivative)
+        wide, rise = np.diff(x), np.diff(y)
+        m, n = after[:-1] * wide, before[1:] * wide
+        held = np.array([key.kind == "held" for key in self.keys[:-1]])
+        # Of the powers of the share of a segment, from the third down.
+        powers = np.stack([m + n - 2 * rise, 3 * rise - 2 * m - n, m, y[:-1]])
+        powers[:3, held] = 0
+        pieces = PPoly(powers / wide ** np.array([[3], [2], [1], [0]]), x)
+        out = pieces(inside, derivative)
+        if not derivative:
+            out[inside >= x[-1]] = y[-1]
         if derivative:
             out[(frames < x[0]) | (frames > x[-1])] = 0.0
         return out

@@ -11,6 +11,7 @@ from aperture.geometry.rotation import angles_from_rotation
 from aperture.moves.align import Alignment
 from web.moves.alignment import UNITS, Known, aligned, alignment_of, references_of
 from web.moves.kept import Kept, cameras_of, on_plate
+from web.moves.places import places_of
 from web.shows.models import Shot
 from web.ui.rows import Remark, Row
 
@@ -201,10 +202,10 @@ def _pupil(shot: Shot, kept: Kept, found: Alignment) -> list[Remark]:
 
 
 def pupil_px(shot: Shot, kept: Kept, metres: float) -> float | None:
-    """By how many px the entrance pupil's place matters at most, on the points of the references,
+    """By how many px the entrance pupil's place matters at most, on the named points of the set,
     once the move was stood as well as can be without it; None where nothing is seen.
     """
-    points = [one.world for one in references_of(shot, kept) if one.world is not None]
+    points = list(places_of(shot).values())
     try:
         path = on_plate(shot.state, kept.id)
     except Problem:

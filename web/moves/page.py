@@ -17,6 +17,7 @@ from aperture.units import METRES, format_rate
 from web.match.curves import Curve, curve
 from web.match.overlay import path_of, spacing_for
 from web.match.path_fits import matched_camera, solved_path
+from web.moves.align_page import pupil_px
 from web.moves.alignment import references_of
 from web.moves.forms import UNIT_NAMES
 from web.moves.kept import (
@@ -159,10 +160,21 @@ def rows(shot: Shot, kept: Kept) -> list[Row]:
         Row("Unit", unit, origin=origin("unit", settings.unit)),
         Row("Up axis", found.up_axis, origin=origin("up_axis", settings.up_axis)),
         Row("Height", low if low == high else f"{low} to {high}"),
+        *_pupil(shot, kept),
         *([Row("Travels", show.length(float(travel))[0])] if ends > begins else []),
         *_lens(kept),
         *_distortion(shot, kept),
     ]
+
+
+def _pupil(shot: Shot, kept: Kept) -> list[Row]:
+    """The entrance pupil before the axis that the file's places are of, and what it matters."""
+    mm = kept.settings.pupil_mm
+    if not mm:
+        return []
+    px = pupil_px(shot, kept, mm / 1000)
+    says = "" if px is None else f"matters by up to {px:.2f} px on the set’s named points"
+    return [Row("Entrance pupil", f"{mm:g} mm before", origin="typed", title=says)]
 
 
 def _from(kept: Kept) -> list[Row]:
