@@ -5,14 +5,21 @@ film, and what measures knows nothing of how they were made.
 """
 
 import unittest
+from dataclasses import replace
+from pathlib import Path
 
 import av
+import cv2
 import numpy as np
 
 from aperture.camera import CameraPath
 from aperture.errors import Problem
 from aperture.moves.timing import followed, lag
+from aperture.path.solve import solve
+from aperture.track.follow import Follower, Settings
 from demo import films
+
+CUBE = Path("/usr/share/visp-images-data/ViSP-images/cube")
 
 
 def pictures(code):
@@ -65,6 +72,39 @@ class InTime(unittest.TestCase):
                 found = lag(followed(iter(shown[start : start + 40])), path, 20)
                 squares.append((found.frames / found.plus_minus) ** 2)
         self.assertTrue(0.1 < np.mean(squares) < 2.5, squares)
+
+    def test_a_real_film(self):
+        """A cube filmed by a moving camera (Debian's visp-images-data), with the path that its tracks
+        give.
+        """
+        shown = [
+            (number, cv2.imread(str(CUBE / f"image.{number:04}.pgm"), 0)) for number in range(1, 46)
+        ]
+        follower = Follower(Settings(wanted=100))
+        for number, picture in shown:
+            follower.advance(number, picture.astype(np.float32))
+        tracks = follower.finish()
+        height, width = shown[0][1].shape
+        told = []
+        for index, id_ in enumerate(tracks.ids):
+            own = slice(tracks.starts[index], tracks.starts[index + 1])
+            seen = zip(
+                tracks.frame[own].tolist(), tracks.xy[own].tolist(), tracks.sigma[own].max(axis=1)
+            )
+            places = [[frame, x, y, float(sigma)] for frame, (x, y), sigma in seen]
+            told.append({"id": id_, "observations": places})
+        path = solve(
+            {
+                "format": "accurate-aperture/match", "version": 2, "facts": [], "tracks": told,
+                "image": {"width": width, "height": height},
+                "gate": {"width_mm": width / 10, "height_mm": height / 10},
+                "frames": {"first": 1, "last": 45, "rate": "25/1"}, "lens": {"focal_mm": None},
+            }
+        ).path  # fmt: skip
+        found = lag(followed(iter(shown)), replace(path, frames=path.frames + 6), 15)
+        self.assertAlmostEqual(found.frames, 6, delta=0.1)
+        self.assertFalse(found.turned)
+        self.assertGreater(found.explained, 0.7)
 
     def test_what_can_t_be_told_gets_a_sentence(self):
         other = path_of(films.truth("LT080"))
