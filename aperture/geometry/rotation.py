@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from aperture.arrays import Array
 
@@ -19,7 +18,13 @@ def rotation_from_angles(pan: float, tilt: float, roll: float) -> Array:
 
 def rotations_from_angles(angles: Array) -> Array:
     """(T, 3, 3) of pan, tilt and roll (T, 3), each as `rotation_from_angles` has it."""
-    return Rotation.from_euler("YXZ", angles).as_matrix()
+    (cp, ct, cr), (sp, st, sr) = np.cos(angles).T, np.sin(angles).T
+    rows = [
+        [cp * cr + sp * st * sr, sp * st * cr - cp * sr, sp * ct],
+        [ct * sr, ct * cr, -st],
+        [cp * st * sr - sp * cr, sp * sr + cp * st * cr, cp * ct],
+    ]
+    return np.stack([np.stack(row, axis=1) for row in rows], axis=1)
 
 
 def angles_from_rotation(rotation: Array) -> tuple[float, float, float]:

@@ -79,7 +79,9 @@ class Walk(Browsing):
         with self.saving():
             page.keyboard.press("ArrowRight")
             page.keyboard.press("Shift+ArrowRight")
-        self.assertAlmostEqual(self.state()["marks"][2]["points"][1][0], x + 1.1, places=3)
+        # One save or two, as fast as the machine is.
+        self.until(lambda: abs(self.state()["marks"][2]["points"][1][0] - x - 1.1) < 5e-4)
+        self.quiet()
         for key, wanted in (("Control+z", x), ("Control+Shift+z", x + 1.1)):
             with page.expect_navigation():
                 page.keyboard.press(key)

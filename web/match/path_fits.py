@@ -74,7 +74,9 @@ def _without_tracks(state: MutableMapping) -> dict | None:
 def _rate(state: Mapping) -> dict:
     """The rate of a filmed plate, where it is known."""
     film = Film.objects.filter(digest=state["film"]["digest"]).first()
-    return {"rate": str(film.rate)} if film and film.rate else {}
+    if film is None or not film.rate:
+        return {}
+    return {"rate": "{}/{}".format(*film.rate.as_integer_ratio())}
 
 
 def _lens(state: Mapping, lens: dict) -> dict:
