@@ -54,8 +54,10 @@ class Limits:
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> Limits:
         """The way back; what is missing is as usual."""
-        known = {name: float(data[name]) for name in NAMES if name in data}
-        return cls(**known)
+        try:
+            return cls(**{name: float(data[name]) for name in NAMES if name in data})
+        except (TypeError, ValueError) as error:
+            raise error if isinstance(error, Problem) else Problem("A limit is a number.") from None
 
 
 @dataclass(frozen=True, eq=False)

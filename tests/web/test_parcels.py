@@ -17,6 +17,7 @@ from web.elements.models import Render
 from web.handoff.models import HandedOff
 from web.match.fits import fit_of
 from web.match.models import StoredFit
+from web.moves.models import MoveLimits
 from web.plates.models import Film, Plate
 from web.shows.history import edit
 from web.shows.models import Revision, Shot, Show, StatePart
@@ -93,6 +94,7 @@ class Parcels(MatchedShot):
         (render.folder / "depth.png").write_bytes(b"not opened here")
         Shot.objects.filter(pk=shot.pk).update(locked=True, slate="14C", notes="Lamp in frame.")
         shot.show.recipes.create(name="Layout", settings={"unit": "cm"})
+        MoveLimits.objects.create(show=shot.show, settings={"speed": 7.5})
         before, fit = everything(self.shot()), fit_of(self.shot().state)
         data = self.parcel()
         self.forget_all()
@@ -103,6 +105,7 @@ class Parcels(MatchedShot):
         kept = Render.objects.get()
         self.assertEqual((kept.folder / "depth.png").read_bytes(), b"not opened here")
         self.assertEqual(Show.objects.get().recipes.get().conventions.unit, "cm")
+        self.assertEqual(MoveLimits.of(Show.objects.get()).speed, 7.5)
         self.assertEqual(self.client.get("/shows/the-lantern-tide/LT901/match").status_code, 200)
         # Once more, beside the first: under a code of its own, and into another show.
         taken(self.client, data, "/shows/the-lantern-tide/parcels/take")

@@ -129,18 +129,20 @@ def named_poses(cameras: Mapping[int, Camera]) -> list[Pose]:
     frames = sorted(cameras)
     every = np.array([cameras[frame].world_from_camera for frame in frames])
     focal = np.array([cameras[frame].lens.focal_mm for frame in frames])
-    start = Pose("Start", frames[0], cameras[frames[0]])
     if np.ptp(every, axis=0).max() < 1e-6 and np.ptp(focal) < 1e-6:
-        return [start]
+        return [Pose("Start", frames[0], cameras[frames[0]])]
     heights = every[:, 1, 3]
-    extremes = {"Highest": int(np.argmax(heights)), "Lowest": int(np.argmin(heights))}
+    extremes = {"Start": 0, "Highest": int(np.argmax(heights)), "Lowest": int(np.argmin(heights))}
     if np.ptp(focal) > 1e-3:
         extremes |= {"Longest lens": int(np.argmax(focal)), "Shortest lens": int(np.argmin(focal))}
-    between = sorted(
-        (Pose(why, frames[index], cameras[frames[index]]) for why, index in extremes.items()),
-        key=lambda pose: pose.frame,
-    )
-    return [start, *between, Pose("End", frames[-1], cameras[frames[-1]])]
+    extremes["End"] = len(frames) - 1
+    why: dict[int, list[str]] = {}
+    for name, index in extremes.items():  # what coincides is one pose with both names
+        why.setdefault(index, []).append(name if index not in why else name.lower())
+    return [
+        Pose(", ".join(names), frames[index], cameras[frames[index]])
+        for index, names in sorted(why.items())
+    ]
 
 
 def series_of(shot: Shot, cameras: Mapping[int, Camera]) -> list[Series]:

@@ -40,7 +40,8 @@ FLYING_VIEW_DEG, FLYING_STOP, SHARP_SHARE = 110.0, 8.0, 1500.0
 MOST_TRIANGLES = 1000  # of a stand-in, whose box is looked at else
 INSIDE = ("room",)  # of which a camera is inside as a matter of course
 MOST_RECORDED = 20_000
-GRID_PX = 1920  # of a picture to measure pixels on where there is no plate
+# Of a picture to measure pixels on where there is no plate, and its gate's width where that isn't known.
+GRID_PX, USUAL_MM = 1920, 36.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,8 +65,11 @@ def made(authored: Authored, aircraft: Aircraft | None, rate: Fraction) -> Made:
 def grid_of(shot: Shot) -> Grid:
     """The plate's, or else one of a usual gate."""
     document = document_of(shot.state)
-    if document is None or not document.get("gate"):
-        return Grid.from_gate(GRID_PX, GRID_PX * 9 // 16, 36.0, 20.25)
+    if document is None:
+        return Grid.from_gate(GRID_PX, GRID_PX * 9 // 16, USUAL_MM, USUAL_MM * 9 / 16)
+    if not document.get("gate"):
+        width, height = document["image"]["width"], document["image"]["height"]
+        return Grid.from_gate(width, height, USUAL_MM, USUAL_MM * height / width)
     return read(document, checked=True).grid
 
 

@@ -229,14 +229,15 @@ def remarks(shot: Shot, kept: Kept) -> list[Remark]:
     rate = rate_of(shot)
     if kept.found.rate == shot.show.rate:  # our own files count as the show does
         rate = shot.show.rate
-    asked = doubts(kept.found, kept.settings, rate, plate)
+    drawn = kept.authored is not None  # what is drawn here is as it was meant
+    asked = [] if drawn else doubts(kept.found, kept.settings, rate, plate)
     out = [_asked(shot, kept, doubt) for doubt in asked]
     out += in_time(shot, kept)
     try:
         path = on_plate(shot.state, kept.id)
     except Problem as problem:
         return [*out, Remark("It can’t be put on the plate", problem.sentence)]
-    return out + _sides(shot, kept, path)
+    return out if drawn else out + _sides(shot, kept, path)
 
 
 def _asked(shot: Shot, kept: Kept, doubt: Doubt) -> Remark:
@@ -261,7 +262,7 @@ def in_time(shot: Shot, kept: Kept) -> list[Remark]:
     """What was measured of when the move happens, and lamps that light up."""
     found = measured(shot, kept)
     out = [] if found is None else _late(shot, kept, found)
-    if found is None and shot.state["film"]:
+    if found is None and shot.state["film"] and kept.authored is None:
         out += _flashes(shot, kept)
     return out
 
@@ -282,7 +283,8 @@ def _late(shot: Shot, kept: Kept, found: Lag) -> list[Remark]:
             label = f"Shift it by {-whole:+d} frames".replace("-", "−")
         remedy = _read_again(shot, kept, label, **changed)
         late = "late" if found.frames > 0 else "early"
-        out.append(Remark(f"The move is {late}", f"{says}. {share}", "doubt", (remedy,)))
+        remedies = (remedy,) if kept.authored is None else ()
+        out.append(Remark(f"The move is {late}", f"{says}. {share}", "doubt", remedies))
     else:
         out.append(Remark("The move is in time", f"{says}. {share}", "good"))
     if found.turned:

@@ -23,9 +23,11 @@ from django.db import transaction
 from aperture import strict_json
 from aperture.errors import Problem
 from aperture.formats.recipe import Recipe as Conventions
+from aperture.moves.readings import Limits
 from aperture.plates.way_in import WayIn
 from web.blobs import store
 from web.handoff.models import HandedOff
+from web.moves.models import MoveLimits
 from web.parcels.contents import DIGEST, FORMAT, INDEX, NAME, REVISION, ROWS, VERSION, Rows
 from web.plates.actions import bring_in
 from web.plates.film_actions import bring_in_film
@@ -244,6 +246,9 @@ class _Taking:
         for one in self.index["recipes"]:
             kept = Conventions.from_json(one["settings"]).to_json()
             show.recipes.get_or_create(name=str(one["name"])[:80], defaults={"settings": kept})
+        if told := self.index.get("move_limits"):  # parcels of earlier versions have none
+            limits = Limits.from_json(told).to_json()
+            MoveLimits.objects.get_or_create(show=show, defaults={"settings": limits})
 
     def _shot(self, show: Show, told: dict, revisions: list[dict], texts: dict[str, str]) -> Shot:
         shot = Shot(show=show, code=free_code(show, str(told["code"])))

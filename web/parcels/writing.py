@@ -9,6 +9,7 @@ from typing import Any
 from aperture.plates.film import Film as Filmed
 from web.blobs import store
 from web.blobs.in_use import referred
+from web.moves.models import MoveLimits
 from web.parcels.contents import FORMAT, INDEX, REVISION, ROWS, VERSION, ways_of
 from web.plates.models import Film, Plate
 from web.shows import state as states
@@ -43,6 +44,7 @@ class Parcel:
                 "thin_days": show.thin_days,
             },
             "recipes": list(show.recipes.values("name", "settings")),
+            "move_limits": MoveLimits.of(show).to_json(),
             "shots": [self._shot(shot) for shot in shots],
         }
         self._texts()

@@ -180,6 +180,12 @@ export class Graph {
     return [x + (side * HANDLE_PX) / long, y + (side * dy * HANDLE_PX) / long];
   }
 
+  chooseAll() {
+    this.chosen = new Set(this.keys.keys());
+    this.app.chose();
+    this.draw();
+  }
+
   #grab(event) {
     const {key, side} = event.target.dataset ?? {};
     if (key === undefined) {

@@ -391,6 +391,7 @@ class Drawing {
     if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
     const act = {
       k: () => this.keyHere(),
+      a: () => this.graph.chooseAll(),
       r: () => this.record(),
       " ": () => event.target.tagName === "BUTTON" || this.play(),
       ",": () => this.show(this.frame - 1),
