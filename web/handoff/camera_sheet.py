@@ -138,7 +138,8 @@ def named_poses(cameras: Mapping[int, Camera]) -> list[Pose]:
     extremes["End"] = len(frames) - 1
     why: dict[int, list[str]] = {}
     for name, index in extremes.items():  # what coincides is one pose with both names
-        why.setdefault(index, []).append(name if index not in why else name.lower())
+        first = index not in why
+        why.setdefault(index, []).append(name if first else name.lower())
     return [
         Pose(", ".join(names), frames[index], cameras[frames[index]])
         for index, names in sorted(why.items())
