@@ -8,6 +8,7 @@ from fractions import Fraction
 from pathlib import Path
 
 from aperture.errors import Problem
+from aperture.formats.alembic_in import AlembicSource
 from aperture.formats.collada_in import ColladaSource
 from aperture.formats.gltf_in import GltfSource
 from aperture.formats.open_track import OpenTrackSource
@@ -38,6 +39,10 @@ def _gltf(path: Path, _: Recipe) -> Source:
     return GltfSource(path)
 
 
+def _alembic(path: Path, _: Recipe) -> Source:
+    return AlembicSource(path)
+
+
 def _collada(path: Path, _: Recipe) -> Source:
     return ColladaSource(path)
 
@@ -60,6 +65,7 @@ FORMATS = {
     ".gltf": GLTF,
     ".glb": GLTF,
     ".dae": Format("COLLADA", _collada),
+    ".abc": Format("Alembic", _alembic),
     ".csv": TABLE,
     ".txt": TABLE,
     ".tsv": TABLE,

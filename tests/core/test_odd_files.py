@@ -24,6 +24,7 @@ from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.fence import Fence
 from aperture.formats import (
+    alembic,
     catalogue,
     collada,
     gltf,
@@ -105,6 +106,7 @@ def moves(folder):
     for ending in ("gltf", "glb"):
         gltf.write(folder / f"m.{ending}", over[1], {}, path_of_camera=over)
     collada.write(folder / "m.dae", over[1], {}, path_of_camera=over)
+    alembic.write(folder / "m.abc", usd.Shown(over[1]), {}, "m", over, Fraction(24))
     (folder / "m.txt").write_text(recipe.write(over, recipe.Recipe(), Fraction(24)))
     (folder / "m.json").write_text(open_track.write(over, "m", Fraction(24)))
     return [(read_move, path.read_bytes(), path.suffix) for path in sorted(folder.glob("m.*"))]
@@ -225,7 +227,9 @@ class OddFiles(TestCase):
                     fence.run(reader, data, ending)
             except Problem as problem:
                 said.append(problem.sentence)
-                for beyond in ("broke down", "took longer"):
+                # A damaged Alembic archive takes its library's process down: that is what the fence is for.
+                worst = ("took longer",) if ending == ".abc" else ("broke down", "took longer")
+                for beyond in worst:
                     self.assertNotIn(beyond, problem.sentence, (reader.__name__, ending, data))
 
         read()

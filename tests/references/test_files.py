@@ -26,6 +26,7 @@ from aperture.formats import (
     collada,
     gltf,
     lens_maps,
+    moves_in,
     obj,
     ply,
     recipe,
@@ -275,6 +276,17 @@ class Files(TestCase):
             size = [CAMERA.grid.width, CAMERA.grid.height]
             np.testing.assert_allclose(np.array([x, y]) * size, camera.project([point])[0], atol=1e-3)  # fmt: skip
             self.assertEqual((sample.getFocusDistance(), sample.getFStop()), (250, 4))
+        # And it comes in again, with the frame that is missing.
+        move = moves_in.read(path, Settings(camera="/m/mShape"), Fraction(24)).move
+        self.assertEqual(move.frames.tolist(), [1001, 1002, 1003, 1004])
+        for row, frame in ((0, 1001), (1, 1002), (3, 1004)):
+            np.testing.assert_allclose(move.positions[row], over[frame].position, atol=1e-9)
+            np.testing.assert_allclose(move.rotations[row], over[frame].rotation, atol=1e-9)
+        np.testing.assert_allclose(move.focal_mm, [24, 25, 25.5, 26], atol=1e-6)
+        np.testing.assert_allclose(
+            move.on(CAMERA.grid).at(1002).project([[0.2, 1, 1]]), over[1002].project([[0.2, 1, 1]]),
+            atol=1e-3,
+        )  # fmt: skip
         mesh = AbcGeom.IPolyMesh(top, "Crate").getSchema().getValue()
         corners = np.array([[point[i] for i in range(3)] for point in mesh.getPositions()]) / 100
         wanted = BOXES["Crate"].vertices() @ from_y_up("Z").T
