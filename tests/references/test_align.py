@@ -74,7 +74,7 @@ class Aligned(unittest.TestCase):
             own = inside(world, scale, turn)
             turns, places = cameras(8, scale, turn)
             squares, excess = [], []
-            for _ in range(170):
+            for _ in range(110):
                 known = world + random.normal(size=world.shape) * 0.01
                 tilt = Rotation.from_rotvec(
                     random.normal(size=3) * [1, 0, 1] * (level or 0)

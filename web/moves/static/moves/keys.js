@@ -129,7 +129,11 @@ class Drawing {
 
   show(frame) {
     this.frame = this.#within(frame);
-    history.replaceState(null, "", `#${this.frame}-${this.channel}`);
+    // Noted for when the page is loaded anew; not at every step of a drag or of playing.
+    clearTimeout(this.noted);
+    this.noted = setTimeout(() => {
+      history.replaceState(null, "", `#${this.frame}-${this.channel}`);
+    }, 250);
     this.through.loose = false;
     this.draw();
   }

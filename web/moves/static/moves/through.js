@@ -189,10 +189,9 @@ export class Through {
   /** Record a flight from the frame that is shown on, in real time; `ended` gets seconds and poses. */
   record(ended) {
     const first = this.app.frame,
-      begun = performance.now(),
       seconds = [0],
       poses = [this.pose()];
-    let before = begun;
+    let begun = null; // the browser's clock of its first frame from now on
     this.recording = () => {
       this.recording = null;
       this.velocity.set(0, 0, 0);
@@ -200,11 +199,14 @@ export class Through {
     };
     const step = now => {
       if (!this.recording) return;
-      this.#go(Math.min(0.1, (now - before) / 1000));
-      before = now;
-      seconds.push((now - begun) / 1000);
-      poses.push(this.pose());
-      this.app.told(first + Math.floor(seconds.at(-1) * this.app.data.rate));
+      begun ??= now;
+      const at = (now - begun) / 1000;
+      if (at > seconds.at(-1)) {
+        this.#go(Math.min(0.1, at - seconds.at(-1)));
+        seconds.push(at);
+        poses.push(this.pose());
+        this.app.told(first + Math.floor(at * this.app.data.rate));
+      }
       requestAnimationFrame(step);
     };
     this.loose = true;
