@@ -146,7 +146,16 @@ def _length(found: BroughtIn, settings: Settings, plate_frames: tuple[int, int])
     if count == 1 or (begins == first and ends == last):
         return []
     if settings.offset and begins >= first and ends <= last:
-        return []  # somebody has placed it within the plate
+        # Somebody has placed it within the plate: is it the plate's whole camera?
+        return [
+            Doubt(
+                f"The plate has frames before and after the move, {begins}–{ends}. If the camera "
+                "rests there, it has the move’s ends.",
+                "rests",
+                "on",
+                "It rests before and after",
+            )
+        ]
     says = f"The move has {count} frames, {begins}–{ends}; the plate has {wanted}, {first}–{last}."
     if begins > last or ends < first:
         says += " They have no frame in common."

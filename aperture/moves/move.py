@@ -66,6 +66,22 @@ class Move:
         """
         return replace(self, positions=self.positions - metres * self.rotations[:, :, 2])
 
+    def held(self, first: int, last: int) -> Move:
+        """The move at rest before its first frame and after its last one, from `first` to `last`."""
+        begins, ends = int(self.frames[0]), int(self.frames[-1])
+        frames = np.arange(min(first, begins), max(last, ends) + 1)
+        if len(frames) > MOST_FRAMES:
+            return self
+        rows = np.clip(np.searchsorted(self.frames, frames), 0, len(self.frames) - 1)
+        return replace(
+            self,
+            frames=frames,
+            rotations=self.rotations[rows],
+            positions=self.positions[rows],
+            half_view=self.half_view[rows],
+            focal_mm=self.focal_mm[rows],
+        )
+
     def only(self, frame: int) -> Move:
         """The move on one of its frames. Raises Problem if it hasn't that frame."""
         rows = np.flatnonzero(self.frames == frame)

@@ -79,6 +79,7 @@ class Settings:
     plate, whatever the rates; "time", the file is sampled at the plate's rate. offset : added to
     the frame numbers.
     fit : which side of the picture has the file's angle of view.
+    rests : whether the camera rests before the move and after it, over the plate's frames.
     slip : by so many of its frames later the file is sampled, for a move that began between two
     pictures.
     pupil_mm : how far the lens's entrance pupil lies before the axis that the file's places are of.
@@ -93,6 +94,7 @@ class Settings:
     offset: int = 0
     fit: str = "width"
     slip: float = 0.0
+    rests: bool = False
     pupil_mm: float = 0.0
 
     def __post_init__(self) -> None:

@@ -23,7 +23,7 @@ from tests.web.test_shots import WithShot
 from tests.web.test_tracks import FRAMES, HasBoards
 from web.match.path_fits import camera_of_state, evidence_digest, film_document, matched_camera
 from web.match.worlds import turn_world
-from web.moves.kept import moves_of
+from web.moves.kept import moves_of, on_plate
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -179,6 +179,16 @@ class MovesOnFilm(HasBoards, TransactionTestCase):
         self.assertIsNone(camera_of_state(self.state(), 3))
         self.assertContains(self.client.get(self.url("hand-off")), "see the page of moves")
         self.client.post(self.url("undo"), {"base": self.head()})
+        # Of a shorter move the camera rests at its ends, over the plate, where that is said.
+        short = recipe.write({n: over[n] for n in range(4, 9)}, recipe.Recipe(), Fraction(24))
+        self.press("moves/take", file=SimpleUploadedFile("short.csv", short.encode()))
+        kept = kept | {"camera": "camera", "offset": 0, "rests": "on"}
+        self.press("moves/m2/understand", **kept)
+        rests = on_plate(self.state(), "m2")
+        self.assertEqual(rests.frames.tolist(), list(range(1, FRAMES + 1)))
+        np.testing.assert_allclose(rests.at(1).position, over[4].position, atol=1e-6)
+        np.testing.assert_allclose(rests.at(6).position, over[6].position, atol=1e-6)
+        np.testing.assert_allclose(rests.at(FRAMES).position, over[8].position, atol=1e-6)
         # The shot begins on 1001: the move goes along.
         self.press("plate/shift", first="1001", what="shot")
         np.testing.assert_allclose(

@@ -32,6 +32,7 @@ class SettingsForm(forms.Form):
         label="Angle of view fits",
         choices=[("width", "the plate’s width"), ("height", "the plate’s height")],
     )
+    rests = forms.BooleanField(label="Rests before and after, over the plate", required=False)
     pupil_mm = forms.FloatField(
         label="Entrance pupil before its axis (mm)",
         required=False,
@@ -80,6 +81,7 @@ class SettingsForm(forms.Form):
                 offset=data["offset"] or 0,
                 fit=data["fit"],
                 slip=data["slip"] or 0.0,
+                rests=data["rests"],
                 pupil_mm=data["pupil_mm"] or 0.0,
             )
         except Problem as problem:

@@ -70,12 +70,15 @@ def moves_of(state: MutableMapping) -> list[Kept]:
 
 
 def _kept(state: Mapping, item: Mapping) -> Kept:
+    settings = Settings(**item["settings"])
     shifted = state["shift"] - item["shift"]
     own = _baked(item["baked"]["blob"]).shifted(shifted)
+    if settings.rests:
+        own = own.held(*span_of(state))
     stands = np.array(item["stands"]).reshape(4, 4) if item["stands"] else np.eye(4)
     move = own.stood(stands) if item["stands"] else own
-    settings = Settings(**item["settings"])
-    key = [item["baked"]["blob"], item["stands"], settings.fit, shifted]
+    rests = list(span_of(state)) if settings.rests else None
+    key = [item["baked"]["blob"], item["stands"], settings.fit, shifted, rests]
     return Kept(
         item["id"],
         item["name"],

@@ -254,6 +254,8 @@ def _read_again(shot: Shot, kept: Kept, label: str, **changed: object) -> tuple[
     """A button that reads a move's file again with some of its settings changed."""
     settings = kept.settings.to_json() | {"camera": kept.found.camera} | changed
     fields = {name: "" if value is None else value for name, value in settings.items()}
+    if not fields["rests"]:  # a box that isn't ticked isn't sent
+        del fields["rests"]
     to = {"action": shot.url("moves-understand", kept.id), "fields": fields}
     return label, to | {"fields": fields | {"base": shot.head.number}}
 
@@ -262,7 +264,8 @@ def in_time(shot: Shot, kept: Kept) -> list[Remark]:
     """What was measured of when the move happens, and lamps that light up."""
     found = measured(shot, kept)
     out = [] if found is None else _late(shot, kept, found)
-    if found is None and shot.state["film"] and kept.authored is None:
+    placed = kept.authored is not None or kept.settings.rests
+    if found is None and shot.state["film"] and not placed:
         out += _flashes(shot, kept)
     return out
 
