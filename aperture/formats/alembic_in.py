@@ -1,8 +1,8 @@
 """Cameras and their hierarchies of Alembic archives (.abc, Ogawa), by PyAlembic, the format's own library.
 
 An archive says neither unit nor up axis: ours stand in its description, other files' are assumed to
-be centimetres with Y up and asked about if that looks odd. Samples have times in seconds; which frames
-they are follows from the rate that the archive notes, or that its samples come at.
+be centimetres with Y up and asked about if that looks odd. Samples have times in seconds; which
+frames they are follows from the rate that the archive notes, or that its samples come at.
 """
 
 from __future__ import annotations

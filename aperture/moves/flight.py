@@ -4,23 +4,24 @@ The aircraft is a mass that its rotors push along their common axis, against gra
 
     dv/dt = f − g · up − (k / m) |v| v
 
-with the thrust's acceleration f. It can push upwards only, by at most its greatest thrust, tilted by at
-most its greatest angle; and it follows what is asked with a first-order response of time constant τ,
-df/dt = (f_asked − f) / τ.
+with the thrust's acceleration f. It can push upwards only, by at most its greatest thrust, tilted
+by at most its greatest angle; and it follows what is asked with a first-order response of time
+constant τ, df/dt = (f_asked − f) / τ.
 
-First the route gets a speed that the aircraft can hold. In a curve of radius r a level turn needs the
-bank φ with tan φ = v² / (g r) (the coordinated turn; Federal Aviation Administration, Pilot's Handbook
-of Aeronautical Knowledge, chapter 5, cited from memory), so that the greatest tilt bounds v there; what
-it can gain and lose in speed bounds it before and after. On the straights it goes faster than the keys
-say, as far as that makes up for the curves. Then it flies: f_asked is the acceleration of the route as
-it will be τ later, plus a correction for where it is beside it, plus gravity and drag.
+First the route gets a speed that the aircraft can hold. In a curve of radius r a level turn needs
+the bank φ with tan φ = v² / (g r) (the coordinated turn; Federal Aviation Administration, Pilot's
+Handbook of Aeronautical Knowledge, chapter 5, cited from memory), so that the greatest tilt bounds
+v there; what it can gain and lose in speed bounds it before and after. On the straights it goes
+faster than the keys say, as far as that makes up for the curves. Then it flies: f_asked is the
+acceleration of the route as it will be τ later, plus a correction for where it is beside it, plus
+gravity and drag.
 
 In level flight at the greatest tilt θ thrust and drag balance at the terminal speed
 v = √(m g tan θ / k).
 
-The camera looks where the aircraft goes, its pan and tilt behind by a lag; it rolls with the bank, ahead
-by a lead, so that it leans before the picture turns. The nose goes down to speed up. It never points up
-in a climb: such an aircraft climbs on its thrust.
+The camera looks where the aircraft goes, its pan and tilt behind by a lag; it rolls with the bank,
+ahead by a lead, so that it leans before the picture turns. The nose goes down to speed up. It never
+points up in a climb: such an aircraft climbs on its thrust.
 """
 
 from __future__ import annotations
@@ -41,8 +42,8 @@ from aperture.moves.readings import readings
 G = 9.80665  # m/s², standard gravity
 STEPS = 8  # of the simulation for each frame
 MOST_SAMPLES = 20_000
-# Of what the tilt allows, how much a turn may take, and speeding up or slowing down, so that something
-# is left to correct with.
+# Of what the tilt allows, how much a turn may take, and speeding up or slowing down, so that
+# something is left to correct with.
 TURN_SHARE, ALONG_SHARE = 0.9, 0.6
 STILL = 0.05  # m/s: slower than this has no direction
 CLIMB, NOSE_UP = 0.3, 1.0  # m/s and degrees from which a climb with the nose up is one

@@ -1,9 +1,10 @@
 """A path that is given by frame, such as a rig's: as evidence, and to begin with.
 
-A rig knows where its camera was to a ±, and drifts: its errors on neighbouring frames are alike. So its ±
-is that of the whole move, not of as many measurements as it has frames, and each of the F frames counts
-with the ± times √F, as a fact about the camera does that holds for all frames. What tracks tell of the
-path's shape, they tell better; where it stands, how it is turned and how large it is, the move tells.
+A rig knows where its camera was to a ±, and drifts: its errors on neighbouring frames are alike. So
+its ± is that of the whole move, not of as many measurements as it has frames, and each of the F
+frames counts with the ± times √F, as a fact about the camera does that holds for all frames. What
+tracks tell of the path's shape, they tell better; where it stands, how it is turned and how large
+it is, the move tells.
 """
 
 from __future__ import annotations

@@ -34,13 +34,14 @@ from web.shows.models import Shot
 from web.stage.stand_ins import shown, stand_in_from
 
 USUAL_FRAMES = 96
-# A flying camera's lens (common practice, no source): its horizontal angle of view, its stop, and the
-# diagonal over the circle that still counts as sharp.
+# A flying camera's lens (common practice, no source): its horizontal angle of view, its stop, and
+# the diagonal over the circle that still counts as sharp.
 FLYING_VIEW_DEG, FLYING_STOP, SHARP_SHARE = 110.0, 8.0, 1500.0
 MOST_TRIANGLES = 1000  # of a stand-in, whose box is looked at else
 INSIDE = ("room",)  # of which a camera is inside as a matter of course
 MOST_RECORDED = 20_000
-# Of a picture to measure pixels on where there is no plate, and its gate's width where that isn't known.
+# Of a picture to measure pixels on where there is no plate, and its gate's width where that isn't
+# known.
 GRID_PX, USUAL_MM = 1920, 36.0
 
 
