@@ -13,12 +13,13 @@ from aperture.camera import Camera
 from aperture.formats import recipe
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.match.document import validate
 from demo import films
 from demo.plates import FOLDER
 from demo.show import _filmed, catalogue
 from tests.browser.browsing import Browsing
 from tests.filmed import numbered
-from web.match.path_fits import camera_of_state
+from web.match.path_fits import camera_of_state, film_document
 from web.moves.actions import put_into_set
 from web.moves.kept import move_called
 from web.shows.history import edit
@@ -56,6 +57,7 @@ class FromTheRig(Browsing):
         self.click_through("text=back to the moves")
         self.click_through("text=Use as the shot")
         shot = Shot.objects.with_head().get(code="LT080")
+        validate(film_document(shot.state), 2)  # of a film at a whole rate
         placed = [stand_in_from(item).vertices() for item in shown(shot.state)]
         corners = np.concatenate([item for item in placed if len(item) == 8])
         for number, camera in enumerate(films.truth("LT080"), 1):
