@@ -139,6 +139,20 @@ class FromTheRig(Browsing):
             page.wait_for_selector("#graph rect.key")
         self.assertIsNone(self.kept().aircraft)
         self.assertEqual(len(keys("z")), 2)
+        # Keys are chosen by a box, and the plate is seen behind the set.
+        box = page.locator("#graph").bounding_box()
+        page.keyboard.down("Shift")
+        page.mouse.move(box["x"] + 40, box["y"] + 2)
+        page.mouse.down()
+        page.mouse.move(box["x"] + box["width"] - 2, box["y"] + box["height"] - 2, steps=3)
+        page.mouse.up()
+        page.keyboard.up("Shift")
+        self.assertEqual(page.locator("#graph rect.key.chosen").count(), 2)
+        drawn = "() => document.querySelector('canvas.plate-behind').getContext('2d')"
+        drawn += ".getImageData(20, 20, 1, 1).data[3]"
+        self.until(lambda: page.evaluate(drawn) == 255)
+        page.keyboard.press("b")
+        self.assertEqual(page.evaluate(drawn), 0)
         # The route is dragged from above.
         box = page.locator("#route rect.handle").nth(1).bounding_box()
         before = keys("x")

@@ -102,6 +102,9 @@ class Drawn(WithShot):
         told = self.save(flying_lens=True, aircraft=aircraft)
         focal = told["authored"]["curves"]["focal"][0][1]
         self.assertAlmostEqual(np.degrees(2 * np.arctan(18 / focal)), 110, places=6)
+        # The link beside it lays that out on the Gate step's claims: a straight-line lens, across.
+        link = self.client.get(self.url("moves/m1/keys")).context["claim"]
+        self.assertContains(self.client.get(link), "for: rectilinear across (110.0°)")
         for wrong, says in (
             ({"curves": {"warp": [[1, 1, "smooth"]]}}, "no channel"),
             ({"curves": {"x": [[1, 1, "bouncy"]]}}, "not one of"),

@@ -139,13 +139,13 @@ def _rows(shot: Shot, kept: Kept, found: Alignment) -> list[Row]:
     for name, value, wide in zip(
         ("Heading", "Tilt", "Roll"), angles, (turns[1], turns[0], turns[2])
     ):
-        rows.append(Row(name, f"{value:.3f}°", f"± {wide:.3f}", "solved", "Of the move’s space"))
+        rows.append(Row(name, f"{value:z.3f}°", f"± {wide:.3f}", "solved", "Of the move’s space"))
     if spread[6] > 0:
         wide = found.scale * float(spread[6])
         rows.append(Row("Size", f"{found.scale:.5f}", f"± {wide:.5f}", "solved"))
     if spread[7] > 0:
         mm, wide = 1000 * found.pupil_m, 1000 * float(spread[7])
-        rows.append(Row("Entrance pupil", f"{mm:.1f} mm", f"± {wide:.1f}", "solved"))
+        rows.append(Row("Entrance pupil", f"{mm:z.1f} mm", f"± {wide:.1f}", "solved"))
     if found.freedom:
         factor = math.sqrt(found.chi2 / found.freedom)
         rows.append(
@@ -195,7 +195,7 @@ def _apart(kept: Kept, matrix: np.ndarray) -> str:
 def _pupil(shot: Shot, kept: Kept, found: Alignment) -> list[Remark]:
     mm = 1000 * found.pupil_m + kept.settings.pupil_mm
     px = pupil_px(shot, kept, found.pupil_m)
-    says = f"From the picture the entrance pupil lies {mm:.0f} mm before the rig’s axis."
+    says = f"From the picture the entrance pupil lies {mm:z.0f} mm before the rig’s axis."
     if px is not None:
         says += f" That matters by up to {px:.2f} px at the near end of the set."
     return [Remark("Entrance pupil", says, "note")]

@@ -250,9 +250,14 @@ def key_here(authored: Authored, frame: int, pose: np.ndarray) -> Authored:
     return replace(authored, curves=curves)
 
 
+def flying_focal_mm(authored: Authored) -> float:
+    """The focal length of a straight-line lens that sees FLYING_VIEW_DEG across the move's gate."""
+    return authored.gate_mm[0] / 2 / math.tan(math.radians(FLYING_VIEW_DEG) / 2)
+
+
 def for_flying(authored: Authored) -> Authored:
     """With the lens that is usual on a flying camera: very wide, and sharp from near to far."""
-    focal = authored.gate_mm[0] / 2 / math.tan(math.radians(FLYING_VIEW_DEG) / 2)
+    focal = flying_focal_mm(authored)
     # The hyperfocal distance: focused there, all from half of it to infinity is sharp.
     circle = float(np.hypot(*authored.gate_mm)) / SHARP_SHARE
     focus = (focal**2 / (FLYING_STOP * circle) + focal) / 1000

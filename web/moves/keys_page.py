@@ -3,16 +3,20 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
+from urllib.parse import urlencode
 
 import numpy as np
+from django.urls import reverse
 
 from aperture.moves.authored import ANGLES, CHANNELS, Authored, route_lengths
 from aperture.moves.flight import PRESETS, Aircraft, Flown
 from aperture.moves.readings import CAMERA_M, NAMES, Limits, Readings
-from web.moves.authoring import made, read_outs, things_of
+from web.moves.authoring import FLYING_VIEW_DEG, flying_focal_mm, made, read_outs, things_of
 from web.moves.kept import Kept, rate_of
 from web.moves.models import MoveLimits
 from web.moves.places import places_of
+from web.plates.film_views import strip
+from web.plates.models import plate_of
 from web.shows.models import Shot
 from web.stage.stand_ins import shown
 from web.stage.world import solid_lines
@@ -79,6 +83,7 @@ def page_data(shot: Shot, kept: Kept, authored: Authored) -> dict:
         for name, at in places_of(shot).items()
     }
     aircraft = kept.aircraft.to_json() if kept.aircraft else None
+    plate = plate_of(shot)
     return {
         "authored": authored.to_json(),
         "aircraft": aircraft,
@@ -97,7 +102,22 @@ def page_data(shot: Shot, kept: Kept, authored: Authored) -> dict:
         "save": shot.url("moves-save-keys", kept.id),
         "record": shot.url("moves-record", kept.id),
         "made": sampled(shot, kept, authored, kept.aircraft),
+        "strip": strip(shot),
+        "photograph": reverse("picture", args=[plate.digest, "proxy"]) if plate else None,
     }
+
+
+def claim_of_flying_lens(shot: Shot, authored: Authored) -> str:
+    """Where the Gate step lays out what kinds of lenses the very wide lens of a flight would be."""
+    width, height = authored.gate_mm
+    focal = flying_focal_mm(authored)
+    quoted = {
+        "angle": f"{FLYING_VIEW_DEG:g}",
+        "basis": "horizontal",
+        "focal": f"{focal:.2f}",
+        "sensor": f"{width:.3f} × {height:.3f} mm",
+    }
+    return f"{shot.url('gate-claims')}?{urlencode(quoted)}"
 
 
 def solids(shot: Shot, here: np.ndarray) -> list[dict]:
@@ -155,7 +175,8 @@ def sampled(shot: Shot, kept: Kept, authored: Authored, aircraft: Aircraft | Non
         flown = result.flown
         out["keyed"] = result.keyed.positions.round(PLACES).tolist()
         out["remarks"] += [
-            {"frame": frame, "says": f"The route {says}"} for frame, says in flown.remarks
+            {"frame": frame, "says": f"On frame {frame} the route {says}"}
+            for frame, says in flown.remarks
         ]
     return out
 

@@ -15,6 +15,7 @@ from aperture.units import parse_number
 from web.moves import authoring, keys_page
 from web.moves.kept import move_called, rate_of
 from web.moves.models import MoveLimits
+from web.plates.models import plate_of
 from web.shows.reading import Edit, Message, Text, base_of, read
 from web.shows.views import find, step_page
 
@@ -33,6 +34,8 @@ def keys(request, show, shot, id_):
         "kept": kept,
         "authored": authored,
         "page": keys_page.page_data(shot, kept, authored),
+        "plate": plate_of(shot),
+        "claim": keys_page.claim_of_flying_lens(shot, authored),
         "presets": [(name, title) for name, (title, _) in PRESETS.items()],
         "aircraft": keys_page.AIRCRAFT.items(),
         "channels": keys_page.TITLES.items(),

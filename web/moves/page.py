@@ -264,7 +264,9 @@ def in_time(shot: Shot, kept: Kept) -> list[Remark]:
     """What was measured of when the move happens, and lamps that light up."""
     found = measured(shot, kept)
     out = [] if found is None else _late(shot, kept, found)
-    placed = kept.authored is not None or kept.settings.rests
+    # Where a camera rests before its move, only a file that counts frames tells where that begins.
+    silent = kept.settings.rests and "frames" not in kept.found.declares
+    placed = kept.authored is not None or silent
     if found is None and shot.state["film"] and not placed:
         out += _flashes(shot, kept)
     return out

@@ -188,12 +188,18 @@ export class Graph {
 
   #grab(event) {
     const {key, side} = event.target.dataset ?? {};
-    if (key === undefined) {
+    if (key === undefined && event.shiftKey) {
+      const {left, top} = this.root.getBoundingClientRect();
+      this.held = {
+        corner: [event.clientX - left, event.clientY - top],
+        chosen: new Set(this.chosen),
+      };
+    } else if (key === undefined) {
       if (this.channel !== "speed") {
         this.held = {scrubs: true};
         this.app.show(Math.round(this.#back(event)[0]));
       }
-      if (!event.shiftKey) this.chosen.clear();
+      this.chosen.clear();
     } else {
       const index = +key;
       if (event.shiftKey)
@@ -213,6 +219,7 @@ export class Graph {
 
   #drag(event) {
     if (!this.held) return;
+    if (this.held.corner) return this.#box(event);
     const at = this.#back(event);
     if (this.held.scrubs) return this.app.show(Math.round(at[0]));
     const {keys, from, side, index} = this.held;
@@ -237,9 +244,29 @@ export class Graph {
     this.app.changed();
   }
 
+  /** Choose the keys in the box that is dragged, beside those that were chosen before. */
+  #box(event) {
+    const {left, top} = this.root.getBoundingClientRect(),
+      [x0, y0] = this.held.corner,
+      [x1, y1] = [event.clientX - left, event.clientY - top],
+      [x, y] = [Math.min(x0, x1), Math.min(y0, y1)],
+      [width, height] = [Math.abs(x1 - x0), Math.abs(y1 - y0)],
+      inside = ([frame, value]) =>
+        Math.abs(2 * (this.#x(frame) - x) - width) <= width &&
+        Math.abs(2 * (this.#y(value) - y) - height) <= height;
+    this.chosen = new Set(this.held.chosen);
+    this.keys.forEach((key, i) => {
+      if (inside(key)) this.chosen.add(i);
+    });
+    this.app.chose();
+    this.draw();
+    svg("rect", {x, y, width, height, class: "box"}, this.root);
+  }
+
   #let() {
     const held = this.held;
     this.held = null;
+    if (held?.corner) return this.draw();
     if (!held?.moved) return;
     // Keys that were dragged past others change places; one that lands on another takes its place.
     const chosen = [...this.chosen].map(i => this.keys[i]),

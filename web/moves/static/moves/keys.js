@@ -395,6 +395,7 @@ class Drawing {
     if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
     const act = {
       k: () => this.keyHere(),
+      b: () => this.through.plate.switch(),
       a: () => this.graph.chooseAll(),
       r: () => this.record(),
       " ": () => event.target.tagName === "BUTTON" || this.play(),

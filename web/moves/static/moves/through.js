@@ -1,6 +1,7 @@
 // Looking through a drawn move's camera, and flying it: with keys and pointer, in metres per second.
 
 import * as THREE from "three";
+import {drawTurned, Pictures} from "../plates/frames.js";
 import {typing} from "../ui/app.js";
 
 const WAYS = {
@@ -17,16 +18,70 @@ const WAYS = {
   ORBIT_M = 4, // how far ahead lies what is orbited, where nothing is looked at
   GRID_M = 12;
 
+/** The plate of the frame that is shown, behind what the camera sees. */
+class PlateBehind {
+  constructor(app, place) {
+    Object.assign(this, {app, on: true, size: [0, 0]});
+    this.canvas = place.querySelector(".plate-behind");
+    this.button = document.getElementById("plate-behind");
+    this.button?.addEventListener("click", () => this.switch());
+    const {strip, photograph} = app.data;
+    this.offset = strip?.offset || 0;
+    this.way = strip?.way || {flip: false, quarters: 0};
+    this.pictures = new Pictures(
+      number => (strip ? `/films/${strip.digest}/small/${number}.jpg` : photograph),
+      () => this.#paint(),
+    );
+  }
+
+  switch() {
+    if (!this.button) return;
+    this.on = !this.on;
+    this.button.setAttribute("aria-pressed", this.on);
+    this.#paint();
+  }
+
+  /** As large as the picture is drawn, in CSS pixels. */
+  draw(width, height) {
+    this.size = [width, height];
+    this.#paint();
+  }
+
+  get #number() {
+    const {strip} = this.app.data;
+    return strip ? Math.max(strip.first, Math.min(strip.last, this.app.frame - this.offset)) : 0;
+  }
+
+  #paint() {
+    const [width, height] = this.size,
+      ratio = devicePixelRatio;
+    if (!this.button || !width) return;
+    this.canvas.width = Math.round(width * ratio);
+    this.canvas.height = Math.round(height * ratio);
+    this.canvas.style.width = `${width}px`;
+    this.canvas.style.height = `${height}px`;
+    const picture = this.on && this.pictures.get(this.#number);
+    if (picture)
+      drawTurned(
+        this.canvas.getContext("2d"),
+        picture,
+        [0, 0, this.canvas.width, this.canvas.height],
+        this.way,
+      );
+    else if (this.on) this.pictures.fetch(this.#number);
+  }
+}
+
 export class Through {
   constructor(app, place) {
     Object.assign(this, {app, place, loose: false, held: new Set(), drag: null, recording: null});
     this.velocity = new THREE.Vector3();
-    this.renderer = new THREE.WebGLRenderer({antialias: true});
+    this.plate = new PlateBehind(app, place);
+    this.renderer = new THREE.WebGLRenderer({antialias: true, alpha: true});
     this.renderer.setPixelRatio(devicePixelRatio);
     this.renderer.domElement.setAttribute("aria-label", "What the camera sees");
     place.prepend(this.renderer.domElement);
     this.scene = new THREE.Scene();
-    this.scene.background = new THREE.Color("#fcfaf5");
     this.camera = new THREE.PerspectiveCamera(40, 16 / 9, 0.02, 5000);
     this.#set();
     this.#listen();
@@ -90,9 +145,12 @@ export class Through {
     this.camera.fov = (2 * Math.atan(tall) * 180) / Math.PI;
     this.camera.updateProjectionMatrix();
     this.renderer.render(this.scene, this.camera);
-    const frame = this.place.querySelector(".picture-frame");
-    frame.style.width = `${(width * halfX) / (tall * this.camera.aspect)}px`;
-    frame.style.height = `${(height * halfY) / tall}px`;
+    const frame = this.place.querySelector(".picture-frame"),
+      across = (width * halfX) / (tall * this.camera.aspect),
+      down = (height * halfY) / tall;
+    frame.style.width = `${across}px`;
+    frame.style.height = `${down}px`;
+    this.plate.draw(across, down);
     this.place.classList.toggle("loose", this.loose);
   }
 
