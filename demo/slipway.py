@@ -41,8 +41,8 @@ def from_the_rig(shot) -> None:
     from aperture.formats import rig_files
     from aperture.moves.rig import play
     from web.moves import actions, align_actions
-    from web.moves.places import places_of
     from web.shows.models import Shot
+    from web.stage.places import places_of
 
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "LT080_rig.usda"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from aperture.errors import Problem
 from aperture.units import parse_angle, parse_number, parse_seconds
@@ -14,18 +14,96 @@ LEAST_SECONDS, MOST_SECONDS = 1e-9, 1e6
 LEAST_ISO, MOST_ISO = 0.1, 1e8
 
 
+MOST_ND_STOPS = 30.0
+# What may hold the exposure where another of the three is changed.
+HOLDERS = ("f_number", "seconds", "iso")
+
+
 @dataclass(frozen=True)
 class Exposure:
     """How a picture is exposed.
 
-    f_number : focal length over the diameter of the entrance pupil.
-    seconds : the time for which the shutter is open.
-    iso : the speed of sensor or film, ISO arithmetic.
+    Parameters
+    ----------
+    f_number : float
+        Focal length over the diameter of the entrance pupil.
+    seconds : float
+        The time for which the shutter is open.
+    iso : float
+        The speed of sensor or film, ISO arithmetic.
+    nd_stops : float
+        How many stops of light the filters before the lens take.
+    transmittance : float
+        The share of the light that the lens lets through, 0 … 1.
+
+    Examples
+    --------
+    A lens of f/2.8 that lets 85 % through, with a filter of 3 stops:
+
+    >>> exposure = Exposure(2.8, 1 / 48, 800, nd_stops=3, transmittance=0.85)
+    >>> round(exposure.t_number, 2)
+    3.04
+    >>> round(exposure.ev100, 2), round(exposure.light_ev100, 2)
+    (5.56, 8.79)
     """
 
     f_number: float
     seconds: float
     iso: float
+    nd_stops: float = 0.0
+    transmittance: float = 1.0
+
+    @property
+    def t_number(self) -> float:
+        """The f-number of a lens without loss that gives as much light: T = N / sqrt(transmittance)."""
+        return self.f_number / math.sqrt(self.transmittance)
+
+    @property
+    def light_ev100(self) -> float:
+        """The exposure value at ISO 100 of the light that is exposed rightly: glass and filters count."""
+        return self.ev100 - math.log2(self.transmittance) + self.nd_stops
+
+    def brighter_than(self, other: Exposure) -> float:
+        """By how many stops a picture is brighter than with another exposure of the same light."""
+        return other.light_ev100 - self.light_ev100
+
+    def with_held(self, name: str, value: float, holder: str | None) -> Exposure:
+        """Change one figure, and let another one hold the exposure.
+
+        Parameters
+        ----------
+        name : str
+            What changes: a name of HOLDERS, "nd_stops" or "transmittance".
+        value : float
+            What it changes to.
+        holder : str or None
+            The name of HOLDERS that changes against it; None lets the exposure change.
+
+        Raises
+        ------
+        Problem
+            If the holder would leave what a camera can be set to, or is what changes.
+        """
+        changed = replace(self, **{name: value})
+        if holder is None:
+            return changed
+        if holder == name or holder not in HOLDERS:
+            raise Problem("Another of stop, shutter and ISO has to hold the exposure.")
+        stops = changed.brighter_than(self)  # to be taken away again
+        factor = {"f_number": 2 ** (stops / 2), "seconds": 2**-stops, "iso": 2**-stops}[holder]
+        held = getattr(changed, holder) * factor
+        least, most = {
+            "f_number": (LEAST_STOP, MOST_STOP),
+            "seconds": (LEAST_SECONDS, MOST_SECONDS),
+            "iso": (LEAST_ISO, MOST_ISO),
+        }[holder]
+        if not least <= held <= most:
+            says = {"f_number": "stop", "seconds": "shutter", "iso": "ISO"}[holder]
+            raise Problem(
+                f"The {says} can't hold that exposure: it would have to be {held:.3g}, and must "
+                f"lie between {least:g} and {most:g}."
+            )
+        return replace(changed, **{holder: held})
 
     @property
     def ev100(self) -> float:
@@ -70,7 +148,32 @@ def parse_iso(text: str, name: str = "The ISO") -> float:
     return _within(parse_number(cleaned, name), LEAST_ISO, MOST_ISO, name)
 
 
-def _within(value: float, least: float, most: float, name: str) -> float | None:
+def parse_filter(text: str, name: str = "The filter") -> float:
+    """Stops of light that a filter takes: `3`, `3 stops`, `ND 0.9`, `ND8`, `0.9 D`. Raises Problem.
+
+    An optical density D takes D / log10(2) stops; a filter factor, as in ND8, log2 of it. A number
+    after ND with a decimal point is a density, a whole one a factor, as filters are marked (common
+    practice, no source).
+    """
+    cleaned = str(text).strip().lower().replace(",", ".")
+    density = re.fullmatch(r"(?:nd\s*)?(\d+\.\d+)\s*d?|(?:nd\s*)?(\d+)\s*d", cleaned)
+    factor = re.fullmatch(r"nd\s*(\d+)", cleaned)
+    stops = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(?:stops?|ev)?", cleaned)
+    if cleaned.startswith("nd") or cleaned.endswith("d"):
+        if factor and int(factor[1]) >= 1:
+            return _within(math.log2(int(factor[1])), 0.0, MOST_ND_STOPS, name)
+        if density:
+            value = float(density[1] or density[2]) / math.log10(2)
+            return _within(value, 0.0, MOST_ND_STOPS, name)
+    elif stops:
+        return _within(float(stops[1]), 0.0, MOST_ND_STOPS, name)
+    raise Problem(
+        f"{name} can't be read from “{text}”: type stops, or a density or factor, such as 3, ND 0.9 "
+        "or ND8."
+    )
+
+
+def _within(value: float, least: float, most: float, name: str) -> float:
     if not least <= value <= most:
         raise Problem(f"{name} must lie between {least:g} and {most:g}.")
     return value

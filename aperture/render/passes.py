@@ -12,11 +12,13 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.camera import Camera
+from aperture.render.blurred import Blur, Blurred, margin
 from aperture.render.tracer import MIRROR, MISSED, Light, Look, Scene
 from aperture.scene.overlay import CREASE, outline_points, wire
 from aperture.scene.stand_in import StandIn
 
 RAYS_A_BLOCK = 120_000  # what keeps the arrays of a block within the processor's reach
+SHARP = {"shadow", "reflection", "lines"}  # soft passes that are made without blur
 # What each pass is, for the page; beauty is always there.
 PASSES = {
     "depth": "Depth, along the axis and by distance",
@@ -32,7 +34,12 @@ PASSES = {
 
 @dataclass(frozen=True)
 class Wanted:
-    """samples × samples rays a pixel for what is softened at edges; occlusion_m: how far occlusion looks; region: left, top, right, bottom px."""
+    """What is rendered, and how.
+
+    samples × samples rays a pixel for what is softened at edges; occlusion_m: how far occlusion looks;
+    region: left, top, right, bottom px. blur: the lens and the shutter of beauty and masks; every
+    other pass is of the frame's own moment, and sharp.
+    """
 
     passes: tuple[str, ...] = ()
     samples: int = 3
@@ -40,6 +47,7 @@ class Wanted:
     occlusion_rays: int = 16
     light: Light = field(default_factory=Light)
     region: tuple[int, int, int, int] | None = None
+    blur: Blur | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,7 +82,9 @@ def render(
     wanted = wanted or Wanted()
     width, height, names = camera.grid.width, camera.grid.height, [look.name for _, look in items]
     layers = _empty(height, width, wanted.passes, len(items))
-    rows, columns = _touched(camera, [item for item, _ in items], width, height)
+    stand_ins = [item for item, _ in items]
+    reach = margin(camera, stand_ins, wanted.blur) if wanted.blur and stand_ins else 0
+    rows, columns = _touched(camera, stand_ins, width, height, reach)
     if wanted.region:
         left, top, right, bottom = wanted.region
         rows, columns = (
@@ -86,9 +96,21 @@ def render(
     scene = Scene(camera, items, wanted.light, plate, plate_camera)
     step = max(1, RAYS_A_BLOCK // ((columns[1] - columns[0]) * wanted.samples**2))
 
+    blurred = None
+    if wanted.blur:
+        blurred = Blurred(
+            scene, wanted.blur, rows, columns, wanted.samples, "masks" in wanted.passes
+        )
+
     def block(top: int) -> None:
         here = (slice(top, min(top + step, rows[1])), slice(*columns))
-        _soft(scene, layers, here, wanted)
+        if blurred is None or SHARP & set(wanted.passes):
+            _soft(scene, layers, here, wanted)
+        if blurred is not None:
+            beauty, masks = blurred.block(here[0].start, here[0].stop)
+            layers["beauty"][here] = beauty
+            if "masks" in wanted.passes:
+                layers["masks"][here] = masks
         if {"depth", "position", "normal", "occlusion"} & set(wanted.passes):
             _hard(scene, layers, here, wanted)
 
@@ -305,9 +327,9 @@ def _hard(scene: Any, layers: Any, here: Any, wanted: Any) -> None:
 
 
 def _touched(
-    camera: Camera, stand_ins: list[StandIn], width: int, height: int
+    camera: Camera, stand_ins: list[StandIn], width: int, height: int, reach: int = 0
 ) -> tuple[tuple[int, int], tuple[int, int]]:
-    """Pixel rows and columns that the stand-ins can reach; everything where a corner isn't imaged."""
+    """Pixel rows and columns that the stand-ins can reach, `reach` px beyond their outlines; everything where a corner isn't imaged."""
     if not stand_ins:
         return (0, 0), (0, 0)
     corners = np.concatenate([item.bounds() for item in stand_ins])
@@ -315,7 +337,7 @@ def _touched(
     if (camera.to_camera_space(corners)[:, 2] > -1e-3).any() or not np.isfinite(points).all():
         return (0, height), (0, width)
     low, high = (
-        np.floor(points.min(axis=0)).astype(int) - 3,
-        np.ceil(points.max(axis=0)).astype(int) + 3,
+        np.floor(points.min(axis=0)).astype(int) - 3 - reach,
+        np.ceil(points.max(axis=0)).astype(int) + 3 + reach,
     )
     return tuple(np.clip([low[1], high[1]], 0, height)), tuple(np.clip([low[0], high[0]], 0, width))

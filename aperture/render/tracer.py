@@ -172,6 +172,14 @@ class Scene:
         found = scene.run(starts, directions.astype(np.float32), output=1)
         return found["geomID"], found["primID"]
 
+    def first(self, directions: Array, origins: Array) -> tuple[Array, Array]:
+        """Items (N,), MISSED where there is none, and primitives (N,), of rays in single precision."""
+        scene, meshes, _ = self._all
+        if not meshes:
+            return np.full(len(directions), MISSED, np.int32), np.zeros(len(directions), np.int32)
+        found = scene.run(origins, directions, output=1)
+        return found["geomID"], found["primID"]
+
     def blocked(
         self, points: Array, directions: Array, reach: Any = None, by_parts: bool = False
     ) -> Array:

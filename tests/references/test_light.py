@@ -1,19 +1,44 @@
-"""Exposure against the additive system of photographic exposure (APEX) and the trade's tables."""
+"""Exposure, focus, white and character against published tables and equations, and other libraries."""
 
+import itertools
 import math
+import tempfile
+from pathlib import Path
 from unittest import TestCase
+
+import colour
+import numpy as np
+import PyOpenColorIO as ocio
+import skimage.data
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from aperture.errors import Problem
 from aperture.light.exposure import (
     Exposure,
     format_seconds,
     format_stop,
+    parse_filter,
     parse_iso,
     parse_shutter,
     parse_stop,
     shutter_angle,
     shutter_seconds,
 )
+from aperture.light.focus import CIRCLE_MM, ThinLens, circle_mm, scale_from_blur
+from aperture.light.metering import (
+    SURFACES,
+    false_colour,
+    histogram,
+    levels,
+    meter,
+    waveform,
+)
+from aperture.light.patches import match_patches
+from aperture.light.scales import STEPS, exact, marks, nearest, stepped
+from aperture.light.sharpness import blur_map, edge_blurs, median_of
+from aperture.light.white import D65, White, adaptation, adapted, grey_world, neutralised, white_of
+from aperture.plates.colour import decode_srgb, encode_srgb, linear_light
 
 
 class Apex(TestCase):
@@ -66,3 +91,416 @@ class Shutters(TestCase):
                 read(text)
         self.assertEqual((format_stop(5.657), format_seconds(1 / 48)), ("f/5.66", "1/48 s"))
         self.assertEqual(format_seconds(2.5), "2.5 s")
+
+
+class Marks(TestCase):
+    """Full stops are powers of √2 (ISO 517), speeds powers of 2 (ISO 516), ISO 2720's grid of both; from memory."""
+
+    def test_marked_and_exact(self):
+        for name, allowed in (("f_number", 0.06), ("seconds", 0.1), ("iso", 0.01)):
+            for mark in marks(name, "full"):
+                self.assertLess(abs(math.log2(mark.marked / mark.exact)), allowed, mark)
+        for name in ("f_number", "seconds", "iso"):
+            for step, size in STEPS.items():
+                scale = marks(name, step)
+                ratio = 2 ** (float(size) / (2 if name == "f_number" else 1))
+                for first, second in zip(scale, scale[1:]):
+                    grows = max(first.exact / second.exact, second.exact / first.exact)
+                    self.assertAlmostEqual(grows, ratio, places=9)
+        self.assertAlmostEqual(exact("f_number", 5.6), math.sqrt(32))
+        self.assertAlmostEqual(exact("seconds", 1 / 60), 1 / 64)
+        self.assertEqual(exact("iso", 800), 800)
+        self.assertEqual(nearest("f_number", 5.657, "third").text, "f/5.6")
+        self.assertEqual(nearest("seconds", 1 / 48, "third").text, "1/50 s")
+        self.assertEqual(stepped("f_number", 5.6, 1, "full").text, "f/8")
+        self.assertEqual(stepped("seconds", 1 / 60, 1, "third").text, "1/80 s")
+        self.assertEqual(stepped("iso", 800, -3, "third").text, "400")
+        self.assertEqual(stepped("iso", 102400, 9).text, "102400")
+
+    def test_filters(self):
+        """ND 0.3 is one stop, ND8 three: a density of log10(2) a stop. Common practice, no source."""
+        for text, stops in (
+            ("ND 0.9", 2.99),
+            ("ND8", 3),
+            ("3", 3),
+            ("0.6 D", 1.99),
+            ("2 stops", 2),
+        ):
+            self.assertAlmostEqual(parse_filter(text), stops, delta=0.01)
+        for text in ("ND", "ND0", "-1", "x"):
+            with self.assertRaises(Problem):
+                parse_filter(text)
+
+    @settings(max_examples=60, deadline=None)
+    @given(
+        st.floats(1, 22),
+        st.floats(1e-4, 1),
+        st.floats(50, 6400),
+        st.floats(0, 6),
+        st.floats(0.3, 1),
+    )
+    def test_what_holds_the_exposure(self, stop, seconds, iso, nd_stops, through):
+        """One figure doubles or halves the light, another takes it back: the picture stays as bright."""
+        before = Exposure(stop, seconds, iso)
+        for name, value in (("nd_stops", nd_stops), ("transmittance", through), ("f_number", 4.0)):
+            for holder in ("seconds", "iso"):
+                after = before.with_held(name, value, holder)
+                self.assertAlmostEqual(after.brighter_than(before), 0, places=9)
+        one_stop = before.with_held("nd_stops", 1.0, None)
+        self.assertAlmostEqual(one_stop.brighter_than(before), -1, places=9)
+        self.assertAlmostEqual(one_stop.t_number, stop)
+
+    def test_t_stops(self):
+        """A lens of f/2.8 that lets 80 % through is T 3.13: T = N / √τ (ISO 517; from memory)."""
+        self.assertAlmostEqual(Exposure(2.8, 1, 100, transmittance=0.8).t_number, 3.13, places=2)
+        with self.assertRaisesRegex(Problem, "can't hold"):
+            Exposure(2.8, 1 / 50, 100).with_held("seconds", 1e6, "f_number").with_held(
+                "nd_stops", 30, "f_number"
+            )
+        with self.assertRaisesRegex(Problem, "Another of stop"):
+            Exposure(2.8, 1 / 50, 100).with_held("iso", 200, "iso")
+
+
+class Depth(TestCase):
+    """Depth-of-field tables of handbooks, from memory: a circle of 0.025 mm (1/1000 inch) for 35 mm film."""
+
+    # Focal length, stop, circle (mm), and the hyperfocal distance (m) that tables print.
+    HYPERFOCAL = ((50, 2.8, 0.0254, 35.2), (25, 4, 0.0254, 6.18), (50, 8, 0.03, 10.5),
+                  (28, 8, 0.03, 3.3), (35, 11, 0.03, 3.75), (85, 5.6, 0.03, 43.1))  # fmt: skip
+    # 50 mm at f/8, 0.03 mm: focus, near and far (m), as printed on depth-of-field charts.
+    LIMITS = ((3.0, 2.34, 4.19), (5.0, 3.39, 9.53))
+
+    def test_tables(self):
+        for focal, stop, circle, metres in self.HYPERFOCAL:
+            found = ThinLens(focal, stop, 5).hyperfocal(circle)
+            self.assertLess(abs(found / metres - 1), 0.01, (focal, stop))
+        for focus, near, far in self.LIMITS:
+            found = ThinLens(50, 8, focus).limits(0.03)
+            self.assertAlmostEqual(found[0], near, delta=0.02)
+            self.assertLess(abs(found[1] / far - 1), 0.02)
+        self.assertTrue(math.isinf(ThinLens(50, 8, 10.6).limits(0.03)[1]))
+        self.assertAlmostEqual(circle_mm("frame", (36, 24), 0.01, 1), CIRCLE_MM)
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.floats(10, 200), st.floats(1, 22), st.floats(0.6, 50), st.floats(0.005, 0.1))
+    def test_the_limits_are_where_the_circle_is(self, focal, stop, focus, circle):
+        """The blur of near and far limit is the circle, by the general formula; and the right stop is found back."""
+        lens = ThinLens(focal, stop, focus)
+        near, far = lens.limits(circle)
+        # The handbooks' limits neglect f against s twice: within 2 f / s.
+        allowed = 2 * circle * focal / 1000 / focus + 1e-9
+        self.assertLess(abs(float(lens.blur_mm(near)) - circle), allowed + 0.01 * circle)
+        if math.isfinite(far):
+            self.assertLess(abs(float(lens.blur_mm(far)) - circle), allowed + 0.01 * circle)
+        again = lens.for_depth(0.8 * focus, 1.5 * focus, circle)
+        for end in (0.8, 1.5):
+            self.assertAlmostEqual(float(again.blur_mm(end * focus)), circle, delta=0.002 * circle)
+
+    def test_scale_from_blur(self):
+        """A scene ten times too large has a tenth of the blur; the ± holds over repetitions."""
+        lens, random = ThinLens(50, 2.0, 3.0), np.random.default_rng(3)
+        distances = np.array([1.5, 2.0, 4.0, 6.0, 9.0])
+        expected = lens.blur_mm(distances) * 50
+        true = ThinLens(50, 2.0, 30.0).blur_mm(10 * distances) * 50
+        errors = []
+        for _ in range(400):
+            measured = true + random.normal(size=5) * 0.05
+            factor, wide = scale_from_blur(expected, measured, np.full(5, 0.05))
+            errors.append((factor - 10.2) / wide)
+        self.assertLess(abs(np.mean(errors)), 0.5)
+        self.assertLess(np.std(errors), 1.15)
+        with self.assertRaisesRegex(Problem, "No blurred edge"):
+            scale_from_blur([0.0], [1.0], [0.1])
+
+
+class Whites(TestCase):
+    """colour-science's own functions and data; CIE 15 for D65, D50 and illuminant A."""
+
+    def test_illuminants(self):
+        xy = colour.CCS_ILLUMINANTS["CIE 1931 2 Degree Standard Observer"]
+        np.testing.assert_allclose(D65.xy, xy["D65"], atol=2e-4)
+        to_rgb = np.linalg.inv(colour.RGB_COLOURSPACES["ITU-R BT.709"].matrix_RGB_to_XYZ)
+        for name, kelvin, allowed in (("A", 2856, 5), ("D50", 5003, 10), ("D65", 6504, 10)):
+            rgb = to_rgb @ colour.xy_to_XYZ(xy[name])
+            found = white_of(rgb)
+            self.assertLess(abs(found.kelvin - kelvin), allowed, name)
+            self.assertAlmostEqual(found.mired, 1e6 / found.kelvin)
+            # McCamy's formula (1992), in the same library, is another way there.
+            self.assertLess(abs(found.kelvin - colour.xy_to_CCT(xy[name], "McCamy 1992")), 60)
+
+    def test_neutral_becomes_neutral(self):
+        for rgb in ([1.0, 0.7, 0.4], [0.5, 0.55, 0.8], [0.2, 0.21, 0.19]):
+            out = adapted(np.array(rgb), neutralised(rgb))
+            self.assertLess(out.max() / out.min() - 1, 0.01)
+        matrix = adaptation(White(3200), White(5600))
+        xyz = colour.RGB_COLOURSPACES["ITU-R BT.709"].matrix_RGB_to_XYZ
+        reference = colour.chromatic_adaptation(
+            xyz @ [0.3, 0.4, 0.5],
+            colour.xy_to_XYZ(White(3200).xy),
+            colour.xy_to_XYZ(White(5600).xy),
+            method="Von Kries",
+            transform="Bradford",
+        )
+        np.testing.assert_allclose(xyz @ adapted([0.3, 0.4, 0.5], matrix), reference, atol=1e-6)
+
+    def test_real_photographs(self):
+        """The grey world of real photographs, as colour-science has it of the same pixels."""
+        for picture in (skimage.data.coffee(), skimage.data.chelsea(), skimage.data.rocket()):
+            mean = grey_world(linear_light(picture))
+            used = picture.reshape(-1, 3)
+            used = used[(used.max(axis=1) < 255) & (used.min(axis=1) > 0)]
+            own = colour.cctf_decoding(used / 255, function="sRGB").mean(axis=0)
+            np.testing.assert_allclose(mean, own, rtol=0.02)
+            xyz = colour.RGB_COLOURSPACES["ITU-R BT.709"].matrix_RGB_to_XYZ @ own
+            kelvin, _ = colour.temperature.uv_to_CCT_Ohno2013(
+                colour.UCS_to_uv(colour.XYZ_to_UCS(xyz))
+            )
+            self.assertLess(abs(1e6 / white_of(mean).kelvin - 1e6 / kelvin), 4)
+
+    def test_what_is_no_white(self):
+        for rgb in ([1.0, 0.0, 0.0], [0.1, 1.0, 0.1], [np.nan, 1, 1]):
+            with self.assertRaises(Problem):
+                white_of(rgb)
+        with self.assertRaises(Problem):
+            grey_world(np.zeros((4, 4, 3)))
+        with self.assertRaises(Problem):
+            White(100)
+
+
+class Meters(TestCase):
+    def test_srgb_and_grey(self):
+        """IEC 61966-2-1: a display value of 118 is a middle grey of 0.18 (within a step); colour-science agrees."""
+        values = np.arange(256) / 255
+        np.testing.assert_allclose(
+            decode_srgb(values), colour.cctf_decoding(values, function="sRGB"), atol=1e-6
+        )
+        grey = np.full((40, 60, 3), 118, np.uint8)
+        found = levels(linear_light(grey))
+        self.assertLess(abs(found.stops("mean")), 0.03)
+        self.assertAlmostEqual(found.mean, found.log_average, places=6)
+        self.assertEqual((found.clipped, found.crushed), (0, 0))
+        self.assertGreater(histogram(linear_light(grey))[3].max(), 0.999)
+        shown = false_colour(linear_light(grey))
+        self.assertEqual(len(np.unique(shown.reshape(-1, 3), axis=0)), 1)
+        self.assertFalse((false_colour(linear_light(grey), 2.0) == shown).all())
+
+    def test_a_waveform_is_the_picture_column_by_column(self):
+        ramp = np.repeat(np.linspace(0, 1, 64)[None], 32, axis=0)
+        wave = waveform(ramp, 64, 32)
+        np.testing.assert_allclose(wave.sum(axis=0), 1)
+        self.assertGreater(wave[-1, 0], 0.99)
+        self.assertGreater(wave[0, -1], 0.99)
+
+    def test_a_patch_and_its_plus_minus(self):
+        """Of patches with noise that neighbours share, the ± of the mean holds; a known surface gives the stops."""
+        random, errors = np.random.default_rng(5), []
+        for _ in range(200):
+            noise = random.normal(size=(62, 62))
+            smooth = (noise[1:-1, 1:-1] + noise[2:, 1:-1] + noise[1:-1, 2:] + noise[:-2, 1:-1]) / 2
+            patch = np.repeat((0.09 + 0.01 * smooth)[..., None], 3, axis=2)
+            found = meter(patch, (0, 0, 60, 60), "grey")
+            errors.append((found.luminance - 0.09) / found.plus_minus)
+        self.assertLess(np.std(errors), 1.35)
+        self.assertGreater(np.std(errors), 0.75)
+        self.assertAlmostEqual(found.stops, 1.0, delta=0.02)
+        self.assertAlmostEqual(
+            found.stops_plus_minus, SURFACES["grey"][2] / math.log(2), delta=0.01
+        )
+        for patch, says in (
+            (np.ones((9, 9, 3)), "clipped"),
+            (np.zeros((9, 9, 3)), "black"),
+            (np.ones((1, 1, 3)), "too few"),
+        ):
+            with self.assertRaisesRegex(Problem, says):
+                meter(patch, (0, 0, 9, 9), "grey")
+
+    def test_a_render_is_brought_to_the_plate(self):
+        random = np.random.default_rng(2)
+        render, gains = random.uniform(0.05, 0.8, (6, 3)), np.array([1.5, 1.2, 0.8])
+        errors = []
+        for _ in range(300):
+            noise = 2 ** (random.normal(size=(6, 1)) * 0.05 + random.normal(size=(6, 3)) * 0.01)
+            found = match_patches(render * gains * noise, render)
+            errors.append((found.stops - np.log2(gains).mean()) / found.plus_minus)
+        self.assertTrue(0.7 < np.std(errors) < 1.3, np.std(errors))
+        np.testing.assert_allclose(found.balance, gains / np.exp(np.log(gains).mean()), rtol=0.03)
+        odd = render * gains
+        odd[2] *= 2
+        residuals = np.abs(match_patches(odd, render).residuals).max(axis=1)
+        self.assertEqual(int(residuals.argmax()), 2)
+        with self.assertRaises(Problem):
+            match_patches(np.zeros((1, 3)), np.ones((1, 3)))
+
+
+class Sharpness(TestCase):
+    def test_discs_over_a_real_photograph(self):
+        """Real photographs under discs of known diameters: within 15 %, and within 10 % in the mean."""
+        import cv2
+
+        grey = [skimage.data.coins(), skimage.data.camera(), skimage.data.astronaut()[..., 1]]
+        errors = []
+        for picture, diameter in itertools.product(grey, (6.0, 9.0, 12.0)):
+            bright = linear_light(picture)
+            own, _ = median_of(edge_blurs(bright)[1])
+            reach = int(diameter) + 1
+            fine = np.mgrid[-reach * 8 : reach * 8 + 1, -reach * 8 : reach * 8 + 1] / 8.0
+            inside = (np.hypot(*fine) <= diameter / 2).astype(np.float32)
+            pad = np.pad(inside, ((4, 3), (4, 3)))
+            kernel = pad.reshape(len(pad) // 8, 8, -1, 8).sum(axis=(1, 3))
+            blurred = cv2.filter2D(bright, -1, kernel / kernel.sum())
+            found, _ = median_of(edge_blurs(blurred)[1])
+            wanted = math.hypot(diameter, own)
+            self.assertLess(abs(found / wanted - 1), 0.15, (diameter, found, own))
+            errors.append(found / wanted - 1)
+        self.assertLess(abs(np.mean(errors)), 0.1)
+
+    def test_a_map_knows_what_it_does_not_know(self):
+        picture = np.full((128, 192, 3), 90, np.uint8)
+        picture[40:90, 30:80] = 200
+        found = blur_map(picture)
+        self.assertEqual(found.diameter.shape, (4, 6))
+        self.assertTrue(np.isnan(found.diameter[0, 5]))
+        self.assertTrue((found.diameter[np.isfinite(found.diameter)] < 2).all())
+
+
+class Tables(TestCase):
+    def test_cubes_are_read_by_another_library(self):
+        """What is written as .cube is read by OpenColorIO to the same table."""
+        from aperture.light.character import grade
+        from aperture.light.character.look import Look, apply
+
+        look = Look(response="film", saturation=1.2, stops=0.3)
+        table = grade.baked(lambda linear: apply(linear, look, 0.5), 17)
+        random = np.random.default_rng(1)
+        colours = random.uniform(0, 1, (50, 3)).astype(np.float32)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "film.cube"
+            grade.write_cube(table, path)
+            ours = grade.read_cube(path.read_bytes())
+            np.testing.assert_allclose(ours.table, table.table, atol=1e-6)
+            transform = ocio.FileTransform(src=str(path), interpolation=ocio.INTERP_LINEAR)
+            processor = ocio.Config.CreateRaw().getProcessor(transform).getDefaultCPUProcessor()
+            theirs = colours.copy()
+            processor.applyRGB(theirs)
+        np.testing.assert_allclose(
+            encode_srgb(grade.through_table(decode_srgb(colours)[None], ours))[0], theirs, atol=2e-3
+        )
+
+    def test_odd_cubes(self):
+        from aperture.light.character import grade
+
+        good = "LUT_3D_SIZE 2\n" + "\n".join(["0 0 0"] * 8)
+        self.assertEqual(grade.read_cube(good.encode()).size, 2)
+        for text, says in (
+            ("", "doesn't say its size"),
+            ("LUT_3D_SIZE 3\n0 0 0", "27 lines of numbers, and has 1"),
+            ("LUT_3D_SIZE 2\n" + "nan 0 0\n" * 8, "three finite"),
+            ("LUT_3D_SIZE 2\n" + "a b c\n" * 8, "can't be read"),
+            ("LUT_3D_SIZE 500\n", "between 2 and"),
+            ("LUT_1D_SIZE two\n", "gives no size"),
+        ):
+            with self.assertRaisesRegex(Problem, says):
+                grade.read_cube(text.encode())
+        with self.assertRaisesRegex(Problem, "is text"):
+            grade.read_cube(b"\xff\xfe\x00\x80")
+
+
+class Perspective(TestCase):
+    """Sharpless, Postle and German (2010): equations of the general Pannini projection, from memory."""
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.floats(0, 4), st.floats(0, 1), st.floats(-1.3, 1.3), st.floats(-1.0, 1.0))
+    def test_there_and_back(self, compression, vertical, longitude, latitude):
+        from aperture.light.character.pannini import backward, forward
+
+        plane = forward(np.array([longitude]), np.array([latitude]), compression, vertical)
+        own = backward(plane, compression, vertical)[0]
+        self.assertAlmostEqual(math.atan2(own[0], -own[2]), longitude, places=7)
+        found = math.atan2(own[1], math.hypot(own[0], own[2]))
+        self.assertAlmostEqual(found, latitude, places=7)
+
+    def test_known_cases(self):
+        """d = 0 is the straight perspective; d = 1 along the equator is 2 tan(φ/2), as of a stereographic one."""
+        from aperture.light.character.pannini import forward
+
+        across, up = np.array([0.3, 0.9]), np.array([0.4, -0.2])
+        straight = forward(across, up, 0.0, 0.0)
+        np.testing.assert_allclose(straight[:, 0], np.tan(across))
+        np.testing.assert_allclose(straight[:, 1], np.tan(up) / np.cos(across))
+        middle = forward(across, np.zeros(2), 1.0, 0.0)
+        np.testing.assert_allclose(middle[:, 0], 2 * np.tan(across / 2))
+
+    def test_the_refit_has_no_border(self):
+        from aperture.camera import Camera
+        from aperture.geometry.grid import Grid
+        from aperture.lens.lens import Lens
+        from aperture.light.character.pannini import pannini
+
+        grid = Grid.from_gate(320, 180, 36.0, 20.25)
+        for lens in (Lens(14.0), Lens(20.0, coefficients=(-0.08, 0, 0, 0, 0))):
+            found = pannini(Camera.at(grid, lens, (0, 0, 0)), 1.0, 0.3)
+            self.assertTrue(np.isfinite(found.source).all())
+            self.assertTrue((found.source >= -0.5).all())
+            self.assertTrue((found.source <= [320.5, 180.5]).all())
+            self.assertGreaterEqual(found.lost_horizontal + found.lost_vertical, 0)
+        with self.assertRaises(Problem):
+            pannini(Camera.at(grid, Lens(14.0), (0, 0, 0)), 99, 0)
+
+
+class Character(TestCase):
+    def test_figures(self):
+        """cos⁴ at the corner, fringes of so many px, grain of a known strength, light that is spread and not added."""
+        from aperture.light.character import glass, sensor
+
+        fall = glass.fall_off(101, 101, math.tan(math.radians(35)), True, ())
+        corner = fall[0, 0] / math.cos(math.radians(35)) ** 4
+        self.assertLess(abs(corner - 1), 0.02)
+        ring = np.zeros((400, 400, 3), np.float32)
+        ring[:, 300:] = 1
+        moved = glass.fringes(ring, 5.0, -5.0)
+        edge = [
+            float(np.interp(0.5, moved[200, 280:320, c], np.arange(280, 320))) for c in range(3)
+        ]
+        shift = 5.0 * 100 / math.hypot(200, 200)
+        self.assertAlmostEqual(edge[0] - edge[1], shift, delta=0.15)
+        self.assertAlmostEqual(edge[2] - edge[1], -shift, delta=0.15)
+        flat = np.full((200, 300, 3), 0.18, np.float32)
+        first = sensor.grained(flat, 0.05, 0.8, 7, 1001)
+        self.assertAlmostEqual(float(first.std(axis=(0, 1)).mean()) / 0.18, 0.05, delta=0.003)
+        np.testing.assert_array_equal(first, sensor.grained(flat, 0.05, 0.8, 7, 1001))
+        self.assertLess(
+            abs(np.corrcoef(first.ravel(), sensor.grained(flat, 0.05, 0.8, 7, 1002).ravel())[0, 1]),
+            0.02,
+        )
+        lamp = np.zeros((121, 161, 3), np.float32)
+        lamp[60, 80] = 40.0
+        for spread in (
+            glass.bloom(lamp, 0.5, 1.0, 0.03),
+            glass.streaks(lamp, 0.5, 1.0, 4, 0, 0.2),
+        ):
+            self.assertAlmostEqual(float(spread.sum()) / float(lamp.sum()), 1, delta=0.02)
+            self.assertLess(spread.max(), lamp.max())
+        speck = flat.copy()
+        speck[50, 60] = 30.0
+        self.assertEqual(int(sensor.stray(speck, 4.0).sum()), 1)
+        np.testing.assert_allclose(sensor.without_stray(speck, 4.0), flat)
+
+    def test_looks_there_and_back(self):
+        from aperture.light.character.look import Look, apply
+
+        look = Look(cos4=True, grain=0.1, response="own", points=((-4, -4), (0, 0), (4, 2)), seed=9)
+        self.assertEqual(Look.from_json(look.to_json()), look)
+        self.assertTrue(Look().plain)
+        picture = np.random.default_rng(0).uniform(0, 1, (20, 30, 3)).astype(np.float32)
+        np.testing.assert_array_equal(apply(picture, Look(), 0.5), picture)
+        for kept, says in (
+            ({"format": "other"}, "isn't a look"),
+            ({"version": 99}, "another version"),
+            ({"grain": "lots"}, "can't be read"),
+            ({"gamma": 0}, "Gamma lies between"),
+            ({"stray": 0.5}, "above 1"),
+            ({"fall_off": [1, 2]}, "can't be read"),
+            ({"response": "sepia"}, "no such response"),
+        ):
+            with self.assertRaisesRegex(Problem, says):
+                Look.from_json(kept)

@@ -9,9 +9,9 @@ from aperture.formats import recipe
 from tests.web.test_shots import WithShot
 from web.match.path_fits import camera_of_state, matched_camera
 from web.match.worlds import turn_world
-from web.moves.places import places_of
 from web.shows.history import edit
 from web.shows.models import Shot
+from web.stage.places import places_of
 
 CRATE = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [1, 0, -1], "turn_deg": 20}
 COLUMNS = (*recipe.USUAL, "gate_width_mm", "gate_height_mm")

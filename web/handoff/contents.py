@@ -8,12 +8,12 @@ import numpy as np
 
 from aperture.formats.extras import Extras
 from aperture.scene.frustum import across
-from web.match.path_fits import path_fit, solved_path
 from web.shows.history import edit
 from web.shows.models import Shot
 from web.stage.cameras import MATCHED, cameras_of, matched_of
+from web.stage.places import named_points, points_of
 from web.stage.stand_ins import named, shown, stand_in_from
-from web.stage.world import card_distance, card_left, known_spots
+from web.stage.world import card_distance, card_left
 
 GROUPS = {
     "stand-ins": "Stand-ins",
@@ -34,13 +34,6 @@ class Choice:
     name: str
     goes: bool
     of: str = ""
-
-
-def points_of(shot: Shot) -> dict[str, list[float]]:
-    """The solved points of a placed path by their track's id, metres."""
-    if solved_path(shot.state) is None:
-        return {}
-    return {id_: point["world_m"] for id_, point in path_fit(shot.state)["points"].items()}
 
 
 def choices(shot: Shot) -> list[Choice]:
@@ -97,17 +90,6 @@ def cameras_going(shot: Shot) -> list:
         for one in cameras_of(shot)
         if one.id == MATCHED or goes(shot, "cameras", f"camera:{one.id}")
     ]
-
-
-def named_points(shot: Shot) -> dict[str, list[float]]:
-    """The spots whose places are solved or given, and the surveyed points, by name; metres."""
-    given = {
-        mark.get("name") or mark["id"]: mark["world"]
-        for mark in shot.state["marks"]
-        if mark["kind"] == "spot" and None not in (mark.get("world") or [None])
-    }
-    surveyed = {point["name"]: point["world"] for point in shot.state["survey"]}
-    return {name: spot["world_m"] for name, spot in known_spots(shot)} | given | surveyed
 
 
 def extras_of(shot: Shot) -> Extras:

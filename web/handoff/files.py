@@ -7,10 +7,11 @@ from pathlib import Path
 
 from aperture.errors import Problem
 from aperture.formats import check
-from web.handoff.contents import points_of, stand_ins_going
+from web.handoff.contents import stand_ins_going
 from web.handoff.writers import WRITERS, Source
 from web.match.path_fits import camera_of_state
 from web.plates.frames import span_of
+from web.stage.places import points_of
 
 
 @dataclass(frozen=True)

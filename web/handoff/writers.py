@@ -22,7 +22,7 @@ from aperture.formats import (
 from aperture.formats.extras import Extras
 from aperture.scene.stand_in import StandIn
 from web.handoff.cameras import over_frames, require_camera
-from web.handoff.contents import cameras_going, extras_of, points_of, stand_ins_going
+from web.handoff.contents import cameras_going, extras_of, stand_ins_going
 from web.handoff.pdf import sheet_pdf
 from web.match.fits import document_of, fit_of
 from web.match.path_fits import path_fit, served
@@ -30,6 +30,7 @@ from web.plates.frames import span_of
 from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.models import Shot
 from web.stage.cameras import f_number
+from web.stage.places import points_of
 
 
 class Source:

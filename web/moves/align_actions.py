@@ -13,9 +13,9 @@ from aperture.moves.align import MOST_REFERENCES
 from web.moves.actions import change_move
 from web.moves.alignment import USUAL, aligned, alignment_of, references_of
 from web.moves.kept import move_called
-from web.moves.places import places_of
 from web.shows.history import edit
 from web.shows.models import Shot
+from web.stage.places import places_of
 
 SMALLEST, LARGEST = 1e-4, 1e4  # of a move's scale
 

@@ -11,8 +11,8 @@ from aperture.geometry.rotation import angles_from_rotation
 from aperture.moves.align import Alignment
 from web.moves.alignment import UNITS, Known, aligned, alignment_of, references_of
 from web.moves.kept import Kept, cameras_of, on_plate
-from web.moves.places import places_of
 from web.shows.models import Shot
+from web.stage.places import places_of
 from web.ui.rows import Remark, Row
 
 SAME_M, SAME_DEG = 5e-4, 0.005  # so far apart a move stands where its references say

@@ -15,11 +15,11 @@ from web.match.forms import SurveyForm
 from web.moves import align_actions, align_page, page
 from web.moves.alignment import alignment_of
 from web.moves.kept import move_called, moves_of
-from web.moves.places import places_of
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
 from web.shows.reading import Edit, Message, Place, base_of, read
 from web.shows.views import find, step_page
+from web.stage.places import places_of
 
 Stands = Annotated[list[float], msgspec.Meta(min_length=16, max_length=16)]
 FIELDS = ("x", "y", "z", "heading", "tilt", "roll", "scale")

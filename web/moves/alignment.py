@@ -10,8 +10,8 @@ from aperture.camera import CameraPath
 from aperture.errors import Problem
 from aperture.moves.align import Alignment, Pair, Reference, Sighting, Wanted, align
 from web.moves.kept import Kept, cameras_of, move_called
-from web.moves.places import places_of, spreads_of
 from web.shows.models import Shot
+from web.stage.places import places_of, spreads_of
 
 NONE: dict = {"references": [], "scale": False, "level_deg": None, "pupil": False}
 # What a reference is known to where nothing is typed: a tape on a rig's stage; how well an operator

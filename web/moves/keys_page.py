@@ -14,10 +14,10 @@ from aperture.moves.readings import CAMERA_M, NAMES, Limits, Readings
 from web.moves.authoring import FLYING_VIEW_DEG, flying_focal_mm, made, read_outs, things_of
 from web.moves.kept import Kept, rate_of
 from web.moves.models import MoveLimits
-from web.moves.places import places_of
 from web.plates.film_views import strip
 from web.plates.models import plate_of
 from web.shows.models import Shot
+from web.stage.places import places_of
 from web.stage.stand_ins import shown
 from web.stage.world import solid_lines
 

@@ -14,8 +14,8 @@ from aperture.geometry.rotation import rotation_from_angles
 from aperture.moves.rig import KINDS, MOUNTS, PROFILES, Played, Program, play
 from aperture.units import LENGTH_UNITS, parse_rate
 from web.match.fits import document_of
-from web.moves.places import places_of
 from web.shows.models import Shot
+from web.stage.places import places_of
 from web.stage.stand_ins import stand_ins_of
 
 # How well a rig knows its own points, metres: common practice, no source.

@@ -1,13 +1,14 @@
-"""The points of a set that have a name and a known place: what a move can be laid onto."""
+"""The points of a set that have a name and a known place: what a move is laid onto, and a lens focused on."""
 
 from collections.abc import Mapping, MutableMapping
 
 import numpy as np
 
-from web.handoff.contents import named_points, points_of
+from web.match.path_fits import path_fit, solved_path
 from web.match.tracking import tracks_of
 from web.shows.models import Shot
 from web.stage.stand_ins import shown, stand_in_from
+from web.stage.world import known_spots
 
 # The corners of a box, in the order of `StandIn.bounds`.
 CORNERS = [
@@ -17,6 +18,24 @@ CORNERS = [
 ]
 BOXES = ("box", "plane")
 MOST_CORNERS = 16  # a round thing has none that could be pointed at
+
+
+def points_of(shot: Shot) -> dict[str, list[float]]:
+    """The solved points of a placed path by their track's id, metres."""
+    if solved_path(shot.state) is None:
+        return {}
+    return {id_: point["world_m"] for id_, point in path_fit(shot.state)["points"].items()}
+
+
+def named_points(shot: Shot) -> dict[str, list[float]]:
+    """The spots whose places are solved or given, and the surveyed points, by name; metres."""
+    given = {
+        mark.get("name") or mark["id"]: mark["world"]
+        for mark in shot.state["marks"]
+        if mark["kind"] == "spot" and None not in (mark.get("world") or [None])
+    }
+    surveyed = {point["name"]: point["world"] for point in shot.state["survey"]}
+    return {name: spot["world_m"] for name, spot in known_spots(shot)} | given | surveyed
 
 
 def places_of(shot: Shot) -> dict[str, list[float]]:
