@@ -15,7 +15,7 @@ LEAST_ISO, MOST_ISO = 0.1, 1e8
 
 
 MOST_ND_STOPS = 30.0
-# What may hold the exposure where another of the three is changed.
+# What may hold an exposure where another figure is changed.
 HOLDERS = ("f_number", "seconds", "iso")
 
 
@@ -67,43 +67,35 @@ class Exposure:
         """By how many stops a picture is brighter than with another exposure of the same light."""
         return other.light_ev100 - self.light_ev100
 
-    def with_held(self, name: str, value: float, holder: str | None) -> Exposure:
-        """Change one figure, and let another one hold the exposure.
+    def held_at(self, light_ev100: float, holder: str) -> Exposure:
+        """Return the exposure of another light, by changing one figure.
 
         Parameters
         ----------
-        name : str
-            What changes: a name of HOLDERS, "nd_stops" or "transmittance".
-        value : float
-            What it changes to.
-        holder : str or None
-            The name of HOLDERS that changes against it; None lets the exposure change.
+        light_ev100 : float
+            The exposure value at ISO 100 of the light.
+        holder : str
+            A name of HOLDERS.
 
         Raises
         ------
         Problem
-            If the holder would leave what a camera can be set to, or is what changes.
+            If that figure would leave what a camera can be set to.
         """
-        changed = replace(self, **{name: value})
-        if holder is None:
-            return changed
-        if holder == name or holder not in HOLDERS:
-            raise Problem("Another of stop, shutter and ISO has to hold the exposure.")
-        stops = changed.brighter_than(self)  # to be taken away again
-        factor = {"f_number": 2 ** (stops / 2), "seconds": 2**-stops, "iso": 2**-stops}[holder]
-        held = getattr(changed, holder) * factor
-        least, most = {
-            "f_number": (LEAST_STOP, MOST_STOP),
-            "seconds": (LEAST_SECONDS, MOST_SECONDS),
-            "iso": (LEAST_ISO, MOST_ISO),
+        more = light_ev100 - self.light_ev100  # stops of light
+        factor = {"f_number": 2 ** (more / 2), "seconds": 2**-more, "iso": 2**-more}[holder]
+        value = getattr(self, holder) * factor
+        least, most, says = {
+            "f_number": (LEAST_STOP, MOST_STOP, "stop"),
+            "seconds": (LEAST_SECONDS, MOST_SECONDS, "shutter"),
+            "iso": (LEAST_ISO, MOST_ISO, "ISO"),
         }[holder]
-        if not least <= held <= most:
-            says = {"f_number": "stop", "seconds": "shutter", "iso": "ISO"}[holder]
+        if not least <= value <= most:
             raise Problem(
-                f"The {says} can't hold that exposure: it would have to be {held:.3g}, and must "
+                f"The {says} can't hold that exposure: it would have to be {value:.3g}, and must "
                 f"lie between {least:g} and {most:g}."
             )
-        return replace(changed, **{holder: held})
+        return replace(self, **{holder: value})
 
     @property
     def ev100(self) -> float:

@@ -30,7 +30,7 @@ BASES = {
     "pixel": "one pixel of the plate",
     "typed": "typed",
 }
-LEAST_M, MOST_M = 1e-3, 1e6
+LEAST_PLACES, ROUNDS, HUBER = 4, 12, 1.5
 
 
 def circle_mm(basis: str, gate_mm: tuple[float, float], px_mm: float, typed_mm: float) -> float:
@@ -146,44 +146,90 @@ class ThinLens:
         return ThinLens(self.focal_mm, stop, focus)
 
 
-def scale_from_blur(
-    expected: ArrayLike, measured: ArrayLike, sigma: ArrayLike
-) -> tuple[float, float]:
-    """By what factor a scene would have to be larger for its blur to be as measured.
+@dataclass(frozen=True)
+class BlurScale:
+    """What the blur of a picture says about the size of its scene.
+
+    Parameters
+    ----------
+    share, plus_minus : float
+        1/k²: the share of the expected blur's square that is there, and its standard deviation.
+    floor : float
+        The blur of what is in focus, in the unit of the measured ones.
+    """
+
+    share: float
+    plus_minus: float
+    floor: float
+
+    @property
+    def factor(self) -> float:
+        """k: by what factor the scene would have to be larger; inf where no blur follows the distance."""
+        return 1 / math.sqrt(self.share) if self.share > 2 * self.plus_minus else math.inf
+
+    @property
+    def factor_plus_minus(self) -> float:
+        """The ± of the factor."""
+        if math.isinf(self.factor):
+            return math.inf
+        return 0.5 * self.plus_minus / self.share**1.5
+
+    @property
+    def least_factor(self) -> float:
+        """The smallest factor that agrees within two standard deviations."""
+        return 1 / math.sqrt(max(self.share, 0.0) + 2 * self.plus_minus)
+
+    @property
+    def agrees(self) -> bool:
+        """Whether a factor of 1 agrees within three standard deviations."""
+        return abs(self.share - 1) <= 3 * self.plus_minus
+
+
+def scale_from_blur(expected: ArrayLike, measured: ArrayLike, sigma: ArrayLike) -> BlurScale:
+    """Find by what factor a scene would have to be larger for its blur to be as measured.
 
     Blur falls with the scene's size: all distances k times as long make blur circles 1/k as large
-    (as long as the focus is far against the focal length). So k is the weighted mean of expected
-    over measured.
+    (as long as the focus is far against the focal length). What a sharp edge measures, b, adds in
+    quadrature: measured² = b² + expected² / k². Both are found by weighted least squares, places
+    that disagree weighted down (P. J. Huber, "Robust estimation of a location parameter", 1964).
 
     Parameters
     ----------
     expected, measured : array_like, shape (N,)
-        Diameters, in the same unit; expected ones above zero.
+        Diameters, in the same unit.
     sigma : array_like, shape (N,)
         The ± of the measured ones.
-
-    Returns
-    -------
-    factor, plus_minus : float
 
     Raises
     ------
     Problem
-        If nothing blurred was measured.
+        If there are fewer than four places, or all are expected to be blurred alike.
     """
     implied: Array = np.asarray(expected, float)
     seen: Array = np.asarray(measured, float)
     wide: Array = np.asarray(sigma, float)
-    used = (implied > 0) & np.isfinite(implied) & np.isfinite(seen) & (wide > 0)
-    if not used.any():
-        raise Problem("No blurred edge was measured that the lens says is blurred.")
+    used = np.isfinite(implied) & np.isfinite(seen) & (wide > 0)
     implied, seen, wide = implied[used], seen[used], wide[used]
-    # seen = implied / k: linear in 1/k, so that small blurs can't blow up.
-    weights = (implied / wide) ** 2
-    inverse = float((weights * seen / implied).sum() / weights.sum())
-    if inverse <= 0:
-        raise Problem("The picture's edges are sharper than can be told from none.")
-    freedom = max(len(implied) - 1, 1)
-    chi2 = float((((seen - inverse * implied) / wide) ** 2).sum())
-    of_inverse = math.sqrt(max(1.0, chi2 / freedom) / float(weights.sum()))
-    return 1 / inverse, of_inverse / inverse**2
+    if len(implied) < LEAST_PLACES:
+        raise Problem("Too few blurred edges were measured to compare them with the lens.")
+    if np.ptp(implied) < 0.3 * implied.max() + 1e-9:
+        raise Problem("All edges are expected to be blurred alike: they say nothing of the size.")
+    design = np.stack([np.ones_like(implied), implied**2], axis=1)
+    # The ± of a square; never below that of one σ itself, where the blur is small.
+    spread = 2 * np.maximum(seen, wide) * wide
+    weights = 1 / spread**2
+    values = np.zeros(2)
+    for _ in range(ROUNDS):
+        normal = design.T @ (weights[:, None] * design)
+        values = np.linalg.solve(normal, design.T @ (weights * seen**2))
+        if values[0] < 0:  # a blur below none: what is in focus is as sharp as can be
+            slope = (weights * implied**2 * seen**2).sum() / (weights * implied**4).sum()
+            values = np.array([0.0, slope])
+        off = np.abs(seen**2 - design @ values) / spread
+        scale = max(1.4826 * float(np.median(off)), 1e-9)
+        weights = np.minimum(1, HUBER * scale / np.maximum(off, 1e-12)) / spread**2
+    covariance = np.linalg.inv(design.T @ (weights[:, None] * design))
+    freedom = max(float((weights * spread**2).sum()) - 2, 1.0)
+    chi2 = float((weights * (seen**2 - design @ values) ** 2).sum())
+    own = math.sqrt(float(covariance[1, 1]) * max(1.0, chi2 / freedom))
+    return BlurScale(float(values[1]), own, math.sqrt(max(float(values[0]), 0.0)))

@@ -20,7 +20,8 @@ class Metadata:
 
     exposure_time in s, focal lengths in mm, focus_m: how far away it was focused, orientation as EXIF
     counts it (1 … 8); file_width and file_height in px: the size that the camera's own file had, which a
-    picture resized later keeps. timecode: as `aperture.timecode` writes it.
+    picture resized later keeps. timecode: as `aperture.timecode` writes it. white_kelvin: the correlated
+    temperature of the light that it was balanced for.
     """
 
     maker: str | None = None
@@ -37,6 +38,7 @@ class Metadata:
     file_height: int | None = None
     focus_m: float | None = None
     timecode: str | None = None
+    white_kelvin: float | None = None
 
     def as_dict(self) -> dict[str, Any]:
         """JSON-ready, without what isn't known."""
@@ -57,6 +59,18 @@ _EXIF = {
     "file_width": 0xA002,
     "file_height": 0xA003,
     "focus_m": 0x9206,
+    "white_kelvin": 0x9208,
+}
+# EXIF's LightSource (Exif 3.0, 4.6.6.12; codes from memory) that have a temperature by definition.
+LIGHT_SOURCES = {
+    17: 2856.0,  # illuminant A
+    18: 4874.0,  # B
+    19: 6774.0,  # C
+    20: 5503.0,  # D55
+    21: 6504.0,  # D65
+    22: 7504.0,  # D75
+    23: 5003.0,  # D50
+    24: 3200.0,  # ISO studio tungsten
 }
 _OPENEXR = {
     "maker": "cameraMake",
@@ -69,6 +83,7 @@ _OPENEXR = {
     "date": "capDate",
     "focus_m": "focus",
     "timecode": "timeCode",
+    "white_kelvin": "cameraCCTSetting",
 }
 _RANGES = {
     "focal_mm": (0.1, 10000),
@@ -79,6 +94,7 @@ _RANGES = {
     "file_width": (1, 1e6),
     "file_height": (1, 1e6),
     "focus_m": (0.001, 1e6),
+    "white_kelvin": (1000, 40_000),
 }
 # What a camera may change while it films.
 CHANGING = ("focal_mm", "focus_m", "f_number", "exposure_time", "iso", "timecode")
@@ -163,7 +179,16 @@ def _timecode(raw: Any, name: str) -> str | None:
     return f"{hours:02}:{minutes:02}:{seconds:02}{';' if raw.dropFrame else ':'}{frame:02}"
 
 
+def _white(raw: Any, name: str) -> float | None:
+    """Kelvins, or one of EXIF's codes; most codes name a lamp and no temperature."""
+    value = float(raw[0] if isinstance(raw, (tuple, list)) else raw)
+    if value < 256:
+        return LIGHT_SOURCES.get(int(value))
+    return _number(value, name)
+
+
 _READERS = {
+    "white_kelvin": _white,
     "timecode": _timecode,
     "file_width": _pixels,
     "file_height": _pixels,

@@ -5,8 +5,11 @@ class ExposeConfig(AppConfig):
     name = "web.expose"
 
     def ready(self):
+        from web.blobs.in_use import register as in_use
         from web.expose.exposure import standing
+        from web.expose.models import looks_in_use
         from web.expose.parts import PARTS
         from web.shows.steps import Step, register
 
+        in_use(looks_in_use)
         register(Step("expose", "expose", standing, PARTS, urls="web.expose.urls"))

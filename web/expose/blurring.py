@@ -1,0 +1,144 @@
+"""The blur of the shot's camera: the shape of the opening, the shutter, and how far things go while it is open."""
+
+import io
+from dataclasses import replace
+
+import numpy as np
+from PIL import Image, UnidentifiedImageError
+
+from aperture.camera import Camera
+from aperture.errors import Problem
+from aperture.light.motion import Shutter, Streaks, streaks
+from aperture.light.pupil import Pupil
+from aperture.render.blurred import Blur
+from web.blobs import store
+from web.expose.exposure import brighter, of_camera
+from web.expose.focusing import lens_at
+from web.match.path_fits import path_fit, placed_path
+from web.plates.models import frame_of
+from web.shows.history import edit
+from web.shows.models import Shot
+
+MOST_PICTURE = 512  # px of a side that is kept of a picture of an opening
+MOST_BYTES = 20_000_000
+
+
+def pupil_of(shot: Shot) -> Pupil:
+    """The shape of the opening: as typed; as an anamorphic lens stretches it where that isn't."""
+    own = dict(shot.state["pupil"])
+    gate = shot.state["gate"] or {}
+    if "squeeze" not in own:
+        own["squeeze"] = float(gate.get("squeeze", 1.0))
+    picture = None
+    if "picture" in own:
+        picture = store.get_arrays(own["picture"]["blob"])["light"]
+    return Pupil.from_json(own, picture)
+
+
+def set_pupil(shot: Shot, pupil: Pupil, base: int | None) -> Shot:
+    """Keep the shape of the opening; its picture stays as it is."""
+
+    def change(state):
+        kept = {
+            key: state["pupil"][key] for key in ("picture", "picture_name") if key in state["pupil"]
+        }
+        state["pupil"] = pupil.to_json() | kept
+
+    return edit(shot, "Shape of the blur", change, base)
+
+
+def set_picture(shot: Shot, data: bytes | None, name: str, base: int | None) -> Shot:
+    """Take a picture of an opening as its shape, or forget it. Raises Problem where it can't be one."""
+    kept: dict = {}
+    if data is not None:
+        light = _light_of(data)
+        Pupil(picture=light)
+        kept = {"picture": {"blob": store.put_arrays(light=light)}, "picture_name": name[:200]}
+
+    def change(state):
+        rest = {k: v for k, v in state["pupil"].items() if k not in ("picture", "picture_name")}
+        state["pupil"] = rest | kept
+
+    label = "Picture of the opening" if data is not None else "Opening without its picture"
+    return edit(shot, label, change, base)
+
+
+def _light_of(data: bytes) -> np.ndarray:
+    if len(data) > MOST_BYTES:
+        raise Problem("A picture of an opening of more than 20 MB isn’t taken.")
+    try:
+        with Image.open(io.BytesIO(data)) as picture:
+            if picture.width * picture.height > 100_000_000:
+                raise Problem("That picture of an opening is too large.")
+            grey = picture.convert("L")
+    except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
+        raise Problem("That file isn’t a picture that can be read.") from None
+    side = min(MOST_PICTURE, max(grey.size))
+    square = Image.new("L", (max(grey.size),) * 2)
+    wide, high = grey.size
+    square.paste(grey, ((max(wide, high) - wide) // 2, (max(wide, high) - high) // 2))
+    return np.asarray(square.resize((side, side), Image.Resampling.BOX), np.float32) / 255
+
+
+def shutter_of(shot: Shot) -> Shutter:
+    """When the sensor is exposed; a readout that isn't typed is as the Match step knows it."""
+    own, rate = shot.state["shutter"], float(shot.show.rate)
+    seconds = of_camera(shot)["seconds"].value
+    open_frames = min(1e3, seconds * rate) if seconds else 0.0
+    ms = own.get("readout_ms")
+    if ms is None:
+        ms = known_readout_ms(shot)
+    return Shutter(open_frames, own.get("phase", "centre"), float(np.clip(ms * rate / 1000, -1, 1)))
+
+
+def known_readout_ms(shot: Shot) -> float:
+    """What the Match step knows of the rolling shutter: typed or solved; 0 where nothing."""
+    given = shot.state["readout"]
+    if not given:
+        return 0.0
+    if given["ms"] is not None:
+        return float(given["ms"])
+    fit = path_fit(shot.state)
+    return float((fit or {}).get("readout_ms") or 0.0)
+
+
+def set_shutter(shot: Shot, phase: str, readout_ms: float | None, base: int | None) -> Shot:
+    """Keep the shutter's phase and readout; a readout of None is as the Match step knows it."""
+    own: dict = {"phase": phase}
+    if readout_ms is not None:
+        own["readout_ms"] = readout_ms
+        Shutter(0.0, phase, readout_ms * float(shot.show.rate) / 1000)
+    return edit(shot, "Shutter", lambda state: state.update(shutter=own), base)
+
+
+def blur_of(shot: Shot, frame: int | None = None, depth: bool = True, motion: bool = True) -> Blur:
+    """The shot's lens and shutter on a frame, for a render; without what isn't known or wanted."""
+    at = frame_of(shot) if frame is None else frame
+    path = placed_path(shot.state) if motion else None
+    if path is not None and at not in path:
+        path = None
+    return Blur(
+        lens_at(shot, frame) if depth else None,
+        pupil_of(shot),
+        path,
+        at,
+        shutter_of(shot) if motion else Shutter(0.0),
+        brighter(shot),
+    )
+
+
+def streaks_of(shot: Shot, points: np.ndarray, frame: int | None = None) -> Streaks | None:
+    """How far points (N, 3) of the set go while the shutter is open; None for a camera that stands still."""
+    at = frame_of(shot) if frame is None else frame
+    path = placed_path(shot.state)
+    if path is None or len(path.frames) < 2 or at not in path:
+        return None
+    return streaks(path, at, points, shutter_of(shot))
+
+
+def small(camera: Camera, width: int) -> Camera:
+    """The same camera with fewer pixels, for maps over the plate."""
+    grid = camera.grid
+    if grid.width <= width:
+        return camera
+    return replace(camera, grid=grid.resize(width, max(1, round(grid.height * width / grid.width))))

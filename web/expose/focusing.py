@@ -1,0 +1,203 @@
+"""What the shot's camera is focused on, on any frame, and which of several wishes that comes from."""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from aperture.camera import Camera
+from aperture.errors import Problem
+from aperture.light.focus import ThinLens, circle_mm
+from web.catalogue.models import CatalogueLens
+from web.expose.exposure import of_camera
+from web.match.path_fits import camera_of_state, served
+from web.plates.models import frame_of, metadata_of, plate_of
+from web.shows.history import edit
+from web.shows.models import Shot
+from web.stage.cameras import MATCHED
+from web.stage.places import places_of
+from web.stage.stand_ins import stand_ins_of
+
+USUAL_CIRCLE = {"basis": "frame"}
+MOST_OFFERED = 300
+
+
+@dataclass(frozen=True)
+class Wish:
+    """One way in which the focus is known.
+
+    metres : None where it says nothing on this frame.
+    why : why not, in words.
+    """
+
+    kind: str
+    says: str
+    metres: float | None
+    why: str = ""
+
+
+@dataclass(frozen=True)
+class Focus:
+    """The focus on a frame: the wish that is in use, and those that it overrides."""
+
+    metres: float | None
+    used: Wish | None
+    others: tuple[Wish, ...]
+
+    @property
+    def origin(self) -> str:
+        """As a row of the report has it."""
+        if self.used is None:
+            return ""
+        return {"file": "file", "move": "file", "follow": "solved"}.get(self.used.kind, "typed")
+
+
+def targets(shot: Shot) -> dict[str, np.ndarray]:
+    """What can be followed, by name: points of the set (3,), and stand-ins (N, 3) by their corners."""
+    named: dict[str, np.ndarray] = {
+        name: item.bounds() for name, item in stand_ins_of(shot.state).items()
+    }
+    named |= {name: np.array(at, float) for name, at in places_of(shot).items()}
+    return named
+
+
+def distance_to(camera: Camera, target: np.ndarray) -> float:
+    """Metres along the lens axis to a point (3,), or to the nearest end of what has corners (N, 3)."""
+    away = -camera.to_camera_space(np.atleast_2d(target))[:, 2]
+    ahead = away[away > 0]
+    return float(ahead.min()) if len(ahead) else float(away.max())
+
+
+def focus_at(shot: Shot, frame: int | None = None) -> Focus:
+    """The focus of the shot's camera on a frame; on the one that is worked on, if none is given.
+
+    Following comes before keys, keys before what is typed; then what the Set step's sheet of the
+    camera has, what a move that serves says, and the plate's file.
+    """
+    wishes = _wishes(shot, frame_of(shot) if frame is None else frame)
+    said = [wish for wish in wishes if wish.kind]
+    used = next((wish for wish in said if wish.metres is not None), None)
+    rest = tuple(wish for wish in said if wish is not used)
+    return Focus(used.metres if used else None, used, rest)
+
+
+def _wishes(shot: Shot, frame: int) -> list[Wish]:
+    state, own = shot.state, shot.state["focus"]
+    out = []
+    if own.get("follow"):
+        out.append(_followed(shot, own["follow"], frame))
+    if own.get("keys"):
+        at = _keyed(own["keys"], frame - state["shift"])
+        out.append(Wish("keys", f"keyed over frames ({len(own['keys'])} keys)", at))
+    if own.get("metres"):
+        out.append(Wish("typed", "typed here", own["metres"]))
+    sheet = state.get("camera_looks", {}).get(MATCHED, {}).get("focus_m")
+    if sheet:
+        out.append(Wish("sheet", "typed on the Set step", sheet))
+    move = served(state)
+    if move is not None and frame in move.focus_m:
+        out.append(Wish("move", f"of the move {move.name}", move.focus_m[frame]))
+    known = metadata_of(state, plate_of(shot)).get("focus_m")
+    if known:
+        out.append(Wish("file", "of the plate’s file", float(known)))
+    return out
+
+
+def _followed(shot: Shot, name: str, frame: int) -> Wish:
+    says = f"follows {name}"
+    target = targets(shot).get(name)
+    if target is None:
+        return Wish("follow", says, None, "it is gone from the set")
+    camera = camera_of_state(shot.state, frame)
+    if camera is None:
+        return Wish("follow", says, None, "there is no camera on this frame")
+    away = distance_to(camera, target)
+    if away <= 0:
+        return Wish("follow", says, None, "it lies behind the camera on this frame")
+    return Wish("follow", says, away)
+
+
+def _keyed(keys: list[list[float]], frame: int) -> float:
+    """Between keys along a straight line of 1 / distance, as a focus ring turns."""
+    frames, metres = np.array(sorted(keys), float).T
+    return float(1 / np.interp(frame, frames, 1 / metres))
+
+
+def lens_at(shot: Shot, frame: int | None = None) -> ThinLens | None:
+    """The focused lens of the shot's camera; None where stop, focus, gate or camera isn't known.
+
+    Raises Problem where the lens can't be focused so near.
+    """
+    camera = camera_of_state(shot.state, frame)
+    stop, focus = stop_at(shot, frame), focus_at(shot, frame).metres
+    if camera is None or stop is None or focus is None or not shot.state["gate"]:
+        return None
+    return ThinLens(camera.lens.focal_mm, stop, focus)
+
+
+def stop_at(shot: Shot, frame: int | None = None) -> float | None:
+    """The f-number on a frame: as it is typed here, or else as a move says it, or the plate's."""
+    given = of_camera(shot)["f_number"]
+    move = served(shot.state)
+    at = frame_of(shot) if frame is None else frame
+    if "f_number" not in shot.state["exposure"] and move is not None and at in move.f_number:
+        return move.f_number[at]
+    return given.value
+
+
+def circle_of(shot: Shot, camera: Camera) -> tuple[float, str]:
+    """(mm, basis) the blur circle that still counts as sharp."""
+    own = shot.state["focus"].get("circle", USUAL_CIRCLE)
+    width, _ = camera.grid.gate_mm
+    px_mm = width / camera.grid.width
+    return circle_mm(own["basis"], camera.grid.gate_mm, px_mm, own.get("mm", 0.03)), own["basis"]
+
+
+def catalogued(shot: Shot) -> dict:
+    """What the house's catalogue knows of the shot's lens; empty where it isn't there."""
+    name = shot.state["lens"].get("name")
+    row = CatalogueLens.objects.offered().filter(name=name).first() if name else None
+    return row.data if row else {}
+
+
+def set_focus(shot: Shot, label: str, base: int | None, **changes: object) -> Shot:
+    """Change some of the focus; None takes it out."""
+
+    def change(state):
+        kept = {**state["focus"], **changes}
+        state["focus"] = {name: value for name, value in kept.items() if value not in (None, [])}
+
+    return edit(shot, label, change, base)
+
+
+def checked(shot: Shot, metres: float) -> float:
+    """A distance to focus at. Raises Problem where the lens can't."""
+    if not math.isfinite(metres) or metres <= 0:
+        raise Problem("The focus must lie before the camera, above zero.", "metres")
+    near = catalogued(shot).get("close_focus_m")
+    if near and metres < near:
+        raise Problem(
+            f"{shot.state['lens']['name']} can’t be focused nearer than "
+            f"{shot.show.length(near)[0]}: its close focus in the catalogue.",
+            "metres",
+        )
+    camera = camera_of_state(shot.state)
+    if camera is not None and shot.state["gate"]:
+        ThinLens(camera.lens.focal_mm, 1.0, metres)
+    return metres
+
+
+def keyed(keys: list[list[float]], frame: int, metres: float | None) -> list[list[float]]:
+    """Focus keys with another one on a frame, or without the one there."""
+    rest = [key for key in keys if key[0] != frame]
+    return sorted(rest + ([[frame, metres]] if metres is not None else []))
+
+
+def over_time(
+    shot: Shot, frames: Mapping[int, Camera]
+) -> tuple[dict[int, float], dict[int, float]]:
+    """Focus in metres and f-number by frame, as far as they are known."""
+    focus = {frame: at for frame in frames if (at := focus_at(shot, frame).metres) is not None}
+    stop = {frame: at for frame in frames if (at := stop_at(shot, frame)) is not None}
+    return focus, stop

@@ -1,0 +1,93 @@
+"""Bringing a render to the plate: pairs of patches, and the gains that they say.
+
+Where renders are kept is later steps' matter: the app that has them registers what finds one.
+"""
+
+from collections.abc import Callable
+
+import numpy as np
+
+from aperture.errors import Problem
+from aperture.light.metering import patch_of
+from aperture.light.patches import Matched, match_patches
+from web.expose import maps
+from web.plates.models import plate_of
+from web.shows.history import edit
+from web.shows.models import Shot
+
+# Gives the (H, W, 4) linear render that lies over the plate, and what it is called; None without one.
+Finder = Callable[[Shot], tuple[np.ndarray, str] | None]
+_find: list[Finder] = []
+
+
+def register_render(find: Finder) -> None:
+    """Add what finds a shot's newest render over the plate; called by its app."""
+    _find[:] = [find]
+
+
+def render_of(shot: Shot) -> tuple[np.ndarray, str] | None:
+    """The newest render that lies over the plate, and its name; None without one."""
+    return _find[0](shot) if _find else None
+
+
+def shown_render(shot: Shot) -> np.ndarray:
+    """(H, W, 4) uint8 of it. Raises Problem without one."""
+    found = render_of(shot)
+    if found is None:
+        raise Problem("There is no render over the plate yet: the Elements step makes one.")
+    rgb, alpha = found[0][..., :3], found[0][..., 3:]
+    straight = rgb / np.maximum(alpha, 1e-6)
+    solid = (np.clip(alpha, 0, 1) * 255 + 0.5).astype(np.uint8)
+    return np.concatenate([maps.shown(straight), solid], axis=2)
+
+
+def matched(shot: Shot) -> Matched:
+    """What brings the render to the plate. Raises Problem where nothing does."""
+    found = render_of(shot)
+    if found is None:
+        raise Problem("There is no render over the plate yet: the Elements step makes one.")
+    pairs = shot.state["pairs"]
+    if not pairs:
+        raise Problem("Draw a patch on the plate that the render shows too.")
+    plate, picture = maps.small_plate(shot), found[0]
+    wide = plate_of(shot).width
+    seen = [_mean(plate, pair["plate"], wide) for pair in pairs]
+    made = [_mean(picture, pair["render"], wide) for pair in pairs]
+    return match_patches(np.array(seen), np.array(made))
+
+
+def _mean(linear: np.ndarray, box: list[float], wide: int) -> np.ndarray:
+    """(3,) the mean of a patch; `box` in px of a plate so many px wide. What is clear doesn't count."""
+    scale = linear.shape[1] / wide
+    left, top, right, bottom = (side * scale for side in box)
+    grown = (left, top, max(right, left + 2), max(bottom, top + 2))
+    colours = patch_of(linear, grown).reshape(-1, 3).astype(float)
+    if linear.shape[2] < 4:
+        return colours.mean(axis=0)
+    alpha = patch_of(np.repeat(linear[..., 3:], 3, axis=2), grown).reshape(-1, 3)[:, 0]
+    if alpha.sum() < 0.25 * len(alpha):
+        raise Problem("A patch lies where the render shows nothing: draw its place on the render.")
+    return colours.sum(axis=0) / alpha.sum()
+
+
+def add_pair(shot: Shot, box: list[float], base: int | None) -> Shot:
+    """A patch of the plate, that the render shows at the same place until another one is drawn."""
+
+    def change(state):
+        taken = {pair["id"] for pair in state["pairs"]}
+        id_ = next(f"q{n}" for n in range(1, 1000) if f"q{n}" not in taken)
+        state["pairs"] = [*state["pairs"], {"id": id_, "plate": box, "render": box}]
+
+    return edit(shot, "Pair of patches", change, base)
+
+
+def move_pair(shot: Shot, id_: str, box: list[float] | None, base: int | None) -> Shot:
+    """Where the render shows a pair's surface; None takes the pair away. Raises Problem where it is gone."""
+    if id_ not in {pair["id"] for pair in shot.state["pairs"]}:
+        raise Problem("That pair is gone.")
+
+    def change(state):
+        kept = [pair for pair in state["pairs"] if pair["id"] != id_ or box is not None]
+        state["pairs"] = [pair | {"render": box} if pair["id"] == id_ else pair for pair in kept]
+
+    return edit(shot, "Patch of the render" if box else "Pair removed", change, base)
