@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
+from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any
 from uuid import NAMESPACE_URL, uuid5
@@ -35,7 +36,22 @@ NOT_ONE = "This file can't be read as OpenTrackIO:"
 _AHEAD = Rotation.from_euler("X", 90, degrees=True).as_matrix()
 
 
-def write(cameras: Mapping[int, Camera], name: str, rate: Fraction) -> str:
+@dataclass(frozen=True)
+class Taken:
+    """How the pictures are taken: focus in metres and f-number by frame, the lens's transmittance,
+    the shutter's angle in degrees, ISO; what isn't known is left out.
+    """
+
+    focus_m: Mapping[int, float] = field(default_factory=dict)
+    f_number: Mapping[int, float] = field(default_factory=dict)
+    transmittance: float = 1.0
+    shutter_deg: float | None = None
+    iso: float | None = None
+
+
+def write(
+    cameras: Mapping[int, Camera], name: str, rate: Fraction, taken: Taken | None = None
+) -> str:
     """The samples of a camera per frame, a line each.
 
     Parameters
@@ -46,19 +62,20 @@ def write(cameras: Mapping[int, Camera], name: str, rate: Fraction) -> str:
         Of the camera; sources and samples are told apart by it.
     rate : Fraction
         Frames per second.
+    taken : Taken, optional
     """
-    frames = sorted(cameras)
+    frames, taken = sorted(cameras), taken or Taken()
     turns = np.array([Z_UP_FROM_Y_UP @ cameras[frame].rotation @ _AHEAD.T for frame in frames])
     angles = Rotation.from_matrix(turns).as_euler("ZXY", degrees=True).tolist()
     lines = [
-        json.dumps(_sample(cameras[frame], frame, name, rate, own), separators=(",", ":"))
+        json.dumps(_sample(cameras[frame], frame, name, rate, own, taken), separators=(",", ":"))
         for frame, own in zip(frames, angles)
     ]
     return "\n".join(lines) + "\n"
 
 
 def _sample(
-    camera: Camera, frame: int, name: str, rate: Fraction, angles: list[float]
+    camera: Camera, frame: int, name: str, rate: Fraction, angles: list[float], taken: Taken
 ) -> dict[str, Any]:
     """One frame; angles: pan, tilt and roll, degrees."""
     pan, tilt, roll = angles
@@ -78,7 +95,8 @@ def _sample(
                 "activeSensorPhysicalDimensions": {"width": width, "height": height},
                 "activeSensorResolution": {"width": grid.width, "height": grid.height},
                 "anamorphicSqueeze": _ratio(lens.squeeze),
-            },
+            }
+            | _known({"shutterAngle": taken.shutter_deg, "isoSpeed": _whole(taken.iso)}),
             "lens": {"distortionIsProjection": False},
         },
         "timing": {
@@ -103,8 +121,24 @@ def _sample(
             "distortion": [
                 {"model": MODEL, "radial": list(radial), "tangential": list(tangential)}
             ],
-        },
+        }
+        | _opened(frame, taken),
     }
+
+
+def _known(values: dict[str, Any]) -> dict[str, Any]:
+    return {name: value for name, value in values.items() if value is not None}
+
+
+def _whole(value: float | None) -> int | None:
+    return None if value is None else round(value)
+
+
+def _opened(frame: int, taken: Taken) -> dict[str, float]:
+    """Focus distance, f- and T-number of a frame, as far as they are known."""
+    stop = taken.f_number.get(frame)
+    t_stop = stop / taken.transmittance**0.5 if stop else None
+    return _known({"focusDistance": taken.focus_m.get(frame), "fStop": stop, "tStop": t_stop})
 
 
 def _ratio(value: float) -> dict[str, int]:

@@ -68,6 +68,16 @@ class Shown:
     f_number: float | None = None
 
 
+@dataclass(frozen=True)
+class Exposed:
+    """How a camera's pictures are exposed: shutter, when it opens and closes, in frames from the
+    frame's own moment; stops, by how much they are brighter; each None where it isn't known.
+    """
+
+    shutter: tuple[float, float] | None = None
+    stops: float | None = None
+
+
 def write(
     path: Path,
     camera: Camera | Shown,
@@ -82,6 +92,7 @@ def write(
     extras: Extras = NOTHING,
     focus_m: Mapping[int, float] | None = None,
     f_number: Mapping[int, float] | None = None,
+    exposed: Exposed = Exposed(),
 ) -> None:
     """Write a stage with the camera under /Shot, the shot's `others` after it, its stand-ins, and
     the `extras`.
@@ -89,7 +100,8 @@ def write(
     What is written follows from the ending: text, binary, or a package. They are named by their
     keys. `frame`: the stage's only time code, unless `path_of_camera` gives the camera of each
     frame, which become its time samples; `rate`: frames per second, which are its time codes per
-    second. `focus_m`, `f_number`: by frame, where they are known over time.
+    second. `focus_m`, `f_number`: by frame, where they are known over time. `exposed`: of the
+    first camera.
     """
     from pxr import Tf, Usd, UsdGeom, UsdUtils
 
@@ -117,6 +129,12 @@ def write(
     ):
         for at, value in (values or {}).items():
             stage.GetPrimAtPath(first_at).GetAttribute(attribute).Set(value / unit, at)
+    prim = UsdGeom.Camera(stage.GetPrimAtPath(first_at))
+    if exposed.shutter is not None:
+        prim.CreateShutterOpenAttr(exposed.shutter[0])
+        prim.CreateShutterCloseAttr(exposed.shutter[1])
+    if exposed.stops is not None:
+        prim.CreateExposureAttr(exposed.stops)
     for label, shown in (others or {}).items():
         _camera(stage, place(label), shown, up_axis)
     for label, item in stand_ins.items():

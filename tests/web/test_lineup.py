@@ -256,6 +256,6 @@ class LineUp(Matched, TransactionTestCase):
             "/shows/tide/LT901/set/camera/looks",
             {"camera": "match", "focus_m": "4 m", "stop": "2.8", "facts": "none"},
         )
-        self.assertContains(self.client.get(URL), "T 2.8 · focus 4.000 m")
+        self.assertContains(self.client.get(URL), "T 2.8 · 1/60 s · EV 7.9 · focus 4.000 m")
         self.client.post(f"{URL}/snapshots/{plain.pk}/remove")
         self.assertFalse(plain.file.exists())

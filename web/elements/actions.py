@@ -14,10 +14,12 @@ from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.gates.chain import Chain
 from aperture.geometry.grid import Grid
+from aperture.render.blurred import Blur
 from aperture.render.passes import PASSES, Wanted
 from aperture.render.tracer import Light, Look
 from web.blobs.folders import incoming, settle
 from web.elements.models import Render
+from web.expose.blurring import blur_of
 from web.gates.gate import bent_chain
 from web.match.fits import digest_of, document_of
 from web.match.path_fits import camera_of_state, served
@@ -37,7 +39,8 @@ class Order:
     """What the artist asks for. size: a key of SIZES, or GRID and the key of one of the gate
     chain's grids; overscan: percent of the picture's size on every side; region: left, top, right,
     bottom px of the render, outside which nothing is traced; frames: first and last, None for a
-    still."""
+    still. depth, motion, exposed: whether the lens's depth of field, the shutter's blur and the
+    exposure against the plate's are in it, as the Expose step has them."""
 
     passes: tuple[str, ...] = ()
     samples: int = 3
@@ -47,6 +50,9 @@ class Order:
     region: tuple[int, int, int, int] | None = None
     light: Light = Light()
     frames: tuple[int, int] | None = None
+    depth: bool = False
+    motion: bool = False
+    exposed: bool = False
 
     def camera(self, camera: Camera, chain: Chain | None = None) -> Camera:
         """The camera with the grid that is asked for. Raises Problem where the chain has it no
@@ -104,7 +110,7 @@ class Order:
         rest: dict[str, Any] = {
             name: value
             for name, value in kept.items()
-            if name not in ("light", "passes", "region", "frames")
+            if name not in ("light", "passes", "region", "frames", "of_light")
         }
         spans: dict[str, Any] = {
             name: tuple(kept[name]) if kept.get(name) else None for name in ("region", "frames")
@@ -252,12 +258,32 @@ def _keep(shot, order, grid, folder, looks, seconds, **frames):
             width=grid.width,
             height=grid.height,
             seconds=seconds,
-            wanted=order.json(),
+            wanted=order.json() | {"of_light": light_digest(shot.state)},
             looks=looks,
             shift=shot.state["shift"],
             **frames,
         )
         settle(folder, row.folder)
+
+
+def _blur(shot, order: Order, frame: int | None) -> Blur | None:
+    """Lens, shutter and exposure as far as they are wanted. Raises Problem where one isn't known."""
+    if not (order.depth or order.motion or order.exposed):
+        return None
+    blur = blur_of(shot, frame, order.depth, order.motion)
+    if order.depth and blur.lens is None:
+        raise Problem(
+            "Depth of field needs a gate, a stop and a focus: see the Expose step.", "depth"
+        )
+    if order.motion and not blur.open:
+        raise Problem("Motion blur needs a shutter: type it on the Expose step.", "motion")
+    return blur if order.exposed else replace(blur, stops=0.0)
+
+
+def light_digest(state: MutableMapping) -> str:
+    """What a render with depth, motion or exposure depends on beside the set and the camera."""
+    parts = [state[key] for key in ("exposure", "focus", "pupil", "shutter", "readout")]
+    return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()[:24]
 
 
 def _files(shot, order, folder, progress, frame=None) -> tuple[Grid, list]:
@@ -276,6 +302,7 @@ def _files(shot, order, folder, progress, frame=None) -> tuple[Grid, list]:
         order.occlusion_m,
         light=order.light,
         region=order.region,
+        blur=_blur(shot, order, frame),
     )
     made = render(through, scene, wanted, worn, camera, progress=lambda done: progress(done * 0.9))
     write_png(folder / "render.png", made)

@@ -60,6 +60,9 @@ class OrderForm(forms.Form):
     sun = forms.FloatField(min_value=0, max_value=100)
     ambient = forms.FloatField(min_value=0, max_value=100)
     soft = forms.BooleanField(required=False)
+    depth = forms.BooleanField(required=False)
+    motion = forms.BooleanField(required=False)
+    exposed = forms.BooleanField(required=False)
     lamp = forms.FloatField(required=False, min_value=0, max_value=10000)
     lamp_across = forms.CharField(required=False, max_length=40)
     lamp_up = forms.CharField(required=False, max_length=40)
@@ -86,6 +89,9 @@ class OrderForm(forms.Form):
             "sun": f"{light.sun:g}",
             "ambient": f"{light.ambient:g}",
             "soft": light.shadow_rays > 1,
+            "depth": order.depth,
+            "motion": order.motion,
+            "exposed": order.exposed,
             "lamp": f"{light.lamp:g}",
             "lamp_side": length(light.lamp_m),
             **{
@@ -122,6 +128,9 @@ class OrderForm(forms.Form):
                 region,
                 light,
                 frames,
+                depth=bool(data["depth"]),
+                motion=bool(data["motion"]),
+                exposed=bool(data["exposed"]),
             )
         return data
 

@@ -1,13 +1,14 @@
 """The Elements step: the stand-ins rendered in passes."""
 
-from django.http import FileResponse, Http404
+from django.http import FileResponse, Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
-from web.elements import actions, starting
+from web.elements import actions, looked, starting
 from web.elements.forms import OrderForm
 from web.elements.models import Render
+from web.expose.looks import names_of
 from web.jobs import runner
 from web.jobs.models import Job
 from web.match.lens_remarks import lens_remarks
@@ -37,7 +38,11 @@ def elements(request, show, shot, form=None, status=200):
     remarks = _remarks(shot, chosen, job, now)
     rows = _rows(chosen, shot.state) if chosen else []
     looks = _looks(chosen) if chosen else []
+    has_look = bool(names_of(shot))
+    if chosen and has_look:
+        looks.append((looked.NAME, looked.TITLE))
     context = {
+        "has_look": has_look,
         "plate": plate_of(shot),
         "render": chosen,
         "frames": frames_now(shot.state, chosen) if chosen else [],
@@ -96,6 +101,15 @@ def _remarks(shot, render, job, now) -> list[Remark]:
                 (("Render them again", {"action": shot.url("elements-again"), "fields": {}}),),
             )
         )
+    if render and render.digest == now and _other_light(shot, render):
+        out.append(
+            Remark(
+                "Its exposure or blur is old",
+                "Stop, shutter, focus or the blur’s shape have changed on the Expose step since.",
+                "doubt",
+                (("Render them again", {"action": shot.url("elements-again"), "fields": {}}),),
+            )
+        )
     if render is None and not (job and job.under_way):
         out.append(
             Remark(
@@ -105,6 +119,14 @@ def _remarks(shot, render, job, now) -> list[Remark]:
             )
         )
     return out
+
+
+def _other_light(shot, render) -> bool:
+    """Whether a render has a lens, a shutter or an exposure that the shot has no more."""
+    wanted = render.wanted
+    if not any(wanted.get(name) for name in ("depth", "motion", "exposed")):
+        return False
+    return wanted.get("of_light") != actions.light_digest(shot.state)
 
 
 @require_POST
@@ -162,10 +184,26 @@ def _named(shot, name, path, found):
 
 
 @require_GET
+def with_look(request, show, shot, number):
+    """The beauty of a render with the shot's look, as an EXR."""
+    shot = find(show, shot)
+    found = get_object_or_404(Render, pk=number, shot=shot)
+    frame = whole(request.GET.get("frame"))
+    data = looked.as_exr(looked.looked(shot, found, frame))
+    answer = HttpResponse(data, content_type="image/x-exr")
+    name = _named(shot, "render.exr", found.of_frame(frame) / "render.exr", found)
+    answer["Content-Disposition"] = f'attachment; filename="{name.replace("render", "look")}"'
+    return answer
+
+
+@require_GET
 def file(request, show, shot, number, name):
     """One of a render's files."""
     shot = find(show, shot)
     found = get_object_or_404(Render, pk=number, shot=shot)
+    if name == looked.NAME:
+        picture = looked.looked(shot, found, whole(request.GET.get("frame")))
+        return HttpResponse(looked.as_png(picture), content_type="image/png")
     path = found.of_frame(whole(request.GET.get("frame"))) / name
     if name not in ALWAYS and name not in {look[0] for look in found.looks} or not path.exists():
         raise Http404

@@ -7,9 +7,12 @@ class ExposeConfig(AppConfig):
     def ready(self):
         from web.blobs.in_use import register as in_use
         from web.expose.exposure import standing
+        from web.expose.focusing import planes
         from web.expose.models import looks_in_use
         from web.expose.parts import PARTS
         from web.shows.steps import Step, register
+        from web.stage.cameras import register_planes
 
         in_use(looks_in_use)
+        register_planes(planes)
         register(Step("expose", "expose", standing, PARTS, urls="web.expose.urls"))

@@ -19,6 +19,10 @@ from web.shows.views import find
 from web.stage.stand_ins import stand_ins_of
 
 
+LEAST_WANTED = 1.0  # a stop that lenses have
+MOST_STOP = 512.0
+
+
 class FocusForm(forms.Form):
     """A typed distance, what is followed, and what counts as sharp."""
 
@@ -162,14 +166,16 @@ def depth(request, show, shot):
     lens = focusing.ThinLens(camera.lens.focal_mm, 1.0, max(near, 1e-2)).for_depth(
         near, far, circle
     )
-    stop = max(lens.f_number, 0.5)
-    if stop > 512:
+    base = base_of(request)
+    stop, now = lens.f_number, focusing.stop_at(shot)
+    if stop > MOST_STOP:
         raise Problem(f"That would take a stop of f/{stop:.0f}: no lens has it.")
-    values = {**shot.state["exposure"], "f_number": stop}
-    values = exposure.changed(shot, values, holder)
-    shot = exposure.set_exposure(shot, values, base_of(request))
+    if now is None or stop > now:  # the stop that is set may be enough
+        values = {**shot.state["exposure"], "f_number": max(stop, LEAST_WANTED)}
+        shot = exposure.set_exposure(shot, exposure.changed(shot, values, holder), base)
+        base = shot.head.number
     metres = focusing.checked(shot, round(lens.focus_m, 4))
     if not math.isfinite(metres):
         raise Problem("There is no such focus.")
-    focusing.set_focus(shot, "All stand-ins sharp", shot.head.number, metres=metres, follow=None)
+    focusing.set_focus(shot, "All stand-ins sharp", base, metres=metres, follow=None)
     return redirect(shot.url("expose-focus"))

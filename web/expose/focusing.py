@@ -15,7 +15,7 @@ from web.match.path_fits import camera_of_state, served
 from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.history import edit
 from web.shows.models import Shot
-from web.stage.cameras import MATCHED
+from web.stage.cameras import MATCHED, Planes
 from web.stage.places import places_of
 from web.stage.stand_ins import stand_ins_of
 
@@ -201,3 +201,19 @@ def over_time(
     focus = {frame: at for frame in frames if (at := focus_at(shot, frame).metres) is not None}
     stop = {frame: at for frame in frames if (at := stop_at(shot, frame)) is not None}
     return focus, stop
+
+
+def planes(shot: Shot) -> Planes | None:
+    """What the set view draws of the shot's own camera; None where nothing is known of its focus."""
+    metres = focus_at(shot).metres
+    if metres is None or math.isinf(metres):
+        return None
+    try:
+        lens = lens_at(shot)
+    except Problem:
+        lens = None
+    if lens is None:
+        return Planes(metres)
+    circle, _ = circle_of(shot, camera_of_state(shot.state))
+    near, far = lens.limits(circle)
+    return Planes(metres, near, far if math.isfinite(far) else None)

@@ -13,14 +13,13 @@ from aperture.light.character import grade, look
 from aperture.light.character.look import Look
 from aperture.light.character.pannini import Pannini, pannini
 from web.blobs import store
-from web.expose.models import ShowLook
+from web.expose.models import MOST_LOOKS, ShowLook
 from web.match.path_fits import camera_of_state
 from web.plates.models import frame_of
 from web.shows.history import edit
 from web.shows.models import Shot
 
 USUAL_TAN = 0.6  # of half the diagonal angle of view, where no camera is known
-MOST_LOOKS = 200
 
 
 def look_of(shot: Shot) -> Look:

@@ -6,6 +6,8 @@ from aperture.light.character.look import Look
 from aperture.light.white import D65, White
 from web.blobs.in_use import referred
 
+MOST_LOOKS = 200  # of a show
+
 
 class ShowLight(models.Model):
     """The white that a show's pictures are balanced to."""
@@ -49,3 +51,28 @@ def looks_in_use():
         for data in ShowLook.objects.values_list("data", flat=True)
         for digest in referred(data)
     }
+
+
+def light_of(show) -> dict:
+    """A show's white, for a parcel."""
+    white = ShowLight.of(show)
+    return {"kelvin": white.kelvin, "tint": white.tint}
+
+
+def looks_of(show) -> list[dict]:
+    """A show's looks, for a parcel."""
+    return list(show.looks.values("name", "data"))
+
+
+def take_light(show, light: dict | None, looks: list[dict]) -> None:
+    """Take white and looks out of a parcel; what the show has stays. Raises Problem where they can't be."""
+    if light:
+        white = White(float(light["kelvin"]), float(light["tint"]))
+        values = {"kelvin": white.kelvin, "tint": white.tint}
+        ShowLight.objects.get_or_create(show=show, defaults=values)
+    for told in looks[:MOST_LOOKS]:
+        data: dict[str, object] = {"look": Look.from_json(told["data"]["look"]).to_json()}
+        if "cube" in told["data"]:
+            data["cube"] = {"blob": str(told["data"]["cube"]["blob"])}
+            data["cube_name"] = str(told["data"].get("cube_name", ""))[:200]
+        show.looks.get_or_create(name=str(told["name"])[:80], defaults={"data": data})

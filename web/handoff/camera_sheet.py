@@ -10,15 +10,15 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.formats import check
+from aperture.light.motion import PHASES
 from aperture.scene.plan import Drawing, drawings
-from web.expose import exposure
+from web.expose import blurring, exposure, focusing, looks, whites
 from web.handoff.cameras import cameras_by_frame, require_camera
 from web.match import sheet, track_page
 from web.match.fits import fit_of
 from web.match.path_fits import path_fit, placed_path, served
 from web.plates.models import plate_of
 from web.shows.models import Shot
-from web.stage.cameras import camera_called
 from web.stage.stand_ins import stand_ins_of
 from web.ui.rows import Row
 
@@ -110,16 +110,37 @@ def _figures(shot: Shot, fit: dict | None, move) -> tuple[list, list]:
 
 
 def _exposure(shot: Shot) -> list[Row]:
-    """Stop, shutter and ISO of the plate; the focus that was typed."""
-    given = exposure.of_plate(shot)
+    """How the virtual camera is exposed and focused, and its white and look: what a renderer sets."""
+    given, own = exposure.of_camera(shot), exposure.camera_exposure(shot)
     rows = [
         Row(name, exposure.written(shot, key, given[key]), origin=given[key].origin)
         for key, name in FIGURES
     ]
-    own = camera_called(shot, None)
-    focus = own.looks["focus_m"] if own else None
-    said = shot.show.length(focus)[0] if focus else "–"
-    return [*rows, Row("Focus", said, origin="typed" if focus else "")]
+    if own is not None:
+        if own.transmittance < 1:
+            rows.append(Row("T-stop", f"T {own.t_number:.3g}", origin="typed"))
+        if own.nd_stops:
+            rows.append(Row("Filters", f"−{own.nd_stops:.3g} stops", origin="typed"))
+        rows.append(Row("EV of the light", f"{own.light_ev100:.2f}"))
+    focus = focusing.focus_at(shot)
+    said = shot.show.length(focus.metres)[0] if focus.metres else "–"
+    rows.append(Row("Focus", said, origin=focus.origin))
+    if focus.used and focus.used.kind == "follow":
+        rows.append(Row("Focus", focus.used.says))
+    shutter = blurring.shutter_of(shot)
+    if shutter.open_frames:
+        words = f"{360 * shutter.open_frames:.1f}°, {PHASES[shutter.phase]}"
+        rows.append(Row("Shutter’s angle", words))
+    if shutter.readout_frames:
+        rows.append(Row("Readout", f"{shutter.readout_frames:.3f} frames"))
+    white = whites.chosen(shot)
+    if white is not None:
+        tint = f"tint {white.white.tint:+.1f}".replace("-", "−")
+        rows.append(Row("White", f"{white.white.kelvin:.0f} K", tint))
+    if names := looks.names_of(shot):
+        delivered = "delivered" if looks.is_on(shot) else "previewed only"
+        rows.append(Row("Look", ", ".join(names), delivered))
+    return rows
 
 
 def named_poses(cameras: Mapping[int, Camera]) -> list[Pose]:

@@ -21,11 +21,12 @@ from aperture.formats import (
 )
 from aperture.formats.extras import Extras
 from aperture.scene.stand_in import StandIn
+from web.expose import blurring, exposure, focusing, looks, whites
 from web.handoff.cameras import over_frames, require_camera
 from web.handoff.contents import cameras_going, extras_of, stand_ins_going
 from web.handoff.pdf import sheet_pdf
 from web.match.fits import document_of, fit_of
-from web.match.path_fits import path_fit, served
+from web.match.path_fits import path_fit
 from web.plates.frames import span_of
 from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.models import Shot
@@ -73,19 +74,38 @@ class Source:
         def shown(one):
             return usd.Shown(one.camera, one.looks["focus_m"], f_number(one, known))
 
-        return shown(matched), {one.name: shown(one) for one in others}
+        focus, stop = focusing.focus_at(self.shot).metres, focusing.stop_at(self.shot)
+        return usd.Shown(matched.camera, focus, stop), {one.name: shown(one) for one in others}
 
     @cached_property
     def over_time(self) -> tuple[dict[int, float], dict[int, float]]:
-        """Focus in metres and f-number by frame, where the camera is a move that says them."""
-        move, by_frame = served(self.shot.state), self.by_frame
-        if move is None:
+        """Focus in metres and f-number by frame of a film, where they are known."""
+        if self.over is None:
             return {}, {}
-        focus, stop = (
-            {frame: value for frame, value in values.items() if frame in by_frame}
-            for values in (move.focus_m, move.f_number)
+        return focusing.over_time(self.shot, self.by_frame)
+
+    @cached_property
+    def taken(self) -> open_track.Taken:
+        """Focus, stop, shutter and ISO of the matched camera, as far as they are known."""
+        focus, stop = focusing.over_time(self.shot, self.by_frame)
+        given, own = exposure.of_camera(self.shot), exposure.glass_of(self.shot)
+        shutter = blurring.shutter_of(self.shot)
+        angle = 360 * shutter.open_frames
+        return open_track.Taken(
+            focus,
+            stop,
+            own["transmittance"],
+            angle if 0 < angle <= 360 else None,
+            given["iso"].value,
         )
-        return focus, stop
+
+    @cached_property
+    def exposed(self) -> usd.Exposed:
+        """Shutter and exposure of the matched camera, as far as they are known."""
+        shutter = blurring.shutter_of(self.shot)
+        own = exposure.camera_exposure(self.shot)
+        is_open = (shutter.opens, shutter.closes) if shutter.open_frames else None
+        return usd.Exposed(is_open, exposure.brighter(self.shot) if own else None)
 
     @cached_property
     def maps(self) -> lens_maps.LensMaps:
@@ -109,6 +129,7 @@ def _usd(path: Path, of: Source) -> None:
         extras=of.extras,
         focus_m=of.over_time[0],
         f_number=of.over_time[1],
+        exposed=of.exposed,
     )
 
 
@@ -130,7 +151,9 @@ def _collada(path: Path, of: Source) -> None:
 
 
 def _open_track(path: Path, of: Source) -> None:
-    path.write_text(open_track.write(of.by_frame, of.name, of.show.rate), encoding="utf-8")
+    path.write_text(
+        open_track.write(of.by_frame, of.name, of.show.rate, of.taken), encoding="utf-8"
+    )
 
 
 def _table(path: Path, of: Source) -> None:
@@ -177,6 +200,34 @@ def _check(path: Path, of: Source) -> None:
     path.write_text(check.write_check(of.by_frame, of.name, *of.axes), encoding="utf-8")
 
 
+def light_json(shot: Shot) -> dict:
+    """Exposure, focus, blur, white and look as numbers; null where one isn't known."""
+    given = exposure.of_camera(shot)
+    own, shutter = exposure.camera_exposure(shot), blurring.shutter_of(shot)
+    white, pupil = whites.chosen(shot), blurring.pupil_of(shot)
+    focus = focusing.focus_at(shot)
+    return {
+        **{key: one.value for key, one in given.items()},
+        **exposure.glass_of(shot),
+        "ev100": own.ev100 if own else None,
+        "ev100_of_light": own.light_ev100 if own else None,
+        "stops_brighter_than_plate": exposure.brighter(shot) if own else None,
+        "focus_m": focus.metres,
+        "focus_by": focus.used.says if focus.used else None,
+        "shutter": {
+            "open_frames": shutter.open_frames,
+            "phase": shutter.phase,
+            "readout_frames": shutter.readout_frames,
+        },
+        "blur_shape": pupil.to_json(),
+        "white": {"kelvin": white.white.kelvin, "tint": white.white.tint, "by": white.by}
+        if white
+        else None,
+        "look": looks.look_of(shot).to_json(),
+        "look_delivered": looks.is_on(shot),
+    }
+
+
 def _json(path: Path, of: Source) -> None:
     state, (first, last) = of.shot.state, span_of(of.shot.state)
     told = {
@@ -189,6 +240,7 @@ def _json(path: Path, of: Source) -> None:
         "path": path_fit(state),
         "focus_m": of.over_time[0],
         "f_number": of.over_time[1],
+        "light": light_json(of.shot),
     }
     path.write_text(json.dumps(told, indent=2))
 

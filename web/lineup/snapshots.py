@@ -13,19 +13,20 @@ from aperture.errors import Problem
 from aperture.plates.colour import linear_light
 from aperture.render import compose, returned
 from web.blobs.folders import reserve, write
+from web.expose import exposure, looks, whites
+from web.expose.focusing import focus_at, stop_at
 from web.lineup.models import Snapshot
 from web.match.path_fits import camera_of_state
-from web.plates.frames import frame_at
+from web.plates.frames import frame_at, shifted_since
 from web.plates.full_frames import frame_pixels, linear_frame
 from web.plates.models import (
     frame_of,
     linear_plate,
-    metadata_of,
     plate_of,
     transfer_of,
     working_pixels,
 )
-from web.stage.cameras import MATCHED, stop_and_focus
+from web.stage.cameras import MATCHED
 
 FONT = (
     Path(__file__).parents[1] / "ui/static/fonts/atkinson-hyperlegible-mono-latin-wght-normal.woff2"
@@ -35,11 +36,7 @@ FONT = (
 def facts(shot, at, frame: int | None = None) -> list[str]:
     """The lines that are burnt in: what picture it is, and through which camera; focus and stop where they are known."""
     camera, state = camera_of_state(shot.state), shot.state
-    lens, looks, plate = (
-        state["lens"].get("name"),
-        state.get("camera_looks", {}).get(MATCHED, {}),
-        plate_of(shot),
-    )
+    lens = state["lens"].get("name")
     first = f"{shot.show.name} · {shot.code} · frame {frame_of(shot) if frame is None else frame} · revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
     if camera is None:
         return [first]
@@ -49,10 +46,46 @@ def facts(shot, at, frame: int | None = None) -> list[str]:
         f"gate {gate[0]:.2f} × {gate[1]:.2f} mm" if gate else "gate unknown",
         lens,
         f"{camera.lens.focal_mm:.2f} mm" if gate else "",
-        *stop_and_focus(looks, metadata_of(shot.state, plate).get("f_number"), shot.show),
+        *_light(shot, frame),
         f"lens {shot.show.length(float(camera.position[1]))[0]} above the floor",
     ]
     return [first, " · ".join(part for part in second if part)]
+
+
+def _light(shot, frame: int | None) -> list[str]:
+    """Stop, focus, shutter, EV, white and look, where they are known."""
+    words = []
+    typed_t = shot.state.get("camera_looks", {}).get(MATCHED, {}).get("stop")
+    stop, given = stop_at(shot, frame), exposure.of_camera(shot)
+    own = exposure.camera_exposure(shot)
+    if typed_t:
+        words.append(f"T {typed_t:g}")
+    elif stop:
+        words.append(exposure.written(shot, "f_number", exposure.Given(stop, "")))
+    if given["seconds"].value:
+        words.append(exposure.written(shot, "seconds", given["seconds"]))
+    if own:
+        words.append(f"EV {own.light_ev100:.1f}")
+    metres = focus_at(shot, frame).metres
+    if metres:
+        words.append(f"focus {shot.show.length(metres)[0]}")
+    white = whites.chosen(shot)
+    if white:
+        words.append(f"{white.white.kelvin:.0f} K")
+    if looks.is_on(shot):
+        words.append(f"look: {', '.join(looks.names_of(shot))}")
+    return words
+
+
+def newest_over_plate(shot) -> tuple[np.ndarray, str] | None:
+    """The newest render that lies over the plate, ours or one brought back, and its name."""
+    own = next((one for one in shot.renders.all()[:50] if one.whole), None)
+    back = shot.returned.first()
+    row = max((one for one in (own, back) if one), key=lambda one: one.created, default=None)
+    if row is None:
+        return None
+    frame = frame_of(shot) - shifted_since(shot.state, row)
+    return picture_in(row.of_frame(frame)), getattr(row, "title", "") or row.name
 
 
 def keep(
@@ -84,6 +117,9 @@ def keep(
         frame = frame_at(shot.state, number)
     at = timezone.localtime()
     camera = f"{shot.code} camera r{shot.head.number}"
+    made = compose.composite(kind, seen, picture, shadow)
+    if looks.is_on(shot) and kind != "difference":
+        made = looks.applied(shot, made, frame)
     home = settings.DATA / "snapshots"
     folder = Path(*map(_safe, (shot.show.slug, shot.code, camera, kind)))
     place = reserve(home, folder / f"{at:%Y-%m-%d_%H-%M-%S}", ".png")
@@ -91,7 +127,7 @@ def keep(
         home / place,
         lambda path: compose.write_png(
             path,
-            compose.composite(kind, seen, picture, shadow),
+            made,
             facts(shot, at, frame) if burn_in else (),
             FONT,
         ),

@@ -26,6 +26,7 @@ from aperture.formats.recipe import Recipe as Conventions
 from aperture.moves.readings import Limits
 from aperture.plates.way_in import WayIn
 from web.blobs import store
+from web.expose.models import take_light
 from web.handoff.models import HandedOff
 from web.moves.models import MoveLimits
 from web.parcels.contents import DIGEST, FORMAT, INDEX, NAME, REVISION, ROWS, VERSION, Rows
@@ -249,6 +250,7 @@ class _Taking:
         if told := self.index.get("move_limits"):  # parcels of earlier versions have none
             limits = Limits.from_json(told).to_json()
             MoveLimits.objects.get_or_create(show=show, defaults={"settings": limits})
+        take_light(show, self.index.get("light"), self.index.get("looks") or [])
 
     def _shot(self, show: Show, told: dict, revisions: list[dict], texts: dict[str, str]) -> Shot:
         shot = Shot(show=show, code=free_code(show, str(told["code"])))

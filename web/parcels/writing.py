@@ -9,6 +9,7 @@ from typing import Any
 from aperture.plates.film import Film as Filmed
 from web.blobs import store
 from web.blobs.in_use import referred
+from web.expose.models import light_of, looks_of
 from web.moves.models import MoveLimits
 from web.parcels.contents import FORMAT, INDEX, REVISION, ROWS, VERSION, ways_of
 from web.plates.models import Film, Plate
@@ -45,8 +46,11 @@ class Parcel:
             },
             "recipes": list(show.recipes.values("name", "settings")),
             "move_limits": MoveLimits.of(show).to_json(),
+            "light": light_of(show),
+            "looks": looks_of(show),
             "shots": [self._shot(shot) for shot in shots],
         }
+        self._blobs |= set(referred(index["looks"]))
         self._texts()
         for digest in sorted(self._blobs):
             self._file(f"blobs/{digest}", store.path_of(digest))

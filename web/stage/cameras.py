@@ -3,6 +3,7 @@
 Copied and typed ones are kept in the state's `cameras`; how any of them is drawn, and its focus and stop, in `camera_looks` by id.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -199,6 +200,32 @@ def _own(state, id_) -> dict:
     if item is None:
         raise Problem("That camera is gone, or belongs to the match: the Match step changes it.")
     return item
+
+
+@dataclass(frozen=True)
+class Planes:
+    """Distances along the axis of what a camera has in focus, metres: near and far limit, None where they aren't known."""
+
+    focus: float
+    near: float | None = None
+    far: float | None = None
+
+
+# Gives the planes of the shot's own camera; the step that knows its focus registers it.
+_planes: list[Callable[[Shot], Planes | None]] = []
+
+
+def register_planes(find: Callable[[Shot], Planes | None]) -> None:
+    """Add what knows the planes of the shot's own camera; called by its app."""
+    _planes[:] = [find]
+
+
+def planes_of(shot: Shot, one: ShotCamera) -> Planes | None:
+    """The planes of focus of a camera: of the matched one as the shot is focused, of others as typed."""
+    found = _planes[0](shot) if _planes and one.id == MATCHED else None
+    if found is None and one.looks["focus_m"]:
+        return Planes(one.looks["focus_m"])
+    return found
 
 
 def f_number(one: ShotCamera, known: dict) -> float | None:

@@ -11,7 +11,7 @@ from aperture.units import METRES
 from web.match.fits import fit_of
 from web.match.overlay import spacing_for
 from web.plates.models import metadata_of
-from web.stage.cameras import MATCHED, facts_of, matched_of
+from web.stage.cameras import MATCHED, facts_of, matched_of, planes_of
 from web.stage.stand_ins import shown, stand_in_from
 
 CARD_REACH = 1.35  # where the plate card stands unless told, as a share of the distance from the camera to the origin
@@ -110,6 +110,8 @@ def _camera(one, shot, turn, through, plate) -> dict:
         else max(float(np.linalg.norm(camera.position)) * SHORT, 0.3)
     )
 
+    planes = planes_of(shot, one)
+
     def frame(distance):
         return (across(camera, distance) @ turn.T).tolist()
 
@@ -117,7 +119,8 @@ def _camera(one, shot, turn, through, plate) -> dict:
         "eye": (turn @ camera.position).tolist(),
         "right": (turn @ camera.rotation[:, 0]).tolist(),
         "end": frame(length),
-        "focus": frame(looks["focus_m"]) if looks["focus_m"] else None,
+        "focus": frame(planes.focus) if planes else None,
+        "limits": [frame(at) for at in (planes.near, planes.far) if at] if planes else [],
         "opacity": looks["opacity"],
         "facts": facts_of(one, shot.show, metadata_of(shot.state, plate))
         if looks["facts"] != "none"

@@ -270,7 +270,7 @@ export class SetView {
     this.draw();
   }
 
-  /** Every camera: its frustum, the plane of focus in it, and its plate of facts. */
+  /** Every camera: its frustum, the planes of focus and of depth of field in it, and its plate of facts. */
   cameras() {
     empty(this.cameraGroup);
     this.facts = [];
@@ -299,6 +299,15 @@ export class SetView {
           ),
         );
       }
+      for (const limit of one.limits)
+        this.cameraGroup.add(
+          this.line(
+            limit.map(at => new THREE.Vector3(...at)),
+            "#3CC7A5",
+            true,
+            0.55,
+          ),
+        );
       if (one.facts.length) this.plateOfFacts(one, eye, end);
     }
     this.turnFacts();
