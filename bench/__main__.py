@@ -15,6 +15,7 @@ from bench import (
     film,
     formats,
     hard_cases,
+    light,
     lineup,
     meshes,
     mixed,
@@ -233,6 +234,7 @@ if __name__ == "__main__":
     meshes.report()
     formats.report()
     moves.report()
+    light.report()
     film.report()
     moving_cameras.report()
     playing.report()

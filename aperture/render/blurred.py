@@ -85,16 +85,7 @@ def tables(camera: Camera, blur: Blur, rows: Sequence[int], columns: Sequence[in
 
     Raises Problem where the lens sees as wide as a thin lens can't: 180° and more.
     """
-    across = np.arange(columns[0], columns[1] + 1)
-    down = np.arange(rows[0], rows[1] + 1)
-    at = np.stack(np.meshgrid(across, down), -1).reshape(-1, 2).astype(float)
-    own = camera.rays(at) @ camera.rotation
-    if not np.isfinite(own).all() or (own[:, 2] > -1e-3).any():
-        raise Problem(
-            "Depth of field and motion blur are drawn for pictures that see less than 180°: this "
-            "one sees wider, or has no picture in its corners."
-        )
-    plane = (own[:, :2] / -own[:, 2:]).reshape(len(down), len(across), 2)
+    plane = _on_plane(camera, rows, columns)
     lens, pupil = blur.lens, blur.pupil
     wide, high = camera.grid.width, camera.grid.height
     half = np.linalg.norm(np.diff(camera.grid.to_mm([[0, 0], [wide, high]]), axis=0)) / 2
@@ -104,10 +95,35 @@ def tables(camera: Camera, blur: Blur, rows: Sequence[int], columns: Sequence[in
         plane,
         pupil.samples(PLACES),
         *_moments(camera, blur),
-        (lens.pupil_mm / 2000, lens.focus_m) if lens else (0.0, math.inf),
+        (lens.pupil_mm / 2000, 1 / lens.focus_m) if lens else (0.0, 0.0),
         (pupil.cats_eye, pupil.onset, pupil.swirl, 1 / pupil.squeeze),
         (*middle, *one_px.tolist()),
     )
+
+
+def _on_plane(camera: Camera, rows: Sequence[int], columns: Sequence[int]) -> Array:
+    """(R + 1, C + 1, 2) where the rays of the pixels' corners meet the plane a metre before the camera."""
+    across = np.arange(columns[0], columns[1] + 1.0)
+    down = np.arange(rows[0], rows[1] + 1.0)
+    straight = not camera.lens.bends
+    if straight:  # it goes evenly from corner to corner
+        across_of, down_of = across[[0, -1]], down[[0, -1]]
+    else:
+        across_of, down_of = across, down
+    at = np.stack(np.meshgrid(across_of, down_of), -1).reshape(-1, 2)
+    own = camera.rays(at) @ camera.rotation
+    if not np.isfinite(own).all() or (own[:, 2] > -1e-3).any():
+        raise Problem(
+            "Depth of field and motion blur are drawn for pictures that see less than 180°: this "
+            "one sees wider, or has no picture in its corners."
+        )
+    plane = (own[:, :2] / -own[:, 2:]).reshape(len(down_of), len(across_of), 2)
+    if not straight:
+        return plane
+    right = np.linspace(0, 1, len(across))[:, None]
+    below = np.linspace(0, 1, len(down))[:, None, None]
+    top, bottom = (row[0] + right * (row[1] - row[0]) for row in plane)
+    return top + below * (bottom - top)
 
 
 def _moments(camera: Camera, blur: Blur) -> tuple[tuple[Array, Array, Array], tuple[float, ...]]:

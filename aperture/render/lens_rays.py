@@ -31,7 +31,7 @@ def _scrambled(value):
     return np.uint32(value ^ (value >> np.uint32(15)))
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=True)
 def make_rays(corners, at, side, places, moments, times, lens, optics, field, out):
     """Fill a block's rays.
 
@@ -44,20 +44,19 @@ def make_rays(corners, at, side, places, moments, times, lens, optics, field, ou
     frame.
     times : (opens, open, readout, least, most, height): frames, as `Shutter` has them; the moments lie
     evenly from least to most.
-    lens : (radius of the opening, focus), metres; an infinite focus is allowed.
+    lens : radius of the opening, metres, and one over the focus, 0 for infinity.
     optics : (cat's eye, its onset, swirl, width).
     field : (x, y, across, down): the principal point, px, and what makes half diagonals of px.
     out : origins (N, 3), directions (N, 3), weights (N,): float32.
     """
     rotations, positions, zooms = moments
     opens, open_, readout, least, most, height = times
-    radius, focus = lens
+    radius, near = lens
     cats_eye, onset, swirl, wide = optics
     origins, directions, weights = out
     rows, columns = corners.shape[0] - 1, corners.shape[1] - 1
     rays, many, count = side * side, len(places), len(zooms)
     span = most - least
-    near = 1.0 / focus if focus < math.inf else 0.0
     n = 0
     for row in range(rows):
         down = at[0] + row
@@ -125,7 +124,7 @@ def make_rays(corners, at, side, places, moments, times, lens, optics, field, ou
                     weights[n - rays + ray] = 1.0 / rays
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=True)
 def toward_sun(met, rays, faces, sun, reach, out):
     """List the rays whose points face the sun.
 
@@ -174,7 +173,7 @@ def toward_sun(met, rays, faces, sun, reach, out):
     return listed
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=True)
 def shade(met, rays, faces, seen, looks, light, out):
     """Add up what the rays bring.
 

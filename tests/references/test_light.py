@@ -13,6 +13,7 @@ import PyOpenColorIO as ocio
 import skimage.data
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PIL import Image
 
 from aperture.errors import Problem
 from aperture.light.exposure import (
@@ -40,6 +41,9 @@ from aperture.light.scales import STEPS, exact, marks, nearest, stepped
 from aperture.light.sharpness import blur_map, edge_blurs, median_of
 from aperture.light.white import D65, White, adaptation, adapted, grey_world, neutralised, white_of
 from aperture.plates.colour import decode_srgb, encode_srgb, linear_light
+from aperture.plates.metadata import from_exif
+
+OPENCV = Path("/usr/share/doc/opencv-doc/examples")
 
 
 class Apex(TestCase):
@@ -217,6 +221,47 @@ class Depth(TestCase):
         for wrong, says in (([1.0, 2.0], "Too few"), (np.ones(9), "blurred alike")):
             with self.assertRaisesRegex(Problem, says):
                 scale_from_blur(wrong, wrong, wrong)
+
+
+class RealExposures(TestCase):
+    """Photographs of Debian's opencv-doc, whose files have the APEX values beside the plain ones."""
+
+    def test_the_file_s_own_apex_values(self):
+        """Av + Tv as the camera wrote them is our EV, within what its rounding of stop and time leaves (0.15 stops)."""
+        for name in ("text/scenetext_word04", "data/leuvenA", "data/licenseplate_motion",
+                     "data/text_defocus", "data/ela_original", "data/text_motion"):  # fmt: skip
+            with Image.open(OPENCV / f"{name}.jpg") as picture:
+                tags = picture.getexif().get_ifd(0x8769)
+            metadata, _ = from_exif(dict(tags))
+            own = Exposure(metadata.f_number, metadata.exposure_time, metadata.iso)
+            shutter, aperture = float(tags[0x9201]), float(tags[0x9202])
+            speed = math.log2(metadata.iso / 100)
+            self.assertAlmostEqual(own.ev100, aperture + shutter - speed, delta=0.15, msg=name)
+        with Image.open(OPENCV / "data/leuvenA.jpg") as picture:
+            brightness = float(picture.getexif().get_ifd(0x8769)[0x9203])
+        # Bv + Sv = Av + Tv, Sv = log2(S / 3.125): Exif 2.3, annex C, from memory.
+        bright = Exposure(2.2, 0.00055586, 32)
+        self.assertAlmostEqual(
+            bright.ev100 + math.log2(32 / 100), brightness + math.log2(32 / 3.125), delta=0.3
+        )
+
+    def test_the_file_s_own_white(self):
+        """A LightSource of 20 is illuminant D55, 5503 K (Exif 3.0; from memory)."""
+        with Image.open(OPENCV / "data/board.jpg") as picture:
+            metadata, _ = from_exif(dict(picture.getexif().get_ifd(0x8769)))
+        self.assertEqual(metadata.white_kelvin, 5503)
+
+    def test_a_picture_out_of_focus_is_told_from_a_sharp_one(self):
+        """OpenCV's sample of defocus is some 50 px out: no edge of it is called sharp, as most of another one's are."""
+        shares = []
+        for name in ("data/text_defocus", "data/board"):
+            with Image.open(OPENCV / f"{name}.jpg") as picture:
+                pixels = np.asarray(picture.convert("RGB"))
+            found = blur_map(pixels).diameter
+            known = found[np.isfinite(found)]
+            shares.append((known < 4).mean() if len(known) else 0.0)
+        self.assertLess(shares[0], 0.05)
+        self.assertGreater(shares[1], 0.5)
 
 
 class Whites(TestCase):

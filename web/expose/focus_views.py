@@ -18,7 +18,6 @@ from web.shows.reading import Edit, Place, base_of, read
 from web.shows.views import find
 from web.stage.stand_ins import stand_ins_of
 
-
 LEAST_WANTED = 1.0  # a stop that lenses have
 MOST_STOP = 512.0
 
