@@ -89,7 +89,9 @@ def _wishes(shot: Shot, frame: int) -> list[Wish]:
         out.append(_followed(shot, own["follow"], frame))
     if own.get("keys"):
         at = _keyed(own["keys"], frame - state["shift"])
-        out.append(Wish("keys", f"keyed over frames ({len(own['keys'])} keys)", at))
+        many = len(own["keys"])
+        says = f"keyed over frames ({many} {'key' if many == 1 else 'keys'})"
+        out.append(Wish("keys", says, at))
     if own.get("metres"):
         out.append(Wish("typed", "typed here", own["metres"]))
     sheet = state.get("camera_looks", {}).get(MATCHED, {}).get("focus_m")

@@ -44,7 +44,12 @@ class ExposureForm(forms.Form):
         widget=forms.TextInput(attrs={"placeholder": "as the stop; T 3, or 85 %"}),
     )
     holder = forms.ChoiceField(label="Held by", choices=HOLD, required=False)
-    size = forms.ChoiceField(label="Steps", choices=SIZES, required=False)
+    size = forms.ChoiceField(
+        label="Steps",
+        choices=SIZES,
+        required=False,
+        widget=forms.Select(attrs={"aria-label": "How large the steps are"}),
+    )
     base = BaseField()
 
     def __init__(self, *args, hints: dict[str, str], stop: float | None = None, **kwargs):

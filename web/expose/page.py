@@ -20,7 +20,7 @@ from aperture.light.metering import (
 from aperture.plates.colour import linear_light
 from web.expose import blurring, exposure, focusing, maps, rendered, whites
 from web.match.path_fits import camera_of_state
-from web.plates.models import plate_of, transfer_of, working_pixels
+from web.plates.models import frame_of, plate_of, transfer_of, working_pixels
 from web.shows.models import Shot
 from web.shows.views import step_page
 from web.stage.stand_ins import stand_ins_of
@@ -38,7 +38,7 @@ OF_LEAF = {
     "expose-white": ("white",),
     "expose-focus": ("sharp", "measured"),
     "expose-blur": ("smeared",),
-    "expose-look": ("look", "stray"),
+    "expose-look": ("look", "both", "stray"),
 }
 NAMES = {"f_number": "Stop", "seconds": "Shutter", "iso": "ISO"}
 BINS = 96
@@ -49,7 +49,7 @@ def leaf_page(request, shot: Shot, leaf: str, template: str, context: dict, stat
     plate = plate_of(shot)
     titles = {name: title for name, (title, _) in maps.MAPS.items()}
     if rendered.render_of(shot) is not None:
-        titles["render"] = "The render"
+        titles |= {"render": "The render", "both": "Render and plate with the look"}
     offered = [(name, titles[name]) for name in OF_LEAF[leaf] if name in titles]
     data = {
         "maps": {name: shot.url("expose-map", name) for name, _ in offered},
@@ -57,6 +57,7 @@ def leaf_page(request, shot: Shot, leaf: str, template: str, context: dict, stat
         "points": context.pop("points", []),
         "tools": context.pop("tools", {}),
         "key": f"map:{leaf}",
+        "frame": frame_of(shot) if plate else None,
     }
     common = {
         "leaf": leaf,

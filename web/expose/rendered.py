@@ -5,12 +5,14 @@ Where renders are kept is later steps' matter: the app that has them registers w
 
 from collections.abc import Callable
 
+import cv2
 import numpy as np
 
 from aperture.errors import Problem
 from aperture.light.metering import patch_of
 from aperture.light.patches import Matched, match_patches
-from web.expose import maps
+from aperture.render.compose import composite
+from web.expose import looks, maps
 from web.plates.models import plate_of
 from web.shows.history import edit
 from web.shows.models import Shot
@@ -39,6 +41,17 @@ def shown_render(shot: Shot) -> np.ndarray:
     straight = rgb / np.maximum(alpha, 1e-6)
     solid = (np.clip(alpha, 0, 1) * 255 + 0.5).astype(np.uint8)
     return np.concatenate([maps.shown(straight), solid], axis=2)
+
+
+def both_with_look(shot: Shot) -> np.ndarray:
+    """(h, w, 3) uint8 the render over the plate, both with the shot's look. Raises Problem without one."""
+    found = render_of(shot)
+    if found is None:
+        raise Problem("There is no render over the plate yet: the Elements step makes one.")
+    plate = maps.small_plate(shot)
+    size = plate.shape[1::-1]
+    render = cv2.resize(found[0].astype(np.float32), size, interpolation=cv2.INTER_AREA)
+    return maps.shown(looks.applied(shot, composite("over", plate, render), perspective=True))
 
 
 def matched(shot: Shot) -> Matched:

@@ -51,7 +51,8 @@ def expose(request, show, shot, ev_form=None):
         "form": form,
         "ev_form": ev_form
         or EvForm(
-            initial={"ev": f"{own.light_ev100:.2f}" if own else "", "base": shot.head.number}
+            initial={"ev": f"{own.light_ev100:.2f}" if own else "", "base": shot.head.number},
+            auto_id="ev_%s",
         ),
         "camera_rows": page.camera_rows(shot),
         "plate_rows": _plate_rows(shot),
@@ -119,7 +120,7 @@ def _pairs(shot) -> dict:
             f"± {result.plus_minus:.2f}",
             "solved",
         ),
-        Row("Red · green · blue", " · ".join(f"{gain:.3f}" for gain in result.balance)),
+        Row("Balance RGB", " · ".join(f"{gain:.3f}" for gain in result.balance)),
     ]
     if len(pairs) > 1:
         rows.append(Row("Residuals", f"{result.scatter:.2f} ×", title="Over their ±: about 1"))
@@ -186,7 +187,7 @@ def _step(request, shot):
 def ev(request, show, shot):
     """Set the light's exposure value by changing one figure."""
     shot = find(show, shot)
-    form = EvForm(request.POST)
+    form = EvForm(request.POST, auto_id="ev_%s")
     if form.is_valid():
         with on_form(form, "ev"):
             values = exposure.at_ev(shot, form.cleaned_data["ev"], form.cleaned_data["by"])
@@ -272,6 +273,8 @@ def laid(request, show, shot, kind):
     shot = find(show, shot)
     if kind == "render":
         picture = rendered.shown_render(shot)
+    elif kind == "both":
+        picture = rendered.both_with_look(shot)
     elif kind == "wave":
         picture = _wave(shot)
     elif kind in maps.MAPS:

@@ -1,6 +1,7 @@
 """A filmed plate on the Plate step: bringing it in, which of its frames is worked on, its small pictures."""
 
 import re
+from contextlib import suppress
 from pathlib import Path
 from typing import Annotated
 
@@ -9,6 +10,7 @@ import numpy as np
 from django.conf import settings
 from django.http import FileResponse, Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect
+from django.urls import NoReverseMatch
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
@@ -87,8 +89,18 @@ def work_on(request, show, shot):
     require_film(shot)
     number = number_of(shot.state, _whole(request, "frame", "a frame"))
     shot = film_actions.work_on(shot, number, base_of(request))
-    back = request.POST.get("back")
-    return redirect(shot.url(registered()[back].url_name if back in registered() else "plate"))
+    return redirect(_page_of(shot, request.POST.get("back", "")))
+
+
+def _page_of(shot, back: str) -> str:
+    """The address of a step's page, or of one of its leaves, by its name; the Plate step's else."""
+    steps = registered()
+    if back in steps:
+        return shot.url(steps[back].url_name)
+    if back.startswith(tuple(f"{step.url_name}-" for step in steps.values())):
+        with suppress(NoReverseMatch):
+            return shot.url(back)
+    return shot.url("plate")
 
 
 @require_POST

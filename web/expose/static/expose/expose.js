@@ -10,7 +10,7 @@ const field = id => document.getElementById(id),
 /** Which map lies over the plate; kept while one goes from leaf to leaf and back. */
 class Maps {
   constructor(table, page) {
-    Object.assign(this, {table, page, select: field("map")});
+    Object.assign(this, {table, page, select: field("map"), url: null, elsewhere: false});
     this.select.addEventListener("change", () => this.show(this.select.value));
     const kept = sessionStorage.getItem(page.key);
     if (kept && page.maps[kept]) this.show(kept);
@@ -32,6 +32,7 @@ class Maps {
       legend.hidden = !name || !legend.dataset.of.split(" ").includes(name);
     if (!name) return this.#lay(null);
     document.body.setAttribute("aria-busy", "true");
+    field("hint").textContent = "Working…";
     try {
       const answer = await fetch(this.page.maps[name], {headers: {Accept: "application/json"}});
       if (!answer.ok) throw new Error((await answer.json()).problem);
@@ -46,12 +47,25 @@ class Maps {
   }
 
   #lay(url) {
+    this.url = url;
     if (!this.image) {
       if (!url) return;
       this.image = this.table.lay(url);
     }
-    this.image.hidden = !url;
     if (url) this.image.src = url;
+    this.#hide();
+  }
+
+  /** Maps are of the frame that is worked on: on another one that is looked at they are put away. */
+  at(frame) {
+    this.elsewhere = frame !== this.page.frame;
+    this.#hide();
+  }
+
+  #hide() {
+    if (this.image) this.image.hidden = !this.url || this.elsewhere;
+    field("hint").textContent =
+      this.url && this.elsewhere ? `What lies over it is of frame ${this.page.frame}` : "";
   }
 }
 
@@ -156,15 +170,25 @@ function followSpots() {
   });
 }
 
+/** A leaf that is loaded anew, after what was done on it, stands where it stood. */
+function keepPlace() {
+  const report = field("report"),
+    key = `place:${location.pathname}`,
+    kept = sessionStorage.getItem(key);
+  if (kept) report.scrollTop = +kept;
+  addEventListener("pagehide", () => sessionStorage.setItem(key, report.scrollTop));
+}
+
 function start() {
   followSpots();
+  keepPlace();
   if (!field("light-table")) return;
   const table = new LightTable(),
     page = JSON.parse(field("page-data").textContent),
     maps = new Maps(table, page),
     tools = new Tools(table, page, maps);
   table.panWithLeft = event => event.button === 0 && !tools.on;
-  startStrip(table, {keeps: ["m", "p"]});
+  startStrip(table, {keeps: ["m", "p"], shows: ({frames}) => maps.at(frames.frame)});
   document.addEventListener("keydown", event => {
     if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
     const key = event.key.toLowerCase(),
