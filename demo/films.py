@@ -5,6 +5,7 @@ slipway's signal lantern, which flashes green at the move's frame zero.
 """
 
 import json
+import math
 import sys
 from collections.abc import Callable, Iterable
 from concurrent.futures import ProcessPoolExecutor
@@ -24,6 +25,8 @@ FOLDER = Path(__file__).parent / "plates"
 SIZE = (1280, 720)
 GATE_MM = (36.0, 20.25)
 SHUTTER = 0.5  # of the time between two pictures: 180°
+# What the set sheet says of the films, as the Expose step keeps it; the angle in radians.
+EXPOSURE = {"f_number": 4.0, "angle": math.tau * SHUTTER, "iso": 800.0}
 MOMENTS = 4  # rays a pixel, each at another moment while the shutter is open
 FPS = 24.0  # the moves' clock; a movie may be marked with another rate
 LOOKS_AT = {"LT070": (1.75, 1.15, 0.0), "LT080": (4.15, 1.35, 2.2)}

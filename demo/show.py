@@ -5,6 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
+from aperture.light.character.look import Look
 from demo import films
 from demo.artist import Artist
 from demo.boathouse import BENCH, DOOR, WINDOW
@@ -237,6 +238,10 @@ ABOUT = {
 }
 
 
+# A look of the show, for misty mornings.
+HAZE = Look(veil=0.06, bloom=0.25, threshold=0.7, bloom_size=0.03, grain=0.02, response="soft")
+
+
 def marks_for(camera, seed: int = 7) -> list[dict]:
     """The marks of the matched shot: true edges, the doorway's foot as the origin, and its head."""
     artist = Artist(camera, seed)
@@ -394,6 +399,7 @@ def _matched(shot, found: dict):
 
 def _furnish(shot) -> None:
     """Stand-ins, a second camera, and a first render."""
+    from web.expose.focusing import set_focus
     from web.stage.actions import add_stand_in
     from web.stage.cameras import set_camera, set_looks, type_camera
 
@@ -402,11 +408,14 @@ def _furnish(shot) -> None:
     shot = type_camera(shot, None)
     shot = set_camera(shot, shot.state["cameras"][0] | WITNESS, None)
     shot = set_looks(shot, "c1", {"length_m": 3.0, "focus_m": 2.4}, None)
+    shot = set_focus(shot, "Focus follows the deckhand", None, follow="Deckhand")
+    shot.show.looks.create(name="Morning haze", data={"look": HAZE.to_json()})
     _render(shot)
 
 
 def _filmed(show, code: str, body: dict) -> None:
     """A filmed plate with its small pictures; LT070 is matched on its first frame and has a stand-in."""
+    from web.expose.exposure import set_exposure
     from web.gates.actions import take_mode
     from web.plates import film_actions
     from web.plates.time_actions import begin_shot_at
@@ -420,6 +429,7 @@ def _filmed(show, code: str, body: dict) -> None:
     for part in film_actions.parts_of(film):
         film_actions.make_part(film, part, lambda done: None)
     shot = take_mode(shot, body, body["modes"][3])
+    shot = set_exposure(shot, dict(films.EXPOSURE), None)
     if code == "LT070":
         shot = begin_shot_at(shot, 1001)
         shot = _matched(shot, match_of(code, films.truth(code)[0]))

@@ -1,7 +1,7 @@
 """Focus and depth of field of a thin lens: near and far limit, blur circles, and what scale a blur implies.
 
 Distances are metres from the entrance pupil along the lens axis; f is the focal length, N the
-f-number, c the diameter of the blur circle on the sensor that still counts as sharp:
+f-number, c the diameter of the blur circle on the sensor that still counts as sharp::
 
     hyperfocal   H = f² / (N c) + f
     near limit   s (H − f) / (H + s − 2 f)
