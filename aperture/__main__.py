@@ -28,10 +28,11 @@ def main(arguments: list[str] = None) -> int:
     if options.command == "warm":
         from aperture.moves.flight import compile_all as compile_flight
         from aperture.path.warm import compile_all
+        from aperture.render.blurred import compile_all as compile_rays
 
         compile_flight()
-
         compile_all()
+        compile_rays()
         return 0
     if options.command == "schema":
         print(json.dumps(schema(2 if options.which == "match-2" else 1), indent=2))

@@ -8,7 +8,7 @@ its file holds integers. Cubic interpolation, as what is straightened once more 
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -22,6 +22,7 @@ from aperture.formats.lens_maps import lens_maps
 from aperture.geometry.grid import Grid
 from aperture.plates.colour import encode_srgb
 from aperture.plates.exr import write_channels
+from aperture.plates.straighten import map_between
 
 # Called by what a receiver asks for; the ending of each, and what it holds.
 KINDS = {
@@ -70,6 +71,12 @@ class Straightener:
         plate = [camera.grid.width, camera.grid.height]
         at = np.stack([uv[..., 0] * plate[0], (1 - uv[..., 1]) * plate[1]], axis=-1)
         return cls(grid, at.astype(np.float32))
+
+    @classmethod
+    def between(cls, source: Camera, target: Camera) -> Straightener:
+        """Return one that lays the plate of one camera out as another one's, from the same place."""
+        x, y = map_between(source, target)
+        return cls(target.grid, np.stack([x, y], axis=-1) + np.float32(0.5))
 
     def straightened(self, linear: Array) -> Array:
         """(H', W', 3) float32 of a plate's linear light (H, W, 3); black where the plate shows
@@ -139,12 +146,13 @@ def write_movie(path: Path, pictures: Iterable[Array], rate: Fraction) -> None:
 
 
 class Straightened:
-    """Straight pictures of frames one after the other; a lens that zooms is followed."""
+    """Pictures of frames one after the other, straight or at another grid; a lens that zooms is followed."""
 
-    def __init__(self, size: str) -> None:
-        if size not in SIZES:
+    def __init__(self, size: str, target_of: Callable[[Camera], Camera] | None = None) -> None:
+        """`target_of`: gives the camera whose picture is made, of a plate's; instead of a size of SIZES."""
+        if target_of is None and size not in SIZES:
             raise Problem(f"A straight picture has one of the sizes {', '.join(SIZES)}.", "size")
-        self._size = size
+        self._size, self._target_of = size, target_of
         self._of: tuple[object, Straightener] | None = None
 
     def by(self, camera: Camera) -> Straightener:
@@ -152,8 +160,13 @@ class Straightened:
         same.
         """
         if self._of is None or self._of[0] != camera.lens:
-            self._of = (camera.lens, Straightener.of(camera, self._size))
+            self._of = (camera.lens, self._made(camera))
         return self._of[1]
+
+    def _made(self, camera: Camera) -> Straightener:
+        if self._target_of is None:
+            return Straightener.of(camera, self._size)
+        return Straightener.between(camera, self._target_of(camera))
 
     def each(self, frames: Iterable[tuple[Camera, Array]]) -> Iterator[Array]:
         """Of cameras and their plates' linear light."""

@@ -131,19 +131,30 @@ class ThinLens:
                 out = self.focal_mm * focal / self.f_number * away / (self.focus_m - focal)
         return np.where(distance > 0, out, np.nan)
 
-    def for_depth(self, near: float, far: float, circle: float) -> ThinLens:
-        """The lens focused and stopped down so that all from near to far is sharp.
+    @classmethod
+    def for_depth(cls, focal_mm: float, near: float, far: float, circle: float) -> ThinLens:
+        """Return a lens that is focused and stopped down so that all from near to far is sharp.
 
-        Raises Problem unless far lies beyond near, and near before the camera.
+        Parameters
+        ----------
+        focal_mm : float
+        near, far : float
+            Metres; far may be inf.
+        circle : float
+            What counts as sharp, mm.
+
+        Raises
+        ------
+        Problem
+            Unless far lies beyond near, and near before the camera.
         """
         if not 0 < near < far:
             raise Problem("The far end has to lie beyond the near one, and both before the camera.")
-        focal = self.focal_mm / 1000
+        focal = focal_mm / 1000
         focus = 2 * near if math.isinf(far) else 2 * near * far / (near + far)
-        # Of the blur at both ends, which are alike there.
+        # The blur of both ends is alike there.
         away = 1.0 if math.isinf(far) else abs(1 - focus / far)
-        stop = self.focal_mm * focal * away / ((focus - focal) * circle)
-        return ThinLens(self.focal_mm, stop, focus)
+        return cls(focal_mm, focal_mm * focal * away / ((focus - focal) * circle), focus)
 
 
 @dataclass(frozen=True)

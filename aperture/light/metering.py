@@ -1,7 +1,8 @@
 """How bright a picture is: against middle grey, in stops, over the picture, and on a patch that is known.
 
 All of it is measured in linear light. Middle grey is 0.18, a diffuse white sheet about 0.9; where
-nothing else is said, 1.0 is as bright as the picture's file can say, and is called clipped.
+nothing else is said, 1.0 is as bright as the picture's file can say, and is called clipped; files
+of floating-point numbers have no such ceiling.
 """
 
 from __future__ import annotations
@@ -79,8 +80,8 @@ def stops_from_grey(luminance: float) -> float:
     return math.log2(luminance / MIDDLE_GREY) if luminance > 0 else -math.inf
 
 
-def levels(linear: Array) -> Levels:
-    """Return how bright a picture (H, W, 3) is, linear light."""
+def levels(linear: Array, ceiling: float = CLIPPED) -> Levels:
+    """Return how bright a picture (H, W, 3) is, linear light; from `ceiling` on it is clipped."""
     bright = luminance_of(linear)
     low, median, high = np.percentile(bright, [1, 50, 99]).tolist()
     return Levels(
@@ -89,7 +90,7 @@ def levels(linear: Array) -> Levels:
         low,
         median,
         high,
-        float((np.asarray(linear)[..., :3].max(axis=-1) >= CLIPPED).mean()),
+        float((np.asarray(linear)[..., :3].max(axis=-1) >= ceiling).mean()),
         float((bright <= CRUSHED).mean()),
     )
 
@@ -144,7 +145,7 @@ def waveform(encoded: Array, columns: int = 256, rows: int = 128) -> Array:
     return counts / np.maximum(counts.sum(axis=0), 1)
 
 
-def false_colour(linear: Array, stops: float = 0.0) -> Array:
+def false_colour(linear: Array, stops: float = 0.0, ceiling: float = CLIPPED) -> Array:
     """Return a picture whose colours say how bright each pixel is.
 
     Parameters
@@ -152,6 +153,8 @@ def false_colour(linear: Array, stops: float = 0.0) -> Array:
     linear : ndarray, shape (H, W, 3)
     stops : float
         By how much it is exposed more than it was.
+    ceiling : float
+        From which linear light on it is clipped.
 
     Returns
     -------
@@ -162,7 +165,7 @@ def false_colour(linear: Array, stops: float = 0.0) -> Array:
     bright = luminance_of(picture)
     above = np.log2(np.maximum(bright, 1e-9) / MIDDLE_GREY) + stops
     out = np.array(BAND_COLOURS, np.uint8)[np.searchsorted(BANDS, above)]
-    out[picture.max(axis=-1) >= CLIPPED] = CLIPPED_COLOUR
+    out[picture.max(axis=-1) >= ceiling] = CLIPPED_COLOUR
     out[bright <= CRUSHED] = CRUSHED_COLOUR
     return out
 
@@ -191,7 +194,12 @@ class Metered:
     clipped: float
 
 
-def meter(linear: Array, box: tuple[float, float, float, float], surface: str) -> Metered:
+def meter(
+    linear: Array,
+    box: tuple[float, float, float, float],
+    surface: str,
+    ceiling: float = CLIPPED,
+) -> Metered:
     """Meter a patch that is known.
 
     The ± holds the ± of what such a surface sends back, and that of the mean. Neighbouring pixels
@@ -205,6 +213,8 @@ def meter(linear: Array, box: tuple[float, float, float, float], surface: str) -
         Pixels.
     surface : str
         A key of SURFACES.
+    ceiling : float
+        From which linear light on a pixel is clipped.
 
     Raises
     ------
@@ -214,7 +224,7 @@ def meter(linear: Array, box: tuple[float, float, float, float], surface: str) -
     patch = patch_of(linear, box)
     _, reflectance, share = SURFACES[surface]
     bright = luminance_of(patch)
-    clipped = float((patch.max(axis=-1) >= CLIPPED).mean())
+    clipped = float((patch.max(axis=-1) >= ceiling).mean())
     mean = float(bright.mean(dtype=float))
     if clipped > 0.5:
         raise Problem("Most of that patch is clipped: it tells nothing of how bright it was.")

@@ -44,6 +44,7 @@ DIFFERENCE, PIXEL = 4 / 12, 1 / 12
 LEAST_STEP = 6.0  # by how many of its own spreads a gradient stands out where there is an edge
 CELL = 32  # px: the side of the map's cells
 LEAST_EDGES = 12  # in a cell
+TILE, AROUND = 2048, 64  # px of a tile that is measured at once, and of what it sees around itself
 UNEVEN = 0.2  # of a step: how much its sides may rise or fall
 ALONG = 4.0  # px along an edge that share their noise
 # Of a median, below which its ± never falls: edges of real photographs under known discs are read
@@ -80,9 +81,10 @@ def blur_map(pixels: Array, transfer: str = "srgb", cell: int = CELL) -> BlurMap
         The curve of its values, a key of `colour.TRANSFERS`: blur adds up in linear light.
     cell : int
     """
-    bright = luminance(pixels, transfer)
-    at, diameters = edge_blurs(bright)
-    rows, columns = (math.ceil(side / cell) for side in bright.shape)
+    found = [_in_tile(pixels, transfer, corner) for corner in _corners(pixels)]
+    at = np.concatenate([places for places, _ in found])
+    diameters = np.concatenate([own for _, own in found])
+    rows, columns = (math.ceil(side / cell) for side in pixels.shape[:2])
     out, wide = np.full((rows, columns), np.nan), np.full((rows, columns), np.nan)
     where = (at[:, 0] // cell) * columns + at[:, 1] // cell
     order = np.argsort(where, kind="stable")
@@ -92,6 +94,21 @@ def blur_map(pixels: Array, transfer: str = "srgb", cell: int = CELL) -> BlurMap
         place = divmod(int(index), columns)
         out[place], wide[place] = median_of(own)
     return BlurMap(cell, out, wide)
+
+
+def _corners(pixels: Array) -> list[tuple[int, int]]:
+    height, width = pixels.shape[:2]
+    return [(top, left) for top in range(0, height, TILE) for left in range(0, width, TILE)]
+
+
+def _in_tile(pixels: Array, transfer: str, corner: tuple[int, int]) -> tuple[Array, Array]:
+    """`edge_blurs` of one tile of a picture, so that a large one takes no more memory than a small one."""
+    top, left = corner
+    above, before = min(top, AROUND), min(left, AROUND)
+    part = pixels[top - above : top + TILE + AROUND, left - before : left + TILE + AROUND]
+    at, diameters = edge_blurs(luminance(np.asarray(part), transfer))
+    own = (at >= (above, before)).all(axis=1) & (at < (above + TILE, before + TILE)).all(axis=1)
+    return at[own] + (top - above, left - before), diameters[own]
 
 
 def median_of(values: Array) -> tuple[float, float]:

@@ -71,14 +71,16 @@ def white_of(linear: Any) -> White:
     return White(kelvin, 1000 * duv)
 
 
-def grey_world(linear: Array) -> Array:
+def grey_world(linear: Array, ceiling: float = CLIPPED) -> Array:
     """Return the mean colour (3,) of what is neither clipped nor black, of a linear picture (H, W, 3).
+
+    From `ceiling` on a pixel is clipped.
 
     The grey-world assumption: over many things the mean reflectance is grey (G. Buchsbaum, "A spatial
     processor model for object colour perception", 1980). Raises Problem where nothing is left.
     """
     pixels = np.asarray(linear, np.float32)[..., :3].reshape(-1, 3)
-    used = (pixels.max(axis=1) < CLIPPED) & (pixels.min(axis=1) > CRUSHED)
+    used = (pixels.max(axis=1) < ceiling) & (pixels.min(axis=1) > CRUSHED)
     if not used.any():
         raise Problem("The whole picture is clipped or black: it has no mean colour.")
     return pixels[used].mean(axis=0, dtype=float)

@@ -1,4 +1,8 @@
-"""The plate without its lens's distortion."""
+"""Pictures from one lens and grid to another: without distortion, with it again, at other grids."""
+
+from __future__ import annotations
+
+from dataclasses import replace
 
 import numpy as np
 
@@ -6,33 +10,41 @@ from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.gates.chain import straight
 
-STEP = 8
+STEP = 4  # px of the target between rays that are worked out: the maps are smooth
+OUTSIDE = -1e6  # px; cv2.remap leaves it empty
 
 
-def straighten_map(camera: Camera, size: tuple[int, int]) -> tuple[Array, Array]:
-    """For OpenCV's remap: two (height, width) float32 arrays, where in a bent picture of `size` px each pixel of the straight one lies.
+def map_between(source: Camera, target: Camera) -> tuple[Array, Array]:
+    """Return where each pixel of a picture lies in another picture from the same place.
 
-    Both pictures cover the camera's grid. Computed on a raster of STEP px and interpolated between: the maps are smooth. What the lens
-    doesn't reach is far outside.
+    Parameters
+    ----------
+    source, target : Camera
+        Of the picture that there is, and of the one that is made; only grid and lens matter.
+
+    Returns
+    -------
+    x, y : ndarray, shape (height, width) of the target, float32
+        For OpenCV's remap, which counts from the first pixel's centre. What the source's lens doesn't
+        reach is far outside.
     """
     import cv2
 
-    width, height = size
-    scale = camera.grid.width / width
+    width, height = target.grid.width, target.grid.height
     across, down = np.arange(0, width + STEP, STEP) + 0.5, np.arange(0, height + STEP, STEP) + 0.5
     x, y = np.meshgrid(across, down)
-    rays = straight(camera.lens).rays(
-        camera.grid.to_mm(np.stack([x.ravel(), y.ravel()], -1) * scale)
-    )
-    bent = (
-        camera.grid.to_px(camera.lens.project(rays)) / scale - 0.5
-    )  # OpenCV counts from the first pixel's centre
-    outside = -1e6  # px; cv2.remap leaves it empty
-    bent_px = np.where(np.isfinite(bent), bent, outside).astype(np.float32)
-    at = bent_px.reshape(*x.shape, 2)
+    rays = target.lens.rays(target.grid.to_mm(np.stack([x.ravel(), y.ravel()], -1)))
+    seen = source.grid.to_px(source.lens.project(rays)) - 0.5
+    coarse = np.where(np.isfinite(seen), seen, OUTSIDE).astype(np.float32).reshape(*x.shape, 2)
     # The coarse map's sample (i, j) belongs to the pixel (STEP i, STEP j).
     at_x, at_y = np.meshgrid(
         np.arange(width, dtype=np.float32) / STEP, np.arange(height, dtype=np.float32) / STEP
     )
-    fine = cv2.remap(at, at_x, at_y, cv2.INTER_LINEAR)
+    fine = cv2.remap(coarse, at_x, at_y, cv2.INTER_LINEAR)
     return np.ascontiguousarray(fine[..., 0]), np.ascontiguousarray(fine[..., 1])
+
+
+def straighten_map(camera: Camera, size: tuple[int, int]) -> tuple[Array, Array]:
+    """As `map_between`, from a bent picture of `size` px to a straight one of the same gate."""
+    bent = replace(camera, grid=camera.grid.resize(*size))
+    return map_between(bent, replace(bent, lens=straight(bent.lens)))

@@ -1,5 +1,6 @@
 """Marks, surveys and bends against OpenCV and SciPy, on real photographs where there are some."""
 
+from dataclasses import replace
 from unittest import TestCase
 
 import cv2
@@ -8,12 +9,13 @@ from scipy.optimize import least_squares
 
 from aperture.camera import Camera
 from aperture.errors import Problem
+from aperture.gates.chain import straight
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.match.document import empty
 from aperture.match.refine import refine_edge, refine_spot
 from aperture.match.solve import solve
-from aperture.plates.straighten import straighten_map
+from aperture.plates.straighten import map_between, straighten_map
 from bench.chessboards import FREE, bows, document, straightness, study
 from tests.chessboard import FOLDER, intrinsics, photographs
 
@@ -126,6 +128,19 @@ class RealPhotographs(TestCase):
         for ours, other in zip((x, y), theirs):
             inside = (other > -20) & (other < 700)
             self.assertLess(np.abs(ours - other)[inside].max(), 0.02)
+
+    def test_bent_again_as_opencv_undistorts(self):
+        """The way back: of a straight picture at twice the size, where each pixel of the bent one lies."""
+        matrix, coefficients = intrinsics()
+        bent = published_camera((640, 480))
+        large = replace(bent, lens=straight(bent.lens), grid=bent.grid.resize(1280, 960))
+        x, y = map_between(large, bent)
+        at = np.stack(np.meshgrid(np.arange(640.0), np.arange(480.0)), -1).reshape(-1, 1, 2)
+        theirs = cv2.undistortPoints(at, matrix, coefficients, P=matrix)[:, 0]
+        # Twice as large, and both count from the first pixel's centre.
+        wanted = (theirs + 0.5) * 2 - 0.5
+        ours = np.stack([x, y], -1).reshape(-1, 2)
+        self.assertLess(float(np.abs(ours - wanted).max()), 0.05)
 
 
 class Surveys(TestCase):

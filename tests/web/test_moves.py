@@ -13,6 +13,7 @@ import av
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TransactionTestCase
+from PIL import Image
 
 from aperture.camera import Camera
 from aperture.formats import collada, recipe, usd
@@ -21,6 +22,7 @@ from aperture.lens.lens import Lens
 from aperture.match.document import validate
 from tests.web.test_shots import WithShot
 from tests.web.test_tracks import FRAMES, HasBoards
+from web.gates.actions import put_step
 from web.match.path_fits import camera_of_state, evidence_digest, film_document, matched_camera
 from web.match.worlds import turn_world
 from web.moves.kept import moves_of, on_plate
@@ -209,6 +211,25 @@ class MovesOnFilm(HasBoards, TransactionTestCase):
         with av.open(io.BytesIO(data)) as movie:
             self.assertEqual(sum(1 for _ in movie.decode(video=0)), FRAMES)
         bad = self.client.get(self.url("hand-off/straight"), {"kind": "gif"})
+        self.assertEqual(bad.status_code, 422)
+        # At the grids of the chain: the straight one, and the plate's own again.
+        straighten, back = {"do": "straighten"}, {"do": "return"}
+        for step in (straighten, back):
+            put_step(self.now(), dict(step), None, False)
+        sizes = self.client.get(self.url("hand-off")).context["straight_sizes"]
+        grids = [key for key, _ in sizes if key.startswith("grid:")]
+        self.assertGreaterEqual(len(grids), 2)
+        for size in grids[-2:]:
+            answer = self.client.get(self.url("hand-off/straight"), {"kind": "png-8", "size": size})
+            with zipfile.ZipFile(io.BytesIO(b"".join(answer.streaming_content))) as archive:
+                told = json.loads(archive.read("straight.json"))
+                picture = Image.open(io.BytesIO(archive.read(archive.namelist()[0])))
+                picture.load()
+            self.assertEqual(
+                list(picture.size), [told["frames"]["1001"][k] for k in ("width", "height")]
+            )
+        self.assertEqual(told["left_out"], [])
+        bad = self.client.get(self.url("hand-off/straight"), {"size": "grid:nothing"})
         self.assertEqual(bad.status_code, 422)
 
     def test_a_move_is_evidence_about_the_path(self):

@@ -75,7 +75,10 @@ class Order:
                 raise Problem(
                     "The gate chain no longer has this grid: choose another size.", "size"
                 )
-            camera = replace(chain.camera(at), world_from_camera=camera.world_from_camera)
+            own = chain.camera(at)
+            # The chain has one lens, which a zoom changes from frame to frame.
+            lens = replace(own.lens, focal_mm=camera.lens.focal_mm)
+            camera = replace(own, lens=lens, world_from_camera=camera.world_from_camera)
         grid, divided = camera.grid, {"half": 2, "quarter": 4}.get(self.size, 1)
         if self.overscan:
             across, down = (round(side * self.overscan / 100) for side in (grid.width, grid.height))

@@ -1,14 +1,12 @@
 """The Focus leaf: what the camera is focused on, what is sharp, and whether the picture's blur agrees."""
 
-import math
-
 from django import forms
 from django.http import JsonResponse
 from django.shortcuts import redirect
 from django.views.decorators.http import require_POST
 
 from aperture.errors import Problem
-from aperture.light.focus import BASES
+from aperture.light.focus import BASES, ThinLens
 from aperture.units import parse_length
 from web.expose import exposure, focus_page, focusing, page
 from web.match.path_fits import camera_of_state
@@ -162,9 +160,7 @@ def depth(request, show, shot):
     if near <= 0:
         raise Problem("A stand-in reaches behind the camera: not all of them can be sharp.")
     circle, _ = focusing.circle_of(shot, camera)
-    lens = focusing.ThinLens(camera.lens.focal_mm, 1.0, max(near, 1e-2)).for_depth(
-        near, far, circle
-    )
+    lens = ThinLens.for_depth(camera.lens.focal_mm, near, far, circle)
     base = base_of(request)
     stop, now = lens.f_number, focusing.stop_at(shot)
     if stop > MOST_STOP:
@@ -174,7 +170,5 @@ def depth(request, show, shot):
         shot = exposure.set_exposure(shot, exposure.changed(shot, values, holder), base)
         base = shot.head.number
     metres = focusing.checked(shot, round(lens.focus_m, 4))
-    if not math.isfinite(metres):
-        raise Problem("There is no such focus.")
     focusing.set_focus(shot, "All stand-ins sharp", base, metres=metres, follow=None)
     return redirect(shot.url("expose-focus"))

@@ -1,6 +1,7 @@
 """Pictures over the plate: how bright, how sharp, how smeared each place is, and the plate with its look."""
 
 import io
+import math
 from collections.abc import Callable
 from functools import lru_cache
 
@@ -23,6 +24,8 @@ from web.shows.models import Shot
 from web.stage.stand_ins import stand_ins_of
 
 WIDE = 1280  # px of a picture that is laid over the plate
+MOST_LIGHT = 65_504.0  # of a half float
+BAND_PIXELS = 4_000_000
 MAP_WIDE = 480  # px of one that rays are traced for
 QUIET, LOUD = np.array([91, 99, 104]), np.array([242, 84, 91])  # the ramp of residuals
 SHARP = np.array([60, 199, 165])
@@ -33,11 +36,23 @@ ALPHA = 150
 @lru_cache(maxsize=4)
 def _small(digest: str, transfer: str) -> np.ndarray:
     """(h, w, 3) float32 linear light of a plate, WIDE px at most: means of its pixels."""
-    plate = Plate.objects.get(digest=digest)
-    linear = linear_light(np.asarray(working_pixels(plate)), transfer)
+    pixels = working_pixels(Plate.objects.get(digest=digest))
+    height, width = pixels.shape[:2]
+    fewer = max(1, width // WIDE)
+    # Band by band, so that a large plate is never whole in memory as floats.
+    rows = max(1, BAND_PIXELS // width // fewer) * fewer
+    whole = (height // fewer * fewer, width // fewer * fewer)
+    bands = []
+    for top in range(0, whole[0], rows):
+        band = linear_light(
+            np.asarray(pixels[top : min(top + rows, whole[0]), : whole[1]]), transfer
+        )
+        size = (whole[1] // fewer, len(band) // fewer)
+        bands.append(cv2.resize(band, size, interpolation=cv2.INTER_AREA) if fewer > 1 else band)
+    linear = np.concatenate(bands)
     wide = min(WIDE, linear.shape[1])
-    size = (wide, max(1, round(linear.shape[0] * wide / linear.shape[1])))
-    out = cv2.resize(linear, size, interpolation=cv2.INTER_AREA)
+    size = (wide, max(1, round(height * wide / width)))
+    out = np.nan_to_num(cv2.resize(linear, size, interpolation=cv2.INTER_AREA), posinf=MOST_LIGHT)
     out.setflags(write=False)
     return out
 
@@ -50,9 +65,15 @@ def small_plate(shot: Shot) -> np.ndarray:
     return _small(plate.digest, transfer_of(shot.state))
 
 
+def ceiling_of(shot: Shot) -> float:
+    """From which linear light on the plate is clipped: a file of floating-point numbers never is."""
+    whole = working_pixels(plate_of(shot)).dtype.kind == "u"
+    return CLIPPED if whole else math.inf
+
+
 @lru_cache(maxsize=4)
 def _blur_map(digest: str, transfer: str) -> BlurMap:
-    return blur_map(np.asarray(working_pixels(Plate.objects.get(digest=digest))), transfer)
+    return blur_map(working_pixels(Plate.objects.get(digest=digest)), transfer)
 
 
 def measured_blur(shot: Shot) -> BlurMap:
@@ -77,14 +98,14 @@ def shown(linear: np.ndarray) -> np.ndarray:
 
 def false_colours(shot: Shot) -> np.ndarray:
     """The plate in stops."""
-    return false_colour(small_plate(shot))
+    return false_colour(small_plate(shot), ceiling=ceiling_of(shot))
 
 
 def clipping(shot: Shot) -> np.ndarray:
     """What is clipped and what is black, over nothing."""
     linear = small_plate(shot)
     out = np.zeros((*linear.shape[:2], 4), np.uint8)
-    out[linear.max(axis=2) >= CLIPPED] = (255, 40, 140, 255)
+    out[linear.max(axis=2) >= ceiling_of(shot)] = (255, 40, 140, 255)
     out[luminance_of(linear) <= CRUSHED] = (40, 90, 255, 255)
     return out
 

@@ -157,7 +157,7 @@ def level_rows(found: Levels) -> list[Row]:
 
 def plate_levels(shot: Shot) -> Levels | None:
     """How bright the plate is; None without one."""
-    return levels(maps.small_plate(shot)) if plate_of(shot) else None
+    return levels(maps.small_plate(shot), maps.ceiling_of(shot)) if plate_of(shot) else None
 
 
 def histogram_lines(shot: Shot) -> list[dict]:
@@ -197,15 +197,15 @@ def metered(shot: Shot) -> tuple[Metered | None, str]:
     own = shot.state["metered"]
     if own is None or plate_of(shot) is None:
         return None, ""
-    pixels = np.asarray(working_pixels(plate_of(shot)))
+    pixels = working_pixels(plate_of(shot))
     left, top, right, bottom = own["box"]
     try:
         # Only the patch's pixels are decoded.
         rows = slice(max(0, int(top) - 1), int(bottom) + 2)
         columns = slice(max(0, int(left) - 1), int(right) + 2)
-        part = linear_light(pixels[rows, columns], transfer_of(shot.state))
+        part = linear_light(np.asarray(pixels[rows, columns]), transfer_of(shot.state))
         box = (left - columns.start, top - rows.start, right - columns.start, bottom - rows.start)
-        return meter(part, box, own["surface"]), ""
+        return meter(np.nan_to_num(part), box, own["surface"], maps.ceiling_of(shot)), ""
     except Problem as problem:
         return None, problem.sentence
 

@@ -63,6 +63,7 @@ def expose(request, show, shot, ev_form=None):
         "surfaces": [(key, name) for key, (name, _, _) in SURFACES.items()],
         "metered_rows": page.metered_rows(shot, found) if found else [],
         "metered_problem": problem,
+        "metered_stops": found.stops if found else 0.0,
         "holders": NEXT.items(),
         "legend": page.legend(),
         "tools": _tools(shot),
@@ -130,7 +131,7 @@ def _pairs(shot) -> dict:
     return out | {
         "pair_rows": rows,
         "pairs": [{"id": pair["id"], "left": each} for pair, each in zip(pairs, left)],
-        "pair_stops": round(result.stops, 4),
+        "pair_stops": result.stops,
     }
 
 

@@ -51,7 +51,7 @@ def ways(shot: Shot) -> list[Way]:
 
 def _white(shot: Shot, by: str) -> White:
     if by == "grey world":
-        return white_of(grey_world(maps.small_plate(shot)))
+        return white_of(grey_world(maps.small_plate(shot), maps.ceiling_of(shot)))
     if by == "picked":
         box = shot.state["white"].get("box")
         if box is None:

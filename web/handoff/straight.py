@@ -1,5 +1,5 @@
-"""The plate without its lens's distortion: one picture, all frames as a zip that is written while
-it is sent, a movie.
+"""The plate's pictures without its lens's distortion, or at another grid of the gate chain: one
+picture, all frames as a zip that is written while it is sent, a movie.
 """
 
 import io
@@ -13,22 +13,39 @@ from django.views.decorators.http import require_GET
 
 from aperture.errors import Problem
 from aperture.formats.straight import KINDS, SIZES, Straightened, encoded, write_movie
+from web.elements.actions import GRID, Order, grids
+from web.gates.gate import bent_chain
 from web.handoff import remembered
 from web.handoff.answers import download, made_file
 from web.handoff.cameras import cameras_by_frame
+from web.match.path_fits import camera_of_state
 from web.plates.frames import offset_of
 from web.plates.full_frames import linear_frame
-from web.plates.models import linear_plate
+from web.plates.models import linear_plate, plate_of
 from web.shows.models import Shot
 from web.shows.views import find
 
 
-def _asked(request) -> tuple[str, Straightened]:
+def sizes_of(shot: Shot) -> dict[str, str]:
+    """What the plate's pictures can be written as: straight, where the lens bends, and at the grids of
+    the gate chain, bent or straight as the chain has them.
+    """
+    camera = camera_of_state(shot.state)
+    straight = SIZES if camera is not None and camera.lens.bends else {}
+    return straight | grids(shot)
+
+
+def _asked(request, shot: Shot) -> tuple[str, Straightened]:
     """The kind of file and the size. Raises Problem."""
     kind = request.GET.get("kind", "exr-half")
     if kind not in KINDS:
         raise Problem(f"A picture is written as one of {', '.join(KINDS)}.", "kind")
-    return kind, Straightened(request.GET.get("size", next(iter(SIZES))))
+    size = request.GET.get("size", next(iter(SIZES)))
+    if not size.startswith(GRID):
+        return kind, Straightened(size)
+    chain, _ = bent_chain(shot.state, plate_of(shot)) if shot.state["gate"] else (None, None)
+    order = Order(size=size)
+    return kind, Straightened(size, lambda camera: order.camera(camera, chain))
 
 
 def _linear(shot: Shot, frame: int):
@@ -92,7 +109,8 @@ def _zip(shot: Shot, cameras: dict, kind: str, straightened: Straightened) -> It
 @require_GET
 def pictures(request, show, shot):
     """One straight picture of a photograph, a zip of a film's."""
-    shot, (kind, straightened) = find(show, shot), _asked(request)
+    shot = find(show, shot)
+    kind, straightened = _asked(request, shot)
     cameras = cameras_by_frame(shot)
     first = min(cameras)
     straightened.by(cameras[first])  # what can't be straightened is said before anything is sent
@@ -111,7 +129,8 @@ def pictures(request, show, shot):
 @require_GET
 def movie(request, show, shot):
     """The straight frames as a movie to look at."""
-    shot, (_, straightened) = find(show, shot), _asked(request)
+    shot = find(show, shot)
+    _, straightened = _asked(request, shot)
     cameras = cameras_by_frame(shot)
     if not shot.state["film"]:
         raise Problem("A photograph makes no movie: write the straight picture.")

@@ -10,7 +10,7 @@ from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
 from aperture.formats import delimited, gltf
-from aperture.formats.straight import KINDS, SIZES
+from aperture.formats.straight import KINDS
 from aperture.formats.usd import aperture_of
 from aperture.plates.sequences import ranges_of
 from aperture.units import format_value
@@ -18,6 +18,7 @@ from web.gates.gate import plate_origin
 from web.handoff import contents, files, pdf, remembered, tables
 from web.handoff.answers import download
 from web.handoff.camera_sheet import camera_sheet, drawn
+from web.handoff.straight import sizes_of
 from web.match.curves import curve
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
@@ -52,9 +53,8 @@ def handoff(request, show, shot):
         "poses": [_pose(shot, one) for one in sheet.poses],
         "check": "\n".join(sheet.check),
         "kinds": files.kinds_for(shot),
-        "bends": sheet.camera is not None and sheet.camera.lens.bends,
         "straight_kinds": [(key, name) for key, (_, name) in KINDS.items()],
-        "straight_sizes": list(SIZES.items()),
+        "straight_sizes": list(sizes_of(shot).items()) if sheet.camera else [],
         "choices": contents.choices(shot) if sheet.camera else [],
         "rows": rows,
         "remarks": [*lens_remarks(shot.state), *remarks],
