@@ -29,6 +29,12 @@ from aperture.moves.hierarchy import look_at
 from aperture.units import METRES
 
 ORDERS = ("XYZ", "XZY", "YXZ", "YZX", "ZXY", "ZYX")
+FITS = {
+    "both": "both sides, as they are",
+    "width": "its width; the height by the picture’s aspect",
+    "height": "its height; the width by the picture’s aspect",
+}
+CARRIED = ("carried", "baked")
 SEPARATORS = {"comma": ",", "tab": "\t", "space": " ", "semicolon": ";"}
 COLUMNS = {
     "frame": "frame number",
@@ -69,7 +75,8 @@ MOST_OFFSET, MOST_DIGITS, MOST_SCALE = 10_000_000, 15, 1e6
 @dataclass(frozen=True)
 class Recipe:
     """up_axis: Y or Z; handedness: right or left; frame_offset: what is added to the shot's frame
-    numbers; scale: of all lengths.
+    numbers; scale: of all lengths. Of scene files too: fit: to which side of the gate the receiver
+    fits the picture; offsets, distortion: of the lens, whether they are carried or baked (`prepared`).
     """
 
     up_axis: str = "Y"
@@ -82,6 +89,9 @@ class Recipe:
     header: bool = True
     digits: int = 6
     columns: tuple[str, ...] = USUAL
+    fit: str = "both"
+    offsets: str = "carried"
+    distortion: str = "carried"
 
     def __post_init__(self) -> None:
         for name, value, allowed in (
@@ -90,6 +100,9 @@ class Recipe:
             ("handedness", self.handedness, ("right", "left")),
             ("rotation_order", self.rotation_order, ORDERS),
             ("separator", self.separator, tuple(SEPARATORS)),
+            ("fit", self.fit, tuple(FITS)),
+            ("offsets", self.offsets, CARRIED),
+            ("distortion", self.distortion, CARRIED),
         ):
             if value not in allowed:
                 raise Problem(f"“{value}” is not one of {', '.join(allowed)}.", name)

@@ -49,14 +49,14 @@ class White:
     @property
     def xy(self) -> Array:
         """(2,) CIE 1931 chromaticity."""
-        colour = _colour()
+        colour = colour_science()
         uv = colour.temperature.CCT_to_uv_Ohno2013([self.kelvin, self.tint / 1000])
         return np.asarray(colour.UCS_uv_to_xy(uv), float)
 
 
 def white_of(linear: Any) -> White:
     """Return the white that a linear BT.709 colour (3,) is. Raises Problem where it is none."""
-    colour = _colour()
+    colour = colour_science()
     rgb = np.asarray(linear, float)
     if rgb.shape != (3,) or not np.isfinite(rgb).all() or (rgb <= 0).any():
         raise Problem("A white has some light in each of its three channels.")
@@ -88,7 +88,7 @@ def grey_world(linear: Array, ceiling: float = CLIPPED) -> Array:
 
 def adaptation(source: White, target: White) -> Array:
     """Return the matrix (3, 3) for linear BT.709 colours that makes one white look like another."""
-    colour = _colour()
+    colour = colour_science()
     before, after = (colour.xy_to_XYZ(white.xy) for white in (source, target))
     cat = colour.adaptation.matrix_chromatic_adaptation_VonKries(before, after, "Bradford")
     return np.linalg.inv(_to_xyz()) @ cat @ _to_xyz()
@@ -110,13 +110,13 @@ def neutralised(linear: Any, target: White | None = None) -> Array:
 @cache
 def _to_xyz() -> Array:
     """(3, 3) CIE XYZ of linear BT.709 colours."""
-    return np.asarray(_colour().RGB_COLOURSPACES["ITU-R BT.709"].matrix_RGB_to_XYZ, float)
+    return np.asarray(colour_science().RGB_COLOURSPACES["ITU-R BT.709"].matrix_RGB_to_XYZ, float)
 
 
-def _colour() -> Any:
-    """The package, which takes a second to import."""
-    import colour
-
+def colour_science() -> Any:
+    """The package, which takes a second to import, and changes how NumPy prints unless it is kept from it."""
+    with np.printoptions():
+        import colour
     return colour
 
 

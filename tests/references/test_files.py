@@ -29,6 +29,7 @@ from aperture.formats import (
     moves_in,
     obj,
     ply,
+    prepared,
     recipe,
     straight,
     table,
@@ -319,6 +320,48 @@ class Files(TestCase):
                 most = np.iinfo(read.dtype).max
                 self.assertEqual(most, 65535 if kind.endswith("16") else 255)
                 np.testing.assert_allclose(decode_srgb(read / most), np.clip(small, 0, 1), atol=3 / most)  # fmt: skip
+
+    def test_what_a_recipe_bakes(self):
+        """A bent, shifted lens baked into overscan, ten times as large: USD's own projection lands where OpenCV undistorts to."""
+        lens = Lens(24, coefficients=(-0.12, 0.02, 0, 0.001, 0), centre_mm=(1.3, -0.7))
+        grid = Grid.from_gate(320, 180, 36, 20.25)
+        camera = Camera.at(grid, lens, CAMERA.position, 0.4, -0.12, 0.03)
+        world = (
+            CAMERA.position + CAMERA.rays(np.random.default_rng(5).uniform(20, 160, (30, 2))) * 5
+        )
+        own = recipe.Recipe(scale=10, distortion="baked", offsets="baked")
+        made = prepared.prepared(camera, own)
+        more = prepared.added(camera, made)
+        self.assertGreater(min(more.left, more.right, more.top, more.bottom), 0)
+        middle = np.array(made.principal_point_px) - [made.grid.width / 2, made.grid.height / 2]
+        self.assertLess(np.abs(middle).max(), 0.26)
+        usd.write(self.folder / "baked.usda", made, {}, "Z")
+        stage = Usd.Stage.Open(str(self.folder / "baked.usda"))
+        seen = UsdGeom.Camera(stage.GetPrimAtPath("/Shot/Camera")).GetCamera(Usd.TimeCode(1))
+        turned = world * 10 * 100 @ from_y_up("Z").T  # ten times as large, centimetres
+        view = np.array(seen.frustum.ComputeViewMatrix() * seen.frustum.ComputeProjectionMatrix())
+        clip = np.concatenate([turned, np.ones((30, 1))], axis=1) @ view
+        there = clip[:, :2] / clip[:, 3:]
+        size = np.array([made.grid.width, made.grid.height])
+        theirs = (there * [1, -1] + 1) / 2 * size
+        fx, fy = camera.focal_px
+        cx, cy = camera.principal_point_px
+        matrix = np.array([[fx, 0, cx], [0, fy, cy], [0, 0, 1]])
+        k = np.array([-0.12, 0.02, 0.001, 0, 0])
+        bent = camera.project(world)[:, None]
+        straightened = cv2.undistortPoints(bent, matrix, k, P=matrix)[:, 0]
+        np.testing.assert_allclose(theirs, straightened + [more.left, more.top], atol=0.02)
+        # Of an anamorphic gate one side is fitted: what is seen across stays, down it is as the picture's aspect has it.
+        odd = Camera.at(Grid.from_gate(320, 180, 36, 21), Lens(24), CAMERA.position)
+        fitted = prepared.prepared(odd, recipe.Recipe(fit="width"))
+        self.assertAlmostEqual(fitted.view.horizontal, odd.view.horizontal)
+        wanted = 2 * np.arctan(np.tan(odd.view.horizontal / 2) * 180 / 320)
+        self.assertAlmostEqual(fitted.view.vertical, wanted)
+        px = prepared.off_by_fit(odd, recipe.Recipe(fit="width"))
+        edge = fitted.project(odd.position + odd.rays([[160.0, 0.0]]))[0, 1]
+        self.assertAlmostEqual(abs(edge), px, places=6)
+        higher = prepared.prepared(odd, recipe.Recipe(fit="height"))
+        self.assertAlmostEqual(higher.view.vertical, odd.view.vertical)
 
     def test_every_convention_of_a_table_comes_back(self):
         """Six rotation orders, two hands, two up axes, five units; the angles multiplied out by hand."""

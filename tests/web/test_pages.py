@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
-from pxr import Usd
+from pxr import Usd, UsdGeom
 
 from aperture.formats import moves_in, recipe
 from aperture.moves.source import Settings
@@ -171,7 +171,36 @@ class Pages(WithShot):
         self.show.recipes.all().delete()
         taken = SimpleUploadedFile("recipes.json", saved)
         self.client.post(self.url("hand-off/recipes/take"), {"file": taken})
-        self.assertEqual(self.show.recipes.get().conventions.rotation_order, "XYZ")
+        row = self.show.recipes.get()
+        self.assertEqual(row.conventions.rotation_order, "XYZ")
+        # The scene files follow it: scale, frames, up axis; what is baked is said before.
+        row.settings |= {"scale": 10.0, "distortion": "baked", "handedness": "right"}
+        row.save()
+        bend = {"distortion": {"k1": -0.08}}
+        edit(self.shot, "bent", lambda state: state["lens"].update(bend))
+        page = self.client.get(self.url("hand-off"), {"recipe": row.pk})
+        self.assertContains(page, "Baked into overscan")
+        self.assertContains(page, f"usda?recipe={row.pk}")
+        answer = self.client.get(self.url("hand-off/camera.usda"), {"recipe": row.pk})
+        path.with_suffix(".usda").write_bytes(answer.content)
+        stage = Usd.Stage.Open(str(path.with_suffix(".usda")))
+        prim = next(UsdGeom.Camera(p) for p in stage.Traverse() if p.IsA(UsdGeom.Camera))
+        own = camera_of_state(self.state())
+        at = prim.ComputeLocalToWorldTransform(Usd.TimeCode.Default()).ExtractTranslation()
+        x, y, z = own.position * 1000
+        np.testing.assert_allclose(at, [x, -z, y], rtol=1e-6)
+        self.assertEqual(UsdGeom.GetStageUpAxis(stage), "Z")
+        self.assertEqual(stage.GetStartTimeCode(), 1 - 1000)
+        wide = self.client.get(self.url("hand-off/camera.usda")).content
+        self.assertNotEqual(wide, answer.content)
+        with zipfile.ZipFile(io.BytesIO(self.client.get(self.url("hand-off/camera.zip"), {"recipe": row.pk}).content)) as archive:  # fmt: skip
+            told = json.loads(archive.read("manifest.json"))["conventions"]
+        self.assertEqual(
+            (told["scale"], told["distortion"], told["frame_offset"]), (10, "baked", -1000)
+        )
+        self.assertGreater(told["px_more_than_the_plate"]["left"], 0)
+        self.assertEqual(self.shot.handed_off.first().recipe, "Harbour")
+        edit(self.shot, "straight", lambda state: state["lens"].pop("distortion"))
         for bad in (b"[]", b"{", saved.replace(b"XYZ", b"XXZ"), saved.replace(b"1.0", b'"1"')):
             refused = self.client.post(
                 self.url("hand-off/recipes/take"), {"file": SimpleUploadedFile("r.json", bad)}

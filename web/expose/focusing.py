@@ -1,7 +1,7 @@
 """What the shot's camera is focused on, on any frame, and which of several wishes that comes from."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -196,10 +196,9 @@ def keyed(keys: list[list[float]], frame: int, metres: float | None) -> list[lis
     return sorted(rest + ([[frame, metres]] if metres is not None else []))
 
 
-def over_time(
-    shot: Shot, frames: Mapping[int, Camera]
-) -> tuple[dict[int, float], dict[int, float]]:
+def over_time(shot: Shot, frames: Iterable[int]) -> tuple[dict[int, float], dict[int, float]]:
     """Focus in metres and f-number by frame, as far as they are known."""
+    frames = list(frames)
     focus = {frame: at for frame in frames if (at := focus_at(shot, frame).metres) is not None}
     stop = {frame: at for frame in frames if (at := stop_at(shot, frame)) is not None}
     return focus, stop

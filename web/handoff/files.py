@@ -2,11 +2,13 @@
 
 import json
 import tempfile
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from aperture.errors import Problem
 from aperture.formats import check
+from aperture.formats.prepared import added
+from aperture.formats.recipe import Recipe
 from web.handoff.contents import stand_ins_going
 from web.handoff.writers import WRITERS, Source
 from web.match.path_fits import camera_of_state
@@ -129,30 +131,37 @@ def kinds_for(shot) -> list[Kind]:
     return [kind for kind in KINDS.values() if not without.get(kind.ending)]
 
 
-def package(shot) -> dict[str, bytes]:
-    """All files by their names, and a manifest of them, which also says what couldn't be written.
-    Raises Problem without a camera.
+def package(shot, recipe: Recipe | None = None) -> dict[str, bytes]:
+    """All files by their names, by a recipe where one is chosen, and a manifest of them, which also
+    says what couldn't be written. Raises Problem without a camera.
     """
-    source = Source(shot)
+    source = Source(shot, recipe)
     grid = source.camera.grid
     files, left_out = {}, []
     for kind in kinds_for(shot):
         name = f"{shot.code}_camera.{kind.ending}"
         try:
-            files[name] = contents(shot, kind.ending, source)
+            files[name] = contents(source, kind.ending)
         except Problem as problem:  # a fisheye, say, has no straight picture
             left_out.append({"name": name, "because": problem.sentence})
     show, (first, last) = shot.show, span_of(shot.state)
+    first, last = (frame + source.recipe.frame_offset for frame in (first, last))
     manifest = {
         "show": show.name,
         "shot": shot.code,
         "revision": shot.head.number,
         "frames": {"first": first, "last": last, "rate": str(show.rate)},
         "conventions": {
-            "unit": show.length_unit,
-            "up_axis": show.up_axis,
+            "unit": source.recipe.unit,
+            "up_axis": source.recipe.up_axis,
             "handedness": "right",
+            "frame_offset": source.recipe.frame_offset,
+            "scale": source.recipe.scale,
+            "gate_fitted_to": source.recipe.fit,
+            "lens_offsets": source.recipe.offsets,
+            "distortion": source.recipe.distortion,
             "picture": [grid.width, grid.height],
+            "px_more_than_the_plate": asdict(added(source.plate_camera, source.camera)),
             "pixels": "from the outer top left corner, y down; the centre of the first is 0.5, 0.5",
         },
         "files": check.sums(files),
@@ -161,9 +170,9 @@ def package(shot) -> dict[str, bytes]:
     return files | {"manifest.json": json.dumps(manifest, indent=2).encode()}
 
 
-def contents(shot, ending: str, source: Source | None = None) -> bytes:
-    """The bytes of one file; `source`: of several. Raises Problem."""
+def contents(source: Source, ending: str) -> bytes:
+    """The bytes of one file. Raises Problem."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"file.{ending}"
-        WRITERS[ending](path, source or Source(shot))
+        WRITERS[ending](path, source)
         return path.read_bytes()

@@ -6,6 +6,7 @@ from aperture.errors import Problem
 from aperture.formats.recipe import (
     AIMED,
     COLUMNS,
+    FITS,
     MOST_DIGITS,
     MOST_OFFSET,
     ORDERS,
@@ -13,6 +14,8 @@ from aperture.formats.recipe import (
     Recipe,
 )
 from aperture.units import LENGTH_UNITS
+
+CARRY = [("carried", "carried"), ("baked", "baked into overscan")]
 
 
 class RecipeForm(forms.Form):
@@ -30,6 +33,9 @@ class RecipeForm(forms.Form):
         label="Add to frames", min_value=-MOST_OFFSET, max_value=MOST_OFFSET
     )
     scale = forms.FloatField(label="Scale of the scene")
+    fit = forms.ChoiceField(label="Gate fitted to", choices=list(FITS.items()), required=False)
+    offsets = forms.ChoiceField(label="Lens offsets", choices=CARRY, required=False)
+    distortion = forms.ChoiceField(label="Distortion", choices=CARRY, required=False)
     separator = forms.ChoiceField(choices=[(name, name) for name in SEPARATORS])
     digits = forms.IntegerField(label="Digits after the point", min_value=1, max_value=MOST_DIGITS)
     columns = forms.CharField(max_length=300)
@@ -51,6 +57,9 @@ class RecipeForm(forms.Form):
         if self.errors:
             return data
         columns = data["columns"].replace(",", " ").split()
+        usual = Recipe()
+        for name in ("fit", "offsets", "distortion"):
+            data[name] = data[name] or getattr(usual, name)
         try:
             data["recipe"] = Recipe(**data | {"columns": tuple(columns)})
         except Problem as problem:

@@ -1,14 +1,17 @@
 """The text table of a camera per frame, by a receiver's recipe."""
 
 import json
+from dataclasses import replace
 
 from django.db import IntegrityError, transaction
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture import strict_json
+from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.formats import recipe as recipes
+from aperture.formats.prepared import Prepared
 from web.handoff import remembered
 from web.handoff.answers import download
 from web.handoff.cameras import cameras_by_frame
@@ -22,16 +25,21 @@ MOST_RECIPES, MOST_BYTES = 100, 1_000_000
 FORMAT = "accurate-aperture/recipes"
 
 
+def chosen(shot, number) -> Recipe | None:
+    """A recipe of the show by its number; None without one."""
+    return shot.show.recipes.filter(pk=whole(number)).first() if whole(number) else None
+
+
 def context(shot, number) -> dict:
     """For the page: the recipes of the show, the chosen one, and its form."""
     kept = list(shot.show.recipes.all())
-    chosen = next((one for one in kept if one.pk == whole(number)), None)
+    one = chosen(shot, number)
     shown = recipes.Recipe(up_axis=shot.show.up_axis, unit=shot.show.length_unit)
-    if chosen is not None:
-        shown = chosen.conventions
+    if one is not None:
+        shown = one.conventions
     return {
         "recipes": kept,
-        "recipe": chosen,
+        "recipe": one,
         "recipe_form": RecipeForm.of(shown),
         "preview": _preview(shot, shown),
     }
@@ -44,7 +52,16 @@ def _preview(shot, recipe: recipes.Recipe) -> str:
     except Problem:
         return ""
     some = {frame: cameras[frame] for frame in sorted(cameras)[:SHOWN]}
-    return recipes.write(some, recipe, shot.show.rate)
+    try:
+        return recipes.write(_baked(some, recipe), recipe, shot.show.rate)
+    except Problem as problem:
+        return problem.sentence
+
+
+def _baked(cameras: dict[int, Camera], recipe: recipes.Recipe) -> dict[int, Camera]:
+    """The cameras with what the recipe bakes; its scale is the table's own matter."""
+    made = Prepared(replace(recipe, scale=1.0))
+    return {frame: made.of(camera) for frame, camera in cameras.items()}
 
 
 @require_GET
@@ -69,7 +86,7 @@ def table(request, show, shot):
     """The table as the form has it."""
     shot = find(show, shot)
     recipe = _posted(request)
-    cameras = cameras_by_frame(shot)
+    cameras = _baked(cameras_by_frame(shot), recipe)
     text = recipes.write(cameras, recipe, shot.show.rate)
     remembered.remember(shot, "text table", request.POST.get("name", ""))
     return download(text, f"{shot.code}_camera.txt", "text/plain; charset=utf-8")

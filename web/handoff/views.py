@@ -8,17 +8,20 @@ from django.http import Http404
 from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_GET, require_POST
 
+from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.formats import delimited, gltf
+from aperture.formats.prepared import added, losses, prepared
 from aperture.formats.straight import KINDS
 from aperture.formats.usd import aperture_of
 from aperture.plates.sequences import ranges_of
-from aperture.units import format_value
+from aperture.units import LENGTH_UNITS, format_value
 from web.gates.gate import plate_origin
 from web.handoff import contents, files, pdf, remembered, tables
 from web.handoff.answers import download
 from web.handoff.camera_sheet import camera_sheet, drawn
 from web.handoff.straight import sizes_of
+from web.handoff.writers import Source
 from web.match.curves import curve
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
@@ -37,11 +40,16 @@ def handoff(request, show, shot):
     sheet, remarks, rows = camera_sheet(shot), [], []
     if sheet.missing:
         remarks.append(Remark("Nothing to hand off yet", sheet.missing, "note"))
+    chosen = tables.chosen(shot, request.GET.get("recipe"))
     if sheet.camera:
-        remarks += _one_for_all(shot) + _losses(sheet.camera) + _conflicts(shot)
+        written = sheet.camera
+        if chosen is not None:
+            written, said = _by_recipe(sheet.camera, chosen.conventions)
+            remarks += said
+        remarks += _one_for_all(shot) + _losses(written) + _conflicts(shot)
         if old := remembered.remark(shot):
             remarks.insert(0, old)
-        rows = _rows(shot, sheet.camera)
+        rows = _rows(shot, written, chosen.conventions if chosen else None)
     frames = sheet.series[0].frames if sheet.series else [0]
     context = {
         "plate": plate_of(shot),
@@ -138,7 +146,25 @@ def _losses(camera) -> list[Remark]:
     return out
 
 
-def _rows(shot, camera) -> list[Row]:
+def _by_recipe(camera, recipe) -> tuple[Camera, list[Remark]]:
+    """The camera as a recipe has it, and what is to be known of that; as it is where it can't be baked."""
+    try:
+        made = prepared(camera, recipe)
+    except Problem as problem:
+        return camera, [Remark("The recipe can’t be followed", problem.sentence, "bad")]
+    out = [Remark("Of this recipe", says, "note") for says in losses(recipe, camera)]
+    more = added(camera, made)
+    if more.any:
+        says = (
+            f"Its picture is {made.grid.width} × {made.grid.height} px: the plate’s with {more.left} px "
+            f"more on the left, {more.right} on the right, {more.top} above and {more.bottom} below. "
+            "Render at that size, and cut it off again."
+        )
+        out.append(Remark("Baked into overscan", says, "note"))
+    return made, out
+
+
+def _rows(shot, camera, recipe=None) -> list[Row]:
     """The camera as the files have it."""
     aperture, origin = aperture_of(camera), plate_origin(shot.state)
     wide, high = (
@@ -150,6 +176,9 @@ def _rows(shot, camera) -> list[Row]:
     offsets = f"{right:.3f}, {up:.3f} mm".replace("-", "−")
     axes = f"{shot.show.up_axis} up, {shot.show.get_length_unit_display()}"
     first, last = span_of(shot.state)
+    if recipe is not None:
+        axes = f"{recipe.up_axis} up, {LENGTH_UNITS[recipe.unit]}"
+        first, last = first + recipe.frame_offset, last + recipe.frame_offset
     frames = str(first) if first == last else f"{first}–{last}"
     at_rate = f"{frames} at {shot.show.rate_text} fps"
     return [
@@ -206,17 +235,20 @@ def _of_show(slug: str) -> tuple[Show, list[Shot]]:
 def file(request, show, shot, ending):
     """One file, or all of them as a zip."""
     shot = find(show, shot)
+    chosen = tables.chosen(shot, request.GET.get("recipe"))
+    name = chosen.name if chosen else ""
+    recipe = chosen.conventions if chosen else None
     if ending == "zip":
         buffer = io.BytesIO()
         with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
-            for name, data in files.package(shot).items():
-                archive.writestr(name, data)
-        remembered.remember(shot, "all files")
+            for path, data in files.package(shot, recipe).items():
+                archive.writestr(path, data)
+        remembered.remember(shot, "all files", name)
         return download(buffer.getvalue(), f"{shot.code}_camera.zip", "application/zip")
     if ending not in files.KINDS:
         raise Http404
-    data = files.contents(shot, ending)
-    remembered.remember(shot, files.KINDS[ending].name)
+    data = files.contents(Source(shot, recipe), ending)
+    remembered.remember(shot, files.KINDS[ending].name, name)
     return download(
         data,
         f"{shot.code}_camera.{ending}",

@@ -5,6 +5,8 @@ from collections.abc import Callable
 from functools import cached_property
 from pathlib import Path
 
+import numpy as np
+
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.formats import (
@@ -20,6 +22,8 @@ from aperture.formats import (
     usd,
 )
 from aperture.formats.extras import Extras
+from aperture.formats.prepared import Prepared, prepared, scaled_extras, scaled_set
+from aperture.formats.recipe import Recipe
 from aperture.scene.stand_in import StandIn
 from web.expose import blurring, exposure, focusing, looks, whites
 from web.handoff.cameras import over_frames, require_camera
@@ -35,35 +39,50 @@ from web.stage.places import points_of
 
 
 class Source:
-    """What the files of a shot are written from, worked out once for all of them. Raises Problem
-    without a camera.
+    """What the files of a shot are written from, worked out once for all of them, by a recipe where
+    one is chosen. Raises Problem without a camera.
     """
 
-    def __init__(self, shot: Shot) -> None:
+    def __init__(self, shot: Shot, recipe: Recipe | None = None) -> None:
         self.shot, self.show = shot, shot.show
-        self.camera = require_camera(shot)
+        self.recipe = recipe or Recipe(up_axis=shot.show.up_axis, unit=shot.show.length_unit)
+        self.plate_camera = require_camera(shot)
         self.name = f"{shot.code}_camera"
-        self.axes = (self.show.length_unit, self.show.up_axis)
+        self.axes = (self.recipe.unit, self.recipe.up_axis)
+
+    @cached_property
+    def camera(self) -> Camera:
+        """The camera, as the recipe wants it. Raises Problem where it can't be baked."""
+        return prepared(self.plate_camera, self.recipe)
+
+    @property
+    def frame(self) -> int:
+        """The frame that is worked on, as the recipe counts."""
+        return frame_of(self.shot) + self.recipe.frame_offset
 
     @cached_property
     def over(self) -> dict[int, Camera] | None:
         """The camera of each frame of a film; None of a photograph."""
-        return over_frames(self.shot, self.camera)
+        found = over_frames(self.shot, self.plate_camera)
+        if found is None:
+            return None
+        offset, made = self.recipe.frame_offset, Prepared(self.recipe)
+        return {frame + offset: made.of(camera) for frame, camera in found.items()}
 
     @property
     def by_frame(self) -> dict[int, Camera]:
         """The cameras by frame, of a photograph too."""
-        return self.over or {frame_of(self.shot): self.camera}
+        return self.over or {self.frame: self.camera}
 
     @cached_property
     def stand_ins(self) -> dict[str, StandIn]:
         """Those that go into the files, by name."""
-        return stand_ins_going(self.shot)
+        return scaled_set(stand_ins_going(self.shot), self.recipe.scale)
 
     @cached_property
     def extras(self) -> Extras:
         """Points, spots and the plate card, as far as they go."""
-        return extras_of(self.shot)
+        return scaled_extras(extras_of(self.shot), self.recipe.scale)
 
     @cached_property
     def shown(self) -> tuple[usd.Shown, dict[str, usd.Shown]]:
@@ -72,22 +91,39 @@ class Source:
         matched, *others = cameras_going(self.shot)
 
         def shown(one):
-            return usd.Shown(one.camera, one.looks["focus_m"], f_number(one, known))
+            focus = one.looks["focus_m"]
+            own = prepared(one.camera, self.recipe)
+            return usd.Shown(own, focus and focus * self.recipe.scale, f_number(one, known))
 
         focus, stop = focusing.focus_at(self.shot).metres, focusing.stop_at(self.shot)
-        return usd.Shown(matched.camera, focus, stop), {one.name: shown(one) for one in others}
+        focus = focus and focus * self.recipe.scale
+        return usd.Shown(self.camera, focus, stop), {one.name: shown(one) for one in others}
 
     @cached_property
     def over_time(self) -> tuple[dict[int, float], dict[int, float]]:
         """Focus in metres and f-number by frame of a film, where they are known."""
         if self.over is None:
             return {}, {}
-        return focusing.over_time(self.shot, self.by_frame)
+        return self._by_recipe(*focusing.over_time(self.shot, self._own_frames))
+
+    @property
+    def _own_frames(self) -> list[int]:
+        """The frames of `by_frame`, as the shot counts them."""
+        return [frame - self.recipe.frame_offset for frame in self.by_frame]
+
+    def _by_recipe(
+        self, focus: dict[int, float], stop: dict[int, float]
+    ) -> tuple[dict[int, float], dict[int, float]]:
+        offset, scale = self.recipe.frame_offset, self.recipe.scale
+        return (
+            {frame + offset: scale * metres for frame, metres in focus.items()},
+            {frame + offset: value for frame, value in stop.items()},
+        )
 
     @cached_property
     def taken(self) -> open_track.Taken:
         """Focus, stop, shutter and ISO of the matched camera, as far as they are known."""
-        focus, stop = focusing.over_time(self.shot, self.by_frame)
+        focus, stop = self._by_recipe(*focusing.over_time(self.shot, self._own_frames))
         given, own = exposure.of_camera(self.shot), exposure.glass_of(self.shot)
         shutter = blurring.shutter_of(self.shot)
         angle = 360 * shutter.open_frames
@@ -110,7 +146,7 @@ class Source:
     @cached_property
     def maps(self) -> lens_maps.LensMaps:
         """Of the lens. Raises Problem where no straight picture holds the plate."""
-        return lens_maps.lens_maps(self.camera)
+        return lens_maps.lens_maps(self.plate_camera)
 
 
 def _usd(path: Path, of: Source) -> None:
@@ -119,8 +155,8 @@ def _usd(path: Path, of: Source) -> None:
         path,
         matched,
         of.stand_ins,
-        of.show.up_axis,
-        frame_of(of.shot),
+        of.recipe.up_axis,
+        of.frame,
         rate=of.show.rate,
         name=of.name,
         notes=f"{of.show.name}, {of.shot.code}, revision {of.shot.head.number}",
@@ -170,10 +206,10 @@ def _obj(path: Path, of: Source) -> None:
 
 
 def _ply(path: Path, of: Source) -> None:
-    points = points_of(of.shot)
-    if not points:
+    points = np.array(list(points_of(of.shot).values()))
+    if not len(points):
         raise Problem("There are no tracked points in the world: solve and place the path.")
-    ply.write(path, list(points.values()), *of.axes)
+    ply.write(path, (of.recipe.scale * points).tolist(), *of.axes)
 
 
 def _map_says(of: Source) -> dict[str, str]:
@@ -189,7 +225,7 @@ def _redistort(path: Path, of: Source) -> None:
 
 
 def _opencv(path: Path, of: Source) -> None:
-    lens_maps.write_opencv(path, of.camera)
+    lens_maps.write_opencv(path, of.plate_camera)
 
 
 def _pdf(path: Path, of: Source) -> None:

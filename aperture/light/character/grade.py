@@ -20,6 +20,7 @@ from scipy.interpolate import PchipInterpolator
 from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.light.metering import MIDDLE_GREY, luminance_of
+from aperture.light.white import colour_science
 from aperture.plates.colour import decode_srgb, encode_srgb
 
 LEAST_STOPS, MOST_STOPS = -16.0, 16.0
@@ -96,8 +97,7 @@ def read_cube(data: bytes) -> Any:
     except UnicodeDecodeError:
         raise Problem("A .cube file is text; this one isn't.") from None
     _checked(text)
-    import colour
-
+    colour = colour_science()
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "table.cube"
         path.write_text(text)
@@ -142,9 +142,7 @@ def _checked(text: str) -> None:
 
 def write_cube(table: Any, path: Path) -> None:
     """Write a lookup table of colour-science as a .cube file."""
-    import colour
-
-    colour.io.write_LUT_IridasCube(table, str(path), decimals=7)
+    colour_science().io.write_LUT_IridasCube(table, str(path), decimals=7)
 
 
 def through_table(linear: Array, table: Any) -> Array:
@@ -159,9 +157,7 @@ def through_table(linear: Array, table: Any) -> Array:
 
 def baked(transform: Any, size: int = 33) -> Any:
     """A 3D lookup table of a function of linear light (N, 3), between encoded values."""
-    import colour
-
-    table = colour.LUT3D(size=size, name="Look")
+    table = colour_science().LUT3D(size=size, name="Look")
     shape = table.table.shape
     linear = decode_srgb(table.table.reshape(1, -1, 3)).astype(np.float32)
     table.table = encode_srgb(transform(linear)).reshape(shape)
