@@ -132,7 +132,7 @@ def change(request, show, shot):
     elif verb == "stop":
         focusing.set_focus(shot, "Focus follows nothing", base, follow=None)
     elif verb == "key":
-        metres = focusing.focus_at(shot).metres
+        metres = _typed_key(request, shot) or focusing.focus_at(shot).metres
         if metres is None:
             raise Problem("There is no focus on this frame to keep: type a distance first.")
         keys = focusing.keyed(own.get("keys", []), number, metres)
@@ -145,6 +145,14 @@ def change(request, show, shot):
     else:
         raise Problem("There is no such button.")
     return redirect(shot.url("expose-focus"))
+
+
+def _typed_key(request, shot) -> float | None:
+    """The distance that is typed for a key; None where none is: the one that is in use is kept then."""
+    text = request.POST.get("at", "").strip()
+    if not text:
+        return None
+    return focusing.checked(shot, parse_length(text, shot.show.length_unit, "The focus"))
 
 
 @require_POST

@@ -245,9 +245,11 @@ def stop_and_focus(looks: dict, f_number: float | None, show) -> list[str]:
     return words
 
 
-def facts_of(one: ShotCamera, show, known: dict) -> list[str]:
+def facts_of(one: ShotCamera, show, known: dict, planes: Planes | None = None) -> list[str]:
     """The lines of a camera's plate of facts: name, lens and gate, focus and stop, height above the floor and tilt."""
     camera, looks = one.camera, one.looks
+    if planes is not None:
+        looks = looks | {"focus_m": planes.focus}
     width, height = camera.grid.gate_mm
     pan, tilt, roll = np.degrees(camera.angles)
     third = " · ".join(stop_and_focus(looks, f_number(one, known), show))

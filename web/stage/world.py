@@ -15,6 +15,7 @@ from web.stage.cameras import MATCHED, facts_of, matched_of, planes_of
 from web.stage.stand_ins import shown, stand_in_from
 
 CARD_REACH = 1.35  # where the plate card stands unless told, as a share of the distance from the camera to the origin
+LIMIT_REACH = 1.5  # of a frustum's drawn length: a limit of sharpness farther away isn't drawn
 SHORT = 0.3  # length of another camera's frustum unless told, as a share of that
 CARD_IN = {"both": "both views", "lens": "the lens view only", "set": "the set view only"}
 
@@ -120,9 +121,13 @@ def _camera(one, shot, turn, through, plate) -> dict:
         "right": (turn @ camera.rotation[:, 0]).tolist(),
         "end": frame(length),
         "focus": frame(planes.focus) if planes else None,
-        "limits": [frame(at) for at in (planes.near, planes.far) if at] if planes else [],
+        "limits": [
+            frame(at)
+            for at in ((planes.near, planes.far) if planes else ())
+            if at and at < LIMIT_REACH * length
+        ],
         "opacity": looks["opacity"],
-        "facts": facts_of(one, shot.show, metadata_of(shot.state, plate))
+        "facts": facts_of(one, shot.show, metadata_of(shot.state, plate), planes)
         if looks["facts"] != "none"
         else [],
         "side": looks["facts"],
