@@ -218,6 +218,11 @@ def measured(shot: Shot) -> np.ndarray:
     """How blurred the plate's edges are, cell by cell."""
     found = measured_blur(shot)
     plate = plate_of(shot)
+    if not np.isfinite(found.diameter).any():
+        raise Problem(
+            "No edge of the plate stands out enough to measure its blur: all is blurred by more than "
+            "some 25 px, or lost in noise."
+        )
     tint = ramp(found.diameter, 2.0)
     high, wide = (side * found.cell for side in found.diameter.shape)
     large = cv2.resize(tint, (wide, high), interpolation=cv2.INTER_NEAREST)
