@@ -6,6 +6,7 @@ from web.shows import steps
 
 urlpatterns = [
     path("", include("web.parcels.urls")),
+    path("", include("web.cut.urls")),
     path("", include("web.shows.urls")),
     path("", include("web.catalogue.urls")),
     path("", include("web.jobs.root_urls")),

@@ -16,6 +16,7 @@ from aperture.formats.straight import KINDS
 from aperture.formats.usd import aperture_of
 from aperture.plates.sequences import ranges_of
 from aperture.units import LENGTH_UNITS, format_value
+from web.cut.actions import in_order
 from web.gates.gate import plate_origin
 from web.handoff import contents, files, pdf, remembered, tables
 from web.handoff.answers import download
@@ -225,7 +226,7 @@ def notes(request, show):
 
 def _of_show(slug: str) -> tuple[Show, list[Shot]]:
     show = get_object_or_404(Show.objects.kept(), slug=slug)
-    shots = list(show.shots.with_head().kept().filter(archived=False))
+    shots = in_order(show)
     if not shots:
         raise Problem("This show has no shots yet.")
     return show, shots

@@ -26,6 +26,7 @@ from aperture.formats.recipe import Recipe as Conventions
 from aperture.moves.readings import Limits
 from aperture.plates.way_in import WayIn
 from web.blobs import store
+from web.cut.actions import from_parcel
 from web.expose.models import take_light
 from web.handoff.models import HandedOff
 from web.moves.models import MoveLimits
@@ -146,6 +147,8 @@ class _Taking:
             self._recipes(show)
             for shot in self.index["shots"]:
                 made.append(self._shot(show, shot, revisions[shot["code"]], texts))
+            named = {told["code"]: shot for told, shot in zip(self.index["shots"], made)}
+            from_parcel(show, self.index.get("cut"), named)
         for shot in made:
             if shot.state["film"]:
                 start_small_pictures(shot, Film.objects.get(digest=shot.state["film"]["digest"]))

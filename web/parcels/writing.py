@@ -9,6 +9,7 @@ from typing import Any
 from aperture.plates.film import Film as Filmed
 from web.blobs import store
 from web.blobs.in_use import referred
+from web.cut.actions import kept_in_parcel
 from web.expose.models import light_of, looks_of
 from web.moves.models import MoveLimits
 from web.parcels.contents import FORMAT, INDEX, REVISION, ROWS, VERSION, ways_of
@@ -49,6 +50,7 @@ class Parcel:
             "light": light_of(show),
             "looks": looks_of(show),
             "shots": [self._shot(shot) for shot in shots],
+            "cut": kept_in_parcel(show, {shot.pk: shot.code for shot in shots}),
         }
         self._blobs |= set(referred(index["looks"]))
         self._texts()

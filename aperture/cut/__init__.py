@@ -1,0 +1,1 @@
+"""Shots in the order of the film."""

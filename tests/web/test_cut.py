@@ -1,0 +1,121 @@
+"""The cut of a show: made of its shots, changed, undone, in two windows, taken from a file."""
+
+import json
+
+from django.core.files.uploadedfile import SimpleUploadedFile
+
+from demo.plates import FOLDER
+from tests.web.client import PageClient
+from tests.web.test_tracks import HasBoards
+from web.cut.actions import cut_of, in_order
+from web.shows.history import create_shot
+from web.shows.models import Show
+
+
+class Cutting(HasBoards):
+    """A show with a film of twelve pictures and two photographs."""
+
+    client_class = PageClient
+
+    def setUp(self):
+        super().setUp()
+        self.other = create_shot(self.show, "LT950", "A still")
+        create_shot(self.show, "LT960", "Nothing yet")
+        picture = SimpleUploadedFile("a.jpg", (FOLDER / "LT010_boathouse_morning.jpg").read_bytes())
+        self.client.post("/shows/tide/LT950/plate", {"picture": picture})
+
+    def do(self, verb, status=200, base=None, **more):
+        base = self.number() if base is None else base
+        answer = self.client.post(
+            "/shows/tide/cut/do",
+            json.dumps({"verb": verb, "base": base, **more}),
+            content_type="application/json",
+            headers={"Accept": "application/json"},
+        )
+        self.assertEqual(answer.status_code, status, answer.content)
+        return answer.json()
+
+    def page(self):
+        return self.client.get("/shows/tide/cut").context["page"]
+
+    def number(self):
+        return self.page()["revision"]
+
+    def codes(self):
+        return [clip["code"] for clip in self.page()["clips"]]
+
+    def test_made_changed_and_undone(self):
+        page = self.page()
+        self.assertEqual((page["revision"], self.codes()), (0, ["LT900", "LT950", "LT960"]))
+        film, still, _ = page["clips"]
+        self.assertEqual((film["length"], still["length"]), (12, 48))
+        self.assertEqual(still["begin"], 12)
+        told = self.do("move", id=still["id"], to=0)
+        self.assertEqual([clip["code"] for clip in told["clips"]], ["LT950", "LT900", "LT960"])
+        told = self.do("first", id=film["id"], by=2)
+        self.assertEqual((told["clips"][1]["first"], told["clips"][1]["handles"]), (3, [2, 0]))
+        refused = self.do("last", 422, id=film["id"], by=1)
+        self.assertIn("no frame after 12", refused["problem"])
+        self.do("split", id=film["id"], frame=8)
+        self.do("remove", id=page["clips"][2]["id"])
+        self.assertEqual(self.codes(), ["LT950", "LT900", "LT900"])
+        self.assertEqual([one["code"] for one in self.page()["left_out"]], ["LT960"])
+        self.do("add", name="LT960")
+        self.do("add", 422, name="LT999")
+        self.do("length", id=still["id"], by=24)
+        self.do("start", name="10:00:00:00")
+        self.assertEqual(self.page()["clips"][1]["at"], "10:00:01:00")
+        self.do("start", 422, name="noon")
+        for wrong in (
+            {"verb": "burn"},
+            {"verb": "move"},
+            {"verb": "slip", "base": 1, "by": 10**12},
+        ):
+            answer = self.client.post("/shows/tide/cut/do", json.dumps(wrong), content_type="application/json",
+                                      headers={"Accept": "application/json"})  # fmt: skip
+            self.assertEqual(answer.status_code, 422)
+        before = self.codes()
+        self.client.post("/shows/tide/cut/undo", {"base": self.number()})
+        self.client.post("/shows/tide/cut/undo", {"base": self.number()})
+        self.assertEqual(self.page()["clips"][0]["length"], 48)
+        self.client.post("/shows/tide/cut/redo", {"base": self.number()})
+        self.assertEqual((self.page()["clips"][0]["length"], self.codes()), (24, before))
+
+    def test_another_window_shifts_and_losses(self):
+        shown = self.number()
+        clip = self.page()["clips"][0]
+        self.do("slip", 422, id=clip["id"], by=1)
+        self.do("first", id=clip["id"], by=4)
+        answer = self.do("last", 409, base=shown, id=clip["id"], by=-1)
+        self.assertIn("another window", answer["problem"])
+        # The shot begins on 1001: its clip goes along. A deleted shot leaves the cut, and comes back to it.
+        self.press("plate/shift", first="1001", what="shot")
+        self.assertEqual(self.page()["clips"][0]["first"], 1005)
+        self.client.post("/shows/tide/LT950/keep/delete")
+        self.assertEqual(self.codes(), ["LT900", "LT960"])
+        self.client.post("/shows/tide/LT950/keep/restore")
+        self.assertEqual(self.codes(), ["LT900", "LT950", "LT960"])
+
+    def test_files_and_the_storyboard_s_order(self):
+        clips = self.page()["clips"]
+        self.do("move", id=clips[2]["id"], to=0)
+        self.do("remove", id=clips[0]["id"])
+        self.assertEqual([shot.code for shot in in_order(self.show)], ["LT960", "LT950", "LT900"])
+        self.assertEqual(self.client.get("/shows/tide/storyboard.pdf").status_code, 200)
+        written = {
+            kind: self.client.get(f"/shows/tide/cut/cut.{kind}").content for kind in ("otio", "edl")
+        }
+        other = Show.objects.create(name="Elsewhere", slug="elsewhere")
+        for kind, data in written.items():
+            base = self.client.get("/shows/elsewhere/cut").context["page"]["revision"]
+            form = {"file": SimpleUploadedFile(f"cut.{kind}", data), "base": base}
+            answer = self.client.post("/shows/elsewhere/cut/take", form)
+            self.assertEqual(answer.status_code, 302, answer.content[:300])
+            self.assertEqual([clip.shot for clip in cut_of(other).clips], ["LT960", "LT950"])
+        self.assertEqual(other.shots.count(), 2)
+        headers = {"Accept": "application/json"}
+        for name, data in (("a.edl", b"nothing"), ("a.otio", b"{")):
+            form = {"file": SimpleUploadedFile(name, data), "base": 2}
+            answer = self.client.post("/shows/elsewhere/cut/take", form, headers=headers)
+            self.assertEqual(answer.status_code, 422)
+        self.assertEqual(other.shots.count(), 2)

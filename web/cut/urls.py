@@ -1,0 +1,11 @@
+from django.urls import path, re_path
+
+from web.cut import views
+
+urlpatterns = [
+    path("shows/<slug:show>/cut", views.cut, name="cut"),
+    path("shows/<slug:show>/cut/do", views.do, name="cut-do"),
+    re_path(r"^shows/(?P<show>[\w-]+)/cut/(?P<verb>undo|redo)$", views.step, name="cut-step"),
+    re_path(r"^shows/(?P<show>[\w-]+)/cut/cut\.(?P<kind>otio|edl)$", views.file, name="cut-file"),
+    path("shows/<slug:show>/cut/take", views.take, name="cut-take"),
+]
