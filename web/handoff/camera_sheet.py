@@ -121,14 +121,14 @@ def _exposure(shot: Shot) -> list[Row]:
             rows.append(Row("T-stop", f"T {own.t_number:.3g}", origin="typed"))
         if own.nd_stops:
             rows.append(Row("Filters", f"−{own.nd_stops:.3g} stops", origin="typed"))
-        rows.append(Row("EV of the light", f"{own.light_ev100:.2f}"))
+        rows.append(Row("EV", f"{own.light_ev100:.2f}", title="Of the light, at ISO 100"))
     focus = focusing.focus_at(shot)
     said = shot.show.length(focus.metres)[0] if focus.metres else "–"
     rows.append(Row("Focus", said, origin=focus.origin))
     if focus.used and focus.used.kind == "follow":
         rows.append(Row("Focus", focus.used.says))
     shutter = blurring.shutter_of(shot)
-    if shutter.open_frames:
+    if shutter.open_frames and shot.state["film"]:
         words = f"{360 * shutter.open_frames:.1f}°, {PHASES[shutter.phase]}"
         rows.append(Row("Shutter’s angle", words))
     if shutter.readout_frames:

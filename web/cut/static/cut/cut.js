@@ -152,7 +152,7 @@ class Cut {
   /** Change the clip that is shown. */
   change(verb, more = {}) {
     const {clip} = this;
-    if (clip) this.do(verb, {id: clip.id, ...more});
+    return clip ? this.do(verb, {id: clip.id, ...more}) : Promise.resolve();
   }
 
   split() {
