@@ -28,6 +28,7 @@ PAGES += (
     "gate?add=crop",
 )
 PAGES += ("/", "/shows/tide/", "/shows/tide/settings", "/shows/tide/cameras", "/catalogue/")
+PAGES += ("expose", "expose/white", "expose/focus", "expose/blur", "expose/look")
 PAGES += ("/catalogue/body/new", "/catalogue/lens/new", "/catalogue/database?q=50mm")
 TYPED = st.text(max_size=12) | st.sampled_from(
     "0 -1 1e999 nan inf 9e99999 ١٢ 5± ±5 1/0 50% '1\"2 24000/1001 4:3 \0 off null {} ../..".split(
@@ -62,6 +63,12 @@ MESSAGES = {
     "set/plan": {"corners": [[0, 0], [1, 0], [1, 1]], "kind": "block", "height": "1 m"},
     "gate/guides": {"frames": [{"aspect": "2.39", "opacity": 0.5, "colour": "#000000"}]},
     "undo": {"base": 1},
+    "expose/meter": {"box": [300, 300, 400, 400], "surface": "grey"},
+    "expose/pair": {"box": [300, 300, 400, 400], "id": ""},
+    "expose/white/patch": {"box": [300, 300, 400, 400]},
+    "expose/focus/at": {"at": [900, 800]},
+    "expose/blur/streak": {"at": [900, 800]},
+    "/shows/tide/cut/do": {"base": 0, "verb": "slip", "id": "k1", "by": 1, "to": 0, "frame": 2},
 }
 MESSAGES["match/preview"] = MESSAGES["match/save"]
 
@@ -171,7 +178,8 @@ class OddRequests(Matched, TestCase):
                 place[path[-1]] = odd
             else:
                 message = odd
-            self.answered("post", HOME + name, json.dumps(message), content_type="application/json")
+            address = urljoin(HOME, name)
+            self.answered("post", address, json.dumps(message), content_type="application/json")
 
         sent()
 
