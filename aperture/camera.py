@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -182,11 +183,21 @@ class Camera:
     @property
     def view(self) -> View:
         """Full angles between the middles of opposite sides, and between corners, lens distortion included; NaN where unseen."""
+        if self.lens.projection.wraps:
+            return self._view_around()
         rays = self.rays(border_points(self.grid))
         # Between unit vectors, the half angle from the chord: accurate for small angles and for ones near 180°.
         a, b = rays[0::2], rays[1::2]
         apart, together = np.sqrt(((a - b) ** 2).sum(axis=1)), np.sqrt(((a + b) ** 2).sum(axis=1))
         return View(*(2 * np.arctan2(apart, together)).tolist())
+
+    def _view_around(self) -> View:
+        """Of a panorama: across by its longitudes, up to a whole turn; a diagonal it has none of its own."""
+        across = min(self.grid.width / self.focal_px[0], math.tau)
+        x = self.principal_point_px[0]
+        ends = self.lens.rays(self.grid.to_mm([[x, 0.0], [x, self.grid.height]]))
+        up, down = np.arctan2(ends[:, 1], np.hypot(ends[:, 0], ends[:, 2]))
+        return View(across, float(up - down), across)
 
     @property
     def angles(self) -> tuple[float, float, float]:

@@ -71,7 +71,7 @@ def equivalent_sensor(aspect: float = 1.5, basis: str = "diagonal") -> tuple[flo
 def lay_out(claim: Claim) -> list[Reading]:
     """Every projection × basis, with what the quoted numbers imply and whether they agree (within 2 %)."""
     out = []
-    for projection in projections.NAMES:
+    for projection in projections.OF_LENSES:
         for basis in BASES:
             side = _side(claim.sensor_mm, basis) if claim.sensor_mm else math.nan
             focal = claim.focal_mm or math.nan
@@ -109,5 +109,5 @@ def curves(most: float = math.pi, samples: int = 91) -> dict[str, Array]:
     points = np.stack([np.sin(theta), np.zeros_like(theta), -np.cos(theta)], -1)
     return {
         name: np.stack([theta, projections.named(name).project(points)[:, 0]], -1)
-        for name in projections.NAMES
+        for name in projections.OF_LENSES
     }

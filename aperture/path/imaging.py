@@ -21,6 +21,7 @@ import numpy as np
 from numba import njit
 
 from aperture.arrays import Array
+from aperture.errors import Problem
 from aperture.geometry.grid import Grid
 from aperture.lens.distortion import growth_radius
 from aperture.lens.lens import PARAMETERS, Lens
@@ -52,7 +53,13 @@ class Optics:
         """(8,) for the kernels: kind of projection, squeeze, and the affine map from mm to px."""
         linear = self.grid.px_linear
         origin = self.grid.to_px([[0.0, 0.0]])[0]
-        kind = _KINDS.index(self.lens.projection.name)
+        name = self.lens.projection.name
+        if name not in _KINDS:
+            raise Problem(
+                f"The path of a film with the projection “{name}” can’t be solved yet: match its "
+                "frames one by one, as photographs."
+            )
+        kind = _KINDS.index(name)
         return np.array([kind, self.lens.squeeze, *linear.ravel(), *origin], float)
 
 

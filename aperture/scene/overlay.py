@@ -11,7 +11,7 @@ from aperture.camera import Camera
 from aperture.scene.stand_in import StandIn
 
 NEAR_M = 1e-3
-BENT_STEPS = 24
+BENT_STEPS, AROUND_STEPS = 24, 4
 MOST_DRAWN = 60_000
 CREASE = np.cos(np.radians(25))  # faces that meet at a sharper angle show their edge
 BOX_EDGES = np.array(
@@ -70,7 +70,10 @@ def polylines(camera: Camera, starts: Any, ends: Any, margin: float = 4.0) -> li
             share = (near[cut] - depth[cut, index]) / (depth[cut, 1 - index] - depth[cut, index])
             ends[cut, index] += share[:, None] * (ends[cut, 1 - index] - ends[cut, index])
     bends = camera.lens.bends
-    t = np.linspace(0, 1, BENT_STEPS + 1 if bends else 2)[:, None]
+    steps = BENT_STEPS if bends else 1
+    if camera.lens.projection.wraps:
+        steps *= AROUND_STEPS  # near its poles a panorama draws lines out widely
+    t = np.linspace(0, 1, steps + 1)[:, None]
     along = ends[:, :1] * (1 - t) + ends[:, 1:] * t
     points = camera.project(along.reshape(-1, 3)).reshape(*along.shape[:2], 2)
     size = np.array([camera.grid.width, camera.grid.height])
@@ -79,7 +82,35 @@ def polylines(camera: Camera, starts: Any, ends: Any, margin: float = 4.0) -> li
         return list(clip(finite, -margin * size, (1 + margin) * size))
     near = np.abs(points - size / 2) < (margin + 0.5) * size
     inside = np.all(np.isfinite(points) & near, axis=2)
-    return [piece for line, seen in zip(points, inside) for piece in runs(line, seen)]
+    pieces = [piece for line, seen in zip(points, inside) for piece in runs(line, seen)]
+    return parted_at_seam(camera, pieces)
+
+
+def parted_at_seam(camera: Camera, pieces: list[Array]) -> list[Array]:
+    """Polylines (N, 2) px, of a panorama parted where they leave it on one side and go on at the other.
+
+    Of other pictures as they are.
+    """
+    if not camera.lens.projection.wraps:
+        return pieces
+    turn = 2 * np.pi * camera.focal_px[0]
+    right = camera.principal_point_px[0] + turn / 2
+    out = []
+    for piece in pieces:
+        steps = np.diff(piece[:, 0])
+        begin = 0
+        head: list[Array] = []
+        for index in np.flatnonzero(np.abs(steps) > turn / 2).tolist():
+            # Toward the right it leaves at the right border, and the next point lies a turn farther.
+            leaves = right if steps[index] < 0 else right - turn
+            there = piece[index + 1] + [turn if steps[index] < 0 else -turn, 0.0]
+            span = there[0] - piece[index, 0]
+            share = (leaves - piece[index, 0]) / span if span else 0.0
+            down = piece[index, 1] + share * (there[1] - piece[index, 1])
+            out.append(np.concatenate([*head, piece[begin : index + 1], [[leaves, down]]]))
+            head, begin = [np.array([[2 * right - turn - leaves, down]])], index + 1
+        out.append(np.concatenate([*head, piece[begin:]]))
+    return [piece for piece in out if len(piece) > 1]
 
 
 def runs(points: Array, seen: Array) -> list[Array]:
@@ -126,7 +157,7 @@ def horizon(camera: Camera) -> list[Array]:
     )
     size = np.array([camera.grid.width, camera.grid.height])
     inside = np.all(np.isfinite(points) & (np.abs(points - size / 2) < 3 * size), axis=1)
-    return runs(points, inside)
+    return parted_at_seam(camera, runs(points, inside))
 
 
 def vanishing_points(camera: Camera) -> dict[int, Array]:

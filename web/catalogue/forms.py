@@ -5,7 +5,7 @@ from django import forms
 from aperture.errors import Problem
 from aperture.formats.catalogue import rate_text
 from aperture.lens.distortion import NAMES
-from aperture.lens.projections import MATCHED
+from aperture.lens.projections import MATCHED, OF_LENSES
 from aperture.units import format_number, parse_length, parse_number, parse_rate
 
 TEXT = forms.Textarea(attrs={"rows": 2})
@@ -178,7 +178,9 @@ class LensForm(DocumentForm):
     focal = forms.CharField(label="Focal length, or its range", max_length=40)
     stops = forms.CharField(label="Stops, widest–smallest", max_length=40, required=False)
     squeeze = forms.CharField(label="Squeeze", max_length=12, required=False)
-    projection = forms.ChoiceField(label="Projection", choices=[(name, name) for name in MATCHED])
+    projection = forms.ChoiceField(
+        label="Projection", choices=[(name, name) for name in MATCHED if name in OF_LENSES]
+    )
     close_focus = forms.CharField(label="Close focus", max_length=20, required=False)
     entrance_pupil = forms.CharField(
         label="Entrance pupil from sensor", max_length=20, required=False

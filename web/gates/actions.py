@@ -1,6 +1,7 @@
 """The verbs of the Gate step. Each is one revision of the shot."""
 
 import copy
+import math
 
 from aperture.errors import Problem
 from aperture.gates.catalogue import with_lens, with_mode
@@ -51,6 +52,9 @@ def _words(before: dict | None, after: dict, plate: dict | None, dropped=()) -> 
     return says + "".join(f", {name.lower()} let go" for name in dropped)
 
 
+RADIAN_MM = 1e-6  # the ± of a panorama's focal length, one radian by definition
+
+
 def set_gate(
     shot: Shot,
     width_mm: float,
@@ -89,6 +93,24 @@ def set_gate(
 
     label = change(shot.state.copy())
     return edit(shot, label[0].upper() + label[1:], change, base)
+
+
+def take_around(shot: Shot, base: int | None = None) -> Shot:
+    """The plate is a full equirectangular panorama: its gate is an angle, a millimetre a radian."""
+
+    def change(state):
+        state["gate"] = {
+            "width_mm": round(math.tau, 9),
+            "height_mm": round(math.pi, 9),
+            "squeeze": 1.0,
+            "origin": "typed",
+            "name": "All around",
+        }
+        rest = {k: v for k, v in state["lens"].items() if k not in ("distortion", "projection")}
+        exact = {"value": 1.0, "plus_minus": RADIAN_MM}
+        state["lens"] = rest | {"projection": "equirectangular", "focal_mm": exact}
+
+    return edit(shot, "Taken as all around, 360° × 180°", change, base)
 
 
 def set_document(shot: Shot, gate: dict, label: str, base: int | None = None) -> Shot:

@@ -1,6 +1,7 @@
 """The gate of a shot's state, read once for every step that needs it."""
 
-from collections.abc import Callable, MutableMapping
+import math
+from collections.abc import Callable, Mapping, MutableMapping
 from dataclasses import dataclass
 
 from aperture.gates.chain import Chain, build
@@ -9,6 +10,7 @@ from aperture.gates.steps import at_frame
 from aperture.geometry.grid import Grid
 from aperture.lens.distortion import NAMES
 from aperture.lens.lens import Lens
+from aperture.lens.projections import PANORAMAS
 from web.plates.frames import number_now, way_of
 from web.plates.models import metadata_of
 from web.shows.state import once
@@ -152,6 +154,21 @@ def aspect_of(state: MutableMapping) -> AspectCheck | None:
     return AspectCheck(chain_of(state), state["gate"])
 
 
+def all_around(state: Mapping) -> str:
+    """Of a panorama, what its gate is: an angle; empty of other plates."""
+    name = state["lens"].get("projection", "rectilinear")
+    gate = state["gate"]
+    if name not in PANORAMAS or not gate or "width_mm" not in gate:
+        return ""
+    focal = (state["lens"].get("focal_mm") or {}).get("value")
+    if not focal:
+        return "all around"
+    across = math.degrees(gate["width_mm"] / focal)
+    high = gate["height_mm"] / focal
+    down = math.degrees(high if name == "equirectangular" else 2 * math.atan(high / 2))
+    return f"{across:.0f}° × {down:.0f}°"
+
+
 def standing(shot) -> Standing:
     """Needs the artist while gate and picture disagree."""
     gate, check = shot.state["gate"], aspect_of(shot.state)
@@ -162,4 +179,6 @@ def standing(shot) -> Standing:
     width, height = (
         check.chain.plate_grid.gate_mm if check else (gate["width_mm"], gate["height_mm"])
     )
+    if around := all_around(shot.state):
+        return Standing("settled", around)
     return Standing("settled", f"{width:.2f} × {height:.2f} mm")

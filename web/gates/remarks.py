@@ -2,6 +2,7 @@
 
 from aperture.geometry.angles import FULL_FRAME_MM
 from web.gates import page
+from web.gates.gate import all_around
 from web.gates.rates import rate_remarks
 from web.plates.models import metadata_of
 from web.ui.rows import Remark
@@ -10,6 +11,8 @@ from web.ui.rows import Remark
 def gate_remarks(shot, plate) -> list[Remark]:
     """What needs the artist, in order of the page."""
     remarks = [page.remark_of(shot, finding) for finding in page.findings(shot, plate)]
+    if plate:
+        remarks += _around(shot, plate)
     if plate and not shot.state["gate"]:
         remarks += _without_gate(shot, plate)
     if not plate:
@@ -21,6 +24,28 @@ def gate_remarks(shot, plate) -> list[Remark]:
             )
         )
     return remarks + rate_remarks(shot)
+
+
+TWICE, NEAR_TWICE = 2.0, 0.01  # a full panorama is twice as wide as high
+
+
+def _around(shot, plate) -> list[Remark]:
+    """That a plate may be a panorama of all around; and what its gate is, where it is taken as one."""
+    if said := all_around(shot.state):
+        says = (
+            f"The plate goes all around: its gate is an angle, {said}, not millimetres. One "
+            "millimetre of the figures below is one radian."
+        )
+        return [Remark("A panorama", says, "note")]
+    if shot.state["gate"] or abs(plate.width / plate.height - TWICE) > NEAR_TWICE:
+        return []
+    says = (
+        "The picture is twice as wide as high, as equirectangular panoramas of all around are. "
+        "Taken as one, edges, spots and lengths match it as any other plate."
+    )
+    fields = {"base": shot.head.number}
+    take = ("Take it as 360° × 180°", {"action": shot.url("gate-around"), "fields": fields})
+    return [Remark("All around?", says, "note", (take,))]
 
 
 def _without_gate(shot, plate):

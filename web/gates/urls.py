@@ -16,6 +16,7 @@ urlpatterns = [
     path("gate/guides", views.guides, name="gate-guides"),
     path("gate/follow", views.follow, name="gate-follow"),
     path("gate/ledger.csv", views.ledger_file, name="gate-ledger"),
+    path("gate/all-around", views.around, name="gate-around"),
     path("gate/claims", claims.claims, name="gate-claims"),
     path("gate/claims/take", claims.take, name="gate-claims-take"),
 ]

@@ -473,3 +473,13 @@ def ledger_file(request, show, shot):
     )
     ledger.write(response, chain)
     return response
+
+
+@require_POST
+def around(request, show, shot):
+    """Take the plate as a full equirectangular panorama."""
+    shot = find(show, shot)
+    if plate_of(shot) is None:
+        raise Problem("There is no plate yet.")
+    actions.take_around(shot, base_of(request))
+    return redirect(shot.url("gate"))

@@ -135,6 +135,12 @@ def _of_path(shot, path, first: int, last: int) -> list[Remark]:
 
 def _losses(camera) -> list[Remark]:
     """What a format can't carry."""
+    if camera.lens.projection.wraps:
+        says = (
+            "The formats of scenes have cameras that look one way: theirs would see a part of it, "
+            "stretched. The JSON and the text table say where it stands and how it is turned."
+        )
+        return [Remark("A panorama is no such camera", says, "doubt")]
     out = [Remark("glTF carries less", loss, "note") for loss in gltf.losses(camera)]
     for loss in gltf.losses(camera, "COLLADA", "is left out"):
         out.append(Remark("COLLADA carries less", loss, "note"))

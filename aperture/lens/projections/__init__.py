@@ -3,6 +3,7 @@
 import math
 
 from aperture.errors import Problem
+from aperture.lens.projections.panoramic import Cylindrical, Equirectangular
 from aperture.lens.projections.protocol import Projection, angle_at, radius_at
 from aperture.lens.projections.radial import (
     Equidistant,
@@ -12,7 +13,17 @@ from aperture.lens.projections.radial import (
 )
 from aperture.lens.projections.rectilinear import Rectilinear
 
-__all__ = ["MATCHED", "NAMES", "RECTILINEAR", "Projection", "angle_at", "named", "radius_at"]
+__all__ = [
+    "MATCHED",
+    "NAMES",
+    "OF_LENSES",
+    "PANORAMAS",
+    "RECTILINEAR",
+    "Projection",
+    "angle_at",
+    "named",
+    "radius_at",
+]
 
 RECTILINEAR: Projection = Rectilinear()
 _ALL: dict[str, Projection] = {
@@ -23,11 +34,16 @@ _ALL: dict[str, Projection] = {
         Equisolid("equisolid"),
         Stereographic("stereographic"),
         Orthographic("orthographic", matched=False, limit=math.pi / 2),
+        Equirectangular("equirectangular"),
+        Cylindrical("cylindrical"),
     )
 }
 NAMES = tuple(_ALL)
 # Those that a match document can name.
 MATCHED = tuple(name for name, one in _ALL.items() if one.matched)
+# Those of a lens with an axis, and those of panoramas.
+OF_LENSES = tuple(name for name, one in _ALL.items() if not one.wraps)
+PANORAMAS = tuple(name for name, one in _ALL.items() if one.wraps)
 
 
 def named(name: str) -> Projection:

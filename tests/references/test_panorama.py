@@ -1,0 +1,188 @@
+"""Panoramas: projections against py360convert, the match of one against the camera that made it, seams."""
+
+import math
+from unittest import TestCase
+
+import numpy as np
+import py360convert
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from aperture.camera import Camera
+from aperture.geometry.grid import Grid
+from aperture.geometry.rotation import rotation_from_angles
+from aperture.lens.lens import Lens
+from aperture.lens.projections import PANORAMAS, named
+from aperture.match.document import empty
+from aperture.match.solve import solve
+from aperture.render.passes import Wanted, render
+from aperture.render.tracer import Look
+from aperture.scene.overlay import horizon, polylines
+from aperture.scene.stand_in import StandIn
+
+SIZE = (1024, 512)
+GRID = Grid.from_gate(*SIZE, math.tau, math.pi)
+AROUND = Lens(1.0, projection="equirectangular")
+ANGLE = st.floats(-math.pi, math.pi)
+
+
+def at(position=(0, 1.6, 0), pan=0.0, tilt=0.0, roll=0.0):
+    return Camera.at(GRID, AROUND, position, pan, tilt, roll)
+
+
+class Projections(TestCase):
+    def test_views_are_py360convert_s(self):
+        """Which places of the panorama an ordinary view shows, by its `e2p` of a panorama that holds its own coordinates."""
+        width, height = SIZE
+        across, down = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
+        # Longitude as two numbers that go on at the seam.
+        turn = math.tau * across / width
+        coded = np.stack([np.cos(turn), np.sin(turn), down], -1)
+        for u, v, fov in ((0, 0, 80), (130, -25, 60), (-170, 40, 95)):
+            theirs = py360convert.e2p(coded, (fov, fov), u, v, (160, 160), mode="bilinear")
+            grid = Grid.from_gate(160, 160, 2.0, 2.0)
+            lens = Lens(1 / math.tan(math.radians(fov / 2)))
+            view = Camera.at(grid, lens, (0, 0, 0), -math.radians(u), math.radians(v))
+            x, y = np.meshgrid(np.arange(20, 140, 7) + 0.5, np.arange(20, 140, 7) + 0.5)
+            pixels = np.stack([x.ravel(), y.ravel()], -1)
+            ours = at((0, 0, 0)).project_directions(view.rays(pixels))
+            seen = theirs[(pixels[:, 1] - 0.5).astype(int), (pixels[:, 0] - 0.5).astype(int)]
+            longitude = np.arctan2(seen[:, 1], seen[:, 0]) / math.tau * width % width
+            apart = (ours[:, 0] - longitude + width / 2) % width - width / 2
+            # Their view's pixels lie on a raster from edge to edge, half a pixel off at its borders.
+            self.assertLess(np.abs(apart).max(), 2.0)
+            self.assertLess(np.abs(ours[:, 1] - seen[:, 2]).max(), 2.0)
+            scale = 1 - 1 / 160
+            edge_to_edge = (pixels - 80) / scale + 80
+            ours = at((0, 0, 0)).project_directions(view.rays(edge_to_edge))
+            apart = (ours[:, 0] - longitude + width / 2) % width - width / 2
+            away = np.abs(seen[:, 2] - height / 2) < 0.35 * height
+            self.assertLess(np.abs(apart)[away].max(), 0.02)
+            self.assertLess(np.abs(ours[:, 1] - seen[:, 2])[away].max(), 0.02)
+
+    @settings(max_examples=80, deadline=None)
+    @given(ANGLE, st.floats(-1.5, 1.5), st.sampled_from(PANORAMAS))
+    def test_there_and_back(self, longitude, latitude, name):
+        ray = np.array(
+            [
+                [
+                    math.cos(latitude) * math.sin(longitude),
+                    math.sin(latitude),
+                    -math.cos(latitude) * math.cos(longitude),
+                ]
+            ]
+        )
+        one = named(name)
+        q = one.project(ray)
+        wanted = -latitude if name == "equirectangular" else -math.tan(latitude)
+        self.assertAlmostEqual(float(q[0, 1]), wanted, places=8)
+        back = one.rays(q)[0]
+        np.testing.assert_allclose(back / np.linalg.norm(back), ray[0], atol=1e-9)
+        # A whole turn farther is the same place.
+        np.testing.assert_allclose(one.rays(q + [math.tau, 0]), one.rays(q), atol=1e-9)
+
+    def test_angles_of_view(self):
+        view = at(pan=0.4, tilt=0.2).view
+        self.assertAlmostEqual(view.horizontal, math.tau)
+        self.assertAlmostEqual(view.vertical, math.pi)
+        half = Camera.at(Grid.from_gate(512, 256, math.pi, 1.0), AROUND, (0, 0, 0)).view
+        self.assertAlmostEqual(half.horizontal, math.pi)
+        self.assertAlmostEqual(half.vertical, 1.0)
+
+
+class Drawn(TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(ANGLE, st.floats(-0.5, 0.5), st.floats(-0.3, 0.3), st.integers(0, 10_000))
+    def test_lines_stop_at_the_seam_and_go_on_at_the_other_side(self, pan, tilt, roll, seed):
+        camera = at(pan=pan, tilt=tilt, roll=roll)
+        ends = np.random.default_rng(seed).uniform(-4, 4, (6, 3))
+        for piece in polylines(camera, ends[:3], ends[3:]) + horizon(camera):
+            self.assertGreaterEqual(piece[:, 0].min(), -1e-6)
+            self.assertLessEqual(piece[:, 0].max(), SIZE[0] + 1e-6)
+            self.assertLess(np.abs(np.diff(piece[:, 0])).max(), SIZE[0] / 2)
+
+    def test_a_render_meets_its_outline_across_the_seam(self):
+        """A box behind the camera is whole at both borders: what is covered is what its corners span."""
+        camera = at()
+        box = StandIn((1, 1, 1), (0, 1.1, 3))
+        alpha = render(camera, [(box, Look("box"))], Wanted(samples=2)).rgba[..., 3]
+        columns = np.flatnonzero(alpha.max(axis=0) > 0.5)
+        nearest = math.atan2(0.5, 2.5)
+        wanted = 2 * nearest / math.tau * SIZE[0]
+        self.assertLess(abs(len(columns) - wanted), 2)
+        self.assertEqual((columns.min(), columns.max()), (0, SIZE[0] - 1))
+        self.assertLess(alpha[:, SIZE[0] // 2].max(), 0.5)
+
+
+EDGES = (
+    ("across", (-2, 0, -3), (3, 0, -3)),
+    ("across", (-2, 2.4, -3), (3, 2.4, -3)),
+    ("across", (-1, 0, 3), (3, 0, 3)),
+    ("up", (-2, 0, -3), (-2, 2.4, -3)),
+    ("up", (3, 0, -3), (3, 2.4, -3)),
+    ("up", (3, 0, 3), (3, 2.4, 3)),
+    ("along", (-2, 0, -3), (-2, 0, 1.0)),
+    ("along", (3, 2.4, -3), (3, 2.4, 1.0)),
+    ("along", (3, 0, -3), (3, 0, 3)),
+)
+SPOTS = {"s1": (0.0, 0.0, 0.0), "s2": (0.0, 2.0, 0.0), "s3": (2.0, 0.5, -2.5)}
+
+
+def document(camera, random, noise=0.3):
+    """What an artist draws on a panorama: edges that don't cross its border, and spots, two of them 2 m apart."""
+    data = empty(*SIZE) | {"gate": {"width_mm": math.tau, "height_mm": math.pi}}
+    data["lens"] = {
+        "focal_mm": {"value": 1.0, "plus_minus": 1e-6},
+        "projection": "equirectangular",
+    }
+    marks = []
+    for number, (axis, start, end) in enumerate(EDGES):
+        along = np.linspace(0, 1, 8)[:, None]
+        points = camera.project(np.array(start) + along * (np.array(end) - np.array(start)))
+        if np.abs(np.diff(points[:, 0])).max() > SIZE[0] / 2:
+            continue
+        points = points + random.normal(size=points.shape) * noise
+        marks.append(
+            {
+                "id": f"e{number}",
+                "kind": "edge",
+                "axis": axis,
+                "points": points.tolist(),
+                "sigma_px": noise,
+            }
+        )
+    for name, world in SPOTS.items():
+        seen = camera.project(np.array([world]))[0] + random.normal(size=2) * noise
+        mark = {"id": name, "kind": "spot", "at": seen.tolist(), "sigma_px": noise}
+        if name == "s1":
+            mark["world"] = list(world)
+        marks.append(mark)
+    data["marks"] = marks
+    fact = {"id": "f1", "kind": "length", "from": "s1", "to": "s2", "along": "up"}
+    data["facts"] = [fact | {"metres": 2.0, "plus_minus": 0.001}]
+    return data
+
+
+class Matched(TestCase):
+    def test_direction_height_and_place_with_their_plus_minus(self):
+        """Simulated panoramas: errors over their own ±, of turn and place, are 1 in the mean square (0.9 to 1.1)."""
+        random, squares, heights = np.random.default_rng(18), [], []
+        for _ in range(200):
+            pan, tilt, roll = random.uniform(-0.6, 0.6), *random.uniform(-0.15, 0.15, 2)
+            place = np.array([1.5, 1.7, 2.2]) + random.uniform(-0.4, 0.4, 3)
+            camera = at(place, pan, tilt, roll)
+            fit = solve(document(camera, random)).document
+            self.assertTrue(fit["ok"])
+            self.assertEqual(fit["determined"]["position"], "solved")
+            found, wide = fit["camera"], fit["plus_minus"]
+            pose = np.array(found["world_from_camera"])
+            np.testing.assert_allclose(
+                pose[:3, :3], rotation_from_angles(pan, tilt, roll), atol=0.03
+            )
+            for key, true in (("tilt_deg", tilt), ("roll_deg", roll), ("pan_deg", pan)):
+                squares.append(((found[key] - math.degrees(true)) / wide[key]) ** 2)
+            errors = (np.array(found["position_m"]) - place) / np.array(wide["position_m"])
+            squares += (errors**2).tolist()
+            heights.append(abs(errors[1]))
+        self.assertTrue(0.9 < math.sqrt(np.mean(squares)) < 1.1, math.sqrt(np.mean(squares)))
+        self.assertGreater(np.mean(np.array(heights) < 2), 0.85)
