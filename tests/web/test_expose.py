@@ -295,6 +295,7 @@ class Lens(WithShot):
         away = -camera.to_camera_space(corners)[:, 2]
         self.assertAlmostEqual(near, float(away.min()), delta=0.02)
         self.assertAlmostEqual(far, float(away.max()), delta=0.2)
+        self.assertEqual(self.press("expose/focus/depth", by="luck").status_code, 422)
         stop = lens_at(shot).f_number
         edit(self.shot, "stop", lambda state: state["exposure"].update(f_number=2 * stop))
         self.press("expose/focus/depth", by="seconds")

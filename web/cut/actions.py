@@ -11,6 +11,7 @@ from web.cut.models import CutHead, CutRevision
 from web.plates.frames import frame_at, span_of
 from web.shows.history import create_shot
 from web.shows.models import Shot, Show
+from web.shows.organise import free_code
 from web.shows.refusals import Moved
 
 STILL_SECONDS = 2  # for which a photograph is held
@@ -171,7 +172,7 @@ def take(show: Show, data: bytes, kind: str, base: int) -> tuple[int, int]:
             code = _code(one.name)
             shot = shots.get(code.lower())
             if shot is None:
-                shot = shots[code.lower()] = create_shot(show, code, "")
+                shot = shots[code.lower()] = create_shot(show, free_code(show, code), "")
                 made += 1
             least, most = reach_of(shot)
             first, last = one.first, one.last

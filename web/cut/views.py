@@ -11,7 +11,7 @@ from aperture.errors import Problem
 from aperture.formats import cut_files
 from aperture.timecode import DROPPED, counted_rate, format_timecode, parse_timecode
 from web.cut import actions
-from web.plates.models import Film, Plate
+from web.plates.frames import way_of
 from web.shows.models import Show
 from web.shows.reading import Message, Text, read, whole
 
@@ -85,18 +85,13 @@ def _pictures(shot) -> dict:
     """Where a clip's pictures are: of a film by number, of a photograph one."""
     state = shot.state
     if state["film"]:
-        film = Film.objects.get(digest=state["film"]["digest"])
-        way = state["way_in"] or {}
+        way = way_of(state)
         return {
-            "film": film.digest,
+            "film": state["film"]["digest"],
             "offset": state["film"]["offset"],
-            "turned": bool(way.get("quarters") or way.get("flip")),
-            "way": {"flip": bool(way.get("flip")), "quarters": int(way.get("quarters") or 0)},
+            "way": {"flip": way.flip, "quarters": way.quarters},
         }
-    if state["plate"]:
-        plate = Plate.objects.get(digest=state["plate"]["digest"])
-        return {"photograph": plate.digest}
-    return {}
+    return {"photograph": state["plate"]["digest"]} if state["plate"] else {}
 
 
 class Wish(Message, frozen=True, kw_only=True):

@@ -161,6 +161,8 @@ def depth(request, show, shot):
     shot = find(show, shot)
     camera, holder = camera_of_state(shot.state), request.POST.get("by") or None
     items = stand_ins_of(shot.state)
+    if holder not in (None, "seconds", "iso"):
+        raise Problem("The shutter or the ISO can hold the exposure.")
     if camera is None or not items or not shot.state["gate"]:
         raise Problem("That needs a camera, a gate and stand-ins.")
     spans = [focus_page.span(camera, item) for item in items.values()]
@@ -169,6 +171,7 @@ def depth(request, show, shot):
         raise Problem("A stand-in reaches behind the camera: not all of them can be sharp.")
     circle, _ = focusing.circle_of(shot, camera)
     lens = ThinLens.for_depth(camera.lens.focal_mm, near, far, circle)
+    metres = focusing.checked(shot, round(lens.focus_m, 4))
     base = base_of(request)
     stop, now = lens.f_number, focusing.stop_at(shot)
     if stop > MOST_STOP:
@@ -177,6 +180,5 @@ def depth(request, show, shot):
         values = {**shot.state["exposure"], "f_number": max(stop, LEAST_WANTED)}
         shot = exposure.set_exposure(shot, exposure.changed(shot, values, holder), base)
         base = shot.head.number
-    metres = focusing.checked(shot, round(lens.focus_m, 4))
     focusing.set_focus(shot, "All stand-ins sharp", base, metres=metres, follow=None)
     return redirect(shot.url("expose-focus"))

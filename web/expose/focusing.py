@@ -1,7 +1,7 @@
 """What the shot's camera is focused on, on any frame, and which of several wishes that comes from."""
 
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -69,24 +69,27 @@ def distance_to(camera: Camera, target: np.ndarray) -> float:
     return float(ahead.min()) if len(ahead) else float(away.max())
 
 
-def focus_at(shot: Shot, frame: int | None = None) -> Focus:
+def focus_at(
+    shot: Shot, frame: int | None = None, known: Mapping[str, np.ndarray] | None = None
+) -> Focus:
     """The focus of the shot's camera on a frame; on the one that is worked on, if none is given.
 
     Following comes before keys, keys before what is typed; then what the Set step's sheet of the
-    camera has, what a move that serves says, and the plate's file.
+    camera has, what a move that serves says, and the plate's file. `known`: the `targets`, found
+    once by whoever asks about many frames.
     """
-    wishes = _wishes(shot, frame_of(shot) if frame is None else frame)
+    wishes = _wishes(shot, frame_of(shot) if frame is None else frame, known)
     said = [wish for wish in wishes if wish.kind]
     used = next((wish for wish in said if wish.metres is not None), None)
     rest = tuple(wish for wish in said if wish is not used)
     return Focus(used.metres if used else None, used, rest)
 
 
-def _wishes(shot: Shot, frame: int) -> list[Wish]:
+def _wishes(shot: Shot, frame: int, known: Mapping[str, np.ndarray] | None) -> list[Wish]:
     state, own = shot.state, shot.state["focus"]
     out = []
     if own.get("follow"):
-        out.append(_followed(shot, own["follow"], frame))
+        out.append(_followed(shot, own["follow"], frame, known))
     if own.get("keys"):
         at = _keyed(own["keys"], frame - state["shift"])
         many = len(own["keys"])
@@ -100,15 +103,15 @@ def _wishes(shot: Shot, frame: int) -> list[Wish]:
     move = served(state)
     if move is not None and frame in move.focus_m:
         out.append(Wish("move", f"of the move {move.name}", move.focus_m[frame]))
-    known = metadata_of(state, plate_of(shot)).get("focus_m")
-    if known:
-        out.append(Wish("file", "of the plate’s file", float(known)))
+    told = metadata_of(state, plate_of(shot)).get("focus_m")
+    if told:
+        out.append(Wish("file", "of the plate’s file", float(told)))
     return out
 
 
-def _followed(shot: Shot, name: str, frame: int) -> Wish:
+def _followed(shot: Shot, name: str, frame: int, known: Mapping[str, np.ndarray] | None) -> Wish:
     says = f"follows {name}"
-    target = targets(shot).get(name)
+    target = (targets(shot) if known is None else known).get(name)
     if target is None:
         return Wish("follow", says, None, "it is gone from the set")
     camera = camera_of_state(shot.state, frame)
@@ -199,7 +202,9 @@ def keyed(keys: list[list[float]], frame: int, metres: float | None) -> list[lis
 def over_time(shot: Shot, frames: Iterable[int]) -> tuple[dict[int, float], dict[int, float]]:
     """Focus in metres and f-number by frame, as far as they are known."""
     frames = list(frames)
-    focus = {frame: at for frame in frames if (at := focus_at(shot, frame).metres) is not None}
+    known = targets(shot) if shot.state["focus"].get("follow") else {}
+    every = {frame: focus_at(shot, frame, known).metres for frame in frames}
+    focus = {frame: metres for frame, metres in every.items() if metres is not None}
     stop = {frame: at for frame in frames if (at := stop_at(shot, frame)) is not None}
     return focus, stop
 

@@ -104,10 +104,10 @@ class Source:
         """Focus in metres and f-number by frame of a film, where they are known."""
         if self.over is None:
             return {}, {}
-        return self._by_recipe(*focusing.over_time(self.shot, self._own_frames))
+        return self._by_recipe(*focusing.over_time(self.shot, self.own_frames))
 
     @property
-    def _own_frames(self) -> list[int]:
+    def own_frames(self) -> list[int]:
         """The frames of `by_frame`, as the shot counts them."""
         return [frame - self.recipe.frame_offset for frame in self.by_frame]
 
@@ -123,7 +123,7 @@ class Source:
     @cached_property
     def taken(self) -> open_track.Taken:
         """Focus, stop, shutter and ISO of the matched camera, as far as they are known."""
-        focus, stop = self._by_recipe(*focusing.over_time(self.shot, self._own_frames))
+        focus, stop = self._by_recipe(*focusing.over_time(self.shot, self.own_frames))
         given, own = exposure.of_camera(self.shot), exposure.glass_of(self.shot)
         shutter = blurring.shutter_of(self.shot)
         angle = 360 * shutter.open_frames
@@ -266,6 +266,8 @@ def light_json(shot: Shot) -> dict:
 
 def _json(path: Path, of: Source) -> None:
     state, (first, last) = of.shot.state, span_of(of.shot.state)
+    # The shot's own numbers, whatever the recipe is: it can be solved again from them.
+    focus, stop = focusing.over_time(of.shot, of.own_frames) if of.over else ({}, {})
     told = {
         "show": of.show.name,
         "shot": of.shot.code,
@@ -274,8 +276,8 @@ def _json(path: Path, of: Source) -> None:
         "match": document_of(state),
         "fit": fit_of(state),
         "path": path_fit(state),
-        "focus_m": of.over_time[0],
-        "f_number": of.over_time[1],
+        "focus_m": focus,
+        "f_number": stop,
         "light": light_json(of.shot),
     }
     path.write_text(json.dumps(told, indent=2))
