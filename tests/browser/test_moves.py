@@ -137,7 +137,8 @@ class FromTheRig(Browsing):
             with page.expect_navigation():
                 page.keyboard.press("Control+z")
             page.wait_for_selector("#graph rect.key")
-        self.assertIsNone(self.kept().aircraft)
+        done = [one.label for one in Shot.objects.get().revisions.order_by("number")]
+        self.assertIsNone(self.kept().aircraft, done)
         self.assertEqual(len(keys("z")), 2)
         # Keys are chosen by a box, and the plate is seen behind the set.
         box = page.locator("#graph").bounding_box()
