@@ -99,6 +99,10 @@ class Browsing(StaticLiveServerTestCase):
             self.page.click(text)
         self.page.wait_for_load_state("networkidle")
 
+    def loaded(self):
+        """What is done here loads the page anew; that a page notes its frame in its address doesn't count."""
+        return self.page.expect_event("load")
+
     def on_screen(self, at):
         a, b, scale = self.page.evaluate(
             "document.querySelector('#over').getAttribute('transform').match(/-?[\\d.]+/g).map(Number)"

@@ -59,7 +59,7 @@ class Cutting(Browsing):
         self.until(lambda: int(page.input_value("#frame")) > 22)
         page.keyboard.press("Space")
         for _ in range(2):
-            with page.expect_navigation():
+            with self.loaded():
                 page.keyboard.press("Control+z")
             page.wait_for_load_state("networkidle")
         self.assertEqual(clips()[0], ("LT910", 46))
