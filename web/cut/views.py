@@ -13,7 +13,7 @@ from aperture.timecode import DROPPED, counted_rate, format_timecode, parse_time
 from web.cut import actions
 from web.plates.frames import way_of
 from web.shows.models import Show
-from web.shows.reading import Message, Text, read, whole
+from web.shows.reading import Message, Text, given_file, read, whole
 
 MOST_STEP = 100_000
 
@@ -195,11 +195,8 @@ def file(request, show, kind):
 @require_POST
 def take(request, show):
     """Make the cut that a file says."""
-    show, upload = find(show), request.FILES.get("file")
-    if upload is None:
-        raise Problem("Choose an OpenTimelineIO file or an EDL first.")
-    if upload.size > cut_files.MOST_BYTES:
-        raise Problem("A cut of more than 50 MB isn’t taken.")
+    show = find(show)
+    upload = given_file(request, "file", "an OpenTimelineIO file or an EDL", cut_files.MOST_BYTES)
     kind = "edl" if upload.name.lower().endswith(".edl") else "otio"
     actions.take(show, upload.read(), kind, whole(request.POST.get("base")) or 0)
     return redirect("cut", show.slug)

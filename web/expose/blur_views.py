@@ -15,7 +15,7 @@ from web.expose import blurring, exposure, focus_page, maps, page
 from web.match.path_fits import camera_of_state
 from web.plates.models import plate_of
 from web.shows.forms import BaseField, on_form
-from web.shows.reading import Message, Place, base_of, read
+from web.shows.reading import Message, Place, base_of, given_file, read
 from web.shows.views import find
 from web.ui.rows import Remark, Row
 
@@ -151,14 +151,10 @@ def nine(pupil: Pupil, aspect: float) -> np.ndarray:
 def picture(request, show, shot):
     """Take a picture of an opening, or forget it."""
     shot = find(show, shot)
-    upload = request.FILES.get("picture")
     if request.POST.get("forget"):
         blurring.set_picture(shot, None, "", base_of(request))
-    elif upload is None:
-        raise Problem("Choose a picture of an opening first.")
     else:
-        if upload.size > blurring.MOST_BYTES:
-            raise Problem("A picture of an opening of more than 20 MB isn’t taken.")
+        upload = given_file(request, "picture", "a picture of an opening", blurring.MOST_BYTES)
         blurring.set_picture(shot, upload.read(), upload.name, base_of(request))
     return redirect(shot.url("expose-blur"))
 

@@ -19,7 +19,7 @@ from aperture.units import parse_number
 from web.expose import exposure, looks, page
 from web.expose.models import ShowLook
 from web.shows.forms import BaseField, on_form
-from web.shows.reading import base_of, given_name
+from web.shows.reading import base_of, given_file, given_name
 from web.shows.views import find
 from web.ui.rows import Remark, Row
 
@@ -232,14 +232,11 @@ def switch(request, show, shot):
 @require_POST
 def table(request, show, shot):
     """Take a lookup table, or forget it."""
-    shot, upload = find(show, shot), request.FILES.get("table")
+    shot = find(show, shot)
     if request.POST.get("forget"):
         looks.set_table(shot, None, "", base_of(request))
-    elif upload is None:
-        raise Problem("Choose a .cube file first.")
     else:
-        if upload.size > grade.MOST_BYTES:
-            raise Problem("A lookup table of more than 64 MB isn't taken.")
+        upload = given_file(request, "table", "a lookup table, a .cube file", grade.MOST_BYTES)
         looks.set_table(shot, upload.read(), upload.name, base_of(request))
     return redirect(shot.url("expose-look"))
 

@@ -17,7 +17,7 @@ from web.handoff.answers import download
 from web.handoff.cameras import cameras_by_frame
 from web.handoff.forms import RecipeForm
 from web.handoff.models import Recipe
-from web.shows.reading import given_name, whole
+from web.shows.reading import given_file, given_name, whole
 from web.shows.views import find
 
 SHOWN = 4  # lines of the preview
@@ -132,11 +132,8 @@ def export(request, show, shot):
 @require_POST
 def take(request, show, shot):
     """Take recipes from such a file; those of the same names are replaced. All of them, or none."""
-    shot, file = find(show, shot), request.FILES.get("file")
-    if file is None:
-        raise Problem("Choose a file with recipes first.", "file")
-    if file.size > MOST_BYTES:
-        raise Problem("A file of recipes has at most a megabyte.", "file")
+    shot = find(show, shot)
+    file = given_file(request, "file", "a file of recipes", MOST_BYTES)
     data = strict_json.loads(file.read())
     rows = data.get("recipes") if isinstance(data, dict) and data.get("format") == FORMAT else None
     if not isinstance(rows, list) or not rows or len(rows) > MOST_RECIPES:

@@ -18,7 +18,7 @@ from web.match.starting import start_following, start_following_spots, start_sol
 from web.match.track_verbs import AreaWish, Wish, carry_out, carry_out_area
 from web.match.views import saved
 from web.plates.models import require_film
-from web.shows.reading import Message, base_of, read
+from web.shows.reading import Message, base_of, given_file, read
 from web.shows.views import find
 
 MOST_BYTES = 200_000_000  # of a table of points
@@ -202,15 +202,13 @@ def take_table(request, show, shot):
     """Take tracks from a table of frame, name, x, y, with the origin and pixel centres that were asked."""
     shot = find(show, shot)
     require_film(shot)
-    upload = request.FILES.get("table")
-    if upload is None:
-        raise Problem("Choose a table of points, a .csv or .txt file.", "table")
+    upload = given_file(request, "table", "a table of points, a .csv or .txt file", MOST_BYTES)
     plate = shot.state["plate"]
     convention = points.Convention(
         from_bottom=request.POST.get("origin") == "bottom",
         centres=request.POST.get("centres") == "whole",
         height=plate["height"],
     )
-    found = run_fenced(points.read, upload.read(MOST_BYTES), convention)
+    found = run_fenced(points.read, upload.read(), convention)
     tracking.take_imported(shot, found, upload.name[:80], base_of(request))
     return redirect(shot.url("match"))

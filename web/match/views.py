@@ -14,7 +14,7 @@ from web.match.aids import Wish
 from web.match.fits import document_of, fit_of
 from web.plates.models import plate_of
 from web.shows.history import edit
-from web.shows.reading import Edit, Message, Text, base_of, read, whole
+from web.shows.reading import Edit, Message, Text, base_of, given_file, read, whole
 from web.shows.views import find, step_page
 
 MOST_BYTES = 20_000_000  # of a match document
@@ -132,10 +132,8 @@ def document(request, show, shot):
 def load(request, show, shot):
     """Take marks, facts, planes and lens from a match document file."""
     shot = find(show, shot)
-    upload = request.FILES.get("document")
-    if upload is None:
-        raise Problem("Choose a match document, a .json file.")
-    data = run_fenced(from_bytes, upload.read(MOST_BYTES))
+    upload = given_file(request, "document", "a match document, a .json file", MOST_BYTES)
+    data = run_fenced(from_bytes, upload.read())
     plate = shot.state["plate"]
     if not plate or (data["image"]["width"], data["image"]["height"]) != (
         plate["width"],

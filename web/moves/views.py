@@ -18,7 +18,7 @@ from web.moves.kept import Kept, move_called, moves_of
 from web.moves.time_actions import KIND
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
-from web.shows.reading import base_of, given_name, wants_json, whole
+from web.shows.reading import base_of, given_file, given_name, wants_json, whole
 from web.shows.refusals import Refused
 from web.shows.views import find, step_page
 
@@ -86,11 +86,8 @@ def _recipe(shot, request, kept: Kept | None = None) -> Recipe | None:
 @require_POST
 def take(request, show, shot):
     """Bring a move in out of a file."""
-    shot, upload = find(show, shot), request.FILES.get("file")
-    if upload is None:
-        raise Problem(f"Choose a file with a camera: {', '.join(moves_in.FORMATS)}.", "file")
-    if upload.size > moves_in.MOST_BYTES:
-        raise Problem(f"A file with a camera has at most {moves_in.MOST_BYTES // 1_000_000} MB.")
+    shot, kinds = find(show, shot), ", ".join(moves_in.FORMATS)
+    upload = given_file(request, "file", f"a file with a camera ({kinds})", moves_in.MOST_BYTES)
     is_table, data = moves_in.format_of(upload.name).needs_recipe, upload.read()
     recipe = _recipe(shot, request) if is_table else None
     if is_table and "columns" in request.POST:

@@ -7,8 +7,10 @@ the types and bounds that the message states; anything else was refused with a s
 from typing import Annotated, TypeVar
 
 import msgspec
+from django.core.files.uploadedfile import UploadedFile
 
 from aperture import strict_json
+from aperture.errors import Problem
 from web.shows.refusals import NotValid, Refused
 
 MOST_PX = 1e7  # as the match document has it
@@ -84,6 +86,17 @@ def base_of(request) -> int:
     if request.content_type == "application/json":
         return read(request, Edit).revision
     return require_base(request.POST.get("base") or request.GET.get("base"))
+
+
+def given_file(request, field: str, what: str, most_bytes: int) -> UploadedFile:
+    """The file that a form has to bring; a sentence about `what` where it is missing or too large."""
+    upload = request.FILES.get(field)
+    if upload is None:
+        raise Problem(f"Choose {what} first.", field)
+    if upload.size > most_bytes:
+        most, has = f"{most_bytes / 1e6:.0f} MB", f"{upload.size / 1e6:.1f} MB"
+        raise Problem(f"This file has {has}, and {most} are the most that is taken.", field)
+    return upload
 
 
 def given_name(request, most: int = 120) -> str:
