@@ -243,6 +243,13 @@ class CameraPath:
     positions: Array
     focal_mm: Array
 
+    @classmethod
+    def still(cls, camera: Camera, frame: int) -> CameraPath:
+        """The path of one frame of a camera."""
+        focal = np.array([camera.lens.focal_mm])
+        turns, places = camera.rotation[None].copy(), camera.position[None].copy()
+        return cls(camera.grid, camera.lens, np.array([frame]), turns, places, focal)
+
     def __contains__(self, frame: int) -> bool:
         index = int(np.searchsorted(self.frames, frame))
         return index < len(self.frames) and int(self.frames[index]) == frame

@@ -74,7 +74,12 @@ def write(
     for label, shown in (others or {}).items():
         _camera(top, names.free(label), shown, [shown.camera], unit, up_axis, 0)
     for label, item in stand_ins.items():
-        _mesh(top, names.free(label), item, unit, up_axis)
+        own_name, parent = names.free(label), top
+        if item.moves:
+            poses = [pose_in(up_axis, item.at(frame).pose, METRES[unit]) for frame in frames]
+            parent = _transform(top, own_name, poses, sampling)
+            own_name = f"{own_name}Shape"
+        _mesh(parent, own_name, item, unit, up_axis)
     for label, at in extras.named(MOST_POINTS).items():
         matrix = np.eye(4)
         matrix[:3, 3] = from_y_up(up_axis) @ np.asarray(at, float) / METRES[unit]
@@ -142,7 +147,10 @@ def _mesh(parent: Any, name: str, item: StandIn, unit: str, up_axis: str) -> Non
     import imath
     from alembic3d import AbcGeom
 
-    vertices = item.vertices() @ from_y_up(up_axis).T / METRES[unit]
+    if item.moves:  # in its own axes: its transform has its place
+        vertices = item.own_vertices() / METRES[unit]
+    else:
+        vertices = item.vertices() @ from_y_up(up_axis).T / METRES[unit]
     triangles = item.solid.triangles[:, ::-1]
     points = imath.V3fArray(len(vertices))
     for index, vertex in enumerate(vertices.tolist()):

@@ -77,11 +77,18 @@ def write(
             transforms=[scene.MatrixTransform(pose.ravel())],
         )
     ]
+    frames, moved = sorted(path_of_camera or {}), {}
     for label, item in stand_ins.items():
         id_ = ids.free(label)
-        shape = _geometry(document, id_, label, item, unit, up_axis)
+        goes = item.moves and len(frames) > 1
+        shape = _geometry(document, id_, label, item, unit, up_axis, goes)
         document.geometries.append(shape)
-        nodes.append(scene.Node(id_, name=label, children=[scene.GeometryNode(shape)]))
+        node = scene.Node(id_, name=label, children=[scene.GeometryNode(shape)])
+        if goes:
+            poses = [pose_in(up_axis, item.at(frame).pose, METRES[unit]) for frame in frames]
+            moved[id_] = np.array(poses).reshape(len(frames), 16)
+            node.transforms.append(scene.MatrixTransform(moved[id_][0]))
+        nodes.append(node)
     nodes += _points(extras, ids, unit, up_axis)
     if extras.card is not None:
         own_space = extras.card_follows
@@ -97,9 +104,11 @@ def write(
     document.scenes.append(shot)
     document.scene = shot
     document.save()
-    nodes[0].transforms[0].xmlnode.set("sid", "transform")
+    for node in nodes:
+        if node.id == own or node.id in moved:
+            node.transforms[0].xmlnode.set("sid", "transform")
     if path_of_camera:
-        _animate(document, own, f"{own}-lens", path_of_camera, rate, unit, up_axis)
+        _animate(document, own, f"{own}-lens", path_of_camera, moved, rate, unit, up_axis)
     with open(path, "wb") as file:
         document.xmlnode.write(file, encoding="utf-8", xml_declaration=True)
 
@@ -114,8 +123,14 @@ def _angles(camera: Camera) -> tuple[float, float]:
     return wide, high
 
 
-def _geometry(document: Any, id_: str, label: str, item: StandIn, unit: str, up_axis: str) -> Any:
-    vertices = item.vertices() @ from_y_up(up_axis).T / METRES[unit]
+def _geometry(
+    document: Any, id_: str, label: str, item: StandIn, unit: str, up_axis: str, own: bool
+) -> Any:
+    """The surface of a stand-in where it stands; `own`: in its own axes."""
+    if own:
+        vertices = item.own_vertices() / METRES[unit]
+    else:
+        vertices = item.vertices() @ from_y_up(up_axis).T / METRES[unit]
     return _surface(document, id_, label, vertices, item.solid.triangles.ravel())
 
 
@@ -152,12 +167,13 @@ def _animate(
     node: str,
     lens: str,
     path: Mapping[int, Camera],
+    others: Mapping[str, Array],
     rate: Fraction,
     unit: str,
     up_axis: str,
 ) -> None:
-    """Add the animation of the camera's matrix, and of its angles where the lens zooms: pycollada
-    reads such, but writes none.
+    """Add the animations of the camera's matrix and of `others`, (T, 16) by their nodes' ids, and of
+    its angles where the lens zooms: pycollada reads such, but writes none.
     """
     frames = sorted(path)
     times = [float((frame - frames[0]) / rate) for frame in frames]
@@ -165,9 +181,8 @@ def _animate(
     matrices = np.array(
         [pose_in(up_axis, path[frame].world_from_camera, metres) for frame in frames]
     )
-    library = add_animations(
-        document, {node: matrices.reshape(len(frames), 16)}, times, frames[0], rate
-    )
+    moved = {node: matrices.reshape(len(frames), 16), **others}
+    library = add_animations(document, moved, times, frames[0], rate)
     make = _maker()
     angles = np.array([_angles(path[frame]) for frame in frames])
     if np.ptp(angles, axis=0).max() > 1e-9:

@@ -7,7 +7,7 @@ glTF knows neither an off-centre principal point nor distortion; both are writte
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -85,12 +85,20 @@ def write(
     document.cameras = [_camera(camera, name)]
     pose = camera.world_from_camera.T.ravel().tolist()
     blob = bytearray()
+    frames = sorted(path_of_camera or {})
     if path_of_camera:
-        document.nodes = [_animated(document, blob, name, path_of_camera, rate)]
+        poses = [path_of_camera[frame].world_from_camera for frame in frames]
+        document.nodes = [g.Node(name=name, camera=0)]
+        _animate(document, blob, 0, poses, frames, rate)
     else:
         document.nodes = [g.Node(name=name, camera=0, matrix=pose)]
     for label, item in stand_ins.items():
-        _add_mesh(document, blob, label, item)
+        goes = item.moves and len(frames) > 1
+        vertices = item.own_vertices() if goes else item.vertices()
+        node = _add_mesh(document, blob, label, vertices, item.solid.triangles)
+        if goes:
+            poses = [item.at(frame).pose for frame in frames]
+            _animate(document, blob, node, poses, frames, rate)
     _extras(document, blob, extras)
     if blob:
         document.buffers = [g.Buffer(byteLength=len(blob))]
@@ -125,23 +133,25 @@ def _camera(camera: Camera, name: str) -> Any:
     return g.Camera(type="perspective", name=name, perspective=perspective, extras=extras)
 
 
-def _animated(
-    document: Any, blob: bytearray, name: str, path: Mapping[int, Camera], rate: Fraction
-) -> Any:
-    """The camera's node with an animation of its place and turn (clause 3.11), a key for each
-    frame.
-    """
+def _animate(
+    document: Any,
+    blob: bytearray,
+    index: int,
+    poses: Sequence[Array],
+    frames: Sequence[int],
+    rate: Fraction,
+) -> None:
+    """An animation of a node's place and turn (clause 3.11), from its pose on each frame."""
     import pygltflib as g
 
-    frames = sorted(path)
-    places = np.array([path[frame].position for frame in frames], np.float32)
-    turns = Rotation.from_matrix([path[frame].world_from_camera[:3, :3] for frame in frames])
-    quaternions = turns.as_quat()
+    node = document.nodes[index]
+    places = np.array([pose[:3, 3] for pose in poses], np.float32)
+    quaternions = Rotation.from_matrix([pose[:3, :3] for pose in poses]).as_quat()
     # A quaternion and its negative are the same turn; neighbours have to be of one sign to be
     # blended the short way.
-    for index in range(1, len(frames)):
-        if quaternions[index] @ quaternions[index - 1] < 0:
-            quaternions[index] *= -1
+    for at in range(1, len(frames)):
+        if quaternions[at] @ quaternions[at - 1] < 0:
+            quaternions[at] *= -1
     times = np.array([float((frame - frames[0]) / rate) for frame in frames], np.float32)
     inputs = _accessor(document, blob, times, g.SCALAR, (float(times[0]), float(times[-1])))
     samplers = [
@@ -149,19 +159,14 @@ def _animated(
         for values, kind in ((places, g.VEC3), (quaternions.astype(np.float32), g.VEC4))
     ]
     channels = [
-        g.AnimationChannel(sampler=index, target=g.AnimationChannelTarget(node=0, path=what))
-        for index, what in enumerate(("translation", "rotation"))
+        g.AnimationChannel(sampler=at, target=g.AnimationChannelTarget(node=index, path=what))
+        for at, what in enumerate(("translation", "rotation"))
     ]
     extras = {"first_frame": frames[0], "last_frame": frames[-1], "rate": str(rate)}
-    document.animations = [
-        g.Animation(name=name, samplers=samplers, channels=channels, extras=extras)
-    ]
-    return g.Node(
-        name=name,
-        camera=0,
-        translation=places[0].tolist(),
-        rotation=quaternions[0].tolist(),
+    document.animations.append(
+        g.Animation(name=node.name, samplers=samplers, channels=channels, extras=extras)
     )
+    node.translation, node.rotation = places[0].tolist(), quaternions[0].tolist()
 
 
 def _accessor(
@@ -237,12 +242,11 @@ def _extras(document: Any, blob: bytearray, extras: Extras) -> None:
     add(card, document.nodes[0].children if extras.card_follows else roots)
 
 
-def _add_mesh(document: Any, blob: bytearray, label: str, item: StandIn) -> None:
-    """A node with a mesh, its corners and faces appended to `blob`."""
+def _add_mesh(document: Any, blob: bytearray, label: str, vertices: Array, triangles: Array) -> int:
+    """The index of a node with a mesh, its corners and faces appended to `blob`."""
     import pygltflib as g
 
-    vertices = item.vertices().astype(np.float32)
-    triangles = item.solid.triangles.astype(np.uint32)
+    vertices, triangles = vertices.astype(np.float32), triangles.astype(np.uint32)
     for values, target in ((vertices, g.ARRAY_BUFFER), (triangles, g.ELEMENT_ARRAY_BUFFER)):
         data = values.tobytes()
         view = g.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(data), target=target)
@@ -267,5 +271,7 @@ def _add_mesh(document: Any, blob: bytearray, label: str, item: StandIn) -> None
     document.accessors += [positions, indices]
     primitive = g.Primitive(attributes=g.Attributes(POSITION=first), indices=first + 1)
     document.meshes.append(g.Mesh(name=label, primitives=[primitive]))
-    document.scenes[0].nodes.append(len(document.nodes))
+    node = len(document.nodes)
+    document.scenes[0].nodes.append(node)
     document.nodes.append(g.Node(name=label, mesh=len(document.meshes) - 1))
+    return node

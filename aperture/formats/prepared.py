@@ -137,7 +137,8 @@ def scaled_set(items: Mapping[str, StandIn], scale: float) -> dict[str, StandIn]
     for name, item in items.items():
         (across, up, along), (x, y, z) = item.size, item.base
         size = (scale * across, scale * up, scale * along)
-        out[name] = replace(item, size=size, base=(scale * x, scale * y, scale * z))
+        way = item.way.scaled(scale) if item.way else None
+        out[name] = replace(item, size=size, base=(scale * x, scale * y, scale * z), way=way)
     return out
 
 

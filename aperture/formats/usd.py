@@ -9,7 +9,7 @@ gate's width times the squeeze, which gives the same rays.
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -138,7 +138,7 @@ def write(
     for label, shown in (others or {}).items():
         _camera(stage, place(label), shown, up_axis)
     for label, item in stand_ins.items():
-        _mesh(UsdGeom.Mesh.Define(stage, place(label)), item, up_axis)
+        _mesh(UsdGeom.Mesh.Define(stage, place(label)), item, up_axis, frames)
     _extras(stage, extras, place, first_at, up_axis)
     if path.suffix != ".usdz":
         stage.GetRootLayer().Export(str(path))
@@ -236,10 +236,18 @@ def _extras(
     st.Set([Gf.Vec2f(*map(float, uv)) for uv in CARD_UV[::-1]])
 
 
-def _mesh(mesh: Any, item: StandIn, up_axis: str) -> None:
-    from pxr import Gf, UsdGeom
+def _mesh(mesh: Any, item: StandIn, up_axis: str, frames: Sequence[int]) -> None:
+    """One that moves has its points in its own axes, and its place as time samples."""
+    from pxr import Gf, Usd, UsdGeom
 
-    points = item.vertices() @ from_y_up(up_axis).T / METRES_PER_UNIT
+    if item.moves:
+        points = item.own_vertices() / METRES_PER_UNIT
+        transform = mesh.AddTransformOp()
+        for frame in frames:
+            pose = pose_in(up_axis, item.at(frame).pose, METRES_PER_UNIT)
+            transform.Set(Gf.Matrix4d(*pose.T.ravel().tolist()), Usd.TimeCode(frame))
+    else:
+        points = item.vertices() @ from_y_up(up_axis).T / METRES_PER_UNIT
     mesh.CreatePointsAttr([Gf.Vec3f(*map(float, point)) for point in points])
     mesh.CreateFaceVertexCountsAttr([len(face) for face in item.solid.faces])
     mesh.CreateFaceVertexIndicesAttr([int(index) for face in item.solid.faces for index in face])

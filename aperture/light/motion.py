@@ -8,6 +8,7 @@ Between frames positions go along straight lines, and rotations on the shortest 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -109,12 +110,16 @@ class Streaks:
     skews: Array
 
 
+# Points (N, 3), metres; or where they are at a moment in frames.
+Points = Array | Callable[[float], Array]
+
+
 def streaks(
-    path: CameraPath, frame: int, points: Array, shutter: Shutter, parts: int = 8
+    path: CameraPath, frame: int, points: Points, shutter: Shutter, parts: int = 8
 ) -> Streaks:
-    """Return the streaks of points (N, 3) that stand still, metres, on a frame of a moving camera."""
+    """Return the streaks of points on a frame of a camera, where either moves, or both."""
     moments = frame + np.linspace(shutter.opens, shutter.closes, parts + 1)
-    middle = camera_between(path, frame).project(points)
+    middle = _projected(path, points, frame)
     late = shutter.readout_frames * (middle[:, 1] / path.grid.height - 0.5)
     rolls = bool(shutter.readout_frames)
     seen = np.array([_seen(path, points, moment, late if rolls else None) for moment in moments])
@@ -125,16 +130,21 @@ def streaks(
     return Streaks(seen[0], seen[-1], lengths, skews)
 
 
-def _seen(path: CameraPath, points: Array, moment: float, late: Array | None) -> Array:
+def _projected(path: CameraPath, points: Points, moment: float) -> Array:
+    there = points(moment) if callable(points) else points
+    return camera_between(path, moment).project(there)
+
+
+def _seen(path: CameraPath, points: Points, moment: float, late: Array | None) -> Array:
     """(N, 2) px of points at a moment; each `late` (N,) frames later where that is given.
 
     A row's delay is small: between three moments the way is taken as a parabola through them.
     """
-    own = camera_between(path, moment).project(points)
+    own = _projected(path, points, moment)
     if late is None:
         return own
     reach = float(np.nanmax(np.abs(late), initial=1e-9))
-    before = camera_between(path, moment - reach).project(points)
-    after = camera_between(path, moment + reach).project(points)
+    before = _projected(path, points, moment - reach)
+    after = _projected(path, points, moment + reach)
     share = (late / reach)[:, None]
     return own + share * (after - before) / 2 + share**2 * (after - 2 * own + before) / 2

@@ -29,6 +29,9 @@ from aperture.scene.stand_in import StandIn
 PLACES = 4096  # of the lens opening, shared out to the pixels
 MOMENTS = 129  # while the shutter is open
 MARGIN_PX = 3
+# What moves by itself is placed anew for each half px of its way, so often at most; and no more
+# triangles are laid out for that than so many.
+MOST_PLACED, MOST_TRIANGLES = 64, 4_000_000
 MATERIALS = {"matte": lens_rays.MATTE, "checker": lens_rays.CHECKER}
 
 
@@ -82,8 +85,11 @@ class Tables:
     field: tuple[float, ...]
 
 
-def tables(camera: Camera, blur: Blur, rows: Sequence[int], columns: Sequence[int]) -> Tables:
-    """Lay out the rays of the pixels in some rows and columns.
+def tables(
+    camera: Camera, blur: Blur, rows: Sequence[int], columns: Sequence[int], timed: bool = False
+) -> Tables:
+    """Lay out the rays of the pixels in some rows and columns; `timed`: over time even where the
+    camera stands still.
 
     Raises Problem where the lens sees as wide as a thin lens can't: 180° and more.
     """
@@ -96,7 +102,7 @@ def tables(camera: Camera, blur: Blur, rows: Sequence[int], columns: Sequence[in
     return Tables(
         plane,
         pupil.samples(PLACES),
-        *_moments(camera, blur),
+        *_moments(camera, blur, timed),
         (lens.pupil_mm / 2000, 1 / lens.focus_m) if lens else (0.0, 0.0),
         (pupil.cats_eye, pupil.onset, pupil.swirl, 1 / pupil.squeeze),
         (*middle, *one_px.tolist()),
@@ -128,13 +134,21 @@ def _on_plane(camera: Camera, rows: Sequence[int], columns: Sequence[int]) -> Ar
     return top + below * (bottom - top)
 
 
-def _moments(camera: Camera, blur: Blur) -> tuple[tuple[Array, Array, Array], tuple[float, ...]]:
+def _span(shutter: Shutter) -> tuple[float, float]:
+    """The first and the last moment that anything is exposed at, in frames from the frame's own."""
+    late = abs(shutter.readout_frames) / 2
+    return shutter.opens - late, shutter.closes + late
+
+
+def _moments(
+    camera: Camera, blur: Blur, timed: bool
+) -> tuple[tuple[Array, Array, Array], tuple[float, ...]]:
     height, shutter = float(camera.grid.height), blur.shutter
+    least, most = _span(shutter)
+    times = (shutter.opens, shutter.open_frames, shutter.readout_frames, least, most, height)
     if not blur.moves:
         still = (camera.rotation[None].copy(), np.zeros((1, 3)), np.ones(1))
-        return still, (0.0, 0.0, 0.0, 0.0, 0.0, height)
-    late = abs(shutter.readout_frames) / 2
-    least, most = shutter.opens - late, shutter.closes + late
+        return still, times if timed else (0.0, 0.0, 0.0, 0.0, 0.0, height)
     there = camera_between(blur.path, blur.frame)
     rotations, positions, zooms = [], [], []
     for moment in np.linspace(least, most, MOMENTS):
@@ -143,7 +157,6 @@ def _moments(camera: Camera, blur: Blur) -> tuple[tuple[Array, Array, Array], tu
         rotations.append(then.rotation @ there.rotation.T @ camera.rotation)
         positions.append(then.position - there.position)
         zooms.append(there.lens.focal_mm / then.lens.focal_mm)
-    times = (shutter.opens, shutter.open_frames, shutter.readout_frames, least, most, height)
     return (np.array(rotations), np.array(positions), np.array(zooms)), times
 
 
@@ -157,13 +170,69 @@ def margin(camera: Camera, items: Sequence[StandIn], blur: Blur) -> int:
         wide = blur.lens.blur_mm(np.maximum(away, 1e-3)) / 2
         reach += px * float(wide.max()) * (1 + abs(blur.pupil.swirl))
         reach *= max(1.0, 1 / blur.pupil.squeeze)
-    if blur.moves:
-        found = streaks(blur.path, blur.frame, corners, blur.shutter)
-        lengths = found.lengths + np.linalg.norm(found.skews, axis=1)
-        scale = camera.grid.width / blur.path.grid.width
-        longest = float(np.max(lengths)) * max(1.0, scale)
+    if blur.moves or _moving(items, blur):
+        longest = _longest(camera, items, blur)
         reach += longest if math.isfinite(longest) else math.inf
     return int(min(reach, 1e6)) + MARGIN_PX
+
+
+def _moving(items: Sequence[StandIn], blur: Blur) -> list[int]:
+    """Which of the stand-ins move while the picture is exposed."""
+    if not (blur.open or blur.shutter.readout_frames):
+        return []
+    moments = blur.frame + np.array([0.0, *_span(blur.shutter)])
+    return [
+        index
+        for index, item in enumerate(items)
+        if item.moves and len({item.at(moment).pose.tobytes() for moment in moments}) > 1
+    ]
+
+
+def _longest(camera: Camera, items: Sequence[StandIn], blur: Blur) -> float:
+    """Px of the longest way of a corner of the stand-ins, readout and all; infinite where one isn't
+    seen all the time.
+    """
+    path = blur.path if blur.moves and blur.path else CameraPath.still(camera, blur.frame)
+
+    def corners(moment: float) -> Array:
+        return np.concatenate([item.at(moment).bounds() for item in items])
+
+    found = streaks(path, blur.frame, corners, blur.shutter)
+    lengths = found.lengths + np.linalg.norm(found.skews, axis=1)
+    longest = float(np.max(lengths)) * max(1.0, camera.grid.width / path.grid.width)
+    return longest if math.isfinite(longest) else math.inf
+
+
+@dataclass(frozen=True, eq=False)
+class Placed:
+    """A scene as it stands at one of the moments of an exposure."""
+
+    scene: Scene
+    faces: tuple[Array, ...]
+    back: Array  # (I, 3, 3) and (I, 3): what brings each stand-in back to where it is on the frame
+    shift: Array
+
+
+def _faces(scene: Scene) -> tuple[Array, ...]:
+    return scene.starts, scene.normals, scene.offsets, scene.catches
+
+
+def _placed(scene: Scene, moment: float) -> Placed:
+    """The scene at a moment; measured from the same camera."""
+    items = [(item.at(moment), look) for item, look in scene.items]
+    eye = np.eye(4)
+    eye[:3, 3] = scene.camera.position
+    back = np.array(
+        [
+            np.linalg.inv(eye) @ now.pose @ np.linalg.inv(item.pose) @ eye
+            for (now, _), (item, _) in zip(scene.items, items)
+        ]
+    )
+    turns, shifts = back[:, :3, :3].copy(), back[:, :3, 3].copy()
+    plate = (scene.plate, scene.plate_camera)
+    then = Scene(scene.camera, items, scene.light, *plate, (turns, shifts))
+    then.ready()
+    return Placed(then, _faces(then), turns, shifts)
 
 
 class Blurred:
@@ -180,7 +249,10 @@ class Blurred:
     ) -> None:
         self.scene, self.blur, self.side, self.with_masks = scene, blur, side, with_masks
         self.rows, self.columns = rows, columns
-        self.tables = tables(scene.camera, blur, rows, columns)
+        items = [item for item, _ in scene.items]
+        self.moving = _moving(items, blur)
+        self.tables = tables(scene.camera, blur, rows, columns, bool(self.moving))
+        self.over_time = self._over_time() if self.moving else []
         materials = [look.material for look in scene.looks]
         light = scene.light
         self.simple = (
@@ -188,13 +260,22 @@ class Blurred:
             and light.shadow_rays == 1
             and light.lamp == 0
         )
-        self.faces = (scene.starts, scene.normals, scene.offsets, scene.catches)
+        self.faces = _faces(scene)
         self.looks = (
             np.array([MATERIALS.get(name, 0) for name in materials], np.int64),
             np.array([look.checker_m for look in scene.looks], float),
             np.array([item.base - scene.camera.position for item, _ in scene.items], float),
             np.array([item.rotation for item, _ in scene.items], float),
         )
+
+    def _over_time(self) -> list[Placed]:
+        """The scene at moments from the first that is exposed to the last."""
+        items = [self.scene.items[index][0] for index in self.moving]
+        longest = min(_longest(self.scene.camera, items, self.blur), 1e6)
+        room = MOST_TRIANGLES // max(len(self.scene.normals), 1)
+        count = int(np.clip(math.ceil(2 * longest), 8, max(4, min(MOST_PLACED, room))))
+        moments = self.blur.frame + np.linspace(*_span(self.blur.shutter), count)
+        return [_placed(self.scene, moment) for moment in moments.tolist()]
 
     def block(self, top: int, bottom: int) -> tuple[Array, Array]:
         """(rows, columns, 4) the beauty of some rows, and (rows, columns, items) the masks."""
@@ -203,6 +284,7 @@ class Blurred:
         rays = (
             np.empty((count, 3), np.float32),
             np.empty((count, 3), np.float32),
+            np.empty(count, np.float32),
             np.empty(count, np.float32),
         )
         own = self.tables
@@ -222,41 +304,101 @@ class Blurred:
         pixels = many[0] * many[1]
         beauty = np.zeros((pixels, 4), np.float32)
         masks = np.zeros((pixels, len(self.scene.items) if self.with_masks else 0), np.float32)
-        (self._plainly if self.simple else self._fully)(rays, beauty, masks)
+        shared = self._shared(rays[3])
+        (self._plainly if self.simple else self._fully)(rays[:3], shared, beauty, masks)
         return beauty.reshape(*many, 4), masks.reshape(*many, -1)
 
-    def _plainly(self, rays: tuple[Array, ...], beauty: Array, masks: Array) -> None:
+    def _shared(self, moments: Array) -> list[tuple[Placed, Array]]:
+        """The scene at its moments, with the rays (K,) that see it then; nothing where it stands still."""
+        if not self.over_time:
+            return []
+        (least, most), last = _span(self.blur.shutter), len(self.over_time) - 1
+        nearest = np.rint((moments - least) / (most - least) * last).astype(int).clip(0, last)
+        order = np.argsort(nearest, kind="stable")
+        ends = np.searchsorted(nearest[order], np.arange(last + 2))
+        parts = [order[first:end] for first, end in zip(ends, ends[1:])]
+        return [(placed, part) for placed, part in zip(self.over_time, parts) if len(part)]
+
+    def _plainly(
+        self,
+        rays: tuple[Array, ...],
+        shared: list[tuple[Placed, Array]],
+        beauty: Array,
+        masks: Array,
+    ) -> None:
         """By the compiled shading: matte and checkers under a sharp sun."""
-        scene, count = self.scene, len(rays[2])
+        scene = self.scene
+        if shared:
+            met, seen = self._met_over_time(rays, shared)
+        else:
+            met, seen = self._met(scene, self.faces, rays)
+        light = (scene.light.sun, scene.light.ambient, 2.0**self.blur.stops)
+        lens_rays.shade(met, rays, self.faces, seen, self.looks, light, (beauty, masks))
+
+    def _met(
+        self, scene: Scene, faces: tuple[Array, ...], rays: tuple[Array, ...]
+    ) -> tuple[tuple[Array, Array], tuple[Array, ...]]:
+        """What rays meet first, and what `lens_rays.shade` wants to know of it."""
+        count = len(rays[2])
         met = scene.first(rays[1], rays[0])
         seen = tuple(np.zeros(count, np.float32) for _ in range(3))
         points, which = np.empty((count, 3), np.float32), np.empty(count, np.int32)
         sun = scene.light.toward_sun
-        listed = lens_rays.toward_sun(
-            met, rays, self.faces, sun, scene.reach, (points, which, *seen)
-        )
+        listed = lens_rays.toward_sun(met, rays, faces, sun, scene.reach, (points, which, *seen))
         if listed and scene.light.sun > 0:
             ways = np.broadcast_to(sun.astype(np.float32), (listed, 3)).copy()
             dark = scene.blocked(points[:listed], ways)
             seen[2][which[:listed][dark]] = 0
-        light = (scene.light.sun, scene.light.ambient, 2.0**self.blur.stops)
-        lens_rays.shade(met, rays, self.faces, seen, self.looks, light, (beauty, masks))
+        return met, seen
 
-    def _fully(self, rays: tuple[Array, ...], beauty: Array, masks: Array) -> None:
+    def _met_over_time(
+        self, rays: tuple[Array, ...], shared: list[tuple[Placed, Array]]
+    ) -> tuple[tuple[Array, Array], tuple[Array, ...]]:
+        """The same of a scene that moves. The rays that meet what moves are brought along to where it
+        is on the frame, so that its checkers lie there.
+        """
+        count = len(rays[2])
+        met = (np.empty(count, np.int32), np.empty(count, np.int32))
+        seen = tuple(np.empty(count, np.float32) for _ in range(3))
+        for placed, part in shared:
+            own = tuple(each[part] for each in rays)
+            found, told = self._met(placed.scene, placed.faces, own)
+            for whole, piece in zip((*met, *seen), (*found, *told)):
+                whole[part] = piece
+            for index in self.moving:
+                mine = found[0] == index
+                turn, shift = placed.back[index], placed.shift[index]
+                rays[0][part[mine]] = own[0][mine] @ turn.T + shift
+                rays[1][part[mine]] = own[1][mine] @ turn.T
+        return met, seen
+
+    def _fully(
+        self,
+        rays: tuple[Array, ...],
+        shared: list[tuple[Placed, Array]],
+        beauty: Array,
+        masks: Array,
+    ) -> None:
         """By the scene's own shading: mirrors, what wears the plate, lamps and soft shadows."""
-        scene = self.scene
         origins, directions, weights = (each.astype(float) for each in rays)
-        hits = scene.hit(directions, origins)
         each = (len(beauty), self.side**2)
-        element = hits.met & ~scene.catches[np.maximum(hits.item, 0)]
-        which = np.flatnonzero(element)
         values = np.zeros((len(weights), 4), np.float32)
-        values[which, :3] = 2.0**self.blur.stops * scene.shade(hits, which, directions)
-        values[which, 3] = 1.0
+        items = np.empty(len(weights), np.int32)
+        whole = np.arange(len(weights))
+        for scene, part in [(placed.scene, part) for placed, part in shared] or [
+            (self.scene, whole)
+        ]:
+            hits = scene.hit(directions[part], origins[part])
+            items[part] = hits.item
+            element = hits.met & ~scene.catches[np.maximum(hits.item, 0)]
+            which = np.flatnonzero(element)
+            light = scene.shade(hits, which, directions[part])
+            values[part[which], :3] = 2.0**self.blur.stops * light
+            values[part[which], 3] = 1.0
         weighted = values * weights[:, None]
         beauty[:] = weighted.reshape(*each, 4).sum(axis=1)
         for index in range(masks.shape[1]):
-            mine = (hits.item == index) * weights
+            mine = (items == index) * weights
             masks[:, index] = mine.reshape(each).sum(axis=1)
 
 

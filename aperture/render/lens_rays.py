@@ -47,13 +47,13 @@ def make_rays(corners, at, side, places, moments, times, lens, optics, field, ou
     lens : radius of the opening, metres, and one over the focus, 0 for infinity.
     optics : (cat's eye, its onset, swirl, width).
     field : (x, y, across, down): the principal point, px, and what makes half diagonals of px.
-    out : origins (N, 3), directions (N, 3), weights (N,): float32.
+    out : origins (N, 3), directions (N, 3), weights (N,), and moments (N,) in frames: float32.
     """
     rotations, positions, zooms = moments
     opens, open_, readout, least, most, height = times
     radius, near = lens
     cats_eye, onset, swirl, wide = optics
-    origins, directions, weights = out
+    origins, directions, weights, instants = out
     rows, columns = corners.shape[0] - 1, corners.shape[1] - 1
     rays, many, count = side * side, len(places), len(zooms)
     span = most - least
@@ -112,6 +112,7 @@ def make_rays(corners, at, side, places, moments, times, lens, optics, field, ou
                     )
                     origins[n, axis] = place[axis] + turn[axis, 0] * u + turn[axis, 1] * v
                 weights[n] = weight
+                instants[n] = moment
                 total += weight
                 n += 1
             # What the barrel cuts makes the spot smaller, not the picture darker: that is vignetting,

@@ -77,7 +77,8 @@ def measure_film(
 ) -> dict[int, Offsets | None]:
     """`measure` on pictures of a film in its folder; None where too little was found, or the picture can't be read.
 
-    cameras: of each picture's number its camera, as `frustum.to_json` has it. count: a file that holds how many are done.
+    cameras: of each picture's number its camera, as `frustum.to_json` has it. items: their ways go by
+    those numbers too. count: a file that holds how many are done.
     """
     out: dict[int, Offsets | None] = {}
 
@@ -88,7 +89,8 @@ def measure_film(
             return None
         pixels = way.apply(pixels)
         own = "linear" if linear else transfer
-        return measure(pixels, from_json(cameras[number]), items, which, own)[0]
+        there = [item.at(number) for item in items]
+        return measure(pixels, from_json(cameras[number]), there, which, own)[0]
 
     with Pictures(folder) as pictures:
         for done, number in enumerate(sorted(cameras)):

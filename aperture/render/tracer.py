@@ -75,7 +75,11 @@ class Hits:
 
 
 class Scene:
-    """Stand-ins with their looks, seen from a camera. `plate`: (H, W, 3) linear, as `plate_camera` saw it, for what wears the plate."""
+    """Stand-ins with their looks, seen from a camera. `plate`: (H, W, 3) linear, as `plate_camera` saw it, for what wears the plate.
+
+    `back`: turns (I, 3, 3) and shifts (I, 3) that bring each stand-in, measured from the camera, to where
+    it is on the plate; None: it is there.
+    """
 
     def __init__(
         self,
@@ -84,7 +88,9 @@ class Scene:
         light: Light | None = None,
         plate: Any = None,
         plate_camera: Camera | None = None,
+        back: tuple[Array, Array] | None = None,
     ) -> None:
+        self.back = back
         self.camera, self.items, self.light, self.plate, self.plate_camera = (
             camera,
             items,
@@ -265,7 +271,12 @@ class Scene:
             out[soft] = (self._albedo(hits, chosen) * light)[:, None]
         worn = kinds == "plate"
         if worn.any():
-            out[worn] = self._worn(hits.point[which[worn]])
+            chosen = which[worn]
+            points = hits.point[chosen]
+            if self.back is not None:
+                turns, shifts = (part[hits.item[chosen]] for part in self.back)
+                points = np.einsum("nij,nj->ni", turns, points) + shifts
+            out[worn] = self._worn(points)
         mirror = kinds == "mirror"
         if mirror.any():
             chosen = which[mirror]

@@ -12,6 +12,7 @@ from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.geometry.rotation import angles_from_rotation, rotation_from_angles
 from aperture.scene import solids
+from aperture.scene.way import Way
 
 LEAST_M, LARGEST_M = 1e-4, 1e5
 BIG_M, SMALL_M = 1e3, 1e-3  # beyond these the unit is probably wrong
@@ -22,7 +23,7 @@ class StandIn:
     """size: across, up, along in metres; base: (3,) metres, the middle of its underside, about which it turns.
 
     turn, tilt, roll: radians, as a camera's pan, tilt and roll. steps: of stairs. corners: (x, z) of a block's or room's floor in the unit
-    square. mesh: the solid of kind "mesh". Raises Problem where a value can't be.
+    square. mesh: the solid of kind "mesh". way: over time, where it moves. Raises Problem where a value can't be.
     """
 
     size: tuple[float, float, float]
@@ -34,6 +35,7 @@ class StandIn:
     steps: int = 0
     corners: tuple[tuple[float, float], ...] = ()
     mesh: solids.Solid | None = None
+    way: Way | None = None
 
     def __post_init__(self) -> None:
         flat = self.kind == "plane"
@@ -60,6 +62,27 @@ class StandIn:
         """(3, 3) world from its own axes."""
         return rotation_from_angles(self.turn, self.tilt, self.roll)
 
+    @property
+    def pose(self) -> Array:
+        """(4, 4) world from its own axes, metres."""
+        pose = np.eye(4)
+        pose[:3, :3], pose[:3, 3] = self.rotation, self.base
+        return pose
+
+    @property
+    def moves(self) -> bool:
+        """Whether it is elsewhere at another time."""
+        return self.way is not None and self.way.moves
+
+    def at(self, moment: float) -> StandIn:
+        """As it stands at a moment, in frames."""
+        if self.way is None or not self.moves:
+            return self
+        pose = self.way.pose(moment)
+        turn, tilt, roll = angles_from_rotation(pose[:3, :3])
+        base = tuple(pose[:3, 3].tolist())
+        return replace(self, base=base, turn=turn, tilt=tilt, roll=roll)
+
     def placed(self, points: Array) -> Array:
         """(N, 3) metres of points (N, 3) in the unit box."""
         return np.asarray(points, float) * self.size @ self.rotation.T + self.base
@@ -67,6 +90,10 @@ class StandIn:
     def vertices(self) -> Array:
         """(V, 3) metres."""
         return self.placed(self.solid.vertices)
+
+    def own_vertices(self) -> Array:
+        """(V, 3) metres, in its own axes, from the middle of its underside."""
+        return np.asarray(self.solid.vertices, float) * self.size
 
     def bounds(self) -> Array:
         """(8, 3) metres, the corners of its own box: the underside's four from the front left on, anticlockwise from above, then those above them."""

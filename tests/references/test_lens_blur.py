@@ -1,6 +1,7 @@
 """Renders with depth of field and motion blur against the thin-lens formula, another renderer, and projected paths."""
 
 import math
+from dataclasses import replace
 from unittest import TestCase
 
 import mitsuba
@@ -20,6 +21,7 @@ from aperture.render.blurred import Blur
 from aperture.render.passes import Wanted, render
 from aperture.render.tracer import Light, Look
 from aperture.scene.stand_in import StandIn
+from aperture.scene.way import Way
 
 SIZE = (320, 180)
 GRID = Grid.from_gate(*SIZE, 36.0, 20.25)
@@ -220,6 +222,59 @@ class Streaks(TestCase):
         np.testing.assert_allclose(found.starts[0], ends[0], atol=1e-9)
         np.testing.assert_allclose(found.ends[0], ends[1], atol=1e-9)
         self.assertGreaterEqual(found.lengths[0] + 1e-9, np.linalg.norm(ends[1] - ends[0]))
+
+    def test_what_moves_by_itself(self):
+        """A thing that goes to the left before a still camera is smeared as one at rest before a camera
+        that goes to the right: the renderer has other ways for the two. And it is the mean of many
+        sharp pictures, checkers, its shadow and all.
+        """
+        path, at = moving(turn=0.0), (0.4, 1.0, -5.0)
+        frames = path.frames.astype(float)
+        places = np.array(at) - (path.positions - path.positions[1])
+        way = Way(frames, places, np.tile(np.eye(3), (3, 1, 1)))
+        blur = Blur(frame=2, shutter=Shutter(0.5, "centre", 0.3))
+        wanted = Wanted(samples=16, light=GLOW, blur=blur)
+        pictures = [
+            render(
+                path.at(2), [(thing, Look("thing"))], replace(wanted, blur=replace(blur, path=by))
+            )
+            for thing, by in (
+                (StandIn((0.5, 0.4, 0.1), at), path),
+                (StandIn((0.5, 0.4, 0.1), at, way=way), None),
+            )
+        ]
+        theirs, ours = (picture.rgba[..., 3] for picture in pictures)
+        self.assertLess(float(np.abs(ours - theirs).max()), 0.07)
+        self.assertLess(float(np.abs(ours - theirs).mean()), 5e-4)
+        turns = np.array([rotation_from_angles(0.6 * (n - 2), 0.2 * n, 0) for n in (1, 2, 3)])
+        item = StandIn((0.8, 0.6, 0.8), at, way=Way(frames, places, turns, smooth=True)).at(2)
+        floor = (StandIn((6, 0, 6), (0, 0.4, -5), kind="plane"), Look("floor"))
+        # The plate that one wears goes along with it, and its stripes are smeared.
+        plate = np.zeros((*SIZE[::-1], 3), np.float32)
+        plate[:, ::8] = 1
+        slid = StandIn(
+            (1.2, 0.8, 0.001), at, way=Way(frames, places, np.tile(np.eye(3), (3, 1, 1)))
+        )
+        far = Blur(frame=2, shutter=Shutter(0.5, "centre"))
+        worn, rest = (
+            render(path.at(2), [(slid, Look("thing", "plate"))], Wanted(samples=8, blur=by), plate)
+            for by in (far, Blur())
+        )
+        inside = (slice(60, 80), slice(155, 195))
+        stripes = [float(np.ptp(one.rgba[inside][..., 0].mean(axis=0))) for one in (worn, rest)]
+        self.assertLess(stripes[0], 0.75 * stripes[1])  # smeared by 3 px of 8
+        self.assertGreater(stripes[0], 0.4 * stripes[1])
+        for material in ("checker", "mirror"):  # the compiled shading, and the full one
+            look = Look("thing", material)
+            blur = Blur(frame=2, shutter=Shutter(0.5, "start"))
+            smeared = render(path.at(2), [(item, look), floor], Wanted(samples=8, blur=blur))
+            sharp = [
+                render(path.at(2), [(item.at(moment), look), floor], Wanted(samples=2)).rgba
+                for moment in 2 + 0.5 * (np.arange(48) + 0.5) / 48
+            ]
+            off = np.abs(smeared.rgba - np.mean(sharp, axis=0))
+            self.assertLess(float(off.mean()), 0.003, material)
+            self.assertLess(float(np.percentile(off, 99.5)), 0.08, material)
 
     def test_skew(self):
         """A camera that pans evenly leans uprights: x over y as its speed over the readout says."""

@@ -332,7 +332,7 @@ class Lens(WithShot):
             self.press("expose/blur/shutter", phase="start", readout="900").status_code, 422
         )
         answer = self.post_json("expose/blur/streak", at=[960, 1000], base=self.head())
-        self.assertContains(answer, "stands still", status_code=422)
+        self.assertContains(answer, "Neither the camera nor a stand-in moves", status_code=422)
 
     def test_renders_have_the_lens(self):
         """With depth of field the crate's edge is soft, by the lens; without, as sharp as ever; a new focus makes it old."""

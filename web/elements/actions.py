@@ -24,8 +24,8 @@ from web.gates.gate import bent_chain
 from web.match.fits import digest_of, document_of
 from web.match.path_fits import camera_of_state, served
 from web.plates.frames import shifted_since
-from web.plates.models import linear_plate, plate_of
-from web.stage.stand_ins import extra, named, shown, stand_in_from
+from web.plates.models import frame_of, linear_plate, plate_of
+from web.stage.stand_ins import extra, named, what_stands, with_way
 
 KIND = "render"
 SIZES = {"plate": "The plate’s", "half": "Half the plate’s", "quarter": "A quarter of the plate’s"}
@@ -144,14 +144,7 @@ def source_digest(state: MutableMapping) -> str:
             digest_of(document) if document else "",
             *([state["path"]["blob"]] if state["path"] else []),
             *([move.key] if (move := served(state)) else []),
-            [
-                {
-                    key: value
-                    for key, value in item.items()
-                    if key not in ("locked", "parent", "hidden")
-                }
-                for item in shown(state)
-            ],
+            what_stands(state),
         ],
         sort_keys=True,
     )
@@ -177,6 +170,7 @@ def ready(shot, order, frame: int | None = None):
     looks. Raises Problem.
     """
     camera, items = camera_of_state(shot.state, frame), named(shot.state)
+    now = frame_of(shot) if frame is None else frame
     if camera is None and frame is not None:
         raise Problem(f"Frame {frame} has no camera: the path wasn't solved there.")
     if camera is None:
@@ -188,7 +182,7 @@ def ready(shot, order, frame: int | None = None):
     chain = bent_chain(shot.state, plate_of(shot))[0] if order.size.startswith(GRID) else None
     scene = [
         (
-            stand_in_from(item),
+            with_way(shot.state, item).at(now),
             Look(
                 name,
                 extra(item, "material"),

@@ -10,13 +10,15 @@ from django.views.decorators.http import require_GET, require_POST
 from aperture.errors import Problem
 from aperture.light.motion import PHASES
 from aperture.light.pupil import NINE, Pupil
+from aperture.scene.way import riding
 from aperture.units import parse_number
 from web.expose import blurring, exposure, focus_page, maps, page
 from web.match.path_fits import camera_of_state
-from web.plates.models import plate_of
+from web.plates.models import frame_of, plate_of
 from web.shows.forms import BaseField, on_form
 from web.shows.reading import Message, Place, base_of, given_file, read
 from web.shows.views import find
+from web.stage.stand_ins import stand_ins_of
 from web.ui.rows import Remark, Row
 
 FIELDS = (
@@ -104,7 +106,7 @@ def _motion_rows(shot) -> list[Row]:
         rows.append(Row("Last row later by", f"{shutter.readout_frames:.3f} frames"))
     longest = page.longest_streak(shot)
     if longest is None:
-        rows.append(Row("Longest streak", "–", title="The camera stands still as far as is known"))
+        rows.append(Row("Longest streak", "–", title=blurring.STILL))
     else:
         rows.append(Row("Longest streak", f"{longest:.1f} px", title="Of the stand-ins’ corners"))
     return rows
@@ -187,9 +189,12 @@ def streak(request, show, shot):
     ray = camera.rays(np.array([wish.at]))[0]
     along = -(ray @ camera.rotation)[2]
     point = camera.position + ray * metres / along
-    found = blurring.streaks_of(shot, point[None])
+    items = stand_ins_of(shot.state)
+    which = np.array([list(items).index(name) if name in items else -1])
+    ways = [item.way for item in items.values()]
+    found = blurring.streaks_of(shot, riding(ways, which, point[None], frame_of(shot)))
     if found is None:
-        raise Problem("The camera stands still as far as is known: nothing is smeared by it.")
+        raise Problem(blurring.STILL)
     px, skew = float(found.lengths[0]), found.skews[0]
     says = f"{name}: a streak of {px:.1f} px"
     if np.isfinite(skew).all() and np.hypot(*skew) > 0.05:

@@ -6,19 +6,21 @@ from dataclasses import replace
 import numpy as np
 from PIL import Image, UnidentifiedImageError
 
-from aperture.camera import Camera
+from aperture.camera import Camera, CameraPath
 from aperture.errors import Problem
-from aperture.light.motion import Shutter, Streaks, streaks
+from aperture.light.motion import Points, Shutter, Streaks, streaks
 from aperture.light.pupil import Pupil
 from aperture.render.blurred import Blur
 from web.blobs import store
 from web.expose.exposure import brighter, of_camera
 from web.expose.focusing import lens_at
-from web.match.path_fits import path_fit, placed_path
+from web.match.path_fits import camera_of_state, path_fit, placed_path
 from web.plates.models import frame_of
 from web.shows.history import edit
 from web.shows.models import Shot
+from web.stage.stand_ins import stand_ins_of
 
+STILL = "Neither the camera nor a stand-in moves, as far as is known: nothing is smeared."
 MOST_PICTURE = 512  # px of a side that is kept of a picture of an opening
 MOST_BYTES = 20_000_000
 
@@ -127,13 +129,19 @@ def blur_of(shot: Shot, frame: int | None = None, depth: bool = True, motion: bo
     )
 
 
-def streaks_of(shot: Shot, points: np.ndarray, frame: int | None = None) -> Streaks | None:
-    """How far points (N, 3) of the set go while the shutter is open; None for a camera that stands still."""
+def streaks_of(shot: Shot, points: Points, frame: int | None = None) -> Streaks | None:
+    """How far points of the set go while the shutter is open; None where neither the camera nor a
+    stand-in moves.
+    """
     at = frame_of(shot) if frame is None else frame
-    path = placed_path(shot.state)
-    if path is None or len(path.frames) < 2 or at not in path:
+    path, camera = placed_path(shot.state), camera_of_state(shot.state, frame)
+    moves = path is not None and len(path.frames) > 1 and at in path
+    if camera is None or not (
+        moves or any(item.moves for item in stand_ins_of(shot.state).values())
+    ):
         return None
-    return streaks(path, at, points, shutter_of(shot))
+    used = path if moves and path is not None else CameraPath.still(camera, at)
+    return streaks(used, at, points, shutter_of(shot))
 
 
 def small(camera: Camera, width: int) -> Camera:

@@ -1,7 +1,7 @@
 """What the shot's camera is focused on, on any frame, and which of several wishes that comes from."""
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,6 +9,7 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.light.focus import ThinLens, circle_mm
+from aperture.scene.stand_in import StandIn
 from web.catalogue.models import CatalogueLens
 from web.expose.exposure import of_camera
 from web.match.path_fits import camera_of_state, served
@@ -16,7 +17,7 @@ from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.history import edit
 from web.shows.models import Shot
 from web.stage.cameras import MATCHED, Planes
-from web.stage.places import places_of
+from web.stage.places import corner_names, places_of
 from web.stage.stand_ins import stand_ins_of
 
 USUAL_CIRCLE = {"basis": "frame"}
@@ -53,13 +54,32 @@ class Focus:
         return {"file": "file", "move": "file", "follow": "solved"}.get(self.used.kind, "typed")
 
 
-def targets(shot: Shot) -> dict[str, np.ndarray]:
-    """What can be followed, by name: points of the set (3,), and stand-ins (N, 3) by their corners."""
-    named: dict[str, np.ndarray] = {
-        name: item.bounds() for name, item in stand_ins_of(shot.state).items()
-    }
-    named |= {name: np.array(at, float) for name, at in places_of(shot).items()}
+# Where something is on a frame, metres: a point (3,), or a stand-in's corners (N, 3).
+Target = Callable[[int], np.ndarray]
+
+
+def targets(shot: Shot) -> dict[str, Target]:
+    """What can be followed, by name: stand-ins by their corners, and points of the set."""
+    items = stand_ins_of(shot.state)
+    named: dict[str, Target] = {name: _bounds(item) for name, item in items.items()}
+    named |= {name: _still(np.array(at, float)) for name, at in places_of(shot).items()}
+    for name, item in items.items():
+        if item.moves:
+            for index, corner in enumerate(corner_names(name, item)):
+                named[corner] = _corner(item, index)
     return named
+
+
+def _still(at: np.ndarray) -> Target:
+    return lambda _: at
+
+
+def _bounds(item: StandIn) -> Target:
+    return lambda frame: item.at(frame).bounds()
+
+
+def _corner(item: StandIn, index: int) -> Target:
+    return lambda frame: item.at(frame).vertices()[index]
 
 
 def distance_to(camera: Camera, target: np.ndarray) -> float:
@@ -70,7 +90,7 @@ def distance_to(camera: Camera, target: np.ndarray) -> float:
 
 
 def focus_at(
-    shot: Shot, frame: int | None = None, known: Mapping[str, np.ndarray] | None = None
+    shot: Shot, frame: int | None = None, known: Mapping[str, Target] | None = None
 ) -> Focus:
     """The focus of the shot's camera on a frame; on the one that is worked on, if none is given.
 
@@ -85,7 +105,7 @@ def focus_at(
     return Focus(used.metres if used else None, used, rest)
 
 
-def _wishes(shot: Shot, frame: int, known: Mapping[str, np.ndarray] | None) -> list[Wish]:
+def _wishes(shot: Shot, frame: int, known: Mapping[str, Target] | None) -> list[Wish]:
     state, own = shot.state, shot.state["focus"]
     out = []
     if own.get("follow"):
@@ -109,7 +129,7 @@ def _wishes(shot: Shot, frame: int, known: Mapping[str, np.ndarray] | None) -> l
     return out
 
 
-def _followed(shot: Shot, name: str, frame: int, known: Mapping[str, np.ndarray] | None) -> Wish:
+def _followed(shot: Shot, name: str, frame: int, known: Mapping[str, Target] | None) -> Wish:
     says = f"follows {name}"
     target = (targets(shot) if known is None else known).get(name)
     if target is None:
@@ -117,7 +137,7 @@ def _followed(shot: Shot, name: str, frame: int, known: Mapping[str, np.ndarray]
     camera = camera_of_state(shot.state, frame)
     if camera is None:
         return Wish("follow", says, None, "there is no camera on this frame")
-    away = distance_to(camera, target)
+    away = distance_to(camera, target(frame))
     if away <= 0:
         return Wish("follow", says, None, "it lies behind the camera on this frame")
     return Wish("follow", says, away)

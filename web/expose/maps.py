@@ -16,10 +16,11 @@ from aperture.light.sharpness import BlurMap, blur_map
 from aperture.light.white import adapted
 from aperture.plates.colour import encode_srgb, linear_light
 from aperture.render.tracer import Look, Scene
+from aperture.scene.way import riding
 from web.expose import blurring, looks, whites
 from web.expose.focusing import circle_of, lens_at
 from web.match.path_fits import camera_of_state
-from web.plates.models import Plate, plate_of, transfer_of, working_pixels
+from web.plates.models import Plate, frame_of, plate_of, transfer_of, working_pixels
 from web.shows.models import Shot
 from web.stage.stand_ins import stand_ins_of
 
@@ -146,8 +147,9 @@ def stray_pixels(shot: Shot) -> np.ndarray:
     return out
 
 
-def seen_points(shot: Shot, floor: bool = True) -> tuple[Camera, np.ndarray]:
-    """A small camera (h, w), and the set's points (h, w, 3) that its pixels see; NaN where nothing is.
+def seen_points(shot: Shot, floor: bool = True) -> tuple[Camera, np.ndarray, np.ndarray]:
+    """A small camera (h, w), and the set's points (h, w, 3) that its pixels see; NaN where nothing is;
+    and on which stand-in (h, w) each lies, negative on none.
 
     Raises Problem without a camera.
     """
@@ -167,7 +169,7 @@ def seen_points(shot: Shot, floor: bool = True) -> tuple[Camera, np.ndarray]:
         near = np.linalg.norm(ground - camera.position, axis=1) < _floor_reach(camera, items)
         use = ~hits.met & near & np.isfinite(ground).all(axis=1)
         points[use] = ground[use]
-    return camera, points.reshape(height, width, 3)
+    return camera, points.reshape(height, width, 3), hits.item.reshape(height, width)
 
 
 def _floor_reach(camera: Camera, items: list) -> float:
@@ -200,7 +202,7 @@ def implied_blur(shot: Shot) -> tuple[np.ndarray, float]:
     lens = lens_at(shot)
     if lens is None:
         raise Problem("Blur is known once there are a camera, a gate, a stop and a focus.")
-    camera, points = seen_points(shot)
+    camera, points, _ = seen_points(shot)
     away = depths(camera, points)
     full = camera_of_state(shot.state)
     px = full.grid.width / full.grid.gate_mm[0]
@@ -233,12 +235,15 @@ def measured(shot: Shot) -> np.ndarray:
 
 def smeared(shot: Shot) -> np.ndarray:
     """How far each place goes while the shutter is open."""
-    camera, points = seen_points(shot)
+    _, points, which = seen_points(shot)
     flat = points.reshape(-1, 3)
     there = np.isfinite(flat).all(axis=1)
-    found = blurring.streaks_of(shot, flat[there])
+    items = list(stand_ins_of(shot.state).values())
+    ways, frame = [item.way for item in items], frame_of(shot)
+    going = riding(ways, which.ravel()[there], flat[there], frame)
+    found = blurring.streaks_of(shot, going)
     if found is None:
-        raise Problem("The camera stands still as far as is known: nothing is smeared by it.")
+        raise Problem(blurring.STILL)
     px = np.full(len(flat), np.nan)
     px[there] = found.lengths
     return ramp(px.reshape(points.shape[:2]), 1.0)

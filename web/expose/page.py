@@ -129,7 +129,10 @@ def longest_streak(shot: Shot) -> float | None:
     items = stand_ins_of(shot.state).values()
     if not items:
         return None
-    corners = np.concatenate([item.bounds() for item in items])
+
+    def corners(moment):
+        return np.concatenate([item.at(moment).bounds() for item in items])
+
     found = blurring.streaks_of(shot, corners)
     if found is None or not np.isfinite(found.lengths).any():
         return None

@@ -12,7 +12,7 @@ from web.shows.history import edit
 from web.shows.models import Shot
 from web.stage.cameras import MATCHED, cameras_of, matched_of
 from web.stage.places import named_points, points_of
-from web.stage.stand_ins import named, shown, stand_in_from
+from web.stage.stand_ins import named, shown, with_way
 from web.stage.world import card_distance, card_left
 
 GROUPS = {
@@ -77,7 +77,7 @@ def goes(shot: Shot, group: str, member: str = "") -> bool:
 def stand_ins_going(shot: Shot) -> dict:
     """The stand-ins that go, by their names."""
     return {
-        name: stand_in_from(item)
+        name: with_way(shot.state, item)
         for name, item in named(shot.state).items()
         if goes(shot, "stand-ins", f"stand-in:{item['id']}")
     }

@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Callable
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
@@ -77,7 +78,12 @@ class Source:
     @cached_property
     def stand_ins(self) -> dict[str, StandIn]:
         """Those that go into the files, by name."""
-        return scaled_set(stand_ins_going(self.shot), self.recipe.scale)
+        found = scaled_set(stand_ins_going(self.shot), self.recipe.scale)
+        late = self.recipe.frame_offset
+        return {
+            name: replace(item, way=item.way.delayed(late)) if item.way else item
+            for name, item in found.items()
+        }
 
     @cached_property
     def extras(self) -> Extras:

@@ -15,8 +15,8 @@ from web.gates.gate import bent_chain, chain_at
 from web.lineup.models import Returned
 from web.match.path_fits import camera_of_state, placed_path
 from web.plates.frames import number_of, shifted_since
-from web.plates.models import plate_of
-from web.stage.stand_ins import extra, named, shown, stand_in_from
+from web.plates.models import frame_of, plate_of
+from web.stage.stand_ins import extra, named, shown, with_way
 
 KIND = "return"
 ARROWS = 160  # at most so many are drawn
@@ -36,11 +36,13 @@ def expected_alpha(shot) -> np.ndarray:
     return coverage(comparable(shot), _scene(shot))
 
 
-def _scene(shot):
+def _scene(shot, frame: int | None = None):
+    """The stand-ins with their looks, on a frame; on the one that is worked on where none is told."""
     from aperture.render.tracer import Look
 
+    now = frame_of(shot) if frame is None else frame
     return [
-        (stand_in_from(item), Look(name, part_of_plate=extra(item, "part_of_plate")))
+        (with_way(shot.state, item).at(now), Look(name, part_of_plate=extra(item, "part_of_plate")))
         for name, item in named(shot.state).items()
     ]
 
@@ -123,7 +125,7 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
                 now = frame + shifted_since(shot.state, row)
                 if path is not None and now in path:
                     camera = path.at(now)
-                    expected = coverage(camera, _scene(shot))
+                    expected = coverage(camera, _scene(shot, now))
                 if chain:
                     own = chain_at(shot.state, number_of(shot.state, now), plate_of(shot))
                     known = corrections.corrections_of(own, camera)

@@ -6,8 +6,9 @@ from web.jobs.models import Job
 from web.lineup import plate_edges
 from web.lineup.models import Returned
 from web.match.overlay import path_of
-from web.match.path_fits import camera_of_state, placed_path
+from web.match.path_fits import camera_of_state
 from web.plates.frames import frames_now, shifted_since, span_of
+from web.stage.along import plays
 from web.stage.stand_ins import shown, stand_in_from
 from web.ui.rows import Remark, Row
 
@@ -50,7 +51,7 @@ def page_data(shot, own, chosen, against=None) -> dict:
         "against": _base(shot, against) + "render.png" if against else None,
         "returned": chosen.pk if chosen else None,
         "values": shot.url("lineup-values"),
-        "seen": shot.url("set-seen") if placed_path(shot.state) is not None else "",
+        "seen": shot.url("set-seen") if plays(shot.state) else "",
         "edges": shot.url("lineup-edges") if camera else None,
     }
 

@@ -2,6 +2,7 @@
 
 import json
 import tempfile
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -32,6 +33,7 @@ from web.plates.models import (
 from web.plates.referred import require_reachable
 from web.plates.watched import counted, run_watched
 from web.stage.stand_ins import extra, shapes, shown, stand_in_from
+from web.stage.ways import ways_of
 
 VAGUE_PX = 2.0  # a shift of a frame whose ± is larger isn't told
 EXPLAINS = 0.6  # a shift, scale and rotation are told where they leave no more than this share of what is off
@@ -120,7 +122,8 @@ def measure_range(shot, progress) -> EdgesOverRange:
     cameras, items, which = to_measure(shot)
     film, state = require_film(shot), shot.state
     require_reachable(film)
-    stand_ins = [stand_in_from(item) for item in shapes(items)]
+    ways = ways_of(state["stand_ins"])
+    stand_ins = [replace(stand_in_from(item), way=ways.get(item["id"])) for item in shapes(items)]
     with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
         count = Path(folder) / "count"
         found = run_watched(

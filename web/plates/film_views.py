@@ -4,11 +4,12 @@ import re
 from contextlib import suppress
 from pathlib import Path
 from typing import Annotated
+from urllib.parse import urlencode
 
 import msgspec
 import numpy as np
 from django.conf import settings
-from django.http import FileResponse, Http404, HttpResponse, JsonResponse
+from django.http import FileResponse, Http404, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, redirect
 from django.urls import NoReverseMatch
 from django.views.decorators.http import require_GET, require_POST
@@ -35,6 +36,9 @@ from web.plates.starting import (
 from web.shows.reading import Edit, Message, base_of, read, whole
 from web.shows.steps import registered
 from web.shows.views import find
+
+# What a page's address says is chosen: it is still chosen on another frame.
+CHOSEN, MOST_QUERY = ("item", "leaf", "through"), 500
 
 
 def bring_in(shot, uploads, base):
@@ -89,7 +93,14 @@ def work_on(request, show, shot):
     require_film(shot)
     number = number_of(shot.state, _whole(request, "frame", "a frame"))
     shot = film_actions.work_on(shot, number, base_of(request))
-    return redirect(_page_of(shot, request.POST.get("back", "")))
+    return redirect(_page_of(shot, request.POST.get("back", "")) + _chosen(request))
+
+
+def _chosen(request) -> str:
+    """What was chosen on the page that one comes back to, as its address has it."""
+    query = QueryDict(request.POST.get("query", "").removeprefix("?")[:MOST_QUERY])
+    kept = {name: query[name] for name in CHOSEN if name in query}
+    return f"?{urlencode(kept)}" if kept else ""
 
 
 def _page_of(shot, back: str) -> str:

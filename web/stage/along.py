@@ -1,4 +1,4 @@
-"""The set along a path: stand-ins and floor as each frame's camera sees them, the path itself, and the points that it was solved from."""
+"""The set over time: stand-ins and floor as each frame's camera sees them, the path itself, and the points that it was solved from."""
 
 import numpy as np
 
@@ -7,10 +7,10 @@ from aperture.scene import overlay
 from aperture.scene.frustum import across
 from aperture.units import METRES
 from web.match.overlay import path_of, spacing_for
-from web.match.path_fits import path_fit, placed_path, served
+from web.match.path_fits import camera_of_state, path_fit, placed_path, served
 from web.plates.frames import offset_of
-from web.stage.stand_ins import shown, stand_in_from
-from web.stage.world import card_distance, card_left
+from web.stage.stand_ins import shown, with_way
+from web.stage.world import card_distance, card_left, solid
 
 # Points that the set view draws, those with the smallest ±; and frames in one answer.
 MOST_POINTS, MOST_FRAMES = 1500, 120
@@ -19,24 +19,40 @@ VAGUE = 0.03
 
 
 def seen(shot, first: int, last: int) -> dict[int, dict]:
-    """By picture number, of those that have a camera: the stand-ins' edges and the floor grid, px."""
+    """By picture number, of those that have a camera: the stand-ins' edges and the floor grid, px; and
+    those that move as the set view draws them, by their ids.
+    """
     path, offset = placed_path(shot.state), offset_of(shot.state)
-    if path is None:
+    still = camera_of_state(shot.state) if path is None else None
+    if path is None and still is None:
         return {}
-    placed = [(item, stand_in_from(item)) for item in shown(shot.state)]
-    out = {}
+    placed = [(item, with_way(shot.state, item)) for item in shown(shot.state)]
+    up, out = from_y_up(shot.show.up_axis), {}
     for number in range(first, min(last, first + MOST_FRAMES - 1) + 1):
-        if number + offset not in path:
+        if path is not None and number + offset not in path:
             continue
-        camera = path.at(number + offset)
+        camera = path.at(number + offset) if path is not None else still
         spacing = spacing_for(camera, METRES[shot.show.length_unit])
         lens = [
-            {"id": item["id"], "name": item["name"], "d": path_of(overlay.wire(camera, one))}
+            {
+                "id": item["id"],
+                "name": item["name"],
+                "d": path_of(overlay.wire(camera, one.at(number + offset))),
+            }
             for item, one in placed
         ]
         floor = {"class": "floor", "d": path_of(overlay.floor_grid(camera, spacing, 12))}
-        out[number] = {"lens": lens, "paths": [floor]}
+        moved = {
+            item["id"]: solid(one.at(number + offset), up) for item, one in placed if one.moves
+        }
+        out[number] = {"lens": lens, "paths": [floor], "moved": moved}
     return out
+
+
+def plays(state) -> bool:
+    """Whether what is seen of the set is another thing on other frames."""
+    moves = bool(state["film"]) and any("way" in item for item in state["stand_ins"])
+    return moves or placed_path(state) is not None
 
 
 def path_in_set(shot) -> dict | None:

@@ -6,15 +6,14 @@ import numpy as np
 
 from aperture.camera import Camera
 from aperture.scene.frustum import from_json, to_json
-from web.stage.stand_ins import json_from, stand_in_from
+from web.stage.ways import carried
 
 
 def follow_world(state: MutableMapping, turn, shift) -> None:
     """Turn (3, 3) and shift (3,) metres what the Set step keeps in world coordinates, in place."""
-    state["stand_ins"] = [
-        json_from(item, stand_in_from(item).moved(turn, (0.0, 0.0, 0.0), shift))
-        for item in state.get("stand_ins", [])
-    ]
+    motion = np.eye(4)
+    motion[:3, :3], motion[:3, 3] = turn, shift
+    state["stand_ins"] = [carried(item, motion) for item in state.get("stand_ins", [])]
     for item in state.get("cameras", []):
         camera = from_json(item)
         pose = np.eye(4)

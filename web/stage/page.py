@@ -6,8 +6,10 @@ from aperture.scene import handles, overlay
 from aperture.units import METRES
 from web.match.fits import fit_of
 from web.match.overlay import path_of, spacing_for
+from web.plates.frames import number_now, offset_of
 from web.stage.cameras import MATCHED, matched_of
 from web.stage.stand_ins import extra, shown, stand_in_from
+from web.stage.ways import own_keys, ways_of
 from web.stage.world import card_corners, card_in, card_left, cut_off, solids, world
 from web.ui.rows import Remark, Row
 
@@ -115,6 +117,28 @@ def item_rows(shot, camera, item) -> list[Row]:
         size = px.max(axis=0) - px.min(axis=0)
         rows.append(Row("On the plate", f"{size[0]:.0f} × {size[1]:.0f} px", origin="solved"))
     return rows
+
+
+def way_rows(shot, item) -> dict | None:
+    """The keys of the chosen stand-in, for the sheet; None where there are no frames to move over."""
+    if item is None or not shot.state["film"]:
+        return None
+    offset, now, length = offset_of(shot.state), number_now(shot.state), shot.show.length
+    keys = own_keys(item)
+    return {
+        "keys": [
+            {
+                "frame": number + offset,
+                "here": number == now,
+                "says": ", ".join(length(value)[0] for value in base),
+            }
+            for number, base, _ in keys
+        ],
+        "frame": now + offset,
+        "here": any(key[0] == now for key in keys),
+        "smooth": bool(item.get("way", {}).get("smooth")),
+        "carried": not keys and item["id"] in ways_of(shot.state["stand_ins"]),
+    }
 
 
 def remarks(shot, camera, item) -> list[Remark]:

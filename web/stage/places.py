@@ -4,6 +4,7 @@ from collections.abc import Mapping, MutableMapping
 
 import numpy as np
 
+from aperture.scene.stand_in import StandIn
 from web.match.path_fits import path_fit, solved_path
 from web.match.tracking import tracks_of
 from web.shows.models import Shot
@@ -56,14 +57,21 @@ def corners_of(state: MutableMapping) -> dict[str, list[float]]:
     out: dict[str, list[float]] = {}
     for item in shown(state):
         placed = stand_in_from(item)
-        corners = placed.vertices()
-        if len(corners) > MOST_CORNERS:
-            continue
-        for index, corner in enumerate(corners):
-            is_box = item.get("kind", "box") in BOXES and index < len(CORNERS)
-            name = CORNERS[index] if is_box else f"corner {index + 1}"
-            out.setdefault(f"{item['name']}, {name}", np.round(corner, 6).tolist())
+        for name, corner in zip(corner_names(item["name"], placed), placed.vertices()):
+            out.setdefault(name, np.round(corner, 6).tolist())
     return out
+
+
+def corner_names(name: str, placed: StandIn) -> list[str]:
+    """What the corners of a stand-in are called; nothing of what is round."""
+    count = len(placed.solid.vertices)
+    if count > MOST_CORNERS:
+        return []
+    known = CORNERS if placed.kind in BOXES else []
+    return [
+        f"{name}, {known[index] if index < len(known) else f'corner {index + 1}'}"
+        for index in range(count)
+    ]
 
 
 def spreads_of(state: Mapping) -> dict[str, float]:

@@ -2,11 +2,14 @@
 
 import math
 from collections.abc import MutableMapping
+from dataclasses import replace
 
 from aperture.scene.solids import KINDS
 from aperture.scene.stand_in import StandIn
+from web.plates.frames import number_now, offset_of
 from web.shows.steps import Standing
 from web.stage import meshes
+from web.stage.ways import items_at, ways_of
 
 # What an item says beyond its shape, and what holds where it doesn't.
 EXTRAS = {
@@ -78,19 +81,55 @@ def shapes(items: list[dict]) -> list[dict]:
             for key, value in item.items()
             if key
             not in ("name", "locked", "parent", "material", "checker_m", "part_of_plate", "notes")
+            and key != "way"  # they are told as they stand
         }
         for item in items
     ]
 
 
-def shown(state: MutableMapping) -> list[dict]:
-    """The items that aren't hidden."""
-    return [item for item in state["stand_ins"] if not extra(item, "hidden")]
+def standing_now(state: MutableMapping, number: int | None = None) -> list[dict]:
+    """All items as they stand on a picture; on the one that is worked on where none is told."""
+    items = state["stand_ins"]
+    if not any("way" in item for item in items):
+        return items
+    return items_at(items, number_now(state) if number is None else number)
+
+
+def what_stands(state: MutableMapping) -> list[dict]:
+    """What of the stand-ins that aren't hidden is seen, on whatever frame: as they are kept, less what
+    says nothing of it. What they hang on counts where anything moves.
+    """
+    items = state["stand_ins"]
+    silent = (
+        {"locked", "hidden"}
+        if any("way" in item for item in items)
+        else {"locked", "hidden", "parent"}
+    )
+    return [
+        {key: value for key, value in item.items() if key not in silent}
+        for item in items
+        if not extra(item, "hidden")
+    ]
+
+
+def shown(state: MutableMapping, number: int | None = None) -> list[dict]:
+    """The items that aren't hidden, as they stand on a picture; on the one that is worked on where
+    none is told.
+    """
+    return [item for item in standing_now(state, number) if not extra(item, "hidden")]
 
 
 def stand_ins_of(state: MutableMapping) -> dict[str, StandIn]:
-    """The stand-ins that aren't hidden by name, each name once."""
-    return {name: stand_in_from(item) for name, item in named(state).items()}
+    """The stand-ins that aren't hidden by name, each name once: as they stand now, with their ways by
+    the shot's frames.
+    """
+    return {name: with_way(state, item) for name, item in named(state).items()}
+
+
+def with_way(state: MutableMapping, item: dict) -> StandIn:
+    """A stand-in from its JSON as it stands now, with its way by the shot's frames."""
+    way = ways_of(state["stand_ins"], offset_of(state)).get(item["id"])
+    return replace(stand_in_from(item), way=way)
 
 
 def named(state: MutableMapping) -> dict[str, dict]:

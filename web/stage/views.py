@@ -20,17 +20,27 @@ from aperture.units import parse_length, parse_number
 from web.match.fits import fit_of
 from web.match.lens_remarks import lens_remarks
 from web.match.path_fits import placed_path
+from web.plates.frames import offset_of
 from web.plates.models import plate_of
 from web.shows.reading import Edit, Place, Text, base_of, read, whole
 from web.shows.views import find, step_page
 from web.stage import actions, along
 from web.stage.cameras import cameras_of, matched_of
 from web.stage.forms import ANGLES, FIELDS, MeshForm, StandInForm
-from web.stage.page import item_rows, moved_data, page_data, remarks
+from web.stage.page import item_rows, moved_data, page_data, remarks, way_rows
 from web.stage.sheets import camera_sheet, plate_sheet
-from web.stage.stand_ins import extra, free_name, json_from, new, shown, stand_in_from
+from web.stage.stand_ins import (
+    extra,
+    free_name,
+    json_from,
+    new,
+    shown,
+    stand_in_from,
+    standing_now,
+)
 
 MOST_CORNERS = 200
+WAY_VERBS = ("key", "unkey", "rest", "smooth", "straight")
 LEAVES = (("things", "Stand-ins"), ("cameras", "Cameras"), ("plate", "Plate"))
 
 
@@ -38,7 +48,8 @@ def stage(request, show, shot, forms=None, status=200):
     """Lens view and set view, and the sheet's leaves. `forms`: such as came in wrong, by name: mesh, camera, looks."""
     shot, forms = find(show, shot), forms or {}
     state, chosen = shot.state, request.GET.get("item")
-    item = next((other for other in state["stand_ins"] if other["id"] == chosen), None)
+    items = standing_now(state)
+    item = next((other for other in items if other["id"] == chosen), None)
     if forms or request.method != "POST":
         form = _fresh(shot, item, request.GET.get("kind", "box"))
     else:
@@ -53,7 +64,7 @@ def stage(request, show, shot, forms=None, status=200):
     data = page_data(shot, cameras, through, plate=plate)
     context = {
         "plate": plate,
-        "items": state["stand_ins"],
+        "items": items,
         "item": item,
         "form": form,
         "kept": getattr(form, "kept", None),
@@ -61,6 +72,8 @@ def stage(request, show, shot, forms=None, status=200):
         "camera": through and through.camera,
         "through": through,
         "along": placed_path(state) is not None,
+        "plays": along.plays(state),
+        "way": way_rows(shot, item),
         "rows": item_rows(shot, through and through.camera, item),
         "kind": item.get("kind", "box") if item else form["kind"].value() or "box",
         "kinds": [(kind, name) for kind, (name, _, _) in KINDS.items() if kind != "mesh"],
@@ -255,7 +268,7 @@ def _cameras(shot, message: Through):
 
 def _dragged(shot, wanted: Dragged):
     """All cameras, the one looked through, and the stand-in where the pointer has it."""
-    stand_ins = shot.state["stand_ins"]
+    stand_ins = standing_now(shot.state)
     item = next((other for other in stand_ins if other["id"] == wanted.id), None)
     if item is None:
         raise Problem("That stand-in is gone already.")
@@ -285,7 +298,8 @@ def _snapping(shot, item):
 def drag(request, show, shot):
     """Where a drag would take a stand-in; saved when the drag ends (`done`)."""
     shot, wanted = find(show, shot), read(request, Dragged)
-    before = {item["id"]: item for item in shot.state["stand_ins"]}
+    state = shot.state
+    before = {item["id"]: item for item in standing_now(state)}
     cameras, through, moved = _dragged(shot, wanted)
     by = [
         f"{shot.show.length(change, places=3)[0]} {name}"
@@ -302,11 +316,8 @@ def drag(request, show, shot):
     if wanted.done:
         shot = actions.set_stand_in(shot, moved, wanted.revision, run=f"drag {moved['id']}")
         return JsonResponse(page_data(shot, cameras, through, plate_of(shot)) | told)
-    items = [
-        item
-        for item in shown({"stand_ins": actions.with_what_hangs(shot.state["stand_ins"], moved)})
-        if item != before[item["id"]]
-    ]
+    after = actions.as_it_would_stand(state, moved)
+    items = [item for item in after if not extra(item, "hidden") and item != before[item["id"]]]
     return JsonResponse(moved_data(shot, through, items) | told)
 
 
@@ -388,6 +399,9 @@ def mesh(request, show, shot):
 def verb(request, show, shot, id_, name):
     """Hide, lock, take as part of the plate, put the plate on, duplicate or remove one."""
     shot, base = find(show, shot), base_of(request)
+    if name in WAY_VERBS:
+        _way_verb(request, shot, id_, name, base)
+        return _to(find(show, shot.code), id_, request.GET.get("through"))
     if name == "duplicate":
         shot = actions.duplicate(shot, id_, base)
         return _to(shot, None)
@@ -401,12 +415,27 @@ def verb(request, show, shot, id_, name):
     return _to(shot, id_)
 
 
+def _way_verb(request, shot, id_, name, base):
+    """Set or take out keys of one that moves, or say how it goes between them."""
+    if name == "key":
+        actions.key_stand_in(shot, id_, base)
+    elif name == "rest":
+        actions.rest_stand_in(shot, id_, base)
+    elif name in ("smooth", "straight"):
+        actions.smooth_stand_in(shot, id_, name == "smooth", base)
+    else:
+        frame = whole(request.POST.get("frame"))
+        if frame is None:
+            raise Problem("Say on which frame the key is.")
+        actions.unkey_stand_in(shot, id_, frame - offset_of(shot.state), base)
+
+
 @require_POST
 def shift(request, show, shot, id_):
     """Move one by three lengths in metres, to close a gap."""
     shot = find(show, shot)
     by = [parse_number(part, "The shift") for part in request.POST.get("shift", "").split()]
-    item = next((other for other in shot.state["stand_ins"] if other["id"] == id_), None)
+    item = next((other for other in standing_now(shot.state) if other["id"] == id_), None)
     if item is None or len(by) != 3:
         raise Problem(
             "That stand-in is gone already."

@@ -47,7 +47,7 @@ def world(shot, cameras, items, through, plate=None) -> dict | None:
 def solids(shot, items) -> dict:
     """The stand-ins of `items` by id, as flat lists of points, triangles and drawn lines."""
     turn = from_y_up(shot.show.up_axis)
-    return {item["id"]: _solid(stand_in_from(item), turn) for item in items}
+    return {item["id"]: solid(stand_in_from(item), turn) for item in items}
 
 
 def solid_lines(item) -> tuple[np.ndarray, np.ndarray]:
@@ -69,7 +69,8 @@ def _drawn_solid(placed) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return points, placed.solid.triangles, lines
 
 
-def _solid(placed, turn) -> dict:
+def solid(placed, turn) -> dict:
+    """A stand-in as the set view draws it: flat lists of points, triangles and drawn lines."""
     points, faces, lines = _drawn_solid(placed)
     return {
         "points": np.round(points @ turn.T, 5).ravel().tolist(),

@@ -346,6 +346,7 @@ class Strip {
       event.preventDefault();
       await settled(); // what was drawn on the old frame belongs to it
       this.form.elements.base.value = document.getElementById("revision").textContent;
+      this.form.elements.query.value = location.search;
       this.form.submit();
     });
     this.field.addEventListener("keydown", event => {

@@ -6,7 +6,8 @@ const NOTHING = {lens: [], handles: {}, paths: []};
 export class Along {
   /**
    * `urls`: `seen` and `path`, where the server tells of it; empty without a path. `lay(drawn)`: draw other
-   * stand-ins and paths in the lens view, null: the page's own. `setView`: may be null.
+   * stand-ins and paths in the lens view, and outside those that have moved (`moved`, by id); null: the
+   * page's own. `setView`: may be null.
    */
   constructor(urls, lay, setView) {
     Object.assign(this, {urls, lay, setView});

@@ -36,6 +36,7 @@ function start(page) {
   const setView = page.world ? new SetView(outside, page.world) : null;
   let tool = "choose",
     kept = null, // the page's own drawing while another frame's is shown
+    wandered = false, // whether a stand-in is drawn outside where it is on another frame
     drag = null,
     nudging = null,
     timer = null,
@@ -187,6 +188,12 @@ function start(page) {
     if (!drawn) kept = null;
     drawPaths(table, page.paths);
     redraw();
+    const moved = drawn?.moved || {};
+    if (setView && (wandered || Object.keys(moved).length)) {
+      setView.world.solids = {...page.world.solids, ...moved};
+      setView.solids(setView.world.solids, page.chosen);
+    }
+    wandered = Object.keys(moved).length > 0;
   }
   /** Take the page's data after an edit; false where the world beside the stand-ins is another one. */
   function renew(fresh) {
@@ -220,6 +227,8 @@ function start(page) {
       );
       document.querySelector("[data-history=undo]").disabled = false;
       wear();
+      // One that moves may have another key now.
+      if (page.items.find(item => item.id === wanted.id)?.way) await swap.renew();
     } catch (error) {
       notice(error.message, "bad", error);
       if (!error.newest) setTimeout(() => location.reload(), 1800);
@@ -377,6 +386,7 @@ function start(page) {
       lookThrough(through.options[(through.selectedIndex + 1) % through.options.length].value);
     if (key === "d" && page.chosen) document.getElementById("duplicate")?.click();
     if (key === "h" && page.chosen) document.getElementById("hide")?.click();
+    if (key === "k" && page.chosen) document.getElementById("key-here")?.click();
     if (tool === "plan" && key === "enter") {
       event.preventDefault();
       close();

@@ -25,9 +25,14 @@ export class Swap {
 
   /** Show what an address of this page leads to. */
   async get(url) {
+    await this.renew(url);
+    history.pushState(null, "", url);
+  }
+
+  /** Show the page as it is now. */
+  async renew(url = location.search || location.pathname) {
     const report = document.getElementById("report");
     await window.htmx.ajax("GET", url, {source: report, target: "#report"});
-    history.pushState(null, "", url);
   }
 
   #take(detail) {
