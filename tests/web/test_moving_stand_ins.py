@@ -15,6 +15,7 @@ from web.elements.actions import Order, render_now, source_digest
 from web.expose.focusing import focus_at
 from web.match.path_fits import camera_of_state
 from web.stage.follow import follow_world
+from web.stage.places import points_of
 from web.stage.stand_ins import stand_ins_of, standing_now
 
 BOX = {"kind": "box", "name": "Skiff", "across": "-1 m", "along": "-6 m", "up": "0", "turn": "0",
@@ -128,6 +129,17 @@ class Going(HasBoards):
             camera = camera_of_state(self.now().state, frame)
             away = -camera.to_camera_space(corner[None])[0, 2]
             self.assertAlmostEqual(focus_at(self.now(), frame).metres, away, places=5)
+        # A click follows the tracked point that is seen there, with or without a name.
+        camera = camera_of_state(self.now().state)
+        named, world = next(iter(points_of(self.now()).items()))
+        near = (camera.project([world])[0] + 0.4).tolist()
+        answer = self.post_json("expose/focus/follow", at=near, base=self.base())
+        self.assertEqual(answer.json()["name"], f"track {named}")
+        away = -camera.to_camera_space(np.array([world]))[0, 2]
+        self.assertAlmostEqual(focus_at(self.now()).metres, away, places=5)
+        self.assertEqual(
+            self.post_json("expose/focus/follow", at=[5, 2], base=self.base()).status_code, 422
+        )
         # It is smeared though the camera stood still, and a render of each frame shows it there.
         self.client.post(self.url("expose"), {"shutter": "1/48", "base": self.base()})
         row = self.client.get(self.url("expose/blur")).content.decode()

@@ -18,6 +18,7 @@ from web.stage.stand_ins import stand_ins_of
 
 LEAST_WANTED = 1.0  # a stop that lenses have
 MOST_STOP = 512.0
+FOLLOW_PX = 14.0  # how near a point has to be clicked, on a plate of HD
 
 
 class FocusForm(forms.Form):
@@ -88,7 +89,10 @@ def focus(request, show, shot):
     context = focus_page.context(shot) | {
         "form": form,
         "holders": exposure.STOP_HOLDERS,
-        "tools": {"focus": {"kind": "point", "to": shot.url("expose-focus-at")}},
+        "tools": {
+            "focus": {"kind": "point", "to": shot.url("expose-focus-at")},
+            "follow": {"kind": "point", "to": shot.url("expose-focus-follow")},
+        },
     }
     status = 422 if form.errors else 200
     return page.leaf_page(request, shot, "expose-focus", "expose/focus.html", context, status)
@@ -115,6 +119,18 @@ def at(request, show, shot):
     else:
         focusing.set_focus(shot, f"Focus on {name}", wish.revision, metres=metres, follow=None)
     return JsonResponse({"metres": metres, "name": name})
+
+
+@require_POST
+def follow(request, show, shot):
+    """Follow the point of the set that is seen at a place of the plate, or else the stand-in."""
+    shot, wish = find(show, shot), read(request, At)
+    reach = FOLLOW_PX * max(1.0, shot.state["plate"]["width"] / 1920) if shot.state["plate"] else 0
+    name = focusing.nearest(shot, wish.at, reach) or focus_page.hit(shot, wish.at)[1]
+    if name not in focusing.targets(shot):
+        raise Problem("There is neither a point of the set nor a stand-in to follow.")
+    focusing.set_focus(shot, f"Focus follows {name}", wish.revision, follow=name)
+    return JsonResponse({"name": name})
 
 
 @require_POST

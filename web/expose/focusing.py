@@ -17,7 +17,7 @@ from web.plates.models import frame_of, metadata_of, plate_of
 from web.shows.history import edit
 from web.shows.models import Shot
 from web.stage.cameras import MATCHED, Planes
-from web.stage.places import corner_names, places_of
+from web.stage.places import corner_names, places_of, points_of
 from web.stage.stand_ins import stand_ins_of
 
 USUAL_CIRCLE = {"basis": "frame"}
@@ -59,7 +59,9 @@ Target = Callable[[int], np.ndarray]
 
 
 def targets(shot: Shot) -> dict[str, Target]:
-    """What can be followed, by name: stand-ins by their corners, and points of the set."""
+    """What can be followed, by name: stand-ins by their corners, points of the set, and last the
+    tracked points that have no name.
+    """
     items = stand_ins_of(shot.state)
     named: dict[str, Target] = {name: _bounds(item) for name, item in items.items()}
     named |= {name: _still(np.array(at, float)) for name, at in places_of(shot).items()}
@@ -67,7 +69,27 @@ def targets(shot: Shot) -> dict[str, Target]:
         if item.moves:
             for index, corner in enumerate(corner_names(name, item)):
                 named[corner] = _corner(item, index)
+    for id_, world in points_of(shot).items():
+        if None not in world:
+            named.setdefault(f"track {id_}", _still(np.array(world, float)))
     return named
+
+
+def nearest(shot: Shot, at: tuple[float, float], reach_px: float) -> str | None:
+    """The point of the set that is seen nearest to a place of the plate, within `reach_px`."""
+    camera, frame = camera_of_state(shot.state), frame_of(shot)
+    if camera is None:
+        return None
+    there = {name: target(frame) for name, target in targets(shot).items()}
+    points = {name: at for name, at in there.items() if at.ndim == 1}
+    if not points:
+        return None
+    world = np.array(list(points.values()))
+    ahead = camera.to_camera_space(world)[:, 2] < 0
+    away = np.linalg.norm(camera.project(world) - at, axis=1)
+    away = np.where(ahead & np.isfinite(away), away, np.inf)
+    best = int(away.argmin())
+    return list(points)[best] if away[best] <= reach_px else None
 
 
 def _still(at: np.ndarray) -> Target:

@@ -15,6 +15,7 @@ urlpatterns = [
     path("expose/focus", focus_views.focus, name="expose-focus"),
     path("expose/focus/set", focus_views.change, name="expose-focus-set"),
     path("expose/focus/at", focus_views.at, name="expose-focus-at"),
+    path("expose/focus/follow", focus_views.follow, name="expose-focus-follow"),
     path("expose/focus/depth", focus_views.depth, name="expose-focus-depth"),
     path("expose/blur", blur_views.blur, name="expose-blur"),
     path("expose/blur/spots", blur_views.spots, name="expose-blur-spots"),

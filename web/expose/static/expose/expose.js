@@ -192,9 +192,9 @@ function start() {
   document.addEventListener("keydown", event => {
     if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
     const key = event.key.toLowerCase(),
-      first = document.querySelector(".table-bar [data-tool]");
+      all = [...document.querySelectorAll(".table-bar [data-tool]")];
     if (key === "m") maps.next();
-    else if (key === "p" && first) tools.take(tools.button === first ? null : first);
+    else if (key === "p") tools.take(all[all.indexOf(tools.button) + 1] || null);
     else if (event.key === "Escape") tools.take(null);
   });
 }
