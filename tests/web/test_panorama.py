@@ -1,18 +1,32 @@
 """A panorama as a plate: recognised, taken as all around, matched, furnished, rendered, handed off."""
 
 import io
+import json
 import math
+import tempfile
+import zipfile
+from pathlib import Path
 
 import numpy as np
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import TransactionTestCase
 from PIL import Image
+from pxr import Usd, UsdGeom
 
+from aperture.camera import Camera
+from aperture.geometry.grid import Grid
+from aperture.lens.lens import Lens
 from aperture.render import returned
+from aperture.render.files import write_exr
+from aperture.render.passes import Wanted, render
+from aperture.render.tracer import Look
 from tests.references.test_panorama import SIZE, at, document
-from tests.web.test_shots import WithShot
+from tests.web.test_shots import HasShot, WithShot
 from web.elements.actions import Order, render_now
 from web.match.path_fits import camera_of_state
 from web.shows.history import edit
 from web.shows.models import Shot
+from web.stage.stand_ins import stand_ins_of
 
 
 def picture(width, height):
@@ -65,3 +79,83 @@ class Panorama(WithShot):
         self.assertEqual(
             self.client.get(self.url("gate/claims?angle=150&focal=14.66")).status_code, 200
         )
+
+
+class Cut(HasShot, TransactionTestCase):
+    def matched(self):
+        self.upload("pano.png", picture(*SIZE))
+        self.press("gate/all-around")
+        drawn = document(at((1.5, 1.7, 2.2), 0.3, 0.05, -0.03), np.random.default_rng(4))
+        self.post_json("match/save", marks=drawn["marks"], base=self.head(), label="Marks")
+        crate = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [1.5, 0, 6], "turn_deg": 0}
+        edit(self.shot, "All", lambda state: state.update(facts=drawn["facts"], stand_ins=[crate]))
+
+    def test_cut_into_views_and_joined_again(self):
+        """What another renderer makes of the written cameras comes back as the panorama."""
+        self.matched()
+        self.assertEqual(self.press("around/cube", size="300", overlap="6").status_code, 302)
+        for wrong in ({"size": "3"}, {"size": "x"}, {"size": "300", "overlap": "99"}):
+            answer = self.press("around/cube", **{"overlap": "5"} | wrong)
+            self.assertContains(answer, 'role="alert"', status_code=422)
+        self.assertContains(self.client.get(self.url("elements")), "ordinary views")
+        file = io.BytesIO(b"".join(self.client.get(self.url("around/views.zip")).streaming_content))
+        with zipfile.ZipFile(file) as files:
+            told = json.loads(files.read("views.json"))
+            self.assertIn("longitude", files.read("how-to-join.txt").decode())
+            stage = Usd.Stage.CreateInMemory()
+            stage.GetRootLayer().ImportFromString(files.read("views.usda").decode())
+        cameras = [prim for prim in stage.Traverse() if prim.IsA(UsdGeom.Camera)]
+        self.assertEqual([one.GetName() for one in cameras], [one["name"] for one in told["views"]])
+        crate = stand_ins_of(self.state())["Crate"]
+        renders = {}
+        for view, prim in zip(told["views"], cameras):
+            # From the file's own numbers, as another renderer reads them.
+            grid = Grid.from_gate(view["width"], view["height"], *view["gate_mm"])
+            pose = np.array(view["world_from_camera"])
+            camera = Camera(grid, Lens(view["focal_mm"]), pose)
+            read = UsdGeom.Camera(prim)
+            self.assertAlmostEqual(read.GetFocalLengthAttr().Get(), view["focal_mm"], places=4)
+            made = render(camera, [(crate, Look("crate"))], Wanted(samples=3))
+            with tempfile.TemporaryDirectory() as folder:
+                write_exr(Path(folder) / "a.exr", made)
+                renders[view["name"]] = (Path(folder) / "a.exr").read_bytes()
+
+        def bring(names):
+            files = [SimpleUploadedFile(f"crate_{name}.0001.exr", renders[name]) for name in names]
+            return self.client.post(self.url("around/join"), {"files": files})
+
+        names = list(renders)
+        self.assertContains(bring(names[:-1]), "A render is missing: down", status_code=422)
+        self.assertContains(bring([*names, "front"]), "both of front", status_code=422)
+        self.assertEqual(bring(names).status_code, 302)
+        row = self.shot.returned.get()
+        self.assertEqual(row.name, "6 views, joined")
+        told = " ".join(says for says, _ in row.findings)
+        self.assertIn("seams: 95 % within 0", told)
+        self.assertNotIn("don’t meet", told)
+        self.assertLess(row.offsets["most"] if "most" in row.offsets else 0, 0.3)
+        render_now(Shot.objects.with_head().get(), Order(samples=3))
+        direct = self.shot.renders.first()
+        alphas = [returned.read(one.folder / "render.exr").rgba[..., 3] for one in (row, direct)]
+        self.assertLess(float(np.abs(alphas[0] - alphas[1]).mean()), 5e-4)
+        self.assertContains(self.client.get(self.url("around")), "Lay it over the plate")
+        # The same here, at once; and through views of one's own, of which one is missing.
+        own = "left half, 90, 0, 120, 300, 300\nright half, -90, 0, 120, 300 × 300\n"
+        self.assertEqual(self.press("around/own", own=own).status_code, 302)
+        self.assertContains(self.client.get(self.url("around")), "lies in none of these views")
+        self.press("around/render")
+        newest = self.shot.returned.first()
+        self.assertEqual(newest.name, "2 views, joined")
+        for wrong in (
+            "",
+            "a, 1, 2",
+            "a, 0, 0, 90, 300, many",
+            "a,0,0,90,300,300\na,0,0,90,300,300",
+        ):
+            self.assertEqual(self.press("around/own", own=wrong).status_code, 422, wrong)
+
+    def test_views_of_what_is_no_panorama(self):
+        self.ready()
+        self.assertContains(self.client.get(self.url("around")), "Only a panorama is cut")
+        self.assertEqual(self.press("around/render").status_code, 422)
+        self.assertEqual(self.client.get(self.url("around/views.zip")).status_code, 422)

@@ -68,6 +68,7 @@ INSTALLED_APPS = [
     "web.jobs",
     "web.elements",
     "web.lineup",
+    "web.around",
     "web.cut",
     "web.handoff",
     "web.moves",

@@ -12,5 +12,6 @@ urlpatterns = [
     path("", include("web.jobs.root_urls")),
     path(steps.SHOT, include("web.jobs.urls")),
     path(steps.SHOT, include("web.moves.urls")),
+    path(steps.SHOT, include("web.around.urls")),
     *steps.urlpatterns(),
 ]

@@ -9,6 +9,7 @@ from web.elements import actions, looked, starting
 from web.elements.forms import OrderForm
 from web.elements.models import Render
 from web.expose.looks import names_of
+from web.gates.gate import all_around
 from web.jobs import runner
 from web.jobs.models import Job
 from web.match.lens_remarks import lens_remarks
@@ -43,6 +44,7 @@ def elements(request, show, shot, form=None, status=200):
         looks.append((looked.NAME, looked.TITLE))
     context = {
         "has_look": has_look,
+        "around": all_around(shot.state),
         "plate": plate_of(shot),
         "render": chosen,
         "frames": frames_now(shot.state, chosen) if chosen else [],

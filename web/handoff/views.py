@@ -17,7 +17,7 @@ from aperture.formats.usd import aperture_of
 from aperture.plates.sequences import ranges_of
 from aperture.units import LENGTH_UNITS, format_value
 from web.cut.actions import in_order
-from web.gates.gate import plate_origin
+from web.gates.gate import all_around, plate_origin
 from web.handoff import contents, files, pdf, remembered, tables
 from web.handoff.answers import download
 from web.handoff.camera_sheet import camera_sheet, drawn
@@ -54,6 +54,7 @@ def handoff(request, show, shot):
     frames = sheet.series[0].frames if sheet.series else [0]
     context = {
         "plate": plate_of(shot),
+        "around": all_around(shot.state),
         "sheet": sheet,
         "drawings": [drawn(one) for one in sheet.drawings],
         "curves": [_curve(one, frames) for one in sheet.series],

@@ -13,6 +13,7 @@ DOING = {
     "follow": "Following points",
     "path": "Solving the path",
     "edges": "Measuring the plate’s edges",
+    "views": "Joining the views",
 }
 
 
