@@ -57,10 +57,14 @@ class Seam:
     pixels: int
 
     @property
+    def slipped(self) -> bool:
+        """Whether one lies beside the other."""
+        return math.isfinite(self.shift_px) and self.shift_px > MEETS_PX
+
+    @property
     def meets(self) -> bool:
         """Whether the two go on from one to the other."""
-        shifted = math.isfinite(self.shift_px) and self.shift_px > MEETS_PX
-        return not shifted and abs(self.brighter) <= MEETS_CODE
+        return not self.slipped and abs(self.brighter) <= MEETS_CODE
 
 
 @njit(cache=True, nogil=True, fastmath=True)

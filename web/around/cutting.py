@@ -255,7 +255,8 @@ def render_views(shot: Shot, progress=lambda done: None) -> Returned:
 
 def _joined(shot, views, pictures, cameras, says, progress) -> Returned:
     panorama = panorama_of(shot)
-    says = [*says, *seam_words(seams(pictures, cameras), views)]
+    seams_say, *slips = seam_words(seams(pictures, cameras), views)
+    says = [*says, *((sentence, False) for sentence in slips)]
     progress(0.8)
     made = recombine(pictures, cameras, panorama)
     share = unseen(views, panorama)
@@ -270,32 +271,27 @@ def _joined(shot, views, pictures, cameras, says, progress) -> Returned:
         shot, folder.name, f"{len(views)} views, joined", lambda done: progress(0.8 + 0.2 * done)
     )
     row.findings = [*row.findings, *([sentence, mended] for sentence, mended in says)]
-    row.save(update_fields=["findings"])
+    row.taken = {**row.taken, "seams": seams_say}
+    row.save(update_fields=["findings", "taken"])
     return row
 
 
-def seam_words(found: list[Seam], views: list[View]) -> list[tuple[str, bool]]:
-    """What the seams are like, in sentences; those that don't meet one by one."""
+def seam_words(found: list[Seam], views: list[View]) -> list[str]:
+    """A sentence on the seams, and one on each that doesn't meet."""
     if not found:
-        return [("No two views overlap by enough to say how well they meet.", False)]
+        return ["No two views overlap by enough to say how well they meet."]
     shifts = [seam.shift_px for seam in found if np.isfinite(seam.shift_px)]
     worst = f", and at most {max(shifts):.2f} px beside each other" if shifts else ""
     codes = max(seam.code for seam in found)
-    out = [(f"{len(found)} seams: 95 % within {codes:.1f} of 255 code values{worst}.", False)]
+    out = [f"{len(found)} seams: 95 % within {codes:.1f} of 255 code values{worst}."]
     for seam in found:
         names = f"“{views[seam.first].name}” and “{views[seam.second].name}”"
-        if np.isfinite(seam.shift_px) and not seam.meets and seam.shift_px > 0.5:
+        if seam.slipped:
             says = f"{names} don’t meet: they lie {seam.shift_px:.1f} px beside each other."
-            out.append(
-                (
-                    says + " Was one turned, mirrored or cropped, or rendered at another angle?",
-                    False,
-                )
-            )
+            out.append(f"{says} Was one turned, mirrored or cropped, or rendered at another angle?")
         elif not seam.meets:
-            out.append(
-                (f"{names} differ in brightness, by {abs(seam.brighter):.0f} code values.", False)
-            )
+            off = abs(seam.brighter)
+            out.append(f"{names} differ in brightness, by {off:.0f} code values.")
     return out
 
 

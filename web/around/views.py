@@ -19,6 +19,8 @@ from web.shows.reading import base_of, whole
 from web.shows.views import find, step_page
 from web.ui.rows import Remark
 
+NEAR_POLE = 85.0  # degrees of tilt
+
 
 def page(request, show, shot, error="", typed=None, status=200):
     """The views on the panorama, and what can be done with them."""
@@ -57,9 +59,12 @@ def _drawn(shot) -> dict:
         paths.append({"class": "aid", "d": path_of(parted_at_seam(panorama, [fine]))})
         camera = view.camera(panorama)
         [at] = panorama.project_directions(-camera.rotation[:, 2][None])
-        if not np.isfinite(at).all():  # straight up or down there is no one place
-            at = np.array([panorama.grid.width / 2, 0.04 * panorama.grid.height])
-            at[1] = at[1] if view.tilt_deg > 0 else panorama.grid.height - at[1]
+        width, height = panorama.grid.width, panorama.grid.height
+        if abs(view.tilt_deg) > NEAR_POLE or not np.isfinite(at).all():  # there is no one place
+            at = np.array([width / 2, 0.0 if view.tilt_deg > 0 else height])
+        at = np.clip(
+            at, np.array([0.03, 0.05]) * (width, height), np.array([0.97, 0.97]) * (width, height)
+        )
         labels.append({"at": at.round(1).tolist(), "text": view.name})
     return {"paths": paths, "labels": labels}
 
