@@ -11,6 +11,7 @@ from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 
+DOME = (72, 36)  # cells of a panorama's picture around its camera
 INSET = (
     0.1  # share of the picture left out at each side where the lens forms no picture in the corners
 )
@@ -19,8 +20,12 @@ INSET = (
 def across(camera: Camera, distance: float) -> Array:
     """(4, 3) metres: where the picture's corners, clockwise from the upper left, are seen at a distance along the axis.
 
+    Of a panorama, which has no such corners, those of the quarter that lies ahead.
     A lens that forms no picture in the corners, or sees beyond 90°, gives a smaller frame.
     """
+    if camera.lens.projection.wraps:
+        ahead = np.array([[-1, 0.5, -1], [1, 0.5, -1], [1, -0.5, -1], [-1, -0.5, -1]], float)
+        return camera.position + distance * ahead @ camera.rotation.T
     size = np.array([camera.grid.width, camera.grid.height])
     unit = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], float)
     rays = camera.rays(unit * size)
@@ -28,6 +33,33 @@ def across(camera: Camera, distance: float) -> Array:
         rays = camera.rays((INSET + unit * (1 - 2 * INSET)) * size)
     depth = -(rays @ camera.rotation)[:, 2]
     return camera.position + rays / depth[:, None] * distance
+
+
+def dome(camera: Camera, distance: float) -> tuple[Array, Array, Array, Array]:
+    """The picture of a panorama as it stands around its camera.
+
+    Returns its points (N, 3), metres; where on the picture each is (N, 2), 0 to 1 from the upper left;
+    triangles (T, 3) that face the camera; and the ends (L, 2) of lines every tenth of it.
+    """
+    columns, rows = DOME
+    x, y = np.meshgrid(np.linspace(0, 1, columns + 1), np.linspace(0, 1, rows + 1))
+    at = np.stack([x.ravel(), y.ravel()], -1)
+    # Not quite at its border, where a rounded latitude may lie beyond a pole.
+    rays = camera.rays(np.clip(at, 1e-9, 1 - 1e-9) * (camera.grid.width, camera.grid.height))
+    index = np.arange(at.shape[0]).reshape(rows + 1, columns + 1)
+    upper, right, lower, corner = (
+        part.ravel() for part in (index[:-1, :-1], index[:-1, 1:], index[1:, :-1], index[1:, 1:])
+    )
+    triangles = np.concatenate(
+        [np.stack(t, -1) for t in ((upper, lower, right), (right, lower, corner))]
+    )
+    down = index[:, :: columns // 12]
+    over = index[:: rows // 6]
+    lines = [
+        np.stack([down[:-1].ravel(), down[1:].ravel()], -1),
+        np.stack([over[:, :-1].ravel(), over[:, 1:].ravel()], -1),
+    ]
+    return camera.position + distance * rays, at, triangles, np.concatenate(lines)
 
 
 def beyond(camera: Camera, corners: Array, points: Array) -> Array:

@@ -4,6 +4,7 @@ import math
 from collections.abc import Callable, Mapping, MutableMapping
 from dataclasses import dataclass
 
+from aperture.camera import Camera
 from aperture.gates.chain import Chain, build
 from aperture.gates.checks import AspectCheck
 from aperture.gates.steps import at_frame
@@ -167,6 +168,35 @@ def all_around(state: Mapping) -> str:
     high = gate["height_mm"] / focal
     down = math.degrees(high if name == "equirectangular" else 2 * math.atan(high / 2))
     return f"{across:.0f}° × {down:.0f}°"
+
+
+def gate_words(camera: Camera, places: int = 2) -> str:
+    """A camera's lens and gate as they are read: of a panorama angles, of others millimetres."""
+    wide, high = camera.grid.gate_mm
+    if camera.lens.projection.wraps:
+        view = camera.view
+        across, down = math.degrees(view.horizontal), math.degrees(view.vertical)
+        return f"{camera.lens.projection.name}, {across:.1f}° × {down:.1f}°"
+    return f"{camera.lens.focal_mm:.2f} mm · gate {wide:.{places}f} × {high:.{places}f} mm"
+
+
+def lies_around(shot) -> dict | None:
+    """Of a panorama, how its pixels lie around: px per radian, where its axis is, and whether it goes all
+    around; None of other plates.
+    """
+    state = shot.state
+    name = state["lens"].get("projection", "rectilinear")
+    focal = (state["lens"].get("focal_mm") or {}).get("value")
+    if name not in PANORAMAS or not focal or not state["plate"]:
+        return None
+    chain = chain_of(state)
+    if chain is None:
+        return None
+    grid = chain.plate_grid
+    (x, y), (right, _) = grid.to_px([[0.0, 0.0], [focal, 0.0]]).tolist()
+    whole = 2 * math.pi * (right - x)
+    full = abs(whole - state["plate"]["width"]) < 0.5
+    return {"projection": name, "focal": right - x, "centre": [x, y], "full": full}
 
 
 def standing(shot) -> Standing:

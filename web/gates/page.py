@@ -38,7 +38,7 @@ def ledger(chain: Chain, selected: int) -> list[dict]:
                 "selected": index == selected,
                 "number": index + 1,
                 "way_in": bool(stage.step and stage.step.get("from") == "way in"),
-                "gate": "{:.3f} × {:.3f}".format(*figures.gate_mm),
+                "gate": _gate(chain, figures.gate_mm)[0],
                 "aspect": f"{figures.aspect:.3f}",
                 "pitch": "–" if stage.unsized else f"{figures.pitch_um[0]:.3f}",
                 "centre": "{:+.2f}, {:+.2f}".format(*offset).replace("-", "−")
@@ -50,6 +50,14 @@ def ledger(chain: Chain, selected: int) -> list[dict]:
     return rows
 
 
+def _gate(chain: Chain, sizes, places: int = 3) -> tuple[str, str]:
+    """A grid's gate and its unit: of a panorama an angle, one focal length a radian."""
+    if chain.lens is not None and chain.lens.projection.wraps:
+        degrees = math.degrees(1 / chain.lens.focal_mm)
+        return " × ".join(f"{size * degrees:.2f}" for size in sizes), "°"
+    return " × ".join(f"{size:.{places}f}" for size in sizes), "mm"
+
+
 def figure_rows(chain: Chain, index: int, gate_origin: str, lens_origin: str) -> list[Row]:
     """All that is known of one grid."""
     stage, figures = chain.stages[index], chain.figures(index)
@@ -58,18 +66,22 @@ def figure_rows(chain: Chain, index: int, gate_origin: str, lens_origin: str) ->
     size_origin = "file" if index == chain.plate else origin
     size = ("–", "") if stage.unsized else (f"{stage.size_text} px", size_origin)
     centre = "{:.3f}, {:.3f}".format(*figures.centre_mm).replace("-0.000", "0.000")
+    centre = centre.replace("-", "−")
+    gate, unit = _gate(chain, figures.gate_mm)
+    off, _ = _gate(chain, figures.centre_mm)
+    diagonal = [] if unit == "°" else [Row("Diagonal", _mm(figures.diagonal_mm), origin=origin)]
     rows = [
         Row("Pixels", size[0], origin=size[1]),
-        Row("Gate, mm", "{:.3f} × {:.3f}".format(*figures.gate_mm), origin=origin, title=name),
-        Row("Diagonal", _mm(figures.diagonal_mm), origin=origin),
-        Row("Centre, mm", centre.replace("-", "−"), origin=origin),
+        Row(f"Gate, {unit}", gate, origin=origin, title=name),
+        *diagonal,
+        Row(f"Centre, {unit}", centre if unit == "mm" else off, origin=origin),
         Row("Aspect as shown", f"{figures.aspect:.4f}", origin=origin),
     ]
     if not stage.unsized:
         pitch = "{:.3f} × {:.3f}".format(*figures.pitch_um)
         rows += [
             Row("Pixel aspect", format_number(figures.pixel_aspect, 4), origin=origin),
-            Row("Pixel pitch, µm", pitch, origin=origin),
+            *([Row("Pixel pitch, µm", pitch, origin=origin)] if unit == "mm" else []),
         ]
     if figures.view is None:
         title = "Neither the file nor you say it; the match will solve it."
@@ -80,6 +92,8 @@ def figure_rows(chain: Chain, index: int, gate_origin: str, lens_origin: str) ->
 def _lens_rows(chain: Chain, figures, unsized: bool, origin: str) -> list[Row]:
     """What the focal length makes of a grid: angles of view, and the equivalents on a full frame."""
     rows = [Row("Focal length", _mm(chain.lens.focal_mm, 2), origin=origin)]
+    if chain.lens.projection.wraps:  # its focal length is a radian
+        rows = [Row("Panorama", chain.lens.projection.name, origin=origin)]
     if not unsized:
         focal = "{:.1f} × {:.1f}".format(*figures.focal_px)
         rows.append(Row("Focal length, px", focal, origin=origin))
@@ -261,7 +275,7 @@ def _says(chain, members):
     pixels = " → ".join(dict.fromkeys((sizes[0], sizes[-1]))) + " px" if sizes else ""
     pitch = f"{chain.figures(members[-1]).pitch_um[0]:.3f} µm" if len(sizes) == 1 else ""
     return [
-        "{:.3f} × {:.3f} mm · {:.3f}".format(*figures.gate_mm, figures.aspect),
+        f"{' '.join(_gate(chain, figures.gate_mm))} · {figures.aspect:.3f}",
         " · ".join(part for part in (pixels, pitch) if part),
     ]
 

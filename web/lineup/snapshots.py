@@ -15,6 +15,7 @@ from aperture.render import compose, returned
 from web.blobs.folders import reserve, write
 from web.expose import exposure, looks, whites
 from web.expose.focusing import focus_at, stop_at
+from web.gates.gate import gate_words
 from web.lineup.models import Snapshot
 from web.match.path_fits import camera_of_state
 from web.plates.frames import frame_at, shifted_since
@@ -40,12 +41,11 @@ def facts(shot, at, frame: int | None = None) -> list[str]:
     first = f"{shot.show.name} · {shot.code} · frame {frame_of(shot) if frame is None else frame} · revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
     if camera is None:
         return [first]
-    gate, body = (camera.grid.gate_mm, state["gate"].get("name")) if state["gate"] else (None, "")
+    body = state["gate"].get("name") if state["gate"] else ""
     second = [
         body,
-        f"gate {gate[0]:.2f} × {gate[1]:.2f} mm" if gate else "gate unknown",
         lens,
-        f"{camera.lens.focal_mm:.2f} mm" if gate else "",
+        gate_words(camera) if state["gate"] else "gate unknown",
         *_light(shot, frame),
         f"lens {shot.show.length(float(camera.position[1]))[0]} above the floor",
     ]

@@ -1,5 +1,8 @@
 """Shows, their boards, and the verbs that all steps share: undo, redo, lock, take a revision."""
 
+import json
+from collections.abc import Callable
+
 from django.db.models import Count, Q
 from django.http import JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
@@ -17,6 +20,19 @@ def find(show: str, shot: str) -> Shot:
     return get_object_or_404(Shot.objects.with_head().kept(), show__slug=show, code=shot)
 
 
+# How the pixels of a panorama lie around, for the light table; the step that knows registers it.
+_find_around: list[Callable[[Shot], dict | None]] = []
+
+
+def register_around(find: Callable[[Shot], dict | None]) -> None:
+    """Add what knows how a panorama's pixels lie around; called by its app."""
+    _find_around[:] = [find]
+
+
+def _around(shot: Shot) -> dict | None:
+    return _find_around[0](shot) if _find_around else None
+
+
 def step_page(
     request, shot: Shot, step: str, template: str, context: dict | None = None, status: int = 200
 ):
@@ -30,6 +46,7 @@ def step_page(
         "undoable": shot.head.parent,
         "undo_label": shot.head.label,
         "redoable": history.next_revision(shot),
+        "lies_around": json.dumps(around) if (around := _around(shot)) else "",
     }
     return render(request, template, frame | (context or {}), status=status)
 

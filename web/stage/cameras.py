@@ -13,6 +13,7 @@ from aperture.errors import Problem
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.scene.frustum import from_json, to_json
+from web.gates.gate import gate_words
 from web.match.fits import still_camera_of
 from web.match.leaves import state_of_draft
 from web.match.path_fits import camera_of_state
@@ -250,14 +251,13 @@ def facts_of(one: ShotCamera, show, known: dict, planes: Planes | None = None) -
     camera, looks = one.camera, one.looks
     if planes is not None:
         looks = looks | {"focus_m": planes.focus}
-    width, height = camera.grid.gate_mm
     pan, tilt, roll = np.degrees(camera.angles)
     third = " · ".join(stop_and_focus(looks, f_number(one, known), show))
     return [
         part
         for part in (
             one.name,
-            f"{camera.lens.focal_mm:.2f} mm · gate {width:.2f} × {height:.2f} mm",
+            gate_words(camera),
             third,
             f"{show.length(float(camera.position[1]))[0]} above the floor · tilt {tilt:.1f}°",
         )

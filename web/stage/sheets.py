@@ -4,7 +4,7 @@ import numpy as np
 
 from aperture.match.facts import AXES
 from aperture.scene import gaps
-from web.gates.gate import plate_origin
+from web.gates.gate import gate_words, plate_origin
 from web.shows.models import Shot
 from web.stage import worn
 from web.stage.camera_forms import CameraForm, LooksForm
@@ -15,13 +15,19 @@ from web.stage.world import CARD_IN, card_distance, card_in, card_left
 from web.ui.rows import Remark, Row
 
 
+def _lens_rows(camera, origin, gate_origin) -> list[Row]:
+    if camera.lens.projection.wraps:
+        return [Row("Sees", gate_words(camera), origin=gate_origin)]
+    lens, gate = gate_words(camera).split(" · gate ")
+    return [Row("Lens", lens, origin=origin), Row("Gate", gate, origin=gate_origin)]
+
+
 def camera_sheet(shot: Shot, through: ShotCamera | None, forms: dict) -> dict:
     """The chosen camera's figures and forms."""
     if through is None:
         return {}
     base, camera = {"base": shot.head.number}, through.camera
     item = next((one for one in shot.state.get("cameras", []) if one["id"] == through.id), None)
-    width, height = camera.grid.gate_mm
     pan, tilt, roll = np.degrees(camera.angles)
     origin = "typed" if through.kind == "typed" else "solved"
     rows = [
@@ -30,12 +36,7 @@ def camera_sheet(shot: Shot, through: ShotCamera | None, forms: dict) -> dict:
             for name, value in zip(AXES, camera.position)
         ),
         Row("Pan, tilt, roll", f"{pan:.2f}°, {tilt:.2f}°, {roll:.2f}°", origin=origin),
-        Row("Lens", f"{camera.lens.focal_mm:.2f} mm", origin=origin),
-        Row(
-            "Gate",
-            f"{width:.2f} × {height:.2f} mm",
-            origin="typed" if through.own else plate_origin(shot.state),
-        ),
+        *_lens_rows(camera, origin, "typed" if through.own else plate_origin(shot.state)),
     ]
     verbs = [("copy", "Copy it"), ("type", "Type a new one")]
     if through.own:

@@ -6,7 +6,7 @@ import numpy as np
 
 from aperture.geometry.axes import from_y_up
 from aperture.scene import overlay
-from aperture.scene.frustum import across, beyond
+from aperture.scene.frustum import across, beyond, dome
 from aperture.units import METRES
 from web.match.fits import fit_of
 from web.match.overlay import spacing_for
@@ -39,7 +39,7 @@ def world(shot, cameras, items, through, plate=None) -> dict | None:
             if not one.looks["hidden"]
         ],
         "card": (card_corners(shot, matched.camera) @ turn.T).tolist()
-        if matched and card_in(shot) != "lens"
+        if matched and card_in(shot) != "lens" and not matched.camera.lens.projection.wraps
         else None,
     }
 
@@ -112,7 +112,8 @@ def _camera(one, shot, turn, through, plate) -> dict:
         else max(float(np.linalg.norm(camera.position)) * SHORT, 0.3)
     )
 
-    planes = planes_of(shot, one)
+    around = camera.lens.projection.wraps
+    planes = None if around else planes_of(shot, one)
 
     def frame(distance):
         return (across(camera, distance) @ turn.T).tolist()
@@ -121,6 +122,7 @@ def _camera(one, shot, turn, through, plate) -> dict:
         "eye": (turn @ camera.position).tolist(),
         "right": (turn @ camera.rotation[:, 0]).tolist(),
         "end": frame(length),
+        "dome": _dome(shot, one, length, turn) if around else None,
         "focus": frame(planes.focus) if planes else None,
         "limits": [
             frame(at)
@@ -133,6 +135,18 @@ def _camera(one, shot, turn, through, plate) -> dict:
         else [],
         "side": looks["facts"],
         "chosen": bool(through) and one.id == through.id,
+    }
+
+
+def _dome(shot, one, length, turn) -> dict:
+    """A panorama's picture around its camera, flat; `shows`: whether the plate is on it."""
+    points, at, faces, lines = dome(one.camera, length)
+    return {
+        "points": np.round(points @ turn.T, 4).ravel().tolist(),
+        "at": np.round(np.stack([at[:, 0], 1 - at[:, 1]], -1), 5).ravel().tolist(),
+        "faces": faces.ravel().tolist(),
+        "lines": lines.ravel().tolist(),
+        "shows": one.id == MATCHED and card_in(shot) != "lens",
     }
 
 
@@ -169,7 +183,9 @@ def card_corners(shot, camera) -> np.ndarray:
 
 
 def cut_off(shot, camera) -> list[str]:
-    """The names of the stand-ins that reach beyond the card."""
+    """The names of the stand-ins that reach beyond the card; a panorama's picture has no far side."""
+    if camera.lens.projection.wraps:
+        return []
     corners = card_corners(shot, camera)
     return [
         item["name"]

@@ -111,8 +111,8 @@ function start(page) {
   function draw() {
     layer.replaceChildren();
     if (shown.wire) {
-      const group = svg("g", {transform: table.over.getAttribute("transform")}, layer);
-      for (const d of wire) {
+      const group = svg("g", {transform: table.over.getAttribute("transform") || ""}, layer);
+      for (const d of wire.map(flat => table.d(flat))) {
         svg("path", {d, class: "wire-case"}, group);
         svg("path", {d, class: "wire"}, group);
       }

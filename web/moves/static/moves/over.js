@@ -40,9 +40,9 @@ export class Over {
   draw() {
     this.layer.replaceChildren();
     if (!this.seen) return;
-    const transform = this.table.over.getAttribute("transform"),
+    const transform = this.table.over.getAttribute("transform") || "",
       group = svg("g", {transform, class: "over"}, this.layer);
-    if (this.seen.floor) svg("path", {d: this.seen.floor, class: "floor"}, group);
+    if (this.seen.floor) svg("path", {d: this.table.d(this.seen.floor), class: "floor"}, group);
     for (const d of this.seen.theirs) this.#wire(d, group, {});
     if (this.on.ours)
       for (const d of this.seen.ours) this.#wire(d, group, {"stroke-dasharray": "7 5"});
@@ -50,7 +50,8 @@ export class Over {
     this.marks?.(this.layer);
   }
 
-  #wire(d, group, more) {
+  #wire(flat, group, more) {
+    const d = this.table.d(flat);
     svg("path", {d, class: "wire-case"}, group);
     svg("path", {d, class: "wire", ...more}, group);
   }

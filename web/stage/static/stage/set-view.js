@@ -249,6 +249,7 @@ export class SetView {
   ghost(opacity) {
     empty(this.cardGroup);
     this.ghosted = opacity;
+    if (this.dome) this.dome.opacity = opacity * 0.92;
     if (this.world.card) {
       const corners = (this.cardNow || this.world.card).map(at => new THREE.Vector3(...at)),
         geometry = new THREE.BufferGeometry();
@@ -280,6 +281,11 @@ export class SetView {
       const pyramid = corners =>
         corners.flatMap((corner, i) => [eye, corner, corner, corners[(i + 1) % 4]]);
       const end = one.end.map(at => new THREE.Vector3(...at));
+      if (one.dome) {
+        this.around(one, ink);
+        if (one.facts.length) this.plateOfFacts(one, eye, end);
+        continue;
+      }
       this.cameraGroup.add(this.line(pyramid(end), ink, false, one.chosen ? 1 : 0.75));
       const sides = new THREE.BufferGeometry().setFromPoints([eye, ...end]);
       sides.setIndex([0, 1, 2, 0, 2, 3, 0, 3, 4, 0, 4, 1]);
@@ -311,6 +317,31 @@ export class SetView {
       if (one.facts.length) this.plateOfFacts(one, eye, end);
     }
     this.turnFacts();
+  }
+
+  /** A panorama's picture stands around its camera; from outside one sees into its far half. */
+  around({dome}, ink) {
+    const position = new THREE.Float32BufferAttribute(dome.points, 3),
+      lines = new THREE.BufferGeometry(),
+      faces = new THREE.BufferGeometry();
+    for (const [geometry, index] of [
+      [lines, dome.lines],
+      [faces, dome.faces],
+    ]) {
+      geometry.setAttribute("position", position);
+      geometry.setIndex(index);
+    }
+    faces.setAttribute("uv", new THREE.Float32BufferAttribute(dome.at, 2));
+    const thin = new THREE.LineBasicMaterial({color: ink, transparent: true, opacity: 0.3});
+    this.cameraGroup.add(new THREE.LineSegments(lines, thin));
+    if (!dome.shows) return;
+    this.dome = new THREE.MeshBasicMaterial({
+      map: this.shown || this.texture,
+      transparent: true,
+      opacity: (this.ghosted ?? 1) * 0.92,
+      depthWrite: false,
+    });
+    this.cameraGroup.add(new THREE.Mesh(faces, this.dome));
   }
 
   plateOfFacts(one, eye, end) {

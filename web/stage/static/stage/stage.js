@@ -92,13 +92,13 @@ function start(page) {
     layer.replaceChildren();
     hung?.place();
     for (const item of page.lens) {
-      const transform = table.over.getAttribute("transform");
-      const group = svg("g", {transform}, layer);
-      svg("path", {d: item.d, class: "wire-case"}, group);
-      svg("path", {d: item.d, class: `wire ${item.id === page.chosen ? "chosen-box" : ""}`}, group);
+      const group = svg("g", {transform: table.over.getAttribute("transform") || ""}, layer);
+      const d = table.d(item.d);
+      svg("path", {d, class: "wire-case"}, group);
+      svg("path", {d, class: `wire ${item.id === page.chosen ? "chosen-box" : ""}`}, group);
       const hit = svg(
         "path",
-        {d: item.d, class: "hit", "data-item": item.id, "vector-effect": "non-scaling-stroke"},
+        {d, class: "hit", "data-item": item.id, "vector-effect": "non-scaling-stroke"},
         group,
       );
       svg("title", {}, hit).textContent = item.locked ? `${item.name}, locked` : item.name;

@@ -1,6 +1,7 @@
 // The light table: a plate that can be panned and zoomed, its real pixels, and a loupe. Knows pixels, and nothing of the job.
 
 import {typing} from "./app.js";
+import {Around} from "./around.js";
 
 const TILE = 256;
 const LOUPE_ZOOM = 8;
@@ -22,6 +23,11 @@ export class LightTable {
     this.loupeOn = false;
     this.key = `view:${root.dataset.proxy}`;
     this.laid = [];
+    // Of a panorama: how its pixels lie around, px per radian; it scrolls endlessly, and can be looked around in.
+    const lens = JSON.parse(root.dataset.around || "null");
+    this.around = lens && new Around(this, lens);
+    this.turn = lens?.full ? 2 * Math.PI * lens.focal : 0;
+    this.copies = new Map();
     this.loupe.width = this.loupe.height = 172 * Math.ceil(devicePixelRatio || 1);
     this.#listen();
     const view = JSON.parse(sessionStorage.getItem(this.key) || "null");
@@ -37,18 +43,57 @@ export class LightTable {
     this.listeners.push(listener);
     listener();
   }
+  get looksAround() {
+    return Boolean(this.around?.on);
+  }
   toScreen([x, y]) {
-    return [x * this.scale + this.x, y * this.scale + this.y];
+    if (this.looksAround) return this.around.place([x, y]).slice(0, 2);
+    let at = x * this.scale + this.x;
+    if (this.turn) {
+      // Of a picture that goes on at its other side, the copy that is nearest to the middle.
+      const period = this.turn * this.scale;
+      at -= period * Math.round((at - this.root.clientWidth / 2) / period);
+    }
+    return [at, y * this.scale + this.y];
   }
   toPlate(event) {
     const box = this.root.getBoundingClientRect();
-    return [
-      (event.clientX - box.left - this.x) / this.scale,
-      (event.clientY - box.top - this.y) / this.scale,
-    ];
+    const at = [event.clientX - box.left, event.clientY - box.top];
+    const [x, y] = this.looksAround
+      ? this.around.pixel(...at)
+      : [(at[0] - this.x) / this.scale, (at[1] - this.y) / this.scale];
+    return [this.turn ? x - this.turn * Math.floor(x / this.turn) : x, y];
+  }
+
+  /** A path in px of the plate as it is drawn now: within `over`, or in a group that has its transform. */
+  d(path) {
+    return this.looksAround ? this.around.path(path) : path;
+  }
+
+  /** Look around in the panorama, from where the table shows it; or lay it flat again. */
+  lookAround(on = !this.looksAround) {
+    if (!this.around) return;
+    const middle = [this.root.clientWidth / 2, this.root.clientHeight / 2];
+    if (on) {
+      this.flat = {scale: this.scale, x: this.x, y: this.y, fitted: this.fitted};
+      this.around.lookAt([
+        (middle[0] - this.x) / this.scale,
+        this.fitted ? this.around.lens.centre[1] : (middle[1] - this.y) / this.scale,
+      ]);
+    }
+    if (!this.around.turn(on)) return;
+    if (!on) Object.assign(this, this.flat);
+    this.root.classList.toggle("looks-around", on);
+    document.getElementById("look-around")?.setAttribute("aria-pressed", on);
+    this.#apply();
   }
 
   fit() {
+    if (this.looksAround) {
+      Object.assign(this.around, {pitch: 0, wide: 1.4});
+      this.#apply();
+      return;
+    }
     const w = this.root.clientWidth,
       h = this.root.clientHeight;
     if (!w || !h) return;
@@ -61,6 +106,12 @@ export class LightTable {
 
   /** Zoom so that some plate points fill the middle of the table. */
   frame(points) {
+    if (this.looksAround) {
+      const sum = points.reduce((all, at) => [all[0] + at[0], all[1] + at[1]], [0, 0]);
+      this.around.lookAt(sum.map(value => value / points.length));
+      this.#apply();
+      return;
+    }
     const xs = points.map(p => p[0]),
       ys = points.map(p => p[1]),
       w = this.root.clientWidth,
@@ -83,6 +134,11 @@ export class LightTable {
   }
 
   zoom(factor, cx = this.root.clientWidth / 2, cy = this.root.clientHeight / 2) {
+    if (this.looksAround) {
+      this.around.zoom(factor);
+      this.#apply();
+      return;
+    }
     const scale = Math.min(64, Math.max(0.01, this.scale * factor));
     this.x = cx - ((cx - this.x) * scale) / this.scale;
     this.y = cy - ((cy - this.y) * scale) / this.scale;
@@ -92,6 +148,25 @@ export class LightTable {
   }
 
   #apply() {
+    if (this.looksAround) {
+      this.scale = this.around.focal / this.around.lens.focal;
+      this.over.removeAttribute("transform");
+      const degrees = document.getElementById("zoom");
+      if (degrees) degrees.textContent = `${((this.around.wide * 180) / Math.PI).toFixed(0)}°`;
+      this.around.draw();
+      this.#mapOver();
+      this.#drawTiles();
+      for (const listener of this.listeners) listener();
+      return;
+    }
+    this.#mapOver();
+    if (this.turn) {
+      const period = this.turn * this.scale;
+      this.x -=
+        period *
+        Math.round((this.x + (this.width * this.scale) / 2 - this.root.clientWidth / 2) / period);
+      this.#copy();
+    }
     for (const image of [this.image, ...this.laid]) {
       image.style.width = `${this.width}px`;
       image.style.height = `${this.height}px`;
@@ -107,6 +182,46 @@ export class LightTable {
     if (zoom) zoom.textContent = `${(this.scale * 100).toFixed(this.scale < 0.1 ? 1 : 0)} %`;
     this.#drawTiles();
     for (const listener of this.listeners) listener();
+  }
+
+  /** What is drawn in px of the plate, as the view shows it. */
+  #mapOver() {
+    for (const path of this.over.querySelectorAll("path")) {
+      if (this.looksAround) path.dataset.d ??= path.getAttribute("d");
+      if (path.dataset.d) path.setAttribute("d", this.d(path.dataset.d));
+    }
+  }
+
+  /** Pictures and overlay once more at both sides, where a panorama goes on. */
+  #copy() {
+    for (const image of [this.image, ...this.laid]) {
+      if (!(image instanceof HTMLImageElement)) continue;
+      if (!this.copies.has(image)) {
+        const made = [-1, 1].map(side => {
+          const copy = image.cloneNode();
+          copy.removeAttribute("id");
+          copy.classList.add("copy");
+          image.after(copy);
+          return {copy, side};
+        });
+        this.copies.set(image, made);
+      }
+      for (const {copy, side} of this.copies.get(image)) {
+        if (copy.src !== image.src) copy.src = image.src;
+        copy.style.cssText = image.style.cssText;
+        copy.style.width = `${this.width}px`;
+        copy.style.height = `${this.height}px`;
+        copy.style.transform = `translate(${this.x + side * this.turn * this.scale}px, ${this.y}px) scale(${this.scale})`;
+      }
+    }
+    this.uses ||= [-1, 1].map(side => {
+      const use = document.createElementNS("http://www.w3.org/2000/svg", "use");
+      use.setAttribute("href", "#over");
+      this.over.before(use);
+      return {use, side};
+    });
+    for (const {use, side} of this.uses)
+      use.setAttribute("transform", `translate(${side * this.turn * this.scale} 0)`);
   }
 
   /** Lay another picture of the plate's size over it. */
@@ -126,6 +241,7 @@ export class LightTable {
     if (underPixels) this.canvas.before(element);
     else this.root.querySelector("svg").before(element);
     this.laid.push(element);
+    if (this.around) element.addEventListener("load", () => this.around.refresh());
     this.#apply();
     return element;
   }
@@ -196,10 +312,14 @@ export class LightTable {
     }
     const context = canvas.getContext("2d");
     context.clearRect(0, 0, w, h);
+    if (this.looksAround) return;
     const wide = this.wide || this.image.naturalWidth;
     const needed = this.scale >= 1 || (this.scale * ratio > wide / this.width && wide < this.width);
     if (needed && this.scale >= 0.25)
-      this.#paint(context, -this.x / this.scale, -this.y / this.scale, this.scale * ratio, w, h);
+      for (const side of this.turn ? [-1, 0, 1] : [0]) {
+        const left = -this.x / this.scale - side * this.turn;
+        this.#paint(context, left, -this.y / this.scale, this.scale * ratio, w, h);
+      }
   }
 
   /** Show the loupe around a plate point, beside the pointer and never under it. */
@@ -221,6 +341,18 @@ export class LightTable {
     this.loupe.style.display = "none";
   }
 
+  /** Draw what is laid over the plate, the plate's corner at a place of a canvas, and so large. */
+  drawLaid(context, x, y, width, height) {
+    for (const image of this.laid) {
+      const there = image.complete ? image.naturalWidth : image instanceof HTMLCanvasElement;
+      if (image.style.visibility === "hidden" || !there) continue;
+      context.globalAlpha = image.style.opacity === "" ? 1 : +image.style.opacity;
+      context.globalCompositeOperation =
+        {difference: "difference", multiply: "multiply"}[image.style.mixBlendMode] || "source-over";
+      context.drawImage(image, x, y, width, height);
+    }
+  }
+
   #drawLoupe() {
     if (!this.loupeAt) return;
     const context = this.loupe.getContext("2d"),
@@ -238,20 +370,13 @@ export class LightTable {
       size,
     );
     // What is laid over the plate is in the loupe too.
-    for (const image of this.laid) {
-      const there = image.complete ? image.naturalWidth : image instanceof HTMLCanvasElement;
-      if (image.style.visibility === "hidden" || !there) continue;
-      context.globalAlpha = image.style.opacity === "" ? 1 : +image.style.opacity;
-      context.globalCompositeOperation =
-        {difference: "difference", multiply: "multiply"}[image.style.mixBlendMode] || "source-over";
-      context.drawImage(
-        image,
-        size / 2 - this.loupeAt[0] * scale,
-        size / 2 - this.loupeAt[1] * scale,
-        this.width * scale,
-        this.height * scale,
-      );
-    }
+    this.drawLaid(
+      context,
+      size / 2 - this.loupeAt[0] * scale,
+      size / 2 - this.loupeAt[1] * scale,
+      this.width * scale,
+      this.height * scale,
+    );
     context.restore();
     for (const [style, width] of [
       ["#101416", size / 70],
@@ -297,6 +422,8 @@ export class LightTable {
         root.setPointerCapture(event.pointerId);
         root.classList.add("panning");
         this.panning = [event.clientX - this.x, event.clientY - this.y];
+        const box = root.getBoundingClientRect();
+        this.dragged = [event.clientX - box.left, event.clientY - box.top];
       },
       true,
     );
@@ -306,6 +433,14 @@ export class LightTable {
       if (label) label.textContent = `x ${at[0].toFixed(1)}  y ${at[1].toFixed(1)} px`;
       if (this.loupeOn && !this.panning) this.showLoupe(at, event);
       if (!this.panning) return;
+      if (this.looksAround) {
+        const box = root.getBoundingClientRect(),
+          now = [event.clientX - box.left, event.clientY - box.top];
+        this.around.drag(this.dragged, now);
+        this.dragged = now;
+        this.#apply();
+        return;
+      }
       this.x = event.clientX - this.panning[0];
       this.y = event.clientY - this.panning[1];
       this.fitted = false;
@@ -320,7 +455,16 @@ export class LightTable {
     root.addEventListener("pointerleave", () => {
       if (this.loupeOn) this.hideLoupe();
     });
-    this.image.addEventListener("load", () => this.#drawTiles());
+    this.image.addEventListener("load", () => {
+      this.#drawTiles();
+      if (this.looksAround) this.around.refresh();
+    });
+    document.getElementById("look-around")?.addEventListener("click", () => this.lookAround());
+    // What is drawn anew while one looks around is drawn as the view shows it.
+    if (this.around)
+      new MutationObserver(() => this.looksAround && this.#mapOver()).observe(this.over, {
+        childList: true,
+      });
     document.addEventListener("keydown", event => {
       if (typing(event) || event.ctrlKey || event.metaKey) return;
       if (event.key === " ") {
@@ -328,6 +472,7 @@ export class LightTable {
         event.preventDefault();
       } else if (event.key.toLowerCase() === "f") this.fit();
       else if (event.key === "1") this.zoom(1 / this.scale);
+      else if (event.key === "3") this.lookAround();
       else if (event.key === "+" || event.key === "=") this.zoom(1.25);
       else if (event.key === "-") this.zoom(0.8);
     });

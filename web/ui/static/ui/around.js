@@ -1,0 +1,232 @@
+// Looking around in a panorama: the picture as an ordinary view shows it, and the way between its pixels and the screen.
+
+const NEAR = 0.02; // in focal lengths: what lies behind is put so far before the eye, far outside of the screen
+const WIDEST = 2.4,
+  NARROWEST = 0.02; // radians from left to right
+
+const VERTEX = `#version 300 es
+in vec2 at;
+void main() { gl_Position = vec4(at, 0.0, 1.0); }`;
+const FRAGMENT = `#version 300 es
+precision highp float;
+uniform sampler2D picture;
+uniform vec2 screen, centre, size;
+uniform float focal, perTurn;
+uniform mat3 turn;
+uniform bool cylinder;
+out vec4 colour;
+void main() {
+  vec2 at = gl_FragCoord.xy - 0.5 * screen;
+  vec3 d = normalize(turn * vec3(at / focal, -1.0));
+  float longitude = atan(d.x, -d.z), up = asin(clamp(d.y, -1.0, 1.0));
+  vec2 px = centre + perTurn * vec2(longitude, -(cylinder ? tan(up) : up));
+  vec2 uv = px / size;
+  bool inside = uv.y >= 0.0 && uv.y <= 1.0;
+  colour = inside ? texture(picture, uv) : vec4(0.16, 0.16, 0.17, 1.0);
+}`;
+
+export class Around {
+  /**
+   * @param {LightTable} table
+   * @param {{projection: string, focal: number, centre: number[], full: boolean}} lens  px of the plate per radian, and where its axis is
+   */
+  constructor(table, lens) {
+    Object.assign(this, {table, lens, on: false, yaw: 0, pitch: 0, wide: 1.4});
+    this.cylinder = lens.projection === "cylindrical";
+  }
+
+  /** Look around, or at the whole picture again. False where the browser can't draw it. */
+  turn(on) {
+    if (on && !this.gl && !this.#begin()) return false;
+    this.on = on;
+    this.canvas?.classList.toggle("hidden", !on);
+    if (on) this.refresh();
+    return true;
+  }
+
+  get #screen() {
+    return [this.table.root.clientWidth || 1, this.table.root.clientHeight || 1];
+  }
+
+  /** Of the view, px of the screen. */
+  get focal() {
+    return this.#screen[0] / 2 / Math.tan(this.wide / 2);
+  }
+
+  #rotation() {
+    const [cy, sy, cp, sp] = [
+      Math.cos(this.yaw),
+      Math.sin(this.yaw),
+      Math.cos(this.pitch),
+      Math.sin(this.pitch),
+    ];
+    // Ry(−yaw) · Rx(pitch), row by row: yaw to the right, pitch upward.
+    return [
+      [cy, -sy * sp, -sy * cp],
+      [0, cp, -sp],
+      [sy, cy * sp, cy * cp],
+    ];
+  }
+
+  /** The direction that a pixel of the plate shows. */
+  direction([x, y]) {
+    const {focal, centre} = this.lens,
+      longitude = (x - centre[0]) / focal,
+      down = (y - centre[1]) / focal,
+      latitude = this.cylinder ? -Math.atan(down) : -down;
+    return [
+      Math.cos(latitude) * Math.sin(longitude),
+      Math.sin(latitude),
+      -Math.cos(latitude) * Math.cos(longitude),
+    ];
+  }
+
+  /** Where a pixel of the plate is on the screen: [x, y, whether it is before the eye]. */
+  place(at) {
+    const d = this.direction(at),
+      r = this.#rotation(),
+      own = [0, 1, 2].map(
+        column => r[0][column] * d[0] + r[1][column] * d[1] + r[2][column] * d[2],
+      );
+    const away = Math.max(-own[2], NEAR),
+      [width, height] = this.#screen;
+    return [
+      width / 2 + (this.focal * own[0]) / away,
+      height / 2 - (this.focal * own[1]) / away,
+      -own[2] > NEAR,
+    ];
+  }
+
+  /** The pixel of the plate at a place of the screen. */
+  pixel(x, y) {
+    const [width, height] = this.#screen,
+      own = [(x - width / 2) / this.focal, (height / 2 - y) / this.focal, -1],
+      r = this.#rotation(),
+      d = r.map(row => row[0] * own[0] + row[1] * own[1] + row[2] * own[2]);
+    const longitude = Math.atan2(d[0], -d[2]),
+      latitude = Math.atan2(d[1], Math.hypot(d[0], d[2])),
+      {focal, centre} = this.lens;
+    return [
+      centre[0] + focal * longitude,
+      centre[1] - focal * (this.cylinder ? Math.tan(latitude) : latitude),
+    ];
+  }
+
+  /** An SVG path of lines in px of the plate, as the view shows it; parted where it goes behind the eye. */
+  path(d) {
+    const out = [];
+    for (const run of d.split("M").slice(1)) {
+      let drawn = false;
+      for (const pair of run.replace("Z", "").split("L")) {
+        const at = pair.trim().split(/[ ,]+/).map(Number);
+        if (at.length !== 2 || at.some(Number.isNaN)) return "";
+        const [x, y, ahead] = this.place(at);
+        if (ahead) out.push(`${drawn ? "L" : "M"}${x.toFixed(1)} ${y.toFixed(1)}`);
+        drawn = ahead;
+      }
+    }
+    return out.join("");
+  }
+
+  /** Turn the view by a drag, so that what was under the pointer stays under it. */
+  drag(from, to) {
+    const was = this.pixel(...from),
+      now = this.pixel(...to);
+    const per = this.lens.focal;
+    this.yaw -= this.#least((now[0] - was[0]) / per);
+    const up = y =>
+      this.cylinder ? -Math.atan((y - this.lens.centre[1]) / per) : (this.lens.centre[1] - y) / per;
+    this.pitch = Math.max(-1.57, Math.min(1.57, this.pitch - (up(now[1]) - up(was[1]))));
+  }
+
+  #least(turn) {
+    return Math.atan2(Math.sin(turn), Math.cos(turn));
+  }
+
+  zoom(factor) {
+    const half = Math.atan(Math.tan(this.wide / 2) / factor);
+    this.wide = Math.min(WIDEST, Math.max(NARROWEST, 2 * half));
+  }
+
+  /** Look at a pixel of the plate. */
+  lookAt(at) {
+    const d = this.direction(at);
+    this.yaw = Math.atan2(d[0], -d[2]);
+    this.pitch = Math.atan2(d[1], Math.hypot(d[0], d[2]));
+  }
+
+  #begin() {
+    const canvas = document.createElement("canvas");
+    canvas.className = "around";
+    const gl = canvas.getContext("webgl2", {antialias: false});
+    if (!gl) return false;
+    this.table.canvas.after(canvas);
+    const program = gl.createProgram();
+    for (const [kind, text] of [
+      [gl.VERTEX_SHADER, VERTEX],
+      [gl.FRAGMENT_SHADER, FRAGMENT],
+    ]) {
+      const shader = gl.createShader(kind);
+      gl.shaderSource(shader, text);
+      gl.compileShader(shader);
+      gl.attachShader(program, shader);
+    }
+    gl.linkProgram(program);
+    if (!gl.getProgramParameter(program, gl.LINK_STATUS)) return false;
+    gl.useProgram(program);
+    gl.bindBuffer(gl.ARRAY_BUFFER, gl.createBuffer());
+    gl.bufferData(gl.ARRAY_BUFFER, new Float32Array([-1, -1, 3, -1, -1, 3]), gl.STATIC_DRAW);
+    const at = gl.getAttribLocation(program, "at");
+    gl.enableVertexAttribArray(at);
+    gl.vertexAttribPointer(at, 2, gl.FLOAT, false, 0, 0);
+    gl.bindTexture(gl.TEXTURE_2D, gl.createTexture());
+    for (const [what, how] of [
+      [gl.TEXTURE_WRAP_S, gl.REPEAT],
+      [gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE],
+      [gl.TEXTURE_MIN_FILTER, gl.LINEAR],
+      [gl.TEXTURE_MAG_FILTER, gl.LINEAR],
+    ])
+      gl.texParameteri(gl.TEXTURE_2D, what, how);
+    Object.assign(this, {canvas, gl, program});
+    return true;
+  }
+
+  /** Take the picture anew, with what is laid over it. */
+  refresh() {
+    const {gl, table} = this,
+      {image} = table;
+    if (!gl || !image.complete || !image.naturalWidth) return;
+    const flat = document.createElement("canvas");
+    flat.width = image.naturalWidth;
+    flat.height = image.naturalHeight;
+    const context = flat.getContext("2d");
+    context.drawImage(image, 0, 0);
+    table.drawLaid(context, 0, 0, flat.width, flat.height);
+    gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, flat);
+    this.draw();
+  }
+
+  draw() {
+    const {gl, canvas, program, table} = this;
+    if (!gl || !this.on) return;
+    const ratio = devicePixelRatio || 1,
+      [width, height] = this.#screen.map(side => Math.round(side * ratio));
+    if (canvas.width !== width || canvas.height !== height) Object.assign(canvas, {width, height});
+    gl.viewport(0, 0, width, height);
+    const at = name => gl.getUniformLocation(program, name);
+    gl.uniform2f(at("screen"), width, height);
+    gl.uniform2f(at("centre"), ...this.lens.centre);
+    gl.uniform2f(at("size"), table.width, table.height);
+    gl.uniform1f(at("focal"), this.focal * ratio);
+    gl.uniform1f(at("perTurn"), this.lens.focal);
+    gl.uniform1i(at("cylinder"), this.cylinder ? 1 : 0);
+    const r = this.#rotation();
+    // OpenGL takes matrices column by column.
+    gl.uniformMatrix3fv(
+      at("turn"),
+      false,
+      [0, 1, 2].flatMap(column => r.map(row => row[column])),
+    );
+    gl.drawArrays(gl.TRIANGLES, 0, 3);
+  }
+}
