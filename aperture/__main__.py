@@ -26,6 +26,7 @@ def main(arguments: list[str] = None) -> int:
     commands.add_parser("warm", help="compile what is compiled at its first use")
     options = parser.parse_args(arguments)
     if options.command == "warm":
+        from aperture.around.recombine import compile_all as compile_joining
         from aperture.moves.flight import compile_all as compile_flight
         from aperture.path.warm import compile_all
         from aperture.render.blurred import compile_all as compile_rays
@@ -33,6 +34,7 @@ def main(arguments: list[str] = None) -> int:
         compile_flight()
         compile_all()
         compile_rays()
+        compile_joining()
         return 0
     if options.command == "schema":
         print(json.dumps(schema(2 if options.which == "match-2" else 1), indent=2))

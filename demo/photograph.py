@@ -43,7 +43,7 @@ def photograph(
         linear[top : top + rows] = light.reshape(rows, SAMPLES, width, SAMPLES, 3).mean(axis=(1, 3))
         if progress:
             progress(min(1.0, (top + rows) / height))
-    return develop(linear * exposure, rng, blur, noise)
+    return develop(linear * exposure, rng, blur, noise, camera.lens.projection.wraps)
 
 
 def seen_light(
@@ -217,12 +217,16 @@ def _noise(x, y):
 # Lens and sensor -------------------------------------------------------------------------------------------------------
 
 
-def develop(linear: np.ndarray, rng: np.random.Generator, blur: float, noise: float) -> np.ndarray:
-    """(H, W, 3) uint8 sRGB of linear light, as `photograph` has it."""
+def develop(
+    linear: np.ndarray, rng: np.random.Generator, blur: float, noise: float, around: bool = False
+) -> np.ndarray:
+    """(H, W, 3) uint8 sRGB of linear light, as `photograph` has it; `around`: of a panorama, which has no corners."""
     import cv2
 
     height, width = linear.shape[:2]
     y, x = np.mgrid[:height, :width].astype(np.float32)
+    if around:
+        x, y = np.full_like(x, (width - 1) / 2), np.full_like(y, (height - 1) / 2)
     r2 = ((x + 0.5 - width / 2) ** 2 + (y + 0.5 - height / 2) ** 2) / ((width**2 + height**2) / 4)
     glow = cv2.GaussianBlur(np.maximum(linear - 0.9, 0), (0, 0), width / 90)
     linear = linear * 0.985 + 0.10 * glow

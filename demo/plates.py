@@ -1,6 +1,7 @@
 """The demo's plates: photographed once by `python -m demo.plates`, committed as JPEG with the true camera beside each."""
 
 import json
+import math
 import sys
 from pathlib import Path
 
@@ -9,6 +10,7 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.lens.projections import named
 from demo.photograph import photograph
 
 FOLDER = Path(__file__).parent / "plates"
@@ -102,6 +104,24 @@ PLATES = {
         "date": "2026:03:14 12:15:00",
     },
 }
+# Panoramas of all around, from two pictures of a lens that sees half of it each; they have no focal length.
+AROUND = {
+    "LT090_lamp_room_around": {
+        "place": "tower",
+        "size": (2048, 1024),
+        "position": (0.62, 1.571, 2.55),
+        "pan": 14.0,
+        "tilt": 2.2,
+        "roll": -1.4,
+        "seed": 90,
+        "stop": 5.6,
+        "shutter": (1, 30),
+        "iso": 800,
+        "date": "2026:03:14 11:20:40",
+        "lens": "Kittiwake Round",
+        "exposure": 2.4,
+    },
+}
 
 
 def place_of(plate: dict):
@@ -114,25 +134,26 @@ def place_of(plate: dict):
 
 
 def camera_for(plate: dict, size=SIZE) -> Camera:
-    """The true camera of one of PLATES, at its own or another size of the same aspect."""
+    """The true camera of one of PLATES, at its own or another size of the same aspect; or of one of AROUND."""
+    angles = np.radians([plate["pan"], plate["tilt"], plate["roll"]])
+    if "size" in plate:
+        grid = Grid.from_gate(*plate["size"], math.tau, math.pi)
+        lens = Lens(1.0, projection=named("equirectangular"))
+        return Camera.at(grid, lens, plate["position"], *angles)
     grid = Grid.from_gate(*size, *GATE_MM)
     lens = Lens(plate["focal_mm"], coefficients=plate.get("coefficients", (0.0,) * 5))
     if "crop" in plate:
         grid = grid.window(*(round(value * size[0] / SIZE[0]) for value in plate["crop"]))
-    return Camera.at(
-        grid, lens, plate["position"], *np.radians([plate["pan"], plate["tilt"], plate["roll"]])
-    )
+    return Camera.at(grid, lens, plate["position"], *angles)
 
 
 def truth(name: str) -> Camera:
     """The camera that took a committed plate, read from the file beside it."""
     data = json.loads((FOLDER / f"{name}.json").read_text())
     grid = Grid(data["width"], data["height"], tuple(map(tuple, data["mm_from_px"])))
-    return Camera(
-        grid,
-        Lens(data["focal_mm"], coefficients=tuple(data["coefficients"])),
-        np.array(data["world_from_camera"]),
-    )
+    projection = named(data.get("projection", "rectilinear"))
+    lens = Lens(data["focal_mm"], 1.0, projection, coefficients=tuple(data["coefficients"]))
+    return Camera(grid, lens, np.array(data["world_from_camera"]))
 
 
 def write(name: str, plate: dict) -> None:
@@ -156,11 +177,11 @@ def write(name: str, plate: dict) -> None:
             0x829A: plate["shutter"][0] / plate["shutter"][1],
             0x8827: plate["iso"],
             0x9003: plate["date"],
-            0x920A: plate["focal_mm"],
-            0xA405: round(plate["focal_mm"]),
-            0xA434: plate.get("lens", f"Kittiwake {plate['focal_mm']:g} mm f/2.8"),
+            0xA434: plate.get("lens") or f"Kittiwake {plate['focal_mm']:g} mm f/2.8",
         }
     )
+    if "focal_mm" in plate:
+        details.update({0x920A: plate["focal_mm"], 0xA405: round(plate["focal_mm"])})
     FOLDER.mkdir(exist_ok=True)
     Image.fromarray(pixels).save(FOLDER / f"{name}.jpg", quality=92, subsampling=0, exif=exif)
     write_truth(name, camera)
@@ -168,22 +189,20 @@ def write(name: str, plate: dict) -> None:
 
 def write_truth(name: str, camera: Camera) -> None:
     """The true camera, beside its plate."""
-    (FOLDER / f"{name}.json").write_text(
-        json.dumps(
-            {
-                "width": camera.grid.width,
-                "height": camera.grid.height,
-                "mm_from_px": camera.grid.mm_from_px,
-                "focal_mm": camera.lens.focal_mm,
-                "coefficients": camera.lens.coefficients,
-                "world_from_camera": camera.world_from_camera.tolist(),
-            },
-            indent=1,
-        )
-        + "\n"
-    )
+    told = {
+        "width": camera.grid.width,
+        "height": camera.grid.height,
+        "mm_from_px": camera.grid.mm_from_px,
+        "focal_mm": camera.lens.focal_mm,
+        "coefficients": camera.lens.coefficients,
+        "world_from_camera": camera.world_from_camera.tolist(),
+    }
+    if camera.lens.projection.wraps:
+        told["projection"] = camera.lens.projection.name
+    (FOLDER / f"{name}.json").write_text(json.dumps(told, indent=1) + "\n")
 
 
 if __name__ == "__main__":
-    for wanted in sys.argv[1:] or PLATES:
-        write(wanted, PLATES[wanted])
+    every = PLATES | AROUND
+    for wanted in sys.argv[1:] or every:
+        write(wanted, every[wanted])

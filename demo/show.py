@@ -10,7 +10,7 @@ from demo import films
 from demo.artist import Artist
 from demo.boathouse import BENCH, DOOR, WINDOW
 from demo.places import LOFT, LOFT_WINDOW, PLINTH, TABLE, TOWER_DOOR
-from demo.plates import FOLDER, PLATES, truth
+from demo.plates import AROUND, FOLDER, PLATES, truth
 from demo.slipway import SLIPWAY, from_the_rig
 
 SLUG = "the-lantern-tide"
@@ -226,6 +226,34 @@ FACTS = [
         "along": "up",
     }
 ]
+# Of the lamp room: measured from the door's foot, at its left.
+IN_THE_TOWER = (
+    {
+        "name": "Plinth",
+        "kind": "box",
+        "size": [
+            PLINTH["right"] - PLINTH["left"],
+            PLINTH["height"],
+            PLINTH["front"] - PLINTH["back"],
+        ],
+        "base": [
+            (PLINTH["left"] + PLINTH["right"]) / 2 - TOWER_DOOR[0],
+            0.0,
+            (PLINTH["back"] + PLINTH["front"]) / 2,
+        ],
+        "turn_deg": 0.0,
+        "part_of_plate": True,
+    },
+    {
+        "name": "Crate, behind",
+        "kind": "box",
+        "size": [0.7, 0.5, 0.5],
+        "base": [-0.55 - TOWER_DOOR[0], 0.0, 4.25],
+        "turn_deg": 15.0,
+        "material": "checker",
+        "checker_m": 0.125,
+    },
+)
 ABOUT = {
     "LT010": "Boathouse, morning",
     "LT020": "Toward the slipway, not matched yet",
@@ -235,6 +263,7 @@ ABOUT = {
     "LT060": "Boathouse, from surveyed points",
     "LT070": "A walk through the boathouse, by hand",
     "LT080": "Under the arm, past the slipway’s lantern",
+    "LT090": "Lamp room, all around",
 }
 
 
@@ -329,6 +358,14 @@ def match_of(code: str, camera) -> dict:
             "facts": [door | {"name": "Door", "metres": high}],
             "lens": {"focal_mm": None},
         }
+    if code == "LT090":
+        low, _, _, high = TOWER_DOOR
+        marks = [
+            *artist.edges(TOWER_EDGES, 6),
+            artist.spot("s1", "Door, foot", (low, 0, 0), world=[0, 0, 0]),
+            artist.spot("s2", "Door, head", (low, high, 0)),
+        ]
+        return {"marks": marks, "facts": [door | {"name": "Door", "metres": high}]}
     if code == "LT060":
         rng = np.random.default_rng(6)
         points = [
@@ -360,6 +397,8 @@ def build() -> None:
     show = Show.objects.create(name="The Lantern Tide", slug=SLUG)
     for name in PLATES:
         _photographed(show, name, bodies["Saltmarsh One"])
+    for name in AROUND:
+        _photographed_around(show, name)
     for code in films.SHOTS:
         _filmed(show, code, bodies["Saltmarsh One"])
 
@@ -387,6 +426,21 @@ def _photographed(show, name: str, body: dict) -> None:
     if code == "LT030":
         # The bent plate, the straight working picture, and the render with the overscan that the bend needs.
         put_step(shot, {"do": "straighten"}, None, False)
+
+
+def _photographed_around(show, name: str) -> None:
+    """A panorama, with a chest of the lamp room as part of the plate and a new crate behind the camera."""
+    from web.gates.actions import take_around
+    from web.plates.actions import bring_in, take_plate
+    from web.shows.history import create_shot
+    from web.stage.actions import add_stand_in
+
+    code = name.split("_")[0]
+    shot = create_shot(show, code, ABOUT[code])
+    shot = take_plate(shot, bring_in(FOLDER / f"{name}.jpg", f"{name}.jpg"))
+    shot = _matched(take_around(shot), match_of(code, truth(name)))
+    for item in IN_THE_TOWER:
+        shot = add_stand_in(shot, copy.deepcopy(item), None)
 
 
 def _matched(shot, found: dict):

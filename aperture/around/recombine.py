@@ -297,3 +297,16 @@ def _shift(own: Array, laid: Array, inside: Array) -> float:
         if np.abs(step).max() < 1e-3:
             break
     return float(np.hypot(*total))
+
+
+def compile_all() -> None:
+    """Compile what is compiled, by a picture of a few pixels: it is kept on disk."""
+    from aperture.around.views import cube
+    from aperture.geometry.grid import Grid
+    from aperture.lens.lens import Lens
+    from aperture.lens.projections import named
+
+    grid = Grid.from_gate(8, 4, math.tau, math.pi)
+    panorama = Camera.at(grid, Lens(1.0, projection=named("equirectangular")), (0, 0, 0))
+    cameras = [view.camera(panorama) for view in cube(16)]
+    recombine([np.zeros((16, 16, 4), np.float32)] * len(cameras), cameras, panorama)

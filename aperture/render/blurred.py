@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -19,11 +20,12 @@ from aperture.camera import Camera, CameraPath
 from aperture.errors import Problem
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.lens.projections import named
 from aperture.light.focus import ThinLens
 from aperture.light.motion import Shutter, camera_between, streaks
 from aperture.light.pupil import Pupil
 from aperture.render import lens_rays
-from aperture.render.tracer import Look, Scene
+from aperture.render.tracer import MISSED, Look, Scene
 from aperture.scene.stand_in import StandIn
 
 PLACES = 4096  # of the lens opening, shared out to the pixels
@@ -251,22 +253,23 @@ class Blurred:
         self.rows, self.columns = rows, columns
         items = [item for item, _ in scene.items]
         self.moving = _moving(items, blur)
-        self.tables = tables(scene.camera, blur, rows, columns, bool(self.moving))
+        self.tables = self._lay_out()
         self.over_time = self._over_time() if self.moving else []
         materials = [look.material for look in scene.looks]
         light = scene.light
-        self.simple = (
-            all(name in MATERIALS for name in materials)
-            and light.shadow_rays == 1
-            and light.lamp == 0
-        )
+        self.simple = light.shadow_rays == 1 and light.lamp == 0
+        self.others = np.array([name not in MATERIALS for name in materials], bool)
         self.faces = _faces(scene)
         self.looks = (
-            np.array([MATERIALS.get(name, 0) for name in materials], np.int64),
+            np.array([MATERIALS.get(name, lens_rays.OTHER) for name in materials], np.int64),
             np.array([look.checker_m for look in scene.looks], float),
             np.array([item.base - scene.camera.position for item, _ in scene.items], float),
             np.array([item.rotation for item, _ in scene.items], float),
         )
+
+    def _lay_out(self) -> Any:
+        """What the compiled rays are made of."""
+        return tables(self.scene.camera, self.blur, self.rows, self.columns, bool(self.moving))
 
     def _over_time(self) -> list[Placed]:
         """The scene at moments from the first that is exposed to the last."""
@@ -287,10 +290,20 @@ class Blurred:
             np.empty(count, np.float32),
             np.empty(count, np.float32),
         )
+        self._make_rays(top, bottom, rays)
+        pixels = many[0] * many[1]
+        beauty = np.zeros((pixels, 4), np.float32)
+        masks = np.zeros((pixels, len(self.scene.items) if self.with_masks else 0), np.float32)
+        shared = self._shared(rays[3])
+        (self._plainly if self.simple else self._fully)(rays[:3], shared, beauty, masks)
+        return beauty.reshape(*many, 4), masks.reshape(*many, -1)
+
+    def _make_rays(self, top: int, bottom: int, rays: tuple[Array, ...]) -> None:
+        """Fill the origins, directions, weights and moments of the rays of some rows."""
         own = self.tables
         first = top - self.rows[0]
         lens_rays.make_rays(
-            own.corners[first : first + many[0] + 1],
+            own.corners[first : first + bottom - top + 1],
             (top, self.columns[0]),
             self.side,
             own.places[: PLACES // self.side**2 * self.side**2],
@@ -301,12 +314,6 @@ class Blurred:
             own.field,
             rays,
         )
-        pixels = many[0] * many[1]
-        beauty = np.zeros((pixels, 4), np.float32)
-        masks = np.zeros((pixels, len(self.scene.items) if self.with_masks else 0), np.float32)
-        shared = self._shared(rays[3])
-        (self._plainly if self.simple else self._fully)(rays[:3], shared, beauty, masks)
-        return beauty.reshape(*many, 4), masks.reshape(*many, -1)
 
     def _shared(self, moments: Array) -> list[tuple[Placed, Array]]:
         """The scene at its moments, with the rays (K,) that see it then; nothing where it stands still."""
@@ -333,7 +340,33 @@ class Blurred:
         else:
             met, seen = self._met(scene, self.faces, rays)
         light = (scene.light.sun, scene.light.ambient, 2.0**self.blur.stops)
+        if self.others.any():
+            self._add_others(met[0], rays, shared, beauty)
+        self._bring_along(met[0], rays, shared)
         lens_rays.shade(met, rays, self.faces, seen, self.looks, light, (beauty, masks))
+
+    def _add_others(
+        self,
+        items: Array,
+        rays: tuple[Array, ...],
+        shared: list[tuple[Placed, Array]],
+        beauty: Array,
+    ) -> None:
+        """What mirrors and what wears the plate send back, by the scene's own shading."""
+        wanted = (items != MISSED) & self.others[items] & ~self.scene.catches[items]
+        pixel = np.arange(len(items)) // self.side**2
+        whole = [(self.scene, np.flatnonzero(wanted))]
+        parts = [(placed.scene, part[wanted[part]]) for placed, part in shared]
+        for scene, part in parts or whole:
+            if not len(part):
+                continue
+            origins, directions, weights = (each[part].astype(float) for each in rays)
+            hits = scene.hit(directions, origins)
+            which = np.flatnonzero(hits.met)
+            light = scene.shade(hits, which, directions) * weights[which, None]
+            for channel in range(3):
+                sums = np.bincount(pixel[part[which]], light[:, channel], len(beauty))
+                beauty[:, channel] += 2.0**self.blur.stops * sums
 
     def _met(
         self, scene: Scene, faces: tuple[Array, ...], rays: tuple[Array, ...]
@@ -354,9 +387,7 @@ class Blurred:
     def _met_over_time(
         self, rays: tuple[Array, ...], shared: list[tuple[Placed, Array]]
     ) -> tuple[tuple[Array, Array], tuple[Array, ...]]:
-        """The same of a scene that moves. The rays that meet what moves are brought along to where it
-        is on the frame, so that its checkers lie there.
-        """
+        """The same of a scene that moves."""
         count = len(rays[2])
         met = (np.empty(count, np.int32), np.empty(count, np.int32))
         seen = tuple(np.empty(count, np.float32) for _ in range(3))
@@ -365,12 +396,18 @@ class Blurred:
             found, told = self._met(placed.scene, placed.faces, own)
             for whole, piece in zip((*met, *seen), (*found, *told)):
                 whole[part] = piece
-            for index in self.moving:
-                mine = found[0] == index
-                turn, shift = placed.back[index], placed.shift[index]
-                rays[0][part[mine]] = own[0][mine] @ turn.T + shift
-                rays[1][part[mine]] = own[1][mine] @ turn.T
         return met, seen
+
+    def _bring_along(
+        self, items: Array, rays: tuple[Array, ...], shared: list[tuple[Placed, Array]]
+    ) -> None:
+        """Take the rays that meet what moves to where it is on the frame, so that its checkers lie there."""
+        for placed, part in shared:
+            for index in self.moving:
+                mine = part[items[part] == index]
+                turn, shift = placed.back[index], placed.shift[index]
+                rays[0][mine] = rays[0][mine] @ turn.T + shift
+                rays[1][mine] = rays[1][mine] @ turn.T
 
     def _fully(
         self,
@@ -402,9 +439,48 @@ class Blurred:
             masks[:, index] = mine.reshape(each).sum(axis=1)
 
 
+class BlurredAround(Blurred):
+    """The same of a panorama: with a shutter, but without depth of field, which has no one plane there.
+
+    Raises Problem where a lens is wanted.
+    """
+
+    def _lay_out(self) -> Any:
+        if self.blur.lens is not None:
+            raise Problem(
+                "Depth of field is drawn for pictures that see less than 180°; a panorama is focused "
+                "by its views: see “ordinary views” on the Elements step."
+            )
+        return _moments(self.scene.camera, self.blur, bool(self.moving))
+
+    def _make_rays(self, top: int, bottom: int, rays: tuple[Array, ...]) -> None:
+        camera, side = self.scene.camera, self.side
+        within = (np.arange(side) + 0.5) / side
+        x = (np.arange(*self.columns)[:, None] + within).ravel()
+        y = (np.arange(top, bottom)[:, None] + within).ravel()
+        turn = (x - camera.principal_point_px[0]) / camera.focal_px[0]
+        middle = np.full_like(y, camera.principal_point_px[0])
+        down = camera.lens.rays(camera.grid.to_mm(np.stack([middle, y], -1)))
+        moments, times = self.tables
+        lens_rays.make_rays_around(
+            np.stack([np.sin(turn), np.cos(turn)], -1),
+            np.stack([-down[:, 2], down[:, 1]], -1),
+            (top, self.columns[0]),
+            side,
+            moments,
+            times,
+            rays,
+        )
+
+
 def compile_all() -> None:
     """Compile what is compiled, by a picture of a few pixels: it is kept on disk."""
     camera = Camera.at(Grid.from_gate(4, 4, 36.0, 36.0), Lens(35.0), (0.0, 1.0, 2.0))
     scene = Scene(camera, [(StandIn((4.0, 2.0, 1.0), (0.0, 0.0, 0.0)), Look("box", "checker"))])
     for lens in (None, ThinLens(35.0, 2.0, 2.0)):
         Blurred(scene, Blur(lens), (0, 4), (0, 4), 2, True).block(0, 4)
+    around = Camera.at(
+        Grid.from_gate(8, 4, math.tau, math.pi), Lens(1.0, projection=named("equirectangular")), (0, 1, 2)
+    )
+    scene = Scene(around, scene.items)
+    BlurredAround(scene, Blur(), (0, 4), (0, 8), 2, True).block(0, 4)

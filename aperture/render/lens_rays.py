@@ -14,7 +14,7 @@ from numba import njit
 
 from aperture.render.tracer import ALBEDO, DARK, MISSED
 
-MATTE, CHECKER = 0, 1  # the materials that are shaded here
+MATTE, CHECKER, OTHER = 0, 1, 2  # the materials that are shaded here, and all that aren't
 # Lifted off its face, a point's own face doesn't shade it: as `Scene.lifted` has it.
 LIFT, LIFT_LEAST, LIFT_M = 4e-6, 1e-3, 1e-6
 INWARD = 1e-6  # metres: so that a face along a checker's squares doesn't flicker
@@ -126,6 +126,45 @@ def make_rays(corners, at, side, places, moments, times, lens, optics, field, ou
 
 
 @njit(cache=True, nogil=True, fastmath=True)
+def make_rays_around(longitudes, latitudes, at, side, moments, times, out):
+    """Fill a block's rays of a panorama, which all leave from one place at a time.
+
+    longitudes : (C · side, 2) sine and cosine of each column of rays.
+    latitudes : (R · side, 2) c and s of each row: the ray is (c sin λ, s, −c cos λ).
+    at, side, moments, times, out : as `make_rays` has them; zooms don't count.
+    """
+    rotations, positions, zooms = moments
+    opens, open_, readout, least, most, height = times
+    origins, directions, weights, instants = out
+    rows, columns = len(latitudes) // side, len(longitudes) // side
+    rays, count = side * side, len(zooms)
+    span = most - least
+    n = 0
+    for row in range(rows):
+        late = readout * ((at[0] + row + 0.5) / height - 0.5)
+        for column in range(columns):
+            own = _scrambled((at[0] + row) * 65_537 + at[1] + column)
+            aside = (own >> np.uint32(8)) / 16_777_216.0
+            for ray in range(rays):
+                sin, cos = longitudes[column * side + ray % side]
+                c, s = latitudes[row * side + ray // side]
+                share = (((ray * 7 + 3) % rays) + aside) / rays
+                moment = opens + open_ * share + late
+                index = int((moment - least) / span * (count - 1) + 0.5) if span > 0 else 0
+                long = 1 / math.sqrt(c * c + s * s)
+                dx, dy, dz = c * sin * long, s * long, -c * cos * long
+                turn, place = rotations[index], positions[index]
+                for axis in range(3):
+                    directions[n, axis] = (
+                        turn[axis, 0] * dx + turn[axis, 1] * dy + turn[axis, 2] * dz
+                    )
+                    origins[n, axis] = place[axis]
+                weights[n] = 1.0 / rays
+                instants[n] = moment
+                n += 1
+
+
+@njit(cache=True, nogil=True, fastmath=True)
 def toward_sun(met, rays, faces, sun, reach, out):
     """List the rays whose points face the sun.
 
@@ -176,13 +215,13 @@ def toward_sun(met, rays, faces, sun, reach, out):
 
 @njit(cache=True, nogil=True, fastmath=True)
 def shade(met, rays, faces, seen, looks, light, out):
-    """Add up what the rays bring.
+    """Add up what the rays bring; of materials that aren't shaded here, only that they are met.
 
     met, rays, faces : as `toward_sun` takes them.
     seen : distances, ups and facings, as it fills them; the facing of what lies in shadow is 0.
     looks : materials (I,), sizes of checkers (I,), bases (I, 3) from the camera, rotations (I, 3, 3).
     light : (sun, ambient, gain).
-    out : beauty (R · C, 4) and masks (R · C, I or 0), set to 0.
+    out : beauty (R · C, 4) and masks (R · C, I or 0), set to 0 but for the light of other materials.
     """
     items, primitives = met
     origins, directions, weights = rays
@@ -201,6 +240,9 @@ def shade(met, rays, faces, seen, looks, light, out):
             if masks.shape[1] > 0:
                 masks[pixel, item] += weights[n]
             if catches[item] or weights[n] == 0:
+                continue
+            if materials[item] == OTHER:
+                cover += weights[n]
                 continue
             albedo = ALBEDO
             if materials[item] == CHECKER:
@@ -224,5 +266,6 @@ def shade(met, rays, faces, seen, looks, light, out):
             given = ambient * (0.75 + 0.25 * ups[n]) + sun * facings[n]
             total += weights[n] * albedo * given
             cover += weights[n]
-        beauty[pixel, 0] = beauty[pixel, 1] = beauty[pixel, 2] = gain * total
+        for channel in range(3):
+            beauty[pixel, channel] += gain * total
         beauty[pixel, 3] = cover

@@ -12,7 +12,7 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.camera import Camera
-from aperture.render.blurred import Blur, Blurred, margin
+from aperture.render.blurred import Blur, Blurred, BlurredAround, margin
 from aperture.render.tracer import MIRROR, MISSED, Light, Look, Scene
 from aperture.scene.overlay import CREASE, outline_points, wire
 from aperture.scene.stand_in import StandIn
@@ -97,10 +97,11 @@ def render(
     step = max(1, RAYS_A_BLOCK // ((columns[1] - columns[0]) * wanted.samples**2))
 
     blurred = None
-    if wanted.blur:
-        blurred = Blurred(
-            scene, wanted.blur, rows, columns, wanted.samples, "masks" in wanted.passes
-        )
+    around = camera.lens.projection.wraps
+    if wanted.blur or around:
+        kind = BlurredAround if around else Blurred
+        masks = "masks" in wanted.passes
+        blurred = kind(scene, wanted.blur or Blur(), rows, columns, wanted.samples, masks)
 
     def block(top: int) -> None:
         here = (slice(top, min(top + step, rows[1])), slice(*columns))

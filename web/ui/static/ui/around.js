@@ -228,5 +228,6 @@ export class Around {
       [0, 1, 2].flatMap(column => r.map(row => row[column])),
     );
     gl.drawArrays(gl.TRIANGLES, 0, 3);
+    dispatchEvent(new CustomEvent("around"));
   }
 }
