@@ -6,7 +6,7 @@ from aperture.match.facts import AXES
 from aperture.match.solve import camera_of
 from aperture.scene import overlay
 from aperture.units import format_value
-from web.gates.gate import for_match, plate_origin
+from web.gates.gate import all_around, for_match, plate_origin
 from web.match.fits import document_of
 from web.ui.rows import Row
 
@@ -35,9 +35,14 @@ def figures(shot, fit: dict | None) -> list[tuple[str, list[Row]]]:
         Row(key.capitalize(), *format_value(view[key], pm[f"{key}_deg"], "°"), tag("focal"))
         for key in ("horizontal", "vertical", "diagonal")
     ]
+    if around := all_around(shot.state):
+        name = shot.state["lens"]["projection"]
+        seen = [Row("Projection", name, "", "typed"), Row("Sees", around, "", "typed")]
+        lens = [("Panorama", [*seen, _principal_point_row(shot, fit)])]
+    else:
+        lens = [("Lens", _lens_rows(shot, fit, tag("focal"))), ("Angle of view", angles)]
     groups = [
-        ("Lens", _lens_rows(shot, fit, tag("focal"))),
-        ("Angle of view", angles),
+        *lens,
         ("Where it stood", _place_rows(fit, shot.show)),
     ]
     if checked := _checks(fit):
