@@ -27,6 +27,7 @@ from aperture.light.pupil import Pupil
 from aperture.render import lens_rays
 from aperture.render.tracer import MISSED, Look, Scene
 from aperture.scene.stand_in import StandIn
+from aperture.stereo.around import radius
 
 PLACES = 4096  # of the lens opening, shared out to the pixels
 MOMENTS = 129  # while the shutter is open
@@ -53,6 +54,9 @@ class Blur:
     shutter : Shutter
     stops : float
         By how much the picture is brighter than the light that the stand-ins are lit with.
+    aside_m : float
+        Of a panorama: how far to the right of where it looks each column's eye stands (to the left
+        below zero), as `aperture.stereo.around` has it.
     """
 
     lens: ThinLens | None = None
@@ -61,6 +65,7 @@ class Blur:
     frame: int = 0
     shutter: Shutter = Shutter(0.0)
     stops: float = 0.0
+    aside_m: float = 0.0
 
     @property
     def moves(self) -> bool:
@@ -462,9 +467,11 @@ class BlurredAround(Blurred):
         middle = np.full_like(y, camera.principal_point_px[0])
         down = camera.lens.rays(camera.grid.to_mm(np.stack([middle, y], -1)))
         moments, times = self.tables
+        latitude = np.arctan2(down[:, 1], -down[:, 2])
         lens_rays.make_rays_around(
             np.stack([np.sin(turn), np.cos(turn)], -1),
             np.stack([-down[:, 2], down[:, 1]], -1),
+            np.sign(self.blur.aside_m) * radius(2 * abs(self.blur.aside_m), latitude),
             (top, self.columns[0]),
             side,
             moments,
@@ -480,7 +487,9 @@ def compile_all() -> None:
     for lens in (None, ThinLens(35.0, 2.0, 2.0)):
         Blurred(scene, Blur(lens), (0, 4), (0, 4), 2, True).block(0, 4)
     around = Camera.at(
-        Grid.from_gate(8, 4, math.tau, math.pi), Lens(1.0, projection=named("equirectangular")), (0, 1, 2)
+        Grid.from_gate(8, 4, math.tau, math.pi),
+        Lens(1.0, projection=named("equirectangular")),
+        (0, 1, 2),
     )
     scene = Scene(around, scene.items)
     BlurredAround(scene, Blur(), (0, 4), (0, 8), 2, True).block(0, 4)

@@ -126,11 +126,12 @@ def make_rays(corners, at, side, places, moments, times, lens, optics, field, ou
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def make_rays_around(longitudes, latitudes, at, side, moments, times, out):
-    """Fill a block's rays of a panorama, which all leave from one place at a time.
+def make_rays_around(longitudes, latitudes, aside, at, side, moments, times, out):
+    """Fill a block's rays of a panorama, which leave from one place at a time, or from beside it.
 
     longitudes : (C · side, 2) sine and cosine of each column of rays.
     latitudes : (R · side, 2) c and s of each row: the ray is (c sin λ, s, −c cos λ).
+    aside : (R · side,) metres that the rays of a row leave to the right of where they look.
     at, side, moments, times, out : as `make_rays` has them; zooms don't count.
     """
     rotations, positions, zooms = moments
@@ -144,11 +145,12 @@ def make_rays_around(longitudes, latitudes, at, side, moments, times, out):
         late = readout * ((at[0] + row + 0.5) / height - 0.5)
         for column in range(columns):
             own = _scrambled((at[0] + row) * 65_537 + at[1] + column)
-            aside = (own >> np.uint32(8)) / 16_777_216.0
+            begin = (own >> np.uint32(8)) / 16_777_216.0
             for ray in range(rays):
                 sin, cos = longitudes[column * side + ray % side]
                 c, s = latitudes[row * side + ray // side]
-                share = (((ray * 7 + 3) % rays) + aside) / rays
+                reach = aside[row * side + ray // side]
+                share = (((ray * 7 + 3) % rays) + begin) / rays
                 moment = opens + open_ * share + late
                 index = int((moment - least) / span * (count - 1) + 0.5) if span > 0 else 0
                 long = 1 / math.sqrt(c * c + s * s)
@@ -158,7 +160,8 @@ def make_rays_around(longitudes, latitudes, at, side, moments, times, out):
                     directions[n, axis] = (
                         turn[axis, 0] * dx + turn[axis, 1] * dy + turn[axis, 2] * dz
                     )
-                    origins[n, axis] = place[axis]
+                    sideways = turn[axis, 0] * cos + turn[axis, 2] * sin
+                    origins[n, axis] = place[axis] + reach * sideways
                 weights[n] = 1.0 / rays
                 instants[n] = moment
                 n += 1

@@ -81,7 +81,9 @@ class Panorama(WithShot):
         )
 
 
-class Cut(HasShot, TransactionTestCase):
+class Matched(HasShot):
+    """A matched panorama with a stand-in."""
+
     def matched(self):
         self.upload("pano.png", picture(*SIZE))
         self.press("gate/all-around")
@@ -90,6 +92,8 @@ class Cut(HasShot, TransactionTestCase):
         crate = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [1.5, 0, 6], "turn_deg": 0}
         edit(self.shot, "All", lambda state: state.update(facts=drawn["facts"], stand_ins=[crate]))
 
+
+class Cut(Matched, TransactionTestCase):
     def test_cut_into_views_and_joined_again(self):
         """What another renderer makes of the written cameras comes back as the panorama."""
         self.matched()

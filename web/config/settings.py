@@ -69,6 +69,7 @@ INSTALLED_APPS = [
     "web.elements",
     "web.lineup",
     "web.around",
+    "web.stereo",
     "web.cut",
     "web.handoff",
     "web.moves",

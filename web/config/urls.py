@@ -13,5 +13,6 @@ urlpatterns = [
     path(steps.SHOT, include("web.jobs.urls")),
     path(steps.SHOT, include("web.moves.urls")),
     path(steps.SHOT, include("web.around.urls")),
+    path(steps.SHOT, include("web.stereo.urls")),
     *steps.urlpatterns(),
 ]

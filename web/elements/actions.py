@@ -3,7 +3,7 @@
 import hashlib
 import json
 import time
-from collections.abc import MutableMapping
+from collections.abc import Callable, MutableMapping
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
@@ -17,6 +17,7 @@ from aperture.geometry.grid import Grid
 from aperture.render.blurred import Blur
 from aperture.render.passes import PASSES, Wanted
 from aperture.render.tracer import Light, Look
+from aperture.stereo.pair import Pair
 from web.blobs.folders import incoming, settle
 from web.elements.models import Render
 from web.expose.blurring import blur_of
@@ -31,6 +32,7 @@ KIND = "render"
 SIZES = {"plate": "The plate’s", "half": "Half the plate’s", "quarter": "A quarter of the plate’s"}
 GRID = "grid:"  # before the key of one of the gate chain's grids
 MOST_FRAMES = 2000
+EYES = ("left", "right")
 MOST_PIXELS = 150_000_000
 
 
@@ -40,7 +42,8 @@ class Order:
     chain's grids; overscan: percent of the picture's size on every side; region: left, top, right,
     bottom px of the render, outside which nothing is traced; frames: first and last, None for a
     still. depth, motion, exposed: whether the lens's depth of field, the shutter's blur and the
-    exposure against the plate's are in it, as the Expose step has them."""
+    exposure against the plate's are in it, as the Expose step has them. eye: of a stereo pair, one of
+    EYES."""
 
     passes: tuple[str, ...] = ()
     samples: int = 3
@@ -53,6 +56,7 @@ class Order:
     depth: bool = False
     motion: bool = False
     exposed: bool = False
+    eye: str = ""
 
     def camera(self, camera: Camera, chain: Chain | None = None) -> Camera:
         """The camera with the grid that is asked for. Raises Problem where the chain has it no
@@ -128,7 +132,7 @@ def next_order(shot, before: Render | None) -> Order:
     if before is None:
         marked = shot.state["range"]
         return Order(frames=tuple(marked)) if marked else Order()
-    order = Order.from_json(before.wanted)
+    order = replace(Order.from_json(before.wanted), eye="")
     if order.frames is None:
         return order
     first, last = order.frames
@@ -192,7 +196,34 @@ def ready(shot, order, frame: int | None = None):
         )
         for name, item in items.items()
     ]
-    return camera, order.camera(camera, chain), scene
+    return camera, _of_eye(shot, order, order.camera(camera, chain), now), scene
+
+
+# Gives the shot's stereo pair on a frame; the app that knows it registers it.
+_find_pair: list[Callable[[Any, int | None], Pair | None]] = []
+
+
+def register_pair(find: Callable[[Any, int | None], Pair | None]) -> None:
+    """Add what knows the stereo pairs of shots; called by its app."""
+    _find_pair[:] = [find]
+
+
+def _pair(shot, order: Order, frame: int | None) -> Pair | None:
+    """The pair that an order for one eye wants; None of others. Raises Problem where there is none."""
+    if not order.eye:
+        return None
+    pair = _find_pair[0](shot, frame) if _find_pair else None
+    if pair is None or order.eye not in EYES:
+        raise Problem("There is no stereo pair to render one eye of.")
+    return pair
+
+
+def _of_eye(shot, order: Order, camera: Camera, frame: int) -> Camera:
+    """The camera of the eye that is wanted; a panorama has one for both, whose rays leave beside it."""
+    pair = _pair(shot, order, frame)
+    if pair is None or camera.lens.projection.wraps:
+        return camera
+    return pair.cameras(camera)[EYES.index(order.eye)]
 
 
 def render_now(shot, order: Order | None = None, progress=lambda done: None) -> None:
@@ -263,10 +294,12 @@ def _keep(shot, order, grid, folder, looks, seconds, **frames):
         settle(folder, row.folder)
 
 
-def _blur(shot, order: Order, frame: int | None) -> Blur | None:
-    """Lens, shutter and exposure as far as they are wanted. Raises Problem where one isn't known."""
+def _blur(shot, order: Order, frame: int | None, around: bool) -> Blur | None:
+    """Lens, shutter, exposure and eye as far as they are wanted. Raises Problem where one isn't known."""
+    pair = _pair(shot, order, frame) if around else None
+    aside = pair.interaxial_m / 2 * (1 if order.eye == "right" else -1) if pair else 0.0
     if not (order.depth or order.motion or order.exposed):
-        return None
+        return Blur(aside_m=aside) if aside else None
     blur = blur_of(shot, frame, order.depth, order.motion)
     if order.depth and blur.lens is None:
         raise Problem(
@@ -274,7 +307,7 @@ def _blur(shot, order: Order, frame: int | None) -> Blur | None:
         )
     if order.motion and not blur.open:
         raise Problem("Motion blur needs a shutter: type it on the Expose step.", "motion")
-    return blur if order.exposed else replace(blur, stops=0.0)
+    return replace(blur, aside_m=aside, stops=blur.stops if order.exposed else 0.0)
 
 
 def light_digest(state: MutableMapping) -> str:
@@ -299,7 +332,7 @@ def _files(shot, order, folder, progress, frame=None) -> tuple[Grid, list]:
         order.occlusion_m,
         light=order.light,
         region=order.region,
-        blur=_blur(shot, order, frame),
+        blur=_blur(shot, order, frame, through.lens.projection.wraps),
     )
     made = render(through, scene, wanted, worn, camera, progress=lambda done: progress(done * 0.9))
     write_png(folder / "render.png", made)

@@ -39,7 +39,8 @@ class Render(Throwable):
     def title(self) -> str:
         """The name it was given, or when it was made and its size."""
         made = timezone.localtime(self.created)
-        return self.name or f"{made:%-d %b, %H:%M} · {self.width} × {self.height}"
+        eye = f" · {self.wanted['eye']} eye" if self.wanted.get("eye") else ""
+        return self.name or f"{made:%-d %b, %H:%M} · {self.width} × {self.height}{eye}"
 
     @property
     def folder(self) -> Path:
@@ -57,9 +58,10 @@ class Render(Throwable):
 
     @property
     def whole(self) -> bool:
-        """Whether it is of the plate's size and all of it, so that it can be laid over it."""
+        """Whether it is of the plate's size and all of it, through its own camera, so that it can be laid over it."""
         return (
             self.wanted.get("size", "plate") == "plate"
             and not self.wanted.get("overscan")
             and not self.wanted.get("region")
+            and not self.wanted.get("eye")
         )

@@ -7,6 +7,16 @@ from web.jobs import runner
 from web.jobs.models import Job
 
 
+def start_eyes(shot, orders: list[Order]) -> list[Job]:
+    """Begin the renders of both eyes, one after the other. Raises Problem as `start_render` does."""
+    for order in orders:
+        ready(shot, order)
+    running = runner.latest(shot, KIND)
+    if running and running.under_way:
+        raise Problem("A render of this shot is running already.")
+    return [_start(shot, order) for order in orders]
+
+
 def start_render(shot, order: Order | None = None) -> Job:
     """Begin a render of the shot as it stands. Raises Problem without a camera or stand-ins, or while one runs."""
     order = order or Order()
@@ -14,6 +24,10 @@ def start_render(shot, order: Order | None = None) -> Job:
     running = runner.latest(shot, KIND)
     if running and running.under_way:
         raise Problem("A render of this shot is running already.")
+    return _start(shot, order)
+
+
+def _start(shot, order: Order) -> Job:
     told = (shot.pk, shot.head.number, order.json())
     if order.frames is None:
         return runner.start(shot, KIND, tasks.render, *told)

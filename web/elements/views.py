@@ -73,6 +73,8 @@ def _rows(render, state) -> list[Row]:
         Row("From revision", str(render.revision)),
         Row("Took", f"{render.seconds:.1f} s"),
     ]
+    if eye := render.wanted.get("eye"):
+        rows.append(Row("Of a stereo pair", f"the {eye} eye"))
     if render.frames:
         frames = frames_now(state, render)
         rows.append(Row("Frames", f"{frames[0]}–{frames[-1]}"))

@@ -1,0 +1,1 @@
+"""Stereo: pairs of cameras, what an audience sees of them, pictures packed for two eyes."""
