@@ -183,7 +183,7 @@ class Camera:
     @property
     def view(self) -> View:
         """Full angles between the middles of opposite sides, and between corners, lens distortion included; NaN where unseen."""
-        if self.lens.projection.wraps:
+        if self.lens.projection.around:
             return self._view_around()
         rays = self.rays(border_points(self.grid))
         # Between unit vectors, the half angle from the chord: accurate for small angles and for ones near 180°.
@@ -193,6 +193,8 @@ class Camera:
 
     def _view_around(self) -> View:
         """Of a panorama: across by its longitudes, up to a whole turn; a diagonal it has none of its own."""
+        if not self.lens.projection.wraps:  # laid out in pieces: it sees everything
+            return View(math.tau, math.pi, math.tau)
         across = min(self.grid.width / self.focal_px[0], math.tau)
         x = self.principal_point_px[0]
         ends = self.lens.rays(self.grid.to_mm([[x, 0.0], [x, self.grid.height]]))

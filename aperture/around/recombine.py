@@ -178,7 +178,10 @@ def own_rays(panorama: Camera, rows: tuple[int, int]) -> Array:
         return np.stack(rays, -1).astype(np.float32)
     across, down = np.meshgrid(x, y)
     at = panorama.grid.to_mm(np.stack([across.ravel(), down.ravel()], -1))
-    return panorama.lens.rays(at).reshape(len(y), len(x), 3).astype(np.float32)
+    # Where there is no picture, no direction: the compiled part knows no NaN.
+    every = panorama.lens.rays(at)
+    every[~np.isfinite(every)] = 0.0
+    return every.reshape(len(y), len(x), 3).astype(np.float32)
 
 
 def seams(pictures: Sequence[Array], cameras: Sequence[Camera]) -> list[Seam]:

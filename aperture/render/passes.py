@@ -12,6 +12,7 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.camera import Camera
+from aperture.lens.projections import Pieces
 from aperture.render.blurred import Blur, Blurred, BlurredAround, margin
 from aperture.render.tracer import MIRROR, MISSED, Light, Look, Scene
 from aperture.scene.overlay import CREASE, outline_points, wire
@@ -221,7 +222,10 @@ def rays(camera: Camera, rows: tuple[int, int], columns: tuple[int, int], sample
     Where the lens bends, those within a pixel are interpolated between its corners: off by some 1e-5 px.
     """
     offsets = (np.arange(samples) + 0.5) / samples
-    if samples == 1 or not camera.lens.bends:
+    parted = isinstance(
+        camera.lens.projection, Pieces
+    )  # between its pieces nothing is interpolated
+    if samples == 1 or not camera.lens.bends or parted:
         xs, ys = (np.arange(*span)[:, None] + offsets for span in (columns, rows))
         return camera.rays(
             np.stack(np.meshgrid(xs.ravel(), ys.ravel()), -1).reshape(-1, 2)

@@ -23,7 +23,7 @@ def across(camera: Camera, distance: float) -> Array:
     Of a panorama, which has no such corners, those of the quarter that lies ahead.
     A lens that forms no picture in the corners, or sees beyond 90°, gives a smaller frame.
     """
-    if camera.lens.projection.wraps:
+    if camera.lens.projection.around:
         ahead = np.array([[-1, 0.5, -1], [1, 0.5, -1], [1, -0.5, -1], [-1, -0.5, -1]], float)
         return camera.position + distance * ahead @ camera.rotation.T
     size = np.array([camera.grid.width, camera.grid.height])

@@ -8,6 +8,7 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.camera import Camera
+from aperture.lens.projections import Pieces
 from aperture.scene.stand_in import StandIn
 
 NEAR_M = 1e-3
@@ -71,7 +72,7 @@ def polylines(camera: Camera, starts: Any, ends: Any, margin: float = 4.0) -> li
             ends[cut, index] += share[:, None] * (ends[cut, 1 - index] - ends[cut, index])
     bends = camera.lens.bends
     steps = BENT_STEPS if bends else 1
-    if camera.lens.projection.wraps:
+    if camera.lens.projection.around:
         steps *= AROUND_STEPS  # near its poles a panorama draws lines out widely
     t = np.linspace(0, 1, steps + 1)[:, None]
     along = ends[:, :1] * (1 - t) + ends[:, 1:] * t
@@ -91,6 +92,8 @@ def parted_at_seam(camera: Camera, pieces: list[Array]) -> list[Array]:
 
     Of other pictures as they are.
     """
+    if isinstance(layout := camera.lens.projection, Pieces):
+        return _parted_at_pieces(camera, layout, pieces)
     if not camera.lens.projection.wraps:
         return pieces
     turn = 2 * np.pi * camera.focal_px[0]
@@ -111,6 +114,16 @@ def parted_at_seam(camera: Camera, pieces: list[Array]) -> list[Array]:
             head, begin = [np.array([[2 * right - turn - leaves, down]])], index + 1
         out.append(np.concatenate([*head, piece[begin:]]))
     return [piece for piece in out if len(piece) > 1]
+
+
+def _parted_at_pieces(camera: Camera, layout: Pieces, lines: list[Array]) -> list[Array]:
+    """Polylines parted where they go on in another piece of a panorama that doesn't lie beside."""
+    lens = camera.lens
+    out: list[Array] = []
+    for line in lines:
+        q = (camera.grid.to_mm(line) - lens.centre_mm) / lens.scale_mm
+        out += np.split(line, np.flatnonzero(~layout.together(q)) + 1)
+    return [line for line in out if len(line) > 1]
 
 
 def runs(points: Array, seen: Array) -> list[Array]:

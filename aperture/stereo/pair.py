@@ -72,7 +72,7 @@ class Pair:
 
         Raises Problem of a panorama: `aperture.stereo.around` has those.
         """
-        if camera.lens.projection.wraps:
+        if camera.lens.projection.around:
             raise Problem("A panorama in stereo has no two cameras: each column has its own.")
         return self._eye(camera, -1), self._eye(camera, 1)
 

@@ -8,11 +8,14 @@ import py360convert
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from aperture.around.recombine import recombine
+from aperture.around.views import cube
 from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.geometry.rotation import rotation_from_angles
 from aperture.lens.lens import Lens
-from aperture.lens.projections import PANORAMAS, named
+from aperture.lens.projections import LAYOUTS, named
+from aperture.lens.projections.pieces import BLOCK, CROSS, STRIP
 from aperture.match.document import empty
 from aperture.match.solve import solve
 from aperture.render.passes import Wanted, render
@@ -61,7 +64,7 @@ class Projections(TestCase):
             self.assertLess(np.abs(ours[:, 1] - seen[:, 2])[away].max(), 0.02)
 
     @settings(max_examples=80, deadline=None)
-    @given(ANGLE, st.floats(-1.5, 1.5), st.sampled_from(PANORAMAS))
+    @given(ANGLE, st.floats(-1.5, 1.5), st.sampled_from(["equirectangular", "cylindrical"]))
     def test_there_and_back(self, longitude, latitude, name):
         ray = np.array(
             [
@@ -88,6 +91,89 @@ class Projections(TestCase):
         half = Camera.at(Grid.from_gate(512, 256, math.pi, 1.0), AROUND, (0, 0, 0)).view
         self.assertAlmostEqual(half.horizontal, math.pi)
         self.assertAlmostEqual(half.vertical, 1.0)
+
+
+class Layouts(TestCase):
+    def test_faces_are_py360convert_s(self):
+        """A smooth panorama cut by its `e2c` into a cross (“dice”) and faces: what each of our pixels looks at is what it shows."""
+        height, width, side = 256, 512, 64
+        x, y = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
+        turn, up = math.tau * (x / width - 0.5), math.pi * (0.5 - y / height)
+        # The picture is the direction itself.
+        shown = np.stack([np.cos(up) * np.sin(turn), np.sin(up), -np.cos(up) * np.cos(turn)], -1)
+        dice = py360convert.e2c(shown, side, mode="bilinear", cube_format="dice")
+        faces = py360convert.e2c(shown, side, mode="bilinear", cube_format="dict")
+        names = {"front": "F", "right": "R", "back": "B", "left": "L", "up": "U", "down": "D"}
+        for layout in (CROSS, STRIP, BLOCK):
+            grid = Grid.from_gate(layout.columns * side, layout.rows * side, *layout.size)
+            camera = Camera.at(grid, Lens(1.0, projection=layout), (0, 0, 0))
+            for way, column, row in layout.cells:
+                # Away from its border: their rasters reach from edge to edge, half a pixel off there.
+                at = np.stack(np.meshgrid(np.arange(8, 56, 4), np.arange(8, 56, 4)), -1).reshape(
+                    -1, 2
+                )
+                inside = (at + 0.5 - side / 2) * (side / (side - 1)) + side / 2
+                rays = camera.rays(inside + [column * side, row * side])
+                theirs = faces[names[way]][at[:, 1], at[:, 0]]
+                if layout is CROSS:
+                    whole = dice[row * side + at[:, 1], column * side + at[:, 0]]
+                    np.testing.assert_array_equal(whole, theirs)
+                theirs = theirs / np.linalg.norm(theirs, axis=1, keepdims=True)
+                # Within 0.02 px of the panorama: a px is 0.0123 radians.
+                self.assertLess(
+                    np.abs(np.cross(theirs, rays)).max(), 0.02 * 0.0123, (layout.name, way)
+                )
+
+    @settings(max_examples=80, deadline=None)
+    @given(ANGLE, st.floats(-1.5, 1.5), st.sampled_from([one.name for one in LAYOUTS]))
+    def test_there_and_back(self, longitude, latitude, name):
+        """And both derivatives by central differences, away from the pieces' borders."""
+        c = math.cos(latitude)
+        ray = np.array([[c * math.sin(longitude), math.sin(latitude), -c * math.cos(longitude)]])
+        one = named(name)
+        q, by_point = one.project(ray, derivatives=True)
+        back = one.rays(q)
+        np.testing.assert_allclose(back / np.linalg.norm(back), ray, atol=1e-9)
+        step = 1e-6
+        near = [one.project(ray + step * np.eye(3)[k]) for k in range(3)]
+        far = [one.project(ray - step * np.eye(3)[k]) for k in range(3)]
+        if all(one.which(place) == one.which(q) for place in (*near, *far)):
+            for k in range(3):
+                np.testing.assert_allclose(
+                    by_point[0, :, k], (near[k] - far[k])[0] / 2 / step, atol=1e-5
+                )
+        slopes = one.ray_jacobian(q)[0]
+        for k in range(2):
+            aside = step * np.eye(2)[k]
+            if one.which(q + aside) == one.which(q - aside) == one.which(q):
+                wanted = (one.rays(q + aside) - one.rays(q - aside))[0] / 2 / step
+                if np.isfinite(wanted).all():
+                    np.testing.assert_allclose(slopes[:, k], wanted, atol=1e-5)
+
+    def test_lines_are_parted_where_the_picture_does_not_go_on(self):
+        grid = Grid.from_gate(768, 512, *BLOCK.size)
+        camera = Camera.at(grid, Lens(1.0, projection=BLOCK), (0, 1.6, 0), 0.2, 0.1)
+        ends = np.random.default_rng(5).uniform(-5, 5, (40, 3))
+        for piece in polylines(camera, ends[:20], ends[20:]):
+            q = grid.to_mm(piece)
+            self.assertTrue(BLOCK.together(q).all())
+            self.assertLess(np.abs(np.diff(piece, axis=0)).max(), 80)
+
+    def test_a_render_and_views_joined_into_pieces(self):
+        """What is rendered as a cross is what six views joined into one show."""
+        grid = Grid.from_gate(256, 192, *CROSS.size)
+        camera = Camera.at(grid, Lens(1.0, projection=CROSS), (0, 1.6, 0), 0.2, 0.1)
+        things = [
+            (StandIn((1, 1, 1), (2 * math.sin(turn), 1, -2 * math.cos(turn))), Look(f"{turn}"))
+            for turn in (0.1, 1.4, 2.9, 4.6)
+        ]
+        direct = render(camera, things, Wanted(("depth",), samples=3))
+        cameras = [view.camera(camera) for view in cube(128, 3)]
+        views = [render(one, things, Wanted(samples=3)).rgba for one in cameras]
+        joined = recombine(views, cameras, camera)
+        off = np.abs(joined - direct.rgba).max(axis=2)
+        self.assertGreater(float((off < 0.02).mean()), 0.97)
+        self.assertEqual(float(joined[:60, :60].max()), 0.0)  # the corners of a cross are empty
 
 
 class Drawn(TestCase):

@@ -16,6 +16,7 @@ from pxr import Usd, UsdGeom
 from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.lens.projections import named
 from aperture.render import returned
 from aperture.render.files import write_exr
 from aperture.render.passes import Wanted, render
@@ -72,6 +73,41 @@ class Panorama(WithShot):
             self.url("expose/map/sharp.png"), headers={"Accept": "application/json"}
         )
         self.assertIn(refused.status_code, (200, 422))
+
+    def test_a_panorama_in_pieces(self):
+        """A cube cross, drawn by our own renderer: taken as one, matched, furnished and rendered."""
+        size = (512, 384)
+        grid = Grid.from_gate(*size, *named("cube cross").size)
+        camera = Camera.at(
+            grid, Lens(1.0, projection=named("cube cross")), (1.5, 1.7, 2.2), 0.3, 0.05
+        )
+        self.upload("cross.png", picture(*size))
+        answer = self.press("gate/all-around", layout="cube strip")
+        self.assertContains(answer, "6 times as wide as high", status_code=422)
+        self.assertEqual(self.press("gate/all-around", layout="wrapped").status_code, 422)
+        answer = self.press("gate/all-around", layout="cube cross")
+        self.assertEqual(answer.status_code, 302, answer.content)
+        self.assertContains(self.client.get(self.url("gate")), "laid out as a cube cross")
+        drawn = document(at((1.5, 1.7, 2.2), 0.3, 0.05), np.random.default_rng(4))
+        marks = []
+        for mark in drawn["marks"]:
+            panorama = at((1.5, 1.7, 2.2), 0.3, 0.05)
+            points = np.array(mark.get("points") or [mark["at"]])
+            there = camera.project_directions(panorama.rays(points)).tolist()
+            marks.append(mark | ({"points": there} if "points" in mark else {"at": there[0]}))
+        saved = self.post_json("match/save", marks=marks, base=self.head(), label="Marks")
+        self.assertEqual(saved.status_code, 200, saved.content)
+        crate = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [1.5, 0, 6], "turn_deg": 0}
+        edit(self.shot, "All", lambda state: state.update(facts=drawn["facts"], stand_ins=[crate]))
+        found = camera_of_state(self.state())
+        np.testing.assert_allclose(found.position, camera.position, atol=0.08)
+        for step in ("plate", "gate", "match", "set", "expose", "expose/focus", "elements", "around",
+                     "stereo", "line-up", "hand-off"):  # fmt: skip
+            self.assertEqual(self.client.get(self.url(step)).status_code, 200, step)
+        render_now(self.fresh(), Order(samples=2))
+        alpha = returned.read(self.shot.renders.first().folder / "render.exr").rgba[..., 3]
+        x, y = found.project(np.array([[1.5, 0.5, 6.0]]))[0]
+        self.assertGreater(alpha[int(y), int(x)], 0.9)
 
     def test_a_picture_of_another_shape_is_not_asked(self):
         self.upload("flat.png", picture(640, 360))

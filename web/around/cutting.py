@@ -59,6 +59,14 @@ lie in its picture. Where several views see, mix them by weights that fall to ze
 and divide by the sum of the weights.
 """
 
+PIECES = """\
+How these views become the panorama again
+
+Each view is a plain camera at the same place; gate, focal length and pose are in views.json and in
+views.usda. The panorama itself is laid out as a {name}: each of its pieces is such a camera too.
+Render the views as <name>.exr and bring them back here: they are joined on the page of views.
+"""
+
 
 def panorama_of(shot: Shot) -> Camera:
     """The camera of a matched panorama. Raises Problem where the plate is none, or isn't matched."""
@@ -153,6 +161,8 @@ def write_zip(shot: Shot, path: Path) -> None:
 
 
 def _how(panorama: Camera) -> str:
+    if not panorama.lens.projection.wraps:
+        return PIECES.format(name=panorama.lens.projection.name)
     grid, focal = panorama.grid, panorama.focal_px[1]
     below = f"({grid.height} / 2 - y) / {focal:.6f}"
     name = panorama.lens.projection.name

@@ -223,6 +223,8 @@ def _of_eye(shot, order: Order, camera: Camera, frame: int) -> Camera:
     pair = _pair(shot, order, frame)
     if pair is None or camera.lens.projection.wraps:
         return camera
+    if camera.lens.projection.around:
+        raise Problem("Only equirectangular and cylindrical panoramas are rendered for two eyes.")
     return pair.cameras(camera)[EYES.index(order.eye)]
 
 

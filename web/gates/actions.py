@@ -8,6 +8,7 @@ from aperture.gates.catalogue import with_lens, with_mode
 from aperture.gates.chain import build
 from aperture.gates.checks import new_id, without
 from aperture.gates.steps import KINDS
+from aperture.lens.projections import Pieces, named
 from web.gates.gate import lens_of
 from web.shows.history import edit
 from web.shows.models import Shot
@@ -52,6 +53,7 @@ def _words(before: dict | None, after: dict, plate: dict | None, dropped=()) -> 
     return says + "".join(f", {name.lower()} let go" for name in dropped)
 
 
+NEAR_ASPECT = 0.01  # a panorama's picture may be so much wider or higher than its layout says
 RADIAN_MM = 1e-6  # the ± of a panorama's focal length, one radian by definition
 
 
@@ -95,22 +97,40 @@ def set_gate(
     return edit(shot, label[0].upper() + label[1:], change, base)
 
 
-def take_around(shot: Shot, base: int | None = None) -> Shot:
-    """The plate is a full equirectangular panorama: its gate is an angle, a millimetre a radian."""
+def take_around(shot: Shot, base: int | None = None, layout: str = "equirectangular") -> Shot:
+    """The plate is a panorama of all around: its gate is an angle, a millimetre a radian; of one in pieces,
+    half a face is a millimetre wide.
+
+    Raises Problem where there is no such layout, or the picture has another shape.
+    """
+    projection = named(layout)
+    if isinstance(projection, Pieces):
+        width, height = projection.size
+    elif layout == "equirectangular":
+        width, height = math.tau, math.pi
+    else:
+        raise Problem("A panorama of all around is equirectangular, or laid out in pieces.")
+    plate = shot.state["plate"]
+    if plate and abs(plate["width"] / plate["height"] / (width / height) - 1) > NEAR_ASPECT:
+        raise Problem(
+            f"Such a picture is {width / height:.3g} times as wide as high, {layout}: this one has "
+            f"{plate['width']} × {plate['height']} px."
+        )
 
     def change(state):
         state["gate"] = {
-            "width_mm": round(math.tau, 9),
-            "height_mm": round(math.pi, 9),
+            "width_mm": round(width, 9),
+            "height_mm": round(height, 9),
             "squeeze": 1.0,
             "origin": "typed",
             "name": "All around",
         }
         rest = {k: v for k, v in state["lens"].items() if k not in ("distortion", "projection")}
         exact = {"value": 1.0, "plus_minus": RADIAN_MM}
-        state["lens"] = rest | {"projection": "equirectangular", "focal_mm": exact}
+        state["lens"] = rest | {"projection": layout, "focal_mm": exact}
 
-    return edit(shot, "Taken as all around, 360° × 180°", change, base)
+    says = "360° × 180°" if layout == "equirectangular" else layout
+    return edit(shot, f"Taken as all around, {says}", change, base)
 
 
 def set_document(shot: Shot, gate: dict, label: str, base: int | None = None) -> Shot:

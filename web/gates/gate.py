@@ -11,7 +11,7 @@ from aperture.gates.steps import at_frame
 from aperture.geometry.grid import Grid
 from aperture.lens.distortion import NAMES
 from aperture.lens.lens import Lens
-from aperture.lens.projections import PANORAMAS
+from aperture.lens.projections import PANORAMAS, Pieces, named
 from web.plates.frames import number_now, way_of
 from web.plates.models import metadata_of
 from web.shows.state import once
@@ -161,6 +161,8 @@ def all_around(state: Mapping) -> str:
     gate = state["gate"]
     if name not in PANORAMAS or not gate or "width_mm" not in gate:
         return ""
+    if isinstance(named(name), Pieces):
+        return name
     focal = (state["lens"].get("focal_mm") or {}).get("value")
     if not focal:
         return "all around"
@@ -173,7 +175,9 @@ def all_around(state: Mapping) -> str:
 def gate_words(camera: Camera, places: int = 2) -> str:
     """A camera's lens and gate as they are read: of a panorama angles, of others millimetres."""
     wide, high = camera.grid.gate_mm
-    if camera.lens.projection.wraps:
+    if isinstance(camera.lens.projection, Pieces):
+        return f"all around, {camera.lens.projection.name}"
+    if camera.lens.projection.around:
         view = camera.view
         across, down = math.degrees(view.horizontal), math.degrees(view.vertical)
         return f"{camera.lens.projection.name}, {across:.1f}° × {down:.1f}°"
@@ -187,7 +191,7 @@ def lies_around(shot) -> dict | None:
     state = shot.state
     name = state["lens"].get("projection", "rectilinear")
     focal = (state["lens"].get("focal_mm") or {}).get("value")
-    if name not in PANORAMAS or not focal or not state["plate"]:
+    if not named(name).wraps or not focal or not state["plate"]:
         return None
     chain = chain_of(state)
     if chain is None:

@@ -92,7 +92,7 @@ def figure_rows(chain: Chain, index: int, gate_origin: str, lens_origin: str) ->
 def _lens_rows(chain: Chain, figures, unsized: bool, origin: str) -> list[Row]:
     """What the focal length makes of a grid: angles of view, and the equivalents on a full frame."""
     rows = [Row("Focal length", _mm(chain.lens.focal_mm, 2), origin=origin)]
-    if chain.lens.projection.wraps:  # its focal length is a radian
+    if chain.lens.projection.around:  # its focal length is a radian
         rows = [Row("Panorama", chain.lens.projection.name, origin=origin)]
     if not unsized:
         focal = "{:.1f} × {:.1f}".format(*figures.focal_px)

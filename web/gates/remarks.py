@@ -1,6 +1,7 @@
 """What the Gate page has to say about a shot's sensor and chain, with remedies."""
 
 from aperture.geometry.angles import FULL_FRAME_MM
+from aperture.lens.projections import Pieces, named
 from web.gates import page
 from web.gates.gate import all_around
 from web.gates.rates import rate_remarks
@@ -31,6 +32,13 @@ TWICE, NEAR_TWICE = 2.0, 0.01  # a full panorama is twice as wide as high
 
 def _around(shot, plate) -> list[Remark]:
     """That a plate may be a panorama of all around; and what its gate is, where it is taken as one."""
+    layout = named(shot.state["lens"].get("projection", "rectilinear"))
+    if isinstance(layout, Pieces):
+        says = (
+            f"The plate goes all around, laid out as a {layout.name}. Its gate is no size of a sensor: "
+            "half a face, or a radian of a circle, is one millimetre of the figures below."
+        )
+        return [Remark("A panorama in pieces", says, "note")]
     if said := all_around(shot.state):
         says = (
             f"The plate goes all around: its gate is an angle, {said}, not millimetres. One "

@@ -14,6 +14,7 @@ from aperture.gates.guides import ASPECTS
 from aperture.gates.steps import ABOUT, KINDS
 from aperture.gates.typed import parse_shape
 from aperture.lens import database as lens_database
+from aperture.lens.projections import LAYOUTS
 from aperture.units import parse_rate
 from web.catalogue import lens_profiles
 from web.catalogue.models import Body, CatalogueLens
@@ -83,6 +84,7 @@ def _page(request, shot, form=None, step_form=None, opened=""):
         "changed": _changed(shot),
         "step_verbs": STEP_VERBS,
         "guide_kinds": GUIDE_KINDS,
+        "layouts": ["equirectangular", *(layout.name for layout in LAYOUTS)],
     }
     if chain:
         selected = _selected(request, chain)
@@ -477,9 +479,10 @@ def ledger_file(request, show, shot):
 
 @require_POST
 def around(request, show, shot):
-    """Take the plate as a full equirectangular panorama."""
+    """Take the plate as a panorama of all around, in one of the layouts."""
     shot = find(show, shot)
     if plate_of(shot) is None:
         raise Problem("There is no plate yet.")
-    actions.take_around(shot, base_of(request))
+    layout = request.POST.get("layout") or "equirectangular"
+    actions.take_around(shot, base_of(request), layout)
     return redirect(shot.url("gate"))

@@ -136,7 +136,7 @@ def _of_path(shot, path, first: int, last: int) -> list[Remark]:
 
 def _losses(camera) -> list[Remark]:
     """What a format can't carry."""
-    if camera.lens.projection.wraps:
+    if camera.lens.projection.around:
         says = (
             "The formats of scenes have cameras that look one way: theirs would see a part of it, "
             "stretched. The JSON and the text table say where it stands and how it is turned."

@@ -94,7 +94,7 @@ def _card_seen(shot, cameras, through):
 
 def card_rows(shot, camera) -> list[Row]:
     """How large the plate is where its card stands; nothing of a panorama, which has none."""
-    if camera.lens.projection.wraps:
+    if camera.lens.projection.around:
         return []
     corners = card_corners(shot, camera)
     across, down = np.linalg.norm(corners[1] - corners[0]), np.linalg.norm(corners[3] - corners[0])

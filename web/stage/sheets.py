@@ -16,7 +16,7 @@ from web.ui.rows import Remark, Row
 
 
 def _lens_rows(camera, origin, gate_origin) -> list[Row]:
-    if camera.lens.projection.wraps:
+    if camera.lens.projection.around:
         return [Row("Sees", gate_words(camera), origin=gate_origin)]
     lens, gate = gate_words(camera).split(" · gate ")
     return [Row("Lens", lens, origin=origin), Row("Gate", gate, origin=gate_origin)]

@@ -39,7 +39,7 @@ def world(shot, cameras, items, through, plate=None) -> dict | None:
             if not one.looks["hidden"]
         ],
         "card": (card_corners(shot, matched.camera) @ turn.T).tolist()
-        if matched and card_in(shot) != "lens" and not matched.camera.lens.projection.wraps
+        if matched and card_in(shot) != "lens" and not matched.camera.lens.projection.around
         else None,
     }
 
@@ -112,7 +112,7 @@ def _camera(one, shot, turn, through, plate) -> dict:
         else max(float(np.linalg.norm(camera.position)) * SHORT, 0.3)
     )
 
-    around = camera.lens.projection.wraps
+    around = camera.lens.projection.around
     planes = None if around else planes_of(shot, one)
 
     def frame(distance):
@@ -184,7 +184,7 @@ def card_corners(shot, camera) -> np.ndarray:
 
 def cut_off(shot, camera) -> list[str]:
     """The names of the stand-ins that reach beyond the card; a panorama's picture has no far side."""
-    if camera.lens.projection.wraps:
+    if camera.lens.projection.around:
         return []
     corners = card_corners(shot, camera)
     return [

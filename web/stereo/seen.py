@@ -116,7 +116,7 @@ def drawn(shot: Shot) -> dict:
     """The stand-ins as both eyes see them, and arrows of vertical parallax; for the page's script."""
     camera, pair = camera_of_state(shot.state), pair_of(shot)
     out: dict = {"left": [], "right": [], "arrows": []}
-    if camera is None or pair is None or camera.lens.projection.wraps:
+    if camera is None or pair is None or camera.lens.projection.around:
         return out
     for eye, name in zip(pair.cameras(camera), ("left", "right")):
         out[name] = [path_of(overlay.wire(eye, stand_in_from(item))) for item in shown(shot.state)]
@@ -133,7 +133,7 @@ def drawn(shot: Shot) -> dict:
 def context(shot: Shot) -> dict:
     """What the page shows beside the forms."""
     camera, pair, seat = camera_of_state(shot.state), pair_of(shot), seat_of(shot)
-    around = camera is not None and camera.lens.projection.wraps
+    around = camera is not None and camera.lens.projection.around
     out: dict = {"around": around, "pair": pair, "seat": seat, "has_camera": camera is not None}
     if camera is None or pair is None or around:
         return out

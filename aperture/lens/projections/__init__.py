@@ -4,6 +4,7 @@ import math
 
 from aperture.errors import Problem
 from aperture.lens.projections.panoramic import Cylindrical, Equirectangular
+from aperture.lens.projections.pieces import LAYOUTS, Pieces
 from aperture.lens.projections.protocol import Projection, angle_at, radius_at
 from aperture.lens.projections.radial import (
     Equidistant,
@@ -14,11 +15,13 @@ from aperture.lens.projections.radial import (
 from aperture.lens.projections.rectilinear import Rectilinear
 
 __all__ = [
+    "LAYOUTS",
     "MATCHED",
     "NAMES",
     "OF_LENSES",
     "PANORAMAS",
     "RECTILINEAR",
+    "Pieces",
     "Projection",
     "angle_at",
     "named",
@@ -36,14 +39,15 @@ _ALL: dict[str, Projection] = {
         Orthographic("orthographic", matched=False, limit=math.pi / 2),
         Equirectangular("equirectangular"),
         Cylindrical("cylindrical"),
+        *LAYOUTS,
     )
 }
 NAMES = tuple(_ALL)
 # Those that a match document can name.
 MATCHED = tuple(name for name, one in _ALL.items() if one.matched)
 # Those of a lens with an axis, and those of panoramas.
-OF_LENSES = tuple(name for name, one in _ALL.items() if not one.wraps)
-PANORAMAS = tuple(name for name, one in _ALL.items() if one.wraps)
+OF_LENSES = tuple(name for name, one in _ALL.items() if not one.around)
+PANORAMAS = tuple(name for name, one in _ALL.items() if one.around)
 
 
 def named(name: str) -> Projection:

@@ -32,6 +32,7 @@ class Panoramic:
     parameters: tuple[str, ...] = ()
     limit: float = math.pi
     wraps: bool = True
+    around: bool = True
 
     def _down(self, up: Array, side: Array) -> tuple[Array, Array, Array]:
         """y of a point `up` above the horizon, `side` away from the upright axis; its derivatives by both."""

@@ -21,7 +21,8 @@ class Projection(Protocol):
     straight : whether straight lines stay straight in the picture.
     parameters : the names of the distortion coefficients that it takes, beside focal length and centre.
     limit : radians, the largest angle from the axis that is imaged.
-    wraps : whether the picture goes on at its opposite side.
+    wraps : whether the picture goes on at its opposite side, longitudes going evenly across.
+    around : whether it is a panorama's: it has no one axis to which distances are measured.
     """
 
     @property
@@ -36,6 +37,8 @@ class Projection(Protocol):
     def limit(self) -> float: ...  # noqa: D102
     @property
     def wraps(self) -> bool: ...  # noqa: D102
+    @property
+    def around(self) -> bool: ...  # noqa: D102
 
     def project(self, points: Array, derivatives: bool = False) -> Any:
         """Ideal positions (N, 2) of camera-space points (N, 3); with `derivatives` also (N, 2, 3). NaN where nothing is imaged."""

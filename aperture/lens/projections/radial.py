@@ -25,6 +25,7 @@ class Radial:
     parameters: tuple[str, ...] = ()
     limit: float = math.pi
     wraps: bool = False
+    around: bool = False
 
     def _radius(self, theta: Array) -> tuple[Array, Array]:
         """r(θ) and its derivative."""

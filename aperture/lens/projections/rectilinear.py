@@ -22,6 +22,7 @@ class Rectilinear:
     parameters: tuple[str, ...] = distortion.NAMES
     limit: float = math.pi / 2
     wraps: bool = False
+    around: bool = False
 
     def project(self, points: Array, derivatives: bool = False) -> Any:
         """As `Projection` has it."""
