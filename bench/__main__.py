@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from bench import (
+    around,
     chessboards,
     film,
     formats,
@@ -235,6 +236,7 @@ if __name__ == "__main__":
     formats.report()
     moves.report()
     light.report()
+    around.report()
     film.report()
     moving_cameras.report()
     playing.report()

@@ -47,7 +47,9 @@ def panorama():
     """A camera all around in the middle of the demo's set, and the stand-ins."""
     _, items = scene()
     grid = Grid.from_gate(*SIZE, math.tau, math.pi)
-    return Camera.at(grid, Lens(1.0, projection=named("equirectangular")), (2.5, 1.6, 4.0), 0.4), items
+    return Camera.at(
+        grid, Lens(1.0, projection=named("equirectangular")), (2.5, 1.6, 4.0), 0.4
+    ), items
 
 
 def bare(camera, items):

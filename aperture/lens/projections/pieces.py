@@ -115,7 +115,7 @@ class Pieces:
         q = np.asarray(q, float)
         with np.errstate(invalid="ignore"):
             at = q / (2 * self.half) + np.array([self.columns, self.rows]) / 2
-            fine = np.isfinite(at).all(axis=1) & (at >= -SAME).all(axis=1)
+            fine = np.asarray(np.isfinite(at).all(axis=1)) & (at >= -SAME).all(axis=1)
             fine &= (at <= np.array([self.columns, self.rows]) + SAME).all(axis=1)
         cell = np.where(fine[:, None], at, 0).astype(int)
         column = np.clip(cell[:, 0], 0, self.columns - 1)
