@@ -1,6 +1,9 @@
 // Looking around in a panorama: the picture as an ordinary view shows it, and the way between its pixels and the screen.
 
 const NEAR = 0.02; // in focal lengths: what lies behind is put so far before the eye, far outside of the screen
+const COARSE = 0.5,
+  SLOW_MS = 30,
+  MOST_PATHS = 5000; // whose directions are remembered
 const WIDEST = 2.4,
   NARROWEST = 0.02; // radians from left to right
 
@@ -39,33 +42,37 @@ export class Around {
   turn(on) {
     if (on && !this.gl && !this.#begin()) return false;
     this.on = on;
+    this.measure();
     this.canvas?.classList.toggle("hidden", !on);
     if (on) this.refresh();
     return true;
   }
 
-  get #screen() {
-    return [this.table.root.clientWidth || 1, this.table.root.clientHeight || 1];
-  }
-
-  /** Of the view, px of the screen. */
-  get focal() {
-    return this.#screen[0] / 2 / Math.tan(this.wide / 2);
-  }
-
-  #rotation() {
+  /** Take the table's size and where one looks, once for all that is drawn: asking the page each time makes it lay itself out anew. */
+  measure() {
+    const width = this.table.root.clientWidth || 1,
+      height = this.table.root.clientHeight || 1;
     const [cy, sy, cp, sp] = [
       Math.cos(this.yaw),
       Math.sin(this.yaw),
       Math.cos(this.pitch),
       Math.sin(this.pitch),
     ];
-    // Ry(−yaw) · Rx(pitch), row by row: yaw to the right, pitch upward.
-    return [
-      [cy, -sy * sp, -sy * cp],
-      [0, cp, -sp],
-      [sy, cy * sp, cy * cp],
-    ];
+    this.now = {
+      width,
+      height,
+      focal: width / 2 / Math.tan(this.wide / 2), // px of the screen
+      // Ry(−yaw) · Rx(pitch), row by row: yaw to the right, pitch upward.
+      rotation: [
+        [cy, -sy * sp, -sy * cp],
+        [0, cp, -sp],
+        [sy, cy * sp, cy * cp],
+      ],
+    };
+  }
+
+  get focal() {
+    return this.now.focal;
   }
 
   /** The direction that a pixel of the plate shows. */
@@ -84,24 +91,22 @@ export class Around {
   /** Where a pixel of the plate is on the screen: [x, y, whether it is before the eye]. */
   place(at) {
     const d = this.direction(at),
-      r = this.#rotation(),
+      {width, height, focal, rotation: r} = this.now,
       own = [0, 1, 2].map(
         column => r[0][column] * d[0] + r[1][column] * d[1] + r[2][column] * d[2],
       );
-    const away = Math.max(-own[2], NEAR),
-      [width, height] = this.#screen;
+    const away = Math.max(-own[2], NEAR);
     return [
-      width / 2 + (this.focal * own[0]) / away,
-      height / 2 - (this.focal * own[1]) / away,
+      width / 2 + (focal * own[0]) / away,
+      height / 2 - (focal * own[1]) / away,
       -own[2] > NEAR,
     ];
   }
 
   /** The pixel of the plate at a place of the screen. */
   pixel(x, y) {
-    const [width, height] = this.#screen,
-      own = [(x - width / 2) / this.focal, (height / 2 - y) / this.focal, -1],
-      r = this.#rotation(),
+    const {width, height, focal: wide, rotation: r} = this.now,
+      own = [(x - width / 2) / wide, (height / 2 - y) / wide, -1],
       d = r.map(row => row[0] * own[0] + row[1] * own[1] + row[2] * own[2]);
     const longitude = Math.atan2(d[0], -d[2]),
       latitude = Math.atan2(d[1], Math.hypot(d[0], d[2])),
@@ -114,18 +119,62 @@ export class Around {
 
   /** An SVG path of lines in px of the plate, as the view shows it; parted where it goes behind the eye. */
   path(d) {
-    const out = [];
-    for (const run of d.split("M").slice(1)) {
+    const {width, height, focal, rotation: r} = this.now,
+      out = [];
+    for (const run of this.#directions(d)) {
       let drawn = false;
-      for (const pair of run.replace("Z", "").split("L")) {
-        const at = pair.trim().split(/[ ,]+/).map(Number);
-        if (at.length !== 2 || at.some(Number.isNaN)) return "";
-        const [x, y, ahead] = this.place(at);
-        if (ahead) out.push(`${drawn ? "L" : "M"}${x.toFixed(1)} ${y.toFixed(1)}`);
+      for (let i = 0; i < run.length; i += 3) {
+        const [x, y, z] = [run[i], run[i + 1], run[i + 2]],
+          away = -(r[0][2] * x + r[1][2] * y + r[2][2] * z),
+          ahead = away > NEAR;
+        if (ahead) {
+          const across = (focal * (r[0][0] * x + r[1][0] * y + r[2][0] * z)) / away,
+            up = (focal * (r[0][1] * x + r[1][1] * y + r[2][1] * z)) / away;
+          const at = `${Math.round(10 * (width / 2 + across)) / 10} ${Math.round(10 * (height / 2 - up)) / 10}`;
+          out.push(drawn ? "L" : "M", at);
+        }
         drawn = ahead;
       }
     }
     return out.join("");
+  }
+
+  /** The directions of a path's points, three numbers each, run by run; found once, as a view turns often. */
+  #directions(d) {
+    this.found ||= new Map();
+    if (!this.found.has(d)) {
+      if (this.found.size > MOST_PATHS) this.found.clear();
+      const runs = d
+        .split("M")
+        .slice(1)
+        .map(run =>
+          run
+            .replace("Z", "")
+            .split("L")
+            .map(pair => pair.trim().split(/[ ,]+/).map(Number)),
+        );
+      const lines = runs.flat().every(at => at.length === 2 && !at.some(Number.isNaN));
+      const turned = run => Float64Array.from(run.flatMap(at => this.direction(at)));
+      this.found.set(d, lines ? runs.map(turned) : []);
+    }
+    return this.found.get(d);
+  }
+
+  /** The view begins to move, or rests: then it is drawn finely. */
+  move(moving) {
+    this.moving = moving;
+    this.drawn = null;
+    if (!moving) this.draw();
+  }
+
+  /** Note how long it takes from one redraw to the next while it moves. */
+  #time() {
+    const now = performance.now();
+    if (this.moving && this.drawn && now - this.drawn < 500) {
+      this.pace = 0.7 * (this.pace ?? 0) + 0.3 * (now - this.drawn);
+      if (this.pace > SLOW_MS) this.slow = true;
+    }
+    this.drawn = now;
   }
 
   /** Turn the view by a drag, so that what was under the pointer stays under it. */
@@ -137,6 +186,7 @@ export class Around {
     const up = y =>
       this.cylinder ? -Math.atan((y - this.lens.centre[1]) / per) : (this.lens.centre[1] - y) / per;
     this.pitch = Math.max(-1.57, Math.min(1.57, this.pitch - (up(now[1]) - up(was[1]))));
+    this.measure();
   }
 
   #least(turn) {
@@ -209,18 +259,23 @@ export class Around {
   draw() {
     const {gl, canvas, program, table} = this;
     if (!gl || !this.on) return;
-    const ratio = devicePixelRatio || 1,
-      [width, height] = this.#screen.map(side => Math.round(side * ratio));
+    // Where a machine draws slowly, coarser for as long as the view moves.
+    const ratio = (devicePixelRatio || 1) * (this.moving && this.slow ? COARSE : 1),
+      [width, height] = [this.now.width, this.now.height].map(side => Math.round(side * ratio));
     if (canvas.width !== width || canvas.height !== height) Object.assign(canvas, {width, height});
     gl.viewport(0, 0, width, height);
-    const at = name => gl.getUniformLocation(program, name);
+    const at = name => {
+      this.places ||= {};
+      this.places[name] ||= gl.getUniformLocation(program, name);
+      return this.places[name];
+    };
     gl.uniform2f(at("screen"), width, height);
     gl.uniform2f(at("centre"), ...this.lens.centre);
     gl.uniform2f(at("size"), table.width, table.height);
     gl.uniform1f(at("focal"), this.focal * ratio);
     gl.uniform1f(at("perTurn"), this.lens.focal);
     gl.uniform1i(at("cylinder"), this.cylinder ? 1 : 0);
-    const r = this.#rotation();
+    const r = this.now.rotation;
     // OpenGL takes matrices column by column.
     gl.uniformMatrix3fv(
       at("turn"),
@@ -228,6 +283,7 @@ export class Around {
       [0, 1, 2].flatMap(column => r.map(row => row[column])),
     );
     gl.drawArrays(gl.TRIANGLES, 0, 3);
+    this.#time();
     dispatchEvent(new CustomEvent("around"));
   }
 }

@@ -84,6 +84,7 @@ export class LightTable {
     if (!this.around.turn(on)) return;
     if (!on) Object.assign(this, this.flat);
     this.root.classList.toggle("looks-around", on);
+    if (on) this.#drawTiles();
     document.getElementById("look-around")?.setAttribute("aria-pressed", on);
     this.#apply();
   }
@@ -149,13 +150,13 @@ export class LightTable {
 
   #apply() {
     if (this.looksAround) {
+      this.around.measure();
       this.scale = this.around.focal / this.around.lens.focal;
       this.over.removeAttribute("transform");
       const degrees = document.getElementById("zoom");
       if (degrees) degrees.textContent = `${((this.around.wide * 180) / Math.PI).toFixed(0)}°`;
       this.around.draw();
       this.#mapOver();
-      this.#drawTiles();
       for (const listener of this.listeners) listener();
       return;
     }
@@ -424,6 +425,7 @@ export class LightTable {
         this.panning = [event.clientX - this.x, event.clientY - this.y];
         const box = root.getBoundingClientRect();
         this.dragged = [event.clientX - box.left, event.clientY - box.top];
+        if (this.looksAround) this.around.move(true);
       },
       true,
     );
@@ -438,7 +440,11 @@ export class LightTable {
           now = [event.clientX - box.left, event.clientY - box.top];
         this.around.drag(this.dragged, now);
         this.dragged = now;
-        this.#apply();
+        // As often as the screen is drawn, however often the pointer tells where it is.
+        this.turning ||= requestAnimationFrame(() => {
+          this.turning = 0;
+          this.#apply();
+        });
         return;
       }
       this.x = event.clientX - this.panning[0];
@@ -447,6 +453,12 @@ export class LightTable {
       this.#apply();
     });
     const release = () => {
+      if (this.panning && this.looksAround) {
+        cancelAnimationFrame(this.turning);
+        this.turning = 0;
+        this.around.move(false);
+        this.#apply();
+      }
       this.panning = null;
       root.classList.remove("panning");
     };
