@@ -25,6 +25,7 @@ from aperture.render.tracer import Light, Scene
 from bench.light import _best
 from bench.renders import scene
 from bench.server import Server
+from tests.references.test_panorama import path_sigmas
 
 SIZE, SIDE, FACE = (4096, 2048), 1, 2048
 WANTED_SHARE, WANTED_JOIN_S, WANTED_REDRAWS = 0.5, 1.5, 24
@@ -98,7 +99,19 @@ def report():
     print(
         f"  {took:6.2f} s, × {took / plain:.1f} of OpenCV's remap; within {WANTED_JOIN_S} s {took <= WANTED_JOIN_S}"
     )
+    paths()
     looking()
+
+
+def paths(repetitions=50):
+    """Errors over their own ± of simulated films of all around."""
+    places, turns = path_sigmas(repetitions)
+    print(
+        f"\nPaths of {repetitions} simulated films of all around, error over its own ± (0.9–1.1 wanted)"
+    )
+    for name, sigmas in (("places", places), ("turns", turns)):
+        rms, inside = float(np.sqrt((sigmas**2).mean())), np.mean(np.abs(sigmas) < 1.96)
+        print(f"  {name:8} {rms:.2f}   within 1.96 ± {inside:.1%}")
 
 
 def looking():

@@ -137,6 +137,8 @@ def _of_left_out(told: Told, x: Array, named: set[str]) -> list[dict[str, Any]]:
         if ids[track] in named:
             continue
         sighted = _sighted(told, x, int(track))
+        if len(sighted.frames) < FEWEST:
+            continue  # all around, of what lies behind nothing is said
         whole = sighted.misfit()
         if sighted.angle_deg < LEAST_ANGLE_DEG or whole <= LEAST_MISFIT_PX:
             continue  # too far away to say, or left out for another reason

@@ -164,14 +164,13 @@ class Growing:
         frames = np.flatnonzero(self.posed)
         if near is not None:
             frames = frames[np.abs(frames - near) <= reach]
-        x = self.normalised(frames)
-        seen = self.use[frames] & np.isfinite(x[:, :, 0]) & ~self.placed
+        own = self._rays(frames)
+        seen = self.use[frames] & np.isfinite(own[:, :, 0]) & ~self.placed
         row, track = np.nonzero(seen)
         if not len(row):
             return
-        rays = np.concatenate([x[row, track] * [1, -1], -np.ones((len(row), 1))], axis=1)
-        rays /= np.linalg.norm(rays, axis=1, keepdims=True)
-        rays = np.einsum("nij,nj->ni", self.rotations[frames[row]], rays)
+        own = own[row, track]
+        rays = np.einsum("nij,nj->ni", self.rotations[frames[row]], own)
         origin = self.positions[frames[row]]
         across = np.eye(3) - rays[:, :, None] * rays[:, None, :]
         count = len(self.points)
@@ -188,16 +187,35 @@ class Growing:
         places = np.full((count, 3), np.nan)
         places[wide] = np.linalg.solve(normal[wide], right[wide][:, :, None])[:, :, 0]
         q = np.einsum("nij,ni->nj", self.rotations[frames[row]], places[track] - origin)
-        with np.errstate(all="ignore"):
-            at = np.stack([q[:, 0], -q[:, 1]], axis=1) / -q[:, 2:]
-            off = np.linalg.norm(at - x[row, track], axis=1) * self.focals_px[frames[row]]
-        off[~(q[:, 2] < 0)] = np.inf
+        off = self._apart(own, q) * self.focals_px[frames[row]]
         order = np.lexsort((off, track))
         starts = np.searchsorted(track[order], np.arange(count + 1))
         for point in wide:
             mine = off[order[starts[point] : starts[point + 1]]]
             if mine[len(mine) // 2] < most_px and np.isfinite(mine[-1]):
                 self.points[point] = places[point]
+
+    def _rays(self, frames: Array) -> Array:
+        """(F', T, 3) unit directions in camera space of the sightings of some frames."""
+        lens = self.optics.lens.with_parameters(self.lens)
+        if lens.projection.around:
+            return self.sightings.on(frames).rays(lens)
+        x = self.normalised(frames)
+        rays = np.concatenate([x * [1, -1], -np.ones((*x.shape[:2], 1))], axis=2)
+        return rays / np.linalg.norm(rays, axis=2, keepdims=True)
+
+    def _apart(self, rays: Array, q: Array) -> Array:
+        """(n,) how far points q (n, 3) in camera space are seen from unit rays (n, 3), in focal lengths; infinite behind."""
+        with np.errstate(all="ignore"):
+            if self.optics.lens.projection.around:
+                away = q / np.linalg.norm(q, axis=1, keepdims=True)
+                off = np.linalg.norm(away - rays, axis=1)
+                off[~((away * rays).sum(axis=1) > 0)] = np.inf
+                return off
+            at, own = (np.stack([one[:, 0], -one[:, 1]], axis=1) / -one[:, 2:] for one in (q, rays))
+            off = np.linalg.norm(at - own, axis=1)
+        off[~(q[:, 2] < 0)] = np.inf
+        return off
 
     def resect(self, frame: int, most_px: float) -> bool:
         """Pose a frame by the points that it sees; whether that worked.

@@ -30,7 +30,16 @@ LENS_SIZE = len(PARAMETERS)
 # Added to the sum of squares by an observation that the camera can't have made: behind it, or where the
 # distortion has folded over. Large, so that no step is taken that leads there.
 IMPOSSIBLE = 1e12
-_KINDS = ("rectilinear", "equidistant", "equisolid", "stereographic", "orthographic")
+_KINDS = (
+    "rectilinear",
+    "equidistant",
+    "equisolid",
+    "stereographic",
+    "orthographic",
+    "equirectangular",
+    "cylindrical",
+)
+AROUND = 5  # from this kind on a picture goes on at its other side
 
 
 @dataclass(frozen=True)
@@ -56,8 +65,8 @@ class Optics:
         name = self.lens.projection.name
         if name not in _KINDS:
             raise Problem(
-                f"The path of a film with the projection “{name}” can’t be solved yet: match its "
-                "frames one by one, as photographs."
+                f"The path of a film that is laid out as a {name} can’t be solved: match its frames "
+                "one by one, as photographs, or bring it equirectangular."
             )
         kind = _KINDS.index(name)
         return np.array([kind, self.lens.squeeze, *linear.ravel(), *origin], float)
@@ -94,6 +103,21 @@ def _onto_picture(kind, p0, p1, p2, q, by_point):
         q[0], q[1] = p0 * over, -p1 * over
         by_point[0, 0], by_point[0, 1], by_point[0, 2] = over, 0.0, q[0] * over
         by_point[1, 0], by_point[1, 1], by_point[1, 2] = 0.0, -over, q[1] * over
+        return True
+    if kind >= AROUND:
+        level = math.hypot(p0, z)
+        if level < 1e-12:
+            return False
+        q[0] = math.atan2(p0, z)
+        by_point[0, 0], by_point[0, 1], by_point[0, 2] = z / level**2, 0.0, p0 / level**2
+        if kind == AROUND:
+            far = level * level + p1 * p1
+            q[1], by_up, by_level = -math.atan2(p1, level), -level / far, p1 / far
+        else:
+            q[1], by_up, by_level = -p1 / level, -1.0 / level, p1 / level**2
+        by_point[1, 0] = by_level * p0 / level
+        by_point[1, 1] = by_up
+        by_point[1, 2] = by_level * p2 / level
         return True
     side = math.hypot(p0, p1)
     squared = side * side + z * z
@@ -134,6 +158,17 @@ def _distort(q, k1, k2, k3, p1, p2, out, slope):
     slope[0, 0] = radial + 2 * u * u * growth + 2 * p1 * v + 6 * p2 * u
     slope[0, 1] = slope[1, 0] = 2 * u * v * growth + 2 * p1 * u + 2 * p2 * v
     slope[1, 1] = radial + 2 * v * v * growth + 6 * p1 * v + 2 * p2 * u
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _near(kind, off, own_zoom, lens, optics):
+    """A difference across, px, of a picture that goes on at its other side by the nearer way."""
+    if kind < AROUND:
+        return off
+    turn = 2 * math.pi * math.exp(lens[0] + own_zoom) / optics[1] * abs(optics[2])
+    if turn < 1.0:  # the plate lies on its side: there it doesn't go on across
+        return off
+    return off - turn * math.floor(off / turn + 0.5)
 
 
 @njit(cache=True, nogil=True)
@@ -178,6 +213,7 @@ def residuals(
             mm0 = bent[0] * focal / optics[1] + lens[1]
             mm1 = bent[1] * focal + lens[2]
             across = optics[2] * mm0 + optics[3] * mm1 + optics[6] - xy[o, 0]
+            across = _near(kind, across, zoom[camera], lens, optics)
             down = optics[4] * mm0 + optics[5] * mm1 + optics[7] - xy[o, 1]
             out[o, 0] = across * weights[o, 0]
             out[o, 1] = down * weights[o, 1] + across * weights[o, 2]
@@ -317,7 +353,8 @@ def linearise(
                 w[o] = 0.0
                 total += IMPOSSIBLE
                 continue
-            _weigh(weights[o], at[0] - xy[o, 0], at[1] - xy[o, 1], r, by_camera, by_lens, by_point)
+            across = _near(int(optics[0]), at[0] - xy[o, 0], zoom[camera], lens, optics)
+            _weigh(weights[o], across, at[1] - xy[o, 1], r, by_camera, by_lens, by_point)
             total += r[0] * r[0] + r[1] * r[1]
             for a in range(3):
                 if held[point, a]:
@@ -401,7 +438,8 @@ def jacobians(
             at,
         )
         if seen:
-            off = at[0] - xy[o, 0], at[1] - xy[o, 1]
+            across = _near(int(optics[0]), at[0] - xy[o, 0], zoom[camera], lens, optics)
+            off = across, at[1] - xy[o, 1]
             _weigh(weights[o], off[0], off[1], residual[o], by_camera[o], by_lens[o], by_point[o])
         else:
             residual[o] = 0.0

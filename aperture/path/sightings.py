@@ -88,6 +88,15 @@ class Sightings:
             self.grid,
         )
 
+    def rays(self, lens: Lens) -> Array:
+        """(F, T, 3) unit directions in camera space; NaN where unseen."""
+        flat = self.xy.reshape(-1, 2)
+        out = np.full((len(flat), 3), np.nan)
+        seen = np.isfinite(flat[:, 0])
+        rays = lens.rays(self.grid.to_mm(flat[seen]))
+        out[seen] = rays / np.linalg.norm(rays, axis=1, keepdims=True)
+        return out.reshape(*self.xy.shape[:2], 3)
+
     def normalised(self, lens: Lens) -> Array:
         """(F, T, 2): straight through the lens, y down, in focal lengths; NaN where unseen, or beyond 85° from the axis."""
         flat = self.xy.reshape(-1, 2)

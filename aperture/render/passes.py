@@ -55,7 +55,7 @@ class Wanted:
 class Render:
     """Pictures (H, W[, C]) float32 by name. beauty: (H, W, 4) linear, premultiplied.
 
-    depth and distance are inf, position and normal 0 where nothing is; shadow is the share of the light taken away;
+    depth (of a panorama the distance) and distance are inf, position and normal 0 where nothing is; shadow is the share of the light taken away;
     masks: (H, W, N), the share of each pixel that each stand-in covers, in the order of `names`.
     """
 
@@ -317,7 +317,10 @@ def _hard(scene: Any, layers: Any, here: Any, wanted: Any) -> None:
     if "depth" in wanted.passes:
         layers["distance"][here] = hits.distance.reshape(shape)
         along = np.full(len(directions), np.inf)
-        along[which] = hits.distance[which] * -(directions[which] @ scene.camera.rotation[:, 2])
+        axis = -(directions[which] @ scene.camera.rotation[:, 2])
+        if scene.camera.lens.projection.around:  # there is no axis: depth is the distance
+            axis = np.ones(len(which))
+        along[which] = hits.distance[which] * axis
         layers["depth"][here] = along.reshape(shape)
     if "position" in wanted.passes:
         layers["position"][here] = np.where(

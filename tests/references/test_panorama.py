@@ -18,10 +18,12 @@ from aperture.lens.projections import LAYOUTS, named
 from aperture.lens.projections.pieces import BLOCK, CROSS, STRIP
 from aperture.match.document import empty
 from aperture.match.solve import solve
+from aperture.path.solve import solve as solve_film
 from aperture.render.passes import Wanted, render
 from aperture.render.tracer import Look
 from aperture.scene.overlay import horizon, polylines
 from aperture.scene.stand_in import StandIn
+from tests.moving import Scene
 
 SIZE = (1024, 512)
 GRID = Grid.from_gate(*SIZE, math.tau, math.pi)
@@ -272,3 +274,81 @@ class Matched(TestCase):
             heights.append(abs(errors[1]))
         self.assertTrue(0.9 < math.sqrt(np.mean(squares)) < 1.1, math.sqrt(np.mean(squares)))
         self.assertGreater(np.mean(np.array(heights) < 2), 0.85)
+
+
+def moving(seed, frames=24, count=120):
+    """A camera that goes three metres through a room of points, all around; tracks end at the seam."""
+    rng, share = np.random.default_rng(seed), np.linspace(0, 1, frames)
+    places = np.stack([0.15 * np.sin(5 * share), 1.6 + 0.05 * np.sin(7 * share), -3 * share], -1)
+    turns = np.stack([np.sin(3 * share), 0.3 * np.sin(5 * share), 0.2 * np.cos(4 * share)], -1) / 10
+    turn, away = rng.uniform(0, math.tau, count), rng.uniform(3, 9, count)
+    points = np.stack(
+        [away * np.sin(turn), rng.uniform(0, 4, count), -1.5 - away * np.cos(turn)], -1
+    )
+    cameras = [at(place, *angles) for place, angles in zip(places, turns)]
+    seen = np.array([camera.project(points) for camera in cameras])
+    for track in range(count):
+        jumps = np.flatnonzero(np.abs(np.diff(seen[:, track, 0])) > SIZE[0] / 2)
+        if len(jumps):
+            seen[jumps[0] + 1 :, track] = np.nan
+    return Scene(cameras, points, seen)
+
+
+def film_document(made, seed, noise=0.2):
+    """Its tracks with noise; of five the place is known to 5 mm."""
+    rng = np.random.default_rng([seed, 1])
+    seen = made.seen + rng.normal(0, noise, made.seen.shape)
+    tracks = []
+    for index in range(seen.shape[1]):
+        rows = np.flatnonzero(np.isfinite(seen[:, index, 0]))
+        if len(rows) < 3:
+            continue
+        places = [[1001 + int(row), *seen[row, index].tolist()] for row in rows]
+        tracks.append({"id": f"t{index}", "sigma_px": noise, "observations": places})
+        if len(tracks) <= 5 and len(rows) > 20:
+            world = made.points[index] + rng.normal(0, 0.005, 3)
+            tracks[-1] |= {"world": world.tolist(), "world_plus_minus": 0.005}
+    document = empty(*SIZE) | {"version": 2, "tracks": tracks, "facts": [], "marks": []}
+    return document | {
+        "gate": {"width_mm": math.tau, "height_mm": math.pi},
+        "frames": {"first": 1001, "last": 1000 + len(made.cameras), "rate": "24/1"},
+        "lens": {
+            "focal_mm": {"value": 1.0, "plus_minus": 1e-6},
+            "projection": "equirectangular",
+        },
+    }
+
+
+def path_sigmas(repetitions):
+    """Errors over their own ± of places (N, 3) and of pan, tilt and roll (N, 3), of simulated films."""
+    places, turns = [], []
+    for seed in range(repetitions):
+        made = moving(seed)
+        fit = solve_film(film_document(made, seed)).document
+        path = fit["path"]
+        off = np.array(path["position_m"]) - made.positions
+        places.append(off / np.array(path["position_plus_minus_m"]))
+        found = np.stack([path[f"{name}_deg"] for name in ("pan", "tilt", "roll")], -1)
+        true = np.degrees([camera.angles for camera in made.cameras])
+        turns.append((found - true) / np.array(path["direction_plus_minus_deg"]))
+    return np.concatenate(places), np.concatenate(turns)
+
+
+class Filmed(TestCase):
+    def test_a_path_of_all_around_with_its_plus_minus(self):
+        """Points before and behind the camera; fifty repetitions are in `python -m bench.around`."""
+        made = moving(1)
+        fit = solve_film(film_document(made, 1)).document
+        self.assertTrue(fit["ok"], fit)
+        self.assertLess(np.abs(np.array(fit["path"]["position_m"]) - made.positions).max(), 0.02)
+        numbers = [int(name[1:]) for name in fit["points"]]
+        behind = made.points[numbers, 2] > 0.5
+        self.assertGreater(behind.sum(), 20)
+        off = np.array([one["world_m"] for one in fit["points"].values()]) - made.points[numbers]
+        self.assertLess(float(np.median(np.linalg.norm(off[behind], axis=1))), 0.05)
+        places, turns = path_sigmas(8)
+        for sigmas in (places, turns):
+            self.assertTrue(0.75 < float(np.sqrt((sigmas**2).mean())) < 1.3)
+        refused = film_document(made, 1)
+        refused["lens"]["projection"] = "cube cross"
+        self.assertIn("laid out as a cube cross", str(solve_film(refused).document))

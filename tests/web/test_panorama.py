@@ -21,10 +21,13 @@ from aperture.render import returned
 from aperture.render.files import write_exr
 from aperture.render.passes import Wanted, render
 from aperture.render.tracer import Look
-from tests.references.test_panorama import SIZE, at, document
+from aperture.track.tracks import Tracks
+from tests.references.test_panorama import SIZE, at, document, moving
 from tests.web.test_shots import HasShot, WithShot
 from web.elements.actions import Order, render_now
+from web.jobs.models import Job
 from web.match.path_fits import camera_of_state
+from web.match.tracking import change_tracks
 from web.shows.history import edit
 from web.shows.models import Shot
 from web.stage.stand_ins import stand_ins_of
@@ -198,3 +201,40 @@ class Cut(Matched, TransactionTestCase):
         self.assertContains(self.client.get(self.url("around")), "Only a panorama is cut")
         self.assertEqual(self.press("around/render").status_code, 422)
         self.assertEqual(self.client.get(self.url("around/views.zip")).status_code, 422)
+
+
+class Filmed(HasShot, TransactionTestCase):
+    def test_a_film_of_all_around_has_a_path(self):
+        """Tracks before and behind the camera give it; the set, a render and the files follow."""
+        made = moving(3, frames=10, count=90)
+        frame = picture(*SIZE)
+        files = [SimpleUploadedFile(f"round.{number:04d}.png", frame) for number in range(1, 11)]
+        self.client.post(self.url("plate"), {"picture": files, "base": self.head()})
+        self.assertEqual(self.press("gate/all-around").status_code, 302)
+        shot = Shot.objects.with_head().get()
+        frames, track = np.nonzero(np.isfinite(made.seen[:, :, 0]))
+        noise = np.random.default_rng(5).normal(0, 0.05, (len(frames), 2))
+        ids = [f"t{number}" for number in range(made.seen.shape[1])]
+        about = {f"t{n}": {"world": made.points[n].tolist()} for n in (0, 5, 9, 14)}
+        xy = made.seen[frames, track] + noise
+        tracks = Tracks.build(ids, track, frames + 1, xy, [[0.05, 0.05]], about=about)
+        change_tracks(shot, "Tracks", lambda before: tracks)
+        self.press("match/tracks/solve")
+        self.assertEqual(Job.objects.filter(kind="path").first().says, "")
+        shot = Shot.objects.with_head().get()
+        crate = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [0, 0, 5], "turn_deg": 0}
+        edit(shot, "Crate", lambda state: state.update(stand_ins=[crate]))
+        for number in (1, 10):
+            camera = camera_of_state(self.state(), number)
+            self.assertLess(np.abs(camera.position - made.positions[number - 1]).max(), 0.05)
+        seen = self.client.get(self.url("set/seen.json?first=1&last=10")).json()
+        self.assertTrue(seen["10"]["lens"][0]["d"].startswith("M"))
+        for step in ("gate", "match", "match/leaf/tracks", "set", "expose/blur", "elements", "around",
+                     "line-up", "hand-off"):  # fmt: skip
+            self.assertEqual(self.client.get(self.url(step)).status_code, 200, step)
+        edit(Shot.objects.with_head().get(), "On", lambda s: s["exposure"].update(seconds=1 / 48))
+        render_now(Shot.objects.with_head().get(), Order(("depth",), samples=2, motion=True))
+        row = self.shot.renders.first()
+        alpha = returned.read(row.folder / "render.exr").rgba[..., 3]
+        x, y = camera_of_state(self.state()).project(np.array([[0, 0.5, 5.0]]))[0]
+        self.assertGreater(alpha[int(y), int(x) % SIZE[0]], 0.9)

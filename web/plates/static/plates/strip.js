@@ -56,6 +56,7 @@ class Strip {
     if (this.plain) this.#takeTiles();
     this.table.root.classList.toggle("rests", !own && this.draws);
     if (!own || this.ghosted) this.#lay();
+    this.table.relaid();
     if (document.activeElement !== this.field) this.field.value = frames.frame;
     document.getElementById("moment").textContent = this.#moment(frames.at - frames.first);
     const play = document.getElementById("play");

@@ -342,6 +342,11 @@ export class LightTable {
     this.loupe.style.display = "none";
   }
 
+  /** What is laid over the plate has another picture, as a frame of a film. */
+  relaid() {
+    if (this.looksAround) this.around.refresh();
+  }
+
   /** Draw what is laid over the plate, the plate's corner at a place of a canvas, and so large. */
   drawLaid(context, x, y, width, height) {
     for (const image of this.laid) {
