@@ -1,6 +1,6 @@
 """The demo's filmed plates: made once by `python -m demo.films`, committed as movies with the true camera of every picture beside each.
 
-LT070 is a hand-held walk through the boathouse. LT080 is a camera hung upside down under an arm that rises past the
+LT070 is a hand-held walk through the boathouse, LT095 one along the slipway, all around. LT080 is a camera hung upside down under an arm that rises past the
 slipway's signal lantern, which flashes green at the move's frame zero.
 """
 
@@ -19,10 +19,12 @@ from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.geometry.rotation import rotation_from_angles
 from aperture.lens.lens import Lens
+from aperture.lens.projections import named
 from aperture.moves.rig import Program
 
 FOLDER = Path(__file__).parent / "plates"
 SIZE = (1280, 720)
+AROUND = (1024, 512)  # of a film of all around
 GATE_MM = (36.0, 20.25)
 SHUTTER = 0.5  # of the time between two pictures: 180°
 # What the set sheet says of the films, as the Expose step keeps it; the angle in radians.
@@ -45,6 +47,23 @@ def walk(pictures: float) -> Camera:
     roll = np.radians(0.5 * np.sin(0.77 * t + 0.3) + 0.22 * np.sin(3.9 * t))
     lens = Lens(27.0, coefficients=(-0.0231, 0.0042, 0.0, 0.0, 0.0))
     return Camera.at(_grid(), lens, position, pan, tilt, roll)
+
+
+def along(pictures: float) -> Camera:
+    """Along the slipway with a lens that sees all around, so many pictures after the first: 1.1 m/s, on a pole that sways."""
+    t = pictures / FPS
+    step = np.sin(2 * np.pi * 1.1 * t)
+    position = np.array([1.3 + 0.9 * t, 1.72, 6.6 - 0.75 * t])
+    position += [0.03 * step, 0.02 * np.sin(2 * np.pi * 2.2 * t + 0.5), 0.015 * step]
+    pan = np.radians(-24 + 5 * np.sin(1.3 * t) + 1.2 * step)
+    tilt, roll = (
+        np.radians(1.6 * np.sin(2.1 * t + 0.3)),
+        np.radians(2.4 * np.sin(1.7 * t) + 0.7 * step),
+    )
+    grid = Grid.from_gate(*AROUND, math.tau, math.pi)
+    return Camera.at(
+        grid, Lens(1.0, projection=named("equirectangular")), position, pan, tilt, roll
+    )
 
 
 FLASH = 12  # pictures of LT080 before the move's frame zero
@@ -110,6 +129,7 @@ class Shot:
     seed: int
     quality: int
     lit: range = field(default_factory=lambda: range(0))
+    size: tuple[int, int] = SIZE
 
 
 SHOTS = {
@@ -117,10 +137,13 @@ SHOTS = {
     "LT080": Shot(
         "LT080_arm", "slipway", rise, 104, Fraction(24), 80, 22, range(FLASH, FLASH + LIT)
     ),
+    "LT095": Shot(
+        "LT095_along_the_slipway", "slipway", along, 60, Fraction(24), 95, 20, size=AROUND
+    ),
 }
 
 
-def picture(code: str, index: int, size: tuple[int, int] = SIZE) -> np.ndarray:
+def picture(code: str, index: int, size: tuple[int, int] | None = None) -> np.ndarray:
     """(H, W, 3) uint8 sRGB: one picture of a filmed plate, with the blur of its shutter."""
     from demo import boathouse, places
     from demo.photograph import develop, seen_light
@@ -128,7 +151,7 @@ def picture(code: str, index: int, size: tuple[int, int] = SIZE) -> np.ndarray:
     shot = SHOTS[code]
     place = {"boathouse": boathouse.build, "slipway": places.slipway}[shot.place]()
     rng = np.random.default_rng((shot.seed, index))
-    width, height = size
+    width, height = size or shot.size
     linear = np.zeros((height * width, 3))
     chances = rng.random((1, height * width, 3))
     corners = np.stack(np.meshgrid(np.arange(width), np.arange(height)), -1).reshape(-1, 2)
@@ -137,12 +160,12 @@ def picture(code: str, index: int, size: tuple[int, int] = SIZE) -> np.ndarray:
         camera = shot.move(index + open_for)
         # Spread over the pixel as the moments go, so that moment and place in the pixel aren't tied to each other.
         inside = (np.array([moment * 0.7548777, moment * 0.5698403]) + rng.random(2)) % 1
-        pixels = (corners + inside) * (SIZE[0] / width)
+        pixels = (corners + inside) * (shot.size[0] / width)
         # Each pixel's looks at an opening are spread over it (the R3 sequence), which leaves less noise than chance.
         spread = (chances + moment * np.array([0.8191725, 0.6710436, 0.5497005])) % 1
         linear += seen_light(place, camera, camera.rays(pixels), spread, lit=index in shot.lit)
     linear = linear.reshape(height, width, 3).astype(np.float32) / MOMENTS
-    return develop(linear * 2.1, rng, 1.0, 0.8)
+    return develop(linear * 2.1, rng, 1.0, 0.8, shot.move(0).lens.projection.around)
 
 
 def make(code: str) -> None:
@@ -160,7 +183,7 @@ def encode(code: str, pictures: Iterable[np.ndarray]) -> None:
     shot = SHOTS[code]
     with av.open(str(FOLDER / f"{shot.name}.mp4"), "w") as movie:
         stream = movie.add_stream("libx264", rate=shot.rate)
-        stream.width, stream.height, stream.pix_fmt = *SIZE, "yuv420p"
+        stream.width, stream.height, stream.pix_fmt = *shot.size, "yuv420p"
         stream.options = {"crf": str(shot.quality), "preset": "slow", "g": "24", "threads": "1"}
         context = stream.codec_context
         context.color_range = context.colorspace = 1
@@ -190,6 +213,7 @@ def write_truth(code: str) -> None:
         "mm_from_px": first.grid.mm_from_px,
         "focal_mm": first.lens.focal_mm,
         "coefficients": first.lens.coefficients,
+        "projection": first.lens.projection.name,
         "rate": str(shot.rate),
         "first": 1,
         "lit": [index + 1 for index in shot.lit],
@@ -202,7 +226,8 @@ def truth(code: str) -> list[Camera]:
     """The cameras that took a committed film, picture by picture, read from the file beside it."""
     data = json.loads((FOLDER / f"{SHOTS[code].name}.json").read_text())
     grid = Grid(data["width"], data["height"], tuple(map(tuple, data["mm_from_px"])))
-    lens = Lens(data["focal_mm"], coefficients=tuple(data["coefficients"]))
+    projection = named(data.get("projection", "rectilinear"))
+    lens = Lens(data["focal_mm"], 1.0, projection, coefficients=tuple(data["coefficients"]))
     return [Camera(grid, lens, np.array(pose)) for pose in data["world_from_camera"]]
 
 

@@ -264,6 +264,7 @@ ABOUT = {
     "LT070": "A walk through the boathouse, by hand",
     "LT080": "Under the arm, past the slipway’s lantern",
     "LT090": "Lamp room, all around",
+    "LT095": "Along the slipway, all around",
 }
 
 
@@ -296,6 +297,13 @@ def match_of(code: str, camera) -> dict:
     }
     if code == "LT010":
         return {"marks": marks_for(camera), "facts": FACTS}
+    if code == "LT095":
+        marks = [
+            *artist.edges([edge for edge in EDGES if edge[0] != "Post, left wall"], 5),
+            artist.spot("s1", "Doorway, foot", (0, 0, 0), world=[0, 0, 0]),
+            artist.spot("s2", "Doorway, head", (0, DOOR[3], 0)),
+        ]
+        return {"marks": marks, "facts": [door]}
     if code in ("LT030", "LT070"):
         marks = [
             *artist.edges([edge for edge in EDGES if edge[0] != "Post, left wall"], 4),
@@ -456,6 +464,7 @@ def _furnish(shot) -> None:
     from web.expose.focusing import set_focus
     from web.stage.actions import add_stand_in
     from web.stage.cameras import set_camera, set_looks, type_camera
+    from web.stereo.settings import set_stereo
 
     for item in STAND_INS:
         shot = add_stand_in(shot, copy.deepcopy(item), None)
@@ -463,6 +472,7 @@ def _furnish(shot) -> None:
     shot = set_camera(shot, shot.state["cameras"][0] | WITNESS, None)
     shot = set_looks(shot, "c1", {"length_m": 3.0, "focus_m": 2.4}, None)
     shot = set_focus(shot, "Focus follows the deckhand", None, follow="Deckhand")
+    set_stereo(shot, "A pair for two eyes", None, interaxial_m=0.065, convergence_m=5.0)
     shot.show.looks.create(name="Morning haze", data={"look": HAZE.to_json()})
     _render(shot)
 
@@ -470,7 +480,7 @@ def _furnish(shot) -> None:
 def _filmed(show, code: str, body: dict) -> None:
     """A filmed plate with its small pictures; LT070 is matched on its first frame and has a stand-in."""
     from web.expose.exposure import set_exposure
-    from web.gates.actions import take_mode
+    from web.gates.actions import take_around, take_mode
     from web.plates import film_actions
     from web.plates.time_actions import begin_shot_at
     from web.shows.history import create_shot
@@ -482,13 +492,18 @@ def _filmed(show, code: str, body: dict) -> None:
     shot = film_actions.take_film(shot, film)
     for part in film_actions.parts_of(film):
         film_actions.make_part(film, part, lambda done: None)
-    shot = take_mode(shot, body, body["modes"][3])
+    around = films.SHOTS[code].size == films.AROUND
+    shot = take_around(shot) if around else take_mode(shot, body, body["modes"][3])
     shot = set_exposure(shot, dict(films.EXPOSURE), None)
     if code == "LT070":
         shot = begin_shot_at(shot, 1001)
         shot = _matched(shot, match_of(code, films.truth(code)[0]))
         for item in (STAND_INS[0], STAND_INS[2]):
             shot = add_stand_in(shot, copy.deepcopy(item), None)
+    if code == "LT095":
+        shot = begin_shot_at(shot, 1001)
+        shot = _matched(shot, match_of(code, films.truth(code)[0]))
+        add_stand_in(shot, copy.deepcopy(STAND_INS[0]), None)
     if code == "LT080":
         for item in (STAND_INS[0], *SLIPWAY):
             shot = add_stand_in(shot, copy.deepcopy(item), None)

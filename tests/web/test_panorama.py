@@ -7,7 +7,9 @@ import tempfile
 import zipfile
 from pathlib import Path
 
+import cv2
 import numpy as np
+import py360convert
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import TransactionTestCase
 from PIL import Image
@@ -111,6 +113,41 @@ class Panorama(WithShot):
         alpha = returned.read(self.shot.renders.first().folder / "render.exr").rgba[..., 3]
         x, y = found.project(np.array([[1.5, 0.5, 6.0]]))[0]
         self.assertGreater(alpha[int(y), int(x)], 0.9)
+
+    def test_six_files_are_one_plate(self):
+        """Faces cut by py360convert, a file each; missing, of another size, turned: a sentence each."""
+        y, x = np.mgrid[:256, :512] + 0.5
+        turn, up = math.tau * x / 512, math.pi * y / 256
+        shade = 0.5 + 0.3 * np.sin(up) * np.cos(2 * turn) + 0.1 * np.cos(3 * up + turn) * np.sin(up)
+        around = np.repeat((255 * shade)[..., None], 3, axis=2)
+        faces = py360convert.e2c(around, 64, mode="bilinear", cube_format="dict")
+        names = {"F": "front", "R": "right", "B": "back", "L": "left", "U": "up", "D": "down"}
+        pictures = {names[key]: face.clip(0, 255).astype(np.uint8) for key, face in faces.items()}
+
+        def bring(pictures, **more):
+            files = []
+            for name, pixels in pictures.items():
+                data = cv2.imencode(".png", pixels)[1].tobytes()
+                files.append(SimpleUploadedFile(f"room_{name}.png", data))
+            form = {"files": files, "base": self.head()} | more
+            headers = {"Accept": "application/json"}
+            return self.client.post(self.url("around/faces"), form, headers=headers)
+
+        small = pictures | {"up": np.zeros((32, 32, 3), np.uint8)}
+        turned = pictures | {"left": np.rot90(pictures["left"]).copy()}
+        for wrong, says in (
+            ({}, "Choose the six files"),
+            ({k: v for k, v in pictures.items() if k != "back"}, "A face is missing: back"),
+            (small, "of different sizes"),
+            (pictures | {"inside": pictures["up"]}, "is of no face"),
+            (turned, "don’t meet"),
+        ):
+            self.assertIn(says, bring(wrong).json()["problem"])
+        self.assertEqual(bring(pictures).status_code, 302)
+        state = self.state()
+        self.assertEqual((state["plate"]["width"], state["plate"]["height"]), (384, 64))
+        self.assertEqual(state["lens"]["projection"], "cube strip")
+        self.assertEqual(bring(turned, although="1").status_code, 302)
 
     def test_a_picture_of_another_shape_is_not_asked(self):
         self.upload("flat.png", picture(640, 360))

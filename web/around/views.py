@@ -9,6 +9,7 @@ from aperture.errors import Problem
 from aperture.scene.overlay import parted_at_seam
 from aperture.units import parse_number
 from web.around import cutting, starting
+from web.around.faces import take_faces
 from web.handoff.answers import made_file
 from web.jobs import runner
 from web.jobs.models import Job
@@ -136,6 +137,17 @@ def join(request, show, shot):
     except Problem as problem:
         return page(request, show, shot, problem.sentence, status=422)
     return redirect(found.url("around"))
+
+
+@require_POST
+def faces(request, show, shot):
+    """Six files of a cube's faces as the plate."""
+    shot = find(show, shot)
+    files = request.FILES.getlist("files")
+    if not files:
+        raise Problem("Choose the six files first.")
+    take_faces(shot, files, bool(request.POST.get("although")), base_of(request))
+    return redirect(shot.url("gate"))
 
 
 @require_POST
