@@ -6,9 +6,7 @@ redraws of an empty page.
 """
 
 import math
-import os
 import tempfile
-from concurrent.futures import ThreadPoolExecutor
 
 import cv2
 import numpy as np
@@ -20,21 +18,19 @@ from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.lens.projections import named
-from aperture.render.passes import RAYS_A_BLOCK, Wanted, rays, render
-from aperture.render.tracer import Light, Scene
-from bench.light import _best
+from aperture.render.passes import Wanted, render
+from bench.light import _best, bare
 from bench.renders import scene
 from bench.server import Server
 from tests.references.test_panorama import path_sigmas
 
 SIZE, SIDE, FACE = (4096, 2048), 1, 2048
 WANTED_SHARE, WANTED_JOIN_S, WANTED_REDRAWS = 0.5, 1.5, 24
-LOOKS = """
+REDRAWS = """
 new Promise(done => {
-  const canvas = document.querySelector("canvas.around"), began = performance.now();
+  const began = performance.now();
   let count = 0;
   const step = () => {
-    if (canvas) dispatchEvent(new CustomEvent("look", {detail: count}));
     count += 1;
     if (performance.now() - began < 2000) requestAnimationFrame(step);
     else done(count / 2);
@@ -53,32 +49,10 @@ def panorama():
     ), items
 
 
-def bare(camera, items):
-    """Seconds of embree alone on the panorama's rays and on those toward the sun, and how many."""
-    one = Scene(camera, items, Light())
-    one.ready()
-    ways = rays(camera, (0, SIZE[1]), (0, SIZE[0]), SIDE).reshape(-1, 3)
-    hits = one.hit(ways)
-    lit = np.flatnonzero(hits.met & ((hits.normal @ Light().toward_sun) > 0))
-    starts = one.lifted(hits, lit).astype(np.float32)
-    sun = np.broadcast_to(Light().toward_sun.astype(np.float32), starts.shape).copy()
-    own, none = ways.astype(np.float32), np.zeros((len(ways), 3), np.float32)
-    embree = one._all[0]
-    parts = [slice(i, i + RAYS_A_BLOCK) for i in range(0, len(own), RAYS_A_BLOCK)]
-
-    def work():
-        with ThreadPoolExecutor(os.cpu_count() or 1) as threads:
-            list(threads.map(lambda part: embree.run(none[part], own[part], output=1), parts))
-            rest = [part for part in parts if part.start < len(starts)]
-            list(threads.map(lambda p: embree.run(starts[p], sun[p], query="OCCLUDED"), rest))
-
-    return _best(work), len(own) + len(starts)
-
-
 def report():
     """All tables."""
     camera, items = panorama()
-    seconds, count = bare(camera, items)
+    seconds, count = bare(camera, items, SIZE, SIDE)
     wanted = Wanted(samples=SIDE)
     render(camera, items, wanted)
     ours = _best(lambda: render(camera, items, wanted))
@@ -132,7 +106,7 @@ def looking():
         )
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto("about:blank")
-        empty = page.evaluate(LOOKS)
+        empty = page.evaluate(REDRAWS)
         page.goto(f"{server.address}/shows/the-lantern-tide/LT090/match")
         page.wait_for_load_state("networkidle")
         page.keyboard.press("3")

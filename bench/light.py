@@ -54,11 +54,11 @@ def _best(work, times=3):
     return best
 
 
-def bare(camera, items):
-    """Seconds of embree alone, and how many rays those were."""
+def bare(camera, items, size=SIZE, side=SIDE):
+    """Seconds of embree alone, asked what the rays of a picture meet and whether the sun is seen there; and how many rays those were."""
     scene = Scene(camera, items, Light())
     scene.ready()
-    ways = rays(camera, (0, SIZE[1]), (0, SIZE[0]), SIDE).reshape(-1, 3)
+    ways = rays(camera, (0, size[1]), (0, size[0]), side).reshape(-1, 3)
     hits = scene.hit(ways)
     lit = np.flatnonzero(hits.met & ((hits.normal @ Light().toward_sun) > 0))
     starts = scene.lifted(hits, lit).astype(np.float32)

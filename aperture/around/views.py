@@ -19,6 +19,7 @@ from aperture.errors import Problem
 from aperture.geometry.grid import Grid
 from aperture.geometry.rotation import rotation_from_angles
 from aperture.lens.lens import Lens
+from aperture.lens.projections.pieces import WAYS
 
 GATE_MM = 36.0
 LEAST_PX, MOST_PX = 16, 16_384
@@ -26,14 +27,7 @@ LEAST_DEG, MOST_DEG = 1.0, 170.0
 MOST_OVERLAP_DEG = 30.0
 MOST = 64
 # The six directions of a cube: pan and tilt in degrees, as a camera's (a pan to the left is above 0).
-CUBE = {
-    "front": (0.0, 0.0),
-    "right": (-90.0, 0.0),
-    "back": (180.0, 0.0),
-    "left": (90.0, 0.0),
-    "up": (0.0, 90.0),
-    "down": (0.0, -90.0),
-}
+CUBE = WAYS
 
 
 @dataclass(frozen=True)

@@ -14,6 +14,7 @@ from web.stage.world import card_distance, card_left, solid
 
 # Points that the set view draws, those with the smallest ±; and frames in one answer.
 MOST_POINTS, MOST_FRAMES = 1500, 120
+LOOKS_M = 0.35  # how far the mark reaches that shows where a panorama's camera looks
 # A point whose ± is larger than this share of its distance says nothing about the set.
 VAGUE = 0.03
 
@@ -64,7 +65,12 @@ def path_in_set(shot) -> dict | None:
     cards = []
     for frame in path.frames.tolist():
         camera = path.at(frame)
-        corners = left if left is not None else across(camera, card_distance(shot, camera))
+        if left is not None:
+            corners = left
+        elif camera.lens.projection.around:  # no picture to carry along, but where it looks
+            corners = across(camera, LOOKS_M)
+        else:
+            corners = across(camera, card_distance(shot, camera))
         cards.append(np.round(corners @ turn.T, 4).tolist())
     at, plus_minus = _points(shot, path)
     return {
