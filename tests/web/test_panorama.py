@@ -182,10 +182,12 @@ class Cut(Matched, TransactionTestCase):
         with zipfile.ZipFile(file) as files:
             told = json.loads(files.read("views.json"))
             self.assertIn("longitude", files.read("how-to-join.txt").decode())
-            stage = Usd.Stage.CreateInMemory()
-            stage.GetRootLayer().ImportFromString(files.read("views.usda").decode())
-        cameras = [prim for prim in stage.Traverse() if prim.IsA(UsdGeom.Camera)]
-        self.assertEqual([one.GetName() for one in cameras], [one["name"] for one in told["views"]])
+            stages = []
+            for view in told["views"]:
+                stage = Usd.Stage.CreateInMemory()
+                stage.GetRootLayer().ImportFromString(files.read(f"{view['name']}.usda").decode())
+                stages.append(stage)
+        cameras = [next(p for p in one.Traverse() if p.IsA(UsdGeom.Camera)) for one in stages]
         crate = stand_ins_of(self.state())["Crate"]
         renders = {}
         for view, prim in zip(told["views"], cameras):
@@ -269,6 +271,34 @@ class Filmed(HasShot, TransactionTestCase):
         for step in ("gate", "match", "match/leaf/tracks", "set", "expose/blur", "elements", "around",
                      "line-up", "hand-off"):  # fmt: skip
             self.assertEqual(self.client.get(self.url(step)).status_code, 200, step)
+        # Its views over the frames, and their renders, a sequence of each, joined again.
+        self.press("around/cube", size="96", overlap="6")
+        file = io.BytesIO(b"".join(self.client.get(self.url("around/views.zip")).streaming_content))
+        with zipfile.ZipFile(file) as zipped:
+            told = json.loads(zipped.read("views.json"))["views"]
+            self.assertIn("front.usda", zipped.namelist())
+        item = stand_ins_of(self.state())["Crate"]
+        sent = []
+        for view in told:
+            grid = Grid.from_gate(view["width"], view["height"], *view["gate_mm"])
+            for frame in ("3", "4"):
+                pose = np.array(view["frames"][frame])
+                there = Camera(grid, Lens(view["focal_mm"]), pose)
+                with tempfile.TemporaryDirectory() as folder:
+                    path = Path(folder) / "a.exr"
+                    write_exr(path, render(there, [(item, Look("Crate"))], Wanted(samples=2)))
+                    name = f"{view['name']}.{frame.zfill(4)}.exr"
+                    sent.append(SimpleUploadedFile(name, path.read_bytes()))
+        answer = self.client.post(self.url("around/join"), {"files": sent[:-1]})
+        self.assertContains(answer, "Frame 4: A render is missing: down", status_code=422)
+        for one in sent:
+            one.seek(0)
+        self.assertEqual(
+            self.client.post(self.url("around/join"), {"files": sent}).status_code, 302
+        )
+        row = self.shot.returned.get()
+        self.assertEqual(row.frames, [3, 4])
+        self.assertEqual([says for says, mended in row.findings if not mended], [])
         edit(Shot.objects.with_head().get(), "On", lambda s: s["exposure"].update(seconds=1 / 48))
         render_now(Shot.objects.with_head().get(), Order(("depth",), samples=2, motion=True))
         row = self.shot.renders.first()

@@ -40,8 +40,8 @@ HOW = """\
 How these views become the panorama again
 
 Each view is a plain camera at the same place, without distortion, shift or squeeze. Its gate, focal
-length and pose are in views.json and in views.usda. Render each one as {name}.exr, in linear light,
-with alpha, colours multiplied by it.
+length and pose are in views.json and in {name}.usda. Render each one as {name}.exr, in linear light,
+with alpha, colours multiplied by it; of a film as {name}.1001.exr and so on.
 
 For each pixel of the panorama of {width} x {height} px ({projection}), with x and y counted from the
 upper left corner to the pixel's middle:
@@ -63,7 +63,7 @@ PIECES = """\
 How these views become the panorama again
 
 Each view is a plain camera at the same place; gate, focal length and pose are in views.json and in
-views.usda. The panorama itself is laid out as a {name}: each of its pieces is such a camera too.
+each view's own .usda. The panorama itself is laid out as a {name}: each of its pieces is such a camera too.
 Render the views as <name>.exr and bring them back here: they are joined on the page of views.
 """
 
@@ -102,8 +102,10 @@ def set_own(shot: Shot, views: list[View], base: int | None) -> Shot:
 # Out -----------------------------------------------------------------------------------------------------------
 
 
-def described(shot: Shot) -> dict:
-    """The views as JSON: what a renderer has to know, and what joins them again."""
+def described(shot: Shot, over: dict[int, Camera] | None = None) -> dict:
+    """The views as JSON: what a renderer has to know, and what joins them again; `over`: of a film, the
+    panorama's camera by frame.
+    """
     panorama = panorama_of(shot)
     grid, view = panorama.grid, panorama.view
     return {
@@ -119,13 +121,18 @@ def described(shot: Shot) -> dict:
             "down_deg": float(np.degrees(view.vertical)),
             "world_from_camera": panorama.world_from_camera.tolist(),
         },
-        "views": [_told(view, view.camera(panorama)) for view in views_of(shot)],
+        "views": [_told(view, view.camera(panorama), over) for view in views_of(shot)],
     }
 
 
-def _told(view: View, camera: Camera) -> dict:
+def _told(view: View, camera: Camera, over: dict[int, Camera] | None) -> dict:
+    frames = {
+        str(frame): view.camera(one).world_from_camera.tolist()
+        for frame, one in (over or {}).items()
+    }
     return view.json() | {
-        "file": f"{view.name}.exr",
+        "file": f"{view.name}.<frame>.exr" if over else f"{view.name}.exr",
+        "frames": frames,
         "gate_mm": list(camera.grid.gate_mm),
         "focal_mm": camera.lens.focal_mm,
         "focal_px": camera.focal_px[0],
@@ -134,30 +141,36 @@ def _told(view: View, camera: Camera) -> dict:
 
 
 def write_zip(shot: Shot, path: Path) -> None:
-    """The cameras as OpenUSD and JSON, and in words how their renders are joined."""
+    """The cameras as OpenUSD, a stage for each view over all frames, and as JSON; and in words how their renders are joined."""
+    from web.handoff.cameras import over_frames
     from web.handoff.contents import stand_ins_going
 
     panorama = panorama_of(shot)
-    views = views_of(shot)
-    cameras = {view.name: usd.Shown(view.camera(panorama)) for view in views}
-    first, *others = cameras
+    over = over_frames(shot, panorama)
     with tempfile.TemporaryDirectory() as folder:
-        stage = Path(folder) / "views.usda"
-        usd.write(
-            stage,
-            cameras[first],
-            stand_ins_going(shot),
-            shot.show.up_axis,
-            frame_of(shot),
-            shot.show.rate,
-            first,
-            f"{shot.show.name}, {shot.code}: views of a panorama",
-            {name: cameras[name] for name in others},
-        )
         with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as files:
-            files.write(stage, stage.name)
-            files.writestr("views.json", json.dumps(described(shot), indent=1))
+            for view in views_of(shot):
+                stage = Path(folder) / f"{_plain(view.name)}.usda"
+                by_frame = {frame: view.camera(camera) for frame, camera in (over or {}).items()}
+                usd.write(
+                    stage,
+                    usd.Shown(view.camera(panorama)),
+                    stand_ins_going(shot),
+                    shot.show.up_axis,
+                    frame_of(shot),
+                    shot.show.rate,
+                    view.name,
+                    f"{shot.show.name}, {shot.code}: a view of a panorama",
+                    path_of_camera=by_frame or None,
+                )
+                files.write(stage, stage.name)
+            files.writestr("views.json", json.dumps(described(shot, over), indent=1))
             files.writestr("how-to-join.txt", _how(panorama))
+
+
+def _plain(name: str) -> str:
+    """A view's name as part of a file's."""
+    return re.sub(r"[^A-Za-z0-9_-]+", "-", name) or "view"
 
 
 def _how(panorama: Camera) -> str:
@@ -211,28 +224,78 @@ def sorted_out(names: list[str], views: list[View]) -> dict[str, str]:
 
 
 def join(shot: Shot, folder: str, progress=lambda done: None) -> Returned:
-    """Join the renders that wait in a folder, named by their views' numbers, and take the panorama in.
+    """Join the renders that wait in a folder, named frame_view by the views' numbers (still_view where there
+    is one frame), and take the panorama in.
 
     Raises Problem where they can't be joined; the folder is gone either way.
     """
     place, views = settings.DATA / "returned" / folder, views_of(shot)
     try:
-        panorama = panorama_of(shot)
-        files = {int(path.stem): path for path in place.iterdir()}
-        scene = ready(shot, Order())[2]
-        pictures, cameras, says = [], [], []
+        files: dict[str, dict[int, Path]] = {}
+        for path in place.iterdir():
+            frame, which = path.stem.split("_")
+            files.setdefault(frame, {})[int(which)] = path
+        made = _Made(views)
         with Fence() as fence:
-            for number, view in enumerate(views):
-                progress(0.5 * number / len(views))
-                came = fence.run(returned.read, files[number])
-                camera = _sized(view.camera(panorama), came.rgba.shape, view.name)
-                found, findings, _ = returned.put_right(came, coverage(camera, scene))
-                says += [(f"{view.name}: {one.says}", one.mended) for one in findings]
-                pictures.append(found.rgba)
-                cameras.append(camera)
-        return _joined(shot, views, pictures, cameras, says, progress)
+            for done, (frame, own) in enumerate(sorted(files.items())):
+                progress(0.8 * done / len(files))
+                panorama, _, scene = _ready(shot, None if frame == "still" else int(frame))
+                pictures, cameras = [], []
+                for index, view in enumerate(views):
+                    came = fence.run(returned.read, own[index])
+                    camera = _sized(view.camera(panorama), came.rgba.shape, view.name)
+                    found, findings, _ = returned.put_right(came, coverage(camera, scene))
+                    if not made.seams:  # the first frame says how all of them come
+                        made.says += [(f"{view.name}: {one.says}", one.mended) for one in findings]
+                    pictures.append(found.rgba)
+                    cameras.append(camera)
+                made.add(frame, pictures, cameras, panorama)
+        return made.taken_in(shot, lambda done: progress(0.8 + 0.2 * done))
     finally:
         shutil.rmtree(place, ignore_errors=True)
+
+
+def _ready(shot: Shot, frame: int | None):
+    """The panorama's camera on a frame, and what stands there. Raises Problem."""
+    panorama_of(shot)
+    return ready(shot, Order(), frame)
+
+
+class _Made:
+    """Panoramas joined from views, frame by frame, in a folder from which they are taken in."""
+
+    def __init__(self, views: list[View]) -> None:
+        self.views = views
+        self.says: list[tuple[str, bool]] = []
+        self.seams: list[Seam] = []
+        self.panorama: Camera | None = None
+        home = settings.DATA / "returned"
+        home.mkdir(parents=True, exist_ok=True)
+        self.folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
+
+    def add(self, frame: str, pictures, cameras, panorama: Camera) -> None:
+        """Join the pictures of a frame."""
+        self.seams += seams(pictures, cameras)
+        self.panorama = panorama
+        whole = recombine(pictures, cameras, panorama)
+        channels = {"RGBA"[index]: whole[..., index].astype(np.float16) for index in range(4)}
+        write_channels(self.folder / f"{frame}.exr", channels)
+
+    def taken_in(self, shot: Shot, progress) -> Returned:
+        """Bring them back as a render of the whole, with what is said of the seams."""
+        seams_say, *slips = seam_words(self.seams, self.views)
+        self.says += [(sentence, False) for sentence in slips]
+        share = unseen(self.views, self.panorama)
+        if share > 1e-3:
+            self.says.append(
+                (f"{100 * share:.1f} % of the panorama lies in none of the views.", False)
+            )
+        name = f"{len(self.views)} views, joined"
+        row = take_in(shot, self.folder.name, name, progress)
+        row.findings = [*row.findings, *([sentence, mended] for sentence, mended in self.says)]
+        row.taken = {**row.taken, "seams": seams_say}
+        row.save(update_fields=["findings", "taken"])
+        return row
 
 
 def _sized(camera: Camera, shape: tuple[int, ...], name: str) -> Camera:
@@ -253,37 +316,15 @@ def _sized(camera: Camera, shape: tuple[int, ...], name: str) -> Camera:
 
 def render_views(shot: Shot, progress=lambda done: None) -> Returned:
     """Render the stand-ins through the views here, join them, and take the panorama in."""
-    panorama, views = panorama_of(shot), views_of(shot)
-    scene = ready(shot, Order())[2]
+    views, (panorama, _, scene) = views_of(shot), _ready(shot, None)
     cameras = [view.camera(panorama) for view in views]
     pictures = []
     for number, camera in enumerate(cameras):
         progress(0.7 * number / len(cameras))
         pictures.append(render(camera, scene, Wanted(samples=OWN_SAMPLES)).rgba)
-    return _joined(shot, views, pictures, cameras, [], progress)
-
-
-def _joined(shot, views, pictures, cameras, says, progress) -> Returned:
-    panorama = panorama_of(shot)
-    seams_say, *slips = seam_words(seams(pictures, cameras), views)
-    says = [*says, *((sentence, False) for sentence in slips)]
-    progress(0.8)
-    made = recombine(pictures, cameras, panorama)
-    share = unseen(views, panorama)
-    if share > 1e-3:
-        says.append((f"{100 * share:.1f} % of the panorama lies in none of the views.", False))
-    home = settings.DATA / "returned"
-    home.mkdir(parents=True, exist_ok=True)
-    folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
-    channels = {"RGBA"[index]: made[..., index].astype(np.float16) for index in range(4)}
-    write_channels(folder / "still.exr", channels)
-    row = take_in(
-        shot, folder.name, f"{len(views)} views, joined", lambda done: progress(0.8 + 0.2 * done)
-    )
-    row.findings = [*row.findings, *([sentence, mended] for sentence, mended in says)]
-    row.taken = {**row.taken, "seams": seams_say}
-    row.save(update_fields=["findings", "taken"])
-    return row
+    made = _Made(views)
+    made.add("still", pictures, cameras, panorama)
+    return made.taken_in(shot, lambda done: progress(0.8 + 0.2 * done))
 
 
 def seam_words(found: list[Seam], views: list[View]) -> list[str]:
@@ -294,7 +335,11 @@ def seam_words(found: list[Seam], views: list[View]) -> list[str]:
     worst = f", and at most {max(shifts):.2f} px beside each other" if shifts else ""
     codes = max(seam.code for seam in found)
     out = [f"{len(found)} seams: 95 % within {codes:.1f} of 255 code values{worst}."]
+    told = set()
     for seam in found:
+        if seam.meets or (seam.first, seam.second) in told:
+            continue  # of a sequence, each pair is told of once
+        told.add((seam.first, seam.second))
         names = f"“{views[seam.first].name}” and “{views[seam.second].name}”"
         if seam.slipped:
             says = f"{names} don’t meet: they lie {seam.shift_px:.1f} px beside each other."

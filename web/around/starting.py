@@ -12,6 +12,7 @@ from web.around import cutting, tasks
 from web.elements.actions import Order, ready
 from web.jobs import runner
 from web.jobs.models import Job
+from web.lineup.starting import frame_in_name
 from web.shows.models import Shot
 
 
@@ -26,23 +27,47 @@ def start_join(shot: Shot, files) -> Job:
                 f"“{file.name[:60]}” can’t be used here. Bring PNG, TIFF or EXR.", "files"
             )
     views = cutting.views_of(shot)
-    named = cutting.sorted_out([file.name for file in files], views)
-    by_name = {file.name: file for file in files}
+    frames: dict[str, list] = {"still": list(files)}
+    if len(files) > len(views):
+        frames = {}
+        for file in files:
+            number = frame_in_name(file.name)
+            if number is None:
+                raise Problem(
+                    f"“{file.name[:60]}” has no frame number before its ending, such as front.1001.exr.",
+                    "files",
+                )
+            frames.setdefault(str(number), []).append(file)
+    named = {frame: _sorted_out(frame, own, views) for frame, own in frames.items()}
     home = settings.DATA / "returned"
     home.mkdir(parents=True, exist_ok=True)
     folder = Path(tempfile.mkdtemp(prefix="incoming-", dir=home))
     try:
-        for number, view in enumerate(views):
-            file = by_name[named[view.name]]
-            with open(folder / f"{number}{Path(file.name).suffix.lower()}", "wb") as out:
-                for chunk in file.chunks():
-                    out.write(chunk)
+        for frame, own in named.items():
+            for index, view in enumerate(views):
+                file = own[view.name]
+                ending = Path(file.name).suffix.lower()
+                with open(folder / f"{frame}_{index}{ending}", "wb") as out:
+                    for chunk in file.chunks():
+                        out.write(chunk)
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
         raise
     return runner.start(
         shot, cutting.KIND, tasks.join_views, shot.pk, shot.head.number, folder.name
     )
+
+
+def _sorted_out(frame: str, files, views) -> dict:
+    """The files of a frame by their views' names. Raises Problem where one is missing."""
+    try:
+        names = cutting.sorted_out([file.name for file in files], views)
+    except Problem as problem:
+        if frame == "still":
+            raise
+        raise Problem(f"Frame {frame}: {problem.sentence}", "files") from None
+    by_name = {file.name: file for file in files}
+    return {view: by_name[name] for view, name in names.items()}
 
 
 def start_render(shot: Shot) -> Job:
