@@ -11,9 +11,11 @@ from aperture.around.views import View
 from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.lens.projections import named
 from tests.browser.browsing import Browsing
 from tests.web.test_panorama import picture
 from web.gates.actions import take_around
+from web.plates.actions import bring_in, take_plate
 from web.shows.models import Shot
 
 SIZE = (1024, 512)
@@ -61,22 +63,7 @@ class LookAround(Browsing):
             float(word) for word in page.locator("#at").inner_text().split() if word[0].isdigit()
         )
         self.assertGreater(abs(x - was[0]), 40)
-        # A spot beside the middle: where a plain camera that looks there has it.
-        grid = Grid.from_gate(*SIZE, math.tau, math.pi)
-        panorama = Camera.at(grid, Lens(1.0, projection="equirectangular"), (0, 0, 0))
-        wide, high = round(box["width"]), round(box["height"])
-        pan = -(x - SIZE[0] / 2) / SIZE[0] * 360
-        tilt = (SIZE[1] / 2 - y) / SIZE[1] * 180
-        angle = math.degrees(WIDE)
-        view = View("shown", pan, tilt, angle, wide, high).camera(panorama)
-        aside = (120.0, -70.0)
-        page.keyboard.press("s")
-        with self.saving():
-            page.mouse.click(middle[0] + aside[0], middle[1] + aside[1])
-        [mark] = self.shot().state["marks"]
-        at = np.array([[box["width"] / 2 + aside[0], box["height"] / 2 + aside[1]]])
-        wanted = panorama.project_directions(view.rays(at))[0]
-        np.testing.assert_allclose(mark["at"], wanted, atol=1.0)
+        self.mark_beside_the_middle(Grid.from_gate(*SIZE, math.tau, math.pi), "equirectangular")
         page.keyboard.press("Escape")
         page.keyboard.press("3")
         page.wait_for_selector("#look-around[aria-pressed=false]")
@@ -92,6 +79,57 @@ class LookAround(Browsing):
         page.keyboard.up(" ")
         self.assertAlmostEqual(self.transform()[0], x, delta=2.5)
         self.assertEqual(page.locator("#light-table img.copy").count(), 2)
+        self.assertEqual(self.errors, [])
+
+    def mark_beside_the_middle(self, grid, projection):
+        """A spot that is clicked there is where a plain camera that looks so has it."""
+        page = self.page
+        box = page.locator("#light-table").bounding_box()
+        middle = (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        page.mouse.move(middle[0] + 1, middle[1])
+        page.mouse.move(*middle)
+        told = page.locator("#at").inner_text().split()
+        x, y = (float(word) for word in told if word[0].isdigit())
+        panorama = Camera.at(grid, Lens(1.0, projection=named(projection)), (0, 0, 0))
+        ahead = panorama.rays([[x, y]])[0]
+        pan, tilt = math.atan2(-ahead[0], -ahead[2]), math.asin(ahead[1])
+        wide, high = round(box["width"]), round(box["height"])
+        angles = np.degrees([pan, tilt, WIDE])
+        view = View("shown", *angles, wide, high).camera(panorama)
+        aside = (120.0, -70.0)
+        page.keyboard.press("s")
+        with self.saving():
+            page.mouse.click(middle[0] + aside[0], middle[1] + aside[1])
+        mark = self.shot().state["marks"][-1]
+        at = np.array([[box["width"] / 2 + aside[0], box["height"] / 2 + aside[1]]])
+        wanted = panorama.project_directions(view.rays(at))[0]
+        np.testing.assert_allclose(mark["at"], wanted, atol=1.0)
+
+    def test_in_a_panorama_in_pieces(self):
+        """The same where the picture is a cube cross, across the borders of its faces."""
+        page, size = self.page, (1024, 768)
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        file = Path(folder.name) / "cross.png"
+        file.write_bytes(picture(*size))
+        plate = bring_in(file, "cross.png")
+        take_around(take_plate(self.shot(), plate), None, "cube cross")
+        grid = Grid.from_gate(*size, *named("cube cross").size)
+        self.go("match")
+        page.keyboard.press("3")
+        page.wait_for_selector("#look-around[aria-pressed=true]")
+        for number, (across, down) in enumerate(((-150, 40), (-420, 20), (0, 330))):
+            box = page.locator("#light-table").bounding_box()
+            at = (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+            page.keyboard.press("Escape")
+            page.keyboard.down(" ")
+            page.mouse.move(*at)
+            page.mouse.down()
+            page.mouse.move(at[0] + across, at[1] + down, steps=8)
+            page.mouse.up()
+            page.keyboard.up(" ")
+            self.mark_beside_the_middle(grid, "cube cross")
+            self.assertEqual(len(self.shot().state["marks"]), number + 1)
         self.assertEqual(self.errors, [])
 
     def transform(self, text=None):

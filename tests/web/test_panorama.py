@@ -114,6 +114,41 @@ class Panorama(WithShot):
         x, y = found.project(np.array([[1.5, 0.5, 6.0]]))[0]
         self.assertGreater(alpha[int(y), int(x)], 0.9)
 
+    def test_a_panorama_of_a_part(self):
+        """A cylindrical strip of 200°: by its degrees, matched like any other."""
+        self.upload("strip.png", picture(900, 400))
+        for form, says in (
+            ({}, "Say how many degrees"),
+            ({"across": "400"}, "from 1° to 360°"),
+            ({"across": "wide"}, "The angle across"),
+            ({"layout": "equidistant", "across": "100"}, "A panorama is"),
+        ):
+            answer = self.press("gate/all-around", **form)
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(says, answer.json()["problem"])
+        self.press("gate/all-around", layout="cylindrical", across="200°")
+        grid = Grid.from_gate(900, 400, math.radians(200), math.radians(200) * 4 / 9)
+        strip = Camera.at(
+            grid, Lens(1.0, projection=named("cylindrical")), (1.5, 1.7, 2.2), 0.3, 0.05
+        )
+        panorama = at((1.5, 1.7, 2.2), 0.3, 0.05)
+        marks = []
+        for mark in document(panorama, np.random.default_rng(4))["marks"]:
+            points = np.array(mark.get("points") or [mark["at"]])
+            there = strip.project_directions(panorama.rays(points))
+            if ((there > 0) & (there < (900, 400))).all():
+                there = there.tolist()
+                key = {"points": there} if "points" in mark else {"at": there[0]}
+                marks.append(mark | key)
+        self.assertGreater(len(marks), 6)
+        self.post_json("match/save", marks=marks, base=self.head(), label="Marks")
+        facts = document(panorama, np.random.default_rng(4))["facts"]
+        edit(self.shot, "Facts", lambda state: state.update(facts=facts))
+        found = camera_of_state(self.state())
+        np.testing.assert_allclose(found.position, strip.position, atol=0.1)
+        self.assertAlmostEqual(math.degrees(found.view.horizontal), 200, places=4)
+        self.assertContains(self.client.get(self.url("gate")), "200° × ")
+
     def test_six_files_are_one_plate(self):
         """Faces cut by py360convert, a file each; missing, of another size, turned: a sentence each."""
         y, x = np.mgrid[:256, :512] + 0.5

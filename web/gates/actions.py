@@ -97,25 +97,32 @@ def set_gate(
     return edit(shot, label[0].upper() + label[1:], change, base)
 
 
-def take_around(shot: Shot, base: int | None = None, layout: str = "equirectangular") -> Shot:
-    """The plate is a panorama of all around: its gate is an angle, a millimetre a radian; of one in pieces,
-    half a face is a millimetre wide.
+def take_around(
+    shot: Shot,
+    base: int | None = None,
+    layout: str = "equirectangular",
+    across_deg: float = 360.0,
+) -> Shot:
+    """The plate is a panorama: its gate is an angle, a millimetre a radian; of one in pieces, half a face is
+    a millimetre wide.
 
-    Raises Problem where there is no such layout, or the picture has another shape.
+    across_deg: how much of a whole turn an equirectangular or cylindrical one shows; its height follows,
+    as its pixels are square, and the horizon lies in its middle. Raises Problem where there is no such
+    layout, or the picture has another shape.
     """
-    projection = named(layout)
+    projection, plate = named(layout), shot.state["plate"]
     if isinstance(projection, Pieces):
         width, height = projection.size
-    elif layout == "equirectangular":
-        width, height = math.tau, math.pi
+        if plate and abs(plate["width"] / plate["height"] / (width / height) - 1) > NEAR_ASPECT:
+            raise Problem(
+                f"Such a picture is {width / height:.3g} times as wide as high, {layout}: this one "
+                f"has {plate['width']} × {plate['height']} px."
+            )
+        says = layout
+    elif projection.wraps:
+        width, height, says = _of_a_turn(plate, layout, across_deg)
     else:
-        raise Problem("A panorama of all around is equirectangular, or laid out in pieces.")
-    plate = shot.state["plate"]
-    if plate and abs(plate["width"] / plate["height"] / (width / height) - 1) > NEAR_ASPECT:
-        raise Problem(
-            f"Such a picture is {width / height:.3g} times as wide as high, {layout}: this one has "
-            f"{plate['width']} × {plate['height']} px."
-        )
+        raise Problem("A panorama is equirectangular, cylindrical, or laid out in pieces.")
 
     def change(state):
         state["gate"] = {
@@ -123,14 +130,36 @@ def take_around(shot: Shot, base: int | None = None, layout: str = "equirectangu
             "height_mm": round(height, 9),
             "squeeze": 1.0,
             "origin": "typed",
-            "name": "All around",
+            "name": "All around" if across_deg == 360 else "Panorama",
         }
         rest = {k: v for k, v in state["lens"].items() if k not in ("distortion", "projection")}
         exact = {"value": 1.0, "plus_minus": RADIAN_MM}
         state["lens"] = rest | {"projection": layout, "focal_mm": exact}
 
-    says = "360° × 180°" if layout == "equirectangular" else layout
-    return edit(shot, f"Taken as all around, {says}", change, base)
+    return edit(shot, f"Taken as a panorama, {says}", change, base)
+
+
+def _of_a_turn(plate: dict | None, layout: str, across_deg: float) -> tuple[float, float, str]:
+    """Width and height of a panorama's gate in radians, and what they are in words. Raises Problem."""
+    if not 1 <= across_deg <= 360:
+        raise Problem("A panorama shows from 1° to 360° across.")
+    width = math.radians(across_deg)
+    aspect = plate["width"] / plate["height"] if plate else 2.0
+    if layout == "equirectangular" and abs(across_deg - 360) < 1e-9:
+        if abs(aspect / 2 - 1) > NEAR_ASPECT:
+            raise Problem(
+                "An equirectangular picture of 360° × 180° is twice as wide as high. Say how many "
+                "degrees this one shows across."
+            )
+        return math.tau, math.pi, "360° × 180°"
+    height = width / aspect
+    if layout == "equirectangular" and height > math.pi + 1e-9:
+        raise Problem(
+            f"{across_deg:g}° across would make it {math.degrees(height):.0f}° high, and from pole to "
+            "pole there are 180°."
+        )
+    down = height if layout == "equirectangular" else 2 * math.atan(height / 2)
+    return width, height, f"{across_deg:g}° × {math.degrees(down):.1f}°, {layout}"
 
 
 def set_document(shot: Shot, gate: dict, label: str, base: int | None = None) -> Shot:

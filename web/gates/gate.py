@@ -191,13 +191,16 @@ def lies_around(shot) -> dict | None:
     state = shot.state
     name = state["lens"].get("projection", "rectilinear")
     focal = (state["lens"].get("focal_mm") or {}).get("value")
-    if not named(name).wraps or not focal or not state["plate"]:
+    projection = named(name)
+    if not projection.around or not focal or not state["plate"]:
         return None
     chain = chain_of(state)
     if chain is None:
         return None
     grid = chain.plate_grid
     (x, y), (right, _) = grid.to_px([[0.0, 0.0], [focal, 0.0]]).tolist()
+    if isinstance(projection, Pieces):
+        return {"focal": right - x, "centre": [x, y], "full": False} | projection.told()
     whole = 2 * math.pi * (right - x)
     full = abs(whole - state["plate"]["width"]) < 0.5
     return {"projection": name, "focal": right - x, "centre": [x, y], "full": full}

@@ -14,8 +14,8 @@ from aperture.gates.guides import ASPECTS
 from aperture.gates.steps import ABOUT, KINDS
 from aperture.gates.typed import parse_shape
 from aperture.lens import database as lens_database
-from aperture.lens.projections import LAYOUTS
-from aperture.units import parse_rate
+from aperture.lens.projections import PANORAMAS
+from aperture.units import parse_number, parse_rate
 from web.catalogue import lens_profiles
 from web.catalogue.models import Body, CatalogueLens
 from web.gates import actions, page
@@ -84,7 +84,7 @@ def _page(request, shot, form=None, step_form=None, opened=""):
         "changed": _changed(shot),
         "step_verbs": STEP_VERBS,
         "guide_kinds": GUIDE_KINDS,
-        "layouts": ["equirectangular", *(layout.name for layout in LAYOUTS)],
+        "layouts": PANORAMAS,
     }
     if chain:
         selected = _selected(request, chain)
@@ -484,5 +484,7 @@ def around(request, show, shot):
     if plate_of(shot) is None:
         raise Problem("There is no plate yet.")
     layout = request.POST.get("layout") or "equirectangular"
-    actions.take_around(shot, base_of(request), layout)
+    text = request.POST.get("across", "").strip().removesuffix("°")
+    across = parse_number(text, "The angle across") if text else 360.0
+    actions.take_around(shot, base_of(request), layout, across)
     return redirect(shot.url("gate"))

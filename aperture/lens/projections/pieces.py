@@ -88,6 +88,14 @@ class Pieces:
         """Of the whole picture, focal lengths."""
         return 2 * self.half * self.columns, 2 * self.half * self.rows
 
+    def told(self) -> dict[str, Any]:
+        """As JSON, for whoever draws it: how each piece is turned (row by row), where the middle of its cell is, and half of it."""
+        pieces = [
+            {"turn": turn.ravel().tolist(), "middle": middle.tolist()}
+            for turn, middle in zip(self._turns, self._middles)
+        ]
+        return {"projection": "pieces", "pieces": pieces, "half": self.half, "circles": self.circles}
+
     def _find_joined(self) -> Array:
         """(I, I) whether the picture goes on from one piece to the other across their common border."""
         count = len(self.cells)

@@ -16,14 +16,32 @@ uniform sampler2D picture;
 uniform vec2 screen, centre, size;
 uniform float focal, perTurn;
 uniform mat3 turn;
-uniform bool cylinder;
+uniform bool cylinder, circles;
+uniform int count;
+uniform mat3 pieces[6];
+uniform vec2 middles[6];
 out vec4 colour;
+vec2 inPiece(vec3 d) {
+  // The piece that looks most nearly that way; GLSL's columns are the rows that turn d into its own space.
+  int best = 0;
+  float nearest = -2.0;
+  for (int i = 0; i < 6; i++) {
+    if (i >= count) break;
+    float along = -(d * pieces[i]).z;
+    if (along > nearest) { nearest = along; best = i; }
+  }
+  vec3 own = d * pieces[best];
+  vec2 at = vec2(own.x, -own.y);
+  float side = length(at), angle = atan(side, -own.z);
+  at = circles ? (side > 1e-6 ? at * angle / side : vec2(0.0)) : at / -own.z;
+  return at + middles[best];
+}
 void main() {
   vec2 at = gl_FragCoord.xy - 0.5 * screen;
   vec3 d = normalize(turn * vec3(at / focal, -1.0));
   float longitude = atan(d.x, -d.z), up = asin(clamp(d.y, -1.0, 1.0));
-  vec2 px = centre + perTurn * vec2(longitude, -(cylinder ? tan(up) : up));
-  vec2 uv = px / size;
+  vec2 q = count > 0 ? inPiece(d) : vec2(longitude, -(cylinder ? tan(up) : up));
+  vec2 uv = (centre + perTurn * q) / size;
   bool inside = uv.y >= 0.0 && uv.y <= 1.0;
   colour = inside ? texture(picture, uv) : vec4(0.16, 0.16, 0.17, 1.0);
 }`;
@@ -75,10 +93,45 @@ export class Around {
     return this.now.focal;
   }
 
+  /** Of a panorama in pieces: the direction that a place shows, in focal lengths from the middle. */
+  #fromPiece(q) {
+    const {pieces, half, circles} = this.lens;
+    const apart = ({middle}) => Math.max(Math.abs(q[0] - middle[0]), Math.abs(q[1] - middle[1]));
+    const piece = pieces.reduce((best, one) => (apart(one) < apart(best) ? one : best)),
+      x = q[0] - piece.middle[0],
+      y = q[1] - piece.middle[1];
+    let own = [x, -y, -1];
+    if (circles) {
+      const angle = Math.hypot(x, y),
+        share = angle > 1e-9 ? Math.sin(angle) / angle : 1;
+      own = [x * share, -y * share, -Math.cos(angle)];
+    }
+    if (apart(piece) > half + 1e-6) return [NaN, NaN, NaN];
+    const t = piece.turn,
+      d = [0, 3, 6].map(row => t[row] * own[0] + t[row + 1] * own[1] + t[row + 2] * own[2]),
+      long = Math.hypot(...d);
+    return d.map(value => value / long);
+  }
+
+  /** And back: where a direction is shown. */
+  #inPiece(d) {
+    const {pieces, circles} = this.lens;
+    const inOwn = ({turn: t}) =>
+      [0, 1, 2].map(column => t[column] * d[0] + t[3 + column] * d[1] + t[6 + column] * d[2]);
+    const [best, own] = pieces
+      .map(piece => [piece, inOwn(piece)])
+      .reduce((a, b) => (b[1][2] < a[1][2] ? b : a));
+    const side = Math.hypot(own[0], own[1]),
+      share = circles ? (side > 1e-9 ? Math.atan2(side, -own[2]) / side : 1) : -1 / own[2];
+    return [best.middle[0] + own[0] * share, best.middle[1] - own[1] * share];
+  }
+
   /** The direction that a pixel of the plate shows. */
   direction([x, y]) {
-    const {focal, centre} = this.lens,
-      longitude = (x - centre[0]) / focal,
+    const {focal, centre} = this.lens;
+    if (this.lens.pieces)
+      return this.#fromPiece([(x - centre[0]) / focal, (y - centre[1]) / focal]);
+    const longitude = (x - centre[0]) / focal,
       down = (y - centre[1]) / focal,
       latitude = this.cylinder ? -Math.atan(down) : -down;
     return [
@@ -108,9 +161,11 @@ export class Around {
     const {width, height, focal: wide, rotation: r} = this.now,
       own = [(x - width / 2) / wide, (height / 2 - y) / wide, -1],
       d = r.map(row => row[0] * own[0] + row[1] * own[1] + row[2] * own[2]);
+    const {focal, centre} = this.lens;
+    if (this.lens.pieces)
+      return this.#inPiece(d).map((value, axis) => centre[axis] + focal * value);
     const longitude = Math.atan2(d[0], -d[2]),
-      latitude = Math.atan2(d[1], Math.hypot(d[0], d[2])),
-      {focal, centre} = this.lens;
+      latitude = Math.atan2(d[1], Math.hypot(d[0], d[2]));
     return [
       centre[0] + focal * longitude,
       centre[1] - focal * (this.cylinder ? Math.tan(latitude) : latitude),
@@ -179,13 +234,16 @@ export class Around {
 
   /** Turn the view by a drag, so that what was under the pointer stays under it. */
   drag(from, to) {
-    const was = this.pixel(...from),
-      now = this.pixel(...to);
-    const per = this.lens.focal;
-    this.yaw -= this.#least((now[0] - was[0]) / per);
-    const up = y =>
-      this.cylinder ? -Math.atan((y - this.lens.centre[1]) / per) : (this.lens.centre[1] - y) / per;
-    this.pitch = Math.max(-1.57, Math.min(1.57, this.pitch - (up(now[1]) - up(was[1]))));
+    const angles = at => {
+      const {width, height, focal, rotation: r} = this.now,
+        own = [(at[0] - width / 2) / focal, (height / 2 - at[1]) / focal, -1],
+        d = r.map(row => row[0] * own[0] + row[1] * own[1] + row[2] * own[2]);
+      return [Math.atan2(d[0], -d[2]), Math.atan2(d[1], Math.hypot(d[0], d[2]))];
+    };
+    const was = angles(from),
+      now = angles(to);
+    this.yaw -= this.#least(now[0] - was[0]);
+    this.pitch = Math.max(-1.57, Math.min(1.57, this.pitch - (now[1] - was[1])));
     this.measure();
   }
 
@@ -275,6 +333,19 @@ export class Around {
     gl.uniform1f(at("focal"), this.focal * ratio);
     gl.uniform1f(at("perTurn"), this.lens.focal);
     gl.uniform1i(at("cylinder"), this.cylinder ? 1 : 0);
+    const {pieces, circles} = this.lens;
+    gl.uniform1i(at("circles"), circles ? 1 : 0);
+    gl.uniform1i(at("count"), pieces?.length || 0);
+    if (pieces) {
+      const columns = pieces.flatMap(({turn: t}) =>
+        [0, 1, 2].flatMap(c => [t[c], t[3 + c], t[6 + c]]),
+      );
+      gl.uniformMatrix3fv(at("pieces"), false, columns);
+      gl.uniform2fv(
+        at("middles"),
+        pieces.flatMap(({middle}) => middle),
+      );
+    }
     const r = this.now.rotation;
     // OpenGL takes matrices column by column.
     gl.uniformMatrix3fv(
