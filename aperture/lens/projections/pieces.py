@@ -94,7 +94,12 @@ class Pieces:
             {"turn": turn.ravel().tolist(), "middle": middle.tolist()}
             for turn, middle in zip(self._turns, self._middles)
         ]
-        return {"projection": "pieces", "pieces": pieces, "half": self.half, "circles": self.circles}
+        return {
+            "projection": "pieces",
+            "pieces": pieces,
+            "half": self.half,
+            "circles": self.circles,
+        }
 
     def _find_joined(self) -> Array:
         """(I, I) whether the picture goes on from one piece to the other across their common border."""
