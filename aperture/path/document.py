@@ -66,6 +66,9 @@ class FilmEvidence:
         Whether facts only lay the path down, and don't bend it.
     names : dict
         What marks, tracks and facts are called in sentences.
+    drawn_px : dict
+        By a track's id, how well its pattern stands for the point that is meant, px, where a hand put it
+        there, and on which frame (None where that isn't told).
     """
 
     grid: Grid
@@ -89,6 +92,7 @@ class FilmEvidence:
     readout: tuple[float, float] = (0.0, 0.0)
     stands: bool = False
     move: GivenMove | None = None
+    drawn_px: dict[str, tuple[float, int | None]] = field(default_factory=dict)
 
     @property
     def frames(self) -> Array:
@@ -212,6 +216,11 @@ def read(data: dict[str, Any], checked: bool = False) -> FilmEvidence:
         readout=_readout(data.get("lens", {}).get("readout_ms"), _rate(frames.get("rate"))),
         stands=data.get("placing") == "stand",
         move=GivenMove.read(data["move"]) if data.get("move") else None,
+        drawn_px={
+            track["id"]: (float(track["drawn_px"]), track.get("drawn_on"))
+            for track in data.get("tracks", ())
+            if "drawn_px" in track
+        },
     )
 
 

@@ -57,10 +57,28 @@ class Distance(Equation):
     end: int = 0
     metres: float = 0.0
     axis: int | None = None
+    # How well the ends stand for the points that are meant, px, by which cameras they were put there (None:
+    # any), and how many px a focal length of 1 mm has.
+    drawn_px: tuple[float, ...] = (0.0, 0.0)
+    drawn_on: tuple[int | None, ...] = (None, None)
+    px_per_mm: float = 1.0
+    given: float | None = None
 
     @property
     def tied(self) -> tuple[int, ...]:
         return (self.start, self.end)
+
+    def settle(self, state: State) -> None:
+        """Take into the ± what a hand's unrest is worth at the distance that the ends have: it is the same on all frames."""
+        if not any(self.drawn_px):
+            return
+        self.given = self.sigma if self.given is None else self.given
+        focal = np.exp(state.lens[0] + state.zoom) * self.px_per_mm
+        spread = 0.0
+        for point, px, on in zip((self.start, self.end), self.drawn_px, self.drawn_on):
+            away = np.linalg.norm(state.positions - state.points[point], axis=1) / focal
+            spread += (px * float(np.median(away) if on is None else away[on])) ** 2
+        self.sigma = math.sqrt(self.given**2 + spread)
 
     def rows(self, state: State) -> list[Row]:
         apart = state.points[self.end] - state.points[self.start]
@@ -264,7 +282,7 @@ class PathFacts:
                 span = slice(equation.first, equation.first + equation.count)
                 own = lens.with_parameters(state.lens_on(equation.camera))
                 extra[span] = equation.line_up(state.rotations[equation.camera], own)
-            elif isinstance(equation, Sighted):
+            elif isinstance(equation, (Sighted, Distance)):
                 equation.settle(state)
         return extra
 
@@ -375,7 +393,10 @@ def _equations(
             return []
         axis = AXES.index(fact["along"]) if "along" in fact else None
         points = tracks[fact["from"]], tracks[fact["to"]]
-        return [Distance(id_, sigma, *points, float(fact["metres"]), axis)]
+        put = [evidence.drawn_px.get(fact[end], (0.0, None)) for end in ("from", "to")]
+        drawn = tuple(px for px, _ in put), tuple(frames.get(frame) for _, frame in put)
+        per_mm = float(np.linalg.norm(evidence.grid.px_linear[:, 1]))
+        return [Distance(id_, sigma, *points, float(fact["metres"]), axis, *drawn, per_mm)]
     if kind == "camera_height":
         return [CameraCoordinate(id_, sigma, every, 1, float(fact["metres"]))]
     if kind == "camera_position":

@@ -345,3 +345,37 @@ class Paths(SimpleTestCase):
         told = document(scene("sideways", frames=10, count=60))
         Draft202012Validator(schema(2)).validate(told)
         self.assertFalse(Draft202012Validator(schema(1)).is_valid(told))
+
+
+class ByHand(SimpleTestCase):
+    def test_a_length_between_hand_placed_points_is_no_better_than_the_hand(self):
+        """0.8 px at 8 m of 1,600 px are 4 mm at each end; the ± of the path's size follows, as f b / Z has it."""
+        made = scene("forward", frames=14, count=110, seed=4)
+        wide = {}
+        for told in (False, True):
+            lens = {"focal_mm": {"value": 20.0, "plus_minus": 0.001}, "distortion": {"k1": -0.06}}
+            data = document(made, seed=4, lens=lens, known=0)
+            long = [n for n, track in enumerate(data["tracks"]) if len(track["observations"]) == 14]
+            a, b = long[:2]
+            if told:
+                for index in (a, b):
+                    data["tracks"][index] |= {"drawn_px": 0.8, "drawn_on": FIRST}
+            metres = float(np.linalg.norm(made.points[a] - made.points[b]))
+            data["facts"] = [
+                {"id": "f1", "kind": "length", "from": f"t{a}", "to": f"t{b}", "metres": metres, "plus_minus": 1e-4},
+                {"id": "f2", "kind": "camera_position", "metres": made.positions[0].tolist(), "plus_minus": 1e-4, "frame": FIRST},
+            ]  # fmt: skip
+            for name, angle in zip(("pan", "tilt", "roll"), np.degrees(made.cameras[0].angles)):
+                data["facts"].append(
+                    {"id": name, "kind": "camera_angle", "of": name, "degrees": float(angle), "plus_minus": 1e-3, "frame": FIRST}
+                )  # fmt: skip
+            fit = solve(data).document
+            self.assertTrue(fit["ok"], fit)
+            wide[told] = np.linalg.norm(fit["path"]["position_plus_minus_m"][-1])
+        away = [np.linalg.norm(made.points[n] - made.positions[0]) for n in (a, b)]
+        spread = (
+            0.8 / (20.0 / 24.0 * 1920) * np.hypot(*away) / metres * 3.0
+        )  # of a way of three metres
+        self.assertGreater(wide[True], 0.7 * spread)
+        self.assertLess(wide[True], 2 * spread + 2 * wide[False])
+        self.assertLess(wide[False], wide[True])

@@ -12,7 +12,7 @@ import numpy as np
 
 from aperture.camera import Camera, CameraPath
 from aperture.lens.lens import Lens
-from aperture.match.document import read
+from aperture.match.document import DEFAULT_SIGMA_PX, read
 from aperture.path.reach import FrameReach
 from web.blobs import store
 from web.gates.gate import FoundLens
@@ -23,7 +23,7 @@ from web.plates.models import Film
 from web.shows.state import once
 
 # Bumped when the answers change, so that a path that was solved before is called old.
-SOLVER = "2"
+SOLVER = "3"
 # What a document says of a track; the rest is about how it is followed.
 OF_DOCUMENT = ("name", "source", "world", "world_plus_minus", "on", "off")
 
@@ -137,7 +137,7 @@ def film_document(state: MutableMapping) -> dict | None:
     if document is None:
         return None
     tracks, offset = tracks_of(state), state["film"]["offset"]
-    rows = []
+    rows, drawn = [], _drawn_px(state)
     for index, id_ in enumerate(tracks.ids):
         own = slice(tracks.starts[index], tracks.starts[index + 1])
         places = [
@@ -149,11 +149,25 @@ def film_document(state: MutableMapping) -> dict | None:
                 tracks.cross[own].tolist(),
             )
         ]
-        told = {
-            key: value for key, value in tracks.about.get(id_, {}).items() if key in OF_DOCUMENT
-        }
+        about = tracks.about.get(id_, {})
+        told = {key: value for key, value in about.items() if key in OF_DOCUMENT}
+        if (px := drawn.get((about.get("picture"), id_))) is not None:
+            told |= {"drawn_px": px, "drawn_on": about["picture"] + offset}
         rows.append({"id": id_, **told, "observations": places})
     return document | {"tracks": rows}
+
+
+def _drawn_px(state: Mapping) -> dict[tuple[int, str], float]:
+    """How well the spots of each picture stand for what is meant, px, by picture number and id."""
+    film = state["film"]
+    held = {film["shown"]: state["marks"]}
+    held |= {int(number): aside.get("marks", ()) for number, aside in state["aside"].items()}
+    return {
+        (number, mark["id"]): float(mark.get("sigma_px", DEFAULT_SIGMA_PX))
+        for number, marks in held.items()
+        for mark in marks
+        if mark["kind"] == "spot"
+    }
 
 
 @once
