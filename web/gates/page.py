@@ -40,7 +40,7 @@ def ledger(chain: Chain, selected: int) -> list[dict]:
                 "way_in": bool(stage.step and stage.step.get("from") == "way in"),
                 "gate": _gate(chain, figures.gate_mm)[0],
                 "aspect": f"{figures.aspect:.3f}",
-                "pitch": "–" if stage.unsized else f"{figures.pitch_um[0]:.3f}",
+                "pitch": "–" if stage.unsized or _around(chain) else f"{figures.pitch_um[0]:.3f}",
                 "centre": "{:+.2f}, {:+.2f}".format(*offset).replace("-", "−")
                 if offset
                 else "middle",
@@ -50,9 +50,14 @@ def ledger(chain: Chain, selected: int) -> list[dict]:
     return rows
 
 
+def _around(chain: Chain) -> bool:
+    """Whether the chain is a panorama's, one focal length of which is a radian."""
+    return chain.lens is not None and chain.lens.projection.wraps
+
+
 def _gate(chain: Chain, sizes, places: int = 3) -> tuple[str, str]:
     """A grid's gate and its unit: of a panorama an angle, one focal length a radian."""
-    if chain.lens is not None and chain.lens.projection.wraps:
+    if _around(chain):
         degrees = math.degrees(1 / chain.lens.focal_mm)
         return " × ".join(f"{size * degrees:.2f}" for size in sizes), "°"
     return " × ".join(f"{size:.{places}f}" for size in sizes), "mm"
@@ -260,7 +265,7 @@ def drawing(chain: Chain, selected: int) -> dict:
         "high": HIGH,
         "origin": origin,
         "scale": float(scale),
-        "bar": _bar(scale),
+        "bar": None if _around(chain) else _bar(scale),
     }
 
 
@@ -274,8 +279,11 @@ def _says(chain, members):
     )
     pixels = " → ".join(dict.fromkeys((sizes[0], sizes[-1]))) + " px" if sizes else ""
     pitch = f"{chain.figures(members[-1]).pitch_um[0]:.3f} µm" if len(sizes) == 1 else ""
+    gate, unit = _gate(chain, figures.gate_mm)
+    if unit == "°":  # a panorama's pixels have no size
+        gate, unit, pitch = gate.replace(" × ", "° × ") + "°", "", ""
     return [
-        f"{' '.join(_gate(chain, figures.gate_mm))} · {figures.aspect:.3f}",
+        f"{gate} {unit}".rstrip() + f" · {figures.aspect:.3f}",
         " · ".join(part for part in (pixels, pitch) if part),
     ]
 

@@ -40,10 +40,7 @@ def _around(shot, plate) -> list[Remark]:
         )
         return [Remark("A panorama in pieces", says, "note")]
     if said := all_around(shot.state):
-        says = (
-            f"The plate goes all around: its gate is an angle, {said}, not millimetres. One "
-            "millimetre of the figures below is one radian."
-        )
+        says = f"The plate goes all around: its gate is an angle, {said}, not millimetres."
         return [Remark("A panorama", says, "note")]
     if shot.state["gate"] or abs(plate.width / plate.height - TWICE) > NEAR_TWICE:
         return []
