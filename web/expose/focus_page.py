@@ -11,7 +11,7 @@ from aperture.render.tracer import Look, Scene
 from aperture.scene.stand_in import StandIn
 from web.expose import focusing, maps, page
 from web.match.path_fits import camera_of_state
-from web.plates.models import plate_of
+from web.plates.models import frame_of, plate_of
 from web.shows.models import Shot
 from web.stage.stand_ins import stand_ins_of
 from web.ui.rows import Remark, Row
@@ -57,7 +57,7 @@ def context(shot: Shot) -> dict:
     remarks = [] if not problem else [Remark("The focus", problem, "bad")]
     out: dict = {
         "focus": found,
-        "focus_says": shot.show.length(found.metres)[0] if found.metres else "–",
+        "focus_says": _says(shot, found.metres),
         "others": [
             (wish.says, wish.why or f"{shot.show.length(wish.metres)[0]}, not in use")
             for wish in found.others
@@ -78,6 +78,14 @@ def context(shot: Shot) -> dict:
     }
     remarks += _near_limit(shot, lens) + scale_remarks(shot)
     return out
+
+
+def _says(shot: Shot, metres: float | None) -> str:
+    """The distance; of a film with the frame that it holds for, as another may be looked at."""
+    if not metres:
+        return "–"
+    says = shot.show.length(metres)[0]
+    return f"{says}, frame {frame_of(shot)}" if shot.state["film"] else says
 
 
 def _lens(shot: Shot) -> tuple[ThinLens | None, str]:

@@ -360,7 +360,9 @@ class Strip {
     this.field.addEventListener("blur", () => this.paint());
     // The page's own keys come first, such as nudges; but not while another frame is looked at.
     document.addEventListener("keydown", event => {
-      if (!event.defaultPrevented && !(this.draws && this.away)) this.#key(event);
+      if (event.defaultPrevented || (this.draws && this.away)) return;
+      this.#key(event);
+      this.#workOn(event);
     });
     document.addEventListener(
       "keydown",
@@ -368,8 +370,7 @@ class Strip {
         if (!this.draws || !this.away) return;
         if (typing(event) || event.ctrlKey || event.altKey || event.metaKey) return;
         this.#key(event);
-        if (event.key === "Enter" && !this.form.hidden && !event.target.closest("button, a"))
-          this.form.requestSubmit();
+        this.#workOn(event);
         if (!this.harmless.has(event.key.toLowerCase())) event.stopImmediatePropagation();
       },
       true,
@@ -397,6 +398,13 @@ class Strip {
       },
       true,
     );
+  }
+
+  /** Enter works on the frame that is looked at; on a button or a field it is theirs. */
+  #workOn(event) {
+    if (event.key !== "Enter" || this.form.hidden || typing(event)) return;
+    if (event.ctrlKey || event.altKey || event.metaKey) return;
+    if (!event.target.closest("button, a, summary, select")) this.form.requestSubmit();
   }
 
   /** Whether another frame is looked at than the one that is worked on. */
