@@ -206,6 +206,13 @@ class Camera:
         """(pan, tilt, roll), radians."""
         return angles_from_rotation(self.rotation)
 
+    @property
+    def goes_around(self) -> bool:
+        """Whether the picture goes on at its other side: all around, along its rows."""
+        along = abs(self.grid.px_linear[0, 0]) > abs(self.grid.px_linear[0, 1])
+        whole = abs(math.tau * self.focal_px[0] - self.grid.width) < 0.5
+        return bool(self.lens.projection.wraps and along and whole)
+
     def intrinsic_matrix(self) -> Array:
         """(3, 3) as OpenCV writes it: x right, y down, z forward, origin at the outer corner as everywhere here."""
         out = np.eye(3)

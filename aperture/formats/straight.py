@@ -22,7 +22,7 @@ from aperture.formats.lens_maps import lens_maps
 from aperture.geometry.grid import Grid
 from aperture.plates.colour import encode_srgb
 from aperture.plates.exr import write_channels
-from aperture.plates.straighten import map_between
+from aperture.plates.straighten import GOING_ON, going_on, map_between
 
 # Called by what a receiver asks for; the ending of each, and what it holds.
 KINDS = {
@@ -39,11 +39,12 @@ SIZES = {"overscan": "all of the plate, with overscan", "plate": "the plate’s 
 @dataclass(frozen=True, eq=False)
 class Straightener:
     """Resamples pictures of one lens. grid: of the straight picture; at: (H', W', 2) px of the
-    plate.
+    plate; around: whether the plate goes on at its other side.
     """
 
     grid: Grid
     at: Array
+    around: bool = False
 
     @classmethod
     def of(cls, camera: Camera, size: str = "overscan") -> Straightener:
@@ -74,9 +75,11 @@ class Straightener:
 
     @classmethod
     def between(cls, source: Camera, target: Camera) -> Straightener:
-        """Return one that lays the plate of one camera out as another one's, from the same place."""
+        """Return one that lays the plate of one camera out as another one's, from the same place,
+        looking wherever that one looks.
+        """
         x, y = map_between(source, target)
-        return cls(target.grid, np.stack([x, y], axis=-1) + np.float32(0.5))
+        return cls(target.grid, np.stack([x, y], axis=-1) + np.float32(0.5), source.goes_around)
 
     def straightened(self, linear: Array) -> Array:
         """(H', W', 3) float32 of a plate's linear light (H, W, 3); black where the plate shows
@@ -87,6 +90,8 @@ class Straightener:
         # OpenCV counts from the first pixel's centre.
         x, y = (np.nan_to_num(self.at[..., axis] - 0.5, nan=-1e6) for axis in (0, 1))
         picture = np.ascontiguousarray(linear, np.float32)
+        if self.around:
+            picture, x = going_on(picture), x + GOING_ON
         return np.asarray(
             cv2.remap(picture, x.astype(np.float32), y.astype(np.float32), cv2.INTER_CUBIC)
         )
@@ -146,29 +151,32 @@ def write_movie(path: Path, pictures: Iterable[Array], rate: Fraction) -> None:
 
 
 class Straightened:
-    """Pictures of frames one after the other, straight or at another grid; a lens that zooms is followed."""
+    """Pictures of frames one after the other, straight or at another grid; what differs by frame is followed."""
 
-    def __init__(self, size: str, target_of: Callable[[Camera], Camera] | None = None) -> None:
-        """`target_of`: gives the camera whose picture is made, of a plate's; instead of a size of SIZES."""
+    def __init__(self, size: str, target_of: Callable[[Camera, int], Camera] | None = None) -> None:
+        """`target_of`: gives the camera whose picture is made, of a plate's on a frame; instead of a size of SIZES."""
         if target_of is None and size not in SIZES:
             raise Problem(f"A straight picture has one of the sizes {', '.join(SIZES)}.", "size")
         self._size, self._target_of = size, target_of
         self._of: tuple[object, Straightener] | None = None
 
-    def by(self, camera: Camera) -> Straightener:
-        """The straightener of a frame's camera; that of the frame before where its lens is the
-        same.
-        """
-        if self._of is None or self._of[0] != camera.lens:
-            self._of = (camera.lens, self._made(camera))
+    def by(self, camera: Camera, frame: int) -> Straightener:
+        """The straightener of a frame's camera; that of the frame before where nothing has changed."""
+        target = self._target_of(camera, frame) if self._target_of else None
+        key: tuple[object, ...] = (camera.lens,)
+        if target is not None:
+            turn = (camera.rotation.T @ target.rotation).round(9).tobytes()
+            key = (camera.lens, target.lens, target.grid, turn)
+        if self._of is None or self._of[0] != key:
+            self._of = (key, self._made(camera, target))
         return self._of[1]
 
-    def _made(self, camera: Camera) -> Straightener:
-        if self._target_of is None:
+    def _made(self, camera: Camera, target: Camera | None) -> Straightener:
+        if target is None:
             return Straightener.of(camera, self._size)
-        return Straightener.between(camera, self._target_of(camera))
+        return Straightener.between(camera, target)
 
-    def each(self, frames: Iterable[tuple[Camera, Array]]) -> Iterator[Array]:
-        """Of cameras and their plates' linear light."""
-        for camera, linear in frames:
-            yield self.by(camera).straightened(linear)
+    def each(self, frames: Iterable[tuple[int, Camera, Array]]) -> Iterator[Array]:
+        """Of frames, their cameras and their plates' linear light."""
+        for frame, camera, linear in frames:
+            yield self.by(camera, frame).straightened(linear)

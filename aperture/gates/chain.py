@@ -21,16 +21,20 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.gates.steps import FINER, KINDS, Source, describe, make
+from aperture.gates.steps import FINER, KINDS, Made, Source, describe, make
 from aperture.geometry.angles import FULL_FRAME_MM, View, equivalent_focal
 from aperture.geometry.grid import Grid
+from aperture.geometry.rotation import rotation_from_angles
 from aperture.lens.lens import Lens
 from aperture.lens.projections import RECTILINEAR
 
 
 @dataclass(frozen=True)
 class Stage:
-    """One grid of the chain and how it came about. `step` is None for the sensor and for the plate's adoption."""
+    """One grid of the chain and how it came about. `step` is None for the sensor and for the plate's adoption.
+
+    `turn`: (3, 3) the sensor's camera from this one's, of a panorama that was turned; None where it looks the same way.
+    """
 
     key: str
     name: str
@@ -42,6 +46,7 @@ class Stage:
     notes: tuple[str, ...] = ()
     cut: tuple[int, int] | None = None
     off_centre: bool = False
+    turn: tuple[tuple[float, ...], ...] | None = None
 
     @property
     def size_text(self) -> str:
@@ -136,25 +141,33 @@ class Chain:
     def lead(self, points: Array, stage: int, to: int) -> Array:
         """Points (N, 2) px of one stage, on another, (N, 2) px; NaN where the lens leads nowhere."""
         one, other = self.stages[stage], self.stages[to]
-        return other.grid.to_px(self._between(one.grid.to_mm(points), one.straight, other.straight))
+        return other.grid.to_px(self._between(one.grid.to_mm(points), one, other))
 
     def sensor_mm(self, points: Array, stage: int) -> Array:
         """Where light of points (N, 2) px of a stage fell on the sensor, (N, 2) mm."""
-        return self._between(
-            self.stages[stage].grid.to_mm(points), self.stages[stage].straight, False
-        )
+        one = self.stages[stage]
+        return self._between(one.grid.to_mm(points), one, replace(one, straight=False, turn=None))
 
-    def _between(self, mm: Array, from_straight: bool, to_straight: bool) -> Array:
-        if from_straight == to_straight or not bends(self.lens):
+    def _between(self, mm: Array, one: Stage, other: Stage) -> Array:
+        """Places (N, 2) mm of one stage, in the millimetres of another."""
+        turned = one.turn != other.turn
+        if not turned and (one.straight == other.straight or not bends(self.lens)):
             return mm
+        if self.lens is None:  # how far a turn moves the picture, only the lens knows
+            return np.full(np.shape(mm), np.nan)
         to_lens = self.lens_from_mm
-        old, new = (
-            (straight(self.lens), self.lens) if from_straight else (self.lens, straight(self.lens))
-        )
-        return new.project(old.rays(mm @ to_lens.T)) @ np.linalg.inv(to_lens).T
+        old, new = (straight(self.lens) if stage.straight else self.lens for stage in (one, other))
+        rays = old.rays(mm @ to_lens.T)
+        if turned:
+            rays = rays @ turn_between(one, other).T
+        return new.project(rays) @ np.linalg.inv(to_lens).T
+
+    def goes_around(self, stage: int) -> bool:
+        """Whether a stage's picture goes on at its other side."""
+        return self.lens is not None and self.camera(stage).goes_around
 
     def camera(self, stage: int) -> Camera:
-        """The camera of a stage at the origin, looking along −Z. Raises Problem where no lens is known."""
+        """The camera of a stage at the origin, where the plate's looks along −Z. Raises Problem where no lens is known."""
         if self.lens is None:
             raise Problem("No focal length is known yet.")
         one = self.stages[stage]
@@ -162,7 +175,9 @@ class Chain:
         grid = Grid(
             one.grid.width, one.grid.height, tuple(tuple(float(v) for v in row) for row in affine)
         )
-        return Camera.at(grid, straight(self.lens) if one.straight else self.lens, (0, 0, 0))
+        pose = np.eye(4)
+        pose[:3, :3] = turn_between(one, self.stages[self.plate])
+        return Camera(grid, straight(self.lens) if one.straight else self.lens, pose)
 
     def shown_gate(self, stage: int) -> tuple[float, float]:
         """The gate with its squeeze undone, along the stage's rows and columns, mm."""
@@ -214,6 +229,14 @@ class Chain:
         ]
 
 
+def turn_between(one: Stage, other: Stage) -> Array:
+    """(3, 3) directions in the camera of one stage, in another one's."""
+    first, second = (
+        np.eye(3) if stage.turn is None else np.array(stage.turn) for stage in (one, other)
+    )
+    return second.T @ first
+
+
 def straight(lens: Lens) -> Lens:
     """The lens without its distortion: straight, of the same focal length, squeeze and centre."""
     return replace(lens, projection=RECTILINEAR, coefficients=(0.0,) * 5)
@@ -251,7 +274,8 @@ def build(
     stages = before
     if plate and (predicted.unsized or plate != (predicted.grid.width, predicted.grid.height)):
         grid = predicted.grid.resize(*plate)
-        stages = [*before, Stage("plate", "Plate", "the picture at hand", grid, predicted.straight)]
+        adopted = Stage("plate", "Plate", "the picture at hand", grid, predicted.straight)
+        stages = [*before, replace(adopted, turn=predicted.turn)]
     index = len(stages) - 1
     chain = Chain(tuple(stages), index, squeeze, None, predicted.grid)
     if lens is not None:
@@ -345,7 +369,17 @@ def _stage(
         made.notes,
         made.cut,
         made.off_centre,
+        _turned(before, made) if step["do"] != "return" else chain.stages[chain.plate].turn,
     )
+
+
+def _turned(before: Stage, made: Made) -> tuple[tuple[float, ...], ...] | None:
+    """The turn of a stage against the sensor."""
+    if made.turn is None or not any(made.turn):
+        return before.turn
+    own = rotation_from_angles(*made.turn)
+    turn = own if before.turn is None else np.array(before.turn) @ own
+    return tuple(tuple(float(value) for value in row) for row in turn)
 
 
 def _cover(chain: Chain, before: Stage) -> Callable[..., Any] | None:
@@ -365,7 +399,8 @@ def _cover(chain: Chain, before: Stage) -> Callable[..., Any] | None:
         border = np.concatenate(
             [np.stack(pair, -1) for pair in ((u, zero), (u, one), (zero, u), (one, u))]
         ) * (bent.grid.width, bent.grid.height)
-        reached = before.grid.to_px(chain._between(bent.grid.to_mm(border), False, True))
+        target = replace(before, straight=True)
+        reached = before.grid.to_px(chain._between(bent.grid.to_mm(border), bent, target))
         if not np.isfinite(reached).all():
             raise Problem(
                 "the lens bends part of the picture's edge further than a straight picture can reach: no enlargement is enough."

@@ -26,6 +26,7 @@ KINDS = {
     "desqueeze": "Desqueeze",
     "pad": "Pad",
     "stabilise": "Stabilise",
+    "reorient": "Reorient",
     "straighten": "Undistort",
     "overscan": "Overscan",
     "extract": "Extract",
@@ -40,6 +41,7 @@ ABOUT = {
     "desqueeze": "Undo the lens's squeeze: wider pixels become square",
     "pad": "Add a border to reach a size or an aspect",
     "stabilise": "The picture was moved to hold it still: by so much on this frame",
+    "reorient": "A panorama turned, to be level and to face its way: by so much on this frame",
     "straighten": "A working picture without the lens's distortion",
     "overscan": "More picture outside, for renders",
     "extract": "Crop to the delivery's aspect and bring to its size",
@@ -68,7 +70,9 @@ class Source:
 
 @dataclass(frozen=True)
 class Made:
-    """What a step made. `cut`: the rectangle that was cut from the middle, px; `notes`: sentences about roundings worth knowing."""
+    """What a step made. `cut`: the rectangle that was cut from the middle, px; `notes`: sentences about roundings worth knowing;
+    `turn`: (pan, tilt, roll) by which its camera looks away from the one before, radians.
+    """
 
     grid: Grid
     straight: bool
@@ -76,6 +80,7 @@ class Made:
     notes: tuple[str, ...] = ()
     cut: tuple[int, int] | None = None
     off_centre: bool = False
+    turn: tuple[float, float, float] | None = None
 
 
 def make(step: dict[str, Any], source: Source) -> Made:
@@ -275,16 +280,30 @@ def _stabilise(step: dict[str, Any], source: Source) -> Made:
     )
 
 
-# What a stabilising step does on a frame, in the order of a line of its values; and what it is where nothing is said.
-PER_FRAME = {"right": 0.0, "down": 0.0, "turn_deg": 0.0, "scale": 1.0}
+def _reorient(step: dict[str, Any], source: Source) -> Made:
+    """A panorama of the same grid, whose camera looks elsewhere: pan, tilt and roll in degrees, of the new camera in the old one."""
+    pan, tilt, roll = (
+        math.radians(_factor(step, key, -MOST_DEGREES, MOST_DEGREES))
+        for key in PER_FRAME["reorient"]
+    )
+    return Made(source.grid, source.straight, source.unsized, turn=(pan, tilt, roll))
+
+
+MOST_DEGREES = 1_000_000  # a film may go round and round
+# What a step does on a frame, in the order of a line of its values; and what it is where nothing is said.
+PER_FRAME = {
+    "stabilise": {"right": 0.0, "down": 0.0, "turn_deg": 0.0, "scale": 1.0},
+    "reorient": {"pan_deg": 0.0, "tilt_deg": 0.0, "roll_deg": 0.0},
+}
 MOST_VALUES = 100_000
 
 
 def at_frame(steps: list[dict[str, Any]], frame: float) -> list[dict[str, Any]]:
     """Steps with the values that they have on one frame; those without values per frame stay as they are.
 
-    `values` of a stabilising step are [frame, right, down, turn_deg, scale] each, in order of the frames; between two of
-    them it is interpolated, before the first and after the last it holds.
+    `values` of a stabilising step are [frame, right, down, turn_deg, scale] each, of a reorienting one [frame, pan_deg,
+    tilt_deg, roll_deg], in order of the frames; between two of them it is interpolated, before the first and after the last it
+    holds.
     """
     return [_at_frame(step, frame) if step.get("values") else step for step in steps]
 
@@ -293,7 +312,7 @@ def _at_frame(step: dict[str, Any], frame: float) -> dict[str, Any]:
     table = np.array(step["values"], float)
     found = {
         name: float(np.interp(frame, table[:, 0], table[:, column]))
-        for column, name in enumerate(PER_FRAME, 1)
+        for column, name in enumerate(PER_FRAME[step["do"]], 1)
     }
     return step | found
 
@@ -425,6 +444,7 @@ _MAKERS = {
     "desqueeze": _desqueeze,
     "pad": _pad,
     "stabilise": _stabilise,
+    "reorient": _reorient,
     "straighten": _straighten,
     "overscan": _overscan,
     "extract": _extract,
@@ -467,6 +487,10 @@ def describe(step: dict[str, Any], before: Grid, after: Grid) -> str:
             says += f", turned by {n(step['turn_deg'], 3)}°"
         if step.get("scale", 1) != 1:
             says += f", scaled by {n(step['scale'], 4)}"
+        return says + (", on this frame" if step.get("values") else "")
+    if do == "reorient":
+        pan, tilt, roll = (step[key] for key in PER_FRAME[do])
+        says = f"panned by {n(pan, 2)}°, tilted by {n(tilt, 2)}°, rolled by {n(roll, 2)}°"
         return says + (", on this frame" if step.get("values") else "")
     if do == "straighten":
         return "enlarged to hold all of the picture" if step.get("enlarge", True) else "same size"

@@ -11,6 +11,7 @@ from aperture.camera import Camera
 from aperture.gates.chain import straight
 
 STEP = 4  # px of the target between rays that are worked out: the maps are smooth
+GOING_ON = 4  # px that are added of the other side: more than cubic interpolation reaches
 OUTSIDE = -1e6  # px; cv2.remap leaves it empty
 
 
@@ -20,7 +21,8 @@ def map_between(source: Camera, target: Camera) -> tuple[Array, Array]:
     Parameters
     ----------
     source, target : Camera
-        Of the picture that there is, and of the one that is made; only grid and lens matter.
+        Of the picture that there is, and of the one that is made; where they look matters, not where
+        they stand.
 
     Returns
     -------
@@ -31,17 +33,28 @@ def map_between(source: Camera, target: Camera) -> tuple[Array, Array]:
     import cv2
 
     width, height = target.grid.width, target.grid.height
-    across, down = np.arange(0, width + STEP, STEP) + 0.5, np.arange(0, height + STEP, STEP) + 0.5
+    # A panorama's map jumps where the picture goes on at its other side: there nothing lies between two rays.
+    step = 1 if source.lens.projection.around else STEP
+    across, down = np.arange(0, width + step, step) + 0.5, np.arange(0, height + step, step) + 0.5
     x, y = np.meshgrid(across, down)
     rays = target.lens.rays(target.grid.to_mm(np.stack([x.ravel(), y.ravel()], -1)))
+    rays = rays @ (source.rotation.T @ target.rotation).T
     seen = source.grid.to_px(source.lens.project(rays)) - 0.5
     coarse = np.where(np.isfinite(seen), seen, OUTSIDE).astype(np.float32).reshape(*x.shape, 2)
+    if step == 1:
+        fine = coarse[:height, :width]
+        return np.ascontiguousarray(fine[..., 0]), np.ascontiguousarray(fine[..., 1])
     # The coarse map's sample (i, j) belongs to the pixel (STEP i, STEP j).
     at_x, at_y = np.meshgrid(
         np.arange(width, dtype=np.float32) / STEP, np.arange(height, dtype=np.float32) / STEP
     )
     fine = cv2.remap(coarse, at_x, at_y, cv2.INTER_LINEAR)
     return np.ascontiguousarray(fine[..., 0]), np.ascontiguousarray(fine[..., 1])
+
+
+def going_on(picture: Array) -> Array:
+    """(H, W + 2 GOING_ON, C) a panorama of all around, that ends on neither side, for what mixes neighbours."""
+    return np.pad(picture, ((0, 0), (GOING_ON, GOING_ON), (0, 0)), mode="wrap")
 
 
 def straighten_map(camera: Camera, size: tuple[int, int]) -> tuple[Array, Array]:

@@ -6,8 +6,9 @@ it again. What was rendered for another grid of the gate chain, or by a program 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise, product
 from typing import Any
 
@@ -15,8 +16,9 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.camera import Camera
-from aperture.gates.chain import Chain, Stage, bends, straight
+from aperture.gates.chain import Chain, Stage, bends, straight, turn_between
 from aperture.gates.steps import FLIPS, TURNS
+from aperture.plates.straighten import GOING_ON, going_on
 
 AGREES = (
     0.6  # share of the union of two alphas that they have in common, above which they show the same
@@ -24,13 +26,17 @@ AGREES = (
 CLEARLY = 0.2  # by how much more another way must agree to be taken
 SMALL = 480  # px across at which pictures are compared as wholes
 BETTER_PX = 0.3  # by how much the outlines must lie better for what moves them by some pixels only to be done to a render
+TURNED = 0.08  # as CLEARLY, of a panorama's turn alone: it is known by its very amount
 FINE_PX = 12.0  # a shift of less than this is told by the outlines, not by what the pictures cover
+# A panorama's turn of less than this isn't seen; of less than the next it is told by the outlines.
+LEAST_TURN_PX, OUTLINES_REACH_PX = 0.7, 6.0
 PLATE = "plate"
+STABILISED = "Stabilised"
 
 
 @dataclass(frozen=True)
 class Correction:
-    """One correction. `ways`: those that can be told apart: 0 leaves a render as it came, 1 does it, −1 takes it back.
+    """One correction. `ways`: those that can be told apart: 0 leaves a render as it came, 1 does it, −1 takes it back, −2 twice.
 
     `of_plate`: it is part of the plate's chain; else a slip that can happen to any render. `apply(picture, way)` gives the picture (H, W, C).
     """
@@ -76,7 +82,11 @@ class Recognised:
 def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correction]:
     """The corrections of a plate: those in its chain, its lens's distortion, and the slips that are always possible."""
     out, flips = [], set()
-    for before, stage in pairwise(chain.stages[: chain.plate + 1] if chain else ()):
+    for index, (before, stage) in enumerate(pairwise(chain.stages if chain else ()), 1):
+        if index > chain.plate:
+            if stage.step["do"] == "reorient" and chain.lens is not None:
+                out.append(_reorient(chain, before, stage))
+            continue
         if stage.step and stage.step["do"] in _OF_STEP:
             out.append(_OF_STEP[stage.step["do"]](chain, before, stage))
         if stage.step and stage.step["do"] == "flip":
@@ -151,6 +161,43 @@ def _stabilise(chain: Chain, before: Stage, stage: Stage) -> Correction:
     return Correction(stage.key, "Stabilise", says, (0, 1, -1), True, stabilise, fine)
 
 
+def _reorient(chain: Chain, before: Stage, stage: Stage) -> Correction:
+    of_plate = stage in chain.stages[: chain.plate + 1]
+    turn, plate = turn_between(stage, before), chain.camera(chain.plate)
+
+    def reorient(picture: Array, way: int) -> Array:
+        high, wide = picture.shape[:2]
+        camera = replace(plate, grid=plate.grid.resize(wide, high))
+        own = np.linalg.matrix_power(turn if way > 0 else turn.T, abs(way))
+
+        def lead(at: Array) -> Array:
+            return camera.grid.to_px(
+                camera.lens.project(camera.lens.rays(camera.grid.to_mm(at)) @ own.T)
+            )
+
+        return _resampled(picture, lead, wide, high, camera.goes_around)
+
+    angle = degrees_of(turn)
+    moved = math.radians(angle) * max(plate.focal_px)
+    ways: tuple[int, ...] = (0, 1, -1) if of_plate else (0, -1, -2)
+    says = f"{angle:.1f}° on this frame"
+    if moved < LEAST_TURN_PX:  # both would look the same
+        ways = (0,)
+    return Correction(
+        stage.key, STABILISED, says, ways, of_plate, reorient, moved < OUTLINES_REACH_PX
+    )
+
+
+def degrees_of(turn: Array) -> float:
+    """How far a rotation (3, 3) turns, degrees."""
+    return math.degrees(math.atan2(*_sine_cosine(turn)))
+
+
+def _sine_cosine(turn: Array) -> tuple[float, float]:
+    around = turn[2, 1] - turn[1, 2], turn[0, 2] - turn[2, 0], turn[1, 0] - turn[0, 1]
+    return float(np.linalg.norm(around)) / 2, float(np.trace(turn) - 1) / 2
+
+
 def _straighten(chain: Chain, before: Stage, stage: Stage) -> Correction:
     def leave(picture: Array, way: int) -> Array:
         return picture
@@ -164,6 +211,7 @@ _OF_STEP: dict[str, Callable[..., Correction]] = {
     "flip": _flip,
     "desqueeze": _desqueeze,
     "stabilise": _stabilise,
+    "reorient": _reorient,
     "straighten": _straighten,
 }
 FLIP_AXES = {"sides": 1, "upside-down": 0}
@@ -176,6 +224,7 @@ def targets_of(chain: Chain | None, width: int, height: int) -> list[Target]:
         if (
             index != chain.plate
             and not stage.unsized
+            and not (stage.step and stage.step["do"] == "reorient")  # a correction of its own
             and stage.grid.width * stage.grid.height <= 250_000_000
         ):
             out.append(
@@ -185,7 +234,11 @@ def targets_of(chain: Chain | None, width: int, height: int) -> list[Target]:
                     stage.grid.width,
                     stage.grid.height,
                     lambda picture, index=index: _resampled(
-                        picture, lambda at: chain.lead(at, chain.plate, index), width, height
+                        picture,
+                        lambda at: chain.lead(at, chain.plate, index),
+                        width,
+                        height,
+                        chain.goes_around(index),
                     ),
                     stage.straight and not chain.stages[chain.plate].straight,
                 )
@@ -201,7 +254,7 @@ def apply(
     ways = geometry.ways
     for one in reversed(corrections):
         if ways.get(one.key, 0) < 0:
-            picture = one.apply(picture, -1)
+            picture = one.apply(picture, ways[one.key])
     for one in corrections:
         if ways.get(one.key, 0) > 0:
             picture = one.apply(picture, 1)
@@ -244,7 +297,10 @@ def recognise(
     if best is None:
         return None
     _, score, geometry, changed = best
-    if changed and plain and not score > max(AGREES, plain + CLEARLY):
+    turned = {one.key for one in corrections if one.name == STABILISED}
+    only_turned = geometry.grid == PLATE and set(geometry.ways) <= turned
+    clearly = TURNED if only_turned else CLEARLY
+    if changed and plain and not score > max(AGREES, plain + clearly):
         return Recognised(Geometry(PLATE, {}), plain)
     return Recognised(geometry, score)
 
@@ -290,6 +346,8 @@ def overlap(alpha: Array, expected: Array) -> float:
 
 def in_words(one: Correction, way: int, by_hand: bool = False, target: Target | None = None) -> str:
     """What the render must and must not get of a correction, and what was done; `target`: the grid that it was made for."""
+    if one.name == STABILISED:
+        return _stabilised_in_words(one, way)
     if not one.of_plate:
         if not way:
             return ""
@@ -308,6 +366,30 @@ def in_words(one: Correction, way: int, by_hand: bool = False, target: Target | 
     if by_hand:
         return f"{must} You have it {'taken back once' if way < 0 else 'done'}."
     return f"{must} {'This one had been: that was taken back.' if way < 0 else 'This one was made for the grid before that: it was done.'}"
+
+
+def _stabilised_in_words(one: Correction, way: int) -> str:
+    """Which of plate and render is stabilised, and what was done to the render."""
+    if len(one.ways) < 2:
+        plate = "is" if one.of_plate else "isn’t"
+        return f"The plate {plate} stabilised. Whether this render is, can’t be told: here it would turn by {one.about} only."
+    return {
+        (True, 0): "The plate is stabilised, and so is this render: they fit.",
+        (
+            True,
+            1,
+        ): f"The plate is stabilised, and this render wasn’t: it was turned with the plate, by {one.about}.",
+        (True, -1): "The plate is stabilised, and this render was so twice: one was taken back.",
+        (False, 0): "The plate isn’t stabilised, nor is this render: they fit.",
+        (
+            False,
+            -1,
+        ): f"The plate isn’t stabilised, and this render was: it was turned back, by {one.about}.",
+        (
+            False,
+            -2,
+        ): "The plate isn’t stabilised, and this render was so twice: both were taken back.",
+    }[one.of_plate, way]
 
 
 def _scaled(picture: Array, across: float, down: float) -> Array:
@@ -335,8 +417,11 @@ def _bent(picture: Array, camera: Camera, way: int) -> Array:
     )
 
 
-def _resampled(picture: Array, lead: Callable[..., Any], width: int, height: int) -> Array:
+def _resampled(
+    picture: Array, lead: Callable[..., Any], width: int, height: int, around: bool = False
+) -> Array:
     """(height, width, C) of a picture, where `lead` (N, 2) px → (N, 2) px says which of its places each place shows; empty outside.
+    around: the picture goes on at its other side.
 
     Along whole pixels nothing is interpolated.
     """
@@ -366,6 +451,9 @@ def _resampled(picture: Array, lead: Callable[..., Any], width: int, height: int
             picture,
         )
     factors = np.array(source.shape[1::-1]) / picture.shape[1::-1]
+    aside = 0
+    if around:
+        source, aside = going_on(source), GOING_ON
     out, rows = np.zeros((height, width, picture.shape[2]), np.float32), 256
     for top in range(0, height, rows):
         y, x = np.mgrid[top : min(top + rows, height), 0:width] + 0.5
@@ -374,7 +462,7 @@ def _resampled(picture: Array, lead: Callable[..., Any], width: int, height: int
             .astype(np.float32)
             .reshape(*x.shape, 2)
         )
-        at = np.nan_to_num(at, nan=-1e6)
+        at = np.nan_to_num(at, nan=-1e6) + np.array([aside, 0], np.float32)
         out[top : top + rows] = _channels(
             cv2.remap(
                 source, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT

@@ -21,6 +21,7 @@ from aperture.render.corrections import (
     AGREES,
     CLEARLY,
     PLATE,
+    STABILISED,
     Geometry,
     apply,
     corrections_of,
@@ -313,7 +314,12 @@ def _told_geometry(
 ) -> Iterator[Finding]:
     """What was turned, flipped or bent, and the grid that the render was made for."""
     for one in corrections:
-        if way := geometry.ways.get(one.key, 0):
+        way = geometry.ways.get(one.key, 0)
+        if (
+            one.name == STABILISED
+        ):  # said even where nothing was done: both can be stabilised, or neither
+            yield Finding(one.key, in_words(one, way, by_hand), True)
+        elif way:
             key = one.key if one.of_plate else "upright"
             yield Finding(key, in_words(one, way, by_hand), True)
     if geometry.grid != PLATE:

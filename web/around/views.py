@@ -1,21 +1,23 @@
 """The page of a panorama's views: how it is cut, the files for a renderer, and the renders joined again."""
 
 import numpy as np
+from django.http import HttpResponse
 from django.shortcuts import redirect
 from django.views.decorators.http import require_GET, require_POST
 
+from aperture.around.steady import WAYS
 from aperture.around.views import outline, unseen
 from aperture.errors import Problem
 from aperture.scene.overlay import parted_at_seam
 from aperture.units import parse_number
-from web.around import cutting, starting
+from web.around import cutting, starting, steadying
 from web.around.faces import take_faces
 from web.handoff.answers import made_file
 from web.jobs import runner
 from web.jobs.models import Job
 from web.lineup.forms import ReturnForm
 from web.match.overlay import path_of
-from web.plates.models import plate_of
+from web.plates.models import frame_of, plate_of
 from web.shows.reading import base_of, whole
 from web.shows.views import find, step_page
 from web.ui.rows import Remark
@@ -39,6 +41,17 @@ def page(request, show, shot, error="", typed=None, status=200):
         "joined": shot.returned.filter(name__endswith="views, joined").first(),
     }
     data = {"paths": [], "labels": []}
+    if shot.state["film"]:
+        step = steadying.step_of(shot.state) or {}
+        context |= {
+            "film": True,
+            "frame": frame_of(shot),
+            "steady": steadying.told(shot),
+            "ways": WAYS,
+            "way": step.get("way", "travel"),
+            "heading": step.get("heading_deg", 0.0),
+            "smooth": step.get("smooth", steadying.USUAL_SMOOTH),
+        }
     try:
         context |= {"rows": cutting.rows_of(shot), "ready": True}
         data = _drawn(shot)
@@ -148,6 +161,41 @@ def faces(request, show, shot):
         raise Problem("Choose the six files first.")
     take_faces(shot, files, bool(request.POST.get("although")), base_of(request))
     return redirect(shot.url("gate"))
+
+
+@require_POST
+def steady(request, show, shot):
+    """Hold the film steady along its path."""
+    shot, base = find(show, shot), base_of(request)
+    way = request.POST.get("way", "")
+    try:
+        heading = parse_number(
+            (request.POST.get("heading", "").strip() or "0").removesuffix("°"), "The heading"
+        )
+        smooth = parse_number(request.POST.get("smooth", "").strip() or "0", "The smoothing")
+        steadying.hold_steady(shot, way, heading, smooth, base)
+    except Problem as problem:
+        if getattr(problem, "kept", None) is not None:
+            raise
+        return page(request, show, shot.code, problem.sentence, status=422)
+    return redirect(shot.url("around"))
+
+
+@require_POST
+def steady_where(request, show, shot):
+    """Say whether the plate's pictures are turned so already."""
+    shot = find(show, shot)
+    steadying.put_where(shot, plate=bool(request.POST.get("plate")), base=base_of(request))
+    return redirect(shot.url("around"))
+
+
+@require_GET
+def steady_picture(request, show, shot):
+    """A frame as it is turned."""
+    shot = find(show, shot)
+    frame = whole(request.GET.get("frame"))
+    made = steadying.picture(shot, frame_of(shot) if frame is None else frame)
+    return HttpResponse(made, content_type="image/jpeg")
 
 
 @require_POST

@@ -21,7 +21,7 @@ from aperture.stereo.pair import Pair
 from web.blobs.folders import incoming, settle
 from web.elements.models import Render
 from web.expose.blurring import blur_of
-from web.gates.gate import bent_chain
+from web.gates.gate import bent_chain, chain_on
 from web.match.fits import digest_of, document_of
 from web.match.path_fits import camera_of_state, served
 from web.plates.frames import shifted_since
@@ -82,7 +82,9 @@ class Order:
             own = chain.camera(at)
             # The chain has one lens, which a zoom changes from frame to frame.
             lens = replace(own.lens, focal_mm=camera.lens.focal_mm)
-            camera = replace(own, lens=lens, world_from_camera=camera.world_from_camera)
+            # A panorama that the chain turns is looked at along the turn.
+            pose = camera.world_from_camera @ own.world_from_camera
+            camera = replace(own, lens=lens, world_from_camera=pose)
         grid, divided = camera.grid, {"half": 2, "quarter": 4}.get(self.size, 1)
         if self.overscan:
             across, down = (round(side * self.overscan / 100) for side in (grid.width, grid.height))
@@ -183,7 +185,7 @@ def ready(shot, order, frame: int | None = None):
         )
     if not items:
         raise Problem("There is nothing to render yet: place a stand-in on the Set step.")
-    chain = bent_chain(shot.state, plate_of(shot))[0] if order.size.startswith(GRID) else None
+    chain = chain_on(shot, now) if order.size.startswith(GRID) else None
     scene = [
         (
             with_way(shot.state, item).at(now),

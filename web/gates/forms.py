@@ -180,6 +180,19 @@ def _fields_of_step(do: str) -> dict[str, forms.Field]:
                 "scale": _text("Scaled by", False),
                 "values": lines,
             }
+        case "reorient":
+            lines = forms.CharField(
+                label="Or by frame, a line each: frame, pan °, tilt °, roll °",
+                required=False,
+                max_length=4_000_000,
+                widget=forms.Textarea(attrs={"rows": 4}),
+            )
+            return {
+                "pan_deg": _text("Panned to the left, °", False),
+                "tilt_deg": _text("Tilted up, °", False),
+                "roll_deg": _text("Rolled anticlockwise, °", False),
+                "values": lines,
+            }
         case "straighten":
             label = "Enlarge to hold all of the picture"
             return {"enlarge": forms.BooleanField(label=label, required=False, initial=True)}
@@ -196,8 +209,14 @@ def _fields_of_step(do: str) -> dict[str, forms.Field]:
     raise KeyError(do)
 
 
-def _values(text: str, offset: int) -> list[list[float]]:
-    """What a stabilising step does by frame, from typed lines; by picture number, which is the frame without the offset."""
+def _values(text: str, offset: int, do: str) -> list[list[float]]:
+    """What a step does by frame, from typed lines; by picture number, which is the frame without the offset."""
+    usual = list(PER_FRAME[do].values())
+    least = 2 if do == "stabilise" else len(usual)
+    asked = {
+        "stabilise": "by how many px right and down, and if need be degrees and a scale",
+        "reorient": "degrees of pan, tilt and roll",
+    }
     out: dict[int, list[float]] = {}
     for number, line in enumerate(text.splitlines(), 1):
         parts = [part for part in re.split(r"[\s,;]+", line.strip()) if part]
@@ -207,13 +226,11 @@ def _values(text: str, offset: int) -> list[list[float]]:
             frame, *values = (parse_number(part) for part in parts)
         except Problem as problem:
             raise Problem(f"Line {number}: {problem.sentence}") from None
-        if frame != int(frame) or not 2 <= len(values) <= len(PER_FRAME):
-            raise Problem(
-                f"Line {number}: a whole frame, by how many px right and down, and if need be degrees and a scale."
-            )
+        if frame != int(frame) or not least <= len(values) <= len(usual):
+            raise Problem(f"Line {number}: a whole frame, {asked[do]}.")
         if int(frame) in out:
             raise Problem(f"Line {number}: frame {frame:g} is there twice.")
-        out[int(frame)] = [*values, *list(PER_FRAME.values())[len(values) :]]
+        out[int(frame)] = [*values, *usual[len(values) :]]
         if len(out) > MOST_VALUES:
             raise Problem(f"At most {MOST_VALUES:,} frames can be given.")
     return [[frame - offset, *out[frame]] for frame in sorted(out)]
@@ -247,8 +264,8 @@ class StepForm(forms.Form):
             "keep",
             "multiple",
             "percent",
-            "turn_deg",
-            "scale",
+            *PER_FRAME["stabilise"],
+            *PER_FRAME["reorient"],
         )
         values = {key: str(step[key]) for key in plain if step.get(key) is not None}
         if self.do in SHAPES:
@@ -258,7 +275,7 @@ class StepForm(forms.Form):
             values["size"] = shape_text(
                 {key: step[key] for key in ("width", "height") if key in step}
             )
-        if self.do == "stabilise" and step.get("values"):
+        if self.do in PER_FRAME and step.get("values"):
             values["values"] = "\n".join(
                 " ".join(f"{value:g}" for value in (line[0] + self.offset, *line[1:]))
                 for line in step["values"]
@@ -300,10 +317,10 @@ class StepForm(forms.Form):
                 step["aspect"] = parse_aspect(value)
         elif name == "values":
             if value:
-                step["values"] = values = _values(value, self.offset)
-                step |= dict(zip(PER_FRAME, values[0][1:]))  # where no frame is known
-        elif self.do == "stabilise":
-            if value or name in ("right", "down"):
+                step["values"] = values = _values(value, self.offset, self.do)
+                step |= dict(zip(PER_FRAME[self.do], values[0][1:]))  # where no frame is known
+        elif self.do in PER_FRAME:
+            if value or self.do == "reorient" or name in ("right", "down"):
                 step[name] = parse_number(value or "0", label.split(",")[0])
         elif (
             name in ("left", "top", "right", "bottom", "multiple", "quarters")

@@ -12,8 +12,8 @@ from aperture.geometry.grid import Grid
 from aperture.lens.distortion import NAMES
 from aperture.lens.lens import Lens
 from aperture.lens.projections import PANORAMAS, Pieces, named
-from web.plates.frames import number_now, way_of
-from web.plates.models import metadata_of
+from web.plates.frames import number_now, number_of, way_of
+from web.plates.models import metadata_of, plate_of
 from web.shows.state import once
 from web.shows.steps import Standing
 
@@ -102,6 +102,16 @@ def chain_at(state: MutableMapping, number: int, known_of=None) -> Chain:
     plate, found = state["plate"], lens_of(state, known_of, number)
     gate = of_plate(state["gate"], state, number)
     return build(gate, (plate["width"], plate["height"]), found.lens if found else None)
+
+
+def chain_on(shot, frame: int) -> Chain | None:
+    """The bent chain of a shot on a frame: of a film, as that frame's picture has it. None without a gate."""
+    if not shot.state["gate"]:
+        return None
+    number, plate = number_of(shot.state, frame), plate_of(shot)
+    if not shot.state["film"] or number == number_now(shot.state):
+        return bent_chain(shot.state, plate)[0]
+    return chain_at(shot.state, number, plate)
 
 
 def with_way_in(gate: dict, state: MutableMapping) -> dict:

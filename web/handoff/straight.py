@@ -11,17 +11,18 @@ from pathlib import Path
 from django.http import StreamingHttpResponse
 from django.views.decorators.http import require_GET
 
+from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.formats.straight import KINDS, SIZES, Straightened, encoded, write_movie
 from web.elements.actions import GRID, Order, grids
-from web.gates.gate import bent_chain
+from web.gates.gate import chain_on
 from web.handoff import remembered
 from web.handoff.answers import download, made_file
 from web.handoff.cameras import cameras_by_frame
 from web.match.path_fits import camera_of_state
 from web.plates.frames import offset_of
 from web.plates.full_frames import linear_frame
-from web.plates.models import linear_plate, plate_of
+from web.plates.models import linear_plate
 from web.shows.models import Shot
 from web.shows.views import find
 
@@ -43,9 +44,12 @@ def _asked(request, shot: Shot) -> tuple[str, Straightened]:
     size = request.GET.get("size", next(iter(SIZES)))
     if not size.startswith(GRID):
         return kind, Straightened(size)
-    chain, _ = bent_chain(shot.state, plate_of(shot)) if shot.state["gate"] else (None, None)
     order = Order(size=size)
-    return kind, Straightened(size, lambda camera: order.camera(camera, chain))
+
+    def target(camera: Camera, frame: int) -> Camera:
+        return order.camera(camera, chain_on(shot, frame))
+
+    return kind, Straightened(size, target)
 
 
 def _linear(shot: Shot, frame: int):
@@ -82,7 +86,7 @@ def _zip(shot: Shot, cameras: dict, kind: str, straightened: Straightened) -> It
     with zipfile.ZipFile(sent, "w", zipfile.ZIP_STORED) as archive:
         for frame, camera in sorted(cameras.items()):
             try:
-                made = straightened.by(camera)
+                made = straightened.by(camera, frame)
                 picture = made.straightened(_linear(shot, frame))
             except Problem as problem:
                 left_out.append({"frame": frame, "because": problem.sentence})
@@ -113,10 +117,12 @@ def pictures(request, show, shot):
     kind, straightened = _asked(request, shot)
     cameras = cameras_by_frame(shot)
     first = min(cameras)
-    straightened.by(cameras[first])  # what can't be straightened is said before anything is sent
+    straightened.by(
+        cameras[first], first
+    )  # what can't be straightened is said before anything is sent
     remembered.remember(shot, f"straight pictures, {kind}")
     if not shot.state["film"]:
-        picture = straightened.by(cameras[first]).straightened(_linear(shot, first))
+        picture = straightened.by(cameras[first], first).straightened(_linear(shot, first))
         name = f"{shot.code}_straight{KINDS[kind][0]}"
         return download(encoded(picture, kind), name, "application/octet-stream")
     answer = StreamingHttpResponse(
@@ -136,7 +142,9 @@ def movie(request, show, shot):
         raise Problem("A photograph makes no movie: write the straight picture.")
 
     def make(path: Path) -> None:
-        frames = ((camera, _linear(shot, frame)) for frame, camera in sorted(cameras.items()))
+        frames = (
+            (frame, camera, _linear(shot, frame)) for frame, camera in sorted(cameras.items())
+        )
         write_movie(path, straightened.each(frames), shot.show.rate)
 
     answer = made_file(make, f"{shot.code}_straight.mp4", "video/mp4")

@@ -8,14 +8,16 @@ from django.db import transaction
 
 from aperture.errors import Problem
 from aperture.fence import Fence
+from aperture.gates.steps import PER_FRAME, at_frame
 from aperture.render import corrections, offsets, returned
 from web.blobs.folders import incoming, settle
 from web.elements.actions import source_digest
-from web.gates.gate import bent_chain, chain_at
+from web.gates.gate import chain_on
+from web.lineup import steadied
 from web.lineup.models import Returned
 from web.match.path_fits import camera_of_state, placed_path
 from web.plates.frames import number_of, shifted_since
-from web.plates.models import frame_of, plate_of
+from web.plates.models import frame_of
 from web.stage.stand_ins import extra, named, shown, with_way
 
 KIND = "return"
@@ -105,14 +107,14 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
 
     expected, camera = expected_alpha(shot), camera_of_state(shot.state)
     path = placed_path(shot.state)
-    chain = bent_chain(shot.state, plate_of(shot))[0] if shot.state["gate"] else None
+    chain = chain_on(shot, frame_of(shot))
     known, targets = (
         corrections.corrections_of(chain, camera),
         corrections.targets_of(chain, *expected.shape[::-1]),
     )
     taken, measured, cameras, size, hard = taken_from(kept), {}, {}, None, False
     with incoming(settings.DATA / "returned") as folder, Fence() as fence:
-        for number, frame in enumerate(sorted(files, key=lambda frame: frame or 0)):
+        for number, frame in enumerate(_telling_first(shot, row, files)):
             progress(number / len(files))
             came = fence.run(returned.read, files[frame])
             hard = hard or not came.has_shape
@@ -126,9 +128,9 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
                 if path is not None and now in path:
                     camera = path.at(now)
                     expected = coverage(camera, _scene(shot, now))
-                if chain:
-                    own = chain_at(shot.state, number_of(shot.state, now), plate_of(shot))
-                    known = corrections.corrections_of(own, camera)
+                chain = chain_on(shot, now)
+                known = corrections.corrections_of(chain, camera)
+                targets = corrections.targets_of(chain, *expected.shape[::-1])
             found, findings, done = returned.put_right(came, expected, known, targets, taken)
             if size is None:  # the first one says how all of them are taken
                 size, taken, its_findings, its_alpha = (
@@ -151,12 +153,30 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
         row.findings = [
             *([finding.says, finding.mended] for finding in its_findings),
             *([says, False] for says in _missing(row.frames)),
+            *([says, False] for says in [steadied.contradiction(shot)] if says),
         ]
         row.taken = _choices(taken, known, targets, size, kept is not None)
         with transaction.atomic():
             row.save()
             settle(folder, row.folder)
     return row
+
+
+def _telling_first(shot, row, files) -> list:
+    """The frames in the order in which they are looked at: first the one on which a panorama was turned most, as it tells best
+    whether the render was too.
+    """
+    frames = sorted(files, key=lambda frame: frame or 0)
+    turns = {}
+    for step in (shot.state["gate"] or {}).get("steps", []):
+        if step["do"] == "reorient" and step.get("values") and shot.state["film"]:
+            for frame in frames:
+                now = number_of(shot.state, frame + shifted_since(shot.state, row))
+                [own] = at_frame([step], now)
+                turns[frame] = max(abs(own[key]) for key in PER_FRAME["reorient"])
+    if turns:
+        frames.sort(key=lambda frame: -turns[frame])
+    return frames
 
 
 def _choices(taken, known, targets, size, by_hand) -> dict:
@@ -221,7 +241,7 @@ def _told(measured, cameras, scene, names, hard: bool) -> dict:
         "says": offsets.in_words(found, hard),
         "arrows": arrows_of(found),
         "frame": worst,
-        "frames": [[frame, one.median, one.most] for frame, one in known.items()]
+        "frames": [[frame, one.median, one.most] for frame, one in sorted(known.items())]
         if len(measured) > 1
         else [],
     }

@@ -5,7 +5,7 @@ from django import forms
 from aperture.render.corrections import PLATE
 from aperture.render.returned import ALPHAS, ENCODINGS, MULTIPLIED
 
-WAYS = {0: "as it came", 1: "do it", -1: "take it back"}
+WAYS = {0: "as it came", 1: "do it", -1: "take it back", -2: "take it back twice"}
 
 
 class _Several(forms.ClearableFileInput):
