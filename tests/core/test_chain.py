@@ -494,6 +494,7 @@ class Typed(TestCase):
             "desqueeze": {},
             "pad": {"aspect": 2.0},
             "stabilise": {"right": 3.5, "down": -2},
+            "reorient": {"pan_deg": 3.5, "tilt_deg": -2, "roll_deg": 0},
             "straighten": {},
             "overscan": {"percent": 5},
             "extract": {"aspect": 2.0},

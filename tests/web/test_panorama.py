@@ -26,7 +26,7 @@ from aperture.render.tracer import Look
 from aperture.track.tracks import Tracks
 from tests.references.test_panorama import SIZE, at, document, moving
 from tests.web.test_shots import HasShot, WithShot
-from web.elements.actions import Order, render_now
+from web.elements.actions import Order, grids, ready, render_now
 from web.jobs.models import Job
 from web.match.path_fits import camera_of_state
 from web.match.tracking import change_tracks
@@ -278,8 +278,8 @@ class Cut(Matched, TransactionTestCase):
 
 
 class Filmed(HasShot, TransactionTestCase):
-    def test_a_film_of_all_around_has_a_path(self):
-        """Tracks before and behind the camera give it; the set, a render and the files follow."""
+    def solved(self):
+        """A solved path, and what it should be."""
         made = moving(3, frames=10, count=90)
         frame = picture(*SIZE)
         files = [SimpleUploadedFile(f"round.{number:04d}.png", frame) for number in range(1, 11)]
@@ -298,6 +298,45 @@ class Filmed(HasShot, TransactionTestCase):
         shot = Shot.objects.with_head().get()
         crate = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [0, 0, 5], "turn_deg": 0}
         edit(shot, "Crate", lambda state: state.update(stand_ins=[crate]))
+        return made
+
+    def test_it_is_held_steady_along_its_path(self):
+        """Each frame turns; a render for the turned picture and the written pictures do once, and Line-up says so."""
+        self.solved()
+        for wrong in ({"way": "sideways"}, {"way": "own", "smooth": "-1"}, {"heading": "north"}):
+            answer = self.press("around/steady", **{"way": "heading"} | wrong)
+            self.assertContains(answer, 'role="alert"', status_code=422)
+        self.press("around/steady", way="heading", heading="20", smooth="0")
+        self.assertContains(self.client.get(self.url("around")), "Frames turn by up to")
+        self.assertEqual(self.client.get(self.url("around/steady.jpg?frame=4"))["Content-Type"], "image/jpeg")  # fmt: skip
+        shot = Shot.objects.with_head().get()
+        grid = next(key for key, name in grids(shot).items() if name.startswith("Reorient"))
+        for frame in (2, 9):  # level, and one way, on every frame
+            _, camera, _ = ready(shot, Order(size=grid), frame)
+            np.testing.assert_allclose(np.degrees(camera.angles), [20, 0, 0], atol=1e-4)
+        self.press("around/steady/where", plate="1")
+        self.assertEqual(self.press("around/steady", way="own").status_code, 422)
+        self.assertContains(self.client.get(self.url("around")), "stabilised so already")
+        self.press("around/steady/where")
+        crate, through = stand_ins_of(self.state())["Crate"], {}
+        for frame in (2, 9):
+            _, camera, _ = ready(Shot.objects.with_head().get(), Order(size=grid), frame)
+            with tempfile.TemporaryDirectory() as folder:
+                write_exr(Path(folder) / "a.exr", render(camera, [(crate, Look("Crate"))], Wanted(samples=2)))  # fmt: skip
+                through[frame] = (Path(folder) / "a.exr").read_bytes()
+        files = [
+            SimpleUploadedFile(f"held.{frame:04}.exr", data) for frame, data in through.items()
+        ]
+        self.client.post(self.url("line-up/return"), {"files": files})
+        row = self.shot.returned.get()
+        self.assertIn(
+            "isn’t stabilised, and this render was", row.findings[0][0] + row.findings[-1][0]
+        )
+        self.assertLess(row.offsets["most"], 0.5)
+
+    def test_a_film_of_all_around_has_a_path(self):
+        """Tracks before and behind the camera give it; the set, a render and the files follow."""
+        made = self.solved()
         for number in (1, 10):
             camera = camera_of_state(self.state(), number)
             self.assertLess(np.abs(camera.position - made.positions[number - 1]).max(), 0.05)
