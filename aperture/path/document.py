@@ -138,7 +138,10 @@ def as_still(data: dict[str, Any], frame: int | None = None) -> dict[str, Any]:
     ]
     present = {mark["id"] for mark in marks} | {spot["id"] for spot in spots if spot}
     facts = [
-        fact for fact in facts if fact["kind"] != "length" or {fact["from"], fact["to"]} <= present
+        fact
+        for fact in facts
+        if fact["kind"] != "camera_distance"  # says nothing of one frame
+        and (fact["kind"] != "length" or {fact["from"], fact["to"]} <= present)
     ]
     return out | {
         "version": 1,

@@ -32,6 +32,8 @@ from aperture.path.problem import Equation, Row, State
 
 # How well points that are said to lie on one plane do so, metres.
 PLANE_SIGMA = 1e-4
+# What stands for a camera's place is there within this share of the distance that is measured from it.
+SAME_PLACE_SHARE = 1e-6
 
 
 @dataclass
@@ -144,6 +146,44 @@ class CameraCoordinate(Equation):
             )
             for camera in self.cameras
         ]
+
+
+@dataclass
+class CamerasApart(Equation):
+    """The distance between the cameras of two frames, as of the two eyes of a pair.
+
+    An equation depends on one camera only: three unknowns of its own stand for the place of the first.
+    """
+
+    first: int = 0
+    second: int = 1
+    metres: float = 0.0
+    extra: int = 0
+
+    def _apart(self, state: State, begin: Array) -> tuple[float, Array]:
+        away = state.positions[self.second] - begin
+        length = max(float(np.linalg.norm(away)), 1e-12)
+        return float(length - self.metres) / self.sigma, away / length / self.sigma
+
+    def rows(self, state: State) -> list[Row]:
+        span = range(self.extra, self.extra + 3)
+        begin = state.extra[self.extra : self.extra + 3]
+        tight = SAME_PLACE_SHARE * self.metres
+        out = []
+        for axis, index in enumerate(span):
+            slope = np.zeros(7)
+            slope[3 + axis] = 1 / tight
+            off = float(state.positions[self.first, axis] - begin[axis]) / tight
+            out.append(Row(off, self.first, slope, extra=((index, -1 / tight),)))
+        residual, along = self._apart(state, begin)
+        slope = np.concatenate([np.zeros(3), along, [0.0]])
+        own = tuple((index, -float(value)) for index, value in zip(span, along))
+        return [*out, Row(residual, self.second, slope, extra=own)]
+
+    def placing_rows(self, state: State) -> list[Row]:
+        residual, along = self._apart(state, state.positions[self.first])
+        slope = np.concatenate([np.zeros(3), along, [0.0]])
+        return [Row(residual, self.second, slope, other=(self.first, -slope))]
 
 
 @dataclass
@@ -282,6 +322,9 @@ class PathFacts:
                 span = slice(equation.first, equation.first + equation.count)
                 own = lens.with_parameters(state.lens_on(equation.camera))
                 extra[span] = equation.line_up(state.rotations[equation.camera], own)
+            elif isinstance(equation, CamerasApart):
+                span = slice(equation.extra, equation.extra + 3)
+                extra[span] = state.positions[equation.first]
             elif isinstance(equation, (Sighted, Distance)):
                 equation.settle(state)
         return extra
@@ -353,6 +396,10 @@ def gather(
     for index, value, sigma in evidence.lens_known:
         equations.append(LensValue(f"lens.{PARAMETERS[index]}", sigma, index, value))
     facts = PathFacts(equations)
+    for equation in equations:
+        if isinstance(equation, CamerasApart):
+            equation.extra = facts.extra_count
+            facts.extra_count += 3
     for id_, (plane_axis, ids) in planes.items():
         points = tuple(number_of_track[track] for track in ids if track in number_of_track)
         if len(points) > 1:
@@ -397,6 +444,16 @@ def _equations(
         drawn = tuple(px for px, _ in put), tuple(frames.get(frame) for _, frame in put)
         per_mm = float(np.linalg.norm(evidence.grid.px_linear[:, 1]))
         return [Distance(id_, sigma, *points, float(fact["metres"]), axis, *drawn, per_mm)]
+    if kind == "camera_distance":
+        ends = fact["from"], fact["to"]
+        if ends[0] == ends[1]:
+            says = (
+                f"“{still.label(fact)}” is the distance of a camera from itself: choose two frames."
+            )
+            raise Problem(says, id_)
+        if not set(ends) <= set(frames):
+            return []
+        return [CamerasApart(id_, sigma, frames[ends[0]], frames[ends[1]], float(fact["metres"]))]
     if kind == "camera_height":
         return [CameraCoordinate(id_, sigma, every, 1, float(fact["metres"]))]
     if kind == "camera_position":

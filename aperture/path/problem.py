@@ -68,7 +68,7 @@ class Row:
     """One equation beside the observations, over its σ: a residual and its derivatives.
 
     camera: the one it depends on, and by_camera (size,); points: indices, and by_points (n, 3); by_lens
-    (8,); extra: {index: derivative}.
+    (8,); extra: {index: derivative}; other: a second camera and its derivatives, of placing rows only.
     """
 
     residual: float
@@ -78,6 +78,7 @@ class Row:
     by_points: Array | None = None
     by_lens: Array | None = None
     extra: tuple[tuple[int, float], ...] = ()
+    other: tuple[int, Array] | None = None
 
 
 @dataclass

@@ -5,6 +5,8 @@ Pictures are (H, W, 3 or 4) linear light, all of one size.
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 
 from aperture.arrays import Array
@@ -87,3 +89,18 @@ def parted(picture: Array, kind: str) -> tuple[Array, Array]:
         raise Problem("This picture can’t be halved: it has an odd number of pixels there.")
     half = count // 2
     return np.take(picture, range(half), axis), np.take(picture, range(half, count), axis)
+
+
+def part_file(packed: Path, kind: str, left: Path, right: Path) -> None:
+    """Write both eyes' pictures of a packed file, as PNG, half ones stretched to the full size again. Raises Problem."""
+    import cv2
+
+    picture = cv2.imread(str(packed), cv2.IMREAD_UNCHANGED)
+    if picture is None:
+        raise Problem("This picture can’t be read.", "files")
+    for half, path in zip(parted(picture, kind), (left, right)):
+        if kind.endswith("half"):
+            high, wide = half.shape[:2]
+            size = (2 * wide, high) if kind.startswith("side") else (wide, 2 * high)
+            half = cv2.resize(half, size, interpolation=cv2.INTER_LINEAR)  # noqa: PLW2901
+        cv2.imwrite(str(path), half)

@@ -27,7 +27,7 @@ class ByHand:
 
     keys: (frame, x, y) px in order, where the artist placed the point; reach: half the window's side, px;
     offset: from the pattern that is followed to the point, px; first, last: the frames before and after
-    which it isn't seen.
+    which it isn't seen; pair: as `Settings` has it.
     """
 
     id: str
@@ -36,6 +36,7 @@ class ByHand:
     offset: tuple[float, float] = (0.0, 0.0)
     first: int | None = None
     last: int | None = None
+    pair: bool = False
 
     def __post_init__(self) -> None:
         frames = [frame for frame, _, _ in self.keys]
@@ -108,8 +109,11 @@ def _run(
     keep_out: Callable[[int], Array | None],
 ) -> list[list[Run]]:
     """Of each track and each of its keys, what is followed from there in the order of `way`."""
+    pair = any(one.pair for one in wanted)
     followers = {
-        reach: Follower(Settings(0, reach, least_length=1), threads, keep_out, detect=False)
+        reach: Follower(
+            Settings(0, reach, least_length=1, pair=pair), threads, keep_out, detect=False
+        )
         for reach in {one.reach for one in wanted}
     }
     begun: dict[tuple[int, str], tuple[int, int]] = {}

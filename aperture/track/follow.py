@@ -59,6 +59,8 @@ MOST_SIGMA_PX, MOST_ALONG_PX = 0.5, 1.5
 LOST_AT_ONCE, MOST_LEFT_OUT = 0.6, 3
 # Two frames that differ by less than this on the mean, in 8-bit values, are one picture twice.
 SAME_PICTURE = 0.02
+# Of two eyes: from one to the other and back, a point comes home within so many px, or isn't the same.
+ASTRAY_PX, OUTSIDE = 2.0, -1e4
 PYRAMID_LEVELS, PYRAMID_WINDOW = 4, (21, 21)
 
 
@@ -67,7 +69,8 @@ class Settings:
     """How to follow.
 
     wanted: how many tracks to have on each frame; reach: half the window's side, px; least_length: of how
-    many observations a track is one.
+    many observations a track is one; pair: the two pictures are of one moment, seen by two eyes: things
+    near and far lie differently far apart on them, and much of one is hidden in the other.
     """
 
     wanted: int = 300
@@ -76,6 +79,7 @@ class Settings:
     most_steps: int = 12
     close_px: float = 0.004
     least_length: int = LEAST_LENGTH
+    pair: bool = False
 
     def distance(self, width: int, height: int) -> float:
         """The least distance between new corners, px."""
@@ -152,7 +156,7 @@ class Follower:
             self.remarks.append((frame, "repeated"))
         moved, good, noise = self._followed(coarse, picture, frame)
         fails = len(good) > 8 and np.count_nonzero(~good) > LOST_AT_ONCE * len(good)
-        if fails:
+        if fails and not self.settings.pair:
             self._left_out.append((frame, picture))
             if len(self._left_out) > MOST_LEFT_OUT:
                 self._after_cut()
@@ -228,6 +232,9 @@ class Follower:
     def _predicted(self, coarse: Array, active: Active) -> Array:
         """(n, 2) index positions: where the pyramidal search finds the points, or where they were heading."""
         before = active.warps[:, :2].astype(np.float32)
+        if self.settings.pair:
+            assert self._coarse is not None
+            return across_eyes(self._coarse, coarse, before)
         guess = (active.warps[:, :2] + np.nan_to_num(active.velocity)).astype(np.float32)
         found, status, _ = cv2.calcOpticalFlowPyrLK(
             self._coarse,
@@ -402,6 +409,26 @@ def follow(
     for frame, picture in pictures:
         follower.advance(frame, picture)
         yield frame, follower
+
+
+def across_eyes(first: Array, second: Array, points: Array) -> Array:
+    """(n, 2) index positions of points (n, 2) of one eye's picture (H, W) of uint8 in the other's, by dense flow (T. Kroeger et
+    al., "Fast optical flow using dense inverse search", 2016, OpenCV's); outside the picture, where the way back leads elsewhere.
+    """
+    flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
+    there, back = flow.calc(first, second, None), flow.calc(second, first, None)
+    found = points + _looked_up(there, points)
+    lost = np.hypot(*(found + _looked_up(back, found) - points).T) > ASTRAY_PX
+    found[lost] = OUTSIDE
+    return np.asarray(found, float)
+
+
+def _looked_up(field: Array, at: Array) -> Array:
+    """(n, 2) of a field (H, W, 2) at index positions (n, 2)."""
+    x, y = np.asarray(at, np.float32).T
+    return np.asarray(
+        cv2.remap(field, x[None], y[None], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[0]
+    )
 
 
 def _expected(active: Active, found: Array) -> Array:

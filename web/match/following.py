@@ -21,7 +21,7 @@ from web.match import by_hand
 from web.match.path_fits import as_part, evidence_digest, film_document, path_fit
 from web.match.tracking import as_part as tracks_part
 from web.match.tracking import change_tracks, tracks_of
-from web.plates.frames import number_of, span_of, way_of
+from web.plates.frames import is_pair, number_of, span_of, way_of
 from web.plates.models import Film, require_film
 from web.plates.referred import require_reachable
 from web.plates.watched import counted, run_watched
@@ -52,6 +52,8 @@ def follow(shot: Shot, wanted: int, reach: int, progress: Progress) -> Shot:
     numbers = numbers_to_follow(shot, film)
     require_reachable(film)
     wish = Settings(wanted, reach)
+    if is_pair(shot.state):
+        wish = replace(wish, pair=True, least_length=2)
     found, said = _followed(follow_film, shot, film, numbers, wish, progress)
     if not len(found):
         raise Problem(
@@ -165,6 +167,7 @@ def _placed(
 ) -> tuple[Tracks, dict[str, float]]:
     """Tracks followed both ways from where they were placed, and how far apart two ways were."""
     require_reachable(film)
+    wish = [replace(one, pair=is_pair(shot.state)) for one in wish]
     found, said = _followed(follow_placed, shot, film, numbers, wish, progress, ways=2)
     return found, said["apart"]
 

@@ -180,10 +180,7 @@ def evidence_digest(state: MutableMapping) -> str:
         frames = document["frames"]
         span = frames | {key: frames[key] - offset for key in ("first", "last")}
         numbered = {
-            part: [
-                item | {"frame": item["frame"] - offset} if "frame" in item else item
-                for item in document[part]
-            ]
+            part: [_by_number(item, offset) for item in document[part]]
             for part in ("marks", "facts")
         }
         if "move" in document:
@@ -194,6 +191,13 @@ def evidence_digest(state: MutableMapping) -> str:
         document = document | numbered | {"frames": span, "lens": lens}
     told = json.dumps([SOLVER, document, tracks], sort_keys=True, separators=(",", ":"))
     return hashlib.sha256(told.encode()).hexdigest()
+
+
+def _by_number(item: dict, offset: int) -> dict:
+    """A mark or fact as it is kept, by picture number."""
+    if item["kind"] == "camera_distance":
+        return item | {end: item[end] - offset for end in ("from", "to")}
+    return item | {"frame": item["frame"] - offset} if "frame" in item else item
 
 
 @functools.lru_cache(maxsize=8)

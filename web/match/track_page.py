@@ -114,6 +114,8 @@ def _facts(shot) -> list[dict[str, Any]]:
         value, sigma = show.length(fact["metres"], fact["plus_minus"])
         if fact["kind"] == "length":
             says = f"From {fact['from']} to {fact['to']}: {value} ± {sigma}"
+        elif fact["kind"] == "camera_distance":
+            says = f"Both eyes are {value} ± {sigma} apart"
         else:
             says = f"Camera’s height on frame {fact['frame']}: {value} ± {sigma}"
         out.append({"key": "fact", "id": fact["id"], "says": says})

@@ -13,7 +13,7 @@ import numpy as np
 from aperture.errors import Problem
 from aperture.track.tracks import Tracks
 from web.blobs import store
-from web.plates.frames import number_of
+from web.plates.frames import is_pair, number_of
 from web.plates.models import film_of
 from web.shows.history import edit
 from web.shows.models import Shot
@@ -150,6 +150,29 @@ def add_fact(shot: Shot, fact: dict, base: int | None) -> Shot:
     return edit(shot, "New fact about the path", change, base)
 
 
+BASELINE = "baseline"
+
+
+def set_baseline(shot: Shot, metres: float | None, plus_minus: float, base: int | None) -> Shot:
+    """How far apart the two eyes of a stereo plate stand, metres; None forgets it."""
+    if not is_pair(shot.state):
+        raise Problem("Only a stereo plate has a baseline: bring in both eyes first.")
+    film = shot.state["film"]
+    own = {"id": BASELINE, "kind": "camera_distance", "name": "Baseline"}
+    own |= {"from": film["first"], "to": film["last"], "metres": metres, "plus_minus": plus_minus}
+
+    def change(state):
+        rest = [fact for fact in state[FACTS] if fact["id"] != BASELINE]
+        state[FACTS] = rest if metres is None else [*rest, own]
+
+    return edit(shot, "Baseline of both eyes", change, base)
+
+
+def baseline_of(state: Mapping) -> dict | None:
+    """The fact of the baseline; None where it isn't typed."""
+    return next((fact for fact in state[FACTS] if fact["id"] == BASELINE), None)
+
+
 def remove_fact(shot: Shot, id_: str, base: int | None) -> Shot:
     """Take a fact about tracks or frames back."""
 
@@ -234,9 +257,12 @@ def forget_focals(shot: Shot, base: int | None) -> Shot:
 
 def on_frame(state: Mapping, fact: dict) -> dict:
     """A fact as a document has it: the picture that it is about as a frame of the shot."""
+    offset = state["film"]["offset"]
+    if fact["kind"] == "camera_distance":
+        return fact | {end: fact[end] + offset for end in ("from", "to")}
     if "frame" not in fact:
         return fact
-    return fact | {"frame": fact["frame"] + state["film"]["offset"]}
+    return fact | {"frame": fact["frame"] + offset}
 
 
 def picture_of(state: MutableMapping, frame: int) -> int:

@@ -248,8 +248,10 @@ def picture_of(film: Film, number: int, way: WayIn = AS_IT_IS) -> Plate:
         return bring_in(path, path.name, way)
 
 
-def take_film(shot: Shot, film: Film, base: int | None = None) -> Shot:
-    """Make a filmed plate the shot's, its first readable picture the one to work on."""
+def take_film(
+    shot: Shot, film: Film, base: int | None = None, pair: bool = False, label: str = ""
+) -> Shot:
+    """Make a filmed plate the shot's, its first readable picture the one to work on; `pair`: its two pictures are two eyes'."""
     filmed = Filmed.read(film.folder)
     plate, problem = None, None
     for number in filmed.numbers[:20]:
@@ -273,9 +275,9 @@ def take_film(shot: Shot, film: Film, base: int | None = None) -> Shot:
             "last": film.last,
             "shown": number,
             "offset": 0,
-        }
+        } | ({"pair": True} if pair else {})
 
-    return edit(shot, f"Filmed plate {film.name}", change, base)
+    return edit(shot, label or f"Filmed plate {film.name}", change, base)
 
 
 def work_on(shot: Shot, number: int, base: int | None = None) -> Shot:

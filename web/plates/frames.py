@@ -96,6 +96,11 @@ def shown(state: MutableMapping) -> int | None:
     return film["shown"] if film else None
 
 
+def is_pair(state: Mapping) -> bool:
+    """Whether the plate's two pictures are those of a left and a right eye, and not one after the other."""
+    return bool(state["film"] and state["film"].get("pair"))
+
+
 def frame_at(state: Mapping, number: int | None = None) -> int:
     """The shot's frame of a picture number; of the picture that is worked on where none is given."""
     film = state["film"]

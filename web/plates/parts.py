@@ -1,7 +1,7 @@
 """The Plate step's parts of the state."""
 
 from aperture.plates.way_in import SMALLEST
-from web.shows.schemas import NUMBER, PIXELS, listed, maybe, record, table, text
+from web.shows.schemas import NUMBER, PIXELS, TRUTH, listed, maybe, record, table, text
 from web.shows.state import Part
 
 NUMBER_OF_PICTURE = {"type": "integer", "minimum": 0, "maximum": 999_999_999}
@@ -38,7 +38,8 @@ PARTS = (
                     "last": NUMBER_OF_PICTURE,
                     "shown": NUMBER_OF_PICTURE,
                     "offset": OFFSET,
-                }
+                },
+                {"pair": TRUTH},
             )
         ),
         group="match",

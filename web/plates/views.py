@@ -12,6 +12,7 @@ from aperture.plates.colour import TRANSFERS
 from aperture.plates.film import Film as Filmed
 from aperture.plates.original import explain
 from aperture.plates.proxies import TILE, region_png
+from aperture.stereo.packing import KINDS
 from aperture.units import format_value
 from web.jobs import runner
 from web.plates import actions, convert_actions, film_views, flash_actions, mean_actions
@@ -49,6 +50,8 @@ def plate(request, show, shot):
     return _page(request, shot, form)
 
 
+# How one picture holds both eyes'.
+PACKINGS = [(key, name) for key, name in KINDS.items() if key.startswith(("side", "over"))]
 MOST_PICTURES = 100
 
 
@@ -118,6 +121,7 @@ def _page(request, shot, form, facts_form=None):
     context = {
         "form": form,
         "film": film,
+        "packings": PACKINGS,
         "media": bool(roots()),
         "way": way_of(shot.state),
         "quarters": QUARTERS.items(),

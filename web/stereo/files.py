@@ -3,6 +3,7 @@
 import json
 import tempfile
 import zipfile
+from dataclasses import asdict
 from pathlib import Path
 
 import numpy as np
@@ -19,31 +20,25 @@ from web.elements.actions import EYES
 from web.elements.models import Render
 from web.handoff.cameras import cameras_by_frame
 from web.handoff.contents import stand_ins_going
+from web.plates.frames import is_pair, shifted_since
 from web.plates.models import frame_of
 from web.shows.models import Shot
+from web.stereo import plates
 from web.stereo.settings import pair_of
 
 
 def write_cameras(shot: Shot, path: Path) -> None:
     """A zip of both cameras as OpenUSD over all frames, and their figures as JSON. Raises Problem without a pair."""
-    cameras = cameras_by_frame(shot)
-    pairs = {frame: pair_of(shot, frame) for frame in cameras}
-    if None in pairs.values():
-        raise Problem("Type both distances first.")
-    eyes = {frame: pairs[frame].cameras(camera) for frame, camera in cameras.items()}
+    eyes, told_of = _eyes(shot)
     now = frame_of(shot) if frame_of(shot) in eyes else min(eyes)
     told = {
         "format": "accurate-aperture/stereo",
         "version": 1,
         "shot": shot.code,
         "frames": {
-            str(frame): {
-                "interaxial_m": pair.interaxial_m,
-                "convergence_m": pair.convergence_m,
-                "mode": pair.mode,
-                "centre_mm": [list(eye.lens.centre_mm) for eye in eyes[frame]],
-            }
-            for frame, pair in pairs.items()
+            str(frame): told_of[frame]
+            | {"centre_mm": [list(eye.lens.centre_mm) for eye in eyes[frame]]}
+            for frame in eyes
         },
     }
     with (
@@ -67,6 +62,45 @@ def write_cameras(shot: Shot, path: Path) -> None:
         files.writestr("stereo.json", json.dumps(told, indent=1))
 
 
+def _eyes(shot: Shot) -> tuple[dict, dict]:
+    """By frame, both eyes' cameras, and what is told of them. Raises Problem without a pair."""
+    if is_pair(shot.state):
+        eyes, found = plates.solved_eyes(shot), plates.solved(shot)
+        if eyes is None or found is None:
+            raise Problem("Match both eyes first: follow points from one to the other, and solve.")
+        first, _ = plates.frames_of(shot)
+        return {first: eyes}, {first: {"mode": "solved"} | asdict(found)}
+    cameras = cameras_by_frame(shot)
+    pairs = {frame: pair_of(shot, frame) for frame in cameras}
+    if None in pairs.values():
+        raise Problem("Type both distances first.")
+    told = {
+        frame: {
+            "interaxial_m": pair.interaxial_m,
+            "convergence_m": pair.convergence_m,
+            "mode": pair.mode,
+        }
+        for frame, pair in pairs.items()
+    }
+    return {frame: pairs[frame].cameras(camera) for frame, camera in cameras.items()}, told
+
+
+def _of_plate(shot: Shot) -> list[Path] | None:
+    """The folders of a stereo plate's newest renders, left and right; None where there are none."""
+    frames = plates.frames_of(shot)
+    for row in shot.renders.all()[:40]:
+        if row.first is not None and row.whole:
+            now = [frame - shifted_since(shot.state, row) for frame in frames]
+            if row.first <= now[0] and now[1] <= row.last:
+                return [row.of_frame(frame) for frame in now]
+    return None
+
+
+def has_both(shot: Shot) -> bool:
+    """Whether there are renders of both eyes to pack."""
+    return bool(_of_plate(shot) if is_pair(shot.state) else eyes_of(shot))
+
+
 def eyes_of(shot: Shot) -> tuple[Render, Render] | None:
     """The newest renders of the left and the right eye that were made alike; None where there are none."""
     newest: dict[str, Render] = {}
@@ -85,12 +119,16 @@ def write_packed(shot: Shot, kind: str, path: Path, frame: int | None = None) ->
     """The newest renders of both eyes as one picture, PNG or EXR by the path. Raises Problem where there are none."""
     if kind not in KINDS:
         raise Problem("There is no such way to pack two pictures.")
-    rows = eyes_of(shot)
-    if rows is None:
+    if is_pair(shot.state):
+        folders = _of_plate(shot)
+    else:
+        rows = eyes_of(shot)
+        folders = rows and [row.of_frame(frame) for row in rows]
+    if not folders:
         raise Problem(
             "Render both eyes first; renders of the left and the right one that are alike are packed."
         )
-    left, right = (returned.read(row.of_frame(frame) / "render.exr").rgba for row in rows)
+    left, right = (returned.read(folder / "render.exr").rgba for folder in folders)
     made = packed(left, right, kind)
     says = {"stereo": SAYS[kind]}
     if path.suffix == ".exr":

@@ -7,10 +7,13 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.scene import overlay
 from aperture.stereo.pair import Pair, Seat, parallax
+from aperture.stereo.solved import Solved
 from web.match.overlay import path_of
 from web.match.path_fits import camera_of_state
+from web.plates.frames import is_pair
 from web.shows.models import Shot
 from web.stage.stand_ins import shown, stand_in_from, stand_ins_of
+from web.stereo import plates
 from web.stereo.settings import pair_of, seat_of
 from web.ui.rows import Remark, Row
 
@@ -19,19 +22,18 @@ MOST_VERTICAL = 0.003
 CORNERS = 9  # columns and rows of places where the vertical parallax of toeing in is drawn
 
 
-def rows_of(shot: Shot, camera: Camera, pair: Pair, seat: Seat) -> list[dict]:
+def rows_of(shot: Shot, left: Camera, right: Camera, seat: Seat) -> list[dict]:
     """A row a stand-in: parallax from its nearest to its farthest corner."""
-    left, right = pair.cameras(camera)
     out = []
     for name, item in stand_ins_of(shot.state).items():
         corners = item.vertices()
-        ahead = camera.to_camera_space(corners)[:, 2] < 0
+        ahead = left.to_camera_space(corners)[:, 2] < 0
         px = parallax(left, right, corners[ahead])[:, 0] if ahead.any() else np.zeros(0)
         px = px[np.isfinite(px)]
         if not len(px):
             continue
         ends = np.array([px.min(), px.max()])
-        share = ends / camera.grid.width
+        share = ends / left.grid.width
         far = seat.seems_at(share)
         out.append(
             {
@@ -114,13 +116,13 @@ def vertical(camera: Camera, pair: Pair) -> tuple[np.ndarray, np.ndarray]:
 
 def drawn(shot: Shot) -> dict:
     """The stand-ins as both eyes see them, and arrows of vertical parallax; for the page's script."""
-    camera, pair = camera_of_state(shot.state), pair_of(shot)
+    camera, pair, eyes = camera_of_state(shot.state), pair_of(shot), eyes_cameras(shot)
     out: dict = {"left": [], "right": [], "arrows": []}
-    if camera is None or pair is None or camera.lens.projection.around:
+    if eyes is None:
         return out
-    for eye, name in zip(pair.cameras(camera), ("left", "right")):
+    for eye, name in zip(eyes, ("left", "right")):
         out[name] = [path_of(overlay.wire(eye, stand_in_from(item))) for item in shown(shot.state)]
-    if pair.mode == "toed":
+    if not is_pair(shot.state) and pair.mode == "toed":
         at, off = vertical(camera, pair)
         out["arrows"] = [
             [round(float(x), 1), round(float(y), 1), 0.0, round(float(value), 2)]
@@ -130,14 +132,70 @@ def drawn(shot: Shot) -> dict:
     return out
 
 
+def eyes_cameras(shot: Shot) -> tuple[Camera, Camera] | None:
+    """Left and right on the frame that is worked on: as matched of a stereo plate, else as typed; None of a
+    panorama, and where there are none.
+    """
+    if is_pair(shot.state):
+        return plates.solved_eyes(shot)
+    camera, pair = camera_of_state(shot.state), pair_of(shot)
+    if camera is None or pair is None or camera.lens.projection.around:
+        return None
+    return pair.cameras(camera)
+
+
+def solved_rows(shot: Shot, found: Solved) -> list[Row]:
+    """How the eyes of a stereo plate stand to each other."""
+
+    def length(metres: float) -> str:
+        return shot.show.length(metres, places=4)[0]
+
+    def degrees(value: float) -> str:
+        return f"{value:+.3f}°".replace("-", "−")
+
+    away = "nowhere ahead" if found.converges_m is None else shot.show.length(found.converges_m)[0]
+    return [
+        Row("Interaxial", length(found.apart_m)),
+        Row("Toed in", degrees(found.toe_in_deg)),
+        Row("Axes meet", away),
+        Row(
+            "Right eye tilted",
+            degrees(found.tilt_deg),
+            title="Against the left one; up is above zero",
+        ),
+        Row("Right eye rolled", degrees(found.roll_deg), title="Against the left one"),
+        Row("Right eye higher", length(found.higher_m)),
+        Row("Right eye ahead", length(found.ahead_m)),
+    ]
+
+
+def of_plate(shot: Shot) -> dict:
+    """What the page of a stereo plate shows beside the forms."""
+    eyes, seat, found = plates.solved_eyes(shot), seat_of(shot), plates.solved(shot)
+    out: dict = {"around": False, "pair": None, "seat": seat, "has_camera": eyes is not None}
+    if eyes is None or found is None:
+        return out
+    rows = rows_of(shot, *eyes, seat)
+    apart = [row["name"] for row in rows if row["diverges"]]
+    says = f"{', '.join(apart[:3])}: the eyes would have to look apart on a screen of {seat.screen_m:g} m."
+    return out | {
+        "pair": found,
+        "solved": solved_rows(shot, found),
+        "parallaxes": rows,
+        "seen": [Remark("Divergence", says, "bad")] if apart else [],
+    }
+
+
 def context(shot: Shot) -> dict:
     """What the page shows beside the forms."""
+    if is_pair(shot.state):
+        return of_plate(shot)
     camera, pair, seat = camera_of_state(shot.state), pair_of(shot), seat_of(shot)
     around = camera is not None and camera.lens.projection.around
     out: dict = {"around": around, "pair": pair, "seat": seat, "has_camera": camera is not None}
     if camera is None or pair is None or around:
         return out
-    rows = rows_of(shot, camera, pair, seat)
+    rows = rows_of(shot, *pair.cameras(camera), seat)
     return out | {
         "parallaxes": rows,
         "limits": limit_rows(shot, camera, pair, seat),

@@ -9,18 +9,20 @@ from django.views.decorators.http import require_GET, require_POST
 
 from aperture.errors import Problem
 from aperture.stereo.packing import KINDS
-from aperture.stereo.pair import MODES
+from aperture.stereo.pair import MODES, Pair
 from aperture.units import parse_length
 from web.elements import starting
 from web.elements.actions import EYES, KIND, Order, next_order
 from web.handoff.answers import made_file
 from web.jobs import runner
-from web.plates.frames import number_now, offset_of
+from web.match.tracking import baseline_of, set_baseline
+from web.plates.frames import is_pair, number_now, offset_of
 from web.plates.models import plate_of
 from web.shows.forms import BaseField, on_form
 from web.shows.reading import base_of, whole
 from web.shows.views import find, step_page
 from web.stereo import files, seen, settings
+from web.stereo.plates import frames_of, take_pair
 
 LENGTHS = (
     ("interaxial", "Interaxial", "interaxial_m", "From one entrance pupil to the other"),
@@ -74,7 +76,9 @@ class StereoForm(forms.Form):
                     )
                 elif key in ("screen_m", "seat_m", "eyes_m"):
                     values[key] = None
-        if not ("interaxial_m" in values and "convergence_m" in values) and not self.errors:
+        of_plate = is_pair(self.shot.state)  # its two eyes are solved, not typed
+        both = "interaxial_m" in values and "convergence_m" in values
+        if not both and not of_plate and not self.errors:
             self.add_error(None, "Type the interaxial distance and the convergence.")
         data["values"] = values | {"mode": data.get("mode") or settings.USUAL["mode"]}
         return data
@@ -106,7 +110,9 @@ def page(request, show, shot):
             for number, apart, away in sorted(keys)
         ],
         "kinds": KINDS.items(),
-        "both": files.eyes_of(shot),
+        "both": files.has_both(shot),
+        "of_plate": is_pair(shot.state),
+        "baseline": _baseline_words(shot),
         "page": seen.drawn(shot),
     } | seen.context(shot)
     status = 422 if form.errors else 200
@@ -137,12 +143,45 @@ def key(request, show, shot):
     return redirect(shot.url("stereo"))
 
 
+def _baseline_words(shot) -> tuple[str, str]:
+    """The baseline and its ±, as they are typed."""
+    fact = baseline_of(shot.state)
+    if fact is None:
+        return "", ""
+    value, spread = shot.show.length(fact["metres"], fact["plus_minus"], places=4)
+    return value, spread
+
+
+@require_POST
+def plate(request, show, shot):
+    """Both eyes' pictures as the plate."""
+    shot = find(show, shot)
+    take_pair(
+        shot, request.FILES.getlist("files"), request.POST.get("kind", "side"), base_of(request)
+    )
+    return redirect(shot.url("gate"))
+
+
+@require_POST
+def baseline(request, show, shot):
+    """How far apart both eyes of the plate stand."""
+    shot, base = find(show, shot), base_of(request)
+    text, unit = request.POST.get("baseline", "").strip(), shot.show.length_unit
+    metres = parse_length(text, unit, "The baseline") if text else None
+    spread = request.POST.get("plus_minus", "").strip()
+    plus_minus = parse_length(spread, unit, "Its ±") if spread else 0.01 * (metres or 0.0)
+    if metres is not None:
+        Pair(metres, 1.0)  # the same limits
+        if plus_minus < 0:
+            raise Problem("A ± is never below zero.", "plus_minus")
+    set_baseline(shot, metres, plus_minus, base)
+    return redirect(shot.url("stereo"))
+
+
 @require_GET
 def cameras(request, show, shot):
     """Both cameras, over all frames, as a zip."""
     shot = find(show, shot)
-    if settings.pair_of(shot) is None:
-        raise Problem("Type both distances first.")
     name = f"{shot.code}_stereo.zip"
     return made_file(lambda path: files.write_cameras(shot, path), name, "application/zip")
 
@@ -151,10 +190,13 @@ def cameras(request, show, shot):
 def render_eyes(request, show, shot):
     """Begin to render the stand-ins for both eyes, as the last render was ordered."""
     shot = find(show, shot)
-    if settings.pair_of(shot) is None:
+    if not is_pair(shot.state) and settings.pair_of(shot) is None:
         raise Problem("Type both distances first.")
     order = next_order(shot, shot.renders.first()) if shot.renders.exists() else Order()
-    starting.start_eyes(shot, [replace(order, eye=eye) for eye in EYES])
+    if is_pair(shot.state):  # each of its frames is an eye
+        starting.start_render(shot, replace(order, eye="", frames=frames_of(shot)))
+    else:
+        starting.start_eyes(shot, [replace(order, eye=eye) for eye in EYES])
     return redirect(shot.url("stereo"))
 
 
