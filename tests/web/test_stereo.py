@@ -203,6 +203,8 @@ class StereoPlate(HasShot, TransactionTestCase):
         for wrong in ("0", "3 m", "wide"):
             self.assertEqual(self.press("stereo/baseline", baseline=wrong).status_code, 422)
         self.press("stereo/baseline", baseline="12 cm", plus_minus="0.2 mm")
+        shown = self.client.get(self.url("stereo")).context["baseline"]  # comes back as it is read
+        self.press("stereo/baseline", baseline=shown[0], plus_minus=shown[1])
         self.assertContains(self.client.get(self.url("match/leaf/tracks")), "apart")
         self.press("match/tracks/solve")
         self.assertEqual(Job.objects.filter(kind="path").first().says, "")

@@ -149,7 +149,7 @@ def _baseline_words(shot) -> tuple[str, str]:
     if fact is None:
         return "", ""
     value, spread = shot.show.length(fact["metres"], fact["plus_minus"], places=4)
-    return value, spread
+    return value, spread.removeprefix("± ")
 
 
 @require_POST
