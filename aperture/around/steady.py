@@ -14,8 +14,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.camera import Camera, CameraPath
 from aperture.errors import Problem
-from aperture.geometry.rotation import angles_from_rotation, rotation_from_angles
-from aperture.render.corrections import degrees_of
+from aperture.geometry.rotation import angles_from_rotation, degrees_of, rotation_from_angles
 
 WAYS = {
     "travel": "the way it goes",

@@ -43,3 +43,9 @@ def exponential(w: Array) -> Array:
     if angle < 1e-8:
         return np.eye(3) + k + k @ k / 2
     return np.eye(3) + np.sin(angle) / angle * k + (1 - np.cos(angle)) / angle**2 * (k @ k)
+
+
+def degrees_of(turn: Array) -> float:
+    """By how much a rotation (3, 3) turns, degrees."""
+    around = turn[2, 1] - turn[1, 2], turn[0, 2] - turn[2, 0], turn[1, 0] - turn[0, 1]
+    return float(np.degrees(np.arctan2(np.linalg.norm(around), np.trace(turn) - 1)))

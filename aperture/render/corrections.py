@@ -18,6 +18,7 @@ from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.gates.chain import Chain, Stage, bends, straight, turn_between
 from aperture.gates.steps import FLIPS, TURNS
+from aperture.geometry.rotation import degrees_of
 from aperture.plates.straighten import GOING_ON, going_on
 
 AGREES = (
@@ -186,16 +187,6 @@ def _reorient(chain: Chain, before: Stage, stage: Stage) -> Correction:
     return Correction(
         stage.key, STABILISED, says, ways, of_plate, reorient, moved < OUTLINES_REACH_PX
     )
-
-
-def degrees_of(turn: Array) -> float:
-    """How far a rotation (3, 3) turns, degrees."""
-    return math.degrees(math.atan2(*_sine_cosine(turn)))
-
-
-def _sine_cosine(turn: Array) -> tuple[float, float]:
-    around = turn[2, 1] - turn[1, 2], turn[0, 2] - turn[2, 0], turn[1, 0] - turn[0, 1]
-    return float(np.linalg.norm(around)) / 2, float(np.trace(turn) - 1) / 2
 
 
 def _straighten(chain: Chain, before: Stage, stage: Stage) -> Correction:

@@ -158,8 +158,8 @@ def set_baseline(shot: Shot, metres: float | None, plus_minus: float, base: int 
     if not is_pair(shot.state):
         raise Problem("Only a stereo plate has a baseline: bring in both eyes first.")
     film = shot.state["film"]
-    own = {"id": BASELINE, "kind": "camera_distance", "name": "Baseline"}
-    own |= {"from": film["first"], "to": film["last"], "metres": metres, "plus_minus": plus_minus}
+    own: dict = {"id": BASELINE, "kind": "camera_distance", "name": "Baseline"}
+    own = own | {"from": film["first"], "to": film["last"], "metres": metres, "plus_minus": plus_minus}
 
     def change(state):
         rest = [fact for fact in state[FACTS] if fact["id"] != BASELINE]
