@@ -14,6 +14,7 @@ if __name__ == "__main__":
             "APERTURE_DATA": folder.name,
             "DJANGO_ALLOW_ASYNC_UNSAFE": "1",
             "APERTURE_TASKS": "immediate",
+            "APERTURE_LOCAL": "1",
         }
     from django.core.management import execute_from_command_line
 

@@ -5,6 +5,8 @@ Shots copy what they take: changing the catalogue never changes a shot behind th
 
 from django.db import models
 
+from web.ui.who import Signed
+
 
 class EntryQuerySet(models.QuerySet):
     """Entries that are on offer."""
@@ -14,7 +16,7 @@ class EntryQuerySet(models.QuerySet):
         return self.filter(removed=False)
 
 
-class Entry(models.Model):
+class Entry(Signed):
     """What bodies and lenses share. `removed` entries can be put back."""
 
     maker = models.CharField(max_length=120, blank=True)

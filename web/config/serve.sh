@@ -3,6 +3,7 @@
 set -u
 port=$1
 bin=.venv/bin
+export APERTURE_LOCAL=1  # it listens on the loopback address only
 work() {
   trap 'kill "$child" 2>/dev/null; exit 0' TERM INT
   while :; do

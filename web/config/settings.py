@@ -2,6 +2,7 @@
 
 import os
 import secrets
+from datetime import timedelta
 from pathlib import Path
 
 from web.ui.logs import settings_for
@@ -15,8 +16,20 @@ DATA = Path(os.environ.get("APERTURE_DATA", BASE / "data"))
 DATA.mkdir(parents=True, exist_ok=True)
 
 
+# Serving this machine only, as `make demo` does: a local artist is signed in by itself. Else accounts are needed, and the
+# server doesn't start before all is set up; see `web.people.start`.
+LOCAL = os.environ.get("APERTURE_LOCAL") == "1"
+
+
 def _secret() -> str:
+    """The key from the environment, or from the data folder: there it is made by itself where only this machine is served, else by
+    `manage.py make_secret`.
+    """
     path = DATA / "secret-key"
+    if key := os.environ.get("APERTURE_SECRET_KEY", ""):
+        return key
+    if not path.exists() and not LOCAL:
+        return ""
     if not path.exists():
         fresh = path.with_suffix(f".{os.getpid()}")
         fresh.write_text(secrets.token_urlsafe(50))
@@ -40,6 +53,8 @@ if HTTPS:
     SECURE_REDIRECT_EXEMPT = [r"^healthz$"]
     SECURE_HSTS_SECONDS = 365 * 24 * 3600
     SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = True
+SESSION_COOKIE_AGE = 12 * 3600  # a day's work, then one signs in again
+SESSION_COOKIE_NAME = "aperture-session"
 CSRF_COOKIE_SAMESITE = SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_HTTPONLY = True  # scripts read the token from the page
 SECURE_REFERRER_POLICY = "same-origin"
@@ -51,8 +66,32 @@ TIME_ZONE = "UTC"
 LANGUAGE_CODE = "en-gb"
 X_FRAME_OPTIONS = "DENY"
 
+LOGIN_URL, LOGIN_REDIRECT_URL = "sign-in", "shows"
+AUTHENTICATION_BACKENDS = [
+    "axes.backends.AxesStandaloneBackend",
+    "django.contrib.auth.backends.ModelBackend",
+]
+_validation = "django.contrib.auth.password_validation."
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": _validation + "UserAttributeSimilarityValidator"},
+    {"NAME": _validation + "MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
+    {"NAME": _validation + "CommonPasswordValidator"},
+    {"NAME": _validation + "NumericPasswordValidator"},
+]
+# Attempts to sign in: five for a name from one address, then a quarter of an hour's wait.
+AXES_FAILURE_LIMIT, AXES_COOLOFF_TIME = 5, timedelta(minutes=15)
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_CALLABLE = "web.people.views.locked_out"
+AXES_RESET_ON_SUCCESS, AXES_DISABLE_ACCESS_LOG, AXES_VERBOSE = True, True, False
+# What one account may bring in a day; 0: as much as it likes.
+UPLOADS_A_DAY = int(os.environ.get("APERTURE_UPLOADS_A_DAY", "0"))
+
 INSTALLED_APPS = [
+    "django.contrib.contenttypes",
+    "django.contrib.auth",
+    "django.contrib.sessions",
     "django.contrib.staticfiles",
+    "axes",
     "django_htmx",
     "django_tasks",
     "django_tasks_db",
@@ -60,6 +99,7 @@ INSTALLED_APPS = [
     "web.blobs",
     "web.catalogue",
     "web.shows",
+    "web.people",
     "web.plates",
     "web.gates",
     "web.match",
@@ -90,12 +130,16 @@ MIDDLEWARE = [
     "web.ui.headers.SecurityHeaders",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
     "web.ui.headers.FreshPages",
     "web.shows.middleware.SentenceMiddleware",
+    "web.people.middleware.Access",
+    "axes.middleware.AxesMiddleware",
 ]
 FORM_RENDERER = "web.ui.widgets.Renderer"
 
@@ -103,7 +147,12 @@ TEMPLATES = [
     {
         "BACKEND": "django.template.backends.django.DjangoTemplates",
         "APP_DIRS": True,
-        "OPTIONS": {"context_processors": ["django.template.context_processors.request"]},
+        "OPTIONS": {
+            "context_processors": [
+                "django.template.context_processors.request",
+                "web.people.context.people",
+            ]
+        },
     }
 ]
 DATABASES = {

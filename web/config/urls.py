@@ -5,6 +5,7 @@ from django.urls import include, path
 from web.shows import steps
 
 urlpatterns = [
+    path("", include("web.people.urls")),
     path("", include("web.parcels.urls")),
     path("", include("web.cut.urls")),
     path("", include("web.shows.urls")),

@@ -1,4 +1,4 @@
-"""What gunicorn serves."""
+"""What gunicorn serves; it doesn’t start before all is set up."""
 
 import os
 
@@ -6,3 +6,7 @@ from django.core.wsgi import get_wsgi_application
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "web.config.settings")
 application = get_wsgi_application()
+
+from web.people.start import refuse_unless_ready  # noqa: E402  (Django first)
+
+refuse_unless_ready()

@@ -2,8 +2,10 @@
 
 from django.db import models
 
+from web.ui.who import Signed
 
-class CutRevision(models.Model):
+
+class CutRevision(Signed):
     """The cut as it stood after a change. `data`: {"start": frame, "clips": [{id, shot (its key), first, last}]};
     frames of a shot are as if it had never been shifted.
     """

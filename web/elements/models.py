@@ -8,9 +8,10 @@ from django.utils import timezone
 
 from web.blobs.folders import of_frame
 from web.shows.models import Throwable
+from web.ui.who import Signed
 
 
-class Render(Throwable):
+class Render(Signed, Throwable):
     """One finished render; its folder holds render.png, render.exr, alpha.png and the pictures named in `looks`; of a range of frames,
     from `first` to `last`, a folder with these for each. `shift`: by how much the shot had been shifted when it was made.
 

@@ -5,6 +5,7 @@ from django.db import models
 from aperture.light.character.look import Look
 from aperture.light.white import D65, White
 from web.blobs.in_use import referred
+from web.ui.who import Signed
 
 MOST_LOOKS = 200  # of a show
 
@@ -23,7 +24,7 @@ class ShowLight(models.Model):
         return White(row.kelvin, row.tint) if row else D65
 
 
-class ShowLook(models.Model):
+class ShowLook(Signed):
     """A look with a name, which the shots of a show can take. `data`: `Look.to_json`, with its table's blob."""
 
     show = models.ForeignKey("shows.Show", models.CASCADE, related_name="looks")

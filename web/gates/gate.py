@@ -108,8 +108,11 @@ def chain_on(shot, frame: int) -> Chain | None:
     """The bent chain of a shot on a frame: of a film, as that frame's picture has it. None without a gate."""
     if not shot.state["gate"]:
         return None
-    number, plate = number_of(shot.state, frame), plate_of(shot)
-    if not shot.state["film"] or number == number_now(shot.state):
+    plate = plate_of(shot)
+    if not shot.state["film"]:
+        return bent_chain(shot.state, plate)[0]
+    number = number_of(shot.state, frame)
+    if number == number_now(shot.state):
         return bent_chain(shot.state, plate)[0]
     return chain_at(shot.state, number, plate)
 

@@ -3,9 +3,10 @@
 from django.db import models
 
 from aperture.formats.recipe import Recipe as Conventions
+from web.ui.who import Signed
 
 
-class Recipe(models.Model):
+class Recipe(Signed):
     """A receiver's conventions under a name. `settings`: as `aperture.formats.recipe.Recipe.to_json` has them."""
 
     show = models.ForeignKey("shows.Show", models.CASCADE, related_name="recipes")
@@ -22,7 +23,7 @@ class Recipe(models.Model):
         return Conventions.from_json(self.settings)
 
 
-class HandedOff(models.Model):
+class HandedOff(Signed):
     """Files that were written: what, from which revision, with which recipe."""
 
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="handed_off")

@@ -2,6 +2,8 @@
 
 from django.db import models
 
+from web.ui.who import Signed
+
 # What a kind of work is called while it goes on; the others render.
 DOING = {
     "lag": "Comparing the move with the picture",
@@ -17,7 +19,7 @@ DOING = {
 }
 
 
-class Job(models.Model):
+class Job(Signed):
     """One piece of long work for a shot. `beat`: when its worker last gave a sign of life, so that an orphan is recognised.
 
     What many workers can share, such as a range of frames, is one job whose `parts` are jobs of their own; `part` is the frame's number.

@@ -24,6 +24,7 @@ from django_tasks_db import DatabaseBackend
 from aperture.errors import Problem
 from web.blobs.in_use import referred
 from web.jobs.models import Job
+from web.ui import who
 
 logger = logging.getLogger(__name__)
 
@@ -254,7 +255,8 @@ def run(pk: int, work) -> None:
 
     heart = threading.Thread(target=live, daemon=True, name=f"job-{pk}")
     heart.start()
-    with _ending(pk):
+    by = Job.objects.values_list("by", flat=True).get(pk=pk)
+    with _ending(pk), who.acting(by):
         try:
             work(progress)
         finally:

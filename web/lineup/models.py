@@ -7,9 +7,10 @@ from django.db import models
 
 from web.blobs.folders import of_frame
 from web.shows.models import Throwable
+from web.ui.who import Signed
 
 
-class Returned(Throwable):
+class Returned(Signed, Throwable):
     """One render brought back, a picture or the `frames` of a sequence. Its folder holds the file as it came, original.*, and as put
     right: render.exr, render.png and alpha.png; of a sequence, a folder with these for each frame.
 
@@ -42,7 +43,7 @@ class Returned(Throwable):
         return of_frame(self.folder, self.frames, number)
 
 
-class Snapshot(models.Model):
+class Snapshot(Signed):
     """A picture that was kept: its kind, the camera and revision it was taken from, the render that was on the table, and where it is."""
 
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="snapshots")

@@ -159,7 +159,12 @@ def set_baseline(shot: Shot, metres: float | None, plus_minus: float, base: int 
         raise Problem("Only a stereo plate has a baseline: bring in both eyes first.")
     film = shot.state["film"]
     own: dict = {"id": BASELINE, "kind": "camera_distance", "name": "Baseline"}
-    own = own | {"from": film["first"], "to": film["last"], "metres": metres, "plus_minus": plus_minus}
+    own = own | {
+        "from": film["first"],
+        "to": film["last"],
+        "metres": metres,
+        "plus_minus": plus_minus,
+    }
 
     def change(state):
         rest = [fact for fact in state[FACTS] if fact["id"] != BASELINE]

@@ -152,7 +152,7 @@ class ShotSettingsForm(ShotForm):
 
     def __init__(self, *args, shot: Shot, **kwargs):
         super().__init__(*args, show=shot.show, shot=shot, **kwargs)
-        shows = Show.objects.kept()
+        shows = Show.objects.visible("works", "leads").kept()
         self.fields["show_slug"].choices = [(show.slug, show.name) for show in shows]
         self.order_fields(["show_slug", "code", "description"])
         self.initial = {
@@ -164,5 +164,7 @@ class ShotSettingsForm(ShotForm):
 
     def clean_show_slug(self):
         """The show that the shot goes to; the code must be free there."""
-        self.show = Show.objects.kept().get(slug=self.cleaned_data["show_slug"])
+        self.show = (
+            Show.objects.visible("works", "leads").kept().get(slug=self.cleaned_data["show_slug"])
+        )
         return self.show.slug

@@ -13,6 +13,8 @@ from aperture.units import LENGTH_UNITS, format_length, format_rate
 from web.shows import shared_states
 from web.shows import state as states
 from web.shows.state import State, Texts
+from web.ui import who
+from web.ui.who import Signed
 
 
 class Kept(models.Model):
@@ -60,6 +62,13 @@ class ShowQuerySet(models.QuerySet):
     def kept(self):
         """Those that aren't deleted."""
         return self.filter(deleted__isnull=True)
+
+    def visible(self, *roles: str):
+        """Those that whoever is at work sees; with `roles`, those in which they have one of them."""
+        if who.sees_everything():
+            return self
+        wanted = {"members__role__in": roles} if roles else {}
+        return self.filter(members__user=who.now(), **wanted)
 
 
 class Show(Kept):
@@ -215,7 +224,7 @@ class StatePart(models.Model):
         StatePart.objects.bulk_create(rows, ignore_conflicts=True)
 
 
-class Revision(models.Model):
+class Revision(Signed):
     """The state of a shot after one edit. What it holds never changes; undo moves the shot's head to `parent`.
 
     parts : {key: digest} of the parts that aren't at their default, as `version` of the state has them.

@@ -35,7 +35,7 @@ def found_shots(show: Show, text: str, sort: str, archived: bool) -> QuerySet:
 
 def found_shows(text: str, sort: str, archived: bool) -> QuerySet:
     """The shows whose name holds `text`, or the code of one of whose shots does."""
-    shows = Show.objects.kept().filter(archived=archived)
+    shows = Show.objects.visible().kept().filter(archived=archived)
     if text:
         shots = Shot.objects.kept().filter(code__icontains=text).values("show")
         shows = shows.filter(Q(name__icontains=text) | Q(pk__in=shots))

@@ -80,7 +80,9 @@ def shows(request):
             "shows": listed,
             "form": form,
             "listing": listing,
-            "deleted": Show.objects.filter(deleted__isnull=False).order_by("-deleted"),
+            "deleted": Show.objects.visible("leads")
+            .filter(deleted__isnull=False)
+            .order_by("-deleted"),
         },
         status=422 if form.errors else 200,
     )
