@@ -21,7 +21,7 @@ class WelcomeForm(UserCreationForm):
     def clean_username(self):
         """The name of the local artist is never anybody's."""
         name = super().clean_username()
-        if name.lower() == LOCAL_ARTIST:
+        if name and name.lower() == LOCAL_ARTIST:
             raise forms.ValidationError("This name is taken.")
         return name
 
