@@ -15,6 +15,7 @@ if __name__ == "__main__":
             "DJANGO_ALLOW_ASYNC_UNSAFE": "1",
             "APERTURE_TASKS": "immediate",
             "APERTURE_LOCAL": "1",
+            "APERTURE_LIVE": "0",
         }
     from django.core.management import execute_from_command_line
 

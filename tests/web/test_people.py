@@ -49,7 +49,7 @@ TOLD = {
     "people-of-show": (WHO_LEAD, WHO_LEAD),
     "media": (WHO_WORK, WHO_WORK),
     **dict.fromkeys(("film-sequences", "handoff-preview", "match-path-guides", "match-preview", "match-state",
-                     "moves-try", "presence"), (WHO_LOOK, WHO_LOOK)),
+                     "moves-try"), (WHO_LOOK, WHO_LOOK)),
 }  # fmt: skip
 
 

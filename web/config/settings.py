@@ -83,6 +83,8 @@ AXES_FAILURE_LIMIT, AXES_COOLOFF_TIME = 5, timedelta(minutes=15)
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_LOCKOUT_CALLABLE = "web.people.views.locked_out"
 AXES_RESET_ON_SUCCESS, AXES_DISABLE_ACCESS_LOG, AXES_VERBOSE = True, True, False
+# Open pages are told what others do; each holds a thread of the server meanwhile.
+LIVE = os.environ.get("APERTURE_LIVE", "1") == "1"
 # What one account may bring in a day; 0: as much as it likes.
 UPLOADS_A_DAY = int(os.environ.get("APERTURE_UPLOADS_A_DAY", "0"))
 
@@ -110,6 +112,7 @@ INSTALLED_APPS = [
     "web.lineup",
     "web.around",
     "web.stereo",
+    "web.notes",
     "web.cut",
     "web.handoff",
     "web.moves",

@@ -15,5 +15,6 @@ urlpatterns = [
     path(steps.SHOT, include("web.moves.urls")),
     path(steps.SHOT, include("web.around.urls")),
     path(steps.SHOT, include("web.stereo.urls")),
+    path(steps.SHOT, include("web.notes.urls")),
     *steps.urlpatterns(),
 ]

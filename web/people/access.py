@@ -52,7 +52,6 @@ ASKED = {
     "match-preview",
     "match-state",
     "moves-try",
-    "presence",
 }
 # What a link to the sheets shows.
 SHEETS = {"handoff", "show-sheets", "show-storyboard"}

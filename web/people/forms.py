@@ -30,7 +30,9 @@ class MemberForm(forms.Form):
     """Somebody's role in a show; none takes them out."""
 
     name = forms.CharField(label="Account", max_length=150)
-    role = forms.ChoiceField(choices=[*ROLES.items(), ("", "no member")], required=False)
+    role = forms.ChoiceField(
+        choices=[*ROLES.items(), ("", "no member")], required=False, initial="works"
+    )
 
     def clean_name(self):
         """The account. The same sentence for every name that can't be used, so that no names are told."""

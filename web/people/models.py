@@ -105,6 +105,19 @@ class Event(Signed):
         ordering = ["-id"]
 
 
+class Presence(models.Model):
+    """That a shot's page is open in a window: written again and again while it is."""
+
+    shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="+")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, null=True, related_name="+")
+    window = models.CharField(max_length=40)
+    step = models.CharField(max_length=20, blank=True)
+    at = models.DateTimeField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shot", "window"], name="once_a_window")]
+
+
 class Uploaded(Signed):
     """How many bytes somebody has brought in on a day."""
 

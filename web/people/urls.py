@@ -1,6 +1,6 @@
 from django.urls import path
 
-from web.people import member_views, views
+from web.people import live, member_views, views
 
 urlpatterns = [
     path("sign-in", views.SignIn.as_view(), name="sign-in"),
@@ -11,6 +11,7 @@ urlpatterns = [
     path("accounts", member_views.accounts, name="accounts"),
     path("accounts/<int:pk>/<slug:verb>", member_views.account_verb, name="account-verb"),
     path("audit", member_views.audit, name="audit"),
+    path("shows/<slug:show>/<slug:shot>/events", live.events, name="events"),
     path("shows/<slug:show>/people", member_views.people, name="people-of-show"),
     path("shows/<slug:show>/people/put", member_views.put, name="member-put"),
     path("shows/<slug:show>/people/invite", member_views.invitation, name="member-invite"),

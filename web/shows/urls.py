@@ -10,6 +10,7 @@ urlpatterns = [
     path("shows/<slug:show>/keep/<slug:verb>", managing.show_verb, name="show-verb"),
     path("shows/<slug:show>/<slug:shot>/settings", managing.shot_settings, name="shot-settings"),
     path("shows/<slug:show>/<slug:shot>/keep/<slug:verb>", managing.shot_verb, name="shot-verb"),
+    path("shows/<slug:show>/<slug:shot>/history", views.told_history, name="history"),
     path("shows/<slug:show>/<slug:shot>/undo", views.undo, name="undo"),
     path("shows/<slug:show>/<slug:shot>/redo", views.redo, name="redo"),
     path("shows/<slug:show>/<slug:shot>/lock", views.lock, name="lock"),

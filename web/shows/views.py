@@ -3,13 +3,15 @@
 import json
 from collections.abc import Callable
 
+from django.core.paginator import Paginator
 from django.db.models import Count, Q
 from django.http import JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.http import url_has_allowed_host_and_scheme
-from django.views.decorators.http import require_POST
+from django.views.decorators.http import require_GET, require_POST
 
 from web.shows import history, organise, steps
+from web.shows.differences import STEPS, in_words, steps_of
 from web.shows.forms import ShotForm, ShowForm
 from web.shows.models import Shot, Show
 from web.shows.reading import base_of, wants_json
@@ -132,6 +134,34 @@ def _after(request, shot, says, back="plate"):
     wanted = request.POST.get("back", "")
     own = url_has_allowed_host_and_scheme(wanted, allowed_hosts={request.get_host()})
     return redirect(wanted if own and wanted.startswith("/") else shot.url(back))
+
+
+MOST_ROWS = 60
+
+
+@require_GET
+def told_history(request, show, shot):
+    """Who changed what, with the difference in words and figures; of one person, or one step."""
+    shot = find(show, shot)
+    rows = shot.revisions.filter(folded=False).select_related("by", "parent").order_by("-number")
+    people = sorted({row.by.username for row in rows if row.by})
+    who, step = request.GET.get("who", ""), request.GET.get("step", "")
+    if who in people:
+        rows = rows.filter(by__username=who)
+    wanted = [row for row in rows if step not in STEPS or step in steps_of(row)]
+    pages = Paginator(wanted, MOST_ROWS).get_page(request.GET.get("page"))
+    told = [{"revision": row, "steps": steps_of(row), "says": in_words(row)} for row in pages]
+    context = {
+        "show": shot.show,
+        "shot": shot,
+        "rows": told,
+        "pages": pages,
+        "people": people,
+        "who": who,
+        "steps": [(key, steps.NAMES.get(key, key)) for key in STEPS],
+        "step": step,
+    }
+    return render(request, "shows/history.html", context)
 
 
 @require_POST
