@@ -24,9 +24,11 @@ if (root) {
     }
   };
   table.onView(draw);
-  root.addEventListener("pointerdown", event => {
+  // The table keeps the press for itself, to pan; it is seen before it gets there.
+  const pressed = event => {
     down = [event.clientX, event.clientY];
-  });
+  };
+  document.addEventListener("pointerdown", pressed, true);
   root.addEventListener("click", event => {
     // A drag pans the plate; only a click pins.
     if (!form || !down || Math.hypot(event.clientX - down[0], event.clientY - down[1]) > 4) return;

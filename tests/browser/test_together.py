@@ -1,0 +1,45 @@
+"""Two windows on one shot: what one does arrives in the other by itself; a note is pinned where one clicks."""
+
+from django.test import override_settings
+
+from demo.plates import FOLDER
+from tests.browser.browsing import Browsing
+from web.notes.models import Note
+
+
+@override_settings(LIVE=True)
+class Together(Browsing):
+    def test_edits_arrive_and_notes_are_pinned(self):
+        page, other = self.page, self.window()
+        self.make_shot(FOLDER / "LT010_boathouse_morning.jpg")
+        page.goto(f"{self.shot_url}/gate")
+        other.goto(f"{self.shot_url}/set")
+        page.wait_for_selector("#here:has-text('(set)')")
+        other.wait_for_selector("#here:has-text('(gate)')")
+        # A note: a click on the plate, a sentence.
+        other.goto(f"{self.shot_url}/notes")
+        box = other.locator("#light-table").bounding_box()
+        other.mouse.click(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        other.wait_for_selector(".note-pin.fresh")
+        other.keyboard.type("Is this the door that was measured?")
+        other.locator("#pin button").click()
+        other.wait_for_selector(".note")
+        note = Note.objects.get()
+        self.assertLess(abs(note.x - 960), 30)
+        self.assertLess(abs(note.y - 540), 30)
+        other.wait_for_selector(".note-pin")
+        # Another window's edit is shown without anybody asking; while something is typed, it only says so.
+        other.goto(f"{self.shot_url}/gate")
+        began = page.locator("#revision").text_content()
+        other.fill("[name=width]", "36")
+        other.fill("[name=height]", "20.25")
+        other.keyboard.press("Enter")
+        page.wait_for_selector(f"#revision:not(:text-is('{began}'))")
+        page.wait_for_selector("#steps:has-text('36.00 × 20.25 mm')")
+        page.locator("summary", has_text="A standard format").click()
+        page.fill("[name=width]", "24")
+        other.wait_for_selector("body:not([aria-busy])")
+        other.keyboard.press("Control+z")
+        page.wait_for_selector(".notice.note")
+        self.assertEqual(page.input_value("[name=width]"), "24")
+        self.assertEqual((self.errors, self.outside), ([], []))
