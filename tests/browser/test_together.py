@@ -31,15 +31,18 @@ class Together(Browsing):
         # Another window's edit is shown without anybody asking; while something is typed, it only says so.
         other.goto(f"{self.shot_url}/gate")
         began = page.locator("#revision").text_content()
-        other.fill("[name=width]", "36")
-        other.fill("[name=height]", "20.25")
+        opened = "document.querySelectorAll('details').forEach(one => one.open = true)"
+        other.evaluate(opened)
+        gate = "form:has([name=squeeze]) "
+        other.select_option(gate + "[name=format]", "full-frame-16-9")
+        other.focus(gate + "[name=squeeze]")
         other.keyboard.press("Enter")
         page.wait_for_selector(f"#revision:not(:text-is('{began}'))")
         page.wait_for_selector("#steps:has-text('36.00 × 20.25 mm')")
-        page.locator("summary", has_text="A standard format").click()
-        page.fill("[name=width]", "24")
+        page.evaluate(opened)
+        page.fill(gate + "[name=squeeze]", "2")
         other.wait_for_selector("body:not([aria-busy])")
         other.keyboard.press("Control+z")
         page.wait_for_selector(".notice.note")
-        self.assertEqual(page.input_value("[name=width]"), "24")
+        self.assertEqual(page.input_value(gate + "[name=squeeze]"), "2")
         self.assertEqual((self.errors, self.outside), ([], []))

@@ -18,7 +18,11 @@ if (root) {
     const all = placed ? [...pins, {at: placed, text: "new", fresh: true}] : pins;
     for (const {at, text, done, fresh} of all) {
       const [x, y] = table.toScreen(at);
-      const pin = svg("g", {class: `note-pin${done ? " done" : ""}${fresh ? " fresh" : ""}`}, labels);
+      const pin = svg(
+        "g",
+        {class: `note-pin${done ? " done" : ""}${fresh ? " fresh" : ""}`},
+        labels,
+      );
       svg("path", {d: `M${x} ${y}l-9-14a12 12 0 1 1 18 0z`}, pin);
       svg("text", {x, y: y - 17, "text-anchor": "middle"}, pin).textContent = text;
     }

@@ -10,7 +10,11 @@ let source = null,
 function idle() {
   const field = document.activeElement;
   const typed = typing({target: field}) && field.value !== field.defaultValue;
-  return !(pressed || typed || document.querySelector("dialog[open], .notice.bad, [aria-busy=true]"));
+  return !(
+    pressed ||
+    typed ||
+    document.querySelector("dialog[open], .notice.bad, [aria-busy=true]")
+  );
 }
 
 async function moved({number, by, label}) {
