@@ -5,6 +5,8 @@ from django.test import override_settings
 from demo.plates import FOLDER
 from tests.browser.browsing import Browsing
 from web.notes.models import Note
+from web.shows.history import edit
+from web.shows.models import Shot
 
 
 @override_settings(LIVE=True)
@@ -28,21 +30,15 @@ class Together(Browsing):
         self.assertLess(abs(note.x - 960), 30)
         self.assertLess(abs(note.y - 540), 30)
         other.wait_for_selector(".note-pin")
-        # Another window's edit is shown without anybody asking; while something is typed, it only says so.
-        other.goto(f"{self.shot_url}/gate")
+        # What another one changes is shown without anybody asking; while something is typed, it is only said.
         began = page.locator("#revision").text_content()
-        opened = "document.querySelectorAll('details').forEach(one => one.open = true)"
-        other.evaluate(opened)
-        gate = "form:has([name=squeeze]) "
-        other.select_option(gate + "[name=format]", "full-frame-16-9")
-        other.focus(gate + "[name=squeeze]")
-        other.keyboard.press("Enter")
+        gate = {"width_mm": 36.0, "height_mm": 20.25, "name": "", "origin": "typed"}
+        edit(Shot.objects.get(), "Gate", lambda state: state.update(gate=gate))
         page.wait_for_selector(f"#revision:not(:text-is('{began}'))")
         page.wait_for_selector("#steps:has-text('36.00 × 20.25 mm')")
-        page.evaluate(opened)
-        page.fill(gate + "[name=squeeze]", "2")
-        other.wait_for_selector("body:not([aria-busy])")
-        other.keyboard.press("Control+z")
+        page.evaluate("document.querySelectorAll('details').forEach(one => one.open = true)")
+        page.fill("form:has([name=format]) [name=squeeze]", "2")
+        edit(Shot.objects.get(), "Shift", lambda state: state.update(guides={"thirds": True}))
         page.wait_for_selector(".notice.note")
-        self.assertEqual(page.input_value(gate + "[name=squeeze]"), "2")
+        self.assertEqual(page.input_value("form:has([name=format]) [name=squeeze]"), "2")
         self.assertEqual((self.errors, self.outside), ([], []))
