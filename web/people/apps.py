@@ -7,6 +7,7 @@ class PeopleConfig(AppConfig):
     def ready(self):
         from django.db.models.signals import post_save
 
+        from web.people import machine  # noqa: F401  (registers its check)
         from web.people.founding import lead
         from web.people.pictures import remember
         from web.shows.models import Revision, Show

@@ -6,7 +6,7 @@ from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 
-from web.people import access
+from web.people import access, uploads
 from web.people.models import LOOKS
 from web.shows.models import Show
 from web.shows.reading import wants_json
@@ -44,6 +44,8 @@ class Access:
         name = request.resolver_match.url_name or ""
         if name in access.OPEN:
             return None
+        if too_much := uploads.count(request):
+            return refused(request, too_much)
         links = [] if access.is_admin(request.user) else access.links_of(request)
         if not request.user.is_authenticated and not links:
             return _sign_in(request)
