@@ -112,7 +112,7 @@ def _revision_at(shot, base):
 def _swap(shot, origin, label, after, changed, texts, run, alone, again) -> Shot | None:
     """Compare and swap the head; None where it moved meanwhile and the work has to be done `again`."""
     with transaction.atomic():
-        shot = Shot.objects.select_for_update().with_head().get(pk=shot.pk)
+        shot = Shot.objects.select_for_update(of=("self",)).with_head().get(pk=shot.pk)
         if shot.locked and changed & states.camera_keys():
             raise Locked(LOCKED)
         if shot.head != origin and again:
@@ -195,7 +195,7 @@ def _move_head(shot, revision):
 
 def _unmoved(shot: Shot, base: int | None, undone: str) -> Shot:
     """The shot as it is stored, for a change inside the caller's transaction. Raises Moved where its head isn't `base`."""
-    shot = Shot.objects.select_for_update().with_head().get(pk=shot.pk)
+    shot = Shot.objects.select_for_update(of=("self",)).with_head().get(pk=shot.pk)
     if base is not None and base != shot.head.number:
         raise Moved(
             f"This shot was changed in another window after you opened it, so {undone}. Look at the newer version first.",

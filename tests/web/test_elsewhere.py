@@ -1,0 +1,143 @@
+"""Beyond one machine: PostgreSQL and Redis in place of files, two servers and two workers, and somebody who walks from one to the other."""
+
+import http.cookiejar
+import os
+import re
+import shutil
+import socket
+import subprocess
+import sys
+import urllib.error
+import urllib.parse
+import urllib.request
+from pathlib import Path
+
+from tests.patience import wait_until
+from tests.web import test_workers
+
+PASSWORD = "Slipway-at-low-tide-7"
+AS_POSTGRES = ["runuser", "-u", "postgres", "--"] if os.getuid() == 0 else []
+
+
+def programs() -> Path:
+    """The folder of PostgreSQL's own programs."""
+    return max(Path("/usr/lib/postgresql").glob("*/bin"))
+
+
+class Elsewhere(test_workers.Workers):
+    # Of what the class before it tests, nothing again: only its ways of starting things.
+    test_killed_in_the_middle_and_run_again = None
+    test_on_redis_two_workers_share_a_range_of_frames = None
+
+    def setUp(self):
+        super(test_workers.Workers, self).setUp()
+        self.folder = Path(self.enterContext(_folder()))
+        base = self.folder / "postgres"
+        base.mkdir()
+        if AS_POSTGRES:
+            shutil.chown(base, "postgres")
+            for folder in (self.folder, self.folder.parent):
+                folder.chmod(folder.stat().st_mode | 0o711)
+        run = lambda *command: subprocess.run([*AS_POSTGRES, *map(str, command)], check=True, capture_output=True, cwd="/")  # noqa: E731  # fmt: skip
+        run(programs() / "initdb", "-D", base / "db", "-A", "trust", "-U", "aperture")
+        self.process(
+            *AS_POSTGRES, str(programs() / "postgres"), "-D", str(base / "db"), "-c", "listen_addresses=",
+            "-c", f"unix_socket_directories={base}", "-c", "fsync=off", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/",
+        )  # fmt: skip
+        ready = [*AS_POSTGRES, str(programs() / "pg_isready"), "-h", str(base), "-U", "aperture"]
+        wait_until(lambda: subprocess.run(ready, capture_output=True, cwd="/").returncode == 0)
+        run(programs() / "createdb", "-h", base, "-U", "aperture", "aperture")
+        redis = self.folder / "redis.sock"
+        self.process("redis-server", "--port", "0", "--unixsocket", str(redis), "--save", "", "--dir", str(self.folder), stdout=subprocess.DEVNULL)  # fmt: skip
+        wait_until(redis.exists)
+        data = self.folder / "data"
+        self.environment = {
+            **os.environ,
+            "APERTURE_DATA": str(data),
+            "APERTURE_TASKS": "",
+            "APERTURE_LOCAL": "",
+            "APERTURE_HOSTS": "127.0.0.1",
+            "APERTURE_DATABASE": f"postgres://aperture@/aperture?host={base}",
+            "APERTURE_REDIS": f"unix://{redis}",
+            "APERTURE_PASSWORD": PASSWORD,
+            "DJANGO_SETTINGS_MODULE": "web.config.settings",
+        }
+        for command in (("make_secret",), ("migrate", "-v", "0"), ("create_artist", "keeper")):
+            self.run_python("manage.py", *command)
+        self.run_python("-c", test_workers.SCENE)
+
+    environment: dict = {}
+
+    def process(self, *command, **more):
+        more = {"env": self.environment or os.environ} | more
+        process = subprocess.Popen(command, **more)
+        self.addCleanup(process.wait)
+        self.addCleanup(process.kill)
+        return process
+
+    def server(self) -> str:
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        self.process(sys.executable, "-m", "gunicorn", "web.config.wsgi", "--bind", f"127.0.0.1:{port}", "--threads", "8",
+                     stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        wait_until(lambda: self.ask(f"http://127.0.0.1:{port}/healthz")[0] == 200)
+        return f"http://127.0.0.1:{port}"
+
+    def ask(self, address):
+        """(status, body) of a page."""
+        request = urllib.request.Request(address)
+        try:
+            with self.browser.open(request) as answer:
+                return answer.status, answer.read()
+        except urllib.error.HTTPError as error:
+            return error.code, error.read()
+        except OSError:
+            return 0, b""
+
+    def test_the_walk_over_two_servers_and_two_workers(self):
+        self.cookies = http.cookiejar.CookieJar()
+        self.browser = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.cookies))
+        one, two = self.server(), self.server()
+        for _ in range(2):
+            self.process(sys.executable, "manage.py", "rqworker", "--job-class", "django_tasks_rq.Job",
+                         stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        shot = "/shows/tide/LT903/"
+        _, page = self.ask(one + shot + "match")
+        self.assertIn(b"Sign in", page)
+        form = {"username": "keeper", "password": PASSWORD, "next": shot + "elements"}
+        token = re.search(rb'name="csrfmiddlewaretoken" value="([^"]+)"', page)[1].decode()
+        self.browser.addheaders = [("Referer", one)]
+        body = urllib.parse.urlencode({"csrfmiddlewaretoken": token, **form}).encode()
+        with self.browser.open(urllib.request.Request(one + "/sign-in", body)) as answer:
+            self.assertTrue(answer.url.endswith(shot + "elements"))
+            page = answer.read()
+        # Signed in on one server, known on the other; ordered on one, done by a worker, seen on the other.
+        self.assertEqual(self.ask(two + shot + "match")[0], 200)
+        token = re.search(rb'name="csrfmiddlewaretoken" value="([^"]+)"', page)[1].decode()
+        order = {"csrfmiddlewaretoken": token, "size": "quarter", "samples": "1", "frames": "1001–1004", "bearing": "45",
+                 "height": "50", "sun": "0.8", "ambient": "0.35", "occlusion": "100"}  # fmt: skip
+        with self.browser.open(one + shot + "elements/order", urllib.parse.urlencode(order).encode()) as answer:  # fmt: skip
+            self.assertEqual(answer.status, 200)
+        wait_until(lambda: self.ask(two + shot + "elements/1/render.png?frame=1003")[0] == 200)
+        told = self.run_python("-c", TOLD)
+        self.assertIn("done 4 keeper", told)
+        self.assertEqual(self.ask(two + "/accounts")[0], 200)
+        self.assertEqual(self.ask(two + shot + "history")[0], 200)
+        # A copy of it, by PostgreSQL's own programs.
+        said = self.run_python("manage.py", "backup", str(self.folder / "copy"))
+        self.assertIn("files are in the copy", said)
+
+
+TOLD = """
+import django; django.setup()
+from web.jobs.models import Job
+whole = Job.objects.filter(parent=None, kind="render").first()
+print(whole.state, whole.parts.filter(state="done").count(), whole.by.username)
+"""
+
+
+def _folder():
+    import tempfile
+
+    return tempfile.TemporaryDirectory(dir="/tmp")
