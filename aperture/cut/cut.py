@@ -7,13 +7,26 @@ is left over on either side); a photograph has one picture, which can be held fo
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from functools import cached_property
 
+import numpy as np
+
+from aperture.arrays import Array
 from aperture.errors import Problem
 
 MOST_CLIPS, MOST_FRAMES = 2000, 10_000_000
+SLOWEST, FASTEST, MOST_SPEEDS = 0.02, 50.0, 200
+# What is shown between two frames of a shot.
+BETWEEN = {
+    "repeat": "the nearest frame",
+    "blend": "both, blended",
+    "flow": "in between, by the motion of both",
+}
+MOST_TITLE = 120
 
 
 @dataclass(frozen=True)
@@ -29,6 +42,15 @@ class Clip:
         The shot's frames, both included.
     least, most : int or None
         What the shot has; None of a photograph, which is held as long as is wanted.
+    speeds : tuple of (int, float)
+        How fast the shot goes at some of its frames, in their order: 1 as it was filmed, 0.5 half as fast;
+        linear between two of them, and as at the ends beyond. Empty: 1.
+    between : str
+        A key of BETWEEN.
+    fade_in, fade_out : int
+        Frames of the cut over which it comes from black, and goes to black.
+    dissolve : int
+        Frames of the cut, half of them on either side of its end, over which the next clip comes through it.
     """
 
     id: str
@@ -37,8 +59,25 @@ class Clip:
     last: int
     least: int | None = None
     most: int | None = None
+    speeds: tuple[tuple[int, float], ...] = ()
+    between: str = "repeat"
+    fade_in: int = 0
+    fade_out: int = 0
+    dissolve: int = 0
 
     def __post_init__(self) -> None:
+        frames = [frame for frame, _ in self.speeds]
+        if frames != sorted(set(frames)) or len(frames) > MOST_SPEEDS:
+            raise Problem("Speeds stand at frames in their order, each once.", "speed")
+        if not all(SLOWEST <= speed <= FASTEST for _, speed in self.speeds):
+            says = f"A shot goes between {100 * SLOWEST:g} and {100 * FASTEST:,.0f} % of its speed."
+            raise Problem(says, "speed")
+        if self.between not in BETWEEN:
+            raise Problem(
+                f"Between two frames is shown {', or '.join(BETWEEN.values())}.", "between"
+            )
+        if min(self.fade_in, self.fade_out, self.dissolve) < 0:
+            raise Problem("A fade has no frames below zero.", "fade")
         if self.last < self.first:
             raise Problem(f"{self.shot} would have no frame left: a clip has one at least.")
         if self.least is not None and self.first < self.least:
@@ -48,8 +87,41 @@ class Clip:
 
     @property
     def length(self) -> int:
-        """In frames."""
-        return self.last - self.first + 1
+        """In frames of the cut."""
+        if not self.speeds:
+            return self.last - self.first + 1
+        return max(1, round(float(self._times[-1])))
+
+    @cached_property
+    def _times(self) -> Array:
+        """(n + 1,) the moment of the cut, from its beginning, at which each of the shot's frames begins; the last one's end."""
+        frames = np.arange(self.first, self.last + 1)
+        at, speeds = zip(*self.speeds)
+        return np.concatenate([[0.0], np.cumsum(1 / np.interp(frames, at, speeds))])
+
+    def source(self, frame: float) -> float:
+        """The shot's frame, or the place between two, of a frame of the clip; before its beginning and after its end it goes
+        on as fast as there. Within what the shot has.
+        """
+        if not self.speeds:
+            at = self.first + frame
+        else:
+            times, count = self._times, self.last - self.first + 1
+            at = self.first + float(np.interp(frame, times, np.arange(count + 1)))
+            if frame < 0:
+                at = self.first + frame * self.speed_at(self.first)
+            elif frame > times[-1]:
+                at = self.last + 1 + (frame - float(times[-1])) * self.speed_at(self.last)
+        if self.least is not None and self.most is not None:
+            at = min(max(at, self.least), self.most)
+        return at
+
+    def speed_at(self, frame: int) -> float:
+        """How fast the shot goes at one of its frames."""
+        if not self.speeds:
+            return 1.0
+        at, speeds = zip(*self.speeds)
+        return float(np.interp(frame, at, speeds))
 
     @property
     def handles(self) -> tuple[int, int] | None:
@@ -70,6 +142,10 @@ class Cut:
         Frames a second.
     start : int
         The frame that its time code begins with, counted from 00:00:00:00.
+    title, title_frames : str, int
+        What stands over its first frames, and over how many.
+    counter : bool
+        Whether its time code stands in the picture.
 
     Raises
     ------
@@ -90,8 +166,15 @@ class Cut:
     clips: tuple[Clip, ...]
     rate: Fraction
     start: int = 0
+    title: str = ""
+    title_frames: int = 0
+    counter: bool = False
 
     def __post_init__(self) -> None:
+        if len(self.title) > MOST_TITLE or any(ord(one) < 32 for one in self.title):
+            raise Problem(f"A title is one line of {MOST_TITLE} characters at most.", "title")
+        if self.title_frames < 0:
+            raise Problem("A title stands over no frames below zero.", "title")
         if len(self.clips) > MOST_CLIPS or self.length > MOST_FRAMES:
             raise Problem(f"A cut has {MOST_CLIPS} clips and {MOST_FRAMES:,} frames at most.")
         if len({clip.id for clip in self.clips}) < len(self.clips):
@@ -113,11 +196,38 @@ class Cut:
 
     def at(self, frame: int) -> tuple[int, int]:
         """(index of the clip, the shot's frame) of a frame of the cut. Raises Problem beyond its ends."""
+        index, begin = self._clip_at(frame)
+        return index, int(self.clips[index].source(frame - begin))
+
+    def _clip_at(self, frame: int) -> tuple[int, int]:
         if frame >= 0:
             for index, (begin, clip) in enumerate(zip(self.begins, self.clips)):
                 if frame < begin + clip.length:
-                    return index, clip.first + frame - begin
+                    return index, begin
         raise Problem("The cut has no such frame.")
+
+    def layers(self, frame: int) -> list[Layer]:
+        """What is seen on a frame of the cut, from below; what weights leave of one is black. Raises Problem beyond its ends."""
+        index, begin = self._clip_at(frame)
+        clip, own = self.clips[index], frame - begin
+        weight = 1.0
+        if own < clip.fade_in:
+            weight = (own + 1) / (clip.fade_in + 1)
+        left = clip.length - own  # frames from here to its end, this one included
+        if left <= clip.fade_out:
+            weight = min(weight, left / (clip.fade_out + 1))
+        layers = [Layer(index, clip.source(own), weight)]
+        if index and (before := self.clips[index - 1]).dissolve:
+            first = before.dissolve // 2
+            if own < before.dissolve - first:
+                share = (first + own + 1) / (before.dissolve + 1)
+                back = Layer(index - 1, before.source(before.length + own), 1 - share)
+                layers = [back, Layer(index, clip.source(own), share)]
+        if clip.dissolve and index + 1 < len(self.clips) and left <= clip.dissolve // 2:
+            share = (clip.dissolve // 2 - left + 1) / (clip.dissolve + 1)
+            coming = Layer(index + 1, self.clips[index + 1].source(-left), share)
+            layers = [Layer(index, clip.source(own), 1 - share), coming]
+        return layers
 
     def index(self, id_: str) -> int:
         """Where a clip is. Raises Problem where it is gone."""
@@ -137,6 +247,30 @@ class Cut:
         """With a clip that begins or ends some frames later; what follows moves along."""
         return self._with(
             id_, lambda clip: replace(clip, first=clip.first + first_by, last=clip.last + last_by)
+        )
+
+    def retimed(self, id_: str, speeds: Sequence[tuple[int, float]], between: str) -> Cut:
+        """With a clip that goes at other speeds; what follows moves along."""
+        return self._with(id_, lambda clip: replace(clip, speeds=tuple(speeds), between=between))
+
+    def faded(self, id_: str, fade_in: int, fade_out: int, dissolve: int) -> Cut:
+        """With a clip that fades, or into which the next one dissolves. Raises Problem where frames are missing for it."""
+        index = self.index(id_)
+        clip = self.clips[index]
+        if fade_in + fade_out > clip.length:
+            raise Problem(f"{clip.shot} has {clip.length} frames: its fades are longer.", "fade")
+        if dissolve and index + 1 == len(self.clips):
+            raise Problem("After the last clip there is nothing to dissolve into.", "dissolve")
+        if dissolve:
+            following = self.clips[index + 1]
+            after, before = dissolve - dissolve // 2, dissolve // 2
+            if dissolve > min(clip.length, following.length):
+                raise Problem("The dissolve is longer than one of its clips.", "dissolve")
+            _require_handle(clip, 1, after)
+            _require_handle(following, 0, before)
+        return self._with(
+            id_,
+            lambda one: replace(one, fade_in=fade_in, fade_out=fade_out, dissolve=dissolve),
         )
 
     def slipped(self, id_: str, by: int) -> Cut:
@@ -167,6 +301,29 @@ class Cut:
         index = self.index(id_)
         made = change(self.clips[index])  # type: ignore[operator]
         return replace(self, clips=self.clips[:index] + (made,) + self.clips[index + 1 :])
+
+
+@dataclass(frozen=True)
+class Layer:
+    """A clip's picture on a frame of the cut: of the `index`-th clip, at its shot's `frame`, by `weight`."""
+
+    index: int
+    frame: float
+    weight: float
+
+
+def _require_handle(clip: Clip, side: int, wanted: int) -> None:
+    """Raise Problem where a shot has too few frames before (0) or after (1) its clip."""
+    handles = clip.handles
+    if handles is None:
+        return
+    needed = math.ceil(wanted * clip.speed_at(clip.last if side else clip.first))
+    if handles[side] < needed:
+        where = "after" if side else "before"
+        raise Problem(
+            f"{clip.shot} has {handles[side]} frames {where} its clip, and the dissolve needs {needed}: trim it first.",
+            "dissolve",
+        )
 
 
 def free_ids(clips: Sequence[Clip]) -> Iterator[str]:

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
@@ -21,6 +21,7 @@ from aperture.timecode import counted_rate, format_timecode, parse_timecode
 KINDS = {"otio": "OpenTimelineIO", "edl": "EDL, CMX 3600"}
 MOST_BYTES = 50_000_000
 NAME_LENGTH = 40
+OWN = "accurate-aperture"  # under which name our own of a clip stands in OpenTimelineIO
 # An event's line up to its source time code, and its record in and out.
 RECORD = re.compile(r"(?m)^(\d{3,}\s.*?[\d:;]{11}\s+[\d:;]{11}\s+)([\d:;]{11})\s+([\d:;]{11})")
 NOT_ONE = {
@@ -51,7 +52,26 @@ def write(cut: Cut, kind: str, name: str) -> str:
         media = otio.schema.MissingReference(available_range=span(least, most - least + 1))
         if kind == "edl":
             media.metadata["cmx_3600"] = {"reel": _reel(clip.shot)}
-        track.append(otio.schema.Clip(clip.shot, media, span(clip.first, clip.length)))
+        made = otio.schema.Clip(clip.shot, media, span(clip.first, clip.length))
+        if len(clip.speeds) == 1 and clip.speeds[0][1] != 1:
+            made.effects.append(otio.schema.LinearTimeWarp("speed", clip.speeds[0][1]))
+        elif clip.speeds and kind == "otio":
+            speeds = [list(pair) for pair in clip.speeds]
+            made.metadata[OWN] = {"speeds": speeds, "last": clip.last}
+        if kind == "otio" and (clip.fade_in or clip.fade_out):
+            fades = {"fade_in": clip.fade_in, "fade_out": clip.fade_out}
+            made.metadata[OWN] = dict(made.metadata.get(OWN, {})) | fades
+        track.append(made)
+        if clip.dissolve and clip is not cut.clips[-1]:
+            first = clip.dissolve // 2
+            track.append(
+                otio.schema.Transition(
+                    "dissolve",
+                    otio.schema.TransitionTypes.SMPTE_Dissolve,
+                    otio.opentime.RationalTime(first, rate),
+                    otio.opentime.RationalTime(clip.dissolve - first, rate),
+                )
+            )
     if kind == "otio":
         return str(otio.adapters.write_to_string(timeline, "otio_json"))
     text = str(otio.adapters.write_to_string(timeline, "cmx_3600", rate=rate, style="nucoda"))
@@ -78,11 +98,15 @@ def _reel(shot: str) -> str:
 
 @dataclass(frozen=True)
 class Read:
-    """A clip of a file: the shot's name, and its frames."""
+    """A clip of a file: the shot's name, its frames, how fast they go, and how it ends."""
 
     name: str
     first: int
     last: int
+    speeds: tuple[tuple[int, float], ...] = ()
+    fade_in: int = 0
+    fade_out: int = 0
+    dissolve: int = 0
 
 
 def read(data: bytes, kind: str, rate: Fraction) -> tuple[list[Read], int]:
@@ -112,6 +136,7 @@ def read(data: bytes, kind: str, rate: Fraction) -> tuple[list[Read], int]:
         )
         clips = [one for one in track if isinstance(one, otio.schema.Clip)]
         out = [_clip(one, rate, whole) for one in clips]
+        out = [replace(made, dissolve=_dissolve_after(track, one)) for made, one in zip(out, clips)]
         start = timeline.global_start_time
         begins = 0 if start is None else round(start.value_rescaled_to(start.rate))
         first = RECORD.search(text) if kind == "edl" else None
@@ -140,7 +165,29 @@ def _clip(clip: Any, rate: Fraction, whole: int) -> Read:
     if length < 1:
         raise Problem(f"The clip “{clip.name[:NAME_LENGTH]}” has no frame.")
     name = (clip.name or "").strip()
-    return Read(name[:NAME_LENGTH], first, first + length - 1)
+    told = dict(clip.metadata.get(OWN, {}))
+    speeds = tuple((int(frame), float(speed)) for frame, speed in told.get("speeds", ()))
+    warps = [one for one in clip.effects if hasattr(one, "time_scalar")]
+    if warps and warps[0].time_scalar > 0:
+        speeds = ((first, float(warps[0].time_scalar)),)
+    last = first + length - 1
+    if warps and speeds:  # the length is the cut's: the shot's follows from the speed
+        last = first + max(1, round(length * speeds[0][1])) - 1
+    elif speeds:
+        last = max(first, int(told.get("last", last)))
+    fades = (int(told.get(key, 0)) for key in ("fade_in", "fade_out"))
+    return Read(name[:NAME_LENGTH], first, last, speeds, *fades)
+
+
+def _dissolve_after(track: Any, clip: Any) -> int:
+    """The frames of a dissolve from a clip into the next one; 0 where there is none."""
+    import opentimelineio as otio
+
+    index = track.index(clip) + 1
+    following = track[index] if index < len(track) else None
+    if not isinstance(following, otio.schema.Transition):
+        return 0
+    return round(following.in_offset.value + following.out_offset.value)
 
 
 def laid(found: list[Read], rate: Fraction, start: int, shot_of: Callable[[Read], Clip]) -> Cut:

@@ -64,7 +64,13 @@ def cut_of(show: Show, shots: Mapping[int, Shot] | None = None) -> Cut:
         for kept in head.data["clips"]
         if (shot := shots.get(kept["shot"])) and (clip := _clip(shot, kept))
     ]
-    return Cut(tuple(clips), show.rate, head.data["start"])
+    told = {key: head.data[key] for key in OF_CUT if key in head.data}
+    return Cut(tuple(clips), show.rate, head.data["start"], **told)
+
+
+# What else is kept of a cut, and of a clip, where it isn't as usual.
+OF_CUT = ("title", "title_frames", "counter")
+OF_CLIP = ("between", "fade_in", "fade_out", "dissolve")
 
 
 def _clip(shot: Shot, kept: Mapping) -> Clip | None:
@@ -75,13 +81,16 @@ def _clip(shot: Shot, kept: Mapping) -> Clip | None:
         first, last = max(first, least), min(last, most)
         if last < first:
             return whole_clip(shot, kept["id"])
-    return Clip(kept["id"], shot.code, first, last, least, most)
+    told = {key: kept[key] for key in OF_CLIP if key in kept}
+    speeds = tuple((frame + shift, speed) for frame, speed in kept.get("speeds", ()))
+    return Clip(kept["id"], shot.code, first, last, least, most, speeds, **told)
 
 
 def save(show: Show, cut: Cut, label: str, base: int) -> CutRevision:
     """Keep a cut. Raises Moved where it isn't the one any more that the page shows (`base`; 0 before the first)."""
     shots = {shot.code: shot for shot in shots_of(show).values()}
     data = {"start": cut.start, "clips": [_json(clip, shots[clip.shot]) for clip in cut.clips]}
+    data |= {key: getattr(cut, key) for key in OF_CUT if getattr(cut, key)}
     with transaction.atomic():
         Show.objects.select_for_update().get(pk=show.pk)
         head = _head_at(show, base)
@@ -114,7 +123,16 @@ def _json(clip: Clip, shot: Shot) -> dict:
         "shot": shot.pk,
         "first": clip.first - shift,
         "last": clip.last - shift,
-    }
+    } | _more(clip, shift)
+
+
+def _more(clip: Clip, shift: int) -> dict:
+    """What a clip has beside its frames, where it isn't as usual."""
+    usual = Clip("", "", 0, 0)
+    out = {key: getattr(clip, key) for key in OF_CLIP if getattr(clip, key) != getattr(usual, key)}
+    if clip.speeds:
+        out["speeds"] = [[frame - shift, speed] for frame, speed in clip.speeds]
+    return out
 
 
 def change(show: Show, label: str, made: Callable[[Cut], Cut], base: int) -> CutRevision:
@@ -183,7 +201,8 @@ def take(show: Show, data: bytes, kind: str, base: int) -> tuple[int, int]:
                         f"The file wants frames {one.first}–{one.last} of {shot.code}, which has "
                         f"{least}–{most}."
                     )
-            return Clip(next(ids), shot.code, first, last, least, most)
+            more = one.speeds, "repeat", one.fade_in, one.fade_out, one.dissolve
+            return Clip(next(ids), shot.code, first, last, least, most, *more)
 
         cut = laid(found[:MOST_CLIPS], show.rate, start, clip_of)
         save(show, cut, "Taken from a file", base)

@@ -1,16 +1,18 @@
 """The page of a show's cut: a strip to scale, what is done to it, its files."""
 
+from dataclasses import replace
 from typing import Literal
 
-from django.http import JsonResponse
+from django.http import FileResponse, Http404, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
 
-from aperture.cut.cut import Cut, free_ids
+from aperture.cut.cut import BETWEEN, Cut, free_ids
 from aperture.errors import Problem
 from aperture.formats import cut_files
 from aperture.timecode import DROPPED, counted_rate, format_timecode, parse_timecode
-from web.cut import actions
+from aperture.units import parse_number
+from web.cut import actions, checks, sound_and_movie
 from web.plates.frames import way_of
 from web.shows.models import Show
 from web.shows.reading import Message, Text, given_file, read, whole
@@ -27,7 +29,14 @@ def find(slug: str) -> Show:
 def cut(request, show):
     """The page."""
     show = find(show)
-    context = {"show": show, "page": page_data(show), "kinds": cut_files.KINDS.items()}
+    context = {
+        "show": show,
+        "page": page_data(show),
+        "kinds": cut_files.KINDS.items(),
+        "betweens": BETWEEN.items(),
+        "whats": sound_and_movie.WHATS.items(),
+        "remarks": checks.remarks_of(show),
+    } | sound_and_movie.context(show)
     return render(request, "cut/cut.html", context)
 
 
@@ -47,6 +56,9 @@ def page_data(show: Show) -> dict:
         "start": made.start,
         "start_says": format_timecode(made.start, show.rate, drop),
         "length": made.length,
+        "title": made.title,
+        "title_frames": made.title_frames,
+        "counter": made.counter,
         "seconds": round(made.length / float(show.rate), 3),
         "timecode": {
             "count": counted_rate(show.rate),
@@ -75,10 +87,56 @@ def _clip(clip, begin: int, shot, show: Show, start: int, drop: bool) -> dict:
         "first": clip.first,
         "last": clip.last,
         "length": clip.length,
+        "speed": _speed_words(clip),
+        "speed_says": sound_and_movie.about_speed(shot, clip),
+        "between": clip.between,
+        "fade_in": clip.fade_in,
+        "fade_out": clip.fade_out,
+        "dissolve": clip.dissolve,
+        "sources": _sources(clip),
+        "reach": [
+            clip.first if clip.least is None else clip.least,
+            clip.last if clip.most is None else clip.most,
+        ],
         "handles": list(handles) if handles else None,
         "at": format_timecode(start + begin, show.rate, drop),
         **_pictures(shot),
     }
+
+
+def _sources(clip) -> list[float] | None:
+    """The shot's frames of a clip that isn't shown plainly, with those that its dissolves need on either side; None of others."""
+    if not clip.speeds:
+        return None
+    return [round(clip.source(frame), 3) for frame in range(clip.length)]
+
+
+def _speed_words(clip) -> str:
+    """The speed as it is typed: `50 %`, or a curve `1001: 100, 1024: 25`."""
+    if not clip.speeds:
+        return "100 %"
+    if len(clip.speeds) == 1:
+        return f"{100 * clip.speeds[0][1]:g} %"
+    return ", ".join(f"{frame}: {100 * speed:g}" for frame, speed in clip.speeds)
+
+
+def _speeds(text: str, clip) -> list[tuple[int, float]]:
+    """The speeds that were typed. Raises Problem with a sentence."""
+    text = text.strip()
+    if ":" not in text:
+        speed = parse_number(text.rstrip("% ") or "100", "The speed")
+        return [] if speed == 100 else [(clip.first, speed / 100)]
+    out = []
+    for part in text.split(","):
+        frame, _, speed = part.partition(":")
+        at = whole(frame.strip())
+        if at is None:
+            raise Problem(
+                "A curve of speeds is typed as frame: percent, such as 1001: 100, 1024: 25.",
+                "speed",
+            )
+        out.append((at, parse_number(speed.strip().rstrip("% "), "The speed") / 100))
+    return out
 
 
 def _pictures(shot) -> dict:
@@ -103,13 +161,30 @@ class Wish(Message, frozen=True, kw_only=True):
 
     base: int
     verb: Literal[
-        "move", "first", "last", "slip", "split", "double", "remove", "add", "start", "length"
+        "move",
+        "first",
+        "last",
+        "slip",
+        "split",
+        "double",
+        "remove",
+        "add",
+        "start",
+        "length",
+        "speed",
+        "fade",
+        "title",
     ]
     id: Text = ""
     by: int = 0
     to: int = 0
     frame: int = 0
     name: Text = ""
+    between: Text = "repeat"
+    fade_in: int = 0
+    fade_out: int = 0
+    dissolve: int = 0
+    counter: bool = False
 
 
 @require_POST
@@ -128,9 +203,21 @@ def _done(show: Show, made: Cut, wish: Wish) -> Cut:
         return _added(show, made, wish.name, new)
     if wish.verb == "start":
         start = parse_timecode(wish.name, show.rate)
-        return Cut(made.clips, made.rate, start)
+        return replace(made, start=start)
+    if wish.verb == "title":
+        return replace(made, title=wish.name.strip(), title_frames=wish.by, counter=wish.counter)
+    if wish.verb == "fade":
+        return made.faded(wish.id, wish.fade_in, wish.fade_out, wish.dissolve)
+    if wish.verb == "speed":
+        clip = made.clips[made.index(wish.id)]
+        return made.retimed(wish.id, _speeds(wish.name, clip), wish.between)
     if wish.verb == "length":
         clip = made.clips[made.index(wish.id)]
+        if clip.speeds:
+            raise Problem(
+                "The length of a clip that goes at another speed follows from its frames: trim those.",
+                "length",
+            )
         return made.trimmed(wish.id, last_by=wish.by - clip.length)
     verbs = {
         "move": lambda: made.moved(wish.id, wish.to),
@@ -148,7 +235,7 @@ def _added(show: Show, made: Cut, code: str, new: str) -> Cut:
     shot = next((one for one in actions.shots_of(show).values() if one.code == code), None)
     if shot is None:
         raise Problem("There is no such shot in the show.")
-    return Cut((*made.clips, actions.whole_clip(shot, new)), made.rate, made.start)
+    return replace(made, clips=(*made.clips, actions.whole_clip(shot, new)))
 
 
 def _label(wish: Wish) -> str:
@@ -163,6 +250,9 @@ def _label(wish: Wish) -> str:
         "remove": "Took a clip out",
         "add": f"Put {wish.name} in",
         "start": "Start of the cut",
+        "speed": "Speed of a clip",
+        "fade": "Fades of a clip",
+        "title": "Title of the cut",
     }[wish.verb]
 
 
@@ -200,3 +290,44 @@ def take(request, show):
     kind = "edl" if upload.name.lower().endswith(".edl") else "otio"
     actions.take(show, upload.read(), kind, whole(request.POST.get("base")) or 0)
     return redirect("cut", show.slug)
+
+
+@require_GET
+def sound(request, show):
+    """The sound of the cut."""
+    path = sound_and_movie.sound_of(find(show))
+    if path is None:
+        raise Http404
+    return FileResponse(path.open("rb"), content_type="audio/wav")
+
+
+@require_POST
+def take_sound(request, show):
+    """A WAV file to play with, or none."""
+    show = find(show)
+    if request.POST.get("remove"):
+        sound_and_movie.remove_sound(show)
+    else:
+        upload = given_file(request, "file", "a WAV file", sound_and_movie.MOST_SOUND)
+        sound_and_movie.take_sound(show, upload)
+    return redirect("cut", show.slug)
+
+
+@require_POST
+def make_movie(request, show):
+    """Begin to write the cut as a movie."""
+    show = find(show)
+    sound_and_movie.start_movie(
+        show, request.POST.get("what", "plate"), bool(request.POST.get("burn_in"))
+    )
+    return redirect("cut", show.slug)
+
+
+@require_GET
+def movie(request, show):
+    """The newest movie."""
+    show = find(show)
+    path = sound_and_movie.movie_of(show)
+    if path is None:
+        raise Http404
+    return FileResponse(path.open("rb"), as_attachment=True, filename=f"{show.slug}_cut.mp4")

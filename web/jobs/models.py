@@ -16,6 +16,7 @@ DOING = {
     "path": "Solving the path",
     "edges": "Measuring the plate’s edges",
     "views": "Joining the views",
+    "cut": "Writing the movie",
 }
 
 

@@ -7,7 +7,16 @@ import {Strip} from "./strip.js";
 const field = id => document.getElementById(id),
   page = document.querySelector(".cut-page"),
   AHEAD = 24, // frames that are fetched before they are played
-  STEP = 10;
+  STEP = 10,
+  // Fields of the cut and of a clip, by their ids.
+  OF_CUT = {"cut-title": "title", "cut-title-frames": "title_frames"},
+  OF_CLIP = {
+    "clip-speed": "speed",
+    "clip-between": "between",
+    "clip-fade-in": "fade_in",
+    "clip-fade-out": "fade_out",
+    "clip-dissolve": "dissolve",
+  };
 
 class Cut {
   constructor() {
@@ -36,6 +45,9 @@ class Cut {
     field("length-says").textContent = `${data.length} frames, ${data.seconds.toFixed(2)} s`;
     field("cut-says").textContent =
       `${data.clips.length} clips, ${data.length} frames; revision ${data.revision}`;
+    for (const [id, key] of Object.entries(OF_CUT))
+      if (document.activeElement !== field(id)) field(id).value = data[key];
+    field("cut-counter").checked = data.counter;
     this.#leftOut();
     this.strip.lay();
     this.show(this.frame);
@@ -69,19 +81,55 @@ class Cut {
   }
 
   /** The shot's frame of a frame of the cut. */
-  #own(frame) {
-    const {clip} = this;
-    return clip.first + frame - clip.begin;
+  #own(frame, clip = this.clip) {
+    const at = frame - clip.begin,
+      {sources} = clip;
+    if (!sources) return clip.first + at;
+    return Math.floor(sources[Math.max(0, Math.min(sources.length - 1, at))]);
   }
 
-  /** Where the picture of a frame of the cut is; null where there is none. */
-  url(frame) {
-    const clip = this.data.clips.find(
-      ({begin, length}) => frame >= begin && frame < begin + length,
-    );
-    if (clip?.film)
-      return `/films/${clip.film}/small/${clip.first + frame - clip.begin - clip.offset}.jpg`;
+  /** Where the picture of a frame of the cut is; null where there is none. `clip`: another one than is there, as in a dissolve. */
+  url(frame, clip = this.#clipOf(frame)) {
+    if (clip?.film) {
+      const [least, most] = clip.reach,
+        own = Math.max(least, Math.min(most, this.#own(frame, clip)));
+      return `/films/${clip.film}/small/${own - clip.offset}.jpg`;
+    }
     return clip?.photograph ? `/plates/${clip.photograph}/proxy.jpg` : null;
+  }
+
+  #clipOf(frame) {
+    return this.data.clips.find(({begin, length}) => frame >= begin && frame < begin + length);
+  }
+
+  /** What is seen on a frame, from below: [clip, weight] each, as the server mixes them too. */
+  #layers(frame) {
+    const {clips} = this.data,
+      index = clips.findIndex(({begin, length}) => frame >= begin && frame < begin + length);
+    if (index < 0) return [];
+    const clip = clips[index],
+      own = frame - clip.begin,
+      left = clip.length - own,
+      before = clips[index - 1],
+      following = clips[index + 1];
+    if (before?.dissolve) {
+      const first = Math.floor(before.dissolve / 2);
+      if (own < before.dissolve - first)
+        return [
+          [before, 1],
+          [clip, (first + own + 1) / (before.dissolve + 1)],
+        ];
+    }
+    const half = Math.floor(clip.dissolve / 2);
+    if (following && clip.dissolve && left <= half)
+      return [
+        [clip, 1],
+        [following, (half - left + 1) / (clip.dissolve + 1)],
+      ];
+    let weight = 1;
+    if (own < clip.fade_in) weight = (own + 1) / (clip.fade_in + 1);
+    if (left <= clip.fade_out) weight = Math.min(weight, left / (clip.fade_out + 1));
+    return [[clip, weight]];
   }
 
   paint() {
@@ -89,12 +137,52 @@ class Cut {
       ratio = devicePixelRatio || 1;
     canvas.width = Math.round(canvas.clientWidth * ratio);
     canvas.height = Math.round(canvas.clientHeight * ratio);
-    const url = this.url(this.frame),
-      picture = url && this.pictures.get(url),
-      context = canvas.getContext("2d");
+    const context = canvas.getContext("2d"),
+      layers = this.#layers(this.frame);
+    if (layers.some(([, weight]) => weight < 1)) {
+      context.fillStyle = "#000";
+      context.fillRect(0, 0, canvas.width, canvas.height);
+    }
+    for (const [clip, weight] of layers) {
+      context.globalAlpha = weight;
+      this.#paintClip(canvas, context, clip);
+    }
+    context.globalAlpha = 1;
+    this.#write(context, canvas, ratio);
+  }
+
+  /** The title and the counter over the picture. */
+  #write(context, {width, height}, ratio) {
+    const {title, title_frames: over, counter} = this.data,
+      words = [];
+    if (title && this.frame < over) words.push([title, width / 2, height / 2, 34, "center"]);
+    if (counter && this.clip) {
+      const {start, timecode: counting} = this.data;
+      words.push([
+        timecode(start + this.frame, counting),
+        width - 12 * ratio,
+        26 * ratio,
+        18,
+        "right",
+      ]);
+    }
+    for (const [text, x, y, size, align] of words) {
+      context.font = `600 ${size * ratio}px "Atkinson Hyperlegible Next", sans-serif`;
+      context.textAlign = align;
+      context.lineWidth = 4 * ratio;
+      context.strokeStyle = "#000";
+      context.fillStyle = "#fff";
+      context.strokeText(text, x, y);
+      context.fillText(text, x, y);
+    }
+  }
+
+  #paintClip(canvas, context, clip) {
+    const url = this.url(this.frame, clip),
+      picture = url && this.pictures.get(url);
     if (url && !picture) this.pictures.fetch(url);
     if (!picture) return;
-    const way = this.clip.way || {flip: false, quarters: 0},
+    const way = clip.way || {flip: false, quarters: 0},
       sides = way.quarters % 2 ? [picture.height, picture.width] : [picture.width, picture.height],
       scale = Math.min(canvas.width / sides[0], canvas.height / sides[1]),
       [width, height] = sides.map(side => side * scale);
@@ -115,6 +203,9 @@ class Cut {
     for (const name of ["first", "last", "length"])
       if (document.activeElement !== field(`clip-${name}`))
         field(`clip-${name}`).value = clip[name];
+    for (const [id, key] of Object.entries(OF_CLIP))
+      if (document.activeElement !== field(id)) field(id).value = clip[key];
+    field("clip-speed-says").textContent = clip.speed_says;
     field("clip-handles").textContent = clip.handles
       ? `Handles: ${clip.handles[0]} frames before, ${clip.handles[1]} after`
       : "A photograph, or no plate yet: held as long as is wanted";
@@ -162,7 +253,8 @@ class Cut {
   play() {
     this.plays = !this.plays;
     field("play").setAttribute("aria-pressed", this.plays);
-    if (!this.plays) return;
+    const sound = field("sound");
+    if (!this.plays) return sound?.pause();
     const from = this.frame >= this.data.length - 1 ? 0 : this.frame,
       began = performance.now(),
       step = now => {
@@ -179,6 +271,10 @@ class Cut {
         }
         requestAnimationFrame(step);
       };
+    if (sound && from / this.data.rate < (sound.duration || Number.POSITIVE_INFINITY)) {
+      sound.currentTime = from / this.data.rate;
+      sound.play().catch(() => {}); // a browser may want a press first: the picture plays without
+    }
     requestAnimationFrame(step);
   }
 
@@ -198,6 +294,30 @@ class Cut {
         const by = name === "length" ? typed : typed - clip[name];
         this.change(name, {by}).then(() => this.#sheet());
       });
+    for (const id of ["clip-speed", "clip-between"])
+      field(id).addEventListener("change", () =>
+        this.change("speed", {
+          name: field("clip-speed").value,
+          between: field("clip-between").value,
+        }).then(() => this.#sheet()),
+      );
+    const number = id => Math.round(+field(id).value) || 0;
+    for (const id of ["clip-fade-in", "clip-fade-out", "clip-dissolve"])
+      field(id).addEventListener("change", () =>
+        this.change("fade", {
+          fade_in: number("clip-fade-in"),
+          fade_out: number("clip-fade-out"),
+          dissolve: number("clip-dissolve"),
+        }).then(() => this.#sheet()),
+      );
+    for (const id of ["cut-title", "cut-title-frames", "cut-counter"])
+      field(id).addEventListener("change", () =>
+        this.do("title", {
+          name: field("cut-title").value,
+          by: number("cut-title-frames"),
+          counter: field("cut-counter").checked,
+        }),
+      );
     document.addEventListener("keydown", event => this.#pressed(event));
   }
 

@@ -1,0 +1,236 @@
+"""The sound that a cut plays with, and the cut as a movie: plates, or renders over them, with what is burnt in."""
+
+import math
+import os
+import tempfile
+from collections.abc import Iterator
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from django.conf import settings
+from PIL import Image, ImageDraw, ImageFont
+
+from aperture.cut import movie
+from aperture.cut.between import between
+from aperture.cut.cut import Clip, Cut, Layer
+from aperture.errors import Problem
+from aperture.plates.colour import encode_srgb
+from aperture.render import compose
+from aperture.timecode import DROPPED, format_timecode
+from aperture.units import format_number
+from web.blobs.folders import write
+from web.cut import actions
+from web.expose import exposure
+from web.jobs import runner
+from web.jobs.models import Job
+from web.lineup.snapshots import FONT, picture_in
+from web.plates.frames import frames_now, number_of, shifted_since
+from web.plates.full_frames import linear_frame
+from web.plates.models import linear_plate, plate_of
+from web.shows.models import Shot, Show
+
+KIND = "cut"
+WHATS = {"plate": "the plates", "over": "renders over the plates"}
+WIDEST, MOST_SOUND = 1920, 500_000_000
+
+
+def _home(show: Show) -> Path:
+    return settings.DATA / "cuts" / str(show.pk)
+
+
+def sound_of(show: Show) -> Path | None:
+    """The sound of a show's cut; None where there is none."""
+    path = _home(show) / "sound.wav"
+    return path if path.exists() else None
+
+
+def movie_of(show: Show) -> Path | None:
+    """The newest movie of a show's cut."""
+    path = _home(show) / "cut.mp4"
+    return path if path.exists() else None
+
+
+def take_sound(show: Show, upload) -> float:
+    """Keep a WAV file as the sound, or none; its seconds. Raises Problem where it can't be read."""
+    home = _home(show)
+    home.mkdir(parents=True, exist_ok=True)
+    with tempfile.NamedTemporaryFile(dir=home, suffix=".wav", delete=False) as file:
+        for chunk in upload.chunks():
+            file.write(chunk)
+    try:
+        seconds = movie.check_sound(Path(file.name))
+        os.replace(file.name, home / "sound.wav")
+    finally:
+        Path(file.name).unlink(missing_ok=True)
+    return seconds
+
+
+def remove_sound(show: Show) -> None:
+    """Play without sound again."""
+    (_home(show) / "sound.wav").unlink(missing_ok=True)
+
+
+def context(show: Show) -> dict:
+    """What the page shows of both."""
+    first = _first_shot(show)
+    job = runner.latest(first, KIND) if first else None
+    made = movie_of(show)
+    return {
+        "sound": sound_of(show),
+        "movie": made,
+        "movie_mb": made.stat().st_size / 1e6 if made else 0,
+        "job": job,
+        "first_shot": first,
+    }
+
+
+def _first_shot(show: Show) -> Shot | None:
+    """The shot under which the work of the whole cut is noted."""
+    return next(iter(actions.shots_of(show).values()), None)
+
+
+def start_movie(show: Show, what: str, burn_in: bool) -> Job:
+    """Begin to write the movie. Raises Problem where the cut is empty, or it is being written already."""
+    from web.cut import tasks
+
+    if what not in WHATS:
+        raise Problem(f"A movie shows {', or '.join(WHATS.values())}.")
+    first = _first_shot(show)
+    if first is None or not actions.cut_of(show).clips:
+        raise Problem("The cut is empty: put a shot in first.")
+    running = runner.latest(first, KIND)
+    if running and running.under_way:
+        raise Problem("The movie is being written already.")
+    return runner.start(first, KIND, tasks.write_movie, show.pk, what, burn_in)
+
+
+def write_movie(show: Show, what: str, burn_in: bool, progress=lambda done: None) -> None:
+    """Write the movie of a show's cut into its place, whole or not at all."""
+    cut = actions.cut_of(show)
+    shots = {shot.code: shot for shot in actions.shots_of(show).values()}
+    size = _size(cut, shots)
+    home = _home(show)
+    home.mkdir(parents=True, exist_ok=True)
+    pictures = _pictures(show, cut, shots, what, burn_in, size, progress)
+    write(home / "cut.mp4", lambda path: movie.write(path, pictures, cut.rate, sound_of(show)))
+
+
+def _size(cut: Cut, shots) -> tuple[int, int]:
+    """(width, height) of the movie: of the first plate, at most WIDEST wide, even."""
+    for clip in cut.clips:
+        plate = shots[clip.shot].state["plate"]
+        if plate:
+            scale = min(1.0, WIDEST / plate["width"])
+            return tuple(2 * max(8, round(plate[side] * scale / 2)) for side in ("width", "height"))
+    return 1280, 720
+
+
+def _pictures(show, cut: Cut, shots, what, burn_in, size, progress) -> Iterator[np.ndarray]:
+    """(H, W, 3) uint8 of each frame of the cut."""
+    for frame in range(cut.length):
+        progress(frame / cut.length)
+        light = np.zeros((size[1], size[0], 3), np.float32)
+        layers = cut.layers(frame)
+        for layer in layers:
+            light += layer.weight * _light(
+                shots[cut.clips[layer.index].shot], cut.clips[layer.index], layer, what, size
+            )
+        display = (encode_srgb(np.clip(light, 0, 1)) * 255 + 0.5).astype(np.uint8)
+        picture = Image.fromarray(display, "RGB")
+        _write_on(picture, show, cut, frame, layers[-1], burn_in)
+        yield np.asarray(picture)
+
+
+def _light(shot: Shot, clip: Clip, layer: Layer, what: str, size) -> np.ndarray:
+    """(H, W, 3) linear light of a clip's picture, fitted into the movie's size."""
+    whole = math.floor(layer.frame)
+    first = _frame(shot, whole, what, size)
+    share = layer.frame - whole
+    if share < 1e-6 or not shot.state["film"]:
+        return first
+    last = clip.last if clip.most is None else clip.most
+    return between(first, _frame(shot, min(whole + 1, last), what, size), share, clip.between)
+
+
+def _frame(shot: Shot, frame: int, what: str, size) -> np.ndarray:
+    return _fitted(shot.pk, shot.head_id, frame, what, size)
+
+
+@lru_cache(8)
+def _fitted(pk: int, head: int, frame: int, what: str, size) -> np.ndarray:
+    import cv2
+
+    shot = Shot.objects.with_head().get(pk=pk)
+    out = np.zeros((size[1], size[0], 3), np.float32)
+    if plate_of(shot) is None:
+        return out
+    try:
+        light = (
+            linear_frame(shot, number_of(shot.state, frame))
+            if shot.state["film"]
+            else linear_plate(shot)
+        )
+    except Problem:
+        return out  # a frame that can't be read is black
+    if what == "over":
+        light = _with_render(shot, frame, light)
+    scale = min(size[0] / light.shape[1], size[1] / light.shape[0])
+    inner = max(1, round(light.shape[1] * scale)), max(1, round(light.shape[0] * scale))
+    small = cv2.resize(np.ascontiguousarray(light, np.float32), inner, interpolation=cv2.INTER_AREA)
+    left, top = (size[0] - inner[0]) // 2, (size[1] - inner[1]) // 2
+    out[top : top + inner[1], left : left + inner[0]] = small
+    return out
+
+
+def _with_render(shot: Shot, frame: int, light: np.ndarray) -> np.ndarray:
+    """The newest render of a frame over its plate, ours or one brought back; the plate where there is none of its size."""
+    rows = [*[one for one in shot.renders.all()[:20] if one.whole], *shot.returned.all()[:20]]
+    for row in sorted(rows, key=lambda one: one.created, reverse=True):
+        if shot.state["film"] and frame not in frames_now(shot.state, row):
+            continue
+        folder = row.of_frame(frame - shifted_since(shot.state, row))
+        if not (folder / "render.exr").exists():
+            continue
+        render = picture_in(folder)
+        if render.shape[:2] == light.shape[:2]:
+            return compose.composite("over", light, render)
+    return light
+
+
+def _write_on(picture, show: Show, cut: Cut, frame: int, layer: Layer, burn_in: bool) -> None:
+    """What stands in the picture: the facts along its foot, the title, the counter."""
+    clip = cut.clips[layer.index]
+    at = format_timecode(cut.start + frame, cut.rate, cut.rate in DROPPED)
+    if burn_in:
+        words = f"{show.name} · {clip.shot} · frame {math.floor(layer.frame)} · cut {frame} · {at}"
+        compose.burn_in(picture, [words], FONT)
+    draw = ImageDraw.Draw(picture)
+    if cut.title and frame < cut.title_frames:
+        face = ImageFont.truetype(str(FONT), max(14, picture.height // 14))
+        place = (picture.width / 2, picture.height / 2)
+        draw.text(
+            place, cut.title, (255, 255, 255), face, "mm", stroke_width=2, stroke_fill=(0, 0, 0)
+        )
+    if cut.counter:
+        face = ImageFont.truetype(str(FONT), max(12, picture.height // 26))
+        place = (picture.width - picture.height // 40, picture.height // 40)
+        draw.text(place, at, (255, 255, 255), face, "ra", stroke_width=2, stroke_fill=(0, 0, 0))
+
+
+def about_speed(shot: Shot, clip: Clip) -> str:
+    """What another speed does to the motion blur, and what a camera that ran faster would have had."""
+    if not clip.speeds:
+        return ""
+    slowest = min(speed for _, speed in clip.speeds)
+    seconds = exposure.of_camera(shot)["seconds"].value
+    rate = float(shot.show.rate)
+    says = f"{clip.last - clip.first + 1} frames of the shot over {clip.length} of the cut."
+    if not seconds or abs(slowest - 1) < 1e-9:
+        return says
+    angle = 360 * seconds * rate
+    return (
+        f"{says} Its blur is that of a shutter of {format_number(angle, 0)}°, of which a frame of the cut shows {100 * slowest:g} % of the way: "
+        f"as if it were {format_number(angle / slowest, 0)}°. A camera that ran at {format_number(rate / slowest, 2)} frames a second with "
+        f"{format_number(angle, 0)}° would have been open for 1/{format_number(1 / (seconds * slowest), 0)} s."
+    )
