@@ -4,14 +4,18 @@ from dataclasses import replace
 from fractions import Fraction
 from unittest import TestCase
 
+import cv2
+import numpy as np
 import opentimelineio as otio
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from aperture.cut.cut import Clip, Cut
+from aperture.cut.between import between
+from aperture.cut.cut import BETWEEN, Clip, Cut
 from aperture.errors import Problem
 from aperture.formats import cut_files
 from aperture.timecode import format_timecode
+from tests.chessboard import FOLDER
 
 CUT = Cut(
     (
@@ -132,3 +136,78 @@ class Changes(TestCase):
         clip = CUT.clips[index]
         self.assertEqual(CUT.begins[index] + own - clip.first, frame)
         self.assertTrue(clip.first <= own <= clip.last)
+
+
+class Retimed(TestCase):
+    """Slow motion, fades and dissolves: their arithmetic, OpenTimelineIO's reading of them, real pictures in between."""
+
+    @given(st.floats(0.05, 8), st.integers(2, 200))
+    def test_a_constant_speed(self, speed, count):
+        """n frames at a speed v last n / v; frame k of the cut shows k v frames into the shot (common practice, no source)."""
+        clip = Clip("a", "LT070", 1001, 1000 + count, 1001, 1000 + count, ((1001, speed),))
+        self.assertEqual(clip.length, max(1, round(count / speed)))
+        for frame in range(0, clip.length, 7):
+            self.assertAlmostEqual(
+                clip.source(frame), min(1001 + frame * speed, 1000 + count), places=6
+            )
+
+    def test_a_curve_goes_through_every_frame_once(self):
+        """From full speed to a quarter and back: it never goes backward, and lasts the sum of its frames' times."""
+        clip = Clip("a", "LT070", 1, 60, 1, 60, ((1, 1.0), (30, 0.25), (60, 1.0)))
+        at = [clip.source(frame) for frame in range(clip.length)]
+        self.assertTrue(all(one < two for one, two in zip(at, at[1:])))
+        self.assertLess(at[-1] - 60, 1)
+        slow = at.index(min(at, key=lambda value: abs(value - 30)))
+        self.assertAlmostEqual(at[slow + 1] - at[slow], 0.25, delta=0.03)
+
+    def test_layers_add_up(self):
+        cut = CUT.faded("a", 4, 0, 6)
+        for frame in range(cut.length):
+            layers = cut.layers(frame)
+            whole = sum(one.weight for one in layers)
+            self.assertTrue(0 < whole <= 1 + 1e-9)
+            if frame >= 4:
+                self.assertAlmostEqual(whole, 1)
+        self.assertAlmostEqual(cut.layers(0)[0].weight, 0.2)
+        over = [cut.layers(frame) for frame in range(45, 51)]  # three before its end, three after
+        self.assertTrue(all(len(one) == 2 for one in over))
+        np.testing.assert_allclose([one[1].weight for one in over], np.arange(1, 7) / 7)
+        self.assertEqual([one[1].frame for one in over], [1007, 1008, 1009, 1010, 1011, 1012])
+        for id_, told, says in (("d", (0, 0, 4), "nothing to dissolve"), ("d", (9, 9, 0), "longer"), ("c", (0, 0, 20), "longer"),
+                                ("b", (0, 0, 12), "5 needs|needs")):  # fmt: skip
+            with self.assertRaisesRegex(Problem, says):
+                CUT.faded(id_, *told)
+        for speeds in (((1, 0.0),), ((1, 99.0),), ((5, 1.0), (5, 2.0))):
+            with self.assertRaises(Problem):
+                CUT.retimed("a", speeds, "repeat")
+
+    def test_there_and_back_through_opentimelineio(self):
+        made = CUT.retimed("b", [(1010, 0.5)], "flow").faded("a", 3, 5, 6)
+        made = made.retimed("c", [(5, 1.0), (60, 0.5)], "repeat")
+        text = cut_files.write(made, "otio", "Tide")
+        (track,) = otio.adapters.read_from_string(text, "otio_json").tracks
+        self.assertEqual(round(track.duration().value), made.length)
+        self.assertEqual(track[2].effects[0].time_scalar, 0.5)
+        self.assertEqual((track[1].in_offset.value, track[1].out_offset.value), (3, 3))
+        found, _ = cut_files.read(text.encode(), "otio", Fraction(24))
+        self.assertEqual([(one.first, one.last) for one in found], [(one.first, one.last) for one in made.clips])  # fmt: skip
+        self.assertEqual([one.speeds for one in found], [one.speeds for one in made.clips])
+        self.assertEqual((found[0].fade_in, found[0].fade_out, found[0].dissolve), (3, 5, 6))
+        edl = cut_files.write(CUT.retimed("b", [(1010, 0.5)], "flow"), "edl", "Tide")
+        self.assertIn("M2", edl)  # CMX 3600's line for another speed
+
+    def test_between_two_frames_of_a_real_film(self):
+        """Every other frame of OpenCV's megamind film left out and estimated: motion is nearer to the truth than a blend or the nearest."""
+        film, frames = cv2.VideoCapture(str(FOLDER / "Megamind.avi")), []
+        for _ in range(60):
+            frames.append(film.read()[1].astype(np.float32) / 255)
+        off = {way: [] for way in BETWEEN}
+        for first in range(20, 50, 6):
+            if np.abs(frames[first] - frames[first + 2]).mean() > 0.15:
+                continue  # a cut
+            for way, errors in off.items():
+                made = between(frames[first], frames[first + 2], 0.5, way)
+                errors.append(float(np.abs(made - frames[first + 1]).mean()))
+        mean = {way: np.mean(errors) for way, errors in off.items()}
+        self.assertLess(mean["flow"], mean["blend"])
+        self.assertLess(mean["blend"], mean["repeat"])

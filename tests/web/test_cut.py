@@ -1,7 +1,12 @@
 """The cut of a show: made of its shots, changed, undone, in two windows, taken from a file."""
 
+import io
 import json
+import tempfile
+import wave
 
+import av
+import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from demo.plates import FOLDER
@@ -119,3 +124,57 @@ class Cutting(HasBoards):
             answer = self.client.post("/shows/elsewhere/cut/take", form, headers=headers)
             self.assertEqual(answer.status_code, 422)
         self.assertEqual(other.shots.count(), 2)
+
+    def test_speeds_fades_sound_and_the_movie(self):
+        film, still, empty = (clip["id"] for clip in self.page()["clips"])
+        self.do("speed", id=film, name="50 %", between="blend")
+        page = self.page()
+        self.assertEqual((page["clips"][0]["length"], page["clips"][0]["speed"]), (24, "50 %"))
+        self.assertEqual(page["clips"][0]["sources"][:3], [1.0, 1.5, 2.0])
+        self.assertIn("12 frames of the shot over 24", page["clips"][0]["speed_says"])
+        self.do("length", 422, id=film, by=9)
+        for wrong in ("fast", "0", "1: 50, x: 3", "99999 %"):
+            self.do("speed", 422, id=film, name=wrong)
+        self.do("fade", id=film, fade_in=4)
+        self.do("fade", id=still, dissolve=4)
+        self.do("fade", 422, id=empty, dissolve=4)
+        self.do("title", name="Tide", by=10, counter=True)
+        self.do("title", 422, name="a\nb", by=10)
+        self.do("length", id=still, by=10)
+        self.do("length", id=empty, by=8)
+        kept = cut_of(self.show)
+        self.assertEqual((kept.title, kept.counter, kept.clips[1].dissolve), ("Tide", True, 4))
+        for name, data, status in (("a.wav", _wav(2.0), 302), ("b.wav", b"RIFF no sound", 422)):
+            answer = self.client.post(
+                "/shows/tide/cut/sound", {"file": SimpleUploadedFile(name, data)}
+            )
+            self.assertEqual(answer.status_code, status)
+        self.assertEqual(self.client.get("/shows/tide/cut/sound.wav")["Content-Type"], "audio/wav")
+        self.assertEqual(self.client.get("/shows/tide/cut/cut.mp4").status_code, 404)
+        self.client.post("/shows/tide/cut/movie", {"what": "over", "burn_in": "1"})
+        self.assertContains(self.client.get("/shows/tide/cut"), "Save the movie")
+        with tempfile.NamedTemporaryFile(suffix=".mp4") as file:
+            file.write(b"".join(self.client.get("/shows/tide/cut/cut.mp4").streaming_content))
+            file.flush()
+            with av.open(file.name) as movie:
+                sound = movie.streams.audio[0]
+                self.assertAlmostEqual(float(sound.duration * sound.time_base), 42 / 24, delta=0.1)
+                frames = [frame.to_ndarray(format="gray") for frame in movie.decode(video=0)]
+        self.assertEqual(len(frames), 24 + 10 + 8)
+        light = [float(frame[: frame.shape[0] // 2].mean()) for frame in frames]
+        self.assertLess(light[0], 0.7 * light[12])  # from black
+        self.assertLess(light[41], 5)  # a shot without a plate
+
+    def test_what_is_seen_over_cuts(self):
+        self.do("remove", id=self.page()["clips"][1]["id"])
+        self.assertContains(self.client.get("/shows/tide/cut"), "LT950 isn’t in the cut")
+
+
+def _wav(seconds):
+    """A tone of 440 Hz."""
+    with io.BytesIO() as file:
+        with wave.open(file, "wb") as sound:
+            sound.setparams((1, 2, 8000, 0, "NONE", ""))
+            at = np.arange(int(8000 * seconds)) / 8000
+            sound.writeframes((np.sin(2 * np.pi * 440 * at) * 12000).astype("<i2").tobytes())
+        return file.getvalue()
