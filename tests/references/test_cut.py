@@ -10,10 +10,15 @@ import opentimelineio as otio
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from aperture.camera import CameraPath
 from aperture.cut.between import between
 from aperture.cut.cut import BETWEEN, Clip, Cut
 from aperture.errors import Problem
 from aperture.formats import cut_files
+from aperture.geometry.grid import Grid
+from aperture.geometry.rotation import rotation_from_angles
+from aperture.lens.lens import Lens
+from aperture.moves.arrows import arrows
 from aperture.timecode import format_timecode
 from tests.chessboard import FOLDER
 
@@ -211,3 +216,32 @@ class Retimed(TestCase):
         mean = {way: np.mean(errors) for way, errors in off.items()}
         self.assertLess(mean["flow"], mean["blend"])
         self.assertLess(mean["blend"], mean["repeat"])
+
+
+class Moves(TestCase):
+    def test_arrows_say_what_the_camera_did(self):
+        """A path made of known moves; the words and ways are the trade's (common practice, no source)."""
+        grid = Grid.from_gate(1920, 1080, 36, 20.25)
+
+        def path(end, pan=0.0, tilt=0.0, focal=35.0):
+            turns = np.stack(
+                [rotation_from_angles(0.4, 0.1, 0), rotation_from_angles(0.4 + pan, 0.1 + tilt, 0)]
+            )
+            places = np.stack([np.zeros(3), turns[0] @ end])
+            return CameraPath(grid, Lens(35.0), np.array([1, 48]), turns, places, np.array([35.0, focal]))  # fmt: skip
+
+        for made, says, way in (
+            (path([0, 0, -2.0]), "2.0 m forward", (1, -1)),
+            (path([0, 0, 2.0]), "2.0 m back", (-1, 1)),
+            (path([1.5, 0, 0]), "1.5 m to the right", (1, 0)),
+            (path([0, -0.4, 0]), "0.4 m down", (0, 1)),
+            (path([0, 0, 0], pan=np.radians(30)), "pans 30° to the left", (-1, 0)),
+            (path([0, 0, 0], tilt=np.radians(10)), "tilts 10° up", (0, -1)),
+            (path([0, 0, 0], focal=70.0), "35 → 70 mm", (-1, -1)),
+        ):
+            with self.subTest(says=says):
+                [one] = arrows(made)
+                self.assertEqual(one.says, says)
+                drawn = np.sign(np.round(np.subtract(one.end, one.begin), 6))
+                self.assertEqual(tuple(drawn), way)
+        self.assertEqual(arrows(path([0.01, 0, 0])), [])

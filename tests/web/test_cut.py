@@ -165,6 +165,28 @@ class Cutting(HasBoards):
         self.assertLess(light[0], 0.7 * light[12])  # from black
         self.assertLess(light[41], 5)  # a shot without a plate
 
+    def test_the_storyboard_s_page_and_the_board_s_filters(self):
+        for kind in ("plate", "render", "drawing", "snapshot", "nothing"):
+            self.assertContains(self.client.get("/shows/tide/storyboard", {"kind": kind}), "LT950")
+        self.assertEqual(
+            self.client.get("/shows/tide/LT950/hand-off/storyboard.jpg")["Content-Type"],
+            "image/jpeg",
+        )
+        self.assertEqual(
+            self.client.get("/shows/tide/LT960/hand-off/storyboard.jpg").status_code, 404
+        )
+        self.assertEqual(
+            self.client.get("/shows/tide/storyboard.pdf", {"kind": "render"}).content[:4], b"%PDF"
+        )
+
+        def listed(**asked):
+            rows = self.client.get("/shows/tide/", asked).context["rows"]
+            return [shot.code for shot, _ in rows]
+
+        self.assertEqual(listed(step="plate", state="settled"), ["LT900", "LT950"])
+        self.assertEqual(listed(step="plate", state="nothing"), ["LT960"])
+        self.assertEqual(listed(step="nonsense", state="nonsense"), ["LT900", "LT950", "LT960"])
+
     def test_what_is_seen_over_cuts(self):
         self.do("remove", id=self.page()["clips"][1]["id"])
         self.assertContains(self.client.get("/shows/tide/cut"), "LT950 isn’t in the cut")

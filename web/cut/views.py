@@ -128,14 +128,14 @@ def _speeds(text: str, clip) -> list[tuple[int, float]]:
         return [] if speed == 100 else [(clip.first, speed / 100)]
     out = []
     for part in text.split(","):
-        frame, _, speed = part.partition(":")
+        frame, _, percent = part.partition(":")
         at = whole(frame.strip())
         if at is None:
             raise Problem(
                 "A curve of speeds is typed as frame: percent, such as 1001: 100, 1024: 25.",
                 "speed",
             )
-        out.append((at, parse_number(speed.strip().rstrip("% "), "The speed") / 100))
+        out.append((at, parse_number(percent.strip().rstrip("% "), "The speed") / 100))
     return out
 
 

@@ -36,6 +36,7 @@ from aperture.scene.plan import Drawing
 from web.gates.gate import chain_of
 from web.gates.page import drawing as chain_drawing
 from web.handoff.camera_sheet import CameraSheet, Series, camera_sheet, picture_of, slate_of
+from web.handoff.storyboard import Panel, jpeg_of, panel_of
 from web.lineup.snapshots import FONT, facts
 from web.shows.models import Shot, Show
 from web.ui.rows import Row
@@ -137,9 +138,11 @@ def sheets_pdf(show: Show, shots: list[Shot]) -> bytes:
     return _built(f"{show.name}: camera sheets", story)
 
 
-def storyboard_pdf(show: Show, shots: list[Shot]) -> bytes:
-    """Several shots on a page, each with its picture, description and notes."""
-    cells = [_panel(shot) for shot in shots]
+def storyboard_pdf(show: Show, shots: list[Shot], kind: str = "plate") -> bytes:
+    """Several shots on a page, each with its picture (a kind of `storyboard.PICTURES`) and how the camera moves, description, lens
+    and notes.
+    """
+    cells = [_panel(panel_of(shot, kind)) for shot in shots]
     cells += [[]] * (-len(cells) % BOARD_COLUMNS)
     rows = [cells[at : at + BOARD_COLUMNS] for at in range(0, len(cells), BOARD_COLUMNS)]
     story: list[Flowable] = [_text(f"{show.name}: storyboard", 14, True), Spacer(0, 4 * mm)]
@@ -158,11 +161,15 @@ def _built(title: str, story: list[Flowable]) -> bytes:
     return file.getvalue()
 
 
-def _panel(shot: Shot) -> list[Flowable]:
+def _panel(panel: Panel) -> list[Flowable]:
+    shot = panel.shot
     slate = " · ".join(f"{row.name} {row.value}" for row in slate_of(shot))
     wide = WIDE / BOARD_COLUMNS - 6 * mm
-    out: list[Flowable] = [*_picture(shot, wide, ()), _text(shot.code, 9, True)]
-    for words, colour in ((slate, QUIET), (shot.description, INK), (shot.notes[:600], QUIET)):
+    made = jpeg_of(panel, PICTURE_PX)
+    picture = [Image(io.BytesIO(made[0]), wide, wide * made[1])] if made else []
+    out: list[Flowable] = [*picture, _text(shot.code, 9, True)]
+    told = ((slate, QUIET), (shot.description, INK), (shot.notes[:600], QUIET), (panel.lens, QUIET))
+    for words, colour in told:
         if words:
             out.append(_text(words, 8, colour=colour))
     return out

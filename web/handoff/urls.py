@@ -4,6 +4,7 @@ from web.handoff import straight, tables, views
 
 urlpatterns = [
     path("hand-off", views.handoff, name="handoff"),
+    path("hand-off/storyboard.jpg", views.storyboard_picture, name="storyboard-picture"),
     path("hand-off/contents", views.choose, name="handoff-contents"),
     path("hand-off/straight", straight.pictures, name="handoff-straight"),
     path("hand-off/straight.mp4", straight.movie, name="handoff-straight-movie"),

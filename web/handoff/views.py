@@ -4,8 +4,8 @@ import io
 import math
 import zipfile
 
-from django.http import Http404
-from django.shortcuts import get_object_or_404, redirect
+from django.http import Http404, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture.camera import Camera
@@ -19,6 +19,7 @@ from aperture.units import LENGTH_UNITS, format_value
 from web.cut.actions import in_order
 from web.gates.gate import all_around, plate_origin
 from web.handoff import contents, files, pdf, remembered, tables
+from web.handoff import storyboard as boards
 from web.handoff.answers import download
 from web.handoff.camera_sheet import camera_sheet, drawn
 from web.handoff.straight import sizes_of
@@ -217,9 +218,34 @@ def sheets(request, show):
 def storyboard(request, show):
     """The pictures of all shots, with their descriptions and notes."""
     show, shots = _of_show(show)
+    kind = request.GET.get("kind", "plate")
     return download(
-        pdf.storyboard_pdf(show, shots), f"{show.slug}_storyboard.pdf", "application/pdf"
+        pdf.storyboard_pdf(show, shots, kind), f"{show.slug}_storyboard.pdf", "application/pdf"
     )
+
+
+@require_GET
+def storyboard_page(request, show):
+    """The same as a page, with a choice of what stands in the panels."""
+    show, shots = _of_show(show)
+    kind = request.GET.get("kind", "plate")
+    kind = kind if kind in boards.PICTURES else "plate"
+    context = {
+        "show": show,
+        "panels": [boards.panel_of(shot, kind) for shot in shots],
+        "kinds": boards.PICTURES.items(),
+        "kind": kind,
+    }
+    return render(request, "handoff/storyboard.html", context)
+
+
+@require_GET
+def storyboard_picture(request, show, shot):
+    """A panel's picture, with how the camera moves."""
+    made = boards.jpeg_of(boards.panel_of(find(show, shot), request.GET.get("kind", "plate")), 640)
+    if made is None:
+        raise Http404
+    return HttpResponse(made[0], content_type="image/jpeg")
 
 
 @require_GET

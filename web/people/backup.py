@@ -52,7 +52,7 @@ def _copy_database(folder: Path) -> None:
     if connection.vendor == "sqlite":
         fresh = folder / f"{DATABASE}.new"
         fresh.unlink(missing_ok=True)
-        with closing(sqlite3.connect(settings.DATABASES["default"]["NAME"])) as now:
+        with closing(sqlite3.connect(str(settings.DATABASES["default"]["NAME"]))) as now:
             with closing(sqlite3.connect(fresh)) as copy:
                 now.backup(copy)
                 ((sound,),) = copy.execute("PRAGMA integrity_check").fetchall()
@@ -128,7 +128,7 @@ def restore(folder: Path) -> int:
     if any((settings.DATA / name).exists() for name in ("blobs", "plates", "films", "renders")):
         raise Problem("The data folder isn’t empty: restore into a fresh one.")
     if connection.vendor == "sqlite":
-        target = Path(settings.DATABASES["default"]["NAME"])
+        target = Path(str(settings.DATABASES["default"]["NAME"]))
         if target.exists():
             raise Problem("The data folder isn’t empty: restore into a fresh one.")
         shutil.copy2(folder / DATABASE, target)

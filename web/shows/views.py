@@ -113,6 +113,9 @@ def board(request, show):
     listing = _listing(request, organise.SORTS, "code")
     wanted = list(organise.found_shots(show, listing["text"], listing["sort"], listing["archived"]))
     rows = list(zip(wanted, steps.strips(wanted)))
+    step, state = request.GET.get("step", ""), request.GET.get("state", "")
+    if step in steps.NAMES or state in steps.STATES:
+        rows = [(shot, strip) for shot, strip in rows if _is_so(strip, step, state)]
     return render(
         request,
         "shows/board.html",
@@ -122,10 +125,20 @@ def board(request, show):
             "form": form,
             "listing": listing,
             "step_names": list(steps.NAMES.values()),
+            "step_choices": steps.NAMES.items(),
+            "state_choices": steps.STATES.items(),
+            "step": step,
+            "state": state,
             "deleted": show.shots.filter(deleted__isnull=False).order_by("-deleted"),
         },
         status=422 if form.errors else 200,
     )
+
+
+def _is_so(strip: list[dict], step: str, state: str) -> bool:
+    """Whether a step of a shot, or any where none is told, is in a state, or begun where none is told."""
+    asked = [item for item in strip if step in ("", item["key"])]
+    return any(item["state"] == state if state else item["state"] != "nothing" for item in asked)
 
 
 def _after(request, shot, says, back="plate"):
