@@ -51,6 +51,8 @@ class Clip:
         Frames of the cut over which it comes from black, and goes to black.
     dissolve : int
         Frames of the cut, half of them on either side of its end, over which the next clip comes through it.
+    over : int or None
+        The frame of the cut from which it lies over the others, as to hide a jump; None: it has its place in the row.
     """
 
     id: str
@@ -64,8 +66,11 @@ class Clip:
     fade_in: int = 0
     fade_out: int = 0
     dissolve: int = 0
+    over: int | None = None
 
     def __post_init__(self) -> None:
+        if self.over is not None and self.over < 0:
+            raise Problem("A clip lies over the cut from one of its frames on.", "over")
         frames = [frame for frame, _ in self.speeds]
         if frames != sorted(set(frames)) or len(frames) > MOST_SPEEDS:
             raise Problem("Speeds stand at frames in their order, each once.", "speed")
@@ -181,17 +186,22 @@ class Cut:
             raise Problem("A clip stands in the cut twice.")
 
     @property
+    def row(self) -> list[int]:
+        """The indices of the clips that come one after the other; the others lie over these."""
+        return [index for index, clip in enumerate(self.clips) if clip.over is None]
+
+    @property
     def length(self) -> int:
         """In frames."""
-        return sum(clip.length for clip in self.clips)
+        return sum(clip.length for clip in self.clips if clip.over is None)
 
     @property
     def begins(self) -> list[int]:
         """The frame of the cut that each clip begins with."""
         out, at = [], 0
         for clip in self.clips:
-            out.append(at)
-            at += clip.length
+            out.append(at if clip.over is None else clip.over)
+            at += clip.length if clip.over is None else 0
         return out
 
     def at(self, frame: int) -> tuple[int, int]:
@@ -200,32 +210,52 @@ class Cut:
         return index, int(self.clips[index].source(frame - begin))
 
     def _clip_at(self, frame: int) -> tuple[int, int]:
+        """(index, its begin) of the clip that is on top."""
+        laid = self._laid_at(frame)
+        return laid if laid is not None and frame < self.length else self._in_row(frame)
+
+    def _laid_at(self, frame: int) -> tuple[int, int] | None:
+        for index, clip in reversed(list(enumerate(self.clips))):
+            if clip.over is not None and clip.over <= frame < clip.over + clip.length:
+                return index, clip.over
+        return None
+
+    def _in_row(self, frame: int) -> tuple[int, int]:
+        begins = self.begins
         if frame >= 0:
-            for index, (begin, clip) in enumerate(zip(self.begins, self.clips)):
-                if frame < begin + clip.length:
-                    return index, begin
+            for index in self.row:
+                if frame < begins[index] + self.clips[index].length:
+                    return index, begins[index]
         raise Problem("The cut has no such frame.")
 
     def layers(self, frame: int) -> list[Layer]:
         """What is seen on a frame of the cut, from below; what weights leave of one is black. Raises Problem beyond its ends."""
-        index, begin = self._clip_at(frame)
+        layers, laid = self._row_layers(frame), self._laid_at(frame)
+        if laid is None:
+            return layers
+        index, begin = laid
         clip, own = self.clips[index], frame - begin
-        weight = 1.0
-        if own < clip.fade_in:
-            weight = (own + 1) / (clip.fade_in + 1)
+        weight = _faded(clip, own)
+        below = [replace(one, weight=one.weight * (1 - weight)) for one in layers if weight < 1]
+        return [*below, Layer(index, clip.source(own), weight)]
+
+    def _row_layers(self, frame: int) -> list[Layer]:
+        index, begin = self._in_row(frame)
+        clip, own = self.clips[index], frame - begin
         left = clip.length - own  # frames from here to its end, this one included
-        if left <= clip.fade_out:
-            weight = min(weight, left / (clip.fade_out + 1))
-        layers = [Layer(index, clip.source(own), weight)]
-        if index and (before := self.clips[index - 1]).dissolve:
+        layers = [Layer(index, clip.source(own), _faded(clip, own))]
+        row = self.row
+        place = row.index(index)
+        if place and (before := self.clips[row[place - 1]]).dissolve:
             first = before.dissolve // 2
             if own < before.dissolve - first:
                 share = (first + own + 1) / (before.dissolve + 1)
-                back = Layer(index - 1, before.source(before.length + own), 1 - share)
+                back = Layer(row[place - 1], before.source(before.length + own), 1 - share)
                 layers = [back, Layer(index, clip.source(own), share)]
-        if clip.dissolve and index + 1 < len(self.clips) and left <= clip.dissolve // 2:
+        if clip.dissolve and place + 1 < len(row) and left <= clip.dissolve // 2:
             share = (clip.dissolve // 2 - left + 1) / (clip.dissolve + 1)
-            coming = Layer(index + 1, self.clips[index + 1].source(-left), share)
+            following = row[place + 1]
+            coming = Layer(following, self.clips[following].source(-left), share)
             layers = [Layer(index, clip.source(own), 1 - share), coming]
         return layers
 
@@ -259,10 +289,11 @@ class Cut:
         clip = self.clips[index]
         if fade_in + fade_out > clip.length:
             raise Problem(f"{clip.shot} has {clip.length} frames: its fades are longer.", "fade")
-        if dissolve and index + 1 == len(self.clips):
-            raise Problem("After the last clip there is nothing to dissolve into.", "dissolve")
+        later = [other for other in self.row if other > index]
+        if dissolve and (clip.over is not None or not later):
+            raise Problem("After this clip there is nothing to dissolve into.", "dissolve")
         if dissolve:
-            following = self.clips[index + 1]
+            following = self.clips[later[0]]
             after, before = dissolve - dissolve // 2, dissolve // 2
             if dissolve > min(clip.length, following.length):
                 raise Problem("The dissolve is longer than one of its clips.", "dissolve")
@@ -272,6 +303,17 @@ class Cut:
             id_,
             lambda one: replace(one, fade_in=fade_in, fade_out=fade_out, dissolve=dissolve),
         )
+
+    def laid_over(self, id_: str, frame: int | None) -> Cut:
+        """With a clip that lies over the others from a frame of the cut on, or has its place in the row again."""
+        if frame is not None and len(self.row) == 1 and self.clips[self.index(id_)].over is None:
+            raise Problem("The only clip of the row has nothing to lie over.", "over")
+        made = self._with(id_, lambda clip: replace(clip, over=frame, dissolve=0))
+        if frame is not None and frame >= made.length:
+            raise Problem(
+                f"The cut has {made.length} frames: the clip would lie behind its end.", "over"
+            )
+        return made
 
     def slipped(self, id_: str, by: int) -> Cut:
         """With a clip of the same length that shows its shot so many frames later."""
@@ -310,6 +352,16 @@ class Layer:
     index: int
     frame: float
     weight: float
+
+
+def _faded(clip: Clip, own: int) -> float:
+    """What a clip's fades leave of it on one of its frames."""
+    left, weight = clip.length - own, 1.0
+    if own < clip.fade_in:
+        weight = (own + 1) / (clip.fade_in + 1)
+    if left <= clip.fade_out:
+        weight = min(weight, left / (clip.fade_out + 1))
+    return weight
 
 
 def _require_handle(clip: Clip, side: int, wanted: int) -> None:

@@ -46,6 +46,7 @@ def write(cut: Cut, kind: str, name: str) -> str:
     timeline.global_start_time = otio.opentime.RationalTime(cut.start, rate)
     track = otio.schema.Track("Picture", kind=otio.schema.TrackKind.Video)
     timeline.tracks.append(track)
+    over = otio.schema.Track("Over", kind=otio.schema.TrackKind.Video)
     for clip in cut.clips:
         least = clip.first if clip.least is None else clip.least
         most = clip.last if clip.most is None else clip.most
@@ -61,8 +62,11 @@ def write(cut: Cut, kind: str, name: str) -> str:
         if kind == "otio" and (clip.fade_in or clip.fade_out):
             fades = {"fade_in": clip.fade_in, "fade_out": clip.fade_out}
             made.metadata[OWN] = dict(made.metadata.get(OWN, {})) | fades
+        if clip.over is not None:
+            _lay(over, made, clip.over, rate)
+            continue
         track.append(made)
-        if clip.dissolve and clip is not cut.clips[-1]:
+        if clip.dissolve and clip is not cut.clips[cut.row[-1]]:
             first = clip.dissolve // 2
             track.append(
                 otio.schema.Transition(
@@ -72,10 +76,27 @@ def write(cut: Cut, kind: str, name: str) -> str:
                     otio.opentime.RationalTime(clip.dissolve - first, rate),
                 )
             )
-    if kind == "otio":
+    if kind == "otio":  # an EDL of CMX 3600 has one track of pictures
+        if len(over):
+            timeline.tracks.append(over)
         return str(otio.adapters.write_to_string(timeline, "otio_json"))
     text = str(otio.adapters.write_to_string(timeline, "cmx_3600", rate=rate, style="nucoda"))
     return _begun_at(text, cut)
+
+
+def _lay(track: Any, clip: Any, frame: int, rate: float) -> None:
+    """Put a clip on the upper track, after a gap up to its frame. Raises Problem where another one lies there."""
+    import opentimelineio as otio
+
+    at = round(track.duration().value) if len(track) else 0
+    if frame < at:
+        raise Problem(
+            "Two clips lie over the cut at the same time: a file has room for one of them."
+        )
+    if frame > at:
+        length = otio.opentime.RationalTime(frame - at, rate)
+        track.append(otio.schema.Gap(duration=length))
+    track.append(clip)
 
 
 def _begun_at(text: str, cut: Cut) -> str:

@@ -186,6 +186,26 @@ class Retimed(TestCase):
             with self.assertRaises(Problem):
                 CUT.retimed("a", speeds, "repeat")
 
+    def test_a_clip_over_a_jump(self):
+        """The row closes up behind it; on its frames it is seen alone, or by its fade; OpenTimelineIO has it on a track of its own."""
+        cut = CUT.laid_over("d", 40).faded("d", 2, 0, 0)
+        self.assertEqual(cut.length, CUT.length - 12)
+        self.assertEqual(cut.begins, [0, 48, 96, 40])
+        self.assertEqual(cut.at(45), (3, 1063))
+        [below, above] = cut.layers(40)
+        self.assertEqual(
+            (below.index, above.index, round(above.weight, 6)), (0, 3, round(1 / 3, 6))
+        )
+        self.assertAlmostEqual(below.weight + above.weight, 1)
+        self.assertEqual([one.index for one in cut.layers(45)], [3])
+        self.assertEqual([one.index for one in cut.layers(52)], [1])
+        low, high = otio.adapters.read_from_string(cut_files.write(cut, "otio", "T"), "otio_json").tracks  # fmt: skip
+        self.assertEqual((len(low), high[0].duration().value, high[1].name), (3, 40, "LT070"))
+        self.assertEqual(cut.laid_over("d", None).length, CUT.length)
+        for frame in (-4, 500):
+            with self.assertRaises(Problem):
+                CUT.laid_over("d", frame)
+
     def test_there_and_back_through_opentimelineio(self):
         made = CUT.retimed("b", [(1010, 0.5)], "flow").faded("a", 3, 5, 6)
         made = made.retimed("c", [(5, 1.0), (60, 0.5)], "repeat")

@@ -22,7 +22,8 @@ MOST = 12
 def remarks_of(show: Show) -> list[Remark]:
     """What is seen over the cuts, in their order."""
     shots = {shot.code: shot for shot in actions.shots_of(show).values()}
-    clips = actions.cut_of(show).clips
+    cut = actions.cut_of(show)
+    clips = [cut.clips[index] for index in cut.row]
     seen = {
         clip.id: (_camera(shots[clip.shot], clip.first), _camera(shots[clip.shot], clip.last))
         for clip in clips
@@ -40,7 +41,7 @@ def remarks_of(show: Show) -> list[Remark]:
         )
         out += _jump(told, first, second)
     for shot in shots.values():
-        if shot.state["plate"] and shot.code not in {clip.shot for clip in clips}:
+        if shot.state["plate"] and shot.code not in {clip.shot for clip in cut.clips}:
             out.append(
                 Remark("A camera that is nobody’s", f"{shot.code} isn’t in the cut.", "note")
             )

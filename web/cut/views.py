@@ -90,6 +90,7 @@ def _clip(clip, begin: int, shot, show: Show, start: int, drop: bool) -> dict:
         "speed": _speed_words(clip),
         "speed_says": sound_and_movie.about_speed(shot, clip),
         "between": clip.between,
+        "over": clip.over,
         "fade_in": clip.fade_in,
         "fade_out": clip.fade_out,
         "dissolve": clip.dissolve,
@@ -174,6 +175,7 @@ class Wish(Message, frozen=True, kw_only=True):
         "speed",
         "fade",
         "title",
+        "over",
     ]
     id: Text = ""
     by: int = 0
@@ -206,6 +208,8 @@ def _done(show: Show, made: Cut, wish: Wish) -> Cut:
         return replace(made, start=start)
     if wish.verb == "title":
         return replace(made, title=wish.name.strip(), title_frames=wish.by, counter=wish.counter)
+    if wish.verb == "over":
+        return made.laid_over(wish.id, wish.to if wish.to >= 0 else None)
     if wish.verb == "fade":
         return made.faded(wish.id, wish.fade_in, wish.fade_out, wish.dissolve)
     if wish.verb == "speed":
@@ -252,6 +256,7 @@ def _label(wish: Wish) -> str:
         "start": "Start of the cut",
         "speed": "Speed of a clip",
         "fade": "Fades of a clip",
+        "over": "Laid a clip over the cut",
         "title": "Title of the cut",
     }[wish.verb]
 

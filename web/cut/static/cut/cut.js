@@ -55,9 +55,7 @@ class Cut {
 
   /** The clip of the frame that is shown; undefined in an empty cut. */
   get clip() {
-    return this.data.clips.find(
-      ({begin, length}) => this.frame >= begin && this.frame < begin + length,
-    );
+    return this.#clipOf(this.frame);
   }
 
   get index() {
@@ -98,13 +96,34 @@ class Cut {
     return clip?.photograph ? `/plates/${clip.photograph}/proxy.jpg` : null;
   }
 
+  /** The clip that is on top: one that lies over the others comes first. */
   #clipOf(frame) {
-    return this.data.clips.find(({begin, length}) => frame >= begin && frame < begin + length);
+    const here = this.data.clips.filter(
+      ({begin, length}) => frame >= begin && frame < begin + length,
+    );
+    return here.findLast(({over}) => over !== null) || here[0];
   }
 
   /** What is seen on a frame, from below: [clip, weight] each, as the server mixes them too. */
   #layers(frame) {
-    const {clips} = this.data,
+    const top = this.#clipOf(frame),
+      row = this.#rowLayers(frame);
+    if (!top || top.over === null) return row;
+    const weight = this.#faded(top, frame - top.begin);
+    return weight < 1 ? [...row, [top, weight]] : [[top, 1]];
+  }
+
+  /** What a clip's fades leave of it on one of its frames. */
+  #faded(clip, own) {
+    const left = clip.length - own;
+    let weight = 1;
+    if (own < clip.fade_in) weight = (own + 1) / (clip.fade_in + 1);
+    if (left <= clip.fade_out) weight = Math.min(weight, left / (clip.fade_out + 1));
+    return weight;
+  }
+
+  #rowLayers(frame) {
+    const clips = this.data.clips.filter(({over}) => over === null),
       index = clips.findIndex(({begin, length}) => frame >= begin && frame < begin + length);
     if (index < 0) return [];
     const clip = clips[index],
@@ -126,10 +145,7 @@ class Cut {
         [clip, 1],
         [following, (half - left + 1) / (clip.dissolve + 1)],
       ];
-    let weight = 1;
-    if (own < clip.fade_in) weight = (own + 1) / (clip.fade_in + 1);
-    if (left <= clip.fade_out) weight = Math.min(weight, left / (clip.fade_out + 1));
-    return [[clip, weight]];
+    return [[clip, this.#faded(clip, own)]];
   }
 
   paint() {
@@ -206,6 +222,7 @@ class Cut {
     for (const [id, key] of Object.entries(OF_CLIP))
       if (document.activeElement !== field(id)) field(id).value = clip[key];
     field("clip-speed-says").textContent = clip.speed_says;
+    if (document.activeElement !== field("clip-over")) field("clip-over").value = clip.over ?? "";
     field("clip-handles").textContent = clip.handles
       ? `Handles: ${clip.handles[0]} frames before, ${clip.handles[1]} after`
       : "A photograph, or no plate yet: held as long as is wanted";
@@ -310,6 +327,10 @@ class Cut {
           dissolve: number("clip-dissolve"),
         }).then(() => this.#sheet()),
       );
+    field("clip-over").addEventListener("change", () => {
+      const typed = field("clip-over").value.trim();
+      this.change("over", {to: typed === "" ? -1 : number("clip-over")}).then(() => this.#sheet());
+    });
     for (const id of ["cut-title", "cut-title-frames", "cut-counter"])
       field(id).addEventListener("change", () =>
         this.do("title", {

@@ -43,7 +43,7 @@ export class Strip {
   #block(clip, index) {
     const block = document.createElement("div"),
       width = clip.length * this.scale;
-    block.className = "cut-clip";
+    block.className = clip.over === null ? "cut-clip" : "cut-clip over";
     block.dataset.index = index;
     block.style.left = `${clip.begin * this.scale}px`;
     block.style.width = `${Math.max(2, width - 2)}px`;
@@ -60,7 +60,8 @@ export class Strip {
     const many = Math.max(1, Math.min(40, Math.floor(width / THUMB_PX))),
       urls = Array.from({length: many}, (_, i) => {
         if (clip.film) {
-          const frame = clip.first + Math.floor(((i + 0.5) / many) * clip.length);
+          const all = clip.last - clip.first + 1,
+            frame = clip.first + Math.floor(((i + 0.5) / many) * all);
           return `/films/${clip.film}/thumbs/${frame - clip.offset}.jpg`;
         }
         return clip.photograph ? `/plates/${clip.photograph}/thumb.jpg` : null;
@@ -138,7 +139,9 @@ export class Strip {
     if (!drag?.moved) return;
     const by = Math.round((event.clientX - drag.x) / this.scale),
       {clip} = drag;
-    if (drag.kind === "move") this.cut.do("move", {id: clip.id, to: this.#place(event, clip)});
+    if (drag.kind === "move" && clip.over !== null)
+      this.cut.do("over", {id: clip.id, to: Math.max(0, clip.over + by)});
+    else if (drag.kind === "move") this.cut.do("move", {id: clip.id, to: this.#place(event, clip)});
     else if (by) this.cut.do(drag.kind, {id: clip.id, by}).then(() => this.lay());
     if (drag.kind !== "move" && !by) this.lay();
     this.mark();
