@@ -51,6 +51,8 @@ class Clip:
         Frames of the cut over which it comes from black, and goes to black.
     dissolve : int
         Frames of the cut, half of them on either side of its end, over which the next clip comes through it.
+    camera : str
+        Of a shot's cameras the id of the one that it is seen through; empty: the matched one.
     over : int or None
         The frame of the cut from which it lies over the others, as to hide a jump; None: it has its place in the row.
     """
@@ -67,6 +69,7 @@ class Clip:
     fade_out: int = 0
     dissolve: int = 0
     over: int | None = None
+    camera: str = ""
 
     def __post_init__(self) -> None:
         if self.over is not None and self.over < 0:
@@ -303,6 +306,10 @@ class Cut:
             id_,
             lambda one: replace(one, fade_in=fade_in, fade_out=fade_out, dissolve=dissolve),
         )
+
+    def through(self, id_: str, camera: str) -> Cut:
+        """With a clip that is seen through another camera of its shot."""
+        return self._with(id_, lambda clip: replace(clip, camera=camera))
 
     def laid_over(self, id_: str, frame: int | None) -> Cut:
         """With a clip that lies over the others from a frame of the cut on, or has its place in the row again."""

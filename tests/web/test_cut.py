@@ -8,13 +8,15 @@ import wave
 import av
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
+from PIL import Image
 
 from demo.plates import FOLDER
 from tests.web.client import PageClient
 from tests.web.test_tracks import HasBoards
 from web.cut.actions import cut_of, in_order
-from web.shows.history import create_shot
+from web.shows.history import create_shot, edit
 from web.shows.models import Show
+from web.stage.cameras import type_camera
 
 
 class Cutting(HasBoards):
@@ -164,6 +166,34 @@ class Cutting(HasBoards):
         light = [float(frame[: frame.shape[0] // 2].mean()) for frame in frames]
         self.assertLess(light[0], 0.7 * light[12])  # from black
         self.assertLess(light[41], 5)  # a shot without a plate
+
+    def test_drawings_and_other_cameras(self):
+        still = self.page()["clips"][1]
+        shot = type_camera(self.other, None)
+        camera = shot.state["cameras"][0]["id"]
+        crate = {"id": "b1", "name": "Crate", "size": [2, 2, 2], "base": [0, 0, 0], "turn_deg": 0}
+        edit(shot, "Crate", lambda state: state.update(stand_ins=[crate]))
+        self.assertEqual(
+            [name for _, name in self.page()["clips"][1]["cameras"]][0], "the matched one"
+        )
+        self.do("camera", id=still["id"], name=camera)
+        self.assertEqual(self.page()["clips"][1]["camera"], camera)
+        self.do("camera", 422, id=still["id"], name="nobody")
+        where = "/shows/tide/LT950/cut-pictures/1.jpg"
+        for asked, light in (
+            ({"what": "drawing", "camera": camera}, 200),
+            ({"what": "over"}, 0),
+            ({"what": "drawing"}, 240),
+        ):
+            answer = self.client.get(where, asked)
+            grey = np.asarray(Image.open(io.BytesIO(answer.content)).convert("L"), float)
+            self.assertGreater(grey.max(), light)
+        drawn = self.client.get(where, {"what": "drawing", "camera": camera}).content
+        self.assertLess(
+            np.asarray(Image.open(io.BytesIO(drawn)).convert("L")).min(), 120
+        )  # its edges
+        self.assertEqual(self.client.get(where, {"what": "x"}).status_code, 422)
+        self.do("camera", id=still["id"], name="match")
 
     def test_the_storyboard_s_page_and_the_board_s_filters(self):
         for kind in ("plate", "render", "drawing", "snapshot", "nothing"):

@@ -70,7 +70,7 @@ def cut_of(show: Show, shots: Mapping[int, Shot] | None = None) -> Cut:
 
 # What else is kept of a cut, and of a clip, where it isn't as usual.
 OF_CUT = ("title", "title_frames", "counter")
-OF_CLIP = ("between", "fade_in", "fade_out", "dissolve", "over")
+OF_CLIP = ("between", "fade_in", "fade_out", "dissolve", "over", "camera")
 
 
 def _clip(shot: Shot, kept: Mapping) -> Clip | None:

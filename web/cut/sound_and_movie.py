@@ -4,7 +4,6 @@ import math
 import os
 import tempfile
 from collections.abc import Iterator
-from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +11,6 @@ from django.conf import settings
 from PIL import Image, ImageDraw, ImageFont
 
 from aperture.cut import movie
-from aperture.cut.between import between
 from aperture.cut.cut import Clip, Cut, Layer
 from aperture.errors import Problem
 from aperture.plates.colour import encode_srgb
@@ -20,18 +18,15 @@ from aperture.render import compose
 from aperture.timecode import DROPPED, format_timecode
 from aperture.units import format_number
 from web.blobs.folders import write
-from web.cut import actions
+from web.cut import actions, pictures
+from web.cut.pictures import WHATS
 from web.expose import exposure
 from web.jobs import runner
 from web.jobs.models import Job
-from web.lineup.snapshots import FONT, picture_in
-from web.plates.frames import frames_now, number_of, shifted_since
-from web.plates.full_frames import linear_frame
-from web.plates.models import linear_plate, plate_of
+from web.lineup.snapshots import FONT
 from web.shows.models import Shot, Show
 
 KIND = "cut"
-WHATS = {"plate": "the plates", "over": "renders over the plates"}
 WIDEST, MOST_SOUND = 1920, 500_000_000
 
 
@@ -112,8 +107,8 @@ def write_movie(show: Show, what: str, burn_in: bool, progress=lambda done: None
     size = _size(cut, shots)
     home = _home(show)
     home.mkdir(parents=True, exist_ok=True)
-    pictures = _pictures(show, cut, shots, what, burn_in, size, progress)
-    write(home / "cut.mp4", lambda path: movie.write(path, pictures, cut.rate, sound_of(show)))
+    made = _pictures(show, cut, shots, what, burn_in, size, progress)
+    write(home / "cut.mp4", lambda path: movie.write(path, made, cut.rate, sound_of(show)))
 
 
 def _size(cut: Cut, shots) -> tuple[int, int]:
@@ -133,69 +128,13 @@ def _pictures(show, cut: Cut, shots, what, burn_in, size, progress) -> Iterator[
         light = np.zeros((size[1], size[0], 3), np.float32)
         layers = cut.layers(frame)
         for layer in layers:
-            light += layer.weight * _light(
+            light += layer.weight * pictures.light(
                 shots[cut.clips[layer.index].shot], cut.clips[layer.index], layer, what, size
             )
         display = (encode_srgb(np.clip(light, 0, 1)) * 255 + 0.5).astype(np.uint8)
         picture = Image.fromarray(display, "RGB")
         _write_on(picture, show, cut, frame, layers[-1], burn_in)
         yield np.asarray(picture)
-
-
-def _light(shot: Shot, clip: Clip, layer: Layer, what: str, size) -> np.ndarray:
-    """(H, W, 3) linear light of a clip's picture, fitted into the movie's size."""
-    whole = math.floor(layer.frame)
-    first = _frame(shot, whole, what, size)
-    share = layer.frame - whole
-    if share < 1e-6 or not shot.state["film"]:
-        return first
-    last = clip.last if clip.most is None else clip.most
-    return between(first, _frame(shot, min(whole + 1, last), what, size), share, clip.between)
-
-
-def _frame(shot: Shot, frame: int, what: str, size) -> np.ndarray:
-    return _fitted(shot.pk, shot.head_id, frame, what, size)
-
-
-@lru_cache(8)
-def _fitted(pk: int, head: int, frame: int, what: str, size) -> np.ndarray:
-    import cv2
-
-    shot = Shot.objects.with_head().get(pk=pk)
-    out = np.zeros((size[1], size[0], 3), np.float32)
-    if plate_of(shot) is None:
-        return out
-    try:
-        light = (
-            linear_frame(shot, number_of(shot.state, frame))
-            if shot.state["film"]
-            else linear_plate(shot)
-        )
-    except Problem:
-        return out  # a frame that can't be read is black
-    if what == "over":
-        light = _with_render(shot, frame, light)
-    scale = min(size[0] / light.shape[1], size[1] / light.shape[0])
-    inner = max(1, round(light.shape[1] * scale)), max(1, round(light.shape[0] * scale))
-    small = cv2.resize(np.ascontiguousarray(light, np.float32), inner, interpolation=cv2.INTER_AREA)
-    left, top = (size[0] - inner[0]) // 2, (size[1] - inner[1]) // 2
-    out[top : top + inner[1], left : left + inner[0]] = small
-    return out
-
-
-def _with_render(shot: Shot, frame: int, light: np.ndarray) -> np.ndarray:
-    """The newest render of a frame over its plate, ours or one brought back; the plate where there is none of its size."""
-    rows = [*[one for one in shot.renders.all()[:20] if one.whole], *shot.returned.all()[:20]]
-    for row in sorted(rows, key=lambda one: one.created, reverse=True):
-        if shot.state["film"] and frame not in frames_now(shot.state, row):
-            continue
-        folder = row.of_frame(frame - shifted_since(shot.state, row))
-        if not (folder / "render.exr").exists():
-            continue
-        render = picture_in(folder)
-        if render.shape[:2] == light.shape[:2]:
-            return compose.composite("over", light, render)
-    return light
 
 
 def _write_on(picture, show: Show, cut: Cut, frame: int, layer: Layer, burn_in: bool) -> None:

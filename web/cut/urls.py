@@ -7,6 +7,11 @@ urlpatterns = [
     path("shows/<slug:show>/cut/do", views.do, name="cut-do"),
     re_path(r"^shows/(?P<show>[\w-]+)/cut/(?P<verb>undo|redo)$", views.step, name="cut-step"),
     re_path(r"^shows/(?P<show>[\w-]+)/cut/cut\.(?P<kind>otio|edl)$", views.file, name="cut-file"),
+    path(
+        "shows/<slug:show>/<slug:shot>/cut-pictures/<int:frame>.jpg",
+        views.picture,
+        name="cut-picture",
+    ),
     path("shows/<slug:show>/cut/sound.wav", views.sound, name="cut-sound"),
     path("shows/<slug:show>/cut/sound", views.take_sound, name="cut-sound-take"),
     path("shows/<slug:show>/cut/movie", views.make_movie, name="cut-movie-make"),

@@ -3,8 +3,9 @@
 from dataclasses import replace
 from typing import Literal
 
-from django.http import FileResponse, Http404, JsonResponse
+from django.http import FileResponse, Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
 
 from aperture.cut.cut import BETWEEN, Cut, free_ids
@@ -12,10 +13,13 @@ from aperture.errors import Problem
 from aperture.formats import cut_files
 from aperture.timecode import DROPPED, counted_rate, format_timecode, parse_timecode
 from aperture.units import parse_number
-from web.cut import actions, checks, sound_and_movie
+from web.cut import actions, checks, pictures, sound_and_movie
+from web.cut.pictures import WHATS
 from web.plates.frames import way_of
 from web.shows.models import Show
 from web.shows.reading import Message, Text, given_file, read, whole
+from web.shows.views import find as find_shot
+from web.stage.cameras import MATCHED, camera_called
 
 MOST_STEP = 100_000
 
@@ -34,7 +38,7 @@ def cut(request, show):
         "page": page_data(show),
         "kinds": cut_files.KINDS.items(),
         "betweens": BETWEEN.items(),
-        "whats": sound_and_movie.WHATS.items(),
+        "whats": WHATS.items(),
         "remarks": checks.remarks_of(show),
     } | sound_and_movie.context(show)
     return render(request, "cut/cut.html", context)
@@ -91,6 +95,10 @@ def _clip(clip, begin: int, shot, show: Show, start: int, drop: bool) -> dict:
         "speed_says": sound_and_movie.about_speed(shot, clip),
         "between": clip.between,
         "over": clip.over,
+        "camera": clip.camera or MATCHED,
+        "cameras": _cameras(shot),
+        "picture": reverse("cut-picture", args=[show.slug, shot.code, 0]).removesuffix("0.jpg"),
+        "revision": shot.head.number,
         "fade_in": clip.fade_in,
         "fade_out": clip.fade_out,
         "dissolve": clip.dissolve,
@@ -103,6 +111,12 @@ def _clip(clip, begin: int, shot, show: Show, start: int, drop: bool) -> dict:
         "at": format_timecode(start + begin, show.rate, drop),
         **_pictures(shot),
     }
+
+
+def _cameras(shot) -> list[list[str]]:
+    """The cameras that a clip can be seen through: [id, name] each; the matched one first."""
+    own = [[one["id"], one["name"]] for one in shot.state["cameras"]]
+    return [[MATCHED, "the matched one"], *own]
 
 
 def _sources(clip) -> list[float] | None:
@@ -176,6 +190,7 @@ class Wish(Message, frozen=True, kw_only=True):
         "fade",
         "title",
         "over",
+        "camera",
     ]
     id: Text = ""
     by: int = 0
@@ -208,6 +223,13 @@ def _done(show: Show, made: Cut, wish: Wish) -> Cut:
         return replace(made, start=start)
     if wish.verb == "title":
         return replace(made, title=wish.name.strip(), title_frames=wish.by, counter=wish.counter)
+    if wish.verb == "camera":
+        shot = actions.shots_of(show)
+        clip = made.clips[made.index(wish.id)]
+        own = next(one for one in shot.values() if one.code == clip.shot)
+        if wish.name not in ("", MATCHED) and camera_called(own, wish.name) is None:
+            raise Problem("That camera isn’t in the shot any more.")
+        return made.through(wish.id, "" if wish.name == MATCHED else wish.name)
     if wish.verb == "over":
         return made.laid_over(wish.id, wish.to if wish.to >= 0 else None)
     if wish.verb == "fade":
@@ -257,6 +279,7 @@ def _label(wish: Wish) -> str:
         "speed": "Speed of a clip",
         "fade": "Fades of a clip",
         "over": "Laid a clip over the cut",
+        "camera": "Camera of a clip",
         "title": "Title of the cut",
     }[wish.verb]
 
@@ -336,3 +359,17 @@ def movie(request, show):
     if path is None:
         raise Http404
     return FileResponse(path.open("rb"), as_attachment=True, filename=f"{show.slug}_cut.mp4")
+
+
+@require_GET
+def picture(request, show, shot, frame):
+    """What a shot shows on a frame: a render over the plate, or a drawing."""
+    made = pictures.jpeg(
+        find_shot(show, shot),
+        frame,
+        request.GET.get("what", "over"),
+        request.GET.get("camera", "")[:64],
+    )
+    return HttpResponse(
+        made, content_type="image/jpeg", headers={"Cache-Control": "private, max-age=3600"}
+    )

@@ -88,6 +88,12 @@ class Cut {
 
   /** Where the picture of a frame of the cut is; null where there is none. `clip`: another one than is there, as in a dissolve. */
   url(frame, clip = this.#clipOf(frame)) {
+    const what = clip?.camera === "match" ? field("what").value : "drawing";
+    if (clip && what !== "plate") {
+      const asked = new URLSearchParams({what, revision: clip.revision});
+      if (clip.camera !== "match") asked.set("camera", clip.camera);
+      return `${clip.picture}${Math.max(0, this.#own(frame, clip))}.jpg?${asked}`;
+    }
     if (clip?.film) {
       const [least, most] = clip.reach,
         own = Math.max(least, Math.min(most, this.#own(frame, clip)));
@@ -198,7 +204,9 @@ class Cut {
       picture = url && this.pictures.get(url);
     if (url && !picture) this.pictures.fetch(url);
     if (!picture) return;
-    const way = clip.way || {flip: false, quarters: 0},
+    // Only small pictures of films lie as the file has them; what the server mixes is turned already.
+    const turned = clip.film && url.startsWith("/films/"),
+      way = (turned && clip.way) || {flip: false, quarters: 0},
       sides = way.quarters % 2 ? [picture.height, picture.width] : [picture.width, picture.height],
       scale = Math.min(canvas.width / sides[0], canvas.height / sides[1]),
       [width, height] = sides.map(side => side * scale);
@@ -221,6 +229,9 @@ class Cut {
         field(`clip-${name}`).value = clip[name];
     for (const [id, key] of Object.entries(OF_CLIP))
       if (document.activeElement !== field(id)) field(id).value = clip[key];
+    field("clip-camera").replaceChildren(
+      ...clip.cameras.map(([id, name]) => new Option(name, id, false, id === clip.camera)),
+    );
     field("clip-speed-says").textContent = clip.speed_says;
     if (document.activeElement !== field("clip-over")) field("clip-over").value = clip.over ?? "";
     field("clip-handles").textContent = clip.handles
@@ -327,6 +338,10 @@ class Cut {
           dissolve: number("clip-dissolve"),
         }).then(() => this.#sheet()),
       );
+    field("what").addEventListener("change", () => this.paint());
+    field("clip-camera").addEventListener("change", event =>
+      this.change("camera", {name: event.target.value}),
+    );
     field("clip-over").addEventListener("change", () => {
       const typed = field("clip-over").value.trim();
       this.change("over", {to: typed === "" ? -1 : number("clip-over")}).then(() => this.#sheet());
