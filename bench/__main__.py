@@ -242,6 +242,7 @@ if __name__ == "__main__":
     playing.report()
     # In a process of its own: its data folder can't be changed once Django is set up.
     subprocess.run([sys.executable, "-m", "bench.history"], check=True)
+    subprocess.run([sys.executable, "-m", "bench.shows"], check=True)
     print(
         f"\nThis process at its largest: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.2f} GB"
     )

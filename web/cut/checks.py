@@ -1,6 +1,7 @@
 """What looks wrong from one clip of a cut to the next, and in the show as a whole."""
 
 import math
+from collections.abc import Mapping
 from itertools import pairwise
 
 import numpy as np
@@ -19,10 +20,10 @@ JUMP_M, THIRTY_DEGREES = 0.5, 30.0
 MOST = 12
 
 
-def remarks_of(show: Show) -> list[Remark]:
-    """What is seen over the cuts, in their order."""
-    shots = {shot.code: shot for shot in actions.shots_of(show).values()}
-    cut = actions.cut_of(show)
+def remarks_of(show: Show, by_key: Mapping[int, Shot]) -> list[Remark]:
+    """What is seen over the cuts of a show and its shots, in their order."""
+    shots = {shot.code: shot for shot in by_key.values()}
+    cut = actions.cut_of(show, by_key)
     clips = [cut.clips[index] for index in cut.row]
     seen = {
         clip.id: (_camera(shots[clip.shot], clip.first), _camera(shots[clip.shot], clip.last))

@@ -3,7 +3,7 @@
 import math
 import os
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 import numpy as np
@@ -66,9 +66,9 @@ def remove_sound(show: Show) -> None:
     (_home(show) / "sound.wav").unlink(missing_ok=True)
 
 
-def context(show: Show) -> dict:
+def context(show: Show, shots: Mapping[int, Shot]) -> dict:
     """What the page shows of both."""
-    first = _first_shot(show)
+    first = next(iter(shots.values()), None)
     job = runner.latest(first, KIND) if first else None
     made = movie_of(show)
     return {

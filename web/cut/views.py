@@ -1,5 +1,6 @@
 """The page of a show's cut: a strip to scale, what is done to it, its files."""
 
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Literal
 
@@ -16,7 +17,7 @@ from aperture.units import parse_number
 from web.cut import actions, checks, pictures, sound_and_movie
 from web.cut.pictures import WHATS
 from web.plates.frames import way_of
-from web.shows.models import Show
+from web.shows.models import Shot, Show
 from web.shows.reading import Message, Text, given_file, read, whole
 from web.shows.views import find as find_shot
 from web.stage.cameras import MATCHED, camera_called
@@ -33,20 +34,21 @@ def find(slug: str) -> Show:
 def cut(request, show):
     """The page."""
     show = find(show)
+    shots = actions.shots_of(show)
     context = {
         "show": show,
-        "page": page_data(show),
+        "page": page_data(show, shots),
         "kinds": cut_files.KINDS.items(),
         "betweens": BETWEEN.items(),
         "whats": WHATS.items(),
-        "remarks": checks.remarks_of(show),
-    } | sound_and_movie.context(show)
+        "remarks": checks.remarks_of(show, shots),
+    } | sound_and_movie.context(show, shots)
     return render(request, "cut/cut.html", context)
 
 
-def page_data(show: Show) -> dict:
-    """All that the page's script draws."""
-    shots = actions.shots_of(show)
+def page_data(show: Show, shots: Mapping[int, Shot] | None = None) -> dict:
+    """All that the page's script draws; `shots`: as `actions.shots_of` has them, where they are read already."""
+    shots = actions.shots_of(show) if shots is None else shots
     made, head = actions.cut_of(show, shots), actions.head_of(show)
     by_code = {shot.code: shot for shot in shots.values()}
     used = {clip.shot for clip in made.clips}

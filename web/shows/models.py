@@ -1,6 +1,7 @@
 """Shows, shots, and every revision of every shot."""
 
 import copy
+import functools
 import json
 from fractions import Fraction
 
@@ -110,6 +111,16 @@ class Show(Kept):
         return reverse("show", args=[self.slug])
 
 
+# Words that no show's or shot's address has by chance, in place of them.
+SHOW, SHOT = "show-0-0-0", "shot-0-0-0"
+
+
+@functools.cache
+def _address(name: str) -> str:
+    """The address of a page of any shot."""
+    return reverse(name, args=[SHOW, SHOT])
+
+
 class ShotQuerySet(models.QuerySet):
     """Shots with what every page needs."""
 
@@ -192,7 +203,10 @@ class Shot(Kept):
 
     def url(self, name: str, *extra) -> str:
         """The address of one of the shot's pages or verbs."""
-        return reverse(name, args=[self.show.slug, self.code, *extra])
+        if extra:
+            return reverse(name, args=[self.show.slug, self.code, *extra])
+        # A board has thousands of these, and all of one name differ by two words only.
+        return _address(name).replace(SHOW, self.show.slug, 1).replace(SHOT, self.code, 1)
 
 
 class StoredStanding(models.Model):
