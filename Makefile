@@ -18,6 +18,7 @@ $(STAMP): requirements/app.txt
 	$(V)/python -m aperture warm
 	touch $(STAMP)
 
+demo: export APERTURE_LOCAL = 1
 demo: $(STAMP) ## start the application with the demo show on 127.0.0.1:8000 (PORT= changes it)
 	@$(V)/python manage.py migrate --verbosity 0
 	@$(V)/python -m demo

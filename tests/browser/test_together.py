@@ -32,7 +32,7 @@ class Together(Browsing):
         other.wait_for_selector(".note-pin")
         # What another one changes is shown without anybody asking; while something is typed, it is only said.
         began = page.locator("#revision").text_content()
-        gate = {"width_mm": 36.0, "height_mm": 20.25, "name": "", "origin": "typed"}
+        gate = {"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "name": "", "origin": "typed"}
         edit(Shot.objects.get(), "Gate", lambda state: state.update(gate=gate))
         page.wait_for_selector(f"#revision:not(:text-is('{began}'))")
         page.wait_for_selector("#steps:has-text('36.00 × 20.25 mm')")

@@ -42,7 +42,7 @@ class GateForm(forms.Form):
             "format": next((f.key for f in FORMATS if f.name == gate["name"]), ""),
             "width": f"{format_number(gate['width_mm'], 6)} mm",
             "height": f"{format_number(gate['height_mm'], 6)} mm",
-            "squeeze": f"{gate['squeeze']:g}",
+            "squeeze": f"{gate.get('squeeze', 1.0):g}",
             "rate": format_rate(parse_rate(rate)) if rate else "",
             "photosites": "{} × {}".format(*gate["photosites"]) if gate.get("photosites") else "",
             "base": base,
