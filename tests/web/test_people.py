@@ -23,6 +23,7 @@ from tests.web.client import PageClient
 from tests.web.test_shots import HasShot
 from web.elements.actions import Order, render_now
 from web.jobs.models import Job
+from web.people import access
 from web.people.machine import check_machine, serves_here
 from web.people.middleware import Access
 from web.people.models import Event, Invitation, Link, Member
@@ -86,6 +87,7 @@ class Addresses(TestCase):
         """None where the view may answer, else the status."""
         request = RequestFactory().generic(method, "/", headers={"Accept": "application/json"})
         request.user, request.session, request.htmx = user, SessionStore(), False
+        request.keeps = access.is_admin(user)
         request.resolver_match = type("Match", (), {"url_name": name, "kwargs": kwargs})()
         try:
             found = Access(lambda _: None).process_view(request, view, (), kwargs)

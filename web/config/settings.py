@@ -145,6 +145,7 @@ MIDDLEWARE = [
     "web.shows.middleware.SentenceMiddleware",
     "web.people.middleware.Access",
     "axes.middleware.AxesMiddleware",
+    "web.ui.turns.TakeTurns",
 ]
 FORM_RENDERER = "web.ui.widgets.Renderer"
 

@@ -11,5 +11,5 @@ def people(request) -> dict:
         "role": role,
         "only_looks": role == "looks",
         "signed_in": not getattr(request, "local", True) and request.user.is_authenticated,
-        "keeps": not getattr(request, "local", True) and request.user.is_superuser,
+        "keeps": not getattr(request, "local", True) and getattr(request, "keeps", False),
     }

@@ -2,16 +2,19 @@
 
 from urllib.parse import urlencode
 
+from django.conf import settings
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
+from django.utils.functional import SimpleLazyObject
 
 from web.people import access, uploads
-from web.people.models import LOOKS
+from web.people.models import LEADS, LOOKS
 from web.shows.models import Show
 from web.shows.reading import wants_json
 from web.ui import who
 
+SESSION_COOKIE = settings.SESSION_COOKIE_NAME
 SIGN_IN = "Sign in first: nobody is signed in here any more."
 NOT_YOURS = {
     "works": "You look at this show: what is here can be seen, and not changed. Who leads it can let you work.",
@@ -31,12 +34,13 @@ class Access:
 
     def __call__(self, request):
         """Whoever it is, all that is kept while they are answered is theirs."""
-        request.local = access.is_local(request)
-        if request.local and not request.user.is_authenticated:
-            request.user = access.local_artist()
-        request.role = None
-        person = request.user.pk if request.user.is_authenticated else None
-        with who.acting(person, access.is_admin(request.user)):
+        request.local, request.role = access.is_local(request), None
+        alone = request.local and SESSION_COOKIE not in request.COOKIES
+        if request.local and (alone or not request.user.is_authenticated):
+            alone, request.user = True, SimpleLazyObject(access.local_artist)
+        # The local artist is asked for only where something is kept, or their name is shown.
+        request.keeps = alone or access.is_admin(request.user)
+        with who.acting(lambda: request.user.pk, request.keeps):
             return self.get_response(request)
 
     def process_view(self, request, view, args, kwargs):
@@ -46,7 +50,10 @@ class Access:
             return None
         if too_much := uploads.count(request):
             return refused(request, too_much)
-        links = [] if access.is_admin(request.user) else access.links_of(request)
+        if request.keeps:
+            request.role = LEADS if "show" in kwargs else None
+            return None
+        links = access.links_of(request)
         if not request.user.is_authenticated and not links:
             return _sign_in(request)
         if name in access.PICTURES:
@@ -63,8 +70,6 @@ class Access:
             changes = request.method not in access.SAFE
             if changes and not access.works_somewhere(request.user):
                 return refused(request, NOT_YOURS["works"])
-            return None
-        if name in access.ADMINS and access.is_admin(request.user):
             return None
         return refused(request, NOT_YOURS["admin"])
 

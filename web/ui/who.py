@@ -1,19 +1,21 @@
 """Who is at work: known to all that is kept, without being handed through every function."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 
 from django.conf import settings
 from django.db import models
 
-_now: ContextVar[int | None] = ContextVar("who_now", default=None)
+Person = int | None | Callable[[], int | None]
+_now: ContextVar[Person] = ContextVar("who_now", default=None)
 _everything: ContextVar[bool] = ContextVar("who_everything", default=True)
 
 
 def now() -> int | None:
     """The key of the account whose request or work this is; None of the command line."""
-    return _now.get()
+    person = _now.get()
+    return person() if callable(person) else person
 
 
 def sees_everything() -> bool:
@@ -22,8 +24,8 @@ def sees_everything() -> bool:
 
 
 @contextmanager
-def acting(person: int | None, everything: bool = True) -> Iterator[None]:
-    """All that is kept meanwhile is of this account, which sees `everything` or its own shows."""
+def acting(person: Person, everything: bool = True) -> Iterator[None]:
+    """All that is kept meanwhile is of this account, asked for where it is needed; it sees `everything` or its own shows."""
     tokens = _now.set(person), _everything.set(everything)
     try:
         yield
