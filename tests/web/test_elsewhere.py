@@ -124,11 +124,31 @@ class Elsewhere(test_workers.Workers):
         self.assertIn("done 4 keeper", told)
         self.assertEqual(self.ask(two + "/accounts")[0], 200)
         self.assertEqual(self.ask(two + shot + "history")[0], 200)
+        # Edits of four processes at once: each is a revision, and none of them was seen half.
+        at_once = [
+            self.process(sys.executable, "-c", NUDGE.format(who=number)) for number in range(4)
+        ]
+        self.assertEqual([one.wait() for one in at_once], [0] * 4)
+        self.assertIn("40 of 40", self.run_python("-c", COUNT))
         # A copy of it, by PostgreSQL's own programs.
         said = self.run_python("manage.py", "backup", str(self.folder / "copy"))
         self.assertIn("files are in the copy", said)
 
 
+NUDGE = """
+import django; django.setup()
+from web.shows.history import edit
+from web.shows.models import Shot
+for step in range(10):
+    edit(Shot.objects.get(code="LT903"), "by {who}", lambda state: state["plate_facts"].update(iso=100 * ({who} + 1) + step))
+"""
+COUNT = """
+import django; django.setup()
+from web.shows.models import Revision
+rows = Revision.objects.filter(label__startswith="by ")
+chained = sum(1 for row in rows if row.parent is not None)
+print(rows.values("number").distinct().count(), "of", chained)
+"""
 TOLD = """
 import django; django.setup()
 from web.jobs.models import Job

@@ -112,7 +112,7 @@ def _revision_at(shot, base):
 def _swap(shot, origin, label, after, changed, texts, run, alone, again) -> Shot | None:
     """Compare and swap the head; None where it moved meanwhile and the work has to be done `again`."""
     with transaction.atomic():
-        shot = Shot.objects.select_for_update(of=("self",)).with_head().get(pk=shot.pk)
+        shot = _held(shot)
         if shot.locked and changed & states.camera_keys():
             raise Locked(LOCKED)
         if shot.head != origin and again:
@@ -142,6 +142,14 @@ def _swap(shot, origin, label, after, changed, texts, run, alone, again) -> Shot
         )
         newest = shot.head.number
     raise Stale(kept.number, newest)
+
+
+def _held(shot: Shot) -> Shot:
+    """The shot as it is stored, held until the caller's transaction ends. Held first and read then: a query that does both, and
+    waits in between, would read the shot as it is and its head as it was.
+    """
+    Shot.objects.select_for_update().only("pk").get(pk=shot.pk)
+    return Shot.objects.with_head().get(pk=shot.pk)
 
 
 def _append(shot, parent, label, digests, run, **fresh):
@@ -195,7 +203,7 @@ def _move_head(shot, revision):
 
 def _unmoved(shot: Shot, base: int | None, undone: str) -> Shot:
     """The shot as it is stored, for a change inside the caller's transaction. Raises Moved where its head isn't `base`."""
-    shot = Shot.objects.select_for_update(of=("self",)).with_head().get(pk=shot.pk)
+    shot = _held(shot)
     if base is not None and base != shot.head.number:
         raise Moved(
             f"This shot was changed in another window after you opened it, so {undone}. Look at the newer version first.",
