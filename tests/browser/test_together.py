@@ -25,7 +25,7 @@ class Together(Browsing):
         other.wait_for_selector(".note-pin.fresh")
         other.keyboard.type("Is this the door that was measured?")
         other.locator("#pin button").click()
-        other.wait_for_selector(".note")
+        other.wait_for_selector(".pinned")
         note = Note.objects.get()
         self.assertLess(abs(note.x - 960), 30)
         self.assertLess(abs(note.y - 540), 30)
