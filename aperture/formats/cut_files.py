@@ -157,7 +157,11 @@ def read(data: bytes, kind: str, rate: Fraction) -> tuple[list[Read], int]:
         )
         clips = [one for one in track if isinstance(one, otio.schema.Clip)]
         out = [_clip(one, rate, whole) for one in clips]
-        out = [replace(made, dissolve=_dissolve_after(track, one)) for made, one in zip(out, clips)]
+        for index, one in enumerate(clips[:-1]):
+            dissolve, later = _dissolve_after(track, one)
+            if dissolve:
+                out[index] = replace(out[index], last=out[index].last + later, dissolve=dissolve)
+                out[index + 1] = replace(out[index + 1], first=out[index + 1].first + later)
         start = timeline.global_start_time
         begins = 0 if start is None else round(start.value_rescaled_to(start.rate))
         first = RECORD.search(text) if kind == "edl" else None
@@ -200,15 +204,18 @@ def _clip(clip: Any, rate: Fraction, whole: int) -> Read:
     return Read(name[:NAME_LENGTH], first, last, speeds, *fades)
 
 
-def _dissolve_after(track: Any, clip: Any) -> int:
-    """The frames of a dissolve from a clip into the next one; 0 where there is none."""
+def _dissolve_after(track: Any, clip: Any) -> tuple[int, int]:
+    """The frames of a dissolve from a clip into the next one, 0 where there is none; and how many frames later the cut between
+    both lies in its middle than the file has it.
+    """
     import opentimelineio as otio
 
     index = track.index(clip) + 1
     following = track[index] if index < len(track) else None
     if not isinstance(following, otio.schema.Transition):
-        return 0
-    return round(following.in_offset.value + following.out_offset.value)
+        return 0, 0
+    whole = round(following.in_offset.value + following.out_offset.value)
+    return whole, whole // 2 - round(following.in_offset.value)
 
 
 def laid(found: list[Read], rate: Fraction, start: int, shot_of: Callable[[Read], Clip]) -> Cut:

@@ -218,6 +218,10 @@ class Retimed(TestCase):
         self.assertEqual([(one.first, one.last) for one in found], [(one.first, one.last) for one in made.clips])  # fmt: skip
         self.assertEqual([one.speeds for one in found], [one.speeds for one in made.clips])
         self.assertEqual((found[0].fade_in, found[0].fade_out, found[0].dissolve), (3, 5, 6))
+        faded = CUT.faded("a", 0, 0, 8)
+        found, _ = cut_files.read(cut_files.write(faded, "edl", "T").encode(), "edl", Fraction(24))
+        self.assertEqual([(one.first, one.last, one.dissolve) for one in found],
+                         [(one.first, one.last, one.dissolve) for one in faded.clips])  # fmt: skip
         edl = cut_files.write(CUT.retimed("b", [(1010, 0.5)], "flow"), "edl", "Tide")
         self.assertIn("M2", edl)  # CMX 3600's line for another speed
 

@@ -1,6 +1,7 @@
 """Across the show: every shot's camera in one table, so that the one that differs stands out before the cut does."""
 
 from collections import Counter
+from collections.abc import Callable, Iterable
 
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_POST
@@ -8,6 +9,7 @@ from django.views.decorators.http import require_GET, require_POST
 from aperture.errors import Problem
 from aperture.units import format_rate, parse_rate
 from web.gates.gate import chain_of
+from web.plates.frames import span_of
 from web.shows.history import edit
 from web.shows.models import Shot, Show
 from web.shows.reading import base_of
@@ -23,6 +25,20 @@ COLUMNS = (
     ("plate", "Plate"),
     ("delivery", "Delivery"),
 )
+
+
+# What other steps say of a shot's camera: key, name, and what gives the words. Nothing of it is taken over from others.
+_more: list[tuple[str, str, Callable[[list[Shot]], list[str]]]] = []
+
+
+def register_column(key: str, name: str, words: Callable[[list[Shot]], list[str]]) -> None:
+    """Add a column; called by the app that knows it. words : of several shots, one each."""
+    _more[:] = [*(one for one in _more if one[0] != key), (key, name, words)]
+
+
+def _frames(shot: Shot) -> str:
+    """The range of a film."""
+    return "–".join(map(str, span_of(shot.state))) if shot.state["film"] else "a photograph"
 
 
 def _facts(shot: Shot) -> dict[str, str] | None:
@@ -79,10 +95,12 @@ def _by_lens(gate: dict) -> bool:
     )
 
 
-def usual(facts: list[dict]) -> dict[str, str]:
+def usual(
+    facts: list[dict], keys: Iterable[str] = tuple(key for key, _ in COLUMNS)
+) -> dict[str, str]:
     """For each column the value that more than half of the shots share; no entry where there is none."""
     out = {}
-    for key, _ in COLUMNS:
+    for key in keys:
         value, count = Counter(one[key] for one in facts).most_common(1)[0] if facts else ("", 0)
         if count * 2 > len(facts) and len(facts) > 1:
             out[key] = value
@@ -96,13 +114,18 @@ def cameras(request, show):
     shots = list(show.shots.with_head().kept().filter(archived=False))
     known = [(shot, _facts(shot)) for shot in shots]
     common = usual([facts for _, facts in known if facts])
+    told_of = {key: words(shots) for key, _, words in _more}
+    others = [{key: words[index] for key, words in told_of.items()} for index in range(len(shots))]
+    common |= usual(others, [key for key, _, _ in _more])
+    columns = [*COLUMNS, *((key, name) for key, name, _ in _more)]
     rows = []
-    for shot, facts in known:
-        told = facts or {"sensor": "no gate yet"}
+    for (shot, facts), more in zip(known, others):
+        told = (facts or {"sensor": "no gate yet"}) | more
         cells = [
             (told.get(key, "–"), key in told and key in common and told[key] != common[key])
-            for key, _ in COLUMNS
+            for key, _ in columns
         ]
+        cells.append((_frames(shot), False))
         alignable = [
             key for (key, _), (_, differs) in zip(COLUMNS, cells) if differs and key != "plate"
         ]
@@ -118,9 +141,9 @@ def cameras(request, show):
     context = {
         "show": show,
         "rows": rows,
-        "columns": [name for _, name in COLUMNS],
+        "columns": [*(name for _, name in columns), "Frames"],
         "odd": sum(row["differs"] for row in rows),
-        "common": [common.get(key, "–") for key, _ in COLUMNS],
+        "common": [*(common.get(key, "–") for key, _ in columns), "–"],
     }
     return render(request, "gates/cameras.html", context)
 

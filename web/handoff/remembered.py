@@ -66,3 +66,10 @@ def _apart(then: dict, now: dict) -> tuple[float, int | None]:
     each = apart(compared, then)
     frame = max(each, key=lambda number: each[number])
     return each[frame], frame
+
+
+def recipes(shots: list[Shot]) -> list[str]:
+    """By which recipe each was handed off last; a dash where it wasn't, or by none."""
+    rows = HandedOff.objects.filter(shot__in=shots).order_by("pk").values_list("shot", "recipe")
+    last = dict(rows)
+    return [last.get(shot.pk) or "–" for shot in shots]
