@@ -96,7 +96,7 @@ def _by_lens(gate: dict) -> bool:
 
 
 def usual(
-    facts: list[dict], keys: Iterable[str] = tuple(key for key, _ in COLUMNS)
+    facts: list[dict], keys: Iterable[str] = tuple(column[0] for column in COLUMNS)
 ) -> dict[str, str]:
     """For each column the value that more than half of the shots share; no entry where there is none."""
     out = {}
