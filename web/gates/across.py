@@ -95,9 +95,10 @@ def _by_lens(gate: dict) -> bool:
     )
 
 
-def usual(
-    facts: list[dict], keys: Iterable[str] = tuple(column[0] for column in COLUMNS)
-) -> dict[str, str]:
+KEYS = [key for key, _ in COLUMNS]
+
+
+def usual(facts: list[dict], keys: Iterable[str] = KEYS) -> dict[str, str]:
     """For each column the value that more than half of the shots share; no entry where there is none."""
     out = {}
     for key in keys:
