@@ -1,8 +1,11 @@
 """Several people on one shot: notes that are pinned, answered and ticked off; who is there; who changed what, in words and figures."""
 
 import json
+from unittest.mock import patch
 
+import redis
 from django.contrib.auth.models import User
+from django.db import OperationalError
 from django.test import TransactionTestCase, override_settings
 
 from tests.web.client import PageClient
@@ -86,3 +89,23 @@ class Together(HasShot, TransactionTestCase):
         told = self.client.get(self.url("history"), {"step": "set"}).context["rows"]
         self.assertEqual([row["steps"] for row in told], [["set"], ["set"]])
         self.assertEqual(self.client.get(self.url("history"), {"who": "x", "step": "y", "page": "z"}).status_code, 200)  # fmt: skip
+
+    def test_a_service_that_is_away_for_a_while(self):
+        """A database that is locked, a queue that is gone: 503 in plain words, and afterwards all goes on."""
+        before = self.head()
+        locked = OperationalError("database is locked")
+        with patch("web.shows.history.StatePart.keep", side_effect=locked):
+            answer = self.press("notes/pin", text="no state")  # asks for none: it works
+            self.assertEqual(answer.status_code, 302)
+            answer = self.press("plate/facts", **{"facts-transfer": "linear"})
+        self.assertEqual((answer.status_code, answer["Retry-After"]), (503, "5"))
+        self.assertContains(answer, "Nothing was saved", status_code=503)
+        self.assertEqual(self.head(), before)
+        self.assertEqual(self.press("plate/facts", **{"facts-transfer": "linear"}).status_code, 302)
+        gone = redis.exceptions.ConnectionError("gone")
+        with patch("web.elements.views.starting.start_render", side_effect=gone):
+            answer = self.press("elements/again")
+        self.assertContains(answer, "the work wasn", status_code=503)
+        with patch("web.people.access.is_admin", side_effect=locked):
+            answer = self.other.get(self.url("plate"))
+        self.assertEqual(answer.status_code, 503)

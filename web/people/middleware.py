@@ -3,6 +3,7 @@
 from urllib.parse import urlencode
 
 from django.conf import settings
+from django.db import DatabaseError
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -12,7 +13,7 @@ from web.people import access, uploads
 from web.people.models import LEADS, LOOKS
 from web.shows.models import Show
 from web.shows.reading import wants_json
-from web.ui import who
+from web.ui import away, who
 
 SESSION_COOKIE = settings.SESSION_COOKIE_NAME
 SIGN_IN = "Sign in first: nobody is signed in here any more."
@@ -35,13 +36,21 @@ class Access:
     def __call__(self, request):
         """Whoever it is, all that is kept while they are answered is theirs."""
         request.local, request.role = access.is_local(request), None
+        try:
+            self._know(request)
+        except DatabaseError as error:
+            return away.answer(request, away.sentence_of(error) or away.DATABASE)
+        with who.acting(lambda: request.user.pk, request.keeps):
+            return self.get_response(request)
+
+    @staticmethod
+    def _know(request) -> None:
+        """Whose request it is, and whether they keep the installation."""
         alone = request.local and SESSION_COOKIE not in request.COOKIES
         if request.local and (alone or not request.user.is_authenticated):
             alone, request.user = True, SimpleLazyObject(access.local_artist)
         # The local artist is asked for only where something is kept, or their name is shown.
         request.keeps = alone or access.is_admin(request.user)
-        with who.acting(lambda: request.user.pk, request.keeps):
-            return self.get_response(request)
 
     def process_view(self, request, view, args, kwargs):
         """None where the view may answer."""

@@ -16,6 +16,7 @@ from web.shows import steps
 from web.shows.reading import wants_json
 from web.shows.refusals import Refused, Stale
 from web.shows.views import without_its_page
+from web.ui import away
 from web.ui.logs import request_id
 
 logger = logging.getLogger(__name__)
@@ -70,6 +71,9 @@ class SentenceMiddleware:
         if _says_full(exception):
             logger.error("%s: the disk is full", request.path, exc_info=exception)
             exception = Full(FULL)
+        elif says := away.sentence_of(exception):
+            logger.error("%s: a service is away", request.path, exc_info=exception)
+            return away.answer(request, says)
         page = request.method == "GET" and steps.of_page(request.resolver_match.url_name)
         if not isinstance(exception, Problem):
             if isinstance(exception, Http404 | PermissionDenied | SuspiciousOperation) or not page:
