@@ -113,11 +113,11 @@ def _facts(shot) -> list[dict[str, Any]]:
         fact = on_frame(state, kept)
         value, sigma = show.length(fact["metres"], fact["plus_minus"])
         if fact["kind"] == "length":
-            says = f"From {fact['from']} to {fact['to']}: {value} ± {sigma}"
+            says = f"From {fact['from']} to {fact['to']}: {value} {sigma}"
         elif fact["kind"] == "camera_distance":
-            says = f"Both eyes are {value} ± {sigma} apart"
+            says = f"Both eyes are {value} {sigma} apart"
         else:
-            says = f"Camera’s height on frame {fact['frame']}: {value} ± {sigma}"
+            says = f"Camera’s height on frame {fact['frame']}: {value} {sigma}"
         out.append({"key": "fact", "id": fact["id"], "says": says})
     return out + _known_focals(state)
 

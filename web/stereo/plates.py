@@ -12,7 +12,8 @@ from aperture.errors import Problem
 from aperture.fence import run_fenced
 from aperture.stereo.packing import part_file
 from aperture.stereo.solved import Solved
-from web.match.path_fits import camera_of_state, placed_path
+from web.match.path_fits import camera_of_state, path_of_state, placed_path
+from web.match.tracking import baseline_of
 from web.plates.film_actions import bring_in_film, picture_of, take_film
 from web.plates.frames import frame_at, is_pair
 from web.plates.starting import start_small_pictures
@@ -89,6 +90,9 @@ def solved_eyes(shot: Shot) -> tuple[Camera, Camera] | None:
 
 
 def solved(shot: Shot) -> Solved | None:
-    """How both eyes of a matched stereo plate stand to each other."""
-    eyes = solved_eyes(shot)
-    return Solved.of(*eyes) if eyes else None
+    """How both eyes of a solved stereo plate stand to each other, which the baseline tells before they stand anywhere in the world."""
+    path = path_of_state(shot.state) if is_pair(shot.state) and baseline_of(shot.state) else None
+    frames = frames_of(shot) if path is not None else ()
+    if path is None or not all(frame in path for frame in frames):
+        return None
+    return Solved.of(*(path.at(frame) for frame in frames))

@@ -173,6 +173,8 @@ def of_plate(shot: Shot) -> dict:
     """What the page of a stereo plate shows beside the forms."""
     eyes, seat, found = plates.solved_eyes(shot), seat_of(shot), plates.solved(shot)
     out: dict = {"around": False, "pair": None, "seat": seat, "has_camera": eyes is not None}
+    if found is not None:
+        out["solved"] = solved_rows(shot, found)
     if eyes is None or found is None:
         return out
     rows = rows_of(shot, *eyes, seat)
@@ -180,7 +182,6 @@ def of_plate(shot: Shot) -> dict:
     says = f"{', '.join(apart[:3])}: the eyes would have to look apart on a screen of {seat.screen_m:g} m."
     return out | {
         "pair": found,
-        "solved": solved_rows(shot, found),
         "parallaxes": rows,
         "seen": [Remark("Divergence", says, "bad")] if apart else [],
     }
