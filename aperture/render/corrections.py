@@ -92,7 +92,8 @@ def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correctio
             out.append(_OF_STEP[stage.step["do"]](chain, before, stage))
         if stage.step and stage.step["do"] == "flip":
             flips.add(stage.step["way"])
-    if camera is not None and bends(camera.lens):
+    # A panorama has no straight twin that a render could be mistaken for.
+    if camera is not None and bends(camera.lens) and not camera.lens.projection.around:
 
         def bend(picture: Array, way: int) -> Array:
             return _bent(picture, camera, way)

@@ -470,6 +470,8 @@ def alpha_report(alpha: Array) -> list[str]:
     import cv2
 
     solid, empty = alpha > 0.999, alpha < 0.001
+    if empty.all():
+        return ["Empty everywhere: the picture shows no stand-in."]
     out, kernel = [], np.ones((5, 5), np.uint8)
     inside, outside = (
         cv2.erode(region.astype(np.uint8), kernel, borderValue=1).astype(bool)

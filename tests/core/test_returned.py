@@ -251,6 +251,7 @@ class Returned(TestCase):
             returned.alpha_report(self.alpha),
             ["Solid inside.", "Empty outside.", "Soft along the edge.", "No stray pixels."],
         )
+        self.assertIn("no stand-in", *returned.alpha_report(self.alpha * 0))
         worse = (self.alpha > 0.5).astype(np.float32)
         worse[5:7, 5:7] = 0.3
         worse[

@@ -333,6 +333,10 @@ class Filmed(HasShot, TransactionTestCase):
             "isn’t stabilised, and this render was", row.findings[0][0] + row.findings[-1][0]
         )
         self.assertLess(row.offsets["most"], 0.5)
+        still = SimpleUploadedFile("held.exr", through[2])
+        self.client.post(self.url("line-up/return") + "?frame=2", {"files": [still]})
+        row = self.shot.returned.first()
+        self.assertIn("this render was: it was turned back", row.findings[0][0])
 
     def test_a_film_of_all_around_has_a_path(self):
         """Tracks before and behind the camera give it; the set, a render and the files follow."""

@@ -18,13 +18,14 @@ from web.around.cutting import panorama_of
 from web.elements.actions import GRID, Order
 from web.gates.actions import set_document
 from web.gates.gate import chain_on
-from web.match.path_fits import camera_of_state, placed_path
+from web.match.path_fits import PLACED, camera_of_state, determined, placed_path
 from web.plates.frames import frame_at, number_of
 from web.plates.full_frames import linear_frame
 from web.shows.history import edit
 from web.shows.models import Shot
 
 USUAL_SMOOTH = 12.0
+MISSING = {"scale": "its size", "position": "its place", "direction": "its level"}
 ACROSS = 640  # px of the picture that is shown
 
 
@@ -43,12 +44,19 @@ def before_plate(state) -> bool:
 def path_of(shot: Shot):
     """The solved path of a film of all around. Raises Problem where there is none."""
     panorama_of(shot)
-    path = placed_path(shot.state)
-    if path is None or not shot.state["film"]:
+    path = placed_path(shot.state) if shot.state["film"] else None
+    if path is not None:
+        return path
+    known = determined(shot.state)
+    missing = [MISSING[name] for name in PLACED if known and known[name] != "solved"]
+    if not missing:
         raise Problem(
             "A film of all around is held steady along its path: solve the path on the Match step first."
         )
-    return path
+    raise Problem(
+        f"The path is solved, but {' and '.join(missing)} isn’t set yet. On the Match step, Tracks, "
+        "“What isn’t set yet” says what would set it."
+    )
 
 
 def hold_steady(

@@ -199,6 +199,7 @@ def _ending(pk: int):
         end["says"] = f"The files could not be written: {error.strerror or error}."[:300]
     except Exception as error:  # whatever it was, the artist must not wait for ever
         end["says"] = f"Something went wrong that was not foreseen: {type(error).__name__}."
+        logger.exception("Job %s failed", pk)
         raise
     finally:
         _write_end(pk, end)

@@ -166,8 +166,9 @@ def _telling_first(shot, row, files) -> list:
     """The frames in the order in which they are looked at: first the one on which a panorama was turned most, as it tells best
     whether the render was too.
     """
-    frames = sorted(files, key=lambda frame: frame or 0)
-    turns = {}
+    if None in files:  # a still is of the frame that is worked on
+        return [None]
+    frames, turns = sorted(files), {}
     for step in (shot.state["gate"] or {}).get("steps", []):
         if step["do"] == "reorient" and step.get("values") and shot.state["film"]:
             for frame in frames:
