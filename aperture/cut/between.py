@@ -29,6 +29,7 @@ def between(first: Array, second: Array, share: float, way: str) -> Array:
     """
     if way not in BETWEEN:
         raise Problem(f"Between two frames is shown {', or '.join(BETWEEN.values())}.")
+    share = float(share)  # a NumPy float would make doubles of the pictures
     if share <= 0 or share >= 1 or way == "repeat":
         return first if share < 0.5 else second
     if way == "blend":

@@ -124,6 +124,17 @@ class Clip:
             at = min(max(at, self.least), self.most)
         return at
 
+    def place(self, at: float) -> float:
+        """The frame of the clip, or the place between two, that shows one of the shot's: the way back from `source`."""
+        if not self.speeds:
+            return at - self.first
+        times, count = self._times, self.last - self.first + 1
+        if at < self.first:
+            return (at - self.first) / self.speed_at(self.first)
+        if at > self.first + count:
+            return float(times[-1]) + (at - self.first - count) / self.speed_at(self.last)
+        return float(np.interp(at - self.first, np.arange(count + 1), times))
+
     def speed_at(self, frame: int) -> float:
         """How fast the shot goes at one of its frames."""
         if not self.speeds:

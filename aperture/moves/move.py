@@ -151,6 +151,27 @@ class Move:
         )
         return CameraPath(grid, lens, self.frames, self.rotations, self.positions, focal)
 
+    @classmethod
+    def of(cls, path: CameraPath) -> Move:
+        """The move of a plate's cameras: the way back from `on`. Raises Problem for a lens that isn't an ordinary one."""
+        lens, grid = path.lens, path.grid
+        if lens.projection.name != "rectilinear":
+            raise Problem(
+                f"A move’s camera has an ordinary lens: one that is {lens.projection.name} can’t be carried over."
+            )
+        size = np.array([grid.gate_mm[0] * lens.squeeze, grid.gate_mm[1]])
+        half_px = np.array([grid.width, grid.height]) / 2
+        middle = grid.to_px(np.array([lens.centre_mm]))[0] / half_px
+        return cls(
+            path.frames,
+            path.rotations,
+            path.positions,
+            size / 2 / path.focal_mm[:, None],
+            path.focal_mm,
+            np.array([1 - middle[0], middle[1] - 1]),
+            tuple(lens.coefficients),
+        )
+
     def to_arrays(self) -> dict[str, Array]:
         """As arrays under names, to be stored."""
         return {

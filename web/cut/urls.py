@@ -16,5 +16,7 @@ urlpatterns = [
     path("shows/<slug:show>/cut/sound", views.take_sound, name="cut-sound-take"),
     path("shows/<slug:show>/cut/movie", views.make_movie, name="cut-movie-make"),
     path("shows/<slug:show>/cut/cut.mp4", views.movie, name="cut-movie"),
+    path("shows/<slug:show>/cut/retime", views.retime, name="cut-retime"),
+    path("shows/<slug:show>/<slug:shot>/retime", views.retime_anew, name="cut-retime-anew"),
     path("shows/<slug:show>/cut/take", views.take, name="cut-take"),
 ]

@@ -14,7 +14,7 @@ from aperture.errors import Problem
 from aperture.formats import cut_files
 from aperture.timecode import DROPPED, counted_rate, format_timecode, parse_timecode
 from aperture.units import parse_number
-from web.cut import actions, checks, pictures, sound_and_movie
+from web.cut import actions, checks, pictures, retimed, sound_and_movie
 from web.cut.pictures import WHATS
 from web.plates.frames import way_of
 from web.shows.models import Shot, Show
@@ -42,6 +42,7 @@ def cut(request, show):
         "betweens": BETWEEN.items(),
         "whats": WHATS.items(),
         "remarks": checks.remarks_of(show, shots),
+        "retiming": retimed.latest(show),
     } | sound_and_movie.context(show, shots)
     return render(request, "cut/cut.html", context)
 
@@ -351,6 +352,22 @@ def make_movie(request, show):
         show, request.POST.get("what", "plate"), bool(request.POST.get("burn_in"))
     )
     return redirect("cut", show.slug)
+
+
+@require_POST
+def retime(request, show):
+    """Begin to make a clip at another speed a shot of its own."""
+    show = find(show)
+    retimed.start(show, request.POST.get("clip", "")[:64])
+    return redirect("cut", show.slug)
+
+
+@require_POST
+def retime_anew(request, show, shot):
+    """Begin to make a shot at another speed anew, or let it be a shot like others."""
+    found = find_shot(show, shot)
+    retimed.start_anew(found)
+    return redirect(found.url("plate"))
 
 
 @require_GET

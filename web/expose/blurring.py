@@ -82,15 +82,27 @@ def _light_of(data: bytes) -> np.ndarray:
     return np.asarray(square.resize((side, side), Image.Resampling.BOX), np.float32) / 255
 
 
-def shutter_of(shot: Shot) -> Shutter:
-    """When the sensor is exposed; a readout that isn't typed is as the Match step knows it."""
+def shutter_of(shot: Shot, frame: int | None = None) -> Shutter:
+    """When the sensor is exposed on a frame; a readout that isn't typed is as the Match step knows it."""
     own, rate = shot.state["shutter"], float(shot.show.rate)
     seconds = of_camera(shot)["seconds"].value
-    open_frames = min(1e3, seconds * rate) if seconds else 0.0
+    slow = slowed_by(shot, frame)
+    open_frames = min(1e3, seconds * rate * slow) if seconds else 0.0
     ms = own.get("readout_ms")
     if ms is None:
         ms = known_readout_ms(shot)
-    return Shutter(open_frames, own.get("phase", "centre"), float(np.clip(ms * rate / 1000, -1, 1)))
+    readout = float(np.clip(ms * rate * slow / 1000, -1, 1))
+    return Shutter(open_frames, own.get("phase", "centre"), readout)
+
+
+def slowed_by(shot: Shot, frame: int | None = None) -> float:
+    """By how much longer than it was the shutter seems to be open on a frame: 1 of a shot at its own speed."""
+    slow = shot.state["shutter"].get("slow")
+    if not slow:
+        return 1.0
+    frames, by = np.array(sorted(slow)).T
+    at = frame_of(shot) if frame is None else frame
+    return float(np.interp(at - shot.state["shift"], frames, by))
 
 
 def known_readout_ms(shot: Shot) -> float:
@@ -106,7 +118,10 @@ def known_readout_ms(shot: Shot) -> float:
 
 def set_shutter(shot: Shot, phase: str, readout_ms: float | None, base: int | None) -> Shot:
     """Keep the shutter's phase and readout; a readout of None is as the Match step knows it."""
-    own: dict = {"phase": phase}
+    own: dict = {
+        key: shot.state["shutter"][key] for key in ("slow",) if key in shot.state["shutter"]
+    }
+    own["phase"] = phase
     if readout_ms is not None:
         own["readout_ms"] = readout_ms
         Shutter(0.0, phase, readout_ms * float(shot.show.rate) / 1000)
@@ -124,7 +139,7 @@ def blur_of(shot: Shot, frame: int | None = None, depth: bool = True, motion: bo
         pupil_of(shot),
         path,
         at,
-        shutter_of(shot) if motion else Shutter(0.0),
+        shutter_of(shot, at) if motion else Shutter(0.0),
         brighter(shot),
     )
 

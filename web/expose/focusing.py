@@ -133,7 +133,7 @@ def _wishes(shot: Shot, frame: int, known: Mapping[str, Target] | None) -> list[
     if own.get("follow"):
         out.append(_followed(shot, own["follow"], frame, known))
     if own.get("keys"):
-        at = _keyed(own["keys"], frame - state["shift"])
+        at = between_keys(own["keys"], frame - state["shift"])
         many = len(own["keys"])
         says = f"keyed over frames ({many} {'key' if many == 1 else 'keys'})"
         out.append(Wish("keys", says, at))
@@ -165,8 +165,8 @@ def _followed(shot: Shot, name: str, frame: int, known: Mapping[str, Target] | N
     return Wish("follow", says, away)
 
 
-def _keyed(keys: list[list[float]], frame: int) -> float:
-    """Between keys along a straight line of 1 / distance, as a focus ring turns."""
+def between_keys(keys: list[list[float]], frame: float) -> float:
+    """Metres between keys (frame, metres), along a straight line of 1 / distance, as a focus ring turns."""
     frames, metres = np.array(sorted(keys), float).T
     return float(1 / np.interp(frame, frames, 1 / metres))
 

@@ -6,6 +6,7 @@ What isn't there is as the plate has it, or as usual.
 from aperture.light.focus import BASES
 from aperture.light.metering import SURFACES
 from aperture.light.motion import PHASES
+from aperture.moves.move import MOST_FRAMES
 from web.shows.schemas import ID, NUMBER, POSITIVE, TRUTH, listed, maybe, numbers, record, text
 from web.shows.state import Part
 
@@ -73,7 +74,16 @@ PARTS = (
     Part(
         "shutter",
         {},
-        record({}, {"phase": {"enum": list(PHASES)}, "readout_ms": NUMBER}),
+        # `slow`: [frame, by], frames as if the shot had never been shifted: by how much longer it seems to be open in a
+        # shot that was made from another one at another speed.
+        record(
+            {},
+            {
+                "phase": {"enum": list(PHASES)},
+                "readout_ms": NUMBER,
+                "slow": listed(numbers(2), MOST_FRAMES),
+            },
+        ),
         group="shutter",
         renders=True,
     ),

@@ -17,6 +17,7 @@ DOING = {
     "edges": "Measuring the plate’s edges",
     "views": "Joining the views",
     "cut": "Writing the movie",
+    "retime": "Making the shot at its speed",
 }
 
 

@@ -1,5 +1,7 @@
 """What the Plate page says about a filmed plate."""
 
+from collections.abc import Callable
+
 import numpy as np
 
 from aperture.errors import Problem
@@ -8,10 +10,25 @@ from aperture.plates.film import Film as Filmed
 from aperture.plates.sequences import ranges_of
 from aperture.timecode import DROPPED, counted_rate, format_timecode, parse_timecode
 from aperture.units import format_rate
+from web.jobs.models import Job
 from web.plates import flash_actions
 from web.plates.frames import frame_at, way_of
 from web.plates.referred import altered
+from web.shows.models import Shot
 from web.ui.rows import Remark, Row
+
+# What other steps know of a shot that its plate's page should tell: (remarks, a job that may be under way).
+_about: list[Callable[[Shot], tuple[list[Remark], Job | None]]] = []
+
+
+def register_about(find: Callable[[Shot], tuple[list[Remark], Job | None]]) -> None:
+    """Tell something more on the page of the plate; called by the app that knows."""
+    _about[:] = [find]
+
+
+def about_shot(shot: Shot) -> tuple[list[Remark], Job | None]:
+    """What other steps know of a shot."""
+    return _about[0](shot) if _about else ([], None)
 
 
 def about_film(film, show, back: str) -> list[Remark]:

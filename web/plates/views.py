@@ -17,7 +17,7 @@ from aperture.units import format_value
 from web.jobs import runner
 from web.plates import actions, convert_actions, film_views, flash_actions, mean_actions
 from web.plates.film_actions import is_film
-from web.plates.film_page import about_film, clapper, curves, film_rows
+from web.plates.film_page import about_film, about_shot, clapper, curves, film_rows
 from web.plates.forms import PlateFactsForm, PlateForm
 from web.plates.frames import span_of, way_of
 from web.plates.models import Plate, film_of, metadata_of, own_transfer, plate_of, transfer_of
@@ -118,6 +118,8 @@ def _page(request, shot, form, facts_form=None):
     film = film_of(shot)
     if film:
         remarks += about_film(film, shot.show, shot.url("plate"))
+    more, retiming = about_shot(shot)
+    remarks = [*more, *remarks]
     context = {
         "form": form,
         "film": film,
@@ -131,6 +133,7 @@ def _page(request, shot, form, facts_form=None):
         "clapper": clapper(shot, film) if film else None,
         "job": runner.latest(shot, flash_actions.KIND),
         "averaging": runner.latest(shot, mean_actions.KIND),
+        "retiming": retiming,
         "converting": runner.latest(shot, convert_actions.KIND),
         "curves": curves(film, shot.state) if film else [],
         "averaged": bool(film and current and mean_actions.is_mean(current.name)),

@@ -5,7 +5,7 @@ degrees, and `smooth`. Its `base` and angles are those of its first key, and its
 it hangs on stood at its own first key: so an item that hangs on a moving one needs no keys.
 """
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 
 import numpy as np
 
@@ -74,6 +74,19 @@ def ways_of(items: Iterable[dict], offset: int = 0) -> dict[str, Way]:
     for id_ in by_id:
         way(id_, ())
     return {id_: one for id_, one in found.items() if one.moves}
+
+
+def retimed(items: Iterable[dict], made: Callable[[list[int], Callable], list]) -> list[dict]:
+    """The items with other keys: those that `made` makes of their picture numbers and of what a key holds at a number."""
+    out = []
+    for item in items:
+        keys = own_keys(item)
+        if keys:
+            way = ways_of([{**item, "parent": None}]).get(item["id"])
+            value = (lambda at, way=way: _written(way.own_pose(at))) if way else None
+            item = _keyed(item, made([key[0] for key in keys], value)) if value else item
+        out.append(item)
+    return out
 
 
 def items_at(items: list[dict], number: int) -> list[dict]:

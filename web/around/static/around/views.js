@@ -1,7 +1,9 @@
 // The views of a panorama: their borders and names over it.
 
+import {watchJob} from "../ui/app.js";
 import {drawPaths, LightTable, svg} from "../ui/table.js";
 
+watchJob();
 const root = document.getElementById("light-table");
 if (root) {
   const page = JSON.parse(document.getElementById("page-data").textContent),

@@ -1,7 +1,7 @@
 // The cut of a show: a strip to scale, the picture of the frame that is shown, and what is done to the clips.
 
 import {drawTurned, Pictures, timecode} from "../plates/frames.js";
-import {notice, post, typing} from "../ui/app.js";
+import {notice, post, typing, watchJob} from "../ui/app.js";
 import {Strip} from "./strip.js";
 
 const field = id => document.getElementById(id),
@@ -233,6 +233,8 @@ class Cut {
       ...clip.cameras.map(([id, name]) => new Option(name, id, false, id === clip.camera)),
     );
     field("clip-speed-says").textContent = clip.speed_says;
+    field("clip-retime").hidden = !clip.sources || !clip.film;
+    field("clip-retimed").value = clip.id;
     if (document.activeElement !== field("clip-over")) field("clip-over").value = clip.over ?? "";
     field("clip-handles").textContent = clip.handles
       ? `Handles: ${clip.handles[0]} frames before, ${clip.handles[1]} after`
@@ -411,3 +413,4 @@ class Cut {
 }
 
 new Cut();
+watchJob();

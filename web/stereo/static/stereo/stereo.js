@@ -1,8 +1,10 @@
 // Stereo over the plate: the set as both eyes see it, and by how much toeing in lifts one over the other.
 
 import {startStrip} from "../plates/strip.js";
+import {watchJob} from "../ui/app.js";
 import {LightTable, svg} from "../ui/table.js";
 
+watchJob();
 const root = document.getElementById("light-table");
 const LONGER = 10; // times, arrows of vertical parallax
 if (root) {
