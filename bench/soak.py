@@ -51,17 +51,20 @@ class Soaking(Person):
 
 
 class Worker:
-    """The process that does the long work."""
+    """The process that does the long work; `queue`: of tasks that go through Redis."""
 
-    def __init__(self, environment):
+    def __init__(self, environment, queue=False):
         self.environment = environment
+        command = ["rqworker", "--job-class", "django_tasks_rq.Job"]
+        self.command = command if queue else ["db_worker", "--interval", "0.2", "-v", "0"]
         self.start()
 
     def start(self):
         """Begin to work."""
         self.process = subprocess.Popen(
-            [sys.executable, "manage.py", "db_worker", "--interval", "0.2", "-v", "0"],
+            [sys.executable, "manage.py", *self.command],
             env=self.environment,
+            stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
         )
 

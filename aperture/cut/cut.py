@@ -333,6 +333,39 @@ class Cut:
             )
         return made
 
+    def flattened(self) -> Cut:
+        """With the same pictures in one row: where a clip lies over others, they are cut short and go on behind it."""
+        if len(self.row) == len(self.clips):
+            return self
+        ends = [begin + clip.length for begin, clip in zip(self.begins, self.clips)]
+        edges = sorted({0, self.length, *(at for at in (*self.begins, *ends) if at < self.length)})
+        pieces: list[Clip] = []
+        for begin, end in zip(edges, edges[1:]):
+            index, start = self._clip_at(begin)
+            piece = self._piece(index, begin - start, end - start)
+            pieces.append(replace(piece, id=f"p{len(pieces)}"))
+        return replace(self, clips=tuple(pieces))
+
+    def _piece(self, index: int, begin: int, end: int) -> Clip:
+        """From one of a clip's own frames up to another one, with the fades and the dissolve that fall there."""
+        clip = self.clips[index]
+        first = int(clip.source(begin))
+        last = (
+            max(first, math.ceil(clip.source(end) - 1e-9) - 1) if end < clip.length else clip.last
+        )
+        whole_end = end == clip.length
+        return replace(
+            clip,
+            first=first,
+            last=last,
+            over=None,
+            fade_in=clip.fade_in if begin == 0 and clip.fade_in <= end else 0,
+            fade_out=clip.fade_out if whole_end and clip.fade_out <= end - begin else 0,
+            dissolve=clip.dissolve
+            if whole_end and not self._laid_at(self.begins[index] + end)
+            else 0,
+        )
+
     def slipped(self, id_: str, by: int) -> Cut:
         """With a clip of the same length that shows its shot so many frames later."""
         return self.trimmed(id_, by, by)

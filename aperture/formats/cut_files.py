@@ -3,7 +3,8 @@
 A clip names its shot; its source range are the shot's frames, its available range all that the shot
 has. In an EDL a clip's name stands in a comment, and source and record time code count the shot's
 and the cut's frames. The layout of CMX 3600 is OpenTimelineIO's adapter's, and has whole frame
-rates.
+rates. It has one row of pictures: what lies over others is cut into it. A fade is a dissolve with black (its reel
+`BL`); the first clip's from black is left out, as the adapter can't read one.
 """
 
 from __future__ import annotations
@@ -24,6 +25,9 @@ NAME_LENGTH = 40
 OWN = "accurate-aperture"  # under which name our own of a clip stands in OpenTimelineIO
 # An event's line up to its source time code, and its record in and out.
 RECORD = re.compile(r"(?m)^(\d{3,}\s.*?[\d:;]{11}\s+[\d:;]{11}\s+)([\d:;]{11})\s+([\d:;]{11})")
+# The two lines of a dissolve's event; the first has the reel that it comes from.
+DISSOLVE = re.compile(r"(?m)^(\d{3,})\s+(\S+)\s+\S+\s+C\s.*\n\1\s+\S+\s+\S+\s+D\s")
+BLACK, FROM_BLACK = "BL", "from black"
 NOT_ONE = {
     "otio": "That file can’t be read as OpenTimelineIO.",
     "edl": "That file can’t be read as an EDL of CMX 3600.",
@@ -47,7 +51,7 @@ def write(cut: Cut, kind: str, name: str) -> str:
     track = otio.schema.Track("Picture", kind=otio.schema.TrackKind.Video)
     timeline.tracks.append(track)
     over = otio.schema.Track("Over", kind=otio.schema.TrackKind.Video)
-    for clip in cut.clips:
+    for clip in (cut.flattened() if kind == "edl" else cut).clips:
         least = clip.first if clip.least is None else clip.least
         most = clip.last if clip.most is None else clip.most
         media = otio.schema.MissingReference(available_range=span(least, most - least + 1))
@@ -65,7 +69,12 @@ def write(cut: Cut, kind: str, name: str) -> str:
         if clip.over is not None:
             _lay(over, made, clip.over, rate)
             continue
-        track.append(made)
+        if kind == "edl":
+            _faded(track, made, clip, rate)
+            if clip.fade_out:
+                continue
+        else:
+            track.append(made)
         if clip.dissolve and clip is not cut.clips[cut.row[-1]]:
             first = clip.dissolve // 2
             track.append(
@@ -81,7 +90,31 @@ def write(cut: Cut, kind: str, name: str) -> str:
             timeline.tracks.append(over)
         return str(otio.adapters.write_to_string(timeline, "otio_json"))
     text = str(otio.adapters.write_to_string(timeline, "cmx_3600", rate=rate, style="nucoda"))
-    return _begun_at(text, cut)
+    return _begun_at(_from_black(text, track), cut)
+
+
+def _faded(track: Any, made: Any, clip: Clip, rate: float) -> None:
+    """Put a clip on a track with its fades as dissolves with black."""
+    import opentimelineio as otio
+
+    def fade(frames: int, name: str) -> Any:
+        none, whole = otio.opentime.RationalTime(0, rate), otio.opentime.RationalTime(frames, rate)
+        kind = otio.schema.TransitionTypes.SMPTE_Dissolve
+        return otio.schema.Transition(name, kind, none, whole)
+
+    if clip.fade_in and len(track):
+        track.append(fade(clip.fade_in, FROM_BLACK))
+    if not clip.fade_out:
+        track.append(made)
+        return
+    span = made.source_range
+    rest = max(1, round(span.duration.value) - clip.fade_out)
+    made.source_range = otio.opentime.TimeRange(
+        span.start_time, otio.opentime.RationalTime(rest, rate)
+    )
+    track.append(made)
+    track.append(fade(clip.fade_out, "to black"))
+    track.append(otio.schema.Gap(duration=otio.opentime.RationalTime(clip.fade_out, rate)))
 
 
 def _lay(track: Any, clip: Any, frame: int, rate: float) -> None:
@@ -97,6 +130,23 @@ def _lay(track: Any, clip: Any, frame: int, rate: float) -> None:
         length = otio.opentime.RationalTime(frame - at, rate)
         track.append(otio.schema.Gap(duration=length))
     track.append(clip)
+
+
+def _from_black(text: str, track: Any) -> str:
+    """An EDL whose fades from black say so: the adapter takes them for dissolves from the clip before."""
+    import opentimelineio as otio
+
+    kinds = iter([one.name for one in track if isinstance(one, otio.schema.Transition)])
+
+    def said(found: re.Match[str]) -> str:
+        if next(kinds, "") != FROM_BLACK:
+            return found[0]
+        zero, lines = "00:00:00:00", found[0].split("\n")
+        record = lines[0].split()[-2:]
+        lines[0] = f"{found[1]}  {BLACK:<8} V     C        {zero} {zero} {' '.join(record)}"
+        return "\n".join(lines)
+
+    return DISSOLVE.sub(said, text)
 
 
 def _begun_at(text: str, cut: Cut) -> str:
@@ -119,7 +169,9 @@ def _reel(shot: str) -> str:
 
 @dataclass(frozen=True)
 class Read:
-    """A clip of a file: the shot's name, its frames, how fast they go, and how it ends."""
+    """A clip of a file: the shot's name, its frames, how fast they go, and how it ends; `over`: the frame of the cut
+    from which it lies over the others.
+    """
 
     name: str
     first: int
@@ -128,12 +180,14 @@ class Read:
     fade_in: int = 0
     fade_out: int = 0
     dissolve: int = 0
+    over: int | None = None
 
 
 def read(data: bytes, kind: str, rate: Fraction) -> tuple[list[Read], int]:
-    """Return the clips of a file's first picture track, in order, and the frame it starts with.
+    """Return the clips of a file's first picture track, in order, after them those of the tracks above, which lie over
+    the others, and the frame it starts with.
 
-    Gaps are left out, and of several clips on top of each other the lowest track's is taken.
+    Gaps of the first track are left out: what follows moves up.
 
     Raises Problem where the file isn't one, is of another rate, or has no clips.
     """
@@ -152,16 +206,13 @@ def read(data: bytes, kind: str, rate: Fraction) -> tuple[list[Read], int]:
             )
         if isinstance(timeline, otio.schema.SerializableCollection):
             timeline = next(one for one in timeline if isinstance(one, otio.schema.Timeline))
-        track = next(
+        tracks = [
             one for one in timeline.tracks if one.kind == otio.schema.TrackKind.Video and len(one)
-        )
-        clips = [one for one in track if isinstance(one, otio.schema.Clip)]
-        out = [_clip(one, rate, whole) for one in clips]
-        for index, one in enumerate(clips[:-1]):
-            dissolve, later = _dissolve_after(track, one)
-            if dissolve:
-                out[index] = replace(out[index], last=out[index].last + later, dissolve=dissolve)
-                out[index + 1] = replace(out[index + 1], first=out[index + 1].first + later)
+        ]
+        # The adapter leaves out black of no length, from which a clip fades in.
+        reels = [found[2] for found in DISSOLVE.finditer(text)] if kind == "edl" else []
+        out = _row(tracks[0], rate, whole, reels)
+        out += [one for track in tracks[1:] for one in _above(track, rate, whole)]
         start = timeline.global_start_time
         begins = 0 if start is None else round(start.value_rescaled_to(start.rate))
         first = RECORD.search(text) if kind == "edl" else None
@@ -176,6 +227,67 @@ def read(data: bytes, kind: str, rate: Fraction) -> tuple[list[Read], int]:
     if len(out) > MOST_CLIPS:
         raise Problem(f"A cut has {MOST_CLIPS} clips at most.")
     return out, max(0, begins)
+
+
+def _row(track: Any, rate: Fraction, whole: int, reels: list[str]) -> list[Read]:
+    """The clips of a track with their dissolves and fades; `reels`: what each dissolve comes from, where the file says it."""
+    import opentimelineio as otio
+
+    dissolves = [one for one in track if isinstance(one, otio.schema.Transition)]
+    for dissolve, reel in zip(dissolves, reels):
+        dissolve.metadata[OWN] = {"from": reel}
+    clips = [one for one in track if isinstance(one, otio.schema.Clip) and not _is_black(one)]
+    out = [_clip(one, rate, whole) for one in clips]
+    for index, one in enumerate(clips):
+        frames, from_black = _transition(track, one, -1)
+        if frames and from_black:
+            out[index] = replace(out[index], fade_in=frames)
+        frames, to_black = _transition(track, one, 1)
+        if frames and to_black is None:
+            continue
+        if frames and to_black:  # its picture goes on while it fades
+            out[index] = replace(out[index], last=out[index].last + frames, fade_out=frames)
+        elif frames and index + 1 < len(clips):
+            later = _later(track, one)
+            out[index] = replace(out[index], last=out[index].last + later, dissolve=frames)
+            out[index + 1] = replace(out[index + 1], first=out[index + 1].first + later)
+    return out
+
+
+def _above(track: Any, rate: Fraction, whole: int) -> list[Read]:
+    """The clips of an upper track, each from where it lies on."""
+    import opentimelineio as otio
+
+    return [
+        replace(
+            _clip(one, rate, whole), over=max(0, round(track.range_of_child(one).start_time.value))
+        )
+        for one in track
+        if isinstance(one, otio.schema.Clip) and not _is_black(one)
+    ]
+
+
+def _is_black(one: Any) -> bool:
+    import opentimelineio as otio
+
+    told = dict(one.metadata.get("cmx_3600", {})) if isinstance(one, otio.schema.Clip) else {}
+    return isinstance(one, otio.schema.Gap) or told.get("reel") == BLACK
+
+
+def _transition(track: Any, clip: Any, side: int) -> tuple[int, bool | None]:
+    """(frames, whether the other side is black) of what leads into a clip (−1) or out of it (1); 0 frames of a plain cut,
+    None of one that only leads from black into the next clip.
+    """
+    import opentimelineio as otio
+
+    index = track.index(clip) + side
+    if not 0 <= index < len(track) or not isinstance(track[index], otio.schema.Transition):
+        return 0, False
+    between, beyond = track[index], index + side
+    frames = round(between.in_offset.value + between.out_offset.value)
+    if dict(between.metadata.get(OWN, {})).get("from") == BLACK:
+        return frames, True if side < 0 else None
+    return frames, not 0 <= beyond < len(track) or _is_black(track[beyond])
 
 
 def _clip(clip: Any, rate: Fraction, whole: int) -> Read:
@@ -204,18 +316,11 @@ def _clip(clip: Any, rate: Fraction, whole: int) -> Read:
     return Read(name[:NAME_LENGTH], first, last, speeds, *fades)
 
 
-def _dissolve_after(track: Any, clip: Any) -> tuple[int, int]:
-    """The frames of a dissolve from a clip into the next one, 0 where there is none; and how many frames later the cut between
-    both lies in its middle than the file has it.
-    """
-    import opentimelineio as otio
-
-    index = track.index(clip) + 1
-    following = track[index] if index < len(track) else None
-    if not isinstance(following, otio.schema.Transition):
-        return 0, 0
-    whole = round(following.in_offset.value + following.out_offset.value)
-    return whole, whole // 2 - round(following.in_offset.value)
+def _later(track: Any, clip: Any) -> int:
+    """How many frames later the cut between a clip and the next one lies in the middle of their dissolve than in the file."""
+    between = track[track.index(clip) + 1]
+    whole = round(between.in_offset.value + between.out_offset.value)
+    return whole // 2 - round(between.in_offset.value)
 
 
 def laid(found: list[Read], rate: Fraction, start: int, shot_of: Callable[[Read], Clip]) -> Cut:

@@ -19,7 +19,7 @@ from aperture.geometry.grid import Grid
 from aperture.geometry.rotation import rotation_from_angles
 from aperture.lens.lens import Lens
 from aperture.moves.arrows import arrows
-from aperture.timecode import format_timecode
+from aperture.timecode import format_timecode, parse_timecode
 from tests.chessboard import FOLDER
 
 CUT = Cut(
@@ -81,6 +81,41 @@ class Files(TestCase):
             [(one.name, one.first, one.last) for one in found],
             [(clip.shot, clip.first, clip.last) for clip in CUT.clips],
         )
+
+    def test_an_edl_s_fades_and_what_lies_over(self):
+        """Each event shows what the cut shows on top there; a fade is a dissolve with the reel BL (CMX 3600, common practice)."""
+        clips = list(CUT.clips)
+        clips[1] = replace(clips[1], fade_in=8, fade_out=6)
+        clips[3] = replace(clips[3], fade_in=4)
+        for over in (
+            10,
+            40,
+            90,
+        ):  # inside a clip, over the border of two, and where nothing is cut short
+            laid = Clip("o", "LT020", 5, 24, over=over)
+            own = replace(CUT, clips=(*clips, laid))
+            text = cut_files.write(own, "edl", "Tide")
+            events = [line.split() for line in text.splitlines() if line[:3].isdigit()]
+            shown = {}
+            for event in events:
+                first, last = (parse_timecode(one, own.rate) - own.start for one in event[-2:])
+                shown |= dict.fromkeys(range(first, last), event[1])
+            self.assertEqual(sorted(shown), list(range(own.length)))
+            fading = {frame for frame in shown if shown[frame] == "BL"}
+            self.assertLessEqual(len(fading), clips[1].fade_out)
+            for frame in set(shown) - fading:
+                self.assertEqual(shown[frame], own.clips[own.layers(frame)[-1].index].shot)
+            found, _ = cut_files.read(text.encode(), "edl", own.rate)
+            flat = own.flattened()
+            self.assertEqual(flat.length, own.length)
+            kept = [
+                (one.shot, one.first, one.last, one.fade_in, one.fade_out) for one in flat.clips
+            ]
+            self.assertEqual(
+                [(one.name, one.first, one.last, one.fade_in, one.fade_out) for one in found], kept
+            )
+            timeline = cut_files.write(own, "otio", "Tide").encode()
+            self.assertEqual(cut_files.read(timeline, "otio", own.rate)[0][-1].over, over)
 
     def test_odd_files(self):
         for data, kind, says in (

@@ -201,7 +201,7 @@ def take(show: Show, data: bytes, kind: str, base: int) -> tuple[int, int]:
                         f"The file wants frames {one.first}–{one.last} of {shot.code}, which has "
                         f"{least}–{most}."
                     )
-            more = one.speeds, "repeat", one.fade_in, one.fade_out, one.dissolve
+            more = one.speeds, "repeat", one.fade_in, one.fade_out, one.dissolve, one.over
             return Clip(next(ids), shot.code, first, last, least, most, *more)
 
         cut = laid(found[:MOST_CLIPS], show.rate, start, clip_of)
