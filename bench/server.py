@@ -15,6 +15,7 @@ class Server:
 
     def __init__(self, folder: str):
         self.environment = os.environ | {"APERTURE_DATA": str(folder)}
+        self.app = "web.config.wsgi"
 
     def __enter__(self):
         with socket.socket() as free:
@@ -37,7 +38,7 @@ class Server:
         self.process = subprocess.Popen(
             [
                 str(Path(sys.executable).parent / "gunicorn"),
-                "web.config.wsgi",
+                self.app,
                 "--bind",
                 f"127.0.0.1:{self.port}",
                 "--workers",
@@ -52,6 +53,7 @@ class Server:
                 "critical",
             ],
             env=self.environment,
+            stderr=subprocess.DEVNULL,  # the log of the data folder has it
             start_new_session=True,
         )
         while self.process.poll() is None:  # a busy machine may take its time

@@ -53,8 +53,8 @@ class Soaking(Person):
 class Worker:
     """The process that does the long work; `queue`: of tasks that go through Redis."""
 
-    def __init__(self, environment, queue=False):
-        self.environment = environment
+    def __init__(self, environment, queue=False, manage="manage.py"):
+        self.environment, self.manage = environment, manage
         command = ["rqworker", "--job-class", "django_tasks_rq.Job"]
         self.command = command if queue else ["db_worker", "--interval", "0.2", "-v", "0"]
         self.start()
@@ -62,11 +62,16 @@ class Worker:
     def start(self):
         """Begin to work."""
         self.process = subprocess.Popen(
-            [sys.executable, "manage.py", *self.command],
+            [sys.executable, *self.manage.split(), *self.command],
             env=self.environment,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
         )
+
+    def mind(self):
+        """Start it again where it ended, as a supervisor does."""
+        if self.process.poll() is not None:
+            self.start()
 
     def kill(self):
         """SIGKILL."""

@@ -15,6 +15,7 @@ from pathlib import Path
 from tests.patience import wait_until
 from tests.web import test_workers
 
+BASE = Path(__file__).parents[2]
 PASSWORD = "Slipway-at-low-tide-7"
 AS_POSTGRES = ["runuser", "-u", "postgres", "--"] if os.getuid() == 0 else []
 
@@ -60,6 +61,7 @@ class Elsewhere(test_workers.Workers):
             "APERTURE_DATABASE": f"postgres://aperture@/aperture?host={base}",
             "APERTURE_REDIS": f"unix://{redis}",
             "APERTURE_PASSWORD": PASSWORD,
+            "APERTURE_ACCEL": "/data/",
             "DJANGO_SETTINGS_MODULE": "web.config.settings",
         }
         for command in (("make_secret",), ("migrate", "-v", "0"), ("create_artist", "keeper")):
@@ -76,11 +78,36 @@ class Elsewhere(test_workers.Workers):
         return process
 
     def server(self) -> str:
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
+        port = _free_port()
         self.process(sys.executable, "-m", "gunicorn", "web.config.wsgi", "--bind", f"127.0.0.1:{port}", "--threads", "8",
                      stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        wait_until(lambda: self.ask(f"http://127.0.0.1:{port}/healthz")[0] == 200)
+        return f"http://127.0.0.1:{port}"
+
+    def proxy(self, server: str) -> str:
+        """nginx before a server, by the sample of the documentation but for what belongs to its place."""
+        written = (BASE / "docs/deployment.md").read_text()
+        sample = re.search(r"\n((?:    |\n)+server \{.*?\n    \})", written, re.S)[1]
+        port = _free_port()
+        for old, new in (
+            (r"listen 443 ssl", f"listen 127.0.0.1:{port}"),
+            (r"ssl_certificate.*", ""),
+            (r"server_name .*", ""),
+            (r"http://127.0.0.1:8000", server),
+            (r"proxy_set_header Host \$host", f"proxy_set_header Host {server[7:]}"),
+            (r"X-Forwarded-Proto https", "X-Forwarded-Proto http"),
+            (r"/srv/aperture/", f"{self.folder}/data/"),
+        ):
+            sample = re.sub(old, new, sample)
+        home = self.folder / "nginx"
+        home.mkdir()
+        kept = " ".join(f"{what}_temp_path {home}/{what};" for what in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi"))  # fmt: skip
+        (home / "nginx.conf").write_text(
+            f"daemon off; master_process off; pid {home}/pid; error_log stderr crit; {'user root;' if os.getuid() == 0 else ''}\n"
+            f"events {{}} http {{ access_log off; {kept}\n{sample}\n}}"
+        )
+        nginx = shutil.which("nginx") or "/usr/sbin/nginx"
+        self.process(nginx, "-p", str(home), "-c", str(home / "nginx.conf"))
         wait_until(lambda: self.ask(f"http://127.0.0.1:{port}/healthz")[0] == 200)
         return f"http://127.0.0.1:{port}"
 
@@ -119,7 +146,13 @@ class Elsewhere(test_workers.Workers):
                  "height": "50", "sun": "0.8", "ambient": "0.35", "occlusion": "100"}  # fmt: skip
         with self.browser.open(one + shot + "elements/order", urllib.parse.urlencode(order).encode()) as answer:  # fmt: skip
             self.assertEqual(answer.status, 200)
-        wait_until(lambda: self.ask(two + shot + "elements/1/render.png?frame=1003")[0] == 200)
+        proxy = self.proxy(two)
+        picture = "elements/1/render.png?frame=1003"
+        wait_until(lambda: self.ask(proxy + shot + picture)[0] == 200)
+        status, sent = self.ask(proxy + shot + picture)  # by nginx, from the data folder
+        self.assertEqual((status, sent[:4]), (200, b"\x89PNG"))
+        self.assertEqual(self.ask(two + shot + picture), (200, b""))
+        self.assertEqual(self.ask(proxy + "/data/secret-key")[0], 404)
         told = self.run_python("-c", TOLD)
         self.assertIn("done 4 keeper", told)
         self.assertEqual(self.ask(two + "/accounts")[0], 200)
@@ -155,6 +188,12 @@ from web.jobs.models import Job
 whole = Job.objects.filter(parent=None, kind="render").first()
 print(whole.state, whole.parts.filter(state="done").count(), whole.by.username)
 """
+
+
+def _free_port() -> int:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        return free.getsockname()[1]
 
 
 def _folder():

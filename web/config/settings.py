@@ -86,6 +86,8 @@ AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_LOCKOUT_CALLABLE = "web.people.views.locked_out"
 AXES_RESET_ON_SUCCESS, AXES_DISABLE_ACCESS_LOG, AXES_VERBOSE = True, True, False
 # Open pages are told what others do; each holds a thread of the server meanwhile.
+# Under which place a proxy has the data folder for itself, and sends its files: see `web.ui.sending`.
+ACCEL = os.environ.get("APERTURE_ACCEL", "")
 LIVE = os.environ.get("APERTURE_LIVE", "1") == "1"
 # What one account may bring in a day; 0: as much as it likes.
 UPLOADS_A_DAY = int(os.environ.get("APERTURE_UPLOADS_A_DAY", "0"))

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Literal
 
-from django.http import FileResponse, Http404, HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_GET, require_POST
@@ -21,6 +21,7 @@ from web.shows.models import Shot, Show
 from web.shows.reading import Message, Text, given_file, read, whole
 from web.shows.views import find as find_shot
 from web.stage.cameras import MATCHED, camera_called
+from web.ui.sending import sent
 
 MOST_STEP = 100_000
 
@@ -329,7 +330,7 @@ def sound(request, show):
     path = sound_and_movie.sound_of(find(show))
     if path is None:
         raise Http404
-    return FileResponse(path.open("rb"), content_type="audio/wav")
+    return sent(path, "audio/wav")
 
 
 @require_POST
@@ -377,7 +378,7 @@ def movie(request, show):
     path = sound_and_movie.movie_of(show)
     if path is None:
         raise Http404
-    return FileResponse(path.open("rb"), as_attachment=True, filename=f"{show.slug}_cut.mp4")
+    return sent(path, "video/mp4", f"{show.slug}_cut.mp4", save=True)
 
 
 @require_GET

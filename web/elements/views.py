@@ -1,6 +1,6 @@
 """The Elements step: the stand-ins rendered in passes."""
 
-from django.http import FileResponse, Http404, HttpResponse
+from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_GET, require_POST
 
@@ -19,6 +19,7 @@ from web.shows.reading import whole
 from web.shows.thrown import verbs
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
+from web.ui.sending import sent
 
 ALWAYS = ("render.png", "alpha.png", "render.exr", "shade.png")
 TYPES = {".png": "image/png", ".exr": "image/x-exr"}
@@ -211,9 +212,5 @@ def file(request, show, shot, number, name):
     path = found.of_frame(whole(request.GET.get("frame"))) / name
     if name not in ALWAYS and name not in {look[0] for look in found.looks} or not path.exists():
         raise Http404
-    return FileResponse(
-        open(path, "rb"),
-        content_type=TYPES[path.suffix],
-        as_attachment=request.GET.get("save") == "1",
-        filename=_named(shot, name, path, found),
-    )
+    save = request.GET.get("save") == "1"
+    return sent(path, TYPES[path.suffix], _named(shot, name, path, found), save)

@@ -2,7 +2,7 @@
 
 import re
 
-from django.http import FileResponse, Http404, HttpResponse, JsonResponse
+from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.utils import timezone
 from django.views.decorators.http import require_GET, require_POST
@@ -22,6 +22,7 @@ from web.shows.forms import on_form
 from web.shows.reading import whole
 from web.shows.thrown import verbs
 from web.shows.views import find, step_page
+from web.ui.sending import sent
 
 FILES = {"render.png": "image/png", "alpha.png": "image/png", "render.exr": "image/x-exr"}
 
@@ -192,7 +193,7 @@ def file(request, show, shot, number, name):
     path = row.of_frame(whole(request.GET.get("frame"))) / name
     if name not in FILES or not path.exists():
         raise Http404
-    return FileResponse(open(path, "rb"), content_type=FILES[name])
+    return sent(path, FILES[name])
 
 
 @require_POST
@@ -224,12 +225,8 @@ def snapshot(request, show, shot, number):
     found = get_object_or_404(Snapshot, pk=number, shot=find(show, shot))
     if not found.file.exists():
         raise Http404
-    return FileResponse(
-        open(found.file, "rb"),
-        content_type="image/png",
-        as_attachment=request.GET.get("save") == "1",
-        filename=found.path.replace("/", "_"),
-    )
+    save = request.GET.get("save") == "1"
+    return sent(found.file, "image/png", found.path.replace("/", "_"), save)
 
 
 @require_POST

@@ -9,7 +9,7 @@ from urllib.parse import urlencode
 import msgspec
 import numpy as np
 from django.conf import settings
-from django.http import FileResponse, Http404, HttpResponse, JsonResponse, QueryDict
+from django.http import Http404, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, redirect
 from django.urls import NoReverseMatch
 from django.views.decorators.http import require_GET, require_POST
@@ -36,6 +36,7 @@ from web.plates.starting import (
 from web.shows.reading import Edit, Message, base_of, read, whole
 from web.shows.steps import registered
 from web.shows.views import find
+from web.ui.sending import sent
 
 # What a page's address says is chosen: it is still chosen on another frame.
 CHOSEN, MOST_QUERY = ("item", "leaf", "through"), 500
@@ -233,7 +234,7 @@ def small(request, digest, kind, number):
     """A small picture or a thumbnail; nothing (204) until it has been made, and for one that can't be."""
     path = settings.DATA / "films" / digest / kind / f"{number}.jpg"
     try:
-        response = FileResponse(open(path, "rb"), content_type="image/jpeg")
+        response = sent(path, "image/jpeg")
     except FileNotFoundError:
         if not Film.objects.filter(digest=digest).exists():
             raise Http404 from None

@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from django.http import FileResponse, HttpResponse
+from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_POST
 
@@ -27,6 +27,7 @@ from web.shows.forms import on_form
 from web.shows.models import Show
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
+from web.ui.sending import sent
 
 
 def plate(request, show, shot):
@@ -208,9 +209,7 @@ def metadata_rows(data: dict, typed: dict) -> list[Row]:
 def picture(request, digest, which):
     """The proxy or the thumbnail."""
     plate = get_object_or_404(Plate, digest=digest)
-    return film_views.addressed_by_content(
-        FileResponse(open(plate.folder / f"{which}.jpg", "rb"), content_type="image/jpeg")
-    )
+    return film_views.addressed_by_content(sent(plate.folder / f"{which}.jpg", "image/jpeg"))
 
 
 def tile(request, digest, column, row):
