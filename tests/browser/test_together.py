@@ -36,6 +36,31 @@ class Together(Browsing):
         edit(Shot.objects.get(), "Gate", lambda state: state.update(gate=gate))
         page.wait_for_selector(f"#revision:not(:text-is('{began}'))")
         page.wait_for_selector("#steps:has-text('36.00 × 20.25 mm')")
+        # Marks come in under what is drawn and typed; the page stays the same one.
+        page.goto(f"{self.shot_url}/match")
+        page.wait_for_selector("#here")
+        page.evaluate("window.stays = true")
+        page.click("text=Lens")
+        page.fill("#id_focal-focal", "35")
+        mark = {
+            "id": "s1",
+            "kind": "spot",
+            "name": "Bollard",
+            "at": [400.0, 500.0],
+            "world": [0, 0, 0],
+        }
+        edit(Shot.objects.get(), "A spot", lambda state: state.update(marks=[mark]))
+        page.wait_for_selector("text=Bollard", state="attached")
+        self.assertEqual(page.input_value("#id_focal-focal"), "35")
+        self.assertTrue(page.evaluate("window.stays"))
+        # On another page a report is renewed in its place.
+        page.goto(f"{self.shot_url}/hand-off")
+        page.wait_for_selector("#here")
+        page.evaluate("window.stays = true")
+        edit(Shot.objects.get(), "Exposure", lambda state: state.update(exposure={"iso": 1600}))
+        page.wait_for_selector("#steps:has-text('EV')")
+        page.wait_for_selector(".notice.good:has-text('Exposure')")
+        self.assertTrue(page.evaluate("window.stays"))
         page.goto(f"{self.shot_url}/notes")
         page.fill("#text", "Half a sentence")
         edit(Shot.objects.get(), "Shift", lambda state: state.update(guides={"thirds": True}))

@@ -15,7 +15,7 @@ from tests.web.client import PageClient
 from tests.web.test_tracks import HasBoards
 from web.cut.actions import cut_of, in_order
 from web.shows.history import create_shot, edit
-from web.shows.models import Show
+from web.shows.models import Shot, Show
 from web.stage.cameras import type_camera
 
 
@@ -192,6 +192,17 @@ class Cutting(HasBoards):
         self.assertLess(
             np.asarray(Image.open(io.BytesIO(drawn)).convert("L")).min(), 120
         )  # its edges
+        # What stands behind it is hidden.
+        behind = crate | {
+            "id": "b2",
+            "name": "Behind",
+            "size": [0.5, 0.5, 0.5],
+            "base": [0, 0.5, 0],
+        }
+        edit(Shot.objects.get(code="LT950"), "Inside", lambda state: state.update(stand_ins=[crate, behind]))  # fmt: skip
+        self.assertEqual(
+            self.client.get(where, {"what": "drawing", "camera": camera}).content, drawn
+        )
         self.assertEqual(self.client.get(where, {"what": "x"}).status_code, 422)
         self.do("camera", id=still["id"], name="match")
 

@@ -2,6 +2,7 @@
 
 import io
 import math
+from dataclasses import replace
 from functools import lru_cache
 
 import numpy as np
@@ -12,7 +13,8 @@ from aperture.cut.cut import Clip, Layer
 from aperture.errors import Problem
 from aperture.plates.colour import encode_srgb
 from aperture.render import compose
-from aperture.scene import overlay
+from aperture.render.passes import Wanted, render
+from aperture.render.tracer import Look
 from web.lineup.snapshots import picture_in
 from web.match.path_fits import camera_of_state
 from web.plates.frames import frames_now, number_of, shifted_since
@@ -25,6 +27,7 @@ from web.stage.stand_ins import shown, with_way
 WHATS = {"plate": "the plates", "over": "renders over the plates", "drawing": "drawings of the set"}
 SMALL = 960  # px across of a picture on the page
 PAPER, INK = 0.9, 0.02  # linear light of a drawing
+LINE_SAMPLES = 3
 Size = tuple[int, int]
 
 
@@ -107,24 +110,23 @@ def _with_render(shot: Shot, frame: int, plate: np.ndarray) -> np.ndarray:
 
 
 def _drawing(shot: Shot, frame: int, camera_id: str, size: Size) -> np.ndarray:
-    """(H, W, 3) linear: the stand-ins' edges on paper; empty paper where there is no camera."""
-    import cv2
-
-    paper = np.full((size[1], size[0]), 255, np.uint8)
+    """(H, W, 3) linear: outlines and creases of the stand-ins on paper, what lies behind others hidden; empty paper where there
+    is no camera.
+    """
+    out = np.full((size[1], size[0], 3), PAPER, np.float32)
     camera = camera_of_state(shot.state, frame if shot.state["film"] else None)
     if camera_id and camera_id != MATCHED:
         found = camera_called(shot, camera_id)
         camera = found.camera if found else None
-    if camera is None:
-        return np.full((size[1], size[0], 3), PAPER, np.float32)
+    items = shown(shot.state)
+    if camera is None or not items:
+        return out
     scale = min(size[0] / camera.grid.width, size[1] / camera.grid.height)
-    corner = (
-        np.array([size[0] - camera.grid.width * scale, size[1] - camera.grid.height * scale]) / 2
-    )
-    for item in shown(shot.state):
-        for line in overlay.wire(camera, with_way(shot.state, item).at(frame)):
-            fine = line[np.isfinite(line).all(axis=1)] * scale + corner
-            at = np.clip(fine * 16, -1e6, 1e6).astype(np.int32)
-            cv2.polylines(paper, [at], False, 0, max(1, size[0] // 640), cv2.LINE_AA, 4)
-    share = (paper.astype(np.float32) / 255)[..., None]
-    return np.repeat(INK + (PAPER - INK) * share, 3, axis=2)
+    wide, high = (max(1, round(side * scale)) for side in (camera.grid.width, camera.grid.height))
+    small = replace(camera, grid=camera.grid.resize(wide, high))
+    scene = [(with_way(shot.state, item).at(frame), Look(item["name"])) for item in items]
+    made = render(small, scene, Wanted(("lines",), samples=LINE_SAMPLES))
+    left, top = (size[0] - wide) // 2, (size[1] - high) // 2
+    share = made.layers["lines"][..., :1]
+    out[top : top + high, left : left + wide] = PAPER + (INK - PAPER) * share
+    return out

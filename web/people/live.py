@@ -37,17 +37,17 @@ def events(request, show, shot):
 
 
 def _stream(pk: int, user, window: str, step: str, looks: int) -> Iterator[str]:
-    number, here = None, None
+    number, here, before = None, None, None
     try:
         for look in range(looks):
             if look:
                 time.sleep(SECONDS)
-            found = _now(pk)
+            found, parts = _now(pk)
             if found is None:
                 return
             if found["number"] != number:
-                number = found["number"]
-                yield _event("moved", found)
+                yield _event("moved", found | {"parts": _changed(before, parts)})
+                number, before = found["number"], parts
             others = _others(pk, user, window, step)
             if others != here:
                 here = others
@@ -59,19 +59,27 @@ def _stream(pk: int, user, window: str, step: str, looks: int) -> Iterator[str]:
         connection.close()
 
 
-def _now(pk: int) -> dict | None:
+def _changed(before: dict | None, parts: dict) -> list[str] | None:
+    """Which parts of the state were changed between two revisions; None where the first isn't known."""
+    if before is None:
+        return None
+    return sorted(key for key in before | parts if before.get(key) != parts.get(key))
+
+
+def _now(pk: int) -> tuple[dict | None, dict]:
+    """The shot's revision and who made it, None where the shot is gone; and the digests of its parts."""
     row = (
         Shot.objects.filter(pk=pk, deleted__isnull=True)
-        .values("head__number", "head__label", "head__by__username")
+        .values("head__number", "head__label", "head__by__username", "head__parts")
         .first()
     )
     if row is None:
-        return None
+        return None, {}
     return {
         "number": row["head__number"],
         "label": row["head__label"],
         "by": row["head__by__username"] or "",
-    }
+    }, row["head__parts"]
 
 
 def _others(pk: int, user, window: str, step: str) -> list[dict]:

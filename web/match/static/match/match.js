@@ -15,6 +15,12 @@ import {Shown} from "./shown.js";
 import {TrackLayer} from "./tracks.js";
 import {View} from "./view.js";
 
+// Parts of the state that the page shows by its report and marks alone, and those that it doesn't show.
+const HERE = new Set(
+  "marks facts planes drafts survey tracks path_facts exposure focus pupil look white stand_ins left_out stereo range".split(
+    " ",
+  ),
+);
 const sheet = document.getElementById("sheet"),
   root = document.getElementById("light-table");
 
@@ -111,6 +117,12 @@ function start(data) {
       await tracks?.fetch();
     });
   }
+  // Somebody else's marks and facts come in under what is drawn here; another picture or camera is another page.
+  document.addEventListener("elsewhere", ({detail}) => {
+    if (!detail.parts?.every(part => HERE.has(part))) return;
+    detail.taken = asking.renew().then(() => detail.parts.includes("tracks") && tracks?.fetch());
+  });
+
   new MutationObserver(watch).observe(sheet, {childList: true, subtree: true});
   watch();
 

@@ -6,6 +6,36 @@ const frame = document.querySelector(".frame[data-events]");
 let source = null,
   pressed = false;
 
+// What differs between two answers of a page that shows the same.
+const PASSING =
+  / selected=""|<input type="hidden" name="(csrfmiddlewaretoken|base)"[^>]*>|revision \d+|\d{4}-\d\d-\d\d \d\d:\d\d/g;
+// What the table was served with, before the page's own scripts changed it; of one that no script draws on, nothing.
+const isDrawn = document.querySelector("#table :is(canvas, #light-table)") !== null,
+  tableOf = page =>
+    isDrawn ? page.getElementById("table")?.innerHTML.replaceAll(PASSING, "") : "",
+  served = tableOf(document);
+
+/** What a page's scripts draw, but for the number of the revision. */
+const drawn = page =>
+  (page.getElementById("page-data")?.textContent || "").replace(
+    /"(revision|base|head)": ?\d+/g,
+    "",
+  );
+
+/** Put the page as it is now in the place of what is shown; false where its table is another one, which only its scripts can draw. */
+async function renewed() {
+  const answer = await fetch(location.href);
+  if (!answer.ok) return false;
+  const fresh = new DOMParser().parseFromString(await answer.text(), "text/html");
+  if (tableOf(fresh) !== served || drawn(fresh) !== drawn(document)) return false;
+  for (const place of [".head", ".steps", "#report", ...(isDrawn ? [] : ["#table"])]) {
+    const now = fresh.querySelector(place),
+      old = document.querySelector(place);
+    if (now && old) window.Idiomorph.morph(old, now);
+  }
+  return true;
+}
+
 /** Whether nothing would be lost if the page were shown anew: nothing is typed, dragged, or asked for. */
 function idle() {
   const field = document.activeElement;
@@ -17,12 +47,24 @@ function idle() {
   );
 }
 
-async function moved({number, by, label}) {
+/**
+ * Somebody else's edit. A page that can show it by itself, whatever is typed or chosen there, takes the event `elsewhere`, and
+ * gives it a promise; `parts`: what of the shot's state was changed, null where that isn't known. Else the report is renewed
+ * where nothing is typed or dragged; the page is loaded anew only where its table is another one.
+ */
+async function moved({number, by, label, parts}) {
   await settled(); // the page's own edits come back here too
   const shown = document.getElementById("revision");
   if (!shown || number === +shown.textContent) return;
   const says = `${by || "Another window"}: ${label}`;
+  const detail = {number, parts, taken: null};
+  if (!pressed) document.dispatchEvent(new CustomEvent("elsewhere", {detail}));
+  if (detail.taken) {
+    await detail.taken;
+    return notice(says, "good");
+  }
   if (!idle()) return notice(says, "note", {newest: number});
+  if (await renewed()) return notice(says, "good");
   sessionStorage.setItem("says", says);
   location.reload();
 }
