@@ -15,6 +15,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 
 STEPS = {"full": Fraction(1), "half": Fraction(1, 2), "third": Fraction(1, 3)}
 
@@ -65,7 +66,8 @@ class Mark:
     exact: float
 
 
-def marks(name: str, step: str = "third") -> list[Mark]:
+@lru_cache
+def marks(name: str, step: str = "third") -> tuple[Mark, ...]:
     """Return the marked values of a scale, in order.
 
     Parameters
@@ -81,7 +83,7 @@ def marks(name: str, step: str = "third") -> list[Mark]:
         marked = 1 / float(text[1:]) if text.startswith("/") else float(text)
         exact = begin * factor ** float(index * STEPS[step])
         out.append(Mark(_written(name, text), marked, exact))
-    return out
+    return tuple(out)
 
 
 def nearest(name: str, value: float, step: str = "third") -> Mark:

@@ -11,7 +11,15 @@ from PIL import Image
 
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.light.metering import CLIPPED, CRUSHED, false_colour, luminance_of
+from aperture.light.metering import (
+    CLIPPED,
+    CRUSHED,
+    Levels,
+    false_colour,
+    histogram,
+    levels,
+    luminance_of,
+)
 from aperture.light.sharpness import BlurMap, blur_map
 from aperture.light.white import adapted
 from aperture.plates.colour import encode_srgb, linear_light
@@ -70,6 +78,18 @@ def ceiling_of(shot: Shot) -> float:
     """From which linear light on the plate is clipped: a file of floating-point numbers never is."""
     whole = working_pixels(plate_of(shot)).dtype.kind == "u"
     return CLIPPED if whole else math.inf
+
+
+def counted(shot: Shot, bins: int) -> tuple[Levels, np.ndarray]:
+    """How bright the shot's plate is, and its histogram, (4, bins). Raises Problem without a plate."""
+    small_plate(shot)
+    return _counted(plate_of(shot).digest, transfer_of(shot.state), ceiling_of(shot), bins)
+
+
+@lru_cache(maxsize=128)
+def _counted(digest: str, transfer: str, ceiling: float, bins: int) -> tuple[Levels, np.ndarray]:
+    small = _small(digest, transfer)
+    return levels(small, ceiling), histogram(small, bins)
 
 
 @lru_cache(maxsize=4)

@@ -13,8 +13,6 @@ from aperture.light.metering import (
     SURFACES,
     Levels,
     Metered,
-    histogram,
-    levels,
     meter,
 )
 from aperture.plates.colour import linear_light
@@ -160,12 +158,12 @@ def level_rows(found: Levels) -> list[Row]:
 
 def plate_levels(shot: Shot) -> Levels | None:
     """How bright the plate is; None without one."""
-    return levels(maps.small_plate(shot), maps.ceiling_of(shot)) if plate_of(shot) else None
+    return maps.counted(shot, BINS)[0] if plate_of(shot) else None
 
 
 def histogram_lines(shot: Shot) -> list[dict]:
     """Lines of the histogram for drawing, in a box of 336 × 90: red, green, blue and luminance."""
-    found = histogram(maps.small_plate(shot), BINS)
+    _, found = maps.counted(shot, BINS)
     most = max(float(np.sort(found.ravel())[-4]), 1e-6)  # one bin of a blank sky isn't all there is
     out = []
     for name, row in zip(("red", "green", "blue", "all"), found):
