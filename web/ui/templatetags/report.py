@@ -1,8 +1,7 @@
 """Tags for the sheets of facts."""
 
 from django import template
-from django.utils.html import escape, format_html
-from django.utils.safestring import mark_safe
+from django.utils.html import format_html
 
 register = template.Library()
 
@@ -30,32 +29,6 @@ def sign(state):
     return format_html(
         "{}", {"settled": "✓", "needs": "!", "begun": "…", "nothing": ""}.get(state, "")
     )
-
-
-SIGNS = {"settled": "✓", "needs": "!", "begun": "…"}
-
-
-@register.simple_tag
-def step_cells(steps):
-    """The cells of a board's row, a step each; without a template, as a board of 300 shots has 2,400 of them."""
-    out = []
-    for item in steps:
-        sign_of = SIGNS.get(item["state"], "–")
-        inner = (
-            f'<i class="perf {escape(item["state"])} not-italic">{sign_of}</i>'
-            f"<small>{escape(item['says'])}</small>"
-        )
-        if item["url"]:
-            title = escape(f"{item['name']}: {item['state_words']}")
-            inner = f'<a href="{escape(item["url"])}" class="no-underline text-ink" title="{title}">{inner}</a>'
-        out.append(f"<td>{inner}</td>")
-    return mark_safe("".join(out))  # every value was escaped
-
-
-@register.filter
-def page_of(shot, name):
-    """The address of one of a shot's pages: quicker than `url`, for long lists."""
-    return shot.url(name)
 
 
 @register.filter
