@@ -14,6 +14,7 @@ import tempfile
 import threading
 import time
 import uuid
+from http.client import HTTPException
 from pathlib import Path
 
 from bench.load import CODES, SHOW, Person
@@ -44,7 +45,7 @@ class Soaking(Person):
                     self.post(f"{SHOW}/{self.code}/elements/again", {})
                 else:
                     self.open(f"{SHOW}/{self.code}/{self.random.choice(('match', 'set', 'gate'))}")
-            except (OSError, ValueError, KeyError, TypeError):
+            except (OSError, HTTPException, ValueError, KeyError, TypeError):
                 self.connection.close()  # killed meanwhile, or half an answer
                 time.sleep(0.5)
             time.sleep(self.random.uniform(0.1, 0.5))

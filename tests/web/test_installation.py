@@ -79,7 +79,7 @@ class Logs(WithShot):
         self.assertEqual(broken.status_code, 500)
         lines = [json.loads(JsonLines().format(record)) for record in caught.records]
         first = next(line for line in lines if line.get("status") == 200)
-        self.assertEqual((first["shot"], first["method"]), ("LT900", "GET"))
+        self.assertEqual((first["shot"], first["method"], first["who"]), ("LT900", "GET", "artist"))
         self.assertRegex(answer["X-Request-Id"], "^[0-9a-f]{12}$")
         self.assertTrue(any("KeyError: 'odd'" in line.get("traceback", "") for line in lines))
 

@@ -5,7 +5,9 @@ import io
 import numpy as np
 import OpenImageIO
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.core.management import call_command
 from django.test import TransactionTestCase
+from django.utils import timezone
 from PIL import Image
 
 from tests.web.matched import Matched
@@ -13,6 +15,7 @@ from tests.web.test_shots import FOLDER, NAME
 from web.elements.actions import Order, render_now
 from web.lineup.models import EdgesOverRange
 from web.shows.history import edit
+from web.shows.thrown import KEPT
 from web.stage.actions import add_stand_in
 
 URL = "/shows/tide/LT901/line-up"
@@ -69,6 +72,12 @@ class LineUp(Matched, TransactionTestCase):
         self.assertEqual((self.shot().returned.count(), row.folder.exists()), (0, True))
         self.client.post(f"{URL}/returned/{row.pk}/take-back")
         self.assertEqual(self.shot().returned.get(), row)
+        self.client.post(f"{URL}/returned/{row.pk}/remove")
+        call_command("collect_garbage", grace_hours=0, stdout=io.StringIO())
+        self.assertTrue(row.folder.exists())  # it can be taken back for a month
+        type(row).everything.update(thrown=timezone.now() - 2 * KEPT)
+        call_command("collect_garbage", grace_hours=0, stdout=io.StringIO())
+        self.assertEqual((type(row).everything.count(), row.folder.exists()), (0, False))
 
     def test_a_sequence_is_taken_alike_and_its_worst_frame_is_told(self):
         picture = self.rendered()

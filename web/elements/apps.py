@@ -5,6 +5,7 @@ class ElementsConfig(AppConfig):
     name = "web.elements"
 
     def ready(self):
+        from web.blobs.in_use import register_sweep
         from web.elements.standing import renders_of, standing
         from web.shows import thinning
         from web.shows.steps import Step, register
@@ -13,6 +14,15 @@ class ElementsConfig(AppConfig):
             Step("elements", "elements", standing, urls="web.elements.urls", outside=renders_of)
         )
         thinning.keep_for(revisions_kept)
+        register_sweep(sweep)
+
+
+def sweep(_seconds, dry_run):
+    """Remove renders that were thrown away long ago."""
+    from web.elements.models import Render
+    from web.shows.thrown import swept
+
+    return swept(Render, dry_run)
 
 
 def revisions_kept(shot):

@@ -51,6 +51,7 @@ class Access:
             alone, request.user = True, SimpleLazyObject(access.local_artist)
         # The local artist is asked for only where something is kept, or their name is shown.
         request.keeps = alone or access.is_admin(request.user)
+        request.who = access.LOCAL_ARTIST if alone else request.user.get_username()  # for the log
 
     def process_view(self, request, view, args, kwargs):
         """None where the view may answer."""

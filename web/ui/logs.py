@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 logger = logging.getLogger("aperture.requests")
 request_id: ContextVar[str] = ContextVar("request_id", default="")
 SHOT = re.compile(r"^/shows/([\w-]+)/([\w-]+)/")
-EXTRAS = ("method", "path", "status", "ms", "show", "shot")
+EXTRAS = ("method", "path", "status", "ms", "show", "shot", "who")
 
 
 class JsonLines(logging.Formatter):
@@ -60,6 +60,7 @@ class LogRequests:
                     "ms": round((time.monotonic() - began) * 1e3, 1),
                     "show": found[1] if found else "",
                     "shot": found[2] if found else "",
+                    "who": getattr(request, "who", ""),
                 },
             )
             response["X-Request-Id"] = request_id.get()
