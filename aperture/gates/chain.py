@@ -21,7 +21,8 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.errors import Problem
-from aperture.gates.steps import FINER, KINDS, Made, Source, describe, make
+from aperture.gates.in_words import describe
+from aperture.gates.steps import FINER, KINDS, Made, Source, make
 from aperture.geometry.angles import FULL_FRAME_MM, View, equivalent_focal
 from aperture.geometry.grid import Grid
 from aperture.geometry.rotation import rotation_from_angles

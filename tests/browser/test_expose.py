@@ -2,8 +2,9 @@
 
 import numpy as np
 
+from demo.evidence import FACTS
 from demo.plates import FOLDER, truth
-from demo.show import FACTS, marks_for
+from demo.show import marks_for
 from tests.browser.browsing import Browsing
 from tests.web.test_shots import NAME
 from web.expose.focusing import focus_at

@@ -2,8 +2,8 @@
 
 import numpy as np
 
+from demo.evidence import SURVEY
 from demo.plates import FOLDER, truth
-from demo.show import SURVEY
 from tests.browser.browsing import Browsing
 from web.match.fits import fit_of
 

@@ -19,6 +19,7 @@ from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.plates.colour import encode_srgb
 from aperture.render import offsets, returned
+from aperture.render.alpha import alpha_report
 from aperture.render.files import write_exr
 from aperture.render.passes import Wanted, coverage, render
 from aperture.render.tracer import Look
@@ -248,10 +249,10 @@ class Returned(TestCase):
 
     def test_what_an_alpha_is_like(self):
         self.assertEqual(
-            returned.alpha_report(self.alpha),
+            alpha_report(self.alpha),
             ["Solid inside.", "Empty outside.", "Soft along the edge.", "No stray pixels."],
         )
-        self.assertIn("no stand-in", *returned.alpha_report(self.alpha * 0))
+        self.assertIn("no stand-in", *alpha_report(self.alpha * 0))
         worse = (self.alpha > 0.5).astype(np.float32)
         worse[5:7, 5:7] = 0.3
         worse[
@@ -261,7 +262,7 @@ class Returned(TestCase):
             )
         ] = 0.7
         self.assertEqual(
-            returned.alpha_report(worse),
+            alpha_report(worse),
             [
                 "Pixels inside that let the plate through: 1.",
                 "Pixels outside that aren't empty: 4.",

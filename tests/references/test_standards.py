@@ -21,8 +21,9 @@ from aperture.match.document import schema
 from aperture.plates.colour import decode_srgb, encode_srgb
 from aperture.plates.reading import read_picture
 from aperture.scene.stand_in import StandIn
+from demo.evidence import FACTS
 from demo.plates import FOLDER, PLATES, truth
-from demo.show import FACTS, marks_for
+from demo.show import marks_for
 
 CAMERA = Camera.at(Grid.from_gate(320, 180, 36, 20.25), Lens(24), (3, 1.7, 6), 0.4, -0.12, 0.03)
 

@@ -4,8 +4,9 @@ import json
 
 from django.test import TestCase
 
+from demo.evidence import FACTS
 from demo.plates import truth
-from demo.show import FACTS, marks_for
+from demo.show import marks_for
 from tests.web.client import PageClient
 from tests.web.test_shots import FOLDER, NAME
 from web.match.actions import add_fact, set_marks

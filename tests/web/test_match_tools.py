@@ -6,8 +6,9 @@ import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from PIL import Image
 
+from demo.evidence import SURVEY
 from demo.plates import FOLDER, truth
-from demo.show import SURVEY, catalogue, match_of
+from demo.show import catalogue, match_of
 from tests.web.test_shots import NAME, WithShot
 from web.match.fits import fit_of
 from web.shows.history import edit, undo

@@ -13,8 +13,9 @@ from django.test import TestCase
 from PIL import Image
 
 from aperture.match.document import AXES
+from demo.evidence import FACTS
 from demo.plates import FOLDER, PLATES, truth
-from demo.show import FACTS, marks_for
+from demo.show import marks_for
 from tests.web.client import PageClient
 from web.plates.models import Plate
 from web.shows.history import create_shot, edit, redo, undo

@@ -15,7 +15,8 @@ from tests.patience import wait_until
 SCENE = """
 import django; django.setup()
 from demo.plates import truth
-from demo.show import FACTS, marks_for
+from demo.evidence import FACTS
+from demo.show import marks_for
 from tests.web.test_shots import FOLDER, NAME
 from web.match.actions import add_fact, set_marks
 from web.plates.actions import bring_in, take_plate

@@ -10,6 +10,7 @@ from aperture.errors import Problem
 from aperture.fence import Fence
 from aperture.gates.steps import PER_FRAME, at_frame
 from aperture.render import corrections, offsets, returned
+from aperture.render.alpha import alpha_report
 from web.blobs.folders import incoming, settle
 from web.elements.actions import source_digest
 from web.gates.gate import chain_on
@@ -137,7 +138,7 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
                     came.rgba.shape[:2],
                     done,
                     findings,
-                    returned.alpha_report(found.rgba[..., 3]),
+                    alpha_report(found.rgba[..., 3]),
                 )
             inner = folder / str(frame) if frame is not None else folder
             inner.mkdir(exist_ok=True)

@@ -12,6 +12,7 @@ from PIL import Image
 from aperture.errors import Problem
 from aperture.plates.colour import linear_light
 from aperture.render import compose, returned
+from aperture.render.alpha import alpha_report
 from web.blobs.folders import reserve, write
 from web.expose import exposure, looks, whites
 from web.expose.focusing import focus_at, stop_at
@@ -170,7 +171,7 @@ def alpha_of(folder) -> tuple[str, ...]:
 @lru_cache(64)
 def _alpha(path, _):
     with Image.open(path) as picture:
-        return tuple(returned.alpha_report(np.asarray(picture, np.float32) / 255))
+        return tuple(alpha_report(np.asarray(picture, np.float32) / 255))
 
 
 def values_at(shot, folder, x: float, y: float, number: int | None = None) -> str:

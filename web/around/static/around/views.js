@@ -1,7 +1,8 @@
 // The views of a panorama: their borders and names over it.
 
 import {watchJob} from "../ui/app.js";
-import {drawPaths, LightTable, svg} from "../ui/table.js";
+import {drawPaths, svg} from "../ui/draw.js";
+import {LightTable} from "../ui/table.js";
 
 watchJob();
 const root = document.getElementById("light-table");

@@ -2,7 +2,8 @@
 
 import {startStrip} from "../plates/strip.js";
 import {notice, post, typing} from "../ui/app.js";
-import {LightTable, svg} from "../ui/table.js";
+import {svg} from "../ui/draw.js";
+import {LightTable} from "../ui/table.js";
 
 const field = id => document.getElementById(id),
   base = () => +field("revision").textContent;

@@ -2,7 +2,8 @@
 
 import {startStrip} from "../plates/strip.js";
 import {edit, notice, post, typing} from "../ui/app.js";
-import {LightTable, newestOnly, svg} from "../ui/table.js";
+import {newestOnly, svg} from "../ui/draw.js";
+import {LightTable} from "../ui/table.js";
 
 const root = document.getElementById("gate-table");
 if (root) {

@@ -5,7 +5,8 @@ import {Layer} from "../plates/layer.js";
 import {startStrip} from "../plates/strip.js";
 import {Along} from "../stage/along.js";
 import {notice, typing, watchJob} from "../ui/app.js";
-import {LightTable, newestOnly, svg} from "../ui/table.js";
+import {newestOnly, svg} from "../ui/draw.js";
+import {LightTable} from "../ui/table.js";
 
 const root = document.getElementById("light-table"),
   ARROW_SCALE = 20;

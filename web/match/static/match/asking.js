@@ -1,7 +1,7 @@
 // Talks to the server: previews while something is dragged, edits one after another, the report renewed with each answer.
 
 import {edit, notice, post} from "../ui/app.js";
-import {newestOnly} from "../ui/table.js";
+import {newestOnly} from "../ui/draw.js";
 import {putBack, queueBehind, typedIn} from "./typed.js";
 
 export class Asking {

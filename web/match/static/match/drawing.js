@@ -1,6 +1,6 @@
 // Draws marks, surveyed points and proposals over the plate, in screen pixels. Knows no rule of the job.
 
-import {svg} from "../ui/table.js";
+import {svg} from "../ui/draw.js";
 import {kindOf, nameOf} from "./geometry.js";
 
 const LETTERS = {across: "X", up: "Y", along: "Z", bow: "⌒"};

@@ -1,7 +1,7 @@
 // The pointer on the plate: draws and drags marks, chooses them, places aids and surveyed points.
 
 import {notice} from "../ui/app.js";
-import {newestOnly} from "../ui/table.js";
+import {newestOnly} from "../ui/draw.js";
 import {
   inBox,
   kindOf,

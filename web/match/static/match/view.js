@@ -1,6 +1,6 @@
 // Draws what the Match page shows, and tells the artist what the chosen tool does.
 
-import {drawPaths, svg} from "../ui/table.js";
+import {drawPaths, svg} from "../ui/draw.js";
 import {Drawing} from "./drawing.js";
 import {kindOf} from "./geometry.js";
 

@@ -2,7 +2,8 @@
 
 import {startStrip} from "../plates/strip.js";
 import {notice, post, typing} from "../ui/app.js";
-import {LightTable, newestOnly, svg} from "../ui/table.js";
+import {newestOnly, svg} from "../ui/draw.js";
+import {LightTable} from "../ui/table.js";
 import {Over} from "./over.js";
 
 const base = () => +document.getElementById("revision").textContent,

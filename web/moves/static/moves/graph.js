@@ -1,6 +1,6 @@
 // The curve of one channel over frames: its keys dragged in time and value, their handles, the readings.
 
-import {svg} from "../ui/table.js";
+import {svg} from "../ui/draw.js";
 
 const LEFT = 62,
   RIGHT = 14,

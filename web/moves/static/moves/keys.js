@@ -1,7 +1,7 @@
 // Drawing a move: what is chosen, what is sent to be tried and saved, and the readings.
 
 import {edit, notice, post, typing} from "../ui/app.js";
-import {newestOnly} from "../ui/table.js";
+import {newestOnly} from "../ui/draw.js";
 import {Graph} from "./graph.js";
 import {Route} from "./route.js";
 import {Through} from "./through.js";

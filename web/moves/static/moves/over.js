@@ -1,7 +1,7 @@
 // The set over the plate as a move's camera sees it, and as the shot's own does.
 
 import {notice} from "../ui/app.js";
-import {newestOnly, svg} from "../ui/table.js";
+import {newestOnly, svg} from "../ui/draw.js";
 
 /** What is drawn over the plate, and asked for anew on every frame. */
 export class Over {

@@ -1,7 +1,7 @@
 // The simulated rig: drawn from above and from the front, played, and its places dragged.
 
 import {typing} from "../ui/app.js";
-import {newestOnly, svg} from "../ui/table.js";
+import {newestOnly, svg} from "../ui/draw.js";
 
 const field = id => document.getElementById(id),
   page = JSON.parse(field("page-data").textContent),

@@ -1,6 +1,6 @@
 // The route from above, from the front and from the side, its keys dragged.
 
-import {svg} from "../ui/table.js";
+import {svg} from "../ui/draw.js";
 
 const MARGIN = 24,
   VIEWS = {plan: [0, 2], front: [0, 1], side: [2, 1]};

@@ -1,7 +1,8 @@
 // Notes on the plate: their pins, and a click that says where the next one goes.
 
 import {startStrip} from "../plates/strip.js";
-import {LightTable, svg} from "../ui/table.js";
+import {svg} from "../ui/draw.js";
+import {LightTable} from "../ui/table.js";
 
 const root = document.getElementById("light-table");
 if (root) {

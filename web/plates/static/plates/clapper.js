@@ -1,6 +1,6 @@
 // A flash as the clapper: the lamps that were found, shown on the table, and the area in which to look for them.
 
-import {svg} from "../ui/table.js";
+import {svg} from "../ui/draw.js";
 
 const RING = 22; // px on screen
 

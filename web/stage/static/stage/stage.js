@@ -2,7 +2,8 @@
 
 import {startStrip} from "../plates/strip.js";
 import {edit, notice, post, typing} from "../ui/app.js";
-import {drawPaths, LightTable, newestOnly, svg} from "../ui/table.js";
+import {drawPaths, newestOnly, svg} from "../ui/draw.js";
+import {LightTable} from "../ui/table.js";
 import {SetView} from "./set-view.js";
 import {Along} from "./along.js";
 import {Swap} from "./swap.js";

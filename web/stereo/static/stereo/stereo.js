@@ -2,7 +2,8 @@
 
 import {startStrip} from "../plates/strip.js";
 import {watchJob} from "../ui/app.js";
-import {LightTable, svg} from "../ui/table.js";
+import {svg} from "../ui/draw.js";
+import {LightTable} from "../ui/table.js";
 
 watchJob();
 const root = document.getElementById("light-table");
