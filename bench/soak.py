@@ -24,6 +24,7 @@ SECONDS = 600
 SECONDS_BETWEEN_KILLS = 20
 PEOPLE = 6
 FULL_SECONDS = 15
+REST_SECONDS = 180  # after which work that is still under way is stuck
 
 
 class Soaking(Person):
@@ -170,10 +171,7 @@ def _soak(folder: Path, seconds: float, can_fill: bool) -> bool:
                 worker.start()
         for thread in threads:
             thread.join()
-        # What was left behind is seen when somebody looks, and its sign of life is old enough.
-        time.sleep(20)
-        for code in CODES:
-            people[0].open(f"{SHOW}/{code}/elements")
+        _come_to_rest(people[0])
         worker.kill()
         server.kill()
         answered = sum((one.answered for one in people), [])
@@ -191,6 +189,17 @@ def _soak(folder: Path, seconds: float, can_fill: bool) -> bool:
             "  all held: no answered edit lost, database sound, no job stuck, nothing left over, memory flat"
         )
     return not found
+
+
+def _come_to_rest(person: Soaking) -> None:
+    """Look at the pages until no work is under way: what a killed worker left behind is seen when somebody looks, once its
+    sign of life is old enough.
+    """
+    for _ in range(REST_SECONDS // 2):
+        time.sleep(2)
+        pages = [person.open(f"{SHOW}/{code}/elements") for code in CODES]
+        if not any('id="job"' in page for page in pages):
+            return
 
 
 if __name__ == "__main__":
