@@ -17,6 +17,7 @@ from web.stage.stand_ins import stand_ins_of
 from web.ui.rows import Remark, Row
 
 WIDE, LINE, TOP = 336, 17, 44  # px of the ruler: its width, a stand-in's line, where they begin
+WORD = 66  # px that a word of it takes
 MOST_ITEMS = 12
 LEAST_BLUR_PX, LEAST_SIGMA_PX = 3.0, 0.5  # for the check of scale
 ROUND = (1.0, 2.0, 5.0)
@@ -176,16 +177,18 @@ def ruler(shot: Shot, camera: Camera, lens: ThinLens, circle: float) -> dict:
         for base in ROUND
         if most / (base * 10**power) <= 7
     )
-    hyperfocal = lens.hyperfocal(circle)
+    hyperfocal, endless = lens.hyperfocal(circle), math.isinf(far) or far > most
+    room = WIDE - (1.6 * WORD if endless else WORD / 2)  # beside “sharp on” at the end
     return {
         "wide": WIDE,
         "high": TOP + LINE * len(nearest) + 6,
         "near": x(near),
         "far": x(far),
         "deep": x(far) - x(near),
-        "endless": math.isinf(far) or far > most,
+        "endless": endless,
         "focus": x(lens.focus_m),
         "hyperfocal": x(hyperfocal) if hyperfocal < most else None,
+        "hyperfocal_says": min(max(x(hyperfocal), WORD / 2), room),
         "ticks": [
             {"x": x(step * n), "says": shot.show.length(step * n, places=2)[0] if n else "0"}
             for n in range(int(most / step) + 1)
