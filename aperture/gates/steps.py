@@ -84,7 +84,7 @@ class Made:
 
 def make(step: dict[str, Any], source: Source) -> Made:
     """The grid that a step makes. Raises Problem with a sentence where it can't."""
-    maker = _MAKERS.get(step.get("do"))
+    maker = _MAKERS.get(str(step.get("do")))
     if maker is None:
         raise Problem(f"there is no step called “{step.get('do')}”.")
     made = maker(step, source)
@@ -116,8 +116,8 @@ def fitting(aspect: float, grid: Grid, squeeze: float, multiple: int = 1) -> tup
 
 
 def _whole(
-    step: dict[str, Any | float | int], key: str, least: int = 1, fallback: int | None = None
-) -> int | None:
+    step: dict[str, Any], key: str, least: int = 1, fallback: int | None = None
+) -> int:
     value = step.get(key, fallback)
     if (
         isinstance(value, bool)
@@ -129,14 +129,14 @@ def _whole(
     return int(value)
 
 
-def _factor(step: dict[str, Any | float], key: str, low: float, high: int) -> float | None:
+def _factor(step: dict[str, Any], key: str, low: float, high: int) -> float:
     value = step.get(key)
     if isinstance(value, bool) or not isinstance(value, int | float) or not low <= value <= high:
         raise Problem(f"its {key} must lie between {low:g} and {high:g}.")
     return float(value)
 
 
-def _window(step: dict[str, Any | float | int], source: Source) -> Made | None:
+def _window(step: dict[str, Any], source: Source) -> Made:
     grid = source.grid
     if "aspect" in step:
         size = fitting(
@@ -201,7 +201,7 @@ def _require_size(source: Source) -> None:
         )
 
 
-def _bin(step: dict[str, Any], source: Source) -> Made | None:
+def _bin(step: dict[str, Any], source: Source) -> Made:
     by = _whole(step, "by", 2)
     grid = source.grid
     kept = (grid.width - grid.width % by, grid.height - grid.height % by)
@@ -220,7 +220,7 @@ def _bin(step: dict[str, Any], source: Source) -> Made | None:
     )
 
 
-def _resize(step: dict[str, Any], source: Source) -> Made | None:
+def _resize(step: dict[str, Any], source: Source) -> Made:
     grid, unsized = source.grid, source.unsized
     if "scale" in step:
         scale = _factor(step, "scale", 0.01, 100)
@@ -236,21 +236,21 @@ def _resize(step: dict[str, Any], source: Source) -> Made | None:
     return Made(grid.resize(*size), source.straight, unsized)
 
 
-def _turn(step: dict[str, Any], source: Source) -> Made | None:
+def _turn(step: dict[str, Any], source: Source) -> Made:
     quarters = _whole(step, "quarters")
     if quarters not in TURNS:
         raise Problem("it turns by one, two or three quarters.")
     return Made(source.grid.turn(quarters), source.straight, source.unsized)
 
 
-def _flip(step: dict[str, str], source: Source) -> Made:
+def _flip(step: dict[str, Any], source: Source) -> Made:
     if step.get("way") not in FLIPS:
         raise Problem("it mirrors left to right, or top to bottom.")
     grid = source.grid.flip()
     return Made(grid if step["way"] == "sides" else grid.turn(2), source.straight, source.unsized)
 
 
-def _desqueeze(step: dict[str, Any | str], source: Source) -> Made:
+def _desqueeze(step: dict[str, Any], source: Source) -> Made:
     by = _factor(step, "by", 1, 4) if step.get("by") is not None else source.squeeze
     grid = source.grid
     if step.get("keep") == "width":
@@ -316,7 +316,7 @@ def _at_frame(step: dict[str, Any], frame: float) -> dict[str, Any]:
     return step | found
 
 
-def _pad(step: dict[str, Any], source: Source) -> Made | None:
+def _pad(step: dict[str, Any], source: Source) -> Made:
     grid = source.grid
     if "aspect" in step:
         shape = _factor(step, "aspect", 0.05, 50) / grid.pixel_aspect(source.squeeze)
@@ -343,7 +343,7 @@ def _pad(step: dict[str, Any], source: Source) -> Made | None:
     return Made(grid.window(-left, -top, width, height), source.straight, source.unsized, notes)
 
 
-def _straighten(step: dict[str, Any | str], source: Source) -> Made | None:
+def _straighten(step: dict[str, Any], source: Source) -> Made:
     if source.plate is None:
         return Made(source.grid, True, source.unsized)
     if source.straight:
@@ -357,10 +357,10 @@ def _straighten(step: dict[str, Any | str], source: Source) -> Made | None:
         )
     if not step.get("enlarge", True):
         return Made(source.grid, True, source.unsized)
-    return _grown(source, *_needed(source))
+    return _grown(source, *_needed(source.grid, source.cover))
 
 
-def _overscan(step: dict[str, Any | str], source: Source) -> Made | None:
+def _overscan(step: dict[str, Any], source: Source) -> Made:
     grid = source.grid
     if step.get("for") == "distortion":
         if source.plate is None:
@@ -369,7 +369,7 @@ def _overscan(step: dict[str, Any | str], source: Source) -> Made | None:
             return Made(
                 grid, True, source.unsized, ("The lens bends nothing yet: no overscan is needed.",)
             )
-        return _grown(source, *_needed(source))
+        return _grown(source, *_needed(source.grid, source.cover))
     if "percent" in step:
         share = _factor(step, "percent", 0, 400) / 200
         across, down = (math.ceil(round(side * share, 6)) for side in (grid.width, grid.height))
@@ -379,9 +379,8 @@ def _overscan(step: dict[str, Any | str], source: Source) -> Made | None:
     return Made(grid.overscan(*sides), source.straight, False)
 
 
-def _needed(source: Source) -> list[int] | None:
-    left, top, right, bottom = source.cover()
-    grid = source.grid
+def _needed(grid: Grid, cover: Callable[..., Any]) -> list[int]:
+    left, top, right, bottom = cover()
     # A millionth of a pixel is not a pixel.
     sides = [
         max(0, math.ceil(value - 1e-6))
@@ -401,7 +400,7 @@ def _grown(source: Source, left: int, right: int, top: int, bottom: int) -> Made
     return Made(source.grid.overscan(left, right, top, bottom), True, source.unsized)
 
 
-def _extract(step: dict[str, Any], source: Source) -> Made | None:
+def _extract(step: dict[str, Any], source: Source) -> Made:
     made = _window(
         {"aspect": step["aspect"], "multiple": step.get("multiple", 2)}
         if "aspect" in step
@@ -428,7 +427,7 @@ def _extract(step: dict[str, Any], source: Source) -> Made | None:
     return made
 
 
-def _return(step: dict[str, str], source: Source) -> Made | None:
+def _return(step: dict[str, Any], source: Source) -> Made:
     if source.plate is None:
         raise Problem("the plate comes later.")
     return Made(source.plate, source.plate_straight, False)
