@@ -13,7 +13,7 @@ from aperture.match.report import refusal
 from aperture.match.solve import solve
 
 
-def main(arguments: list[str] = None) -> int:
+def main(arguments: list[str] | None = None) -> int:
     """Run one command; 0 where it was carried out, 2 where a document or the call is not valid."""
     parser = argparse.ArgumentParser(prog="python -m aperture")
     commands = parser.add_subparsers(dest="command", required=True)

@@ -136,7 +136,7 @@ def _one_length(part: str, unit: str, name: str, text: str) -> tuple[float, str]
             position += 1
     if previous is None:
         raise _unreadable_length(name, text)
-    return total, first
+    return total, str(first)
 
 
 def _unreadable_length(name: str, text: str) -> Problem:
@@ -163,10 +163,11 @@ def parse_plus_minus(text: str, of: float, read: Callable[..., Any], name: str =
 
 def parse_seconds(text: str, name: str = "The time") -> float:
     """Seconds from `1/48 s`, `0.02`, `20 ms`. Raises Problem."""
-    match = re.fullmatch(r"(.*?)\s*(s|sec|seconds?|ms|µs|μs|us)?", str(text).strip(), flags=re.I)
-    unit = (match[2] or "s").lower()
+    cleaned = str(text).strip()
+    match = re.search(r"\s*(s|sec|seconds?|ms|µs|μs|us)$", cleaned, flags=re.I)
+    number, unit = (cleaned[: match.start()], match[1].lower()) if match else (cleaned, "s")
     scale = {"ms": 1e-3, "µs": 1e-6, "μs": 1e-6, "us": 1e-6}.get(unit, 1.0)
-    value = parse_number(match[1], name) * scale
+    value = parse_number(number, name) * scale
     if value <= 0:
         raise Problem(f"{name} must be above zero, for example 1/48 s.")
     return value

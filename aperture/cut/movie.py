@@ -67,6 +67,7 @@ def check_sound(path: Path) -> float:
         with av.open(str(path), format="wav") as file:
             stream = file.streams.audio[0]
             next(file.decode(stream))
-            return float(stream.duration * stream.time_base) if stream.duration else 0.0
+            length, unit = stream.duration, stream.time_base
+            return float(length * unit) if length and unit else 0.0
     except (av.error.FFmpegError, IndexError, StopIteration):
         raise Problem(NO_SOUND, "sound") from None

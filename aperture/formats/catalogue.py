@@ -177,7 +177,7 @@ def _missing(columns: set[str], wanted: tuple[str, ...]) -> None:
         raise Problem(f"The table has no column {', '.join(absent)}.")
 
 
-def _modes(rows: Iterator[Any], columns: set[str]) -> dict[str, Any] | None:
+def _modes(rows: Iterator[Any], columns: set[str]) -> dict[str, Any]:
     _missing(
         columns,
         ("photosites_width", "photosites_height", "width", "height", "width_mm", "height_mm"),
@@ -208,9 +208,9 @@ def _modes(rows: Iterator[Any], columns: set[str]) -> dict[str, Any] | None:
             | {
                 "squeezes": [
                     parse_number(part, f"Line {number}, squeezes")
-                    for part in _parts(cells.get("squeezes"))
+                    for part in _parts(cells.get("squeezes") or "")
                 ],
-                "rates": [str(parse_rate(part)) for part in _parts(cells.get("rates"))],
+                "rates": [str(parse_rate(part)) for part in _parts(cells.get("rates") or "")],
             }
         )
         if cells.get("recorded_width"):
@@ -246,7 +246,7 @@ def _lenses(rows: Iterator[Any], columns: set[str]) -> dict[str, Any]:
                 lens[key] = _number(cells, key, number)
         if cells.get("projection"):
             lens["projection"] = cells["projection"]
-        for part in _parts(cells.get("distortion")):
+        for part in _parts(cells.get("distortion") or ""):
             words = part.replace(":", " ").split()
             if not 2 <= len(words) <= 6:
                 raise Problem(

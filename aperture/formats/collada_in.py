@@ -190,7 +190,8 @@ class ColladaSource:
         if not len(keys) or len(keys) != len(values) or (np.diff(keys) <= 0).any():
             raise Problem("The times of an animation in this file don't increase, or lack values.")
         how = inputs.get("INTERPOLATION")
-        words = " ".join(how.find("Name_array").itertext()).split() if _has_names(how) else []
+        named = None if how is None else how.find("Name_array")
+        words = [] if named is None else " ".join(named.itertext()).split()
         bent = {word for word in words} & {"BEZIER", "HERMITE"}
         tangents = [inputs.get("IN_TANGENT"), inputs.get("OUT_TANGENT")]
         if bent and len(keys) > 1 and count == 1 and all(one is not None for one in tangents):

@@ -10,7 +10,7 @@ import struct
 from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeGuard
 
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
@@ -115,7 +115,7 @@ class GltfSource:
         if not _is_index(index, len(accessors)):
             raise Problem("An animation in this file has no values.")
         accessor = accessors[index]
-        kind, count = TYPES.get(accessor.get("componentType")), accessor.get("count")
+        kind, count = TYPES.get(accessor.get("componentType", -1)), accessor.get("count")
         view = accessor.get("bufferView")
         if (
             "sparse" in accessor
@@ -288,13 +288,13 @@ def _numbers(values: Any, count: int, name: str) -> Array:
     return np.array(values, float)
 
 
-def _is_number(value: Any) -> bool:
+def _is_number(value: Any) -> TypeGuard[float]:
     return isinstance(value, (int, float)) and not isinstance(value, bool) and abs(value) < 1e30
 
 
-def _is_count(value: Any) -> bool:
+def _is_count(value: Any) -> TypeGuard[int]:
     return isinstance(value, int) and not isinstance(value, bool) and 0 <= value < 2**40
 
 
-def _is_index(value: Any, size: int) -> bool:
+def _is_index(value: Any, size: int) -> TypeGuard[int]:
     return _is_count(value) and value < size

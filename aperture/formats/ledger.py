@@ -57,7 +57,7 @@ def write(file: Any, chain: Chain) -> None:
                 "pitch_x_um": f.pitch_um[0],
                 "pitch_y_um": f.pitch_um[1],
             }
-        if f.view is not None:
+        if f.view is not None and chain.lens is not None and f.equivalent and f.focal_px:
             row |= {
                 "focal_mm": chain.lens.focal_mm,
                 "horizontal_deg": math.degrees(f.view.horizontal),

@@ -266,11 +266,17 @@ def _pose(sample: dict[str, Any], index: int) -> Array:
 def _lens(sample: dict[str, Any], index: int) -> tuple[Array, float, Array, tuple[float, ...]]:
     """Tangents of half the view, the focal length, the window's shift, the distortion."""
     size = [
-        _number(_at(sample, "static", "camera", "activeSensorPhysicalDimensions", side))
+        value
         for side in ("width", "height")
+        if (
+            value := _number(
+                _at(sample, "static", "camera", "activeSensorPhysicalDimensions", side)
+            )
+        )
+        is not None
     ]
     focal = _number(_at(sample, "lens", "pinholeFocalLength"))
-    if focal is None or None in size or focal <= 0 or min(size) <= 0:
+    if focal is None or len(size) < 2 or focal <= 0 or min(size) <= 0:
         return np.full(2, np.nan), np.nan if focal is None else focal, np.zeros(2), NO_DISTORTION
     ratio = [
         _at(sample, "static", "camera", "anamorphicSqueeze", part) for part in ("num", "denom")

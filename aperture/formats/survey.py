@@ -88,7 +88,7 @@ def _require_few(points: Sized) -> None:
         )
 
 
-def _table(data: bytes, unit: str) -> list[tuple[str, list[float], float | None, bool]] | None:
+def _table(data: bytes, unit: str) -> list[tuple[str, list[float], float | None, bool]]:
     text = delimited.lines(_text(data).strip())
     first = text.readline()
     text.seek(0)
@@ -145,7 +145,7 @@ def _obj(data: bytes) -> list[tuple[str, list[float], None, bool]]:
     return out
 
 
-def _ply(data: bytes) -> list[tuple[str, Array, None, bool]] | None:
+def _ply(data: bytes) -> list[tuple[str, Array, None, bool]]:
     """By trimesh, which reads ASCII and both binary kinds."""
     import trimesh
 

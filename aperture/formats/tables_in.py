@@ -100,16 +100,18 @@ class TableSource:
             return np.interp(seconds, self._keys, values[name])
 
         focal = column("focal_mm")
-        size = [column("gate_width_mm"), column("gate_height_mm")]
-        view = [column("view_h_deg"), column("view_v_deg")]
+        size = [
+            one for name in ("gate_width_mm", "gate_height_mm") if (one := column(name)) is not None
+        ]
+        view = [one for name in ("view_h_deg", "view_v_deg") if (one := column(name)) is not None]
         shift, bent = np.zeros(2), NO_DISTORTION
         if all(name in values for name in BENT):
             bent = tuple(float(values[name][0]) for name in BENT)
-        if focal is not None and all(one is not None for one in size):
+        if focal is not None and len(size) == 2:
             squeeze = values.get("squeeze", np.ones(1))[0]
             half = np.stack([size[0] * squeeze, size[1]], axis=1) / 2 / focal[:, None]
             shift = self._shift(size)
-        elif all(one is not None for one in view) and not any(bent):
+        elif len(view) == 2 and not any(bent):
             half = np.tan(np.radians(np.stack(view, axis=1)) / 2)
         else:
             half = np.full((len(seconds), 2), np.nan)
@@ -193,7 +195,7 @@ def _rows(data: bytes, recipe: Recipe) -> tuple[tuple[str, ...], Array]:
         rows.append(values)
         if len(rows) > MOST_FRAMES:
             raise Problem(f"This table has more than {MOST_FRAMES:,} lines.")
-    if not rows:
+    if not rows or columns is None:
         raise Problem("This table has no frames.")
     return columns, np.array(rows, float)
 

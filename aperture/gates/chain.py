@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -32,7 +32,7 @@ from aperture.lens.projections import RECTILINEAR
 
 @dataclass(frozen=True)
 class Stage:
-    """One grid of the chain and how it came about. `step` is None for the sensor and for the plate's adoption.
+    """One grid of the chain and how it came about. `step` is empty for the sensor and for the plate's adoption.
 
     `turn`: (3, 3) the sensor's camera from this one's, of a panorama that was turned; None where it looks the same way.
     """
@@ -43,7 +43,7 @@ class Stage:
     grid: Grid
     straight: bool = False
     unsized: bool = False  # the number of pixels is not known, only the millimetres
-    step: dict[str, Any] | None = None
+    step: dict[str, Any] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     cut: tuple[int, int] | None = None
     off_centre: bool = False
@@ -319,7 +319,7 @@ def _run(
     squeeze: float,
     problems: list[Any] | None,
     unsized: bool = False,
-) -> list[Stage] | None:
+) -> list[Stage]:
     stages = [Stage("sensor", "Sensor", "", sensor, unsized=unsized)]
     for number, step in enumerate(steps, 1):
         stages += _tried(stages[-1], step, number, squeeze, None, problems)
@@ -328,12 +328,12 @@ def _run(
 
 def _tried(
     before: Stage,
-    step: dict[str, Any | str],
+    step: dict[str, Any],
     number: int,
     squeeze: float,
     chain: Chain | None,
     problems: list[tuple[str, str]] | None,
-) -> list[Stage] | None:
+) -> list[Stage]:
     try:
         return [_stage(before, step, number, squeeze, chain)]
     except Problem as problem:
@@ -356,7 +356,7 @@ def _stage(
         made = make(step, source)
     except Problem as problem:
         raise Problem(
-            f"Step {number}, {KINDS.get(step.get('do'), 'unknown')}: {problem.sentence}",
+            f"Step {number}, {KINDS.get(str(step.get('do')), 'unknown')}: {problem.sentence}",
             step.get("id", ""),
         ) from None
     return Stage(
@@ -370,7 +370,9 @@ def _stage(
         made.notes,
         made.cut,
         made.off_centre,
-        _turned(before, made) if step["do"] != "return" else chain.stages[chain.plate].turn,
+        chain.stages[chain.plate].turn
+        if chain and step["do"] == "return"
+        else _turned(before, made),
     )
 
 

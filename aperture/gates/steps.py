@@ -115,9 +115,7 @@ def fitting(aspect: float, grid: Grid, squeeze: float, multiple: int = 1) -> tup
     return grid.width, cut(grid.width / shape, grid.height)
 
 
-def _whole(
-    step: dict[str, Any], key: str, least: int = 1, fallback: int | None = None
-) -> int:
+def _whole(step: dict[str, Any], key: str, least: int = 1, fallback: int | None = None) -> int:
     value = step.get(key, fallback)
     if (
         isinstance(value, bool)

@@ -45,10 +45,10 @@ def parse_shape(text: str, allowed: tuple[str, ...]) -> dict[str, Any]:
     cleaned = str(text).strip().lower().removesuffix("px").strip()
     pair = _PAIR.match(cleaned)
     try:
-        if pair and _UNIT.search(cleaned):
+        if pair and (found := _UNIT.search(cleaned)):
             if "mm" not in allowed:
                 raise wrong
-            unit = _UNIT.search(cleaned)[1]
+            unit = found[1]
             width, height = (
                 round(parse_length(_UNIT.sub("", part), unit) * 1000, 6) for part in pair.groups()
             )

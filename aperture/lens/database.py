@@ -82,9 +82,8 @@ def _aspects() -> dict[tuple[str, str, float], float]:
                 top, _, bottom = text.partition(":")
                 aspect = float(top) / float(bottom or 1)
                 crop = float(lens.findtext("cropfactor") or 1)
-                out[lens.findtext("maker"), lens.findtext("model"), round(crop, 3)] = max(
-                    aspect, 1 / aspect
-                )
+                maker, model = (lens.findtext(key) or "" for key in ("maker", "model"))
+                out[maker, model, round(crop, 3)] = max(aspect, 1 / aspect)
     return out
 
 

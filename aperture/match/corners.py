@@ -47,7 +47,8 @@ def find_corner(sampler: Sampler, start: ArrayLike) -> Corner:
                 "There is no corner and no round mark here in the picture, only an edge or plain ground. "
                 "Leave the spot as it is."
             )
-        kind = kind if kind in fits else min(fits, key=lambda name: fits[name][0])
+        if kind is None or kind not in fits:
+            kind = min(fits, key=lambda name: fits[name][0])
         left, shift, normal = fits[kind]
         at = at + np.clip(shift, -1.5, 1.5)
         if np.linalg.norm(at - start) > SEARCH_PX + 1:

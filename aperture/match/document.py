@@ -340,7 +340,7 @@ def _line(mark: dict[str, Any]) -> Edge:
 
 def _spot(mark: dict[str, Any], planes: dict[str, Any]) -> Spot:
     world = np.array([np.nan if v is None else v for v in mark.get("world", (None,) * 3)], float)
-    plane = planes.get(mark.get("on"))
+    plane = planes.get(str(mark.get("on")))
     if plane and plane["metres"] is not None:
         axis = AXES.index(plane["axis"])
         if np.isfinite(world[axis]) and abs(world[axis] - plane["metres"]) > 1e-9:
@@ -359,7 +359,7 @@ def _spot(mark: dict[str, Any], planes: dict[str, Any]) -> Spot:
     )
 
 
-def _facts(fact: dict[str, Any], present: set[Any], gate: dict[str, float]) -> list[Fact]:
+def _facts(fact: dict[str, Any], present: set[Any], gate: dict[str, float] | None) -> list[Fact]:
     """The equations of one fact: none for a length whose spots are switched off, up to three for a position."""
     kind, plus_minus = fact["kind"], max(float(fact.get("plus_minus", 0.0)), LEAST_PLUS_MINUS)
     head = (fact["id"], label(fact), plus_minus)

@@ -42,9 +42,10 @@ def limited(seconds: float = SEARCH_SECONDS) -> Iterator[Effort]:
     if outer is not None:
         yield outer
         return
-    token = _current.set(Effort(seconds))
+    own = Effort(seconds)
+    token = _current.set(own)
     try:
-        yield _current.get()
+        yield own
     finally:
         _current.reset(token)
 

@@ -204,7 +204,7 @@ def _focals(system: System) -> Array:
     )
 
 
-def _rotation_from_edges(system: System, lens: Lens, counts: Array) -> Array:
+def _rotation_from_edges(system: System, lens: Lens, counts: Array) -> Array | None:
     """World-from-camera rotation whose axes agree best with the edges, signs left open; None where it can't be had."""
     rays = lens.rays(system.line_mm[: system.line_starts[len(system.evidence.edges)]])
     if not np.isfinite(rays).all():

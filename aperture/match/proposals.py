@@ -133,7 +133,7 @@ def propose(
     ]
     segments.sort(key=lambda segment: -segment.length)
     share = float(room.focal / scale / width)
-    return Proposals(tuple(segments), share, room.spread)
+    return Proposals(tuple(segments), share, math.inf if room.spread is None else room.spread)
 
 
 def choose(segments: tuple[Proposal, ...], most: int = 14) -> list[Proposal]:

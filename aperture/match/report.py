@@ -271,7 +271,7 @@ def _left_aside(system: System, state: State) -> dict[str, Any]:
     return out
 
 
-def _mistrust(item: Mistrusted, px: float) -> str:
+def _mistrust(item: Mistrusted, px: float | None) -> str:
     lies = "disagrees" if px is None else f"lies {px:.1f} px from where the others put it"
     return f"“{item.mark.name}” is left out: it {lies} ({item.sigmas:.1f} σ)."
 

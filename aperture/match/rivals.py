@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from typing import overload
 
 import numpy as np
 
@@ -27,6 +28,12 @@ REACHABLE = 10.0
 HOPELESS = 300.0
 
 
+@overload
+def better(first: Optimum, second: Optimum | None) -> Optimum: ...
+@overload
+def better(first: Optimum | None, second: Optimum) -> Optimum: ...
+@overload
+def better(first: Optimum | None, second: Optimum | None) -> Optimum | None: ...
 def better(first: Optimum | None, second: Optimum | None) -> Optimum | None:
     """The second where it explains the marks clearly better; else the first, which faces as the rule for facings wants."""
     if first is None or second is None:

@@ -74,9 +74,10 @@ def _weighed_down(system: System, optimum: Optimum) -> Optimum | None:
         before = weights
         scale = {block.id: w for block, w in zip(system.blocks, weights) if not block.is_fact}
         heavier = System(_rescaled(evidence, scale))
-        found = minimise(heavier, found.state)
-        if found is None:
+        next_one = minimise(heavier, found.state)
+        if next_one is None:
             return None
+        found = next_one
     return found
 
 
@@ -138,7 +139,7 @@ def _taken_back(
     evidence: Evidence, out: dict[str, float], reduced: System, found: Optimum, limit: float
 ) -> tuple[System, Optimum]:
     """Each mark tried again, the least suspicious first."""
-    for id_ in sorted(out, key=out.get):
+    for id_ in sorted(out, key=lambda one: out[one]):
         trial = {other: sigmas for other, sigmas in out.items() if other != id_}
         larger, better = _without(evidence, trial, found.state, reduced)
         if better is None:

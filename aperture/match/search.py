@@ -109,7 +109,8 @@ def warm_start(system: System, warm: dict[str, Any], own: bool = False) -> Optim
     try:
         camera = warm["camera"]
         focal = camera["focal_mm"] if system.evidence.gate_mm else camera["focal_px"][1]
-        lens = system.lens_with_focal(focal if 0 in system.free_lens else system.evidence.focal.mm)
+        given = system.evidence.focal
+        lens = system.lens_with_focal(given.mm if given and 0 not in system.free_lens else focal)
         values = lens.parameters
         for column in system.free_lens:
             if column in (1, 2):
@@ -223,7 +224,7 @@ def _by_stages(system: System) -> Optimum | None:
     for group in islice(candidates(simple), 2):
         for start in group:
             found = better(best, _pursued(simple, start, best, most=25, tolerance=ROUGHLY))
-            if found is not best:
+            if found is not None and found is not best:
                 best, end = found, better(end, minimise(system, found.state))
                 if end is not None and likely(system, end) > SETTLED:
                     return end

@@ -303,7 +303,7 @@ class Bundle:
         border = self.border_row(row)
         blocks.corner += np.outer(border, border)
         blocks.border_gradient += border * row.residual
-        if row.camera is not None:
+        if row.camera is not None and row.by_camera is not None:
             by_camera = row.by_camera[: self.size]
             blocks.u[row.camera] += np.outer(by_camera, by_camera)
             blocks.camera_gradient[row.camera] += by_camera * row.residual

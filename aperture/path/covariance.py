@@ -339,7 +339,7 @@ class Solved:
         border = np.zeros((bundle.border_size, count))
         own: list[tuple[int, int, Array, Array]] = []
         for k, row in enumerate(rows):
-            if row.camera is not None:
+            if row.camera is not None and row.by_camera is not None:
                 by_camera[row.camera, :, k] = row.by_camera[: self.size]
             border[:, k] = bundle.border_row(row)
             for index, point in enumerate(row.points):

@@ -398,7 +398,7 @@ def _place(item: dict[str, Any], planes: dict[str, Any]) -> tuple[Array, Array]:
     """A track's known coordinates (3,) and their ± (3,)."""
     world = np.array([np.nan if v is None else v for v in item.get("world", (None,) * 3)], float)
     sigma = np.full(3, float(item.get("world_plus_minus", 0.0)))
-    plane = planes.get(item.get("on"))
+    plane = planes.get(str(item.get("on")))
     if item.get("on") and plane is None:
         raise InvalidDocument(
             f"“{label(item)}” lies on “{item['on']}”, and there is no such plane."

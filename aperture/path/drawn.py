@@ -34,7 +34,7 @@ class Sighted(Equation):
     camera: int = 0
     world: Array = field(default_factory=lambda: np.zeros(3))
     xy: Array = field(default_factory=lambda: np.zeros(2))
-    optics: Optics | None = None
+    optics: Optics = field(kw_only=True)
     world_sigma: Array = field(default_factory=lambda: np.zeros(3))
     spread_px: float = 0.0
     unit = "px"
@@ -239,7 +239,7 @@ def sighted(evidence: FilmEvidence, frames: dict[int, int]) -> list[Equation]:
         frame = int(tracks.frame[row])
         if frame in frames:
             own = float(tracks.sigma[row].mean())
-            place = Sighted(told, own, frames[frame], world, tracks.xy[row], optics, sigma)
+            place = Sighted(told, own, frames[frame], world, tracks.xy[row], sigma, optics=optics)
             out.append(place)
     return out
 

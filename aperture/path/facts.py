@@ -247,7 +247,7 @@ class AngleOfView(Equation):
 
     basis: int = 0
     radians: float = 0.0
-    evidence: FilmEvidence | None = None
+    evidence: FilmEvidence = field(kw_only=True)
     camera: int | None = None
     directional = True
     unit = "rad"
@@ -357,7 +357,7 @@ class Loosened(PathFacts):
             row,
             residual=row.residual / self.by if self.pulls else 0.0,
             by_camera=less(row.by_camera),
-            by_points=less(row.by_points),
+            by_points=row.by_points / self.by,
             by_lens=less(row.by_lens),
             extra=tuple((index, slope / self.by) for index, slope in row.extra),
         )
@@ -441,7 +441,10 @@ def _equations(
         axis = AXES.index(fact["along"]) if "along" in fact else None
         points = tracks[fact["from"]], tracks[fact["to"]]
         put = [evidence.drawn_px.get(fact[end], (0.0, None)) for end in ("from", "to")]
-        drawn = tuple(px for px, _ in put), tuple(frames.get(frame) for _, frame in put)
+        drawn = (
+            tuple(px for px, _ in put),
+            tuple(None if frame is None else frames.get(frame) for _, frame in put),
+        )
         per_mm = float(np.linalg.norm(evidence.grid.px_linear[:, 1]))
         return [Distance(id_, sigma, *points, float(fact["metres"]), axis, *drawn, per_mm)]
     if kind == "camera_distance":
@@ -484,4 +487,4 @@ def _equations(
             id_,
         )
     camera = int(every[0]) if evidence.zooms else None
-    return [AngleOfView(id_, sigma, BASES.index(fact["basis"]), radians, evidence, camera)]
+    return [AngleOfView(id_, sigma, BASES.index(fact["basis"]), radians, camera, evidence=evidence)]

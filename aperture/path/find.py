@@ -155,7 +155,9 @@ def _from_survey(
         prior = prior_for(sightings, optics, wanted, focal, zoom)
         simple = simple_lens(wanted)
         path = Growing(sightings, optics, simple, lens.copy(), prior, zooms=wanted.zooms)
-        path.points[known], path.surveyed = wanted.world[known], known
+        if wanted.world is not None:
+            path.points[known] = wanted.world[known]
+        path.surveyed = known
         posed = [frame for frame in some if path.resect(int(frame), most_px=8.0)]
         if len(posed) < 2:
             return np.inf, path

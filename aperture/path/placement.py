@@ -234,12 +234,14 @@ def _linearised(state: State, facts: PathFacts, known: Known, sigma: float) -> t
 def seven_slopes(row: Row, state: State, about: Array) -> Array:
     """(7,) the derivative of a row by shift, turn and ln scale about a place."""
     out = np.zeros(7)
-    cameras = [] if row.camera is None else [(row.camera, row.by_camera)]
+    cameras = []
+    if row.camera is not None and row.by_camera is not None:
+        cameras = [(row.camera, row.by_camera)]
     for camera, by_camera in cameras + ([row.other] if row.other else []):
         rotation, away = state.rotations[camera], state.positions[camera] - about
         out[3:6] += rotation @ by_camera[:3]
         _add_place(out, by_camera[3:6], away)
-    for point, slope in zip(row.points, row.by_points if row.points else ()):
+    for point, slope in zip(row.points, row.by_points):
         _add_place(out, slope, state.points[point] - about)
     return out
 

@@ -75,7 +75,7 @@ class Row:
     camera: int | None = None
     by_camera: Array | None = None
     points: tuple[int, ...] = ()
-    by_points: Array | None = None
+    by_points: Array = field(default_factory=lambda: np.zeros((0, 3)))
     by_lens: Array | None = None
     extra: tuple[tuple[int, float], ...] = ()
     other: tuple[int, Array] | None = None

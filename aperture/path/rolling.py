@@ -39,7 +39,8 @@ class Readout(Along):
 
 def speeds(sightings: Sightings) -> Array:
     """(F, T, 2) px per frame at which tracks go through the picture, by their neighbours in time; 0 where there are none."""
-    xy, found = sightings.xy, None
+    xy = sightings.xy
+    found = np.full_like(xy, np.nan)
     padded = np.full((len(xy) + 4, *xy.shape[1:]), np.nan)
     padded[2:-2] = xy
     earlier, before, after, later = (padded[at : at + len(xy)] for at in (0, 1, 3, 4))
@@ -51,7 +52,7 @@ def speeds(sightings: Sightings) -> Array:
         after - xy,
         xy - before,
     ):
-        found = speed if found is None else np.where(np.isfinite(found), found, speed)
+        found = np.where(np.isfinite(found), found, speed)
     return np.nan_to_num(found)
 
 

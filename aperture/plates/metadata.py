@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass, fields
 from typing import Any
 
@@ -116,7 +116,8 @@ def _collect(found: dict[str, Any]) -> tuple[Metadata, int]:
         if field.name not in found:
             continue
         try:
-            value = _READERS.get(field.name, _number)(found[field.name], field.name)
+            read: Callable[[Any, str], Any] = _READERS.get(field.name, _number)
+            value = read(found[field.name], field.name)
         except (ValueError, TypeError, ZeroDivisionError, OverflowError, IndexError, UnicodeError):
             value = None
             spoiled += 1
@@ -125,7 +126,7 @@ def _collect(found: dict[str, Any]) -> tuple[Metadata, int]:
     return Metadata(**values), spoiled
 
 
-def _number(raw: float, name: str) -> float:
+def _number(raw: Any, name: str) -> float | None:
     if isinstance(raw, (tuple, list)):
         if len(raw) == 2 and all(isinstance(part, int) for part in raw) and name != "iso":
             raw = raw[0] / raw[1]  # a rational as two integers
@@ -140,7 +141,7 @@ def _number(raw: float, name: str) -> float:
     return round(value, 9)
 
 
-def _text(raw: str, name: str) -> str:
+def _text(raw: Any, name: str) -> str | None:
     if isinstance(raw, bytes):
         raw = raw[:4096].decode("utf-8", "replace")
     text = re.sub(r"[\x00-\x1f\x7f\ufffd]+", " ", str(raw)[:4096]).strip()
@@ -149,7 +150,7 @@ def _text(raw: str, name: str) -> str:
     return text[:LONGEST_TEXT] or None
 
 
-def _date(raw: str, name: str) -> str:
+def _date(raw: Any, name: str) -> str | None:
     text = _text(raw, name) or ""
     match = re.match(r"(\d{4})[:-](\d\d)[:-](\d\d)[ T](\d\d):(\d\d):(\d\d)", text)
     if not match:
@@ -187,7 +188,7 @@ def _white(raw: Any, name: str) -> float | None:
     return _number(value, name)
 
 
-_READERS = {
+_READERS: dict[str, Callable[[Any, str], Any]] = {
     "white_kelvin": _white,
     "timecode": _timecode,
     "file_width": _pixels,

@@ -223,6 +223,8 @@ def _read_png(path: Any, name: Any, kind: Any) -> Any:
         metadata, spoiled = _pillow_metadata(image)
         image.load()  # Pillow would keep 8 of 16 bits, but it notices damage
     pixels = cv2.imread(str(path), cv2.IMREAD_UNCHANGED)
+    if pixels is None:
+        raise Problem(f"“{name}” can't be read as a picture.")
     if pixels.ndim == 3:
         pixels = cv2.cvtColor(
             pixels, cv2.COLOR_BGRA2RGBA if pixels.shape[2] == 4 else cv2.COLOR_BGR2RGB

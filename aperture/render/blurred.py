@@ -153,13 +153,14 @@ def _moments(
     height, shutter = float(camera.grid.height), blur.shutter
     least, most = _span(shutter)
     times = (shutter.opens, shutter.open_frames, shutter.readout_frames, least, most, height)
-    if not blur.moves:
+    path = blur.path if blur.moves else None
+    if path is None:
         still = (camera.rotation[None].copy(), np.zeros((1, 3)), np.ones(1))
         return still, times if timed else (0.0, 0.0, 0.0, 0.0, 0.0, height)
-    there = camera_between(blur.path, blur.frame)
+    there = camera_between(path, blur.frame)
     rotations, positions, zooms = [], [], []
     for moment in np.linspace(least, most, MOMENTS):
-        then = camera_between(blur.path, blur.frame + moment)
+        then = camera_between(path, blur.frame + moment)
         # Relative to the path's own frame: what is rendered through may be another grid of it.
         rotations.append(then.rotation @ there.rotation.T @ camera.rotation)
         positions.append(then.position - there.position)

@@ -82,16 +82,9 @@ class Recognised:
 
 def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correction]:
     """The corrections of a plate: those in its chain, its lens's distortion, and the slips that are always possible."""
-    out, flips = [], set()
-    for index, (before, stage) in enumerate(pairwise(chain.stages if chain else ()), 1):
-        if index > chain.plate:
-            if stage.step["do"] == "reorient" and chain.lens is not None:
-                out.append(_reorient(chain, before, stage))
-            continue
-        if stage.step and stage.step["do"] in _OF_STEP:
-            out.append(_OF_STEP[stage.step["do"]](chain, before, stage))
-        if stage.step and stage.step["do"] == "flip":
-            flips.add(stage.step["way"])
+    out = [] if chain is None else _of_chain(chain)
+    stages = () if chain is None else chain.stages[: chain.plate + 1]
+    flips = {stage.step["way"] for stage in stages if stage.step.get("do") == "flip"}
     # A panorama has no straight twin that a render could be mistaken for.
     if camera is not None and bends(camera.lens) and not camera.lens.projection.around:
 
@@ -103,6 +96,17 @@ def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correctio
         if way not in flips:
             name = f"Flip, {FLIPS[way]}"
             out.append(Correction(way, name, says, (0, -1), False, _flipping(way)))
+    return out
+
+
+def _of_chain(chain: Chain) -> list[Correction]:
+    out = []
+    for index, (before, stage) in enumerate(pairwise(chain.stages), 1):
+        do = stage.step.get("do")
+        if index <= chain.plate and do in _OF_STEP:
+            out.append(_OF_STEP[do](chain, before, stage))
+        elif index > chain.plate and do == "reorient" and chain.lens is not None:
+            out.append(_reorient(chain, before, stage))
     return out
 
 
@@ -212,7 +216,9 @@ FLIP_AXES = {"sides": 1, "upside-down": 0}
 def targets_of(chain: Chain | None, width: int, height: int) -> list[Target]:
     """The plate, (width, height) px, and every grid of its chain."""
     out = [Target(PLATE, "the plate", width, height, lambda picture: picture)]
-    for index, stage in enumerate(chain.stages if chain else ()):
+    if chain is None:
+        return out
+    for index, stage in enumerate(chain.stages):
         if (
             index != chain.plate
             and not stage.unsized
@@ -313,12 +319,11 @@ def refined(
         off = {}
         for way in one.ways:
             tried = Geometry(geometry.grid, geometry.ways | {one.key: way})
-            measured = offsets.measure(
-                apply(alpha[..., None], corrections, targets, tried)[..., 0], expected
-            )
+            laid = apply(alpha[..., None], corrections, targets, tried)
+            measured = None if laid is None else offsets.measure(laid[..., 0], expected)
             if measured is not None:
                 off[way] = float(np.percentile(np.abs(measured.off), 90))
-        best = min(off, key=off.get, default=0)
+        best = min(off, key=lambda way: off[way], default=0)
         if best and off[best] < min(0.5 * off.get(0, np.inf), off.get(0, np.inf) - BETTER_PX):
             geometry = Geometry(geometry.grid, geometry.ways | {one.key: best})
     return geometry

@@ -270,10 +270,12 @@ def put_right(
     # pixels makes their edges fade as if they were.
     rgba, straight = _multiplied(rgba, has_alpha, inverted, taken.multiplied)
     on_plate = apply(rgba, corrections, targets, geometry) if geometry else None
-    if on_plate is None:  # of no grid's size: with overscan of its own, or at another scale
+    if (
+        geometry is None or on_plate is None
+    ):  # of no grid's size: with overscan of its own, or at another scale
         rgba = _of_size(rgba, expected.shape, findings)
         inverted, geometry = _recognised(rgba, has_alpha, expected, corrections, targets, taken)
-        geometry = Geometry(PLATE, geometry.ways)
+        geometry = Geometry(PLATE, geometry.ways if geometry else {})
         on_plate = apply(rgba, corrections, targets, geometry)
         if on_plate is None:
             raise Problem("What was asked for makes a picture of another size than the plate's.")
@@ -391,7 +393,7 @@ def _multiplied(
     return np.concatenate([rgba[..., :3] * alpha, rgba[..., 3:]], axis=2), True
 
 
-def _told_multiplied(linear: bool, straight: bool) -> list[Finding]:
+def _told_multiplied(linear: bool, straight: bool | None) -> list[Finding]:
     """What to say of colours that come otherwise than their kind of file should have them."""
     if straight and linear:  # PNG (ISO/IEC 15948, clause 6.2) has them so; OpenEXR has not
         says = "Its colours aren't multiplied by its alpha: that was done."

@@ -215,7 +215,8 @@ class Scene:
         light, points, normals = self.light, self.lifted(hits, which), hits.normal[which]
         total, rays = np.zeros(len(which)), max(light.shadow_rays, 1)
         for number in range(rays):
-            aside = _disc(number, rays, len(which)) if rays > 1 or light.lamp > 0 else None
+            soft = rays > 1 or light.lamp > 0
+            aside = _disc(number, rays, len(which)) if soft else np.zeros((len(which), 2))
             if light.sun > 0 and rays == 1:
                 way = light.toward_sun
                 facing = (normals @ way).clip(0)

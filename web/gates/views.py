@@ -139,7 +139,7 @@ def _index_after(state_gate, chain, selected) -> int:
     key = chain.stages[selected].key
     if key in keys:
         return keys.index(key) + 1
-    step = chain.stages[selected].step or {}
+    step = chain.stages[selected].step
     return at if selected >= chain.plate or step.get("from") == "way in" else 0
 
 

@@ -30,11 +30,11 @@ def check_sizes(chain: Chain, gate: dict[str, Any]) -> list[Finding]:
 
 def _off_centre(gate: dict[str, Any], stage: Stage, before: Grid) -> Finding:
     """A rectangle that can't lie in the middle; it can where it is cut one pixel smaller or larger."""
-    around = before.width, before.height
-    off = [(whole - size) % 2 for size, whole in zip(stage.cut, around)]
+    around, cut = (before.width, before.height), stage.cut or (before.width, before.height)
+    off = [(whole - size) % 2 for size, whole in zip(cut, around)]
     remedies = []
     for word, sign in (("smaller", -1), ("larger", 1)):
-        width, height = (size + sign * odd for size, odd in zip(stage.cut, off))
+        width, height = (size + sign * odd for size, odd in zip(cut, off))
         if 0 < width <= before.width and 0 < height <= before.height:
             label = f"Cut {width} × {height} instead"
             document = _recut(gate, stage, width, height)
