@@ -152,10 +152,10 @@ class Pictures:
         return picture.pixels, picture.linear
 
     def display(self, number: int) -> Array:
-        """(h, w, 3) uint8 BGR sRGB for pages: of a movie SMALL_WIDTH wide at most. Raises Problem as `[number]` does."""
+        """(H, W, 3) uint8 BGR sRGB for pages. Raises Problem as `[number]` does."""
         film = self.film
         if film.movie:
-            return self._movie().display(number - 1, SMALL_WIDTH)
+            return self._movie().display(number - 1)
         quick = _jpeg(self.folder / film.files.get(number, ""), film)
         if quick is not None:
             return quick

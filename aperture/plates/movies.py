@@ -162,9 +162,9 @@ class Decoder:
         kind = "rgb48le" if self.movie.bits > 8 else "rgb24"
         return _pixels(self._frame(number), self.movie, kind)
 
-    def display(self, number: int, widest: int) -> Array:
-        """(h, w, 3) uint8 B′G′R′ for looking at, upright, before that at most `widest` px across. Raises as `picture` does."""
-        return _pixels(self._frame(number), self.movie, "bgr24", widest)
+    def display(self, number: int) -> Array:
+        """(H, W, 3) uint8 B′G′R′ for looking at, upright: quicker than `picture`. Raises as that does."""
+        return _pixels(self._frame(number), self.movie, "bgr24", exact=False)
 
     def _frame(self, number: int) -> Any:
         movie = self.movie
@@ -219,18 +219,17 @@ class Decoder:
         self._next = self.movie.keys[key]
 
 
-def _pixels(frame: Any, movie: Movie, kind: str, widest: int | None = None) -> Array:
-    """A decoded frame as (H, W, 3) of full range, upright, by the movie's matrix and range; `kind` is FFmpeg's name of the pixels' form."""
-    scale = min(1.0, (widest or frame.width) / frame.width)
+def _pixels(frame: Any, movie: Movie, kind: str, exact: bool = True) -> Array:
+    """A decoded frame as (H, W, 3) of full range, upright, by the movie's matrix and range; `kind` is FFmpeg's name of the pixels'
+    form; `exact`: whether colour, of which there is less, is laid between its pixels with care.
+    """
     matrix = {"BT.709": 1, "FCC": 4, "BT.601": 5, "SMPTE 240M": 7, "BT.2020": 9}[movie.matrix]
     converted = frame.reformat(
-        width=max(1, round(frame.width * scale)),
-        height=max(1, round(frame.height * scale)),
         format=kind,
         src_colorspace=matrix,
         src_color_range=2 if movie.full_range else 1,
         dst_color_range=2,
-        interpolation="BICUBIC" if widest is None else "FAST_BILINEAR",
+        interpolation="BICUBIC" if exact else "FAST_BILINEAR",
     )
     return upright(converted.to_ndarray(), _ROTATED[movie.rotation])
 
