@@ -47,16 +47,7 @@ def marks_for(camera, seed: int = 7) -> list[dict]:
 def match_of(code: str, camera) -> dict:
     """The parts of a shot's state that make its match: marks, facts, and where the shot needs them lens and survey. {} for LT020, which waits."""
     artist = Artist(camera, int(code[2:]))
-    door = {
-        "id": "f1",
-        "kind": "length",
-        "name": "Doorway",
-        "from": "s1",
-        "to": "s2",
-        "metres": 2.03,
-        "plus_minus": 0.005,
-        "along": "up",
-    }
+    [door] = FACTS
     if code == "LT010":
         return {"marks": marks_for(camera), "facts": FACTS}
     if code == "LT095":

@@ -159,6 +159,21 @@ class BroughtIn:
         return cls(move, **kept | {"declares": frozenset(kept["declares"]), "rate": rate})
 
 
+def says_of_own(frames: int, rate: Fraction | None, done: tuple[str, ...] = ()) -> dict[str, Any]:
+    """As `BroughtIn.says`, of a move that was made here: so many frames, in metres, Y up."""
+    return {
+        "cameras": [],
+        "nodes": [],
+        "camera": "",
+        "metres": 1.0,
+        "up_axis": "Y",
+        "declares": ["frames", "rate", "unit", "up_axis"],
+        "rate": str(rate) if rate else None,
+        "frames_in_file": frames,
+        "done": list(done),
+    }
+
+
 def bring_in(source: Source, settings: Settings, plate_rate: Fraction, first: int = 1) -> BroughtIn:
     """Return one of a file's cameras as a move.
 

@@ -17,7 +17,7 @@ from aperture.errors import Problem
 from aperture.formats.straight import KINDS, encoded
 from aperture.moves.move import MOST_FRAMES, Move
 from aperture.moves.retime import keys_at, moments, path_at, slowed
-from aperture.moves.source import Settings
+from aperture.moves.source import Settings, says_of_own
 from aperture.plates.film import Film as Filmed
 from aperture.stereo.pair import keyed
 from aperture.units import format_number
@@ -268,14 +268,7 @@ def _state(shot: Shot, clip: Clip, film: Film) -> State:
     )  # the pictures that are written say nothing of it
     state["plate_facts"] = {key: known[key] for key in TOLD if key in known}
     film_replaced(state)
-    state["film"] = {
-        "digest": film.digest,
-        "name": film.name,
-        "first": film.first,
-        "last": film.last,
-        "shown": film.first,
-        "offset": 0,
-    }
+    state["film"] = film_actions.as_film(film, film.first)
     state["stand_ins"] = items_retimed(
         shot.state["stand_ins"],
         lambda numbers, value: keys_at(
@@ -338,17 +331,6 @@ def _carry_camera(shot: Shot, clip: Clip, state: State) -> None:
         return
     frames = clip.first + np.arange(clip.length)
     move = Move.of(path_at(path, moments(clip), frames))
-    says = {
-        "cameras": [],
-        "nodes": [],
-        "camera": "",
-        "metres": 1.0,
-        "up_axis": "Y",
-        "declares": ["frames", "rate", "unit", "up_axis"],
-        "rate": None,
-        "frames_in_file": clip.length,
-        "done": [f"taken from {shot.code} {in_words(clip)}"],
-    }
     item = {
         "id": "m1",
         "name": f"{shot.code} {in_words(clip)}",
@@ -357,7 +339,7 @@ def _carry_camera(shot: Shot, clip: Clip, state: State) -> None:
         "file_name": "",
         "settings": Settings().to_json(),
         "recipe": None,
-        "says": says,
+        "says": says_of_own(clip.length, None, (f"taken from {shot.code} {in_words(clip)}",)),
         "baked": {"blob": store.put_arrays(**move.to_arrays())},
         "shift": 0,
     }

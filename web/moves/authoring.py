@@ -19,7 +19,7 @@ from aperture.moves.flight import Aircraft, Flown, fly
 from aperture.moves.keys import between
 from aperture.moves.move import Move
 from aperture.moves.readings import Limits, Readings, readings
-from aperture.moves.source import Settings
+from aperture.moves.source import Settings, says_of_own
 from aperture.moves.thinning import thinned
 from aperture.scene.solids import Solid
 from aperture.scene.stand_in import StandIn
@@ -99,17 +99,7 @@ def _add(shot: Shot, authored: Authored, name: str, label: str, base: int | None
     parts = _parts(shot, authored, None)
 
     def change(state):
-        says = {
-            "cameras": [],
-            "nodes": [],
-            "camera": "",
-            "metres": 1.0,
-            "up_axis": "Y",
-            "declares": ["frames", "rate", "unit", "up_axis"],
-            "rate": str(rate),
-            "frames_in_file": authored.last - authored.first + 1,
-            "done": [],
-        }
+        says = says_of_own(authored.last - authored.first + 1, rate)
         item = new_item(state, name) | {
             "file": None,
             "file_name": "",

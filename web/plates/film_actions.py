@@ -248,6 +248,18 @@ def picture_of(film: Film, number: int, way: WayIn = AS_IT_IS) -> Plate:
         return bring_in(path, path.name, way)
 
 
+def as_film(film: Film, shown: int) -> dict:
+    """The part of the state of a filmed plate of which a picture is worked on; frames are called as its pictures."""
+    return {
+        "digest": film.digest,
+        "name": film.name,
+        "first": film.first,
+        "last": film.last,
+        "shown": shown,
+        "offset": 0,
+    }
+
+
 def take_film(
     shot: Shot, film: Film, base: int | None = None, pair: bool = False, label: str = ""
 ) -> Shot:
@@ -268,14 +280,7 @@ def take_film(
         state["plate_facts"], state["aside"], state["range"] = {}, {}, None
         state["way_in"] = {}
         film_replaced(state)
-        state["film"] = {
-            "digest": film.digest,
-            "name": film.name,
-            "first": film.first,
-            "last": film.last,
-            "shown": number,
-            "offset": 0,
-        } | ({"pair": True} if pair else {})
+        state["film"] = as_film(film, number) | ({"pair": True} if pair else {})
 
     return edit(shot, label or f"Filmed plate {film.name}", change, base)
 
