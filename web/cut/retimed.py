@@ -33,7 +33,7 @@ from web.plates.actions import as_part
 from web.plates.forms import PlateFactsForm
 from web.plates.frames import film_replaced, number_of
 from web.plates.full_frames import linear_frame
-from web.plates.models import Film, metadata_of, plate_of, require_film
+from web.plates.models import Film, metadata_of, plate_of, require_film, transfer_of
 from web.shows.history import begin, edit
 from web.shows.models import Shot, Show
 from web.shows.organise import free_code
@@ -50,6 +50,19 @@ NO_MOVE = "A move’s camera has an ordinary lens: follow and solve these pictur
 TOLD = (*PlateFactsForm.TEXTS, *PlateFactsForm.NUMBERS)
 # Of the shot that it is made from; whether that has changed since is told by these.
 FOLLOWED = ("film", "way_in", "gate", "lens", "stand_ins", "focus", "stereo", "exposure", "shutter")
+# What is made of it anew; the rest is as it was worked on at the new speed.
+MADE = (
+    *FOLLOWED,
+    "plate",
+    "plate_facts",
+    "range",
+    "shift",
+    "moves",
+    "serving",
+    "alignments",
+    "move_evidence",
+    "retimed",
+)
 
 
 def start(show: Show, clip_id: str) -> Job:
@@ -96,13 +109,19 @@ def _require(shot: Shot, clip: Clip) -> None:
         raise Problem("That clip goes as it was filmed: give it another speed first.", "speed")
     if not shot.state["film"]:
         raise Problem("A photograph has no speed.", "speed")
+    if clip.first < 0:
+        raise Problem(
+            f"{shot.code} has frames below zero: shift it first, as files can’t be called so."
+        )
     if clip.length > MOST_FRAMES:
         raise Problem(f"A shot of more than {MOST_FRAMES:,} frames isn’t made.", "speed")
 
 
 def make(shot: Shot, clip_id: str, progress: Callable[[float], None]) -> Shot:
     """Make the shot of a clip, and put it into the cut in the clip's place. Raises Problem."""
-    _, clip = _found(shot.show, clip_id)
+    found, clip = _found(shot.show, clip_id)
+    if found.pk != shot.pk:
+        raise Problem("That clip shows another shot now.")
     film = _written(shot, clip, progress)
     state = _state(shot, clip, film)
     label = f"{shot.code}, revision {shot.head.number}, {in_words(clip)}"
@@ -145,7 +164,8 @@ def make_anew(shot: Shot, progress: Callable[[float], None]) -> Shot:
     def change(state):
         if not state["retimed"]:
             raise Problem("This shot is at its own speed now.")
-        for key in made:
+        film_replaced(state)
+        for key in MADE:
             state[key] = made[key]
 
     return edit(shot, f"Made anew from {source.code}, revision {source.head.number}", change)
@@ -223,9 +243,11 @@ def _written(shot: Shot, clip: Clip, progress: Callable[[float], None]) -> Film:
     film = require_film(shot)
     at, first = moments(clip), clip.first
     state = shot.state
-    kind = "exr-half" if film.name.lower().endswith(".exr") else "png-16"
+    brighter = plate_of(shot).depth in ("half", "float")  # than white can be
+    kind = "exr-half" if brighter else "png-16"
     numbers = [number_of(state, int(frame)) for frame in np.unique(np.floor(at))]
-    told = [film.digest, str(state["way_in"]), clip.between, at.tolist(), kind, numbers]
+    told: list[object] = [film.digest, str(state["way_in"]), transfer_of(state), clip.between, kind]
+    told += [at.tolist(), numbers]
     digest = hashlib.sha256(str(told).encode()).hexdigest()
     files = {first + k: f"pictures/{first + k}{KINDS[kind][0]}" for k in range(clip.length)}
     with incoming(film_actions.home()) as folder:
@@ -263,9 +285,8 @@ def _state(shot: Shot, clip: Clip, film: Film) -> State:
     plate = film_actions.picture_of(film, film.first)
     state["plate"], state["way_in"], state["range"], state["shift"] = as_part(plate), {}, None, 0
     state["marks"], state["aside"], state["facts"], state["drafts"] = [], {}, [], {}
-    known = metadata_of(
-        shot.state, plate_of(shot)
-    )  # the pictures that are written say nothing of it
+    # The pictures that are written say nothing of how they were taken.
+    known = metadata_of(shot.state, plate_of(shot))
     state["plate_facts"] = {key: known[key] for key in TOLD if key in known}
     film_replaced(state)
     state["film"] = film_actions.as_film(film, film.first)

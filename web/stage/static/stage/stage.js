@@ -27,7 +27,7 @@ const TITLES = {
 function start(page) {
   const swap = new Swap(document.getElementById("table"), renew);
   document.addEventListener("elsewhere", ({detail}) => {
-    if (!drag && !nudging) detail.taken = swap.renew();
+    if (detail.idle && !drag && !nudging) detail.taken = swap.renew();
   });
   // The lens view has the size of the picture of the camera that it looks through, and a view of its own.
   [root.dataset.width, root.dataset.height] = page.picture;

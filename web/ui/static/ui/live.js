@@ -8,7 +8,7 @@ let source = null,
 
 // What differs between two answers of a page that shows the same.
 const PASSING =
-  / selected=""|<input type="hidden" name="(csrfmiddlewaretoken|base)"[^>]*>|revision \d+|\d{4}-\d\d-\d\d \d\d:\d\d/g;
+  / selected=""|<input type="hidden" name="(csrfmiddlewaretoken|base)"[^>]*>|(data-)?revision[ =]"?\d+"?|\d{4}-\d\d-\d\d \d\d:\d\d/g;
 // What the table was served with, before the page's own scripts changed it; of one that no script draws on, nothing.
 const isDrawn = document.querySelector("#table :is(canvas, #light-table)") !== null,
   tableOf = page =>
@@ -28,11 +28,15 @@ async function renewed() {
   if (!answer.ok) return false;
   const fresh = new DOMParser().parseFromString(await answer.text(), "text/html");
   if (tableOf(fresh) !== served || drawn(fresh) !== drawn(document)) return false;
-  for (const place of [".head", ".steps", "#report", ...(isDrawn ? [] : ["#table"])]) {
+  for (const place of [".head", "#steps", "#report", ...(isDrawn ? [] : ["#table"])]) {
     const now = fresh.querySelector(place),
       old = document.querySelector(place);
     if (now && old) window.Idiomorph.morph(old, now);
   }
+  for (const base of document.querySelectorAll("#table [name=base]"))
+    base.value = fresh.getElementById("revision").textContent;
+  for (const element of document.querySelectorAll("#table [data-revision]"))
+    element.dataset.revision = fresh.getElementById("revision").textContent;
   return true;
 }
 
@@ -49,21 +53,21 @@ function idle() {
 
 /**
  * Somebody else's edit. A page that can show it by itself, whatever is typed or chosen there, takes the event `elsewhere`, and
- * gives it a promise; `parts`: what of the shot's state was changed, null where that isn't known. Else the report is renewed
- * where nothing is typed or dragged; the page is loaded anew only where its table is another one.
+ * gives it a promise; `parts`: what of the shot's state was changed, null where that isn't known; `idle`: whether nothing is
+ * typed or asked for. Else the report is renewed where the page is idle; it is loaded anew only where its table is another one.
  */
 async function moved({number, by, label, parts}) {
   await settled(); // the page's own edits come back here too
   const shown = document.getElementById("revision");
   if (!shown || number === +shown.textContent) return;
   const says = `${by || "Another window"}: ${label}`;
-  const detail = {number, parts, taken: null};
+  const detail = {number, parts, idle: idle(), taken: null};
   if (!pressed) document.dispatchEvent(new CustomEvent("elsewhere", {detail}));
   if (detail.taken) {
     await detail.taken;
     return notice(says, "good");
   }
-  if (!idle()) return notice(says, "note", {newest: number});
+  if (!detail.idle) return notice(says, "note", {newest: number});
   if (await renewed()) return notice(says, "good");
   sessionStorage.setItem("says", says);
   location.reload();
