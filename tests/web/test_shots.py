@@ -5,6 +5,7 @@ import io
 import json
 import shutil
 import zipfile
+from unittest import mock
 
 import numpy as np
 from django.conf import settings
@@ -103,6 +104,18 @@ class Revisions(WithShot):
         edit(self.shot, "another way", lambda state: state.update(card_m=9))
         self.assertEqual(self.press("redo").status_code, 422)
         self.assertEqual(self.shot.revisions.count(), 5)  # the branch that was left is kept
+
+    def test_a_save_is_answered_before_anything_is_worked_out_from_it(self):
+        self.upload()
+        spot = [{"id": "s1", "kind": "spot", "at": [10, 10]}]
+        with mock.patch("web.match.fits.solve", side_effect=AssertionError):
+            answer = self.post_json(
+                "match/save", marks=spot, base=self.head(), label="Spot", later=True
+            )
+        self.assertEqual(answer.json(), {"revision": self.head(), "later": True})
+        told = self.post_json("match/state", report=True).json()
+        self.assertEqual((told["marks"], told["revision"]), (spot, self.head()))
+        self.assertIn('id="figures"', told["report"])
 
     def test_a_stale_save_is_refused_and_both_are_kept(self):
         self.upload()

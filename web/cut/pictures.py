@@ -27,7 +27,7 @@ from web.stage.stand_ins import shown, with_way
 WHATS = {"plate": "the plates", "over": "renders over the plates", "drawing": "drawings of the set"}
 SMALL = 960  # px across of a picture on the page
 PAPER, INK = 0.9, 0.02  # linear light of a drawing
-LINE_SAMPLES = 3
+LINE_SAMPLES, DARKER = 3, 2.0  # a line is about a pixel wide, and lies between two
 Size = tuple[int, int]
 
 
@@ -127,6 +127,6 @@ def _drawing(shot: Shot, frame: int, camera_id: str, size: Size) -> np.ndarray:
     scene = [(with_way(shot.state, item).at(frame), Look(item["name"])) for item in items]
     made = render(small, scene, Wanted(("lines",), samples=LINE_SAMPLES))
     left, top = (size[0] - wide) // 2, (size[1] - high) // 2
-    share = made.layers["lines"][..., :1]
+    share = np.minimum(1, DARKER * made.layers["lines"][..., :1])
     out[top : top + high, left : left + wide] = PAPER + (INK - PAPER) * share
     return out

@@ -50,12 +50,13 @@ def leaf(request, show, shot, leaf):
 
 
 class Drawn(Edit, frozen=True, kw_only=True):
-    """The marks as they are drawn on the page; `run` as in `history.edit`."""
+    """The marks as they are drawn on the page; `run` as in `history.edit`; `later`: the page asks for what follows from them by itself."""
 
     marks: list
     label: Text = "Marks"
     run: Text = ""
     aids: Wish | None = None
+    later: bool = False
 
 
 class Asked(Message, frozen=True):
@@ -109,6 +110,8 @@ def save(request, show, shot):
     shot = find(show, shot)
     drawn = read(request, Drawn)
     shot = actions.set_marks(shot, drawn.marks, drawn.label, drawn.revision, drawn.run)
+    if drawn.later:
+        return JsonResponse({"revision": shot.head.number, "later": True})
     return saved(request, shot, drawn.aids)
 
 

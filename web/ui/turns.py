@@ -10,6 +10,10 @@ from collections import deque
 from contextlib import contextmanager
 
 AT_ONCE = 2
+QUESTIONS = (
+    "/state",
+    "/preview",
+)  # ends of addresses that are asked with a body, and change nothing
 LARGEST = 1_000_000  # bytes of a body that is read before the turn begins
 EDITS_IN_A_ROW = 4  # then a page that waits has its turn
 
@@ -71,7 +75,8 @@ class TakeTurns:
             return self.get_response(request)
         if request.method == "POST" and _size(request) < LARGEST:
             _ = request.body  # a sender may take their time
-        with self.turns.one(edit=request.method == "POST"):
+        edit = request.method == "POST" and not request.path.endswith(QUESTIONS)
+        with self.turns.one(edit):
             return self.get_response(request)
 
 

@@ -10,12 +10,13 @@ export class Asking {
     Object.assign(this, {sheet, root, shown, aids, leaves, view, pen});
     this.saving = Promise.resolve();
     this.pending = 0; // edits on their way
+    this.telling = null; // a promise, while the figures that follow from saved marks are on their way
     this.busy = false; // whether one of them makes marks of its own
     this.preview = newestOnly(marks => this.#preview(marks));
     queueBehind(
       sheet,
-      () => this.pending > 0,
-      () => this.saving,
+      () => this.pending > 0 || this.telling !== null,
+      () => Promise.all([this.saving, this.telling]),
     );
     document.body.addEventListener("evidence-changed", () =>
       this.refresh().then(() => this.showMark()),
@@ -36,7 +37,8 @@ export class Asking {
           base: this.shown.revision,
           aids: this.aids.wish,
         });
-        this.#renew(this.answer);
+        if (this.answer.later) this.#saved(this.answer.revision);
+        else this.#renew(this.answer);
       } catch (error) {
         notice(error.message, "bad", error);
         if (!error.newest) await this.refresh();
@@ -48,10 +50,39 @@ export class Asking {
     return edit(this.saving);
   }
 
-  /** `run`: small edits of one kind that follow each other are one revision. */
+  /**
+   * Marks that are drawn here already are saved first, and only then what follows from them is worked out: nobody waits for a
+   * fit to know that nothing is lost. `run`: small edits of one kind that follow each other are one revision.
+   */
   save(label, run = "") {
     const marks = structuredClone(this.shown.marks);
-    return this.ask(this.sheet.dataset.save, () => ({marks, label, run}), true);
+    return this.ask(this.sheet.dataset.save, () => ({marks, label, run, later: true}), true);
+  }
+
+  #saved(revision) {
+    this.shown.revision = revision;
+    document.getElementById("revision").textContent = revision;
+    this.telling ??= this.#tell().finally(() => {
+      this.telling = null;
+    });
+  }
+
+  /** Fetch the figures of what was saved last; again where more was saved meanwhile. */
+  async #tell() {
+    let told = 0;
+    while (told < this.shown.revision) {
+      try {
+        const answer = await this.#all();
+        told = answer.revision;
+        if (told >= this.shown.revision) this.#renew(answer, 0);
+      } catch (error) {
+        return notice(error.message);
+      }
+    }
+  }
+
+  #all() {
+    return post(this.sheet.dataset.state, {aids: this.aids.wish, report: true});
   }
 
   /** Whether nothing can be drawn until the server has answered; says so. */
@@ -74,7 +105,7 @@ export class Asking {
   renew() {
     this.saving = this.saving.then(async () => {
       try {
-        this.#renew(await post(this.sheet.dataset.state, {aids: this.aids.wish, report: true}));
+        this.#renew(await this.#all());
       } catch (error) {
         notice(error.message);
       }
@@ -117,9 +148,10 @@ export class Asking {
     window.dispatchEvent(new CustomEvent("previewed", {detail: performance.now() - began}));
   }
 
-  #renew(answer) {
+  /** `own`: how many edits on their way the answer is the answer of. */
+  #renew(answer, own = 1) {
     // What was drawn since it was sent is not in the answer, and is on its way or under the pointer.
-    const newer = !this.busy && (this.pen.drag || this.pen.line || this.pending > 1);
+    const newer = !this.busy && (this.pen.drag || this.pen.line || this.pending > own);
     this.shown.take(newer ? {...answer, marks: this.shown.marks, saved: answer.marks} : answer);
     this.view.paint();
     const {sheet} = this,
