@@ -1,7 +1,8 @@
 """`python -m bench.load`: 50 people at once, each with a second of thought between two actions, against the application as it is served.
 
 Wanted on two cores: saves within 300 ms and pages within 500 ms at the 95th percentile. The people run on the same
-machine, and take their share of it. Reference: one person alone, in the same run.
+machine, and take their share of it. Reference: one person alone, in the same run. On SQLite, and beside it on PostgreSQL
+where that is installed.
 """
 
 import http.client
@@ -15,6 +16,7 @@ from urllib.parse import urlencode, urlsplit
 
 import numpy as np
 
+from bench.postgres import database
 from bench.server import Server
 
 PEOPLE = 50
@@ -122,15 +124,26 @@ def crowd(address: str, count: int, seconds: float) -> dict:
 
 
 def load(seconds=SECONDS):
-    """Print the percentiles."""
-    with tempfile.TemporaryDirectory() as folder, Server(folder) as server:
+    """Print the percentiles, on either database."""
+    _load("SQLite", {}, seconds)
+    with tempfile.TemporaryDirectory() as folder, database(folder) as address:
+        if address is None:
+            print("\nPostgreSQL isn't installed here.")
+        else:
+            _load("PostgreSQL", {"APERTURE_DATABASE": address}, seconds)
+
+
+def _load(name, more, seconds):
+    with tempfile.TemporaryDirectory() as folder, Server(folder, more) as server:
         for (
             code
         ) in CODES:  # fits and standings of the demo are computed once, as on any installation
             Person(server.address, 0).open(f"{SHOW}/{code}/match")
         alone = crowd(server.address, 1, seconds / 2)
         many = crowd(server.address, PEOPLE, seconds)
-    print(f"\n{PEOPLE} people, a second of thought between actions, {len(many['page'])} pages:")
+    print(
+        f"\n{name}: {PEOPLE} people, a second of thought between actions, {len(many['page'])} pages:"
+    )
     for kind, wanted in KINDS.items():
         median, high = np.percentile(many[kind], [50, 95]) * 1e3
         one = np.percentile(alone[kind], 50) * 1e3

@@ -13,8 +13,8 @@ from pathlib import Path
 class Server:
     """A server with the demo show and its data in `folder`; `kill` ends it as a power cut would."""
 
-    def __init__(self, folder: str):
-        self.environment = os.environ | {"APERTURE_DATA": str(folder)}
+    def __init__(self, folder: str, more: dict[str, str] | None = None):
+        self.environment = os.environ | {"APERTURE_DATA": str(folder)} | (more or {})
         self.app = "web.config.wsgi"
 
     def __enter__(self):
