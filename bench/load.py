@@ -20,10 +20,10 @@ from bench.postgres import database
 from bench.server import Server
 
 PEOPLE = 50
-SECONDS = 40
+SECONDS = 60
 THOUGHT = 1.0
 # Milliseconds that are wanted; figures: what follows from a save, once it is answered.
-KINDS = {"page": 500, "save": 300, "figures": 500}
+KINDS = {"page": 500, "drag": 300, "save": 300, "figures": 500}
 SHOW = "/shows/the-lantern-tide"
 CODES = ("LT010", "LT020", "LT030", "LT040", "LT060")
 PAGES = ("plate", "gate", "match", "set", "elements", "line-up", "hand-off", "expose")
@@ -38,7 +38,7 @@ class Person:
         self.code = CODES[seed % len(CODES)]
         self.connection = http.client.HTTPConnection(self.host, timeout=120)
         self.cookie = "match_leaf=fit"  # as the page's script sets it
-        self.took = {"page": [], "save": [], "figures": []}
+        self.took: dict[str, list[float]] = {kind: [] for kind in KINDS}
         self.failed = 0
 
     def ask(self, method, path, body=None, headers=None):
@@ -71,8 +71,8 @@ class Person:
         headers = {"Content-Type": "application/x-www-form-urlencoded", "X-CSRFToken": token}
         return self.ask("POST", path, urlencode(fields), headers)[0]
 
-    def save(self, label="Nudged"):
-        """Nudge a mark of the shot; the status, None where it has none.
+    def save(self, label="Nudged", drags=0):
+        """Drag a mark of the shot, over so many previews, and save it; the status, None where it has none.
 
         Somebody else may have saved in between, which is no failure.
         """
@@ -83,30 +83,42 @@ class Person:
         if not data["marks"]:
             return None
         mark = self.random.choice(data["marks"])
-        (mark["points"][0] if "points" in mark else mark["at"])[0] += self.random.uniform(-0.2, 0.2)
+        at = mark["points"][0] if "points" in mark else mark["at"]
+        for _ in range(drags):
+            at[0] += self.random.uniform(-0.2, 0.2)
+            self._timed("drag", f"{path}/preview", {"marks": data["marks"]}, token)
+        at[0] += self.random.uniform(-0.2, 0.2)
         told = {"marks": data["marks"], "label": label, "base": data["revision"], "later": True}
-        headers = {"Content-Type": "application/json", "Accept": "application/json"}
-        headers["X-CSRFToken"] = token
-        began = time.perf_counter()
-        status, _ = self.ask("POST", f"{path}/save", json.dumps(told), headers)
-        self.took["save"].append(time.perf_counter() - began)
+        status = self._timed("save", f"{path}/save", told, token)
         if status == 200:  # as the page's script does, which shows the figures then
-            began = time.perf_counter()
-            self.ask("POST", f"{path}/state", json.dumps({"report": True}), headers)
-            self.took["figures"].append(time.perf_counter() - began)
+            self._timed("figures", f"{path}/state", {"report": True}, token)
+        return status
+
+    def _timed(self, kind, path, message, token):
+        headers = {"Content-Type": "application/json", "Accept": "application/json"}
+        began = time.perf_counter()
+        status, _ = self.ask("POST", path, json.dumps(message), headers | {"X-CSRFToken": token})
+        self.took[kind].append(time.perf_counter() - began)
         self.failed += status not in (200, 409)
         return status
 
     def work(self, until: float):
-        """Until then: pages mostly, a save now and then, and a second of thought after each."""
+        """Until then: pages mostly, some with their picture, drags that end in a save, a poll now and then; and a second of
+        thought after each.
+        """
         while time.perf_counter() < until:
             what = self.random.random()
-            if what < 0.25:
-                self.save()
-            elif what < 0.4:
+            if what < 0.2:
+                self.save(drags=3)
+            elif what < 0.3:
                 self.open(self.random.choice(("/", f"{SHOW}/", f"{SHOW}/cameras")))
+            elif what < 0.4:
+                self.open(f"{SHOW}/{self.code}/jobs/render/progress")
             else:
-                self.open(f"{SHOW}/{self.code}/{self.random.choice(PAGES)}")
+                text = self.open(f"{SHOW}/{self.code}/{self.random.choice(PAGES)}")
+                picture = re.search(r'data-proxy="([^"]+)"', text)
+                if picture and self.random.random() < 0.3:  # it stays in the browser then
+                    self.open(picture[1])
             time.sleep(THOUGHT * self.random.uniform(0.5, 1.5))
 
 
