@@ -5,7 +5,7 @@ from django.test import override_settings
 from demo.plates import FOLDER
 from tests.browser.browsing import Browsing
 from web.notes.models import Note
-from web.shows.history import edit
+from web.shows.history import edit, undo
 from web.shows.models import Shot
 
 
@@ -53,6 +53,23 @@ class Together(Browsing):
         page.wait_for_selector("text=Bollard", state="attached")
         self.assertEqual(page.input_value("#id_focal-focal"), "35")
         self.assertTrue(page.evaluate("window.stays"))
+        # Undone in another window before its figures are asked for: the page shows what is, and asks no more.
+        page.goto(f"{self.shot_url}/match")
+        page.wait_for_selector("#here")
+        number = Shot.objects.with_head().get().head.number
+        undone = []
+
+        def undo_first(route):
+            if not undone:
+                undone.append(undo(Shot.objects.with_head().get()))
+            route.continue_()
+
+        page.route("**/match/state", undo_first)
+        page.locator("#light-table").focus()
+        page.keyboard.press("Control+a")
+        page.keyboard.press("ArrowRight")
+        self.until(lambda: undone and page.text_content("#revision") == str(number))
+        page.unroute("**/match/state")
         # On another page a report is renewed in its place.
         page.goto(f"{self.shot_url}/hand-off")
         page.wait_for_selector("#here")

@@ -69,12 +69,12 @@ export class Asking {
 
   /** Fetch the figures of what was saved last; again where more was saved meanwhile. */
   async #tell() {
-    let told = 0;
-    while (told < this.shown.revision) {
+    for (;;) {
+      const wanted = this.shown.revision;
       try {
         const answer = await this.#all();
-        told = answer.revision;
-        if (told >= this.shown.revision) this.#renew(answer, 0);
+        // What it tells may be older than what was saved: somebody else has undone it since.
+        if (this.shown.revision === wanted) return this.#renew(answer, 0);
       } catch (error) {
         return notice(error.message);
       }
