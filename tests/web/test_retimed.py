@@ -2,14 +2,18 @@
 
 import json
 
+import cv2
 import numpy as np
 
 from tests.web.test_moving_stand_ins import OnFilm
 from web.cut.actions import cut_of
-from web.expose.blurring import shutter_of
+from web.elements.actions import Order, gather, render_frame
+from web.expose.blurring import shutter_of, steps_of
 from web.expose.focusing import focus_at
+from web.expose.page import longest_streak
 from web.jobs.models import Job
 from web.match.path_fits import camera_of_state
+from web.plates.film_actions import work_on
 from web.plates.full_frames import linear_frame
 from web.shows.history import edit
 from web.shows.models import Shot
@@ -86,11 +90,31 @@ class Retimed(OnFilm):
         )
         self.assertNotContains(self.client.get(plate), "has changed")
 
+    def smeared_as_filmed(self, made):
+        """The camera and the skiff rest with a held picture; what is rendered there is smeared as its frame was."""
+        steps_of(made.state)
+        held = [frame for frame in range(1, 24) if shows.moment(frame) == 6]
+        self.assertGreater(len(held), 1)
+        streak, own = longest_streak(work_on(self.now(), 6)), self.rendered(self.now(), 6)
+        self.assertGreater(streak, 2)
+        for frame in held:
+            self.assertAlmostEqual(longest_streak(work_on(made, frame)), streak, places=5)
+            np.testing.assert_allclose(self.rendered(made, frame), own, atol=1 / 254)
+
+    def rendered(self, shot, frame):
+        order = Order(("masks",), samples=4, size="quarter", frames=(frame, frame), motion=True)
+        render_frame(shot, order, frame)
+        gather(shot, order)
+        path = shot.renders.first().of_frame(frame) / "alpha.png"
+        return cv2.imread(str(path), cv2.IMREAD_GRAYSCALE) / 255
+
     def test_in_steps_with_a_curve_and_what_can_t_be(self):
         for clip, says in (("nobody", "gone"), (cut_of(self.show).clips[0].id, "as it was filmed")):
             answer = self.client.post("/shows/tide/cut/retime", {"clip": clip})
             self.assertContains(answer, says, status_code=422)
         self.assertEqual(self.client.post(self.url("retime")).status_code, 422)
+        self.skiff()
+        edit(self.now(), "Shutter", lambda state: state.update(exposure={"seconds": 1 / 30}))
         made = self.retimed("1: 100, 6: 25", "repeat")
         length = cut_of(self.show).clips[0].length
         self.assertGreater(length, 24)
@@ -99,6 +123,7 @@ class Retimed(OnFilm):
         np.testing.assert_array_equal(cameras[0].position, cameras[1].position)
         page = self.client.get(f"/shows/tide/{made.code}/plate")
         self.assertContains(page, "Its camera goes in steps")
+        self.smeared_as_filmed(made)
         set_deleted(self.shot, True)
         page = self.client.get(f"/shows/tide/{made.code}/plate")
         self.assertContains(page, "made from is gone")

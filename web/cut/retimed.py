@@ -4,7 +4,7 @@ What was filmed stays as it was: the new shot remembers what it was made from, a
 """
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, MutableMapping
 from dataclasses import replace
 from pathlib import Path
 
@@ -24,6 +24,7 @@ from aperture.units import format_number
 from web.blobs import store
 from web.blobs.folders import incoming
 from web.cut import actions
+from web.expose.blurring import slowed_by
 from web.expose.focusing import between_keys
 from web.jobs import runner
 from web.jobs.models import Job
@@ -43,10 +44,11 @@ from web.ui.rows import Remark
 
 KIND = "retime"
 STEPS = (
-    "Its pictures are the nearest frames, and its camera rests with each: a render’s motion blur would be that of "
-    "the steps. Frames blended, or in between by motion, go smoothly."
+    "Its pictures are the nearest frames, and its camera rests with each. Renders here are blurred as those frames were "
+    "when they were filmed; a program that is handed the camera sees it leap, and would smear the leaps."
 )
 NO_MOVE = "A move’s camera has an ordinary lens: follow and solve these pictures, or work at the speed that was filmed."
+TIMED = ("slow", "held")  # of the shutter: what comes of the speed
 TOLD = (*PlateFactsForm.TEXTS, *PlateFactsForm.NUMBERS)
 # Of the shot that it is made from; whether that has changed since is told by these.
 FOLLOWED = ("film", "way_in", "gate", "lens", "stand_ins", "focus", "stereo", "exposure", "shutter")
@@ -301,8 +303,7 @@ def _state(shot: Shot, clip: Clip, film: Film) -> State:
             state[key] = shot.state[key] | {"keys": _keys(clip, keys, shown_by, value)}
     if shot.state["gate"]:
         state["gate"] = _gate(shot.state["gate"], clip, offset)
-    slow = [[first + frame, by] for frame, by in slowed(clip)]
-    state["shutter"] = shot.state["shutter"] | {"slow": slow}
+    state["shutter"] = _shutter(shot, clip)
     _carry_camera(shot, clip, state)
     state["retimed"] = {
         "shot": shot.pk,
@@ -341,6 +342,26 @@ def _gate(gate: dict, clip: Clip, offset: int) -> dict:
         return step | {"values": [[int(row[0]), *row[1:]] for row in rows.tolist()]}
 
     return gate | {"steps": [at_speed(step) for step in gate.get("steps", [])]}
+
+
+def _shutter(shot: Shot, clip: Clip) -> dict:
+    """The shutter at the new speed; of a shot that is at another speed itself, at both."""
+    own = {key: value for key, value in shot.state["shutter"].items() if key not in TIMED}
+    at = moments(clip)
+    by = dict(slowed(clip))
+    if "slow" in shot.state["shutter"]:
+        by = {k: by.get(k, by[0]) * slowed_by(shot, round(at[k])) for k in range(clip.length)}
+    own["slow"] = [[clip.first + frame, times] for frame, times in by.items()]
+    if clip.between == "repeat":
+        held = (at - shot.state["shift"]).astype(int).tolist()
+        own["held"] = {"first": clip.first, "at": held}
+    return own
+
+
+def let_go(state: MutableMapping) -> None:
+    """Forget that it was made from another shot: its pictures are others now."""
+    state["retimed"] = None
+    state["shutter"] = {key: value for key, value in state["shutter"].items() if key not in TIMED}
 
 
 def _carry_camera(shot: Shot, clip: Clip, state: State) -> None:

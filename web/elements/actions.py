@@ -20,7 +20,7 @@ from aperture.render.tracer import Light, Look
 from aperture.stereo.pair import Pair
 from web.blobs.folders import incoming, settle
 from web.elements.models import Render
-from web.expose.blurring import blur_of
+from web.expose.blurring import blur_of, exposed_item
 from web.gates.gate import bent_chain, chain_on
 from web.match.fits import digest_of, document_of
 from web.match.path_fits import camera_of_state, served
@@ -329,6 +329,8 @@ def _files(shot, order, folder, progress, frame=None) -> tuple[Grid, list]:
     from aperture.render.passes import render
 
     camera, through, scene = ready(shot, order, frame)
+    if order.motion:
+        scene = [(exposed_item(shot.state, item), look) for item, look in scene]
     worn = linear_plate(shot) if any(look.material == "plate" for _, look in scene) else None
     wanted = Wanted(
         tuple(name for name in PASSES if name in order.passes),

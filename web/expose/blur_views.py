@@ -14,11 +14,10 @@ from aperture.scene.way import riding
 from aperture.units import parse_number
 from web.expose import blurring, exposure, focus_page, maps, page
 from web.match.path_fits import camera_of_state
-from web.plates.models import frame_of, plate_of
+from web.plates.models import plate_of
 from web.shows.forms import BaseField, on_form
 from web.shows.reading import Message, Place, base_of, given_file, read
 from web.shows.views import find
-from web.stage.stand_ins import stand_ins_of
 from web.ui.rows import Remark, Row
 
 FIELDS = (
@@ -189,10 +188,10 @@ def streak(request, show, shot):
     ray = camera.rays(np.array([wish.at]))[0]
     along = -(ray @ camera.rotation)[2]
     point = camera.position + ray * metres / along
-    items = stand_ins_of(shot.state)
+    items = blurring.exposed_items(shot.state)
     which = np.array([list(items).index(name) if name in items else -1])
     ways = [item.way for item in items.values()]
-    found = blurring.streaks_of(shot, riding(ways, which, point[None], frame_of(shot)))
+    found = blurring.streaks_of(shot, riding(ways, which, point[None], blurring.moment_of(shot)))
     if found is None:
         raise Problem(blurring.STILL)
     px, skew = float(found.lengths[0]), found.skews[0]

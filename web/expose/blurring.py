@@ -10,7 +10,9 @@ from aperture.camera import Camera, CameraPath
 from aperture.errors import Problem
 from aperture.light.motion import Points, Shutter, Streaks, streaks
 from aperture.light.pupil import Pupil
+from aperture.moves.retime import Steps
 from aperture.render.blurred import Blur
+from aperture.scene.stand_in import StandIn
 from web.blobs import store
 from web.expose.exposure import brighter, of_camera
 from web.expose.focusing import lens_at
@@ -18,6 +20,7 @@ from web.match.path_fits import camera_of_state, path_fit, placed_path
 from web.plates.models import frame_of
 from web.shows.history import edit
 from web.shows.models import Shot
+from web.shows.state import State
 from web.stage.stand_ins import stand_ins_of
 
 STILL = "Neither the camera nor a stand-in moves, as far as is known: nothing is smeared."
@@ -84,9 +87,12 @@ def _light_of(data: bytes) -> np.ndarray:
 
 def shutter_of(shot: Shot, frame: int | None = None) -> Shutter:
     """When the sensor is exposed on a frame; a readout that isn't typed is as the Match step knows it."""
+    return _shutter(shot, slowed_by(shot, frame))
+
+
+def _shutter(shot: Shot, slow: float) -> Shutter:
     own, rate = shot.state["shutter"], float(shot.show.rate)
     seconds = of_camera(shot)["seconds"].value
-    slow = slowed_by(shot, frame)
     open_frames = min(1e3, seconds * rate * slow) if seconds else 0.0
     ms = own.get("readout_ms")
     if ms is None:
@@ -119,7 +125,7 @@ def known_readout_ms(shot: Shot) -> float:
 def set_shutter(shot: Shot, phase: str, readout_ms: float | None, base: int | None) -> Shot:
     """Keep the shutter's phase and readout; a readout of None is as the Match step knows it."""
     own: dict = {
-        key: shot.state["shutter"][key] for key in ("slow",) if key in shot.state["shutter"]
+        key: shot.state["shutter"][key] for key in ("slow", "held") if key in shot.state["shutter"]
     }
     own["phase"] = phase
     if readout_ms is not None:
@@ -128,10 +134,47 @@ def set_shutter(shot: Shot, phase: str, readout_ms: float | None, base: int | No
     return edit(shot, "Shutter", lambda state: state.update(shutter=own), base)
 
 
+# What moves while a frame is exposed ----------------------------------------------------------------------------------
+
+
+def steps_of(state: State) -> Steps | None:
+    """In which steps the shot goes, where its pictures are the nearest frames of another speed; None of all others."""
+    held = state["shutter"].get("held")
+    return Steps(held["first"] + state["shift"], np.array(held["at"])) if held else None
+
+
+def moment_of(shot: Shot, frame: int | None = None) -> int:
+    """When a frame was exposed, by the frames of what was filmed."""
+    at, steps = frame_of(shot) if frame is None else frame, steps_of(shot.state)
+    return steps.moment(at) if steps else at
+
+
+def exposed_path(state: State) -> CameraPath | None:
+    """The path of the shot's camera by the frames of what was filmed; None without one."""
+    path, steps = placed_path(state), steps_of(state)
+    return steps.path(path) if steps and path is not None else path
+
+
+def exposed_item(state: State, item: StandIn) -> StandIn:
+    """A stand-in that goes by the frames of what was filmed; it stands where it stood."""
+    steps = steps_of(state)
+    return replace(item, way=steps.way(item.way)) if steps and item.way is not None else item
+
+
+def exposed_items(state: State) -> dict[str, StandIn]:
+    """The stand-ins by name, as they go by the frames of what was filmed."""
+    return {name: exposed_item(state, item) for name, item in stand_ins_of(state).items()}
+
+
+def exposing(shot: Shot, frame: int | None = None) -> Shutter:
+    """When the sensor was exposed, by the frames of what was filmed."""
+    return _shutter(shot, 1.0) if steps_of(shot.state) else shutter_of(shot, frame)
+
+
 def blur_of(shot: Shot, frame: int | None = None, depth: bool = True, motion: bool = True) -> Blur:
-    """The shot's lens and shutter on a frame, for a render; without what isn't known or wanted."""
-    at = frame_of(shot) if frame is None else frame
-    path = placed_path(shot.state) if motion else None
+    """The shot's lens and shutter on a frame, for a render of `exposed_item`s; without what isn't known or wanted."""
+    at = moment_of(shot, frame)
+    path = exposed_path(shot.state) if motion else None
     if path is not None and at not in path:
         path = None
     return Blur(
@@ -139,24 +182,24 @@ def blur_of(shot: Shot, frame: int | None = None, depth: bool = True, motion: bo
         pupil_of(shot),
         path,
         at,
-        shutter_of(shot, at) if motion else Shutter(0.0),
+        exposing(shot, frame) if motion else Shutter(0.0),
         brighter(shot),
     )
 
 
 def streaks_of(shot: Shot, points: Points, frame: int | None = None) -> Streaks | None:
-    """How far points of the set go while the shutter is open; None where neither the camera nor a
+    """How far points of `exposed_items` go while the shutter is open; None where neither the camera nor a
     stand-in moves.
     """
-    at = frame_of(shot) if frame is None else frame
-    path, camera = placed_path(shot.state), camera_of_state(shot.state, frame)
+    at, path = moment_of(shot, frame), exposed_path(shot.state)
+    camera = camera_of_state(shot.state, frame)
     moves = path is not None and len(path.frames) > 1 and at in path
     if camera is None or not (
         moves or any(item.moves for item in stand_ins_of(shot.state).values())
     ):
         return None
     used = path if moves and path is not None else CameraPath.still(camera, at)
-    return streaks(used, at, points, shutter_of(shot))
+    return streaks(used, at, points, exposing(shot, frame))
 
 
 def small(camera: Camera, width: int) -> Camera:

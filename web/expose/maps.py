@@ -28,7 +28,7 @@ from aperture.scene.way import riding
 from web.expose import blurring, looks, whites
 from web.expose.focusing import circle_of, lens_at
 from web.match.path_fits import camera_of_state
-from web.plates.models import Plate, frame_of, plate_of, transfer_of, working_pixels
+from web.plates.models import Plate, plate_of, transfer_of, working_pixels
 from web.shows.models import Shot
 from web.stage.stand_ins import stand_ins_of
 
@@ -258,9 +258,8 @@ def smeared(shot: Shot) -> np.ndarray:
     _, points, which = seen_points(shot)
     flat = points.reshape(-1, 3)
     there = np.isfinite(flat).all(axis=1)
-    items = list(stand_ins_of(shot.state).values())
-    ways, frame = [item.way for item in items], frame_of(shot)
-    going = riding(ways, which.ravel()[there], flat[there], frame)
+    ways = [item.way for item in blurring.exposed_items(shot.state).values()]
+    going = riding(ways, which.ravel()[there], flat[there], blurring.moment_of(shot))
     found = blurring.streaks_of(shot, going)
     if found is None:
         raise Problem(blurring.STILL)

@@ -21,7 +21,6 @@ from web.match.path_fits import camera_of_state
 from web.plates.models import frame_of, plate_of, transfer_of, working_pixels
 from web.shows.models import Shot
 from web.shows.views import step_page
-from web.stage.stand_ins import stand_ins_of
 from web.ui.rows import Remark, Row
 
 LEAVES = (
@@ -124,7 +123,7 @@ def _lens(shot: Shot):
 
 def longest_streak(shot: Shot) -> float | None:
     """Px, of the corners of the stand-ins; None where nothing moves or is known."""
-    items = stand_ins_of(shot.state).values()
+    items = blurring.exposed_items(shot.state).values()
     if not items:
         return None
 

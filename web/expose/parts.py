@@ -7,7 +7,18 @@ from aperture.light.focus import BASES
 from aperture.light.metering import SURFACES
 from aperture.light.motion import PHASES
 from aperture.moves.move import MOST_FRAMES
-from web.shows.schemas import ID, NUMBER, POSITIVE, TRUTH, listed, maybe, numbers, record, text
+from web.plates.parts import FRAME
+from web.shows.schemas import (
+    ID,
+    NUMBER,
+    POSITIVE,
+    TRUTH,
+    listed,
+    maybe,
+    numbers,
+    record,
+    text,
+)
 from web.shows.state import Part
 
 BLOB = record({"blob": {"type": "string", "pattern": "^[0-9a-f]{64}$"}})
@@ -75,13 +86,15 @@ PARTS = (
         "shutter",
         {},
         # `slow`: [frame, by], frames as if the shot had never been shifted: by how much longer it seems to be open in a
-        # shot that was made from another one at another speed.
+        # shot that was made from another one at another speed. `held`: what its frames show from `first` on, by the frames
+        # of that one, where they are its nearest.
         record(
             {},
             {
                 "phase": {"enum": list(PHASES)},
                 "readout_ms": NUMBER,
                 "slow": listed(numbers(2), MOST_FRAMES),
+                "held": record({"first": FRAME, "at": listed(FRAME, MOST_FRAMES)}),
             },
         ),
         group="shutter",
