@@ -92,7 +92,7 @@ class Retimed(OnFilm):
 
     def smeared_as_filmed(self, made):
         """The camera and the skiff rest with a held picture; what is rendered there is smeared as its frame was."""
-        steps_of(made.state)
+        shows = steps_of(made.state)
         held = [frame for frame in range(1, 24) if shows.moment(frame) == 6]
         self.assertGreater(len(held), 1)
         streak, own = longest_streak(work_on(self.now(), 6)), self.rendered(self.now(), 6)
