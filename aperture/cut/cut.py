@@ -124,6 +124,11 @@ class Clip:
             at = min(max(at, self.least), self.most)
         return at
 
+    def moment(self, frame: float) -> float:
+        """What is shown on a frame of the clip: as `source` has it; a whole one where the nearest frame is shown."""
+        at = self.source(frame)
+        return math.floor(at + 0.5) if self.speeds and self.between == "repeat" else at
+
     def place(self, at: float) -> float:
         """The frame of the clip, or the place between two, that shows one of the shot's: the way back from `source`."""
         if not self.speeds:
@@ -221,7 +226,7 @@ class Cut:
     def at(self, frame: int) -> tuple[int, int]:
         """(index of the clip, the shot's frame) of a frame of the cut. Raises Problem beyond its ends."""
         index, begin = self._clip_at(frame)
-        return index, int(self.clips[index].source(frame - begin))
+        return index, int(self.clips[index].moment(frame - begin))
 
     def _clip_at(self, frame: int) -> tuple[int, int]:
         """(index, its begin) of the clip that is on top."""
@@ -251,26 +256,26 @@ class Cut:
         clip, own = self.clips[index], frame - begin
         weight = _faded(clip, own)
         below = [replace(one, weight=one.weight * (1 - weight)) for one in layers if weight < 1]
-        return [*below, Layer(index, clip.source(own), weight)]
+        return [*below, Layer(index, clip.moment(own), weight)]
 
     def _row_layers(self, frame: int) -> list[Layer]:
         index, begin = self._in_row(frame)
         clip, own = self.clips[index], frame - begin
         left = clip.length - own  # frames from here to its end, this one included
-        layers = [Layer(index, clip.source(own), _faded(clip, own))]
+        layers = [Layer(index, clip.moment(own), _faded(clip, own))]
         row = self.row
         place = row.index(index)
         if place and (before := self.clips[row[place - 1]]).dissolve:
             first = before.dissolve // 2
             if own < before.dissolve - first:
                 share = (first + own + 1) / (before.dissolve + 1)
-                back = Layer(row[place - 1], before.source(before.length + own), 1 - share)
-                layers = [back, Layer(index, clip.source(own), share)]
+                back = Layer(row[place - 1], before.moment(before.length + own), 1 - share)
+                layers = [back, Layer(index, clip.moment(own), share)]
         if clip.dissolve and place + 1 < len(row) and left <= clip.dissolve // 2:
             share = (clip.dissolve // 2 - left + 1) / (clip.dissolve + 1)
             following = row[place + 1]
-            coming = Layer(following, self.clips[following].source(-left), share)
-            layers = [Layer(index, clip.source(own), 1 - share), coming]
+            coming = Layer(following, self.clips[following].moment(-left), share)
+            layers = [Layer(index, clip.moment(own), 1 - share), coming]
         return layers
 
     def index(self, id_: str) -> int:

@@ -24,8 +24,7 @@ def moments(clip: Clip) -> Array:
     ndarray, shape (clip.length,)
         Frames of the shot, or places between two; whole ones where the nearest frame is shown.
     """
-    at = np.array([clip.source(frame) for frame in range(clip.length)])
-    return np.floor(at + 0.5) if clip.between == "repeat" else at
+    return np.array([clip.moment(frame) for frame in range(clip.length)], float)
 
 
 def path_at(path: CameraPath, at: Array, frames: Array) -> CameraPath:

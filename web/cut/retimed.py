@@ -24,6 +24,7 @@ from aperture.units import format_number
 from web.blobs import store
 from web.blobs.folders import incoming
 from web.cut import actions
+from web.cut.speeds import in_words
 from web.expose.blurring import slowed_by
 from web.expose.focusing import between_keys
 from web.jobs import runner
@@ -183,14 +184,6 @@ def source_of(shot: Shot) -> tuple[Shot, Clip]:
     speeds = tuple((frame + shift, speed) for frame, speed in told["speeds"])
     first, last = max(told["first"] + shift, least), min(told["last"] + shift, most)
     return source, Clip("k1", source.code, first, last, least, most, speeds, told["between"])
-
-
-def in_words(clip: Clip) -> str:
-    """How fast a clip goes, in words."""
-    speeds = [100 * speed for _, speed in clip.speeds]
-    if min(speeds) == max(speeds):
-        return f"at {speeds[0]:g} %"
-    return f"at {min(speeds):g} to {max(speeds):g} %"
 
 
 def told(shot: Shot) -> tuple[list[Remark], Job | None]:

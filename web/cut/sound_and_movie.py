@@ -11,16 +11,14 @@ from django.conf import settings
 from PIL import Image, ImageDraw, ImageFont
 
 from aperture.cut import movie
-from aperture.cut.cut import Clip, Cut, Layer
+from aperture.cut.cut import Cut, Layer
 from aperture.errors import Problem
 from aperture.plates.colour import encode_srgb
 from aperture.render import compose
 from aperture.timecode import DROPPED, format_timecode
-from aperture.units import format_number
 from web.blobs.folders import write
 from web.cut import actions, pictures
 from web.cut.pictures import WHATS
-from web.expose import exposure
 from web.jobs import runner
 from web.jobs.models import Job
 from web.lineup.snapshots import FONT
@@ -155,21 +153,3 @@ def _write_on(picture, show: Show, cut: Cut, frame: int, layer: Layer, burn_in: 
         face = ImageFont.truetype(str(FONT), max(12, picture.height // 26))
         place = (picture.width - picture.height // 40, picture.height // 40)
         draw.text(place, at, (255, 255, 255), face, "ra", stroke_width=2, stroke_fill=(0, 0, 0))
-
-
-def about_speed(shot: Shot, clip: Clip) -> str:
-    """What another speed does to the motion blur, and what a camera that ran faster would have had."""
-    if not clip.speeds:
-        return ""
-    slowest = min(speed for _, speed in clip.speeds)
-    seconds = exposure.of_camera(shot)["seconds"].value
-    rate = float(shot.show.rate)
-    says = f"{clip.last - clip.first + 1} frames of the shot over {clip.length} of the cut."
-    if not seconds or abs(slowest - 1) < 1e-9:
-        return says
-    angle = 360 * seconds * rate
-    return (
-        f"{says} Its blur is that of a shutter of {format_number(angle, 0)}°, of which a frame of the cut shows {100 * slowest:g} % of the way: "
-        f"as if it were {format_number(angle / slowest, 0)}°. A camera that ran at {format_number(rate / slowest, 2)} frames a second with "
-        f"{format_number(angle, 0)}° would have been open for 1/{format_number(1 / (seconds * slowest), 0)} s."
-    )

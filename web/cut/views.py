@@ -13,8 +13,7 @@ from aperture.cut.cut import BETWEEN, Cut, free_ids
 from aperture.errors import Problem
 from aperture.formats import cut_files
 from aperture.timecode import DROPPED, counted_rate, format_timecode, parse_timecode
-from aperture.units import parse_number
-from web.cut import actions, checks, pictures, retimed, sound_and_movie
+from web.cut import actions, checks, pictures, retimed, sound_and_movie, speeds
 from web.cut.pictures import WHATS
 from web.plates.frames import way_of
 from web.shows.models import Shot, Show
@@ -95,8 +94,9 @@ def _clip(clip, begin: int, shot, show: Show, start: int, drop: bool) -> dict:
         "first": clip.first,
         "last": clip.last,
         "length": clip.length,
-        "speed": _speed_words(clip),
-        "speed_says": sound_and_movie.about_speed(shot, clip),
+        "speed": speeds.typed(clip),
+        "speed_says": speeds.about(shot, clip),
+        "speed_curve": speeds.curve(clip),
         "between": clip.between,
         "over": clip.over,
         "camera": clip.camera or MATCHED,
@@ -127,35 +127,7 @@ def _sources(clip) -> list[float] | None:
     """The shot's frames of a clip that isn't shown plainly, with those that its dissolves need on either side; None of others."""
     if not clip.speeds:
         return None
-    return [round(clip.source(frame), 3) for frame in range(clip.length)]
-
-
-def _speed_words(clip) -> str:
-    """The speed as it is typed: `50 %`, or a curve `1001: 100, 1024: 25`."""
-    if not clip.speeds:
-        return "100 %"
-    if len(clip.speeds) == 1:
-        return f"{100 * clip.speeds[0][1]:g} %"
-    return ", ".join(f"{frame}: {100 * speed:g}" for frame, speed in clip.speeds)
-
-
-def _speeds(text: str, clip) -> list[tuple[int, float]]:
-    """The speeds that were typed. Raises Problem with a sentence."""
-    text = text.strip()
-    if ":" not in text:
-        speed = parse_number(text.rstrip("% ") or "100", "The speed")
-        return [] if speed == 100 else [(clip.first, speed / 100)]
-    out = []
-    for part in text.split(","):
-        frame, _, percent = part.partition(":")
-        at = whole(frame.strip())
-        if at is None:
-            raise Problem(
-                "A curve of speeds is typed as frame: percent, such as 1001: 100, 1024: 25.",
-                "speed",
-            )
-        out.append((at, parse_number(percent.strip().rstrip("% "), "The speed") / 100))
-    return out
+    return [round(clip.moment(frame), 3) for frame in range(clip.length)]
 
 
 def _pictures(shot) -> dict:
@@ -240,7 +212,7 @@ def _done(show: Show, made: Cut, wish: Wish) -> Cut:
         return made.faded(wish.id, wish.fade_in, wish.fade_out, wish.dissolve)
     if wish.verb == "speed":
         clip = made.clips[made.index(wish.id)]
-        return made.retimed(wish.id, _speeds(wish.name, clip), wish.between)
+        return made.retimed(wish.id, speeds.read(wish.name, clip), wish.between)
     if wish.verb == "length":
         clip = made.clips[made.index(wish.id)]
         if clip.speeds:

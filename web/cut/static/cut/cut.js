@@ -233,6 +233,7 @@ class Cut {
       ...clip.cameras.map(([id, name]) => new Option(name, id, false, id === clip.camera)),
     );
     field("clip-speed-says").textContent = clip.speed_says;
+    this.#speedCurve();
     field("clip-retime").hidden = !clip.sources || !clip.film;
     field("clip-retimed").value = clip.id;
     if (document.activeElement !== field("clip-over")) field("clip-over").value = clip.over ?? "";
@@ -240,6 +241,26 @@ class Cut {
       ? `Handles: ${clip.handles[0]} frames before, ${clip.handles[1]} after`
       : "A photograph, or no plate yet: held as long as is wanted";
     field("clip-open").href = clip.url;
+  }
+
+  /** The speed over the clip's length, where it changes; with what it is at the frame that is shown. */
+  #speedCurve() {
+    const {speed_curve: curve, begin, length} = this.clip,
+      figure = field("clip-curve");
+    figure.hidden = !curve.length;
+    if (!curve.length) return;
+    const percents = curve.map(([, speed]) => 100 * speed),
+      most = Math.max(...percents),
+      least = Math.min(...percents),
+      at = Math.min(Math.max((this.frame - begin) / Math.max(length - 1, 1), 0), 1),
+      level = (percent) => 41 - (38 * (percent - least)) / (most - least || 1),
+      points = curve.map(([share], i) => `${340 * share} ${level(percents[i])}`);
+    figure.querySelector(".line").setAttribute("d", `M${points.join("L")}`);
+    figure.querySelector(".playhead").setAttribute("d", `M${340 * at} 0V44`);
+    const now = percents[Math.round(at * (curve.length - 1))];
+    figure.querySelector("[data-now]").textContent = `${now.toFixed(0)} % here`;
+    const [top, bottom] = figure.querySelectorAll(".ends span");
+    [top.textContent, bottom.textContent] = [`${most.toFixed(0)} %`, `${least.toFixed(0)} %`];
   }
 
   #leftOut() {
