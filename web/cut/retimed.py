@@ -196,21 +196,26 @@ def told(shot: Shot) -> tuple[list[Remark], Job | None]:
         source, clip = source_of(shot)
     except Problem as problem:
         return [Remark("At another speed", problem.sentence, "note")], job
-    slow = [by for _, by in slowed(clip)]
     says = (
         f"{source.code} {in_words(clip)}; between two frames is shown {BETWEEN[clip.between]}: "
-        f"{clip.last - clip.first + 1} frames over {clip.length}. "
-        f"Its shutter is open {_times(slow)} as long as that of {source.code}, as its blur shows."
+        f"{clip.last - clip.first + 1} frames over {clip.length}."
     )
+    if clip.between != "repeat":
+        slow = _times([by for _, by in slowed(clip)])
+        says += f" Its shutter is open {slow} as long as that of {source.code}, as its blur shows."
     out = [Remark("At another speed", says, "note")]
     if clip.between == "repeat":
         out.append(Remark("Its camera goes in steps", STEPS, "doubt"))
     if shot.state["serving"] is None and placed_path(source.state) is not None:
         out.append(Remark("Its camera isn’t carried over", NO_MOVE, "doubt"))
     if source.head.number != kept["revision"] and _followed(source) != kept["of"]:
-        anew = ("Make it anew", {"action": shot.url("cut-retime-anew")})
+        anew = (
+            ()
+            if job and job.under_way
+            else (("Make it anew", {"action": shot.url("cut-retime-anew")}),)
+        )
         says = f"Its camera, pictures or set are others since revision {kept['revision']}."
-        out.append(Remark(f"{source.code} has changed", says, "doubt", (anew,)))
+        out.append(Remark(f"{source.code} has changed", says, "doubt", anew))
     return out, job
 
 

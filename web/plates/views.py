@@ -119,8 +119,7 @@ def _page(request, shot, form, facts_form=None):
     film = film_of(shot)
     if film:
         remarks += about_film(film, shot.show, shot.url("plate"))
-    more, retiming = about_shot(shot)
-    remarks = [*more, *remarks]
+    speed_remarks, retiming = about_shot(shot)
     context = {
         "form": form,
         "film": film,
@@ -134,6 +133,7 @@ def _page(request, shot, form, facts_form=None):
         "clapper": clapper(shot, film) if film else None,
         "job": runner.latest(shot, flash_actions.KIND),
         "averaging": runner.latest(shot, mean_actions.KIND),
+        "speed_remarks": speed_remarks,
         "retiming": retiming,
         "converting": runner.latest(shot, convert_actions.KIND),
         "curves": curves(film, shot.state) if film else [],
