@@ -240,13 +240,15 @@ def _row(track: Any, rate: Fraction, whole: int, reels: list[str]) -> list[Read]
     out = [_clip(one, rate, whole) for one in clips]
     for index, one in enumerate(clips):
         frames, from_black = _transition(track, one, -1)
-        if frames and from_black:
-            out[index] = replace(out[index], fade_in=frames)
+        if frames and from_black:  # its picture began while it was still black in the file's row
+            early = min(_offset(track[track.index(one) - 1].in_offset), out[index].first)
+            out[index] = replace(out[index], first=out[index].first - early, fade_in=frames)
         frames, to_black = _transition(track, one, 1)
         if frames and to_black is None:
             continue
         if frames and to_black:  # its picture goes on while it fades
-            out[index] = replace(out[index], last=out[index].last + frames, fade_out=frames)
+            late = _offset(track[track.index(one) + 1].out_offset)
+            out[index] = replace(out[index], last=out[index].last + late, fade_out=frames)
         elif frames and index + 1 < len(clips):
             later = _later(track, one)
             out[index] = replace(out[index], last=out[index].last + later, dissolve=frames)
@@ -284,10 +286,15 @@ def _transition(track: Any, clip: Any, side: int) -> tuple[int, bool | None]:
     if not 0 <= index < len(track) or not isinstance(track[index], otio.schema.Transition):
         return 0, False
     between, beyond = track[index], index + side
-    frames = round(between.in_offset.value + between.out_offset.value)
+    frames = _offset(between.in_offset) + _offset(between.out_offset)
     if dict(between.metadata.get(OWN, {})).get("from") == BLACK:
         return frames, True if side < 0 else None
     return frames, not 0 <= beyond < len(track) or _is_black(track[beyond])
+
+
+def _offset(offset: Any) -> int:
+    """Frames of a transition on one side of its cut; none where the file doesn't say."""
+    return round(offset.value) if offset else 0
 
 
 def _clip(clip: Any, rate: Fraction, whole: int) -> Read:
@@ -319,8 +326,8 @@ def _clip(clip: Any, rate: Fraction, whole: int) -> Read:
 def _later(track: Any, clip: Any) -> int:
     """How many frames later the cut between a clip and the next one lies in the middle of their dissolve than in the file."""
     between = track[track.index(clip) + 1]
-    whole = round(between.in_offset.value + between.out_offset.value)
-    return whole // 2 - round(between.in_offset.value)
+    whole = _offset(between.in_offset) + _offset(between.out_offset)
+    return whole // 2 - _offset(between.in_offset)
 
 
 def laid(found: list[Read], rate: Fraction, start: int, shot_of: Callable[[Read], Clip]) -> Cut:

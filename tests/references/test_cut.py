@@ -260,6 +260,24 @@ class Retimed(TestCase):
         edl = cut_files.write(CUT.retimed("b", [(1010, 0.5)], "flow"), "edl", "Tide")
         self.assertIn("M2", edl)  # CMX 3600's line for another speed
 
+    def test_fades_of_another_s_file(self):
+        """A clip with fades shows what OpenTimelineIO says is visible of it, wherever the cut lies in them."""
+        time = otio.opentime.RationalTime
+        for before, after in ((0, 12), (12, 0), (5, 7)):
+            fade = lambda: otio.schema.Transition("f", "SMPTE_Dissolve", time(before, 24), time(after, 24))  # noqa: B023, E731  # fmt: skip
+            span = otio.opentime.TimeRange(time(1010, 24), time(36, 24))
+            media = otio.schema.MissingReference("", otio.opentime.TimeRange(time(1001, 24), time(99, 24)))  # fmt: skip
+            clip = otio.schema.Clip("LT070", media, span)
+            gap = otio.schema.Gap(duration=time(24, 24))
+            track = otio.schema.Track("V", children=[gap, fade(), clip, fade()], kind="Video")
+            timeline = otio.schema.Timeline("Tide")
+            timeline.tracks.append(track)
+            text = otio.adapters.write_to_string(timeline, "otio_json")
+            [found], _ = cut_files.read(text.encode(), "otio", Fraction(24))
+            seen = clip.visible_range()
+            wanted = (seen.start_time.value, seen.end_time_inclusive().value, 12, 12)
+            self.assertEqual((found.first, found.last, found.fade_in, found.fade_out), wanted)
+
     def test_between_two_frames_of_a_real_film(self):
         """Every other frame of OpenCV's megamind film left out and estimated: motion is nearer to the truth than a blend or the nearest."""
         film, frames = cv2.VideoCapture(str(FOLDER / "Megamind.avi")), []
