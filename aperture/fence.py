@@ -35,12 +35,25 @@ _turns = threading.BoundedSemaphore(AT_ONCE)
 # Processes that wait for the next call, by who started them (a forked server must not share them) and their limit.
 # Each ends by itself once its starter is gone, as nothing can be read any more.
 _waiting: dict[tuple[int, int], list[subprocess.Popen[bytes]]] = {}
+_made_ready: set[tuple[int, int]] = set()
 
 
 def run_fenced(function: Callable[..., Any], *args: Any, **named: Any) -> Any:
     """Return what `function` returns for these arguments, computed behind a fence of its own. Raises as `Fence.run`."""
     with Fence() as fence:
         return fence.run(function, *args, **named)
+
+
+def get_ready(function: Callable[..., Any]) -> None:
+    """Have a process wait that has loaded what `function` needs, where none waits yet; in the background.
+
+    To start one takes a second, which whoever asks first would have to wait.
+    """
+    key = (os.getpid(), MEMORY_BYTES)
+    if key not in _waiting and key not in _made_ready:
+        _made_ready.add(key)
+        load = threading.Thread(target=run_fenced, args=(_load, function.__module__), daemon=True)
+        load.start()
 
 
 class Fence:
@@ -166,6 +179,10 @@ def _receive(stream: IO[bytes] | None) -> Any:
         raise EOFError
     data = stream.read(int.from_bytes(count, "big"))
     return pickle.loads(data)
+
+
+def _load(module: str) -> None:
+    importlib.import_module(module)
 
 
 def _most_bytes() -> int:

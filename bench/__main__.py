@@ -24,6 +24,7 @@ from bench import (
     moving_cameras,
     pictures,
     playing,
+    real_pixels,
     renders,
     speed,
     surveys,
@@ -240,6 +241,7 @@ if __name__ == "__main__":
     film.report()
     moving_cameras.report()
     playing.report()
+    real_pixels.report()
     # In a process of its own: its data folder can't be changed once Django is set up.
     subprocess.run([sys.executable, "-m", "bench.history"], check=True)
     subprocess.run([sys.executable, "-m", "bench.shows"], check=True)

@@ -122,10 +122,13 @@ def another_size(number: int, size: tuple[int, int], film: Film) -> str:
 
 
 class Pictures:
-    """The pictures of a film at full size, by their numbers; quickest one after the other. Use it with `with`."""
+    """The pictures of a film at full size, by their numbers; quickest one after the other. Use it with `with`.
 
-    def __init__(self, folder: Path, film: Film | None = None):
-        self.folder, self.film = folder, film or Film.read(folder)
+    keep : a movie stays open for whoever asks this process next.
+    """
+
+    def __init__(self, folder: Path, film: Film | None = None, keep: bool = False):
+        self.folder, self.film, self._keep = folder, film or Film.read(folder), keep
         self._open = ExitStack()
         self._decoder: Decoder | None = None
 
@@ -166,6 +169,8 @@ class Pictures:
         assert film.movie
         if self._decoder is None:
             file = self.folder / film.files[0]
+            if self._keep:
+                return Decoder.kept(file, film.movie, film.name)
             self._decoder = self._open.enter_context(Decoder(file, film.movie, film.name))
         return self._decoder
 
@@ -262,7 +267,7 @@ def _write_jpeg(path: Path, pixels: Array, quality: int) -> None:
 
 def write_full(folder: Path, number: int, place: Path, way: WayIn) -> None:
     """One picture as it comes in, into an existing folder, as `proxies.write_full` does. Raises Problem where it can't be read."""
-    with Pictures(folder) as pictures:
+    with Pictures(folder, keep=True) as pictures:
         pixels, linear = pictures[number]
     proxies.write_full(way.apply(pixels), linear, place)
 

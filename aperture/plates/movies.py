@@ -6,6 +6,7 @@ so many pictures, at this rate, or at none. Each picture is found again by its n
 
 from __future__ import annotations
 
+import threading
 from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -129,6 +130,9 @@ def probe(path: Path, name: str | None = None) -> Movie:
         return _told(container, stream, packets, first)
 
 
+_last = threading.local()  # `decoder` that is kept open, and `what` file it is of
+
+
 class Decoder:
     """Pictures of a movie by number, upright; one after the other is quick, going back costs as far as the key picture before.
 
@@ -149,6 +153,20 @@ class Decoder:
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+    @classmethod
+    def kept(cls, path: Path, movie: Movie, name: str | None = None) -> Decoder:
+        """The decoder of this thread that was asked last, if it was of the same file as that is now: it goes on from where it
+        was. It stays open; the one of another file is closed.
+        """
+        told = path.stat()
+        what = (path, told.st_mtime_ns, told.st_size)
+        if getattr(_last, "what", None) != what:
+            if hasattr(_last, "decoder"):
+                _last.decoder.close()
+                del _last.decoder, _last.what
+            _last.decoder, _last.what = cls(path, movie, name), what
+        return _last.decoder  # type: ignore[no-any-return]
 
     def close(self) -> None:
         """Let the file go."""
@@ -182,6 +200,7 @@ class Decoder:
                 if found is not None:
                     return found
                 self._seek(before, movie.key_places[before])
+            self._jumped_to = wanted if not movie.by_count else self._jumped_to
             found = self._next_of(number, wanted)
             if found is not None:
                 return found

@@ -72,6 +72,11 @@ class Movies(InFolder):
                         self.assertEqual(number_in(decoder.picture(number)), number)
                     with self.assertRaises(IndexError):
                         decoder.picture(48)
+                # The one that stays open goes on from wherever it was asked last.
+                for number in (40, 41, 47, 2, 3, 9):
+                    self.assertEqual(number_in(Decoder.kept(path, movie).picture(number)), number)
+        short = write_movie(path, count=12)  # the last one's file is another now
+        self.assertEqual(number_in(Decoder.kept(short, probe(short)).picture(9)), 9)
 
     def test_what_the_header_tells(self):
         path = write_movie(

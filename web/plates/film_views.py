@@ -24,7 +24,7 @@ from web.plates import film_actions, time_actions, way_actions
 from web.plates.film_actions import MOST_FILES, MOVIES
 from web.plates.film_page import timecode_of
 from web.plates.frames import number_of, way_of
-from web.plates.full_frames import full_frame
+from web.plates.full_frames import full_frame, get_ready
 from web.plates.models import Film, film_of, require_film
 from web.plates.starting import (
     all_small,
@@ -261,6 +261,7 @@ def strip(shot) -> dict | None:
     film = film_of(shot)
     if film is None:
         return None
+    get_ready()
     part = shot.state["film"]
     job = runner.latest(shot, film_actions.KIND)
     rate, way = film.rate or shot.show.rate, way_of(shot.state)

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 from django.conf import settings
 
-from aperture.fence import run_fenced
+from aperture import fence
 from aperture.plates.colour import linear_light
 from aperture.plates.film import write_full
 from aperture.plates.proxies import WORKING
@@ -18,7 +18,13 @@ from web.plates.models import Film, film_of, transfer_of
 from web.plates.referred import require_unchanged
 from web.shows.alone import alone
 
+
 KEPT = 60  # decoded frames of all films together; one of 3840 × 2160 at 16 bit takes 75 MB
+
+
+def get_ready() -> None:
+    """Somebody looks at a film, and may want its real pixels next."""
+    fence.get_ready(write_full)
 
 
 def full_frame(film: Film, number: int, way: WayIn) -> Path:
@@ -33,7 +39,7 @@ def full_frame(film: Film, number: int, way: WayIn) -> Path:
     # Four tiles of the loupe are asked for at once: one of them decodes, the others wait.
     with alone("frame", place.name), incoming(home) as folder:
         if not (place / "pixels.npy").exists():
-            run_fenced(write_full, film.folder, number, folder, way)
+            fence.run_fenced(write_full, film.folder, number, folder, way)
             folder.chmod(0o755)
             folder.rename(place)  # without syncing: it can be decoded again
     _drop_oldest(home)
