@@ -18,6 +18,7 @@ from bench import (
     hard_cases,
     light,
     lineup,
+    means,
     meshes,
     mixed,
     moves,
@@ -226,6 +227,7 @@ if __name__ == "__main__":
     chessboards.report()
     surveys.report()
     pictures.report()
+    means.report()
     warm_solve()
     speed.report()
     renders.report()

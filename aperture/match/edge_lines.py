@@ -63,8 +63,8 @@ def bow(place: Array | float) -> Array | float:
     return 4 * place * (1 - place) - 2 / 3
 
 
-def find_line(sampler: Sampler, ends: Array) -> EdgeLine:
-    """The edge of the picture beside the line between two drawn ends (2, 2) px.
+def find_line(sampler: Sampler, ends: Array, lossy: bool = False) -> EdgeLine:
+    """The edge of the picture beside the line between two drawn ends (2, 2) px; `lossy`: of a movie whose codec leaves things out.
 
     Raises Problem, with a sentence, where there is none, or none that is straight.
     """
@@ -99,7 +99,7 @@ def find_line(sampler: Sampler, ends: Array) -> EdgeLine:
         return _through(ends, normal, crossing_places(at, place, signs, corners), turns=True)
     if model is STEP_MODEL:
         place, sigma = _or_middle(profile, offsets, gradient, noise, (place, sigma, centre))
-    return _through(ends, normal, plain_places(at, place, sigma), turns=False)
+    return _through(ends, normal, plain_places(at, place, sigma, lossy), turns=False)
 
 
 def _profiles(

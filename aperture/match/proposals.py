@@ -168,16 +168,18 @@ def choose(segments: tuple[Proposal, ...], most: int = 14) -> list[Proposal]:
     return out
 
 
-def marks_of(pixels: Array, chosen: list[Proposal], transfer: str = "srgb") -> list[dict[str, Any]]:
+def marks_of(
+    pixels: Array, chosen: list[Proposal], transfer: str = "srgb", lossy: bool = False
+) -> list[dict[str, Any]]:
     """Edges of a match document, without ids: the chosen segments, refined where that is possible.
 
-    `pixels` (H, W, 3) and `transfer` as `refine.refine_edge` takes them.
+    `pixels` (H, W, 3), `transfer` and `lossy` as `refine.refine_edge` takes them.
     """
     out = []
     for segment in chosen:
         points, sigma = np.round(segment.points, 2), SEGMENT_SIGMA_PX
         try:
-            refined = refine_edge(pixels, points, transfer)
+            refined = refine_edge(pixels, points, transfer, lossy)
             if refined.moved < FURTHEST_PX and len(refined.points) == 2:
                 points, sigma = np.round(refined.points, 3), refined.sigma_px
         except Problem:

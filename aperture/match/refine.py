@@ -27,16 +27,19 @@ class Refined:
     bent: float = 0.0
 
 
-def refine_edge(pixels: Array, points: ArrayLike, transfer: str = "srgb") -> Refined:
+def refine_edge(
+    pixels: Array, points: ArrayLike, transfer: str = "srgb", lossy: bool = False
+) -> Refined:
     """Refine the line through drawn points (N, 2) px.
 
     As a whole where it has two points, at each of its points where it has more. `transfer`: the
     picture's curve, a key of `colour.TRANSFERS`; light blurs before it is encoded, so an edge has
-    its place in linear light. Raises Problem, with a sentence, where the picture has no edge there.
+    its place in linear light. `lossy`: a movie's codec left things out of the picture, whose errors run
+    further along an edge than a photograph's. Raises Problem, with a sentence, where the picture has no edge there.
     """
     sampler, points = Sampler(pixels, transfer), np.asarray(points, float)
     if len(points) == 2:
-        return _whole_line(sampler, points)
+        return _whole_line(sampler, points, lossy)
     gaps = np.linalg.norm(np.diff(points, axis=0), axis=1)
     out, variances = points.copy(), []
     for index in range(len(points)):
@@ -53,7 +56,7 @@ def refine_edge(pixels: Array, points: ArrayLike, transfer: str = "srgb") -> Ref
             + np.array([-first, reach - first if index else reach])[:, None] * direction
         )
         try:
-            line = find_line(sampler, ends)
+            line = find_line(sampler, ends, lossy)
         except Problem:
             continue
         place = first / reach
@@ -72,13 +75,13 @@ def refine_edge(pixels: Array, points: ArrayLike, transfer: str = "srgb") -> Ref
     )
 
 
-def _whole_line(sampler: Sampler, ends: Array) -> Refined:
-    line = find_line(sampler, ends)
+def _whole_line(sampler: Sampler, ends: Array, lossy: bool) -> Refined:
+    line = find_line(sampler, ends, lossy)
     along = line.ends + line.offset[:, None] * line.normal
-    line = find_line(sampler, along)  # along itself the profiles are sharper
+    line = find_line(sampler, along, lossy)  # along itself the profiles are sharper
     if line.turns and sampler.transfer != "linear":
         # Where the step turns its sign, the wrong curve shows: it shifts the step both ways.
-        other = find_line(Sampler(sampler.pixels, "linear"), along)
+        other = find_line(Sampler(sampler.pixels, "linear"), along, lossy)
         line = min(line, other, key=lambda found: found.scatter)
     found = line.ends + line.offset[:, None] * line.normal
     moved = float(np.abs((found - ends) @ line.normal).max())

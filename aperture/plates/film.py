@@ -37,6 +37,7 @@ class Film:
     numbers : the pictures that are there, in order, by the numbers of their files; a movie's count from 1.
     files : of a sequence, each picture's file below the folder; of a movie, its one file under 0.
     movie : what `movies.probe` found; None of a sequence.
+    was_lossy : a sequence that was made of a movie whose codec left things out.
     """
 
     name: str
@@ -45,6 +46,14 @@ class Film:
     numbers: tuple[int, ...]
     files: dict[int, str]
     movie: Movie | None = None
+    was_lossy: bool = False
+
+    @property
+    def lossy(self) -> bool:
+        """Whether its pictures went through a movie's codec that leaves things out: its errors run along edges, and from frame
+        to frame.
+        """
+        return self.was_lossy or (self.movie is not None and self.movie.lossy)
 
     @property
     def rate(self) -> Fraction | None:

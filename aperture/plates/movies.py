@@ -47,6 +47,8 @@ RATES = tuple(
 # Where a file doesn't say its matrix: BT.601 below this height, BT.709 from it on. Common practice, no source.
 HD_HEIGHT = 720
 MATRICES = {1: "BT.709", 4: "FCC", 5: "BT.601", 6: "BT.601", 7: "SMPTE 240M", 9: "BT.2020"}
+# Codecs that give every sample back; all others leave out what is hardly seen.
+LOSSLESS = frozenset({"ffv1", "huffyuv", "ffvhuff", "utvideo", "rawvideo", "v210", "png", "qtrle"})
 _ROTATED = {0: 1, 90: 8, 180: 3, 270: 6}  # degrees anticlockwise to EXIF's orientation
 
 
@@ -88,6 +90,11 @@ class Movie:
     def count(self) -> int:
         """How many pictures there are."""
         return len(self.times)
+
+    @property
+    def lossy(self) -> bool:
+        """Whether its codec leaves things out."""
+        return self.codec not in LOSSLESS
 
     @property
     def seconds(self) -> float:

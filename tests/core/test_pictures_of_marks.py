@@ -16,6 +16,7 @@ from aperture.match.solve import solve
 from aperture.plates.colour import encode_srgb
 from aperture.plates.reading import read_picture
 from aperture.plates.straighten import straighten_map
+from bench.means import measured, through_a_movie
 from bench.pictures import corner_picture, edge_picture, row_errors
 from demo.plates import FOLDER, PLATES, truth
 
@@ -109,6 +110,25 @@ class Refining(TestCase):
         pixels, middle, _ = edge_picture(np.random.default_rng(5))
         with self.assertRaisesRegex(Problem, "only an edge|too far"):
             refine_spot(pixels, middle)
+
+
+class OnTheMeanOfAFilm(TestCase):
+    """A camera that stands still: what is refined on the mean of many frames, and its ±, over repetitions of all noise."""
+
+    def test_an_edge_is_as_exact_as_its_sigma_says(self):
+        for how, lossy, most in (
+            (lambda frames: frames, False, 1.1),
+            (lambda frames: through_a_movie(frames, 18), True, 1.25),
+        ):
+            found = measured(6, how, lossy, grain=0.0 if lossy else 1.0)
+            (one, over_one, _), (mean, over_mean, over_corners) = found["one"], found["mean"]
+            self.assertLess(max(over_one, over_mean), most)
+            self.assertLess(over_corners, most)
+            # Noise goes, and what the codec did to every frame stays.
+            if lossy:
+                self.assertGreater(over_mean, 0.8)
+            else:
+                self.assertLess(mean, 0.6 * one)
 
 
 class Proposing(TestCase):

@@ -257,7 +257,8 @@ def _written(shot: Shot, clip: Clip, progress: Callable[[float], None]) -> Film:
             (folder / files[first + k]).write_bytes(encoded(_picture(shot, clip, moment), kind))
         height, width = linear_frame(shot, number_of(state, int(at[0]))).shape[:2]
         name = f"{Path(film.name.split('#')[0].rstrip('._-')).stem}-retimed.####{KINDS[kind][0]}"
-        filmed = Filmed(name, width, height, tuple(files), files)
+        lossy = Filmed.read(film.folder).lossy
+        filmed = Filmed(name, width, height, tuple(files), files, was_lossy=lossy)
         made = film_actions.kept(folder, digest, filmed, [f"Of {film.name}, {in_words(clip)}."])
     for part in film_actions.parts_of(made):
         film_actions.make_part(made, part, lambda done: None)

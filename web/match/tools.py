@@ -24,7 +24,7 @@ from web.match.fits import document_of, fit_of
 from web.match.forms import SurveyForm
 from web.match.overlay import draw
 from web.match.views import saved
-from web.plates.models import Plate, plate_of, transfer_of, working_pixels
+from web.plates.models import Plate, is_lossy, plate_of, transfer_of, working_pixels
 from web.shows import history
 from web.shows.reading import Edit, Place, Text, base_of, read
 from web.shows.views import find
@@ -43,8 +43,8 @@ def _pixels(shot) -> np.ndarray:
 # Refining and proposals --------------------------------------------------------------------------------------------------
 
 
-def _refined(pixels, mark: dict, transfer: str) -> tuple[dict, float]:
-    """The mark at the picture's gradient, and by how far it moved, px.
+def _refined(pixels, mark: dict, transfer: str, lossy: bool) -> tuple[dict, float]:
+    """The mark at the picture's gradient, and by how far it moved, px; `lossy` as `refine_edge` has it.
 
     Raises Problem where the picture has nothing there.
     """
@@ -52,7 +52,7 @@ def _refined(pixels, mark: dict, transfer: str) -> tuple[dict, float]:
         found = refine.refine_spot(pixels, mark["at"], transfer)
         place = {"at": np.round(found.points[0], 3).tolist()}
     else:
-        found = refine.refine_edge(pixels, mark["points"], transfer)
+        found = refine.refine_edge(pixels, mark["points"], transfer, lossy)
         place = {"points": np.round(found.points, 3).tolist()}
     return mark | place | {"sigma_px": round(found.sigma_px, 3)}, found.moved
 
@@ -72,11 +72,11 @@ def refine_marks(request, show, shot):
     marks = [mark for mark in shot.state["marks"] if mark["id"] in chosen.ids]
     if not marks:
         raise Problem("Choose a mark first, then refine it.")
-    pixels = _pixels(shot)
+    pixels, lossy = _pixels(shot), is_lossy(shot)
     done, refused, furthest = {}, [], 0.0
     for mark in marks:
         try:
-            done[mark["id"]], moved = _refined(pixels, mark, transfer_of(shot.state))
+            done[mark["id"]], moved = _refined(pixels, mark, transfer_of(shot.state), lossy)
             furthest = max(furthest, moved)
         except Problem as problem:
             refused.append(f"“{mark.get('name') or mark['id']}” stays as it is: {problem.sentence}")
@@ -156,7 +156,7 @@ def propose(request, show, shot):
     ]
     says = found.says(_focal_words(shot, found)) if found.focal_share else found.says("")
     # What taking them needs is made now, while progress is shown: taking is then quick.
-    _offered(*_proposal_key(shot), transfer_of(shot.state), json.dumps(document_of(shot.state)))
+    _offered(*_offer_key(shot))
     answer = {"segments": segments, "counts": counts, "says": says, "trust": found.trust}
     return JsonResponse(answer)
 
@@ -171,13 +171,19 @@ def _focal_words(shot, found) -> str:
     return f"the lens would be {' '.join(format_value(focal, found.focal_spread * focal, unit))}"
 
 
+def _offer_key(shot) -> tuple:
+    """What `_offered` depends on."""
+    document_text = json.dumps(document_of(shot.state))
+    return *_proposal_key(shot), transfer_of(shot.state), is_lossy(shot), document_text
+
+
 @lru_cache(maxsize=8)
-def _offered(digest, folder, principal, bend, transfer, document_text):
+def _offered(digest, folder, principal, bend, transfer, lossy, document_text):
     """The best segments as marks that agree with a document: for each axis, and how they are weighed."""
     pixels = working_pixels(Plate.objects.get(digest=digest))
     found = _proposed(digest, folder, principal, bend)
     document = loads(document_text)
-    marks = proposals.marks_of(pixels, proposals.choose(found.segments), transfer)
+    marks = proposals.marks_of(pixels, proposals.choose(found.segments), transfer, lossy)
     kept = proposals.agreeing(document, marks)
     return proposals.believed(found, document, kept)
 
@@ -197,16 +203,13 @@ def take(request, show, shot):
     """
     shot = find(show, shot)
     taken = read(request, Taken)
-    key, base = _proposal_key(shot), taken.revision
-    found, transfer = _proposed(*key), transfer_of(shot.state)
+    found, base = _proposals(shot), taken.revision
     index, axis = taken.index, taken.axis
     if index is not None and index < len(found.segments) and found.segments[index].axis:
-        pixels = _pixels(shot)
-        marks = proposals.marks_of(pixels, [found.segments[index]], transfer)
+        chosen, transfer = [found.segments[index]], transfer_of(shot.state)
+        marks = proposals.marks_of(_pixels(shot), chosen, transfer, is_lossy(shot))
     elif axis is not None:
-        document_text = json.dumps(document_of(shot.state))
-        offered = _offered(*key, transfer, document_text)
-        marks = [mark for mark in offered if axis in ("all", mark["axis"])]
+        marks = [mark for mark in _offered(*_offer_key(shot)) if axis in ("all", mark["axis"])]
     else:
         raise Problem("That segment belongs to no direction: draw the edge by hand.")
     if not marks:

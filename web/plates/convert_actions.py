@@ -60,7 +60,8 @@ def convert(
         if not files:
             raise Problem("None of its pictures can be decoded.")
         name = f"{Path(film.name).stem}.####.png"
-        filmed = Filmed(name, film.width, film.height, tuple(files), files)
+        lossy = Filmed.read(film.folder).lossy
+        filmed = Filmed(name, film.width, film.height, tuple(files), files, was_lossy=lossy)
         made = film_actions.kept(
             folder,
             hashlib.sha256(told.encode()).hexdigest(),

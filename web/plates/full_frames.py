@@ -18,7 +18,6 @@ from web.plates.models import Film, film_of, transfer_of
 from web.plates.referred import require_unchanged
 from web.shows.alone import alone
 
-
 KEPT = 60  # decoded frames of all films together; one of 3840 × 2160 at 16 bit takes 75 MB
 
 

@@ -12,6 +12,7 @@ from django.db import models
 from aperture.errors import Problem
 from aperture.fence import run_fenced
 from aperture.plates.colour import linear_light
+from aperture.plates.film import Film as Filmed
 from aperture.plates.proxies import WORKING
 from aperture.plates.take_in import take_in
 from web.blobs.folders import incoming, write
@@ -87,6 +88,12 @@ def film_of(shot) -> Film | None:
     """The filmed plate of a shot's current state; None of a photograph."""
     wanted = shot.state["film"]
     return Film.objects.get(digest=wanted["digest"]) if wanted else None
+
+
+def is_lossy(shot) -> bool:
+    """Whether the shot's pictures come from a movie whose codec leaves things out."""
+    film = film_of(shot)
+    return film is not None and Filmed.read(film.folder).lossy
 
 
 def require_film(shot) -> Film:

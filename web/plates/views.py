@@ -20,7 +20,14 @@ from web.plates.film_actions import is_film
 from web.plates.film_page import about_film, about_shot, clapper, curves, film_rows
 from web.plates.forms import PlateFactsForm, PlateForm
 from web.plates.frames import span_of, way_of
-from web.plates.models import Plate, film_of, metadata_of, own_transfer, plate_of, transfer_of
+from web.plates.models import (
+    Plate,
+    film_of,
+    metadata_of,
+    own_transfer,
+    plate_of,
+    transfer_of,
+)
 from web.plates.referred import roots
 from web.plates.way_actions import QUARTERS, in_words
 from web.shows.forms import on_form
@@ -138,7 +145,7 @@ def _page(request, shot, form, facts_form=None):
         "converting": runner.latest(shot, convert_actions.KIND),
         "curves": curves(film, shot.state) if film else [],
         "averaged": bool(film and current and mean_actions.is_mean(current.name)),
-        "movie": Filmed.read(film.folder).movie if film else None,
+        "filmed": Filmed.read(film.folder) if film else None,
         "span": "–".join(map(str, span_of(shot.state))) if film else "",
         "facts_form": facts_form,
         "facts_opened": opened,
