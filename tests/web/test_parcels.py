@@ -6,11 +6,13 @@ import io
 import json
 import shutil
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 
 from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from aperture.plates.film import Film as FilmInFolder
 from tests.web.matched import MatchedShot
 from tests.web.on_film import Filmed
 from web.elements.models import Render
@@ -158,13 +160,17 @@ class ParcelsOfFilms(Filmed):
         """A film that only refers to its files is a film of its own elsewhere."""
         self.bring("walk.1001.png", "refer", "day1")
         edit(self.shot_now(), "Range", lambda state: state.update(range=[1002, 1008]))
-        before = self.shot_now().state
+        before, folder = self.shot_now().state, Film.objects.get().folder
+        replace(FilmInFolder.read(folder), was_lossy=True).write(
+            folder
+        )  # as if it had been converted
         data = b"".join(self.client.get(self.url("parcel.zip")).streaming_content)
         Film.objects.all().delete()
         shutil.rmtree(self.media)
         self.assertEqual(taken(self.client, data).status_code, 302)
         shot = Shot.objects.with_head().exclude(pk=self.shot.pk).get()
         self.assertFalse(Film.objects.get().refers)
+        self.assertTrue(FilmInFolder.read(Film.objects.get().folder).lossy)
         self.assertEqual(
             dict(shot.state["film"]) | {"digest": ""}, dict(before["film"]) | {"digest": ""}
         )

@@ -11,6 +11,7 @@ import shutil
 import tempfile
 import zipfile
 import zlib
+from dataclasses import replace
 from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
@@ -24,6 +25,7 @@ from aperture import strict_json
 from aperture.errors import Problem
 from aperture.formats.recipe import Recipe as Conventions
 from aperture.moves.readings import Limits
+from aperture.plates.film import Film as Filmed
 from aperture.plates.way_in import WayIn
 from web.blobs import store
 from web.cut.actions import from_parcel
@@ -190,7 +192,10 @@ class _Taking:
                 stem = str(film["name"]).split("#")[0].rstrip("._-")
                 called = film["name"] if film["movie"] else f"{stem}.{int(number):04}{path.suffix}"
                 files.append((path, str(called)))
-            self.films[film["digest"]] = bring_in_film(files).digest
+            taken = bring_in_film(files)
+            if film.get("was_lossy"):
+                replace(Filmed.read(taken.folder), was_lossy=True).write(taken.folder)
+            self.films[film["digest"]] = taken.digest
 
     def _revisions(self, shot: dict, texts: dict[str, str]) -> list[dict]:
         """The revisions of a shot with their parts as they are here. Raises Problem where one can't

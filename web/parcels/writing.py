@@ -136,6 +136,7 @@ class Parcel:
             "digest": film.digest,
             "name": film.name,
             "movie": bool(filmed.movie),
+            "was_lossy": filmed.was_lossy,
             "files": names,
         }
 
