@@ -29,7 +29,8 @@ if TYPE_CHECKING:
     from aperture.match.system import Block, State
 
 TAIL = 2.0  # Student's ν: small, as blunders are far out
-ROUNDS = 20
+ROUNDS, A_LOOK = 20, 5
+AGREED = 3.0  # σ
 SETTLED = 1e-3  # relative change of the weights
 # Of the marks, the share that may be left out: with more, nothing says who is right.
 MOST_LEFT_OUT = 0.4
@@ -62,11 +63,20 @@ def refit(system: System, optimum: Optimum) -> tuple[System, Optimum]:
     return _taken_back(evidence, out, reduced, found, limit)
 
 
-def _weighed_down(system: System, optimum: Optimum) -> Optimum | None:
+def mostly_agreed(system: System, optimum: Optimum) -> bool:
+    """Whether a few marks alone spoil an optimum: with heavy tails, all the others agree near it. Another lens won't mend that."""
+    weighed = _weighed_down(system, optimum, A_LOOK)
+    if weighed is None:
+        return False
+    sigmas = np.array(list(_own_sigmas(system, weighed).values()))
+    return len(sigmas) > 0 and bool(np.mean(sigmas < AGREED) >= 1 - MOST_LEFT_OUT / 2)
+
+
+def _weighed_down(system: System, optimum: Optimum, rounds: int = ROUNDS) -> Optimum | None:
     """The optimum with heavy-tailed marks; None where the iteration leads nowhere."""
     evidence, found = system.evidence, optimum
     before = np.ones(len(system.blocks))
-    for _ in range(ROUNDS):
+    for _ in range(rounds):
         r, _ = system.evaluate(found.state)
         weights = np.array([_weight(block, r) for block in system.blocks])
         if np.abs(weights - before).max() < SETTLED * before.max():
@@ -91,7 +101,8 @@ def _weight(block: Block, r: Array) -> float:
 def _rescaled(evidence: Evidence, weights: dict[str, float]) -> Evidence:
     def scaled(marks: tuple[Any, ...]) -> tuple[Any, ...]:
         return tuple(
-            replace(mark, sigma_px=mark.sigma_px / np.sqrt(weights[mark.id])) for mark in marks
+            replace(mark, sigma_px=mark.sigma_px / np.sqrt(weights.get(mark.id, 1.0)))
+            for mark in marks
         )
 
     kinds = ("edges", "bows", "spots")

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from aperture.errors import Problem
-from aperture.match import chains
+from aperture.match import chains, robust
 from aperture.match.facts import AXES
 from aperture.match.initial import candidates, farther, lines_tell_bend, scattered
 from aperture.match.initial_position import with_position
@@ -177,7 +177,8 @@ def _by_facings(system: System) -> Optimum:
                     return optimum
                 break  # good enough for this facing; another group may do better
     if best is None or not is_acceptable(system, best):
-        for start in farther(system):
+        few_wrong = best is not None and robust.mostly_agreed(system, best)
+        for start in () if few_wrong else farther(system):
             best = better(best, minimise(system, start))
             if best is not None and is_acceptable(system, best):
                 return best
