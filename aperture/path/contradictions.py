@@ -3,8 +3,8 @@
 With a_i the derivatives of a fact over its ±, r_i its residual, and N the normal matrix, the share of the
 fact in its own adjustment is h_i = a_iᵀ N⁻¹ a_i, and w_i = r_i / √(1 − h_i) is normally distributed with
 variance 1 if all is well (Baarda 1968, "data snooping"). The largest beyond the threshold is named; what
-the rest implies is its value less r_i / (1 − h_i). It is taken out, by a rank-one change of all
-products a_iᵀ N⁻¹ a_j, and the next is looked for, as one wrong fact makes others look wrong.
+the rest implies is its value less r_i / (1 − h_i). It is taken out, by a rank-one change for each of its
+equations of all products a_iᵀ N⁻¹ a_j, and the next is looked for, as one wrong fact makes others look wrong.
 """
 
 from __future__ import annotations
@@ -14,10 +14,11 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from aperture.arrays import Array
 from aperture.match.statistics import threshold
 from aperture.path.facts import Distance, OnOnePlane
 from aperture.path.given import OfMove
-from aperture.path.problem import Equation
+from aperture.path.problem import Equation, Row
 
 if TYPE_CHECKING:
     from aperture.path.report import Told
@@ -30,7 +31,10 @@ MOST_NAMED = 5
 def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     """Of each fact how far the solution is from it, and the ones that contradict the rest."""
     network = told.network
-    equations, rows = [], []
+    equations, rows = (
+        [],
+        [],
+    )  # an equation of several things, such as the lines of a frame, has rows of each
     for equation in network.facts.equations:
         if isinstance(equation, OnOnePlane | OfMove):
             continue
@@ -41,7 +45,8 @@ def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
         return {}, []
     r = np.array([row.residual for row in rows])
     products = told.solved.products(rows)
-    facts = _told_of_each(equations, r, products)
+    ids = np.array([row.of or equation.id for equation, row in zip(equations, rows)])
+    facts = _told_of_each(equations, rows, r, products)
     conflicts: list[dict[str, Any]] = []
     gone = np.zeros(len(rows), bool)
     limit = threshold(len(rows))
@@ -53,41 +58,48 @@ def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
         if abs(w[worst]) <= limit:
             break
         conflicts.append(
-            _named(
-                told, equations[worst], rows[worst].residual, r[worst] / redundancy[worst], w[worst]
-            )
+            _named(told, str(ids[worst]), equations[worst], r[worst] / redundancy[worst], w[worst])
         )
-        step = products[:, worst] / redundancy[worst]
-        r = r + step * r[worst]
-        products = products + np.outer(step, products[worst])
-        gone |= np.array([equation.id == equations[worst].id for equation in equations])
+        for row in np.flatnonzero(ids == ids[worst]):  # all of it: what is left would pull on
+            r, products = _taken_out(row, r, products)
+        gone |= ids == ids[worst]
     return facts, conflicts
 
 
-def _told_of_each(equations: list[Equation], r: Any, products: Any) -> dict[str, Any]:
+def _taken_out(row: int, r: Array, products: Array) -> tuple[Array, Array]:
+    """Residuals (R,) and products (R, R) as they would be without one of the equations."""
+    redundancy = 1 - products[row, row]
+    if redundancy <= LEAST_REDUNDANCY:
+        return r, products
+    step = products[:, row] / redundancy
+    return r + step * r[row], products + np.outer(step, products[row])
+
+
+def _told_of_each(
+    equations: list[Equation], rows: list[Row], r: Any, products: Any
+) -> dict[str, Any]:
     """By the fact's id: its residual in its unit and in σ; of several equations the worst."""
     out: dict[str, Any] = {}
-    for number, equation in enumerate(equations):
+    for number, (equation, row) in enumerate(zip(equations, rows)):
+        id_ = row.of or equation.id
         redundancy = 1 - products[number, number]
         checked = redundancy > LEAST_REDUNDANCY
         w = float(r[number] / math.sqrt(redundancy)) if checked else 0.0
-        before = out.get(equation.id)
+        before = out.get(id_)
         if before is None or abs(w) > abs(before["sigmas"]):
-            off = float(r[number] * equation.sigma)
+            off = float(r[number] * (row.sigma or equation.sigma))
             if equation.unit == "rad":
                 off = math.degrees(off)
             name = {"m": "metres", "rad": "degrees", "mm": "mm", "px": "px"}.get(
                 equation.unit, "value"
             )
-            out[equation.id] = {name: off, "sigmas": w, "redundancy": float(max(redundancy, 0.0))}
+            out[id_] = {name: off, "sigmas": w, "redundancy": float(max(redundancy, 0.0))}
     return out
 
 
-def _named(
-    told: Told, equation: Equation, residual: float, without: float, w: float
-) -> dict[str, Any]:
+def _named(told: Told, id_: str, equation: Equation, without: float, w: float) -> dict[str, Any]:
     """One contradiction, in words: what the rest says, and what can be done."""
-    name = told.evidence.names.get(equation.id, equation.id)
+    name = told.evidence.names.get(id_, id_)
     says = f"“{name}” disagrees with the rest by {abs(w):.1f} σ"
     if isinstance(equation, Distance) and equation.axis is None:
         implied = equation.metres + without * equation.sigma
@@ -101,4 +113,4 @@ def _named(
             f": without it, it would be {implied:.2f}°, not {math.degrees(equation.radians):.2f}°"
         )
     says += ". Turn it off, widen its ±, or look at the tracks it is about."
-    return {"of": [equation.id], "sigmas": abs(float(w)), "says": says}
+    return {"of": [id_], "sigmas": abs(float(w)), "says": says}

@@ -166,8 +166,14 @@ class Lines(Equation):
             change = here[bow] @ across @ base[bow].T
             columns = slice(2 * bow, 2 * bow + 2)
             by_extra[:, edges + 2 * bow : edges + 2 * bow + 2] = by_bows[:, columns] @ change
+        of = {
+            int(row): (block.id, float(block.item.sigma_px))
+            for block in system.blocks
+            for row in block.rows
+        }
         out = []
         for number, value in enumerate(residual):
+            id_, sigma = of[number]
             by_camera, by_lens = np.zeros(7), np.zeros(len(PARAMETERS))
             by_camera[:3] = jacobian[number, system.at["rotation"]]
             by_lens[system.free_lens] = jacobian[number, system.at["lens"]]
@@ -184,6 +190,8 @@ class Lines(Equation):
                     by_camera=by_camera,
                     by_lens=by_lens,
                     extra=extra,
+                    of=id_,
+                    sigma=sigma,
                 )
             )
         return out

@@ -69,6 +69,8 @@ class Row:
 
     camera: the one it depends on, and by_camera (size,); points: indices, and by_points (n, 3); by_lens
     (8,); extra: {index: derivative}; other: a second camera and its derivatives, of placing rows only.
+    of, sigma: the id of what it is about and its σ, where its equation holds several, such as all lines
+    drawn on a frame.
     """
 
     residual: float
@@ -79,6 +81,8 @@ class Row:
     by_lens: Array | None = None
     extra: tuple[tuple[int, float], ...] = ()
     other: tuple[int, Array] | None = None
+    of: str = ""
+    sigma: float = 0.0
 
 
 @dataclass

@@ -306,6 +306,12 @@ class Paths(SimpleTestCase):
         self.assertLess(np.abs(away).max(), 0.08)
         sigmas = np.abs(away / np.array(fit["path"]["position_plus_minus_m"]))
         self.assertLess(np.sqrt((sigmas**2).mean()), 3)
+        # One of the lines drawn on that frame is on something else: that one is named, and no other.
+        across = marks[4]
+        across["points"] = (across["points"] + np.linspace([0, -15], [0, 15], 5)).tolist()
+        wrong = solve(told, warm=fit).document
+        self.assertEqual([one["of"] for one in wrong["conflicts"]], [["e4"]])
+        self.assertLess({mark["id"] for mark in marks}, set(wrong["residuals"]["facts"]))
 
     def test_solving_again_begins_at_the_last_path(self):
         made = scene("sideways", frames=30, count=150)
