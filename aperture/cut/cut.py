@@ -140,8 +140,8 @@ class Clip:
             return float(times[-1]) + (at - self.first - count) / self.speed_at(self.last)
         return float(np.interp(at - self.first, np.arange(count + 1), times))
 
-    def speed_at(self, frame: int) -> float:
-        """How fast the shot goes at one of its frames."""
+    def speed_at(self, frame: float) -> float:
+        """How fast the shot goes at one of its frames, or between two."""
         if not self.speeds:
             return 1.0
         at, speeds = zip(*self.speeds)

@@ -1,7 +1,7 @@
 """Bundle adjustment: cameras, lens and points that explain all observations and facts best.
 
 Minimised is the sum of squared residuals, each over its σ: of tracked points in the picture, and of facts
-(`Row`). Levenberg–Marquardt on the reduced camera matrix (`elimination`), damped after Nielsen (1999),
+(`Row`). Levenberg–Marquardt on the reduced camera matrix (`normal`), damped after Nielsen (1999),
 as the still matcher is. It stops on the Newton decrement, the sum of squares that a step is expected to
 gain: below LEAST_GAIN every parameter is within a hundredth of its ± of the optimum. A test of
 how little the sum changes from one step to the next isn't one: along a valley it stops far from the end.
@@ -12,20 +12,16 @@ PARAMETERS, and behind them as *border* the points that facts tie to others, and
 
 from __future__ import annotations
 
-import os
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
 
 import numpy as np
-from threadpoolctl import threadpool_limits
 
 from aperture.arrays import Array
 from aperture.errors import Problem
-from aperture.path import elimination, imaging, tiles
+from aperture.path import imaging
 from aperture.path.imaging import LENS_SIZE, Optics
-from aperture.path.problem import Facts, Freedom, Observations, Row, State, exponentials, whitening
+from aperture.path.normal import Blocks, NormalEquations
+from aperture.path.problem import Facts, Freedom, Observations, Row, State, exponentials
 
 # Of the sum of squares, in squared σ as the residuals have them.
 LEAST_GAIN = 1e-4
@@ -37,23 +33,7 @@ MOST_FARTHER, FARTHEST = 5.0, 300.0
 HELD_FAST = 1e6
 
 
-@dataclass
-class _Blocks:
-    """The normal equations at a state; of points in the order of the elimination."""
-
-    chi2: float
-    u: Array
-    camera_gradient: Array
-    border: Array  # (F, size, m)
-    corner: Array  # (m, m)
-    border_gradient: Array
-    v: Array
-    point_gradient: Array
-    w: Array
-    lens_point: Array
-
-
-class Bundle:
+class Bundle(NormalEquations):
     """The equations of one problem; `solve` moves its `state` to the optimum.
 
     Parameters
@@ -80,71 +60,15 @@ class Bundle:
         tied: tuple[int, ...] = (),
         threads: int | None = None,
     ) -> None:
+        super().__init__(observations, freedom, len(state.points), tied, threads)
         self.optics, self.packed = optics, optics.packed
-        self.freedom, self.facts = freedom, facts
-        self.threads = threads or len(os.sched_getaffinity(0))
-        self.frames, self.size = freedom.cameras.shape
-        self._order_points(observations, len(state.points), tied)
-        eliminated = self.count - len(tied)
-        self.groups = elimination.Groups(
-            self.camera, self.point, eliminated, self.frames, self.size
-        )
-        self.eliminated = eliminated
-        self.border_size = LENS_SIZE + 3 * len(tied) + len(state.extra)
-        self.border_free = np.concatenate(
-            [freedom.lens, ~freedom.held[self.order[eliminated:]].ravel(), freedom.extra]
-        )
-        self.state = state
+        self.facts, self.state = facts, state
         self.straight: Array = np.asarray(freedom.held.any(axis=1))
         for row in self._rows(state):
             self.straight[list(row.points)] = True
-        self._products = np.zeros(int(self.groups.offsets[-1]))
-        self._lens_products = np.zeros((LENS_SIZE, 3 * eliminated))
-        self._y = np.zeros(3 * eliminated)
-        self._tiles = np.zeros((len(self.groups.pattern), self.groups.side, self.groups.side))
-        self._inverses = np.zeros((self.groups.tile_count, self.groups.side, self.groups.side))
-        self._factors = np.zeros((eliminated, 6))
         self.iterations = 0
 
-    def _order_points(self, observations: Observations, count: int, tied: tuple[int, ...]) -> None:
-        """Sort the points for the elimination, the tied ones last, and the observations by them."""
-        is_tied = np.zeros(count, bool)
-        is_tied[list(tied)] = True
-        order = elimination.point_order(observations.camera, observations.point, count)
-        self.order = np.concatenate([order[~is_tied[order]], np.array(tied, int)]).astype(int)
-        self.rank = np.empty(count, int)
-        self.rank[self.order] = np.arange(count)
-        self.count = count
-        point = self.rank[observations.point]
-        self.sorting = np.lexsort((observations.camera, point))
-        self.point = point[self.sorting]
-        self.camera = np.ascontiguousarray(observations.camera[self.sorting], np.int32)
-        self.xy = np.ascontiguousarray(observations.xy[self.sorting], float)
-        weights = whitening(observations.sigma, observations.cross)
-        self.weights = np.ascontiguousarray(weights[self.sorting])
-        self.starts = np.searchsorted(self.point, np.arange(count + 1))
-        # Of each point, in the caller's order, the camera in the middle of those that see it.
-        middle = np.minimum((self.starts[:-1] + self.starts[1:]) // 2, len(self.camera) - 1)
-        self.seen_from = np.zeros(count, int)
-        if len(self.camera):
-            self.seen_from[self.order] = self.camera[middle]
-        self.held = np.ascontiguousarray(self.freedom.held[self.order])
-
     # Residuals --------------------------------------------------------------------------------------------
-
-    def _slices(self, count: int, parts: int) -> Iterator[tuple[int, int]]:
-        edges = np.linspace(0, count, parts + 1).astype(int)
-        return ((int(a), int(b)) for a, b in zip(edges[:-1], edges[1:]) if b > a)
-
-    @contextmanager
-    def _pool(self) -> Iterator[Callable[..., list[float]]]:
-        """A function that runs kernels on slices, in threads; BLAS itself stays on one."""
-        with threadpool_limits(1, user_api="blas"):
-            if self.threads == 1:
-                yield lambda work, slices: [work(*slice_) for slice_ in slices]
-                return
-            with ThreadPoolExecutor(self.threads) as pool:
-                yield lambda work, slices: list(pool.map(lambda s: work(*s), list(slices)))
 
     def residuals(self, state: State) -> tuple[Array, float]:
         """(N, 2) the weighted residuals in the order of the observations given, and the sum of squares, facts included."""
@@ -187,9 +111,10 @@ class Bundle:
     def _rows(self, state: State) -> Sequence[Row]:
         return self.facts.rows(state) if self.facts else ()
 
-    def _linearised(self, state: State, run: Callable[..., list[float]]) -> _Blocks:
+    def linearised(self, state: State, run: Callable[..., list[float]]) -> Blocks:
+        """The normal equations at a state; `run`: as `pool` gives it."""
         frames, size, lens = self.frames, self.size, LENS_SIZE
-        slices = list(self._slices(self.count, self.threads))
+        slices = list(self.slices(self.count, self.threads))
         parts = len(slices)
         u = np.zeros((parts, frames, size, size))
         camera_gradient = np.zeros((parts, frames, size))
@@ -233,7 +158,7 @@ class Bundle:
             )
 
         chi2 = sum(run(part, [(number, a, b) for number, (a, b) in enumerate(slices)]))
-        blocks = _Blocks(
+        blocks = Blocks(
             chi2=float(chi2),
             u=_mirrored(u.sum(axis=0)),
             camera_gradient=camera_gradient.sum(axis=0),
@@ -253,7 +178,7 @@ class Bundle:
             self._add_row(blocks, row)
         return blocks
 
-    def _move_tied(self, blocks: _Blocks) -> None:
+    def _move_tied(self, blocks: Blocks) -> None:
         """Put the blocks of the tied points into the border."""
         for number, point in enumerate(range(self.eliminated, self.count)):
             at = slice(LENS_SIZE + 3 * number, LENS_SIZE + 3 * number + 3)
@@ -263,21 +188,6 @@ class Bundle:
             blocks.border_gradient[at] += blocks.point_gradient[point]
             mine = slice(self.starts[point], self.starts[point + 1])
             blocks.border[self.camera[mine], :, at] += blocks.w[mine]
-
-    def border_row(self, row: Row) -> Array:
-        """(m,) the derivative of a row by the border."""
-        out = np.zeros(self.border_size)
-        if row.by_lens is not None:
-            out[:LENS_SIZE] = row.by_lens
-        for number, point in enumerate(row.points):
-            place = int(self.rank[point]) - self.eliminated
-            if place >= 0:
-                at = LENS_SIZE + 3 * place
-                out[at : at + 3] += row.by_points[number] * ~self.freedom.held[point]
-        first_extra = self.border_size - len(self.freedom.extra)
-        for index, slope in row.extra:
-            out[first_extra + index] = slope
-        return out
 
     def _eliminated_point(self, row: Row) -> tuple[int, Array] | None:
         """The rank of the eliminated point that a row is about, and the derivative by it (3,)."""
@@ -292,7 +202,7 @@ class Bundle:
             )
         return ranks[0], row.by_points[0] * ~self.freedom.held[row.points[0]]
 
-    def _add_row(self, blocks: _Blocks, row: Row) -> None:
+    def _add_row(self, blocks: Blocks, row: Row) -> None:
         blocks.chi2 += row.residual**2
         own = self._eliminated_point(row)
         if own is not None:
@@ -310,161 +220,6 @@ class Bundle:
             blocks.border[row.camera] += np.outer(by_camera, border)
 
     # Steps ------------------------------------------------------------------------------------------------
-
-    def _factored(
-        self, blocks: _Blocks, damping: float, run: Callable[..., list[float]]
-    ) -> _Factored | None:
-        """Eliminate the points and factor what is left; None where it is not positive definite."""
-        groups, size = self.groups, self.size
-        elimination.factor_points(blocks.v[: self.eliminated], damping, self._factors)
-        count = len(groups.points)
-
-        def fill(first: int, last: int) -> float:
-            elimination.fill_groups(
-                first,
-                last,
-                self.starts,
-                self.camera,
-                blocks.w,
-                blocks.lens_point,
-                blocks.point_gradient,
-                self._factors,
-                groups.points,
-                groups.tiles,
-                groups.widths,
-                groups.offsets,
-                groups.side,
-                groups.per_tile,
-                size,
-                self._products,
-                self._lens_products,
-                self._y,
-            )
-            return 0.0
-
-        run(fill, self._slices(count, 4 * self.threads))
-        whole = groups.tile_count * groups.per_tile
-        gradient = np.zeros((whole, size))
-        gradient[: self.frames] = blocks.camera_gradient
-        gradient = gradient.reshape(groups.tile_count, groups.side)
-        lens_borders = np.zeros((groups.tile_count, LENS_SIZE, groups.side))
-        self._tiles[:] = 0
-
-        def subtract(first: int, last: int) -> float:
-            elimination.subtract_products(
-                first,
-                last,
-                groups.pattern.rows,
-                groups.pattern.columns,
-                groups.pair_starts,
-                groups.pair_groups,
-                groups.points,
-                groups.tiles,
-                groups.widths,
-                groups.offsets,
-                groups.side,
-                self._products,
-                self._lens_products,
-                self._y,
-                self._tiles,
-                lens_borders,
-                gradient,
-            )
-            return 0.0
-
-        run(subtract, self._slices(len(groups.pattern), 8 * self.threads))
-        border = np.zeros((whole, size, self.border_size))
-        border[: self.frames] = blocks.border
-        border = border.reshape(groups.tile_count, groups.side, self.border_size)
-        border[:, :, :LENS_SIZE] += lens_borders.transpose(0, 2, 1)
-        corner, border_gradient = blocks.corner.copy(), blocks.border_gradient.copy()
-        corner[:LENS_SIZE, :LENS_SIZE] -= self._lens_products @ self._lens_products.T
-        border_gradient[:LENS_SIZE] -= self._lens_products @ self._y
-        self._add_cameras(blocks, damping)
-        diagonal = np.arange(self.border_size)
-        corner[diagonal, diagonal] += damping * np.diag(blocks.corner)
-        self._hold(gradient, border, corner, border_gradient)
-        positive = tiles.cholesky(
-            self._tiles,
-            self._inverses,
-            groups.pattern.index,
-            groups.pattern.below_starts,
-            groups.pattern.below,
-        )
-        if not positive:
-            return None
-        solved = border.copy()
-        self._solve(solved)
-        rest = corner - np.einsum("tim,tin->mn", border, solved)
-        return _Factored(gradient, border, solved, rest, border_gradient)
-
-    def _add_cameras(self, blocks: _Blocks, damping: float) -> None:
-        """Add U, damped, to the tiles on the diagonal."""
-        u = blocks.u.copy()
-        each = np.arange(self.size)
-        u[:, each, each] *= 1 + damping
-        pattern, per_tile = self.groups.pattern, self.groups.per_tile
-        for camera in range(self.frames):
-            tile = camera // per_tile
-            at = self.size * (camera - tile * per_tile)
-            span = slice(at, at + self.size)
-            self._tiles[pattern.index[tile, tile], span, span] += u[camera]
-
-    def _hold(self, gradient: Array, border: Array, corner: Array, border_gradient: Array) -> None:
-        """Take out what is not solved for: its rows and columns exactly, with one on the diagonal."""
-        groups = self.groups
-        free = np.zeros((groups.tile_count * groups.per_tile, self.size), bool)
-        free[: self.frames] = self.freedom.cameras
-        free = free.reshape(groups.tile_count, groups.side)
-        gradient[~free] = 0
-        border[~free] = 0
-        for number, (row, column) in enumerate(zip(groups.pattern.rows, groups.pattern.columns)):
-            if not (free[row].all() and free[column].all()):
-                self._tiles[number][~free[row]] = 0
-                self._tiles[number][:, ~free[column]] = 0
-                if row == column:
-                    out = np.flatnonzero(~free[row])
-                    self._tiles[number][out, out] = 1
-        held = ~self.border_free
-        border[:, :, held] = 0
-        border_gradient[held] = 0
-        corner[held] = 0
-        corner[:, held] = 0
-        corner[held, held] = 1
-
-    def _solve(self, x: Array) -> None:
-        """Replace right-hand sides (T, side, k) by their solutions, the border left out."""
-        pattern = self.groups.pattern
-        tiles.solve(
-            self._tiles, self._inverses, pattern.index, pattern.below_starts, pattern.below, x
-        )
-
-    def _step(self, blocks: _Blocks, factored: _Factored) -> tuple[Array, Array, Array]:
-        """The steps of cameras (F, size), border (m,) and points (P, 3) in their order of elimination."""
-        x = factored.gradient[:, :, None].copy()
-        self._solve(x)
-        right = factored.border_gradient - np.einsum("tim,ti->m", factored.border, x[:, :, 0])
-        border_step = -np.linalg.solve(factored.rest, right)
-        cameras = -x[:, :, 0] - factored.solved @ border_step
-        cameras = np.ascontiguousarray(cameras.reshape(-1, self.size)[: self.frames])
-        points = np.zeros((self.count, 3))
-        elimination.point_steps(
-            0,
-            self.eliminated,
-            self.starts,
-            self.camera,
-            blocks.w,
-            blocks.lens_point,
-            blocks.point_gradient,
-            self._factors,
-            cameras,
-            border_step[:LENS_SIZE],
-            points,
-        )
-        tied = slice(LENS_SIZE, self.border_size - len(self.freedom.extra))
-        points[self.eliminated :] = border_step[tied].reshape(-1, 3)
-        points[self.held] = 0
-        return cameras, border_step, points
 
     def moved(self, state: State, cameras: Array, border: Array, points: Array) -> State:
         """The state after a step, points in the order of elimination."""
@@ -512,13 +267,13 @@ class Bundle:
         farthest = FARTHEST * float(np.median(distance)) if len(distance) else np.inf
         return from_, away / distance, distance, farthest
 
-    def _to_step_from(self, state: State, run: Callable[..., list[float]]) -> _Blocks:
-        blocks = self._linearised(state, run)
+    def _to_step_from(self, state: State, run: Callable[..., list[float]]) -> Blocks:
+        blocks = self.linearised(state, run)
         if not self.freedom.at_infinity:
             self._keep_farthest(state, blocks)
         return blocks
 
-    def _keep_farthest(self, state: State, blocks: _Blocks) -> None:
+    def _keep_farthest(self, state: State, blocks: Blocks) -> None:
         """Hold the distance of points that are as far as can be and would go farther: no step along it can be taken."""
         _, ray, distance, farthest = self._rays(state)
         order = self.order[: self.eliminated]
@@ -545,7 +300,7 @@ class Bundle:
 
         Raises Problem where the equations can't be solved at all.
         """
-        with self._pool() as run, np.errstate(all="ignore"):
+        with self.pool() as run, np.errstate(all="ignore"):
             blocks = self._to_step_from(self.state, run)
             if not np.isfinite(blocks.chi2) or blocks.chi2 >= imaging.IMPOSSIBLE * 1e6:
                 raise Problem("The first guess at this path can't be computed with.")
@@ -555,11 +310,11 @@ class Bundle:
             for self.iterations in range(1, most + 1):
                 if watch:
                     watch(self.iterations, blocks.chi2)
-                factored = self._factored(blocks, damping, run)
+                factored = self.factored(blocks, damping, run)
                 gain = -1.0
                 if factored is not None:
-                    step = self._step(blocks, factored)
-                    predicted = self._predicted(blocks, damping, *step)
+                    step = self.step(blocks, factored)
+                    predicted = self.predicted(blocks, damping, *step)
                     trial = self.moved(self.state, *step)
                     if np.isfinite(predicted) and predicted > 0:
                         chi2 = self._residuals(trial)[1]
@@ -584,38 +339,11 @@ class Bundle:
 
     def point_information(self) -> Array:
         """(P, 3, 3) of each point what its sightings, and facts about it alone, tell, the cameras taken as exact."""
-        with self._pool() as run:
-            v = self._linearised(self.state, run).v
+        with self.pool() as run:
+            v = self.linearised(self.state, run).v
         out = np.empty((len(v), 3, 3))
         out[self.order] = np.array([_unpacked(entries) for entries in v]).reshape(-1, 3, 3)
         return out
-
-    def _predicted(
-        self, blocks: _Blocks, damping: float, cameras: Array, border: Array, points: Array
-    ) -> float:
-        """The sum of squares that a damped step gains if everything is linear: δᵀ (λ D δ − g)."""
-        free = self.freedom.cameras
-        diagonal = np.einsum("fii->fi", blocks.u)
-        gained = (cameras * (damping * diagonal * cameras - blocks.camera_gradient))[free].sum()
-        corner = np.diag(blocks.corner)
-        inner = border * (damping * corner * border - blocks.border_gradient)
-        gained += inner[self.border_free].sum()
-        mine = slice(0, self.eliminated)
-        own = blocks.v[mine][:, [0, 2, 5]]
-        step = points[mine]
-        gained += (step * (damping * own * step - blocks.point_gradient[mine])).sum()
-        return float(gained)
-
-
-@dataclass
-class _Factored:
-    """What is left after the points: gradient (T, side), border (T, side, m), A⁻¹ border, its complement, gradient (m,)."""
-
-    gradient: Array
-    border: Array
-    solved: Array
-    rest: Array
-    border_gradient: Array
 
 
 def _mirrored(lower: Array) -> Array:

@@ -60,19 +60,21 @@ def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
         conflicts.append(
             _named(told, str(ids[worst]), equations[worst], r[worst] / redundancy[worst], w[worst])
         )
-        for row in np.flatnonzero(ids == ids[worst]):  # all of it: what is left would pull on
-            r, products = _taken_out(row, r, products)
+        for index in np.flatnonzero(
+            ids == ids[worst]
+        ).tolist():  # all of it: what is left would pull on
+            r, products = _taken_out(index, r, products)
         gone |= ids == ids[worst]
     return facts, conflicts
 
 
-def _taken_out(row: int, r: Array, products: Array) -> tuple[Array, Array]:
+def _taken_out(index: int, r: Array, products: Array) -> tuple[Array, Array]:
     """Residuals (R,) and products (R, R) as they would be without one of the equations."""
-    redundancy = 1 - products[row, row]
+    redundancy = 1 - products[index, index]
     if redundancy <= LEAST_REDUNDANCY:
         return r, products
-    step = products[:, row] / redundancy
-    return r + step * r[row], products + np.outer(step, products[row])
+    step = products[:, index] / redundancy
+    return r + step * r[index], products + np.outer(step, products[index])
 
 
 def _told_of_each(

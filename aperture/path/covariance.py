@@ -25,8 +25,9 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.path import elimination, imaging, tiles
-from aperture.path.bundle import Bundle, _Blocks, _Factored
+from aperture.path.bundle import Bundle
 from aperture.path.imaging import LENS_SIZE
+from aperture.path.normal import Blocks, Factored
 from aperture.path.problem import Row, State
 
 # How many right-hand sides are solved at once.
@@ -123,18 +124,18 @@ class Solved:
 
     def __init__(self, bundle: Bundle) -> None:
         self.bundle = bundle
-        with bundle._pool() as run:
-            self.blocks: _Blocks = bundle._linearised(bundle.state, run)
+        with bundle.pool() as run:
+            self.blocks: Blocks = bundle.linearised(bundle.state, run)
             # What is held doesn't move a point.
             self.blocks.w *= bundle.freedom.cameras[bundle.camera][:, :, None]
             self.blocks.lens_point *= bundle.freedom.lens[:, None]
             for damping in DAMPINGS:
-                factored = bundle._factored(self.blocks, damping, run)
+                factored = bundle.factored(self.blocks, damping, run)
                 if factored is not None:
                     break
         if factored is None:
             raise np.linalg.LinAlgError("The normal matrix is not positive definite.")
-        self.factored: _Factored = factored
+        self.factored: Factored = factored
         self.rest_inverse = np.linalg.inv(factored.rest)
         self.per_tile, self.size = bundle.groups.per_tile, bundle.size
 
@@ -143,10 +144,10 @@ class Solved:
     def spread(self) -> Spread:
         """The covariances if every σ is true and all errors are independent."""
         bundle, pattern = self.bundle, self.bundle.groups.pattern
-        inverse = np.zeros_like(bundle._tiles)
+        inverse = np.zeros_like(bundle.tiles)
         tiles.selected_inverse(
-            bundle._tiles,
-            bundle._inverses,
+            bundle.tiles,
+            bundle.inverses,
             pattern.index,
             pattern.below_starts,
             pattern.below,
@@ -160,7 +161,7 @@ class Solved:
         camera_lens = np.ascontiguousarray(flat[:, :, :LENS_SIZE])
         lens = np.ascontiguousarray(self.rest_inverse[:LENS_SIZE, :LENS_SIZE])
         points = np.zeros((bundle.count, 3, 3))
-        with bundle._pool() as run:
+        with bundle.pool() as run:
 
             def part(first: int, last: int) -> float:
                 elimination.point_covariances(
@@ -170,7 +171,7 @@ class Solved:
                     bundle.camera,
                     self.blocks.w,
                     self.blocks.lens_point,
-                    bundle._factors,
+                    bundle.factors,
                     inverse,
                     pattern.index,
                     camera_lens,
@@ -180,7 +181,7 @@ class Solved:
                 )
                 return 0.0
 
-            run(part, bundle._slices(bundle.eliminated, 4 * bundle.threads))
+            run(part, bundle.slices(bundle.eliminated, 4 * bundle.threads))
         tied = slice(LENS_SIZE, bundle.border_size - len(bundle.freedom.extra))
         for number in range(bundle.count - bundle.eliminated):
             at = slice(tied.start + 3 * number, tied.start + 3 * number + 3)
@@ -256,7 +257,7 @@ class Solved:
                 border[at : at + 3, k] = own
                 continue
             # What the point takes up itself. Zero at the optimum, but for facts about this point alone.
-            taken = _solve_lower(bundle._factors[point], own)
+            taken = _solve_lower(bundle.factors[point], own)
             w = blocks.w[bundle.starts[point] : bundle.starts[point + 1]]
             out[camera, :, k] -= w @ taken
             border[:LENS_SIZE, k] -= blocks.lens_point[point] @ taken
@@ -298,7 +299,7 @@ class Solved:
         x = np.zeros((groups.tile_count * groups.per_tile, self.size, count))
         x[: self.bundle.frames] = by_camera
         x = x.reshape(groups.tile_count, groups.side, count)
-        self.bundle._solve(x)
+        self.bundle.solve_cameras(x)
         right = by_border - np.einsum("tim,tik->mk", self.factored.border, x, optimize=True)
         border = self.rest_inverse @ right
         cameras = x - self.factored.solved @ border
@@ -316,11 +317,11 @@ class Solved:
                 "nab,nak->bk", blocks.w[mine], x_camera[bundle.camera[mine]], optimize=True
             )
             moved += blocks.lens_point[point].T @ x_border[:LENS_SIZE]
-            step = _solve_lower(bundle._factors[point], moved)
+            step = _solve_lower(bundle.factors[point], moved)
             points[point] += step @ step.T
             if first_round:
                 # Its own gradient is zero at the optimum, whatever its errors: they count as independent.
-                points[point] += _solve_lower(bundle._factors[point], np.eye(3))
+                points[point] += _solve_lower(bundle.factors[point], np.eye(3))
         for number in range(bundle.count - bundle.eliminated):
             at = LENS_SIZE + 3 * number
             step = x_border[at : at + 3]
@@ -347,7 +348,7 @@ class Solved:
                 if rank >= bundle.eliminated:
                     continue  # it is part of the border
                 slope = row.by_points[index] * ~bundle.freedom.held[point]
-                taken = _solve_lower(bundle._factors[rank], slope)
+                taken = _solve_lower(bundle.factors[rank], slope)
                 own.append((k, rank, slope, taken))
                 mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
                 by_camera[bundle.camera[mine], :, k] -= self.blocks.w[mine] @ taken

@@ -68,7 +68,7 @@ def leverages(solved: Solved, spread: Spread) -> Array:
     for rank in range(bundle.count):
         if rank < bundle.eliminated:
             # tr J Σ Jᵀ with its point eliminated: less what the point itself takes up.
-            l00, l10, l11, l20, l21, l22 = bundle._factors[rank]
+            l00, l10, l11, l20, l21, l22 = bundle.factors[rank]
             factor = np.array([[l00, 0, 0], [l10, l11, 0], [l20, l21, l22]])
             own = ~bundle.held[rank]
             information = (factor @ factor.T) * np.outer(own, own)

@@ -173,7 +173,7 @@ class Decoder:
                 _last.decoder.close()
                 del _last.decoder, _last.what
             _last.decoder, _last.what = cls(path, movie, name), what
-        return _last.decoder  # type: ignore[no-any-return]
+        return _last.decoder
 
     def close(self) -> None:
         """Let the file go."""

@@ -253,7 +253,7 @@ class Cut {
       most = Math.max(...percents),
       least = Math.min(...percents),
       at = Math.min(Math.max((this.frame - begin) / Math.max(length - 1, 1), 0), 1),
-      level = (percent) => 41 - (38 * (percent - least)) / (most - least || 1),
+      level = percent => 41 - (38 * (percent - least)) / (most - least || 1),
       points = curve.map(([share], i) => `${340 * share} ${level(percents[i])}`);
     figure.querySelector(".line").setAttribute("d", `M${points.join("L")}`);
     figure.querySelector(".playhead").setAttribute("d", `M${340 * at} 0V44`);
