@@ -5,12 +5,34 @@ from __future__ import annotations
 import argparse
 import json
 import sys
+from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
 
 from aperture.match.document import InvalidDocument, loads, schema, unwrapped, version_of
 from aperture.match.report import refusal
 from aperture.match.solve import solve
+
+
+def _warm() -> None:
+    """Compile all kernels, side by side: each process keeps what it compiles for those that come later."""
+    from aperture.around import recombine
+    from aperture.moves import flight
+    from aperture.path import warm
+    from aperture.render import blurred
+
+    # The longest first.
+    compiling = (
+        warm.compile_solving,
+        warm.compile_following,
+        blurred.compile_all,
+        flight.compile_all,
+        recombine.compile_all,
+    )
+    with ProcessPoolExecutor(mp_context=get_context("spawn")) as pool:
+        for done in [pool.submit(one) for one in compiling]:
+            done.result()
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -26,15 +48,7 @@ def main(arguments: list[str] | None = None) -> int:
     commands.add_parser("warm", help="compile what is compiled at its first use")
     options = parser.parse_args(arguments)
     if options.command == "warm":
-        from aperture.around.recombine import compile_all as compile_joining
-        from aperture.moves.flight import compile_all as compile_flight
-        from aperture.path.warm import compile_all
-        from aperture.render.blurred import compile_all as compile_rays
-
-        compile_flight()
-        compile_all()
-        compile_rays()
-        compile_joining()
+        _warm()
         return 0
     if options.command == "schema":
         print(json.dumps(schema(2 if options.which == "match-2" else 1), indent=2))

@@ -19,13 +19,17 @@ from aperture.track.follow import Follower, Settings
 SIZE, FRAMES, POINTS = (640, 360), 12, 60
 
 
-def compile_all() -> None:
-    """Follow a few points and solve a small path."""
+def compile_following() -> None:
+    """Follow a few points."""
     noise = np.random.default_rng(1).uniform(0, 255, SIZE[::-1]).astype(np.float32)
     follower = Follower(Settings(wanted=20))
     for number in range(3):
         follower.advance(number, np.roll(noise, number, axis=1))
     follower.finish()
+
+
+def compile_solving() -> None:
+    """Solve a small path."""
     solve(_document())
 
 
