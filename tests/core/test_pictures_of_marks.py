@@ -120,7 +120,7 @@ class OnTheMeanOfAFilm(TestCase):
             (lambda frames: frames, False, 1.1),
             (lambda frames: through_a_movie(frames, 18), True, 1.25),
         ):
-            found = measured(6, how, lossy, grain=0.0 if lossy else 1.0)
+            found = measured(4, how, lossy, grain=0.0 if lossy else 1.0)
             (one, over_one, _), (mean, over_mean, over_corners) = found["one"], found["mean"]
             self.assertLess(max(over_one, over_mean), most)
             self.assertLess(over_corners, most)
