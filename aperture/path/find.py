@@ -10,11 +10,8 @@
 
 from __future__ import annotations
 
-import os
-from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TypeVar
 
 import numpy as np
 
@@ -53,8 +50,6 @@ RIVALS = 12.0
 MOST_PLACED = 0.7
 
 Watch = Callable[[str, float], None]
-_Start = TypeVar("_Start")
-_Made = TypeVar("_Made")
 
 
 @dataclass
@@ -166,7 +161,7 @@ def _from_survey(
         return float(np.nanmedian(px)), path
 
     tried = []
-    for number, one in enumerate(_each(begun, starts)):
+    for number, one in enumerate(map(begun, starts)):
         watch("Posing frames by the survey", 0.05 + 0.4 * number / len(starts))
         tried.append(one)
     off, path = min(tried, key=lambda one: one[0])
@@ -207,23 +202,11 @@ def _best_turning(
             zoom=None if zoom is None else zoom[keys],
         )
 
-    for number, turning in enumerate(_each(turned, starts)):
+    for number, turning in enumerate(map(turned, starts)):
         watch("Trying a camera that only turns", 0.02 + 0.1 * number / len(starts))
         if turning and (best is None or cost(turning.residuals, 1.0) < cost(best.residuals, 1.0)):
             best = turning
     return best
-
-
-def _each(function: Callable[[_Start], _Made], starts: list[_Start]) -> Iterator[_Made]:
-    """What comes of each start, in their order; they are worked on side by side."""
-    with ThreadPoolExecutor(len(os.sched_getaffinity(0))) as pool:
-        under_way = [pool.submit(function, start) for start in starts]
-        try:
-            for one in under_way:
-                yield one.result()
-        finally:  # stopped in between: what hasn't begun needn't
-            for one in under_way:
-                one.cancel()
 
 
 def _best_start(
@@ -257,7 +240,7 @@ def _best_start(
     def begun(start: tuple[Array, Array | None]) -> tuple[Growing, Array] | None:
         return _started(sightings, optics, wanted, keys, *start)
 
-    for number, started in enumerate(_each(begun, starts)):
+    for number, started in enumerate(map(begun, starts)):
         focal = float(np.exp(starts[number][0][0]))
         watch(f"Tried a focal length of {focal:.3g} mm", 0.12 + 0.4 * number / len(starts))
         if started:
@@ -278,9 +261,11 @@ def _best_start(
         ] or paths
     total = int(np.count_nonzero(sightings.seen[keys]))
     best = min(paths, key=lambda item: _misfit(item[0], item[1], noise, total))
-    if pivoted and as_good(min(pivoted, key=lambda item: item[0].scale), best):
-        # It has points for all tracks, also for those whose rays hardly differ.
-        return pivoted[0][0], pivoted[1][0]
+    near, far = sorted(pivoted, key=lambda item: item[0].scale) if pivoted else (None, None)
+    if near and far and as_good(near, best):
+        # It has points for all tracks, also for those whose rays hardly differ. Where the other explains plainly less
+        # already, it is no rival, and takes long to end.
+        return near[0], far[0] if as_good(far, near) else None
     return best[0], None
 
 
