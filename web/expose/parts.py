@@ -8,17 +8,7 @@ from aperture.light.metering import SURFACES
 from aperture.light.motion import PHASES
 from aperture.moves.move import MOST_FRAMES
 from web.plates.parts import FRAME
-from web.shows.schemas import (
-    ID,
-    NUMBER,
-    POSITIVE,
-    TRUTH,
-    listed,
-    maybe,
-    numbers,
-    record,
-    text,
-)
+from web.shows.schemas import ID, NUMBER, POSITIVE, TRUTH, listed, maybe, numbers, record, text
 from web.shows.state import Part
 
 BLOB = record({"blob": {"type": "string", "pattern": "^[0-9a-f]{64}$"}})
