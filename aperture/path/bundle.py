@@ -44,10 +44,8 @@ class Bundle(NormalEquations):
         Where to begin.
     freedom : Freedom
     facts : Facts, optional
-    tied : tuple of int
-        Points that a fact ties to a camera, the lens or to another point.
-    threads : int, optional
-        All cores, if not given.
+    tied, threads
+        As `NormalEquations` has them.
     """
 
     def __init__(

@@ -31,10 +31,8 @@ MOST_NAMED = 5
 def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     """Of each fact how far the solution is from it, and the ones that contradict the rest."""
     network = told.network
-    equations, rows = (
-        [],
-        [],
-    )  # an equation of several things, such as the lines of a frame, has rows of each
+    # An equation of several things, such as all lines of a frame, has rows of each.
+    equations, rows = [], []
     for equation in network.facts.equations:
         if isinstance(equation, OnOnePlane | OfMove):
             continue
@@ -60,11 +58,10 @@ def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
         conflicts.append(
             _named(told, str(ids[worst]), equations[worst], r[worst] / redundancy[worst], w[worst])
         )
-        for index in np.flatnonzero(
-            ids == ids[worst]
-        ).tolist():  # all of it: what is left would pull on
+        of_it = ids == ids[worst]
+        for index in np.flatnonzero(of_it).tolist():  # all of it: what is left would pull on
             r, products = _taken_out(index, r, products)
-        gone |= ids == ids[worst]
+        gone |= of_it
     return facts, conflicts
 
 

@@ -207,7 +207,8 @@ class Decoder:
                 if found is not None:
                     return found
                 self._seek(before, movie.key_places[before])
-            self._jumped_to = wanted if not movie.by_count else self._jumped_to
+            if not movie.by_count:
+                self._jumped_to = wanted
             found = self._next_of(number, wanted)
             if found is not None:
                 return found

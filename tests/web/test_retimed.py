@@ -13,9 +13,10 @@ from web.expose.focusing import focus_at
 from web.expose.page import longest_streak
 from web.jobs.models import Job
 from web.match.path_fits import camera_of_state
-from web.plates.film_actions import work_on
+from web.plates.film_actions import take_film, work_on
 from web.plates.full_frames import linear_frame
-from web.shows.history import edit
+from web.plates.models import film_of
+from web.shows.history import edit, undo
 from web.shows.models import Shot
 from web.shows.organise import set_deleted
 from web.stage.stand_ins import stand_ins_of
@@ -97,6 +98,7 @@ class Retimed(OnFilm):
         self.assertGreater(len(held), 1)
         streak, own = longest_streak(work_on(self.now(), 6)), self.rendered(self.now(), 6)
         self.assertGreater(streak, 2)
+        self.assertEqual(shutter_of(made, held[0]), shutter_of(self.now(), 6))
         for frame in held:
             self.assertAlmostEqual(longest_streak(work_on(made, frame)), streak, places=5)
             np.testing.assert_allclose(self.rendered(made, frame), own, atol=1 / 254)
@@ -124,6 +126,10 @@ class Retimed(OnFilm):
         page = self.client.get(f"/shows/tide/{made.code}/plate")
         self.assertContains(page, "Its camera goes in steps")
         self.smeared_as_filmed(made)
+        # Another film in its place goes as it was filmed.
+        replaced = take_film(made, film_of(self.now()))
+        self.assertEqual((replaced.state["retimed"], replaced.state["shutter"]), (None, {}))
+        undo(replaced)
         set_deleted(self.shot, True)
         page = self.client.get(f"/shows/tide/{made.code}/plate")
         self.assertContains(page, "made from is gone")

@@ -344,14 +344,14 @@ def _gate(gate: dict, clip: Clip, offset: int) -> dict:
 
 
 def _shutter(shot: Shot, clip: Clip) -> dict:
-    """The shutter at the new speed; of a shot that is at another speed itself, at both."""
+    """The shutter at the new speed; of a shot that is at another speed itself, at both. A held frame shows the blur that it has."""
     own = {key: value for key, value in shot.state["shutter"].items() if key not in TIMED}
-    at = moments(clip)
-    by = dict(slowed(clip))
+    at, holds = moments(clip), clip.between == "repeat"
+    by = {0: 1.0} if holds else dict(slowed(clip))
     if "slow" in shot.state["shutter"]:
         by = {k: by.get(k, by[0]) * slowed_by(shot, round(at[k])) for k in range(clip.length)}
     own["slow"] = [[clip.first + frame, times] for frame, times in by.items()]
-    if clip.between == "repeat":
+    if holds:
         held = (at - shot.state["shift"]).astype(int).tolist()
         own["held"] = {"first": clip.first, "at": held}
     return own

@@ -87,12 +87,8 @@ def _light_of(data: bytes) -> np.ndarray:
 
 def shutter_of(shot: Shot, frame: int | None = None) -> Shutter:
     """When the sensor is exposed on a frame; a readout that isn't typed is as the Match step knows it."""
-    return _shutter(shot, slowed_by(shot, frame))
-
-
-def _shutter(shot: Shot, slow: float) -> Shutter:
     own, rate = shot.state["shutter"], float(shot.show.rate)
-    seconds = of_camera(shot)["seconds"].value
+    seconds, slow = of_camera(shot)["seconds"].value, slowed_by(shot, frame)
     open_frames = min(1e3, seconds * rate * slow) if seconds else 0.0
     ms = own.get("readout_ms")
     if ms is None:
@@ -166,11 +162,6 @@ def exposed_items(state: State) -> dict[str, StandIn]:
     return {name: exposed_item(state, item) for name, item in stand_ins_of(state).items()}
 
 
-def exposing(shot: Shot, frame: int | None = None) -> Shutter:
-    """When the sensor was exposed, by the frames of what was filmed."""
-    return _shutter(shot, 1.0) if steps_of(shot.state) else shutter_of(shot, frame)
-
-
 def blur_of(shot: Shot, frame: int | None = None, depth: bool = True, motion: bool = True) -> Blur:
     """The shot's lens and shutter on a frame, for a render of `exposed_item`s; without what isn't known or wanted."""
     at = moment_of(shot, frame)
@@ -182,7 +173,7 @@ def blur_of(shot: Shot, frame: int | None = None, depth: bool = True, motion: bo
         pupil_of(shot),
         path,
         at,
-        exposing(shot, frame) if motion else Shutter(0.0),
+        shutter_of(shot, frame) if motion else Shutter(0.0),
         brighter(shot),
     )
 
@@ -199,7 +190,7 @@ def streaks_of(shot: Shot, points: Points, frame: int | None = None) -> Streaks 
     ):
         return None
     used = path if moves and path is not None else CameraPath.still(camera, at)
-    return streaks(used, at, points, exposing(shot, frame))
+    return streaks(used, at, points, shutter_of(shot, frame))
 
 
 def small(camera: Camera, width: int) -> Camera:

@@ -16,6 +16,7 @@ from aperture.plates.reading import kind_of
 from aperture.plates.take_in import AS_IT_IS, take_in
 from aperture.plates.way_in import WayIn
 from web.blobs.folders import incoming, settle
+from web.plates.frames import film_replaced
 from web.plates.models import Plate
 from web.shows.history import create_shot, edit
 from web.shows.models import Shot, Show
@@ -108,6 +109,8 @@ def take_plate(shot: Shot, plate: Plate, base: int | None = None) -> Shot:
 
         # What was typed of the old picture doesn't hold for another one.
         state["plate_facts"] = {}
+        if state["film"]:
+            film_replaced(state)
         state["film"], state["aside"], state["range"] = None, {}, None
         state["way_in"] = {}
 
