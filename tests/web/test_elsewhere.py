@@ -94,7 +94,7 @@ class Elsewhere(test_workers.Workers):
             (r"ssl_certificate.*", ""),
             (r"server_name .*", ""),
             (r"http://127.0.0.1:8000", server),
-            (r"proxy_set_header Host \$host", f"proxy_set_header Host {server[7:]}"),
+            (r"proxy_set_header Host \$http_host", f"proxy_set_header Host {server[7:]}"),
             (r"X-Forwarded-Proto https", "X-Forwarded-Proto http"),
             (r"/srv/aperture/", f"{self.folder}/data/"),
         ):
