@@ -8,7 +8,8 @@ import tempfile
 if __name__ == "__main__":
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "web.config.settings")
     if sys.argv[1:2] == ["test"]:
-        # Tests make and remove plates and renders: never among somebody's own, whatever folder is set.
+        # Tests make and remove plates and renders: never among somebody's own, whatever folder is
+        # set.
         folder = tempfile.TemporaryDirectory(prefix="aperture-test-")
         os.environ |= {
             "APERTURE_DATA": folder.name,

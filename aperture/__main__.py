@@ -1,4 +1,5 @@
-"""The command line: `python -m aperture solve CASE.json ...` and `python -m aperture schema match` (or `match-2`)."""
+"""The command line: `python -m aperture solve CASE.json ...` and `python -m aperture schema match`
+(or `match-2`)."""
 
 from __future__ import annotations
 
@@ -16,7 +17,8 @@ from aperture.match.solve import solve
 
 
 def _warm() -> None:
-    """Compile all kernels, side by side: each process keeps what it compiles for those that come later."""
+    """Compile all kernels, side by side: each process keeps what it compiles for those that come
+    later."""
     from aperture.around import recombine
     from aperture.moves import flight
     from aperture.path import warm

@@ -17,7 +17,8 @@ from aperture.lens.lens import Lens
 
 
 def border_points(grid: Grid) -> Array:
-    """(6, 2) px: the middles of left and right, of top and bottom, and two opposite corners; between them lie the angles of view."""
+    """(6, 2) px: the middles of left and right, of top and bottom, and two opposite corners;
+    between them lie the angles of view."""
     w, h = grid.width, grid.height
     return np.array([[0, h / 2], [w, h / 2], [w / 2, 0], [w / 2, h], [0, 0], [w, h]])
 
@@ -41,8 +42,8 @@ class Camera:
 
     Examples
     --------
-    A 50 mm lens on a gate of 36 × 20.25 mm, 1.5 m above the floor. A point 10 m ahead and 1 m to the
-    right is imaged 5 mm, or 267 px, to the right of the middle.
+    A 50 mm lens on a gate of 36 × 20.25 mm, 1.5 m above the floor. A point 10 m ahead and 1 m to
+    the right is imaged 5 mm, or 267 px, to the right of the middle.
 
     >>> camera = Camera.at(Grid.from_gate(1920, 1080, 36.0, 20.25), Lens(50.0), (0, 1.5, 0))
     >>> camera.project([[1.0, 1.5, -10.0]]).round(2)
@@ -182,17 +183,20 @@ class Camera:
 
     @property
     def view(self) -> View:
-        """Full angles between the middles of opposite sides, and between corners, lens distortion included; NaN where unseen."""
+        """Full angles between the middles of opposite sides, and between corners, lens distortion
+        included; NaN where unseen."""
         if self.lens.projection.around:
             return self._view_around()
         rays = self.rays(border_points(self.grid))
-        # Between unit vectors, the half angle from the chord: accurate for small angles and for ones near 180°.
+        # Between unit vectors, the half angle from the chord: accurate for small angles and for
+        # ones near 180°.
         a, b = rays[0::2], rays[1::2]
         apart, together = np.sqrt(((a - b) ** 2).sum(axis=1)), np.sqrt(((a + b) ** 2).sum(axis=1))
         return View(*(2 * np.arctan2(apart, together)).tolist())
 
     def _view_around(self) -> View:
-        """Of a panorama: across by its longitudes, up to a whole turn; a diagonal it has none of its own."""
+        """Of a panorama: across by its longitudes, up to a whole turn; a diagonal it has none of
+        its own."""
         if not self.lens.projection.wraps:  # laid out in pieces: it sees everything
             return View(math.tau, math.pi, math.tau)
         across = min(self.grid.width / self.focal_px[0], math.tau)
@@ -214,7 +218,8 @@ class Camera:
         return bool(self.lens.projection.wraps and along and whole)
 
     def intrinsic_matrix(self) -> Array:
-        """(3, 3) as OpenCV writes it: x right, y down, z forward, origin at the outer corner as everywhere here."""
+        """(3, 3) as OpenCV writes it: x right, y down, z forward, origin at the outer corner as
+        everywhere here."""
         out = np.eye(3)
         out[:2, :2] = self.grid.px_linear @ np.diag(self.lens.scale_mm)
         out[:2, 2] = self.principal_point_px

@@ -1,9 +1,11 @@
-"""Runs functions that read somebody else's files in a process of its own, with limits of memory and time.
+"""Runs functions that read somebody else's files in a process of its own, with limits of memory and
+time.
 
-Decoders trust what a file says of itself: a few hundred bytes can ask for 20 GB, or loop for hours. Such a function runs
-here in a fresh interpreter, which the operating system stops where it goes beyond the limits; the caller, a web server with
-many people on it, only waits. A function that is run this way is importable, takes and returns what can be pickled, and
-writes very large results into files whose paths it is given.
+Decoders trust what a file says of itself: a few hundred bytes can ask for 20 GB, or loop for hours.
+Such a function runs here in a fresh interpreter, which the operating system stops where it goes
+beyond the limits; the caller, a web server with many people on it, only waits. A function that is
+run this way is importable, takes and returns what can be pickled, and writes very large results
+into files whose paths it is given.
 """
 
 from __future__ import annotations
@@ -32,20 +34,22 @@ _COUNT_BYTES = 8
 LARGEST_REUSED = 512 * 1024**2
 
 _turns = threading.BoundedSemaphore(AT_ONCE)
-# Processes that wait for the next call, by who started them (a forked server must not share them) and their limit.
-# Each ends by itself once its starter is gone, as nothing can be read any more.
+# Processes that wait for the next call, by who started them (a forked server must not share them)
+# and their limit. Each ends by itself once its starter is gone, as nothing can be read any more.
 _waiting: dict[tuple[int, int], list[subprocess.Popen[bytes]]] = {}
 _made_ready: set[tuple[int, int]] = set()
 
 
 def run_fenced(function: Callable[..., Any], *args: Any, **named: Any) -> Any:
-    """Return what `function` returns for these arguments, computed behind a fence of its own. Raises as `Fence.run`."""
+    """Return what `function` returns for these arguments, computed behind a fence of its own.
+    Raises as `Fence.run`."""
     with Fence() as fence:
         return fence.run(function, *args, **named)
 
 
 def get_ready(function: Callable[..., Any]) -> None:
-    """Have a process wait that has loaded what `function` needs, where none waits yet; in the background.
+    """Have a process wait that has loaded what `function` needs, where none waits yet; in the
+    background.
 
     To start one takes a second, which whoever asks first would have to wait.
     """
@@ -95,8 +99,8 @@ class Fence:
         Raises
         ------
         Problem
-            What the function raises; or a sentence where it needs more than it may, or dies. After that the next call
-            begins with a fresh process.
+            What the function raises; or a sentence where it needs more than it may, or dies. After
+            that the next call begins with a fresh process.
         """
         process = self._started()
         late = threading.Event()
@@ -157,7 +161,8 @@ class Fence:
 
 
 def _environment() -> dict[str, str]:
-    """One thread, as each one's own memory counts; and this package found wherever the caller stands."""
+    """One thread, as each one's own memory counts; and this package found wherever the caller
+    stands."""
     root = str(Path(__file__).parents[1])
     path = os.pathsep.join([root, *filter(None, [os.environ.get("PYTHONPATH")])])
     threads = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}

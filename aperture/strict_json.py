@@ -1,4 +1,5 @@
-"""JSON from outside, read strictly: what Python's reader lets through, and nothing else could store or show, is refused."""
+"""JSON from outside, read strictly: what Python's reader lets through, and nothing else could store
+or show, is refused."""
 
 from __future__ import annotations
 
@@ -12,7 +13,8 @@ ESCAPED_SURROGATE = re.compile(r"\\u[dD][89a-fA-F]")
 
 
 def loads(text: str | bytes) -> Any:
-    """The value that `text` holds (RFC 8259: no NaN, no infinity; and no half of a surrogate pair, RFC 8259 section 8.2).
+    """The value that `text` holds (RFC 8259: no NaN, no infinity; and no half of a surrogate pair,
+    RFC 8259 section 8.2).
 
     Raises Problem.
     """

@@ -1,8 +1,10 @@
-"""Time code: hours, minutes, seconds and frames as the trade writes them, after SMPTE ST 12-1:2014 (cited from memory).
+"""Time code: hours, minutes, seconds and frames as the trade writes them, after SMPTE ST 12-1:2014
+(cited from memory).
 
-Time code counts whole frames. At 24000/1001, 30000/1001 or 60000/1001 pictures a second it runs slower than the clock.
-Drop-frame counting, written with a semicolon, leaves out numbers (no pictures): the first two of each minute, four at
-60000/1001, but in minutes 0, 10, 20, 30, 40 and 50. So it stays within two frames of the clock over an hour.
+Time code counts whole frames. At 24000/1001, 30000/1001 or 60000/1001 pictures a second it runs
+slower than the clock. Drop-frame counting, written with a semicolon, leaves out numbers (no
+pictures): the first two of each minute, four at 60000/1001, but in minutes 0, 10, 20, 30, 40 and
+50. So it stays within two frames of the clock over an hour.
 """
 
 from __future__ import annotations
@@ -35,7 +37,8 @@ def format_timecode(frame: int, rate: Fraction, drop: bool = False) -> str:
         left_out = _left_out(rate)
         ten = minute * 10 - left_out * 9
         tens, rest = divmod(frame, ten)
-        # The first minute of ten is whole; each of the others begins with numbers that are left out.
+        # The first minute of ten is whole; each of the others begins with numbers that are left
+        # out.
         minutes = 0 if rest < minute else 1 + (rest - minute) // (minute - left_out)
         frame += left_out * (9 * tens + minutes)
     seconds, number = divmod(frame, count)
@@ -46,7 +49,8 @@ def format_timecode(frame: int, rate: Fraction, drop: bool = False) -> str:
 
 
 def parse_timecode(text: str, rate: Fraction) -> int:
-    """The frame that a time code names, counted from 00:00:00:00; a semicolon or point before the frames means drop-frame.
+    """The frame that a time code names, counted from 00:00:00:00; a semicolon or point before the
+    frames means drop-frame.
 
     Raises Problem where it isn't time code, or names a frame that isn't there.
     """

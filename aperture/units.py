@@ -1,7 +1,8 @@
 """Lengths, angles, times and frame rates: parsed here and printed here, nowhere else.
 
-The core computes in metres, radians, seconds and exact frame rates; people type and read the show's units.
-Conversion factors: the international yard and pound agreement of 1959 (1 in = 25.4 mm exactly).
+The core computes in metres, radians, seconds and exact frame rates; people type and read the show's
+units. Conversion factors: the international yard and pound agreement of 1959 (1 in = 25.4 mm
+exactly).
 """
 
 from __future__ import annotations
@@ -67,7 +68,8 @@ _DECIMAL_RATES = {
 
 
 def parse_number(text: str, name: str = "The number") -> float:
-    """A plain finite number, with a decimal point or comma, or a fraction such as 1/48. Raises Problem."""
+    """A plain finite number, with a decimal point or comma, or a fraction such as 1/48. Raises
+    Problem."""
     cleaned = str(text).strip().replace("−", "-")
     match = _FRACTION.fullmatch(cleaned)
     try:
@@ -174,7 +176,8 @@ def parse_seconds(text: str, name: str = "The time") -> float:
 
 
 def parse_pair(text: str, name: str = "The place") -> tuple[float, float]:
-    """Two numbers such as coordinates in px: `960 540`, `960, 540`, `960.5; 540`. Raises Problem."""
+    """Two numbers such as coordinates in px: `960 540`, `960, 540`, `960.5; 540`. Raises
+    Problem."""
     cleaned = re.sub(r"\s*px\s*$", "", str(text).strip())
     parts = [part.rstrip(",") for part in re.split(r"\s*;\s*|\s+", cleaned) if part != ","]
     if len(parts) == 1:
@@ -229,7 +232,8 @@ def format_rate(rate: Fraction) -> str:
 def places_for(
     plus_minus: float | None, value: float = 1.0, fallback: int = 2, most: int = 6
 ) -> int:
-    """Decimal places at which the ± shows two significant figures when it starts with 1 or 2, else one."""
+    """Decimal places at which the ± shows two significant figures when it starts with 1 or 2, else
+    one."""
     if plus_minus is None or not math.isfinite(plus_minus) or plus_minus <= 0:
         return fallback
     exponent = math.floor(math.log10(plus_minus))
@@ -244,7 +248,8 @@ def format_value(
     places: int | None = None,
     fallback: int = 2,
 ) -> tuple[str, str]:
-    """The one number formatter: (value with unit, ± or empty), both rounded to the same decimal place."""
+    """The one number formatter: (value with unit, ± or empty), both rounded to the same decimal
+    place."""
     if value is None or not math.isfinite(value):
         return "–", ""
     if places is None:

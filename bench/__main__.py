@@ -1,4 +1,5 @@
-"""`make bench`: figures, each with the reference it was measured against in the same run. Seeds are fixed; timings are of this machine, now."""
+"""`make bench`: figures, each with the reference it was measured against in the same run. Seeds are
+fixed; timings are of this machine, now."""
 
 import os
 import resource
@@ -50,7 +51,8 @@ def accuracy(count=500):
 
 
 def warm_solve(rounds=80):
-    """A warm solve of 12 edges, 6 spots and 3 facts, against SciPy with a numerical Jacobian on the same residuals."""
+    """A warm solve of 12 edges, 6 spots and 3 facts, against SciPy with a numerical Jacobian on the
+    same residuals."""
     from scipy.optimize import least_squares
 
     from aperture.match.document import read
@@ -143,7 +145,8 @@ def _state(system, fit):
 
 
 def overlay_while_dragging(moves=60):
-    """From pointer move to redrawn overlay, in a real browser against a running server with the demo show."""
+    """From pointer move to redrawn overlay, in a real browser against a running server with the
+    demo show."""
     from playwright.sync_api import sync_playwright
 
     with (
@@ -178,7 +181,8 @@ def overlay_while_dragging(moves=60):
 
 
 def large_import():
-    """A 45-megapixel 16-bit TIFF, in a process of its own; the reference is tifffile reading its pixels and nothing more."""
+    """A 45-megapixel 16-bit TIFF, in a process of its own; the reference is tifffile reading its
+    pixels and nothing more."""
     import tifffile
 
     with tempfile.TemporaryDirectory() as folder:

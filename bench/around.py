@@ -1,4 +1,5 @@
-"""Panoramas: a render all around against bare embree, views joined, and looking around in the browser.
+"""Panoramas: a render all around against bare embree, views joined, and looking around in the
+browser.
 
 References, measured in the same run: embree alone, asked as many primary and shadow rays by as many
 threads; OpenCV's linear remap of a picture of the panorama's size, six times; and a browser's own

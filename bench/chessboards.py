@@ -1,4 +1,5 @@
-"""Bow marks alone, on real photographs: how a calibrated lens bends, against the intrinsics published with the photographs."""
+"""Bow marks alone, on real photographs: how a calibrated lens bends, against the intrinsics
+published with the photographs."""
 
 import numpy as np
 
@@ -25,7 +26,8 @@ def bows(corners, name="") -> list[dict]:
 
 
 def document(size, marks, free, given=()) -> dict:
-    """Focal length and principal point as published; so are the coefficients named in `given`; those of `free` are to be found."""
+    """Focal length and principal point as published; so are the coefficients named in `given`;
+    those of `free` are to be found."""
     matrix, (k1, k2, p1, p2, k3) = intrinsics()
     published = {"k1": k1, "k2": k2, "k3": k3, "p1": p1, "p2": p2}
     # One millimetre a pixel: the published focal length is in pixels.
@@ -45,7 +47,8 @@ def document(size, marks, free, given=()) -> dict:
 
 
 def straightness(size, lens_found: dict, corners) -> float:
-    """rms distance, px, of a board's corners from the straight lines through its rows, once the found lens has straightened them."""
+    """rms distance, px, of a board's corners from the straight lines through its rows, once the
+    found lens has straightened them."""
     matrix, _ = intrinsics()
     focal, centre = float(matrix[1, 1]), np.array([matrix[0, 2] + 0.5, matrix[1, 2] + 0.5])
     lens = Lens(focal, coefficients=tuple(lens_found["distortion"][name] for name in FREE))

@@ -1,12 +1,14 @@
-"""`python -m bench.faults`: what the application does while something that it stands on is gone, and afterwards.
+"""`python -m bench.faults`: what the application does while something that it stands on is gone,
+and afterwards.
 
 - 200 kills of server and worker at random moments while 50 people work;
 - the database locked for 30 seconds, as by a copy or somebody's tool;
 - Redis gone for 30 seconds, where tasks go through it;
 - the clock set back by an hour while people work.
 
-Each time: no edit that was answered is lost, everything that can't be done is said in a sentence, and all goes on by
-itself. `python -m bench.faults lock clock` does only those. The exit status says whether all held.
+Each time: no edit that was answered is lost, everything that can't be done is said in a sentence,
+and all goes on by itself. `python -m bench.faults lock clock` does only those. The exit status says
+whether all held.
 """
 
 import os

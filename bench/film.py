@@ -1,4 +1,5 @@
-"""Bringing filmed plates in: small pictures of all frames on all cores; the reference is decoding alone, in one process, in the same run."""
+"""Bringing filmed plates in: small pictures of all frames on all cores; the reference is decoding
+alone, in one process, in the same run."""
 
 import os
 import tempfile
@@ -19,7 +20,8 @@ PART = 24
 
 
 def _frames():
-    """Frames with the detail and the noise of a real plate: a photograph's worth of texture that pans."""
+    """Frames with the detail and the noise of a real plate: a photograph's worth of texture that
+    pans."""
     rng = np.random.default_rng(1)
     wide = rng.integers(0, 255, (SIZE[1] // 4, SIZE[0] // 2, 3), np.uint8)
     wide = cv2.GaussianBlur(

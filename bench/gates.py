@@ -1,4 +1,5 @@
-"""The Gate page of a show with 300 shots, in the server's own time and queries; the reference is the same page of a show with two."""
+"""The Gate page of a show with 300 shots, in the server's own time and queries; the reference is
+the same page of a show with two."""
 
 import os
 import subprocess

@@ -1,4 +1,5 @@
-"""The reference of `bench.moving_cameras`: the same bundle in GTSAM, from the same start, on one core."""
+"""The reference of `bench.moving_cameras`: the same bundle in GTSAM, from the same start, on one
+core."""
 
 import time
 

@@ -124,7 +124,8 @@ def chain(rng, links: int = 4) -> Case:
 
 
 def plumb(rng) -> Case:
-    """An exact origin, spots surveyed to 5 mm, and a plumb length from the origin to one of them."""
+    """An exact origin, spots surveyed to 5 mm, and a plumb length from the origin to one of
+    them."""
     scene = Scene(rng)
     scene.spot("origin", np.zeros(3), world=[0.0, 0.0, 0.0])
     top = np.array([0.0, 1.0, 0.0])
@@ -165,7 +166,8 @@ def noisy(rng) -> Case:
 
 
 def blundered(rng, robust: bool = False) -> Case:
-    """`room` with a tenth of its marks 15 px off; `robust`: with the document asking to mistrust."""
+    """`room` with a tenth of its marks 15 px off; `robust`: with the document asking to
+    mistrust."""
     case = room(rng)
     marks = case.document["marks"]
     for index in rng.choice(len(marks), round(0.1 * len(marks)), replace=False):

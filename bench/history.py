@@ -1,4 +1,5 @@
-"""What a save costs in a filmed shot with many tracks, against writing the whole state as one JSON text; and how large its pages are."""
+"""What a save costs in a filmed shot with many tracks, against writing the whole state as one JSON
+text; and how large its pages are."""
 
 import json
 import os

@@ -1,8 +1,8 @@
 """Light: renders with lens and shutter against bare embree, and the maps over the plate.
 
-References, measured in the same run: embree alone, asked as many primary rays for what they meet and
-as many shadow rays whether they are blocked, by as many threads; and OpenCV's bilateral filter of the
-same picture, for the map of measured blur.
+References, measured in the same run: embree alone, asked as many primary rays for what they meet
+and as many shadow rays whether they are blocked, by as many threads; and OpenCV's bilateral filter
+of the same picture, for the map of measured blur.
 """
 
 import os
@@ -55,7 +55,8 @@ def _best(work, times=3):
 
 
 def bare(camera, items, size=SIZE, side=SIDE):
-    """Seconds of embree alone, asked what the rays of a picture meet and whether the sun is seen there; and how many rays those were."""
+    """Seconds of embree alone, asked what the rays of a picture meet and whether the sun is seen
+    there; and how many rays those were."""
     scene = Scene(camera, items, Light())
     scene.ready()
     ways = rays(camera, (0, size[1]), (0, size[0]), side).reshape(-1, 3)

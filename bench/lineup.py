@@ -1,6 +1,8 @@
-"""How long the Set's and the Line-up's own work takes on the demo's scene: the plate on a stand-in, a render brought back, the plate's edges.
+"""How long the Set's and the Line-up's own work takes on the demo's scene: the plate on a stand-in,
+a render brought back, the plate's edges.
 
-References, in the same run: embree asked once for every corner of the worn surface; OpenCV reading the same picture and comparing it once.
+References, in the same run: embree asked once for every corner of the worn surface; OpenCV reading
+the same picture and comparing it once.
 """
 
 import tempfile

@@ -1,8 +1,9 @@
-"""`python -m bench.load`: 50 people at once, each with a second of thought between two actions, against the application as it is served.
+"""`python -m bench.load`: 50 people at once, each with a second of thought between two actions,
+against the application as it is served.
 
-Wanted on two cores: saves within 300 ms and pages within 500 ms at the 95th percentile. The people run on the same
-machine, and take their share of it. Reference: one person alone, in the same run. On SQLite, and beside it on PostgreSQL
-where that is installed.
+Wanted on two cores: saves within 300 ms and pages within 500 ms at the 95th percentile. The people
+run on the same machine, and take their share of it. Reference: one person alone, in the same run.
+On SQLite, and beside it on PostgreSQL where that is installed.
 """
 
 import http.client
@@ -30,7 +31,8 @@ PAGES = ("plate", "gate", "match", "set", "elements", "line-up", "hand-off", "ex
 
 
 class Person:
-    """Opens pages and saves marks of one shot, as a browser would: one kept connection, the page's own token and revision."""
+    """Opens pages and saves marks of one shot, as a browser would: one kept connection, the page's
+    own token and revision."""
 
     def __init__(self, address: str, seed: int):
         self.host = urlsplit(address).netloc
@@ -72,7 +74,8 @@ class Person:
         return self.ask("POST", path, urlencode(fields), headers)[0]
 
     def save(self, label="Nudged", drags=0):
-        """Drag a mark of the shot, over so many previews, and save it; the status, None where it has none.
+        """Drag a mark of the shot, over so many previews, and save it; the status, None where it
+        has none.
 
         Somebody else may have saved in between, which is no failure.
         """
@@ -103,8 +106,8 @@ class Person:
         return status
 
     def work(self, until: float):
-        """Until then: pages mostly, some with their picture, drags that end in a save, a poll now and then; and a second of
-        thought after each.
+        """Until then: pages mostly, some with their picture, drags that end in a save, a poll now
+        and then; and a second of thought after each.
         """
         while time.perf_counter() < until:
             what = self.random.random()

@@ -1,7 +1,9 @@
-"""Edges refined on one picture of a film and on the mean of many, error over ±, by what the film went through; the reference is the truth.
+"""Edges refined on one picture of a film and on the mean of many, error over ±, by what the film
+went through; the reference is the truth.
 
-A camera that stands still, 16 edges and corners of known places, blurred as a lens does, each frame with a noise of its own.
-Compression takes the noise away and puts errors of its own in its place, which are the same on every frame.
+A camera that stands still, 16 edges and corners of known places, blurred as a lens does, each frame
+with a noise of its own. Compression takes the noise away and puts errors of its own in its place,
+which are the same on every frame.
 """
 
 from __future__ import annotations
@@ -22,7 +24,8 @@ TILE, SIDE, FRAMES = 200, 4, 12
 
 
 def scene(rng):
-    """(linear light (H, W), [(whether an edge, a point of it or the corner, its direction)]) of 4 × 4 tiles."""
+    """(linear light (H, W), [(whether an edge, a point of it or the corner, its direction)]) of 4 ×
+    4 tiles."""
     tiles, what = [], []
     y, x = (np.mgrid[0 : TILE * FINER, 0 : TILE * FINER] + 0.5) / FINER
     for index in range(SIDE**2):
@@ -43,7 +46,8 @@ def scene(rng):
 
 
 def filmed(linear, rng, count=FRAMES, grain=0.0):
-    """Frames (H, W, 3) uint8 with the noise of photons and of reading out; `grain`: how far it is smeared, px."""
+    """Frames (H, W, 3) uint8 with the noise of photons and of reading out; `grain`: how far it is
+    smeared, px."""
 
     def noise():
         out = rng.normal(size=linear.shape)
@@ -78,7 +82,8 @@ def mean_of(frames):
 
 
 def errors(pixels, what, rng, lossy):
-    """(px, over ±) of the edges' points across, and of the corners' coordinates, refined from marks drawn about 1 px off."""
+    """(px, over ±) of the edges' points across, and of the corners' coordinates, refined from marks
+    drawn about 1 px off."""
     edges, corners = [], []
     for edge, at, along in what:
         if edge:
@@ -94,7 +99,8 @@ def errors(pixels, what, rng, lossy):
 
 
 def measured(runs, how, lossy, seed=20261127, grain=0.0):
-    """Of one frame and of the mean: rms of the edges' errors, px; of edges and of corners, over ±."""
+    """Of one frame and of the mean: rms of the edges' errors, px; of edges and of corners, over
+    ±."""
     rng, found = np.random.default_rng(seed), {"one": [], "mean": []}
     for _ in range(runs):
         linear, what = scene(rng)

@@ -1,4 +1,5 @@
-"""How long a mesh of more than a million faces takes to come in, and to be kept; the reference is trimesh's own reading of the same bytes."""
+"""How long a mesh of more than a million faces takes to come in, and to be kept; the reference is
+trimesh's own reading of the same bytes."""
 
 import io
 import tempfile

@@ -1,9 +1,12 @@
-"""Simulated photographs with every kind of evidence mixed, against the Cramér–Rao bound at the truth; and one wrong fact planted.
+"""Simulated photographs with every kind of evidence mixed, against the Cramér–Rao bound at the
+truth; and one wrong fact planted.
 
-The bound is the inverse of the normal matrix at the true camera: no unbiased estimate can be better. A thousand cases know a mean square only to
-4 %, far more than what may be lost. So the same noise also goes through the best linear estimate at the truth, whose mean square is the bound by
-construction: the difference of the two is free of the luck of the draw (a control variate; Hammersley & Handscomb 1964, "Monte Carlo Methods",
-cited from memory). The plain figure is printed beside it.
+The bound is the inverse of the normal matrix at the true camera: no unbiased estimate can be
+better. A thousand cases know a mean square only to 4 %, far more than what may be lost. So the same
+noise also goes through the best linear estimate at the truth, whose mean square is the bound by
+construction: the difference of the two is free of the luck of the draw (a control variate;
+Hammersley & Handscomb 1964, "Monte Carlo Methods", cited from memory). The plain figure is printed
+beside it.
 """
 
 from dataclasses import dataclass
@@ -41,7 +44,8 @@ class Case:
 
 
 def case(rng) -> Case:
-    """A lens of any kind, edges, bows, spots known, surveyed and on planes, lengths, and facts about the camera; each with its own true ±."""
+    """A lens of any kind, edges, bows, spots known, surveyed and on planes, lengths, and facts
+    about the camera; each with its own true ±."""
     squeeze = float(rng.choice([1.0, 1.0, 1.0, 2.0]))
     gate = (18.0, 24.0) if squeeze == 2 else (36.0, 24.0)
     kind = rng.choice(["straight", "straight", "bent", "bent more", "off centre", "fisheye"])
@@ -259,7 +263,8 @@ class Scene:
 
 
 def at_the_truth(one: Case) -> tuple[System, State, np.ndarray, np.ndarray]:
-    """The equations, the true state (lines fitted to what was drawn), and there the residuals (M,) and their Jacobian (M, size)."""
+    """The equations, the true state (lines fitted to what was drawn), and there the residuals (M,)
+    and their Jacobian (M, size)."""
     system = System(read(one.document))
     values = np.zeros(system.value_count)
     for index, spot in enumerate(system.spots):
@@ -270,8 +275,9 @@ def at_the_truth(one: Case) -> tuple[System, State, np.ndarray, np.ndarray]:
 
 
 def bound(one: Case) -> tuple[np.ndarray, np.ndarray]:
-    """(7,) smallest possible standard deviation of QUANTITIES (ln focal, position, turn about the camera's axes), and (7,) the errors that the best
-    linear estimate, which knows the truth to linearise there, makes with the same noise: their mean square is the bound's."""
+    """(7,) smallest possible standard deviation of QUANTITIES (ln focal, position, turn about the
+    camera's axes), and (7,) the errors that the best linear estimate, which knows the truth to
+    linearise there, makes with the same noise: their mean square is the bound's."""
     system, _, r, jacobian = at_the_truth(one)
     identity = np.eye(system.size)
     rows = np.concatenate(
@@ -286,7 +292,8 @@ def bound(one: Case) -> tuple[np.ndarray, np.ndarray]:
 
 
 def errors(fit: dict, one: Case) -> tuple[np.ndarray, np.ndarray]:
-    """(7,) errors of QUANTITIES and (7,) the fit's own ± of focal length, position, pan, tilt and roll."""
+    """(7,) errors of QUANTITIES and (7,) the fit's own ± of focal length, position, pan, tilt and
+    roll."""
     found, pm = fit["camera"], fit["plus_minus"]
     turned = one.camera.rotation.T @ np.array(found["world_from_camera"])[:3, :3]
     turn = (
@@ -317,7 +324,8 @@ def errors(fit: dict, one: Case) -> tuple[np.ndarray, np.ndarray]:
 
 
 def plant(rng, one: Case, sigmas: float = 8.0) -> tuple[dict, str, float]:
-    """The document with one fact moved by so many of its σ; the fact's id, and how many σ of it can show: the rest's share of what is known of it."""
+    """The document with one fact moved by so many of its σ; the fact's id, and how many σ of it can
+    show: the rest's share of what is known of it."""
     weights = solve(one.document).document["evidence"]
     document = one.document | {"facts": [dict(fact) for fact in one.document["facts"]]}
     movable = [
@@ -377,7 +385,8 @@ def study(count: int = 1000, seed: int = 20261125) -> dict:
 
 
 def efficiency(found: dict, columns: slice) -> tuple[float, float, float]:
-    """The bound over the mean square error with its ±, and the same without the control variate, of some QUANTITIES of a study."""
+    """The bound over the mean square error with its ±, and the same without the control variate, of
+    some QUANTITIES of a study."""
     squares = (found["normalised"][:, columns] ** 2).mean(axis=1)
     lost = squares - (found["linear"][:, columns] ** 2).mean(axis=1)
     ratio = 1 + lost.mean()

@@ -1,6 +1,8 @@
-"""Tracks and paths: how exact and how quick, against GTSAM and against the truth of simulated films.
+"""Tracks and paths: how exact and how quick, against GTSAM and against the truth of simulated
+films.
 
-`python -m bench.moving_cameras` takes some ten minutes; `python -m bench.moving_cameras 40` does forty repetitions of each path.
+`python -m bench.moving_cameras` takes some ten minutes; `python -m bench.moving_cameras 40` does
+forty repetitions of each path.
 """
 
 import math
@@ -123,7 +125,8 @@ KINDS = (
 
 
 def simulated(repetitions: int) -> None:
-    """Paths with parallax, focal length unknown, σ 0.2 px, 3 % of the tracks slide; bent by the facts, and only laid down by them."""
+    """Paths with parallax, focal length unknown, σ 0.2 px, 3 % of the tracks slide; bent by the
+    facts, and only laid down by them."""
     for kind, placing in KINDS:
         sigmas, focals, lengths, focal_sigmas = [], [], [], []
         for seed in range(repetitions):
@@ -151,7 +154,8 @@ def simulated(repetitions: int) -> None:
 
 
 def zooms(repetitions: int) -> None:
-    """A zoom of 24 to 70 mm of a full frame over 60 frames, one value per frame, nothing known of it; of which one on a tripod."""
+    """A zoom of 24 to 70 mm of a full frame over 60 frames, one value per frame, nothing known of
+    it; of which one on a tripod."""
     lens = {"focal_mm": None, "focal_over_time": "free", "distortion": {"free": ["k1"]}}
     for kind in ("orbit", "sideways", "turning"):
         sigmas, off, places = [], [], []
@@ -177,7 +181,8 @@ def zooms(repetitions: int) -> None:
 
 
 def by_hand(repetitions: int, hand_px: float = 0.8) -> None:
-    """A path whose size comes from one length between two spots that a hand put down, once for all frames.
+    """A path whose size comes from one length between two spots that a hand put down, once for all
+    frames.
 
     The tracks follow what was hit, not what was meant; with what is told of the hand, and without.
     """

@@ -1,4 +1,5 @@
-"""Pictures with an edge or a corner at a known place, with the demo's blur and noise; refining measured on them, proposals on plates."""
+"""Pictures with an edge or a corner at a known place, with the demo's blur and noise; refining
+measured on them, proposals on plates."""
 
 import time
 
@@ -71,7 +72,8 @@ def corner_picture(rng, size=(120, 120)):
 
 
 def board_picture(rng, size=(400, 300), squares=8):
-    """(pixels, the two ends of a row of corners): squares of opposite contrast, as real boards have them.
+    """(pixels, the two ends of a row of corners): squares of opposite contrast, as real boards have
+    them.
 
     The squares' borders stray, the ink has spread, the light falls off to one side, the display
     curve is any, and the picture was written as JPEG.
@@ -83,7 +85,8 @@ def board_picture(rng, size=(400, 300), squares=8):
     u = (x - middle[0]) * direction[0] + (y - middle[1]) * direction[1]
     v = (y - middle[1]) * direction[0] - (x - middle[0]) * direction[1]
     # Each border strays from its line from stretch to stretch, an eighth of a square long: an edge
-    # by 0.05 px as a whole and a corner by 0.07, as measured on the photographs of tests/chessboard.
+    # by 0.05 px as a whole and a corner by 0.07, as measured on the photographs of
+    # tests/chessboard.
     stray = rng.normal(size=(2, 256, 256)) * 0.14
     near = [np.floor(8 * w / side).astype(int) + 128 for w in (u, v)]
     line = [np.round(w / side).astype(int) + 128 for w in (u, v)]
@@ -103,7 +106,8 @@ def board_picture(rng, size=(400, 300), squares=8):
 
 
 def row_errors(rng, count):
-    """(errors, in their own σ): rows across squares, refined from lines drawn 1 px off; px, and a share."""
+    """(errors, in their own σ): rows across squares, refined from lines drawn 1 px off; px, and a
+    share."""
     errors, own = [], []
     for _ in range(count):
         pixels, ends = board_picture(rng)

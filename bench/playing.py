@@ -1,4 +1,5 @@
-"""Playing a filmed plate in headless Chromium on the Match page, overlay and all; the reference is how often the page could draw.
+"""Playing a filmed plate in headless Chromium on the Match page, overlay and all; the reference is
+how often the page could draw.
 
 120 frames of 1280 × 720, real time, after a first pass. Wanted: 24 pictures a second.
 """

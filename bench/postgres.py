@@ -1,4 +1,5 @@
-"""A PostgreSQL server of its own, in a folder, for figures side by side; None where Debian's `postgresql` isn't installed."""
+"""A PostgreSQL server of its own, in a folder, for figures side by side; None where Debian's
+`postgresql` isn't installed."""
 
 import os
 import shutil

@@ -1,4 +1,5 @@
-"""Real pixels of a filmed plate on frames in any order, through the server; the reference decodes the same pictures and does nothing else.
+"""Real pixels of a filmed plate on frames in any order, through the server; the reference decodes
+the same pictures and does nothing else.
 
 LT070 of the demo: H.264, 1280 × 720, a key picture every 23. Wanted: under 150 ms at any frame.
 """

@@ -1,4 +1,5 @@
-"""How long renders take, and how many rays a second, against embree called bare on the same primary rays in the same run."""
+"""How long renders take, and how many rays a second, against embree called bare on the same primary
+rays in the same run."""
 
 import os
 import time

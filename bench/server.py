@@ -1,4 +1,5 @@
-"""The application as it is really served, in a process of its own, for the benchmarks and the test of sudden death."""
+"""The application as it is really served, in a process of its own, for the benchmarks and the test
+of sudden death."""
 
 import os
 import socket

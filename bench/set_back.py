@@ -1,6 +1,8 @@
-"""The application with a clock that can be set back while it runs: by as many seconds as the file BENCH_CLOCK says.
+"""The application with a clock that can be set back while it runs: by as many seconds as the file
+BENCH_CLOCK says.
 
-Imported first by a server or worker of `bench.faults`; Django's `now` and Python's `time` follow the file.
+Imported first by a server or worker of `bench.faults`; Django's `now` and Python's `time` follow
+the file.
 """
 
 import os

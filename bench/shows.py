@@ -1,6 +1,8 @@
-"""`python -m bench.shows`: a show of 300 matched shots: its board, its cut, and a search, as server time of Django's own client.
+"""`python -m bench.shows`: a show of 300 matched shots: its board, its cut, and a search, as server
+time of Django's own client.
 
-Wanted on two cores: board 100 ms, cut 150 ms, search 50 ms. Reference: one bare query for the same 300 shots and their heads.
+Wanted on two cores: board 100 ms, cut 150 ms, search 50 ms. Reference: one bare query for the same
+300 shots and their heads.
 """
 
 import copy
@@ -56,7 +58,13 @@ def _measure() -> None:
     }
     for address in pages.values():  # standings are worked out once
         client.get(address)
-    bare = _timed(lambda: list(Shot.objects.filter(show=show).select_related("head").values_list("code", "head__number", "head__parts")))  # fmt: skip
+    bare = _timed(
+        lambda: list(
+            Shot.objects.filter(show=show)
+            .select_related("head")
+            .values_list("code", "head__number", "head__parts")
+        )
+    )
     print(f"\nA show of {SHOTS} shots; a bare query for them: {1000 * bare:.1f} ms")
     for key, address in pages.items():
         seconds = _timed(lambda address=address: client.get(address))

@@ -1,4 +1,5 @@
-"""Simulated photographs of edges, an origin and a length, with a known camera. For the benchmark of accuracy, and its small form in the tests."""
+"""Simulated photographs of edges, an origin and a length, with a known camera. For the benchmark of
+accuracy, and its small form in the tests."""
 
 import numpy as np
 
@@ -12,7 +13,8 @@ SIZE, GATE_MM, SIGMA_PX = (3000, 2000), (36.0, 24.0), 0.5
 
 
 def case(rng) -> tuple[dict, Camera]:
-    """A match document and the camera that it is of: 14–100 mm on 36 × 24, turned and tilted, 6–12 edges of 0.5 px, an origin, one length."""
+    """A match document and the camera that it is of: 14–100 mm on 36 × 24, turned and tilted, 6–12
+    edges of 0.5 px, an origin, one length."""
     grid, focal = (
         Grid.from_gate(*SIZE, *GATE_MM),
         float(np.exp(rng.uniform(np.log(14), np.log(100)))),

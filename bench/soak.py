@@ -1,7 +1,9 @@
-"""`python -m bench.soak`: ten minutes of mixed use, while server and worker are killed every 20 seconds and the disk is full once.
+"""`python -m bench.soak`: ten minutes of mixed use, while server and worker are killed every 20
+seconds and the disk is full once.
 
-At the end: is every edit that was answered still there, is the database sound, does anything wait for ever, is anything
-left over, and is memory as it was? The exit status says whether all of it holds.
+At the end: is every edit that was answered still there, is the database sound, does anything wait
+for ever, is anything left over, and is memory as it was? The exit status says whether all of it
+holds.
 """
 
 import atexit
@@ -28,7 +30,8 @@ REST_SECONDS = 180  # after which work that is still under way is stuck
 
 
 class Soaking(Person):
-    """Somebody who remembers which of their saves were answered, and bears with a server that is gone for a while."""
+    """Somebody who remembers which of their saves were answered, and bears with a server that is
+    gone for a while."""
 
     def __init__(self, address, seed):
         super().__init__(address, seed)
@@ -192,8 +195,8 @@ def _soak(folder: Path, seconds: float, can_fill: bool) -> bool:
 
 
 def _come_to_rest(person: Soaking) -> None:
-    """Look at the pages until no work is under way: what a killed worker left behind is seen when somebody looks, once its
-    sign of life is old enough.
+    """Look at the pages until no work is under way: what a killed worker left behind is seen when
+    somebody looks, once its sign of life is old enough.
     """
     for _ in range(REST_SECONDS // 2):
         time.sleep(2)

@@ -1,4 +1,5 @@
-"""How long a large match takes: 40 edges, 40 spots, 10 facts, distortion free; and a small one, against SciPy on the same residuals."""
+"""How long a large match takes: 40 edges, 40 spots, 10 facts, distortion free; and a small one,
+against SciPy on the same residuals."""
 
 import copy
 import time
@@ -14,7 +15,8 @@ from bench.mixed import Scene, case
 
 
 def large(seed=5) -> dict:
-    """A document of 40 edges, 40 spots (half surveyed, half free but for a plane or a length) and 10 facts, k1 and k2 free."""
+    """A document of 40 edges, 40 spots (half surveyed, half free but for a plane or a length) and
+    10 facts, k1 and k2 free."""
     rng = np.random.default_rng(seed)
     while True:
         one = case(rng)

@@ -1,4 +1,5 @@
-"""Surveyed spots given to OpenCV as well: pose by solvePnP, pose and focal length by calibrateCamera; differences in our own ±."""
+"""Surveyed spots given to OpenCV as well: pose by solvePnP, pose and focal length by
+calibrateCamera; differences in our own ±."""
 
 import cv2
 import numpy as np
@@ -43,7 +44,8 @@ def case(rng):
 
 
 def study(count=60, seed=20261127):
-    """Largest differences over our ±: (count, 3) position by solvePnP, position and focal length by calibrateCamera."""
+    """Largest differences over our ±: (count, 3) position by solvePnP, position and focal length by
+    calibrateCamera."""
     rng, out = np.random.default_rng(seed), []
     for _ in range(count):
         data, camera, world, at = case(rng)

@@ -1,1 +1,2 @@
-"""The made-up film The Lantern Tide: a boathouse built, lit and photographed by code, and the show made of it."""
+"""The made-up film The Lantern Tide: a boathouse built, lit and photographed by code, and the show
+made of it."""

@@ -1,4 +1,5 @@
-"""`python -m demo` builds the demo show where it isn't there yet; the rest of `make demo` starts the server."""
+"""`python -m demo` builds the demo show where it isn't there yet; the rest of `make demo` starts
+the server."""
 
 import os
 

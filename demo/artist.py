@@ -32,7 +32,8 @@ class Artist:
         ]
 
     def along(self, start, end, points: int) -> list:
-        """Points drawn from one place of the world to another, as far as the picture shows what lies between."""
+        """Points drawn from one place of the world to another, as far as the picture shows what
+        lies between."""
         share = np.linspace(0, 1, 200)[:, None]
         line = np.array(start) * (1 - share) + np.array(end) * share
         at = self.camera.project(line)

@@ -1,6 +1,8 @@
-"""The boathouse: a room of planks by the harbour, as triangles with materials. Metres; across X, up Y, along Z to the viewer.
+"""The boathouse: a room of planks by the harbour, as triangles with materials. Metres; across X, up
+Y, along Z to the viewer.
 
-The origin is the foot of the doorway's left jamb, in the back wall (z = 0). The slipway's big opening is in the right wall.
+The origin is the foot of the doorway's left jamb, in the back wall (z = 0). The slipway's big
+opening is in the right wall.
 """
 
 from dataclasses import dataclass
@@ -22,10 +24,11 @@ BENCH = {"left": 2.0, "right": 4.85, "front": 0.78, "height": 0.92}
 
 @dataclass(frozen=True, eq=False)
 class Place:
-    """What is photographed: triangles with a material each, the inside of the room, and the openings through which daylight falls in.
+    """What is photographed: triangles with a material each, the inside of the room, and the
+    openings through which daylight falls in.
 
-    openings: (low corner, high corner, outward normal, strength).
-    lamp: where the middle of what is made of "glass" is, which glows while it is lit; None where there is none."""
+    openings: (low corner, high corner, outward normal, strength). lamp: where the middle of what is
+    made of "glass" is, which glows while it is lit; None where there is none."""
 
     mesh: trimesh.Trimesh
     materials: np.ndarray
@@ -45,7 +48,8 @@ def opening(axis, at, span, strength=1.0, outward=1):
 
 @dataclass(frozen=True)
 class Material:
-    """colour: linear reflectance. Planks of `width` run along `run` and are laid side by side along `lay` (axis indices); 0: no planks."""
+    """colour: linear reflectance. Planks of `width` run along `run` and are laid side by side along
+    `lay` (axis indices); 0: no planks."""
 
     colour: tuple[float, float, float]
     run: int = 0
@@ -91,7 +95,8 @@ class Builder:
         self.materials.append(np.full(len(mesh.faces), NAMES.index(material)))
 
     def block(self, low, high, material, end_material=None):
-        """An axis-aligned box from corner to corner; faces across X may have a material of their own."""
+        """An axis-aligned box from corner to corner; faces across X may have a material of their
+        own."""
         low, high = np.array(low, float), np.array(high, float)
         mesh = trimesh.creation.box(extents=high - low)
         mesh.apply_translation((low + high) / 2)
@@ -102,7 +107,8 @@ class Builder:
         self.materials.append(ids)
 
     def wall_with_holes(self, axis, at, thick, span, holes, material):
-        """A wall perpendicular to `axis` from `at` to `at + thick`; span and holes are (low, high, bottom, top)."""
+        """A wall perpendicular to `axis` from `at` to `at + thick`; span and holes are (low, high,
+        bottom, top)."""
         lows = sorted(
             {span[0], span[1], *(hole[0] for hole in holes), *(hole[1] for hole in holes)}
         )

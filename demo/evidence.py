@@ -70,7 +70,8 @@ LOFT_EDGES = (
 )
 
 
-# Three boards' joints near the foot of the window: the floor as the day's set report has it. Names and places in the loft, metres.
+# Three boards' joints near the foot of the window: the floor as the day's set report has it. Names
+# and places in the loft, metres.
 LOFT_FLOOR = (
     ("Joint, left", (-0.47, 0.0, 1.10)),
     ("Joint, middle", (-0.235, 0.0, 1.35)),
@@ -119,7 +120,8 @@ TOWER_EDGES = (
 )
 
 
-# Straight in life, bent by the wide lens: long boards and beams of the boathouse, and how many points are drawn on each.
+# Straight in life, bent by the wide lens: long boards and beams of the boathouse, and how many
+# points are drawn on each.
 BOWS = (
     ("Beam over the door", (-2.5, 2.88, 0.74), (5.5, 2.88, 0.74), 11),
     ("Beam, near", (-1.9, 2.88, 3.64), (4.4, 2.88, 3.64), 9),

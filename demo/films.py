@@ -1,7 +1,9 @@
-"""The demo's filmed plates: made once by `python -m demo.films`, committed as movies with the true camera of every picture beside each.
+"""The demo's filmed plates: made once by `python -m demo.films`, committed as movies with the true
+camera of every picture beside each.
 
-LT070 is a hand-held walk through the boathouse, LT095 one along the slipway, all around. LT080 is a camera hung upside down under an arm that rises past the
-slipway's signal lantern, which flashes green at the move's frame zero.
+LT070 is a hand-held walk through the boathouse, LT095 one along the slipway, all around. LT080 is a
+camera hung upside down under an arm that rises past the slipway's signal lantern, which flashes
+green at the move's frame zero.
 """
 
 import json
@@ -35,7 +37,8 @@ LOOKS_AT = {"LT070": (1.75, 1.15, 0.0), "LT080": (4.15, 1.35, 2.2)}
 
 
 def walk(pictures: float) -> Camera:
-    """The hand-held walk, so many pictures after the first: toward the doorway at 0.7 m/s, swaying and bobbing with each step."""
+    """The hand-held walk, so many pictures after the first: toward the doorway at 0.7 m/s, swaying
+    and bobbing with each step."""
     t = pictures / FPS
     sway, bob = np.sin(2 * np.pi * 0.92 * t), np.sin(2 * np.pi * 1.84 * t + 0.7)
     position = np.array([4.55 - 0.36 * t, 1.55, 8.30 - 0.60 * t])
@@ -50,7 +53,8 @@ def walk(pictures: float) -> Camera:
 
 
 def along(pictures: float) -> Camera:
-    """Along the slipway with a lens that sees all around, so many pictures after the first: 1.1 m/s, on a pole that sways."""
+    """Along the slipway with a lens that sees all around, so many pictures after the first: 1.1
+    m/s, on a pole that sways."""
     t = pictures / FPS
     step = np.sin(2 * np.pi * 1.1 * t)
     position = np.array([1.3 + 0.9 * t, 1.72, 6.6 - 0.75 * t])
@@ -71,7 +75,8 @@ LIT = 2  # pictures
 
 
 def rise(pictures: float) -> Camera:
-    """The camera under the arm, so many pictures after the first: at rest until the flash, then up and sideways, slow at both ends."""
+    """The camera under the arm, so many pictures after the first: at rest until the flash, then up
+    and sideways, slow at both ends."""
     share = np.clip((pictures - FLASH) / 84, 0, 1)
     share = share**3 * (10 - 15 * share + 6 * share**2)
     turn = np.radians(52 * share)  # the arm swings about its pillar
@@ -119,7 +124,8 @@ def _toward(position, place) -> tuple[float, float]:
 
 @dataclass(frozen=True)
 class Shot:
-    """A filmed plate: its name, its place in `demo.places`, its move, and which of its pictures the lamp is lit in."""
+    """A filmed plate: its name, its place in `demo.places`, its move, and which of its pictures the
+    lamp is lit in."""
 
     name: str
     place: str
@@ -158,10 +164,12 @@ def picture(code: str, index: int, size: tuple[int, int] | None = None) -> np.nd
     for moment in range(MOMENTS):
         open_for = ((moment + 0.5) / MOMENTS - 0.5) * SHUTTER
         camera = shot.move(index + open_for)
-        # Spread over the pixel as the moments go, so that moment and place in the pixel aren't tied to each other.
+        # Spread over the pixel as the moments go, so that moment and place in the pixel aren't tied
+        # to each other.
         inside = (np.array([moment * 0.7548777, moment * 0.5698403]) + rng.random(2)) % 1
         pixels = (corners + inside) * (shot.size[0] / width)
-        # Each pixel's looks at an opening are spread over it (the R3 sequence), which leaves less noise than chance.
+        # Each pixel's looks at an opening are spread over it (the R3 sequence), which leaves less
+        # noise than chance.
         spread = (chances + moment * np.array([0.8191725, 0.6710436, 0.5497005])) % 1
         linear += seen_light(place, camera, camera.rays(pixels), spread, lit=index in shot.lit)
     linear = linear.reshape(height, width, 3).astype(np.float32) / MOMENTS
@@ -203,7 +211,8 @@ def _picture(which: tuple[str, int]) -> np.ndarray:
 
 
 def write_truth(code: str) -> None:
-    """The true camera of every picture, beside its movie; pictures count from 1, as a movie's do."""
+    """The true camera of every picture, beside its movie; pictures count from 1, as a movie's
+    do."""
     shot = SHOTS[code]
     cameras = [shot.move(index) for index in range(shot.count)]
     first = cameras[0]

@@ -1,4 +1,5 @@
-"""Photograph a place of the demo: rays through the program's own Camera, daylight through its openings, and what a real lens and sensor add."""
+"""Photograph a place of the demo: rays through the program's own Camera, daylight through its
+openings, and what a real lens and sensor add."""
 
 import numpy as np
 
@@ -28,7 +29,8 @@ def photograph(
     noise: float = 1.0,
     progress=None,
 ) -> np.ndarray:
-    """(H, W, 3) uint8 sRGB. The optical blur grows toward the corners; the noise is that of photons and of reading out."""
+    """(H, W, 3) uint8 sRGB. The optical blur grows toward the corners; the noise is that of photons
+    and of reading out."""
     rng = np.random.default_rng(seed)
     width, height = camera.grid.width, camera.grid.height
     linear = np.empty((height, width, 3), np.float32)
@@ -55,7 +57,8 @@ def seen_light(
 ) -> np.ndarray:
     """(N, 3) linear light that comes along rays (N, 3) into the camera.
 
-    chances : (S, N, 3) numbers 0 … 1 that choose where in each opening its light is asked for, S times a ray.
+    chances : (S, N, 3) numbers 0 … 1 that choose where in each opening its light is asked for, S
+    times a ray.
     lit : while the place's lamp glows.
     """
     mesh, materials = place.mesh, place.materials
@@ -113,7 +116,8 @@ def seen_light(
 
 
 def _outside(directions):
-    """The harbour on a hazy morning: sky, a far shore with a signal tower, water. Nearly burnt out."""
+    """The harbour on a hazy morning: sky, a far shore with a signal tower, water. Nearly burnt
+    out."""
     azimuth = np.arctan2(directions[:, 0], -directions[:, 2])
     up = directions[:, 1] / np.hypot(directions[:, 0], directions[:, 2])
     sky = np.array([0.43, 0.45, 0.47]) * (1 - 0.25 * np.clip(up, 0, 1))[:, None]
@@ -155,7 +159,8 @@ def _corners_darken(points, room):
     return (1 - 0.55 * np.exp(-near / 0.45))[:, None]
 
 
-# Wood ------------------------------------------------------------------------------------------------------------------
+# Wood
+# ------------------------------------------------------------------------------------------------------------------
 
 
 def _albedo(points, ids):
@@ -214,13 +219,15 @@ def _noise(x, y):
     return (a * (1 - u) + b * u) * (1 - v) + (c * (1 - u) + d * u) * v
 
 
-# Lens and sensor -------------------------------------------------------------------------------------------------------
+# Lens and sensor
+# -------------------------------------------------------------------------------------------------------
 
 
 def develop(
     linear: np.ndarray, rng: np.random.Generator, blur: float, noise: float, around: bool = False
 ) -> np.ndarray:
-    """(H, W, 3) uint8 sRGB of linear light, as `photograph` has it; `around`: of a panorama, which has no corners."""
+    """(H, W, 3) uint8 sRGB of linear light, as `photograph` has it; `around`: of a panorama, which
+    has no corners."""
     import cv2
 
     height, width = linear.shape[:2]

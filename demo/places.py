@@ -1,4 +1,5 @@
-"""More places of the film: the slipway's signal lantern, the net loft above the boathouse, the lamp room of the signal tower.
+"""More places of the film: the slipway's signal lantern, the net loft above the boathouse, the lamp
+room of the signal tower.
 
 Metres; see `demo.boathouse`."""
 
@@ -25,7 +26,8 @@ SIGNAL = (4.35, 1.66, 2.75)  # the middle of the slipway's lantern, on its post
 
 
 def slipway() -> Place:
-    """The boathouse with the signal lantern on its post beside the slipway; seen from the far side of the room."""
+    """The boathouse with the signal lantern on its post beside the slipway; seen from the far side
+    of the room."""
     b = Builder()
     boathouse.furnish(b)
     x, y, z = SIGNAL
@@ -47,7 +49,8 @@ def slipway() -> Place:
 
 
 def loft() -> Place:
-    """The net loft: a long room of planks with a window at its end, a hatch on the left, a table, shelves, a ladder."""
+    """The net loft: a long room of planks with a window at its end, a hatch on the left, a table,
+    shelves, a ladder."""
     b, room = Builder(), LOFT
     left, right, front, height = room["left"], room["right"], room["front"], room["height"]
     b.block([left, -0.1, -0.2], [right, 0, front], "floor")
@@ -120,7 +123,8 @@ def loft() -> Place:
 
 
 def tower() -> Place:
-    """The lamp room of the signal tower: stone, flagged floor, a door, a window at the right, the lamp's plinth."""
+    """The lamp room of the signal tower: stone, flagged floor, a door, a window at the right, the
+    lamp's plinth."""
     b, room = Builder(), TOWER
     left, right, front, height = room["left"], room["right"], room["front"], room["height"]
     b.block([left, -0.1, -0.3], [right, 0, front], "flags")

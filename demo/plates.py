@@ -1,4 +1,5 @@
-"""The demo's plates: photographed once by `python -m demo.plates`, committed as JPEG with the true camera beside each."""
+"""The demo's plates: photographed once by `python -m demo.plates`, committed as JPEG with the true
+camera beside each."""
 
 import json
 import math
@@ -16,7 +17,8 @@ from demo.photograph import photograph
 FOLDER = Path(__file__).parent / "plates"
 SIZE = (1920, 1080)
 GATE_MM = (36.0, 20.25)
-# Everything here is made up. Positions in metres from the place's origin; angles in degrees. `crop`: left, top, width, height px.
+# Everything here is made up. Positions in metres from the place's origin; angles in degrees.
+# `crop`: left, top, width, height px.
 PLATES = {
     "LT010_boathouse_morning": {
         "place": "boathouse",
@@ -104,7 +106,8 @@ PLATES = {
         "date": "2026:03:14 12:15:00",
     },
 }
-# Panoramas of all around, from two pictures of a lens that sees half of it each; they have no focal length.
+# Panoramas of all around, from two pictures of a lens that sees half of it each; they have no focal
+# length.
 AROUND = {
     "LT090_lamp_room_around": {
         "place": "tower",
@@ -134,7 +137,8 @@ def place_of(plate: dict):
 
 
 def camera_for(plate: dict, size=SIZE) -> Camera:
-    """The true camera of one of PLATES, at its own or another size of the same aspect; or of one of AROUND."""
+    """The true camera of one of PLATES, at its own or another size of the same aspect; or of one of
+    AROUND."""
     angles = np.radians([plate["pan"], plate["tilt"], plate["roll"]])
     if "size" in plate:
         grid = Grid.from_gate(*plate["size"], math.tau, math.pi)

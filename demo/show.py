@@ -45,7 +45,8 @@ def marks_for(camera, seed: int = 7) -> list[dict]:
 
 
 def match_of(code: str, camera) -> dict:
-    """The parts of a shot's state that make its match: marks, facts, and where the shot needs them lens and survey. {} for LT020, which waits."""
+    """The parts of a shot's state that make its match: marks, facts, and where the shot needs them
+    lens and survey. {} for LT020, which waits."""
     artist = Artist(camera, int(code[2:]))
     [door] = FACTS
     if code == "LT010":
@@ -85,7 +86,8 @@ def match_of(code: str, camera) -> dict:
                 for index, (name, at) in enumerate(LOFT_FLOOR, 3)
             ),
         ]
-        # The tape was read to the frame's outside, 7 cm further each way; the height of the lens was measured to a quarter of an inch.
+        # The tape was read to the frame's outside, 7 cm further each way; the height of the lens
+        # was measured to a quarter of an inch.
         return {
             "marks": marks,
             "facts": [
@@ -148,7 +150,8 @@ def match_of(code: str, camera) -> dict:
 
 
 def build() -> None:
-    """Make the show unless it is there: matched shots, one that waits for the newcomer, and two films."""
+    """Make the show unless it is there: matched shots, one that waits for the newcomer, and two
+    films."""
     from web.shows.models import Show
 
     if Show.objects.filter(slug=SLUG).exists():
@@ -185,12 +188,14 @@ def _photographed(show, name: str, body: dict) -> None:
     if code == "LT010":
         _furnish(shot)
     if code == "LT030":
-        # The bent plate, the straight working picture, and the render with the overscan that the bend needs.
+        # The bent plate, the straight working picture, and the render with the overscan that the
+        # bend needs.
         put_step(shot, {"do": "straighten"}, None, False)
 
 
 def _photographed_around(show, name: str) -> None:
-    """A panorama, with a chest of the lamp room as part of the plate and a new crate behind the camera."""
+    """A panorama, with a chest of the lamp room as part of the plate and a new crate behind the
+    camera."""
     from web.gates.actions import take_around
     from web.plates.actions import bring_in, take_plate
     from web.shows.history import create_shot
@@ -231,7 +236,8 @@ def _furnish(shot) -> None:
 
 
 def _filmed(show, code: str, body: dict) -> None:
-    """A filmed plate with its small pictures; LT070 is matched on its first frame and has a stand-in."""
+    """A filmed plate with its small pictures; LT070 is matched on its first frame and has a
+    stand-in."""
     from web.expose.exposure import set_exposure
     from web.gates.actions import take_around, take_mode
     from web.plates import film_actions
@@ -264,7 +270,8 @@ def _filmed(show, code: str, body: dict) -> None:
 
 
 def catalogue() -> tuple[dict, dict]:
-    """The invented bodies and lenses, by name; brought into the catalogue, where they stay beside the artist's own."""
+    """The invented bodies and lenses, by name; brought into the catalogue, where they stay beside
+    the artist's own."""
     from aperture.formats.catalogue import read
     from web.catalogue.actions import bring_in as take_in
 

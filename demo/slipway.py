@@ -37,7 +37,8 @@ SLIPWAY = (
 
 
 def from_the_rig(shot) -> None:
-    """The move as it comes from the rig, and the points of the set that the rig knows: where it stands is left to the artist."""
+    """The move as it comes from the rig, and the points of the set that the rig knows: where it
+    stands is left to the artist."""
     from aperture.formats import rig_files
     from aperture.moves.rig import play
     from web.moves import actions, align_actions

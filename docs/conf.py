@@ -1,4 +1,5 @@
-"""Builds these documents and the reference of the core into docs/_build, without network: `make docs`."""
+"""Builds these documents and the reference of the core into docs/_build, without network: `make
+docs`."""
 
 import sys
 from pathlib import Path

@@ -4,7 +4,8 @@ import os
 
 from hypothesis import HealthCheck, settings
 
-# `make fuzz` tries so many times more examples, and other ones each time; `make test` always the same.
+# `make fuzz` tries so many times more examples, and other ones each time; `make test` always the
+# same.
 FUZZ = int(os.environ.get("FUZZ", "1"))
 
 settings.register_profile(

@@ -1,4 +1,5 @@
-"""The calibration photographs of Debian's opencv-doc package: a real camera, with intrinsics published beside them."""
+"""The calibration photographs of Debian's opencv-doc package: a real camera, with intrinsics
+published beside them."""
 
 from pathlib import Path
 
@@ -12,7 +13,8 @@ PATTERN = (9, 6)  # inner corners
 
 
 def intrinsics() -> tuple[np.ndarray, np.ndarray]:
-    """The published camera matrix (3, 3), in OpenCV's pixel centres, and distortion k1 k2 p1 p2 k3."""
+    """The published camera matrix (3, 3), in OpenCV's pixel centres, and distortion k1 k2 p1 p2
+    k3."""
     storage = cv2.FileStorage(str(FOLDER / "left_intrinsics.yml"), cv2.FILE_STORAGE_READ)
     return storage.getNode("camera_matrix").mat(), storage.getNode(
         "distortion_coefficients"
@@ -20,7 +22,8 @@ def intrinsics() -> tuple[np.ndarray, np.ndarray]:
 
 
 def photographs():
-    """(name, size, corners (6, 9, 2) px) of every photograph on which OpenCV finds the whole board. Corners in our coordinates: + 0.5."""
+    """(name, size, corners (6, 9, 2) px) of every photograph on which OpenCV finds the whole board.
+    Corners in our coordinates: + 0.5."""
     for path in sorted(FOLDER.glob("left[0-9][0-9].jpg")):
         grey = cv2.imread(str(path), cv2.IMREAD_GRAYSCALE)
         found, corners = cv2.findChessboardCorners(grey, PATTERN)
@@ -36,7 +39,8 @@ def photographs():
 
 
 def document(size, corners, sigma_px=None) -> dict:
-    """A match document: the board's rows across, its columns up; principal point and distortion as published."""
+    """A match document: the board's rows across, its columns up; principal point and distortion as
+    published."""
     matrix, (k1, k2, p1, p2, k3) = intrinsics()
     sigma_px = sigma_px or published_error()
     marks = [
@@ -80,6 +84,7 @@ def document(size, corners, sigma_px=None) -> dict:
 
 
 def published_error() -> float:
-    """The average reprojection error, px, published beside the intrinsics: how far these corners can be trusted."""
+    """The average reprojection error, px, published beside the intrinsics: how far these corners
+    can be trusted."""
     storage = cv2.FileStorage(str(FOLDER / "left_intrinsics.yml"), cv2.FILE_STORAGE_READ)
     return storage.getNode("avg_reprojection_error").real()

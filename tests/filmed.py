@@ -1,4 +1,5 @@
-"""Filmed plates for tests: pictures that carry their number as bars of black and white, as a movie or as files."""
+"""Filmed plates for tests: pictures that carry their number as bars of black and white, as a movie
+or as files."""
 
 from fractions import Fraction
 from pathlib import Path
@@ -11,7 +12,8 @@ WIDTH, HEIGHT = 192, 108
 
 
 def numbered(number: int, width: int = WIDTH, height: int = HEIGHT) -> np.ndarray:
-    """(height, width, 3) uint8: grey that changes, and below it the number in BITS bars, the lowest bit on the left."""
+    """(height, width, 3) uint8: grey that changes, and below it the number in BITS bars, the lowest
+    bit on the left."""
     out = np.empty((height, width, 3), np.uint8)
     across, down = np.meshgrid(np.arange(width), np.arange(height))
     out[:] = (60 + (across + 2 * down + 5 * number) % 120)[..., None]
@@ -43,7 +45,8 @@ def write_movie(
     container=None,
     interlaced=False,
 ):
-    """A movie of `count` numbered pictures; `times`: when each is shown, in 1/1000 s, for a rate that isn't steady."""
+    """A movie of `count` numbered pictures; `times`: when each is shown, in 1/1000 s, for a rate
+    that isn't steady."""
     with av.open(str(path), "w", format=container) as file:
         if timecode:
             file.metadata["timecode"] = timecode

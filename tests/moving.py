@@ -1,4 +1,5 @@
-"""Cameras that move past points: their tracks through `Camera.project`, as match documents of version 2."""
+"""Cameras that move past points: their tracks through `Camera.project`, as match documents of
+version 2."""
 
 from dataclasses import dataclass, replace
 
@@ -16,7 +17,8 @@ FIRST = 1001
 
 @dataclass
 class Scene:
-    """cameras, one per frame; points (P, 3); seen (F, P, 2) px, NaN outside the picture, without noise."""
+    """cameras, one per frame; points (P, 3); seen (F, P, 2) px, NaN outside the picture, without
+    noise."""
 
     cameras: list
     points: np.ndarray
@@ -69,7 +71,8 @@ def scene(kind: str, frames: int = 40, count: int = 150, seed: int = 0, lens: Le
 
 
 def zooming(kind: str, frames: int, count: int, seed: int = 0, ends=(16.0, 46.7)) -> Scene:
-    """The same while the lens zooms, slowly at the ends: 16 to 46.7 mm here are 24 to 70 of a full frame."""
+    """The same while the lens zooms, slowly at the ends: 16 to 46.7 mm here are 24 to 70 of a full
+    frame."""
     made = scene(kind, frames, 6 * count, seed)
     course = 0.5 - 0.5 * np.cos(np.pi * np.linspace(0, 1, frames))
     focal = ends[0] * (ends[1] / ends[0]) ** course
@@ -85,10 +88,11 @@ def zooming(kind: str, frames: int, count: int, seed: int = 0, ends=(16.0, 46.7)
 
 
 def rolling(kind: str, frames: int, count: int, readout: float, seed: int = 0) -> Scene:
-    """The same through a shutter that takes `readout` frames from the first row to the last; cameras at the middle row.
+    """The same through a shutter that takes `readout` frames from the first row to the last;
+    cameras at the middle row.
 
-    Each point is seen by the camera of the moment at which its own row is read: found by going from the row to
-    the moment and back, between cameras a fortieth of a frame apart.
+    Each point is seen by the camera of the moment at which its own row is read: found by going from
+    the row to the moment and back, between cameras a fortieth of a frame apart.
     """
     finer = 40
     moving = scene(kind, (frames + 1) * finer + 1, count, seed)
@@ -119,7 +123,8 @@ def rolling(kind: str, frames: int, count: int, readout: float, seed: int = 0) -
 def document(
     made: Scene, noise: float = 0.2, seed: int = 0, sliding: float = 0.0, known: int = 0, **more
 ) -> dict:
-    """The tracks with noise; a share of them slides. `known`: of so many of the longest the place, ± 5 mm."""
+    """The tracks with noise; a share of them slides. `known`: of so many of the longest the place,
+    ± 5 mm."""
     # A stream of its own: with the scene's, the noise would follow from where the points are.
     rng = np.random.default_rng([seed, 1])
     seen = made.seen + rng.normal(0, noise, made.seen.shape)
@@ -157,7 +162,8 @@ def aligned(places: np.ndarray, onto: np.ndarray) -> np.ndarray:
 
 
 def path_error(fit: dict, made: Scene) -> float:
-    """The rms distance of a fit's path from the true one, once laid onto it, over the true one's length."""
+    """The rms distance of a fit's path from the true one, once laid onto it, over the true one's
+    length."""
     found = np.array(fit["path"]["position_m"], float)
     off = np.linalg.norm(aligned(found, made.positions) - made.positions, axis=1)
     return float(

@@ -1,4 +1,5 @@
-"""Waiting in tests. A machine may be a hundred times busier than ours: only what never happens ends a wait."""
+"""Waiting in tests. A machine may be a hundred times busier than ours: only what never happens ends
+a wait."""
 
 import os
 import time
@@ -8,7 +9,8 @@ MINUTES = float(os.environ.get("PATIENCE_MINUTES", "10"))
 
 
 def wait_until(happened, says="what the test waits for never happened"):
-    """Call `happened` until it returns something true, and return that; AssertionError with `says` after ten minutes."""
+    """Call `happened` until it returns something true, and return that; AssertionError with `says`
+    after ten minutes."""
     end = time.monotonic() + MINUTES * 60
     while time.monotonic() < end:
         if found := happened():

@@ -1,4 +1,5 @@
-"""Runs the tests on all cores, each process with a data folder of its own beside its own database."""
+"""Runs the tests on all cores, each process with a data folder of its own beside its own
+database."""
 
 import tempfile
 from pathlib import Path
@@ -16,7 +17,8 @@ def _begin(*args, **kwargs):
 
 
 def _forgetful(tear_down):
-    """After each test nothing is left of the states that it read, and none of them was changed in place."""
+    """After each test nothing is left of the states that it read, and none of them was changed in
+    place."""
 
     def ends(test):
         from web.shows import shared_states
@@ -43,7 +45,8 @@ class Runner(DiscoverRunner):
     parallel_test_suite = Suite
 
     def setup_databases(self, **kwargs):
-        """As Django does; but each process gets a copy of the database's file, and what lies beside it in the journal must be in it by then."""
+        """As Django does; but each process gets a copy of the database's file, and what lies beside
+        it in the journal must be in it by then."""
         clone = connection.creation.clone_test_db
 
         def whole(*args, **more):

@@ -1,1 +1,2 @@
-"""Panoramas: cut into ordinary views and joined again, their layouts, and how they are looked at."""
+"""Panoramas: cut into ordinary views and joined again, their layouts, and how they are looked
+at."""

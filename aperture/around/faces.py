@@ -23,7 +23,8 @@ LEAST_CODES, MUCH = 6.0, 3.0
 
 
 def joined(faces: Mapping[str, Array]) -> Array:
-    """(S, 6 S, …) the faces by name (front, right, back, left, up, down), upright as seen from within, as a cube strip.
+    """(S, 6 S, …) the faces by name (front, right, back, left, up, down), upright as seen from
+    within, as a cube strip.
 
     Raises Problem where one is missing, or they are of different sizes or kinds.
     """

@@ -44,7 +44,8 @@ class Seam:
     brighter : float
         By how much the second is brighter, in the mean, code values.
     shift_px : float
-        By how much the second lies beside the first, px of the first; NaN where nothing there says so.
+        By how much the second lies beside the first, px of the first; NaN where nothing there says
+        so.
     pixels : int
         How many px of the first that is measured on.
     """
@@ -71,8 +72,9 @@ class Seam:
 def _join(rays, picture, turn, lens, fade, out, weights):
     """Add what a view sees to rows of a panorama.
 
-    rays (R, W, 3): in the panorama's space, of any length. picture (h, w, 4). turn (3, 3): from there into the view's space.
-    lens: focal px across and down, principal point. fade: px. out (R, W, 4), weights (R, W): sums.
+    rays (R, W, 3): in the panorama's space, of any length. picture (h, w, 4). turn (3, 3): from
+    there into the view's space. lens: focal px across and down, principal point. fade: px. out (R,
+    W, 4), weights (R, W): sums.
     """
     high, wide = picture.shape[0], picture.shape[1]
     fx, fy, cx, cy = lens
@@ -166,7 +168,8 @@ def recombine(
 
 
 def own_rays(panorama: Camera, rows: tuple[int, int]) -> Array:
-    """(R, W, 3) float32 rays through the middles of the pixels of some rows, in the camera's own space."""
+    """(R, W, 3) float32 rays through the middles of the pixels of some rows, in the camera's own
+    space."""
     x, y = np.arange(panorama.grid.width) + 0.5, np.arange(*rows) + 0.5
     if panorama.lens.projection.wraps:
         # Longitude goes by the column alone, latitude by the row: (c sin λ, s, −c cos λ).
@@ -245,7 +248,8 @@ def _ahead(here: Camera, there: Camera) -> bool:
 
 
 def _box(onto: Array, here: Camera, there: Camera) -> tuple[int, int, int, int] | None:
-    """Left, top, right, bottom px of the first's picture around all that the second sees; None where it sees nothing."""
+    """Left, top, right, bottom px of the first's picture around all that the second sees; None
+    where it sees nothing."""
     step = 8
     x, y = np.meshgrid(
         np.arange(step / 2, here.grid.width, step), np.arange(step / 2, here.grid.height, step)

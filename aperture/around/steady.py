@@ -1,7 +1,8 @@
-"""A film of all around held steady: one turn per frame, after which the horizon is level and the view faces
-the way the camera goes, or one way all the time.
+"""A film of all around held steady: one turn per frame, after which the horizon is level and the
+view faces the way the camera goes, or one way all the time.
 
-A turn is (3, 3): directions in the steady camera, in the camera that was solved. Both stand in the same place.
+A turn is (3, 3): directions in the steady camera, in the camera that was solved. Both stand in the
+same place.
 """
 
 from __future__ import annotations
@@ -24,7 +25,8 @@ WAYS = {
 MOST_FRAMES = 100_000.0  # of smoothing
 # A camera that goes slower than this share of its usual speed goes nowhere: it faces on as before.
 CREEPING = 0.05
-# Directions that two pictures are compared by: all around, without the poles, which a layout draws out.
+# Directions that two pictures are compared by: all around, without the poles, which a layout draws
+# out.
 SAMPLES, HIGHEST = (240, 90), math.radians(60.0)
 SMALL = 512  # px across of the pictures that are compared
 TELLS = (
@@ -90,7 +92,8 @@ def _of_travel(frames: Array, positions: Array) -> Array:
 
 
 def turns(path: CameraPath, pans: Array) -> Array:
-    """(F, 3, 3) the turn of each frame of a path, after which its horizon is level and it faces `pans` (F,), radians."""
+    """(F, 3, 3) the turn of each frame of a path, after which its horizon is level and it faces
+    `pans` (F,), radians."""
     return np.stack(
         [
             turn.T @ rotation_from_angles(float(pan), 0.0, 0.0)
@@ -100,7 +103,8 @@ def turns(path: CameraPath, pans: Array) -> Array:
 
 
 def values(frames: Sequence[int], turned: Array) -> list[list[float]]:
-    """[frame, pan_deg, tilt_deg, roll_deg] of each turn, as a step of the gate chain has it; angles go on instead of jumping."""
+    """[frame, pan_deg, tilt_deg, roll_deg] of each turn, as a step of the gate chain has it; angles
+    go on instead of jumping."""
     angles = np.unwrap([angles_from_rotation(turn) for turn in turned], axis=0)
     degrees = np.degrees(angles).round(6)
     return [[int(frame), *own] for frame, own in zip(frames, degrees.tolist(), strict=True)]
@@ -116,8 +120,8 @@ def seen_steady(
 ) -> bool | None:
     """Return whether pictures of a film are steady already, by what they show.
 
-    Between two pictures the surroundings stay where they are, once the cameras' turns are taken off: those that
-    are true for the pictures make them more alike.
+    Between two pictures the surroundings stay where they are, once the cameras' turns are taken
+    off: those that are true for the pictures make them more alike.
 
     Parameters
     ----------

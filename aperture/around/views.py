@@ -26,7 +26,8 @@ LEAST_PX, MOST_PX = 16, 16_384
 LEAST_DEG, MOST_DEG = 1.0, 170.0
 MOST_OVERLAP_DEG = 30.0
 MOST = 64
-# The six directions of a cube: pan and tilt in degrees, as a camera's (a pan to the left is above 0).
+# The six directions of a cube: pan and tilt in degrees, as a camera's (a pan to the left is above
+# 0).
 CUBE = WAYS
 
 
@@ -83,7 +84,8 @@ class View:
 
 
 def cube(size: int = 2048, overlap_deg: float = 5.0) -> list[View]:
-    """Six views of `size` px a side, each of which sees `overlap_deg` beyond its face on every side.
+    """Six views of `size` px a side, each of which sees `overlap_deg` beyond its face on every
+    side.
 
     Raises Problem where a value can't be.
     """
@@ -133,7 +135,8 @@ def sees(camera: Camera, directions: Array) -> Array:
 
 
 def outline(view: View, panorama: Camera, steps: int = 24) -> Array:
-    """(4 · steps, 2) px of the panorama along a view's border, clockwise from its upper left corner."""
+    """(4 · steps, 2) px of the panorama along a view's border, clockwise from its upper left
+    corner."""
     camera = view.camera(panorama)
     t = np.arange(steps) / steps
     zero, one = np.zeros(steps), np.ones(steps)

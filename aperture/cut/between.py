@@ -1,4 +1,5 @@
-"""A picture between two frames of a film: the nearer one, both blended, or moved half-way along the motion that both show."""
+"""A picture between two frames of a film: the nearer one, both blended, or moved half-way along the
+motion that both show."""
 
 from __future__ import annotations
 
@@ -19,8 +20,9 @@ def between(first: Array, second: Array, share: float, way: str) -> Array:
     share : float
         0 … 1.
     way : str
-        A key of BETWEEN. "flow" moves each picture along dense motion found by inverse search (T. Kroeger et al., "Fast
-        optical flow using dense inverse search", 2016, as OpenCV has it), and blends what arrives.
+        A key of BETWEEN. "flow" moves each picture along dense motion found by inverse search (T.
+        Kroeger et al., "Fast optical flow using dense inverse search", 2016, as OpenCV has it), and
+        blends what arrives.
 
     Raises
     ------

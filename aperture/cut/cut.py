@@ -43,18 +43,20 @@ class Clip:
     least, most : int or None
         What the shot has; None of a photograph, which is held as long as is wanted.
     speeds : tuple of (int, float)
-        How fast the shot goes at some of its frames, in their order: 1 as it was filmed, 0.5 half as fast;
-        linear between two of them, and as at the ends beyond. Empty: 1.
+        How fast the shot goes at some of its frames, in their order: 1 as it was filmed, 0.5 half
+        as fast; linear between two of them, and as at the ends beyond. Empty: 1.
     between : str
         A key of BETWEEN.
     fade_in, fade_out : int
         Frames of the cut over which it comes from black, and goes to black.
     dissolve : int
-        Frames of the cut, half of them on either side of its end, over which the next clip comes through it.
+        Frames of the cut, half of them on either side of its end, over which the next clip comes
+        through it.
     camera : str
         Of a shot's cameras the id of the one that it is seen through; empty: the matched one.
     over : int or None
-        The frame of the cut from which it lies over the others, as to hide a jump; None: it has its place in the row.
+        The frame of the cut from which it lies over the others, as to hide a jump; None: it has its
+        place in the row.
     """
 
     id: str
@@ -102,14 +104,15 @@ class Clip:
 
     @cached_property
     def _times(self) -> Array:
-        """(n + 1,) the moment of the cut, from its beginning, at which each of the shot's frames begins; the last one's end."""
+        """(n + 1,) the moment of the cut, from its beginning, at which each of the shot's frames
+        begins; the last one's end."""
         frames = np.arange(self.first, self.last + 1)
         at, speeds = zip(*self.speeds)
         return np.concatenate([[0.0], np.cumsum(1 / np.interp(frames, at, speeds))])
 
     def source(self, frame: float) -> float:
-        """The shot's frame, or the place between two, of a frame of the clip; before its beginning and after its end it goes
-        on as fast as there. Within what the shot has.
+        """The shot's frame, or the place between two, of a frame of the clip; before its beginning
+        and after its end it goes on as fast as there. Within what the shot has.
         """
         if not self.speeds:
             at = self.first + frame
@@ -125,12 +128,14 @@ class Clip:
         return at
 
     def moment(self, frame: float) -> float:
-        """What is shown on a frame of the clip: as `source` has it; a whole one where the nearest frame is shown."""
+        """What is shown on a frame of the clip: as `source` has it; a whole one where the nearest
+        frame is shown."""
         at = self.source(frame)
         return math.floor(at + 0.5) if self.speeds and self.between == "repeat" else at
 
     def place(self, at: float) -> float:
-        """The frame of the clip, or the place between two, that shows one of the shot's: the way back from `source`."""
+        """The frame of the clip, or the place between two, that shows one of the shot's: the way
+        back from `source`."""
         if not self.speeds:
             return at - self.first
         times, count = self._times, self.last - self.first + 1
@@ -224,7 +229,8 @@ class Cut:
         return out
 
     def at(self, frame: int) -> tuple[int, int]:
-        """(index of the clip, the shot's frame) of a frame of the cut. Raises Problem beyond its ends."""
+        """(index of the clip, the shot's frame) of a frame of the cut. Raises Problem beyond its
+        ends."""
         index, begin = self._clip_at(frame)
         return index, int(self.clips[index].moment(frame - begin))
 
@@ -248,7 +254,8 @@ class Cut:
         raise Problem("The cut has no such frame.")
 
     def layers(self, frame: int) -> list[Layer]:
-        """What is seen on a frame of the cut, from below; what weights leave of one is black. Raises Problem beyond its ends."""
+        """What is seen on a frame of the cut, from below; what weights leave of one is black.
+        Raises Problem beyond its ends."""
         layers, laid = self._row_layers(frame), self._laid_at(frame)
         if laid is None:
             return layers
@@ -303,7 +310,8 @@ class Cut:
         return self._with(id_, lambda clip: replace(clip, speeds=tuple(speeds), between=between))
 
     def faded(self, id_: str, fade_in: int, fade_out: int, dissolve: int) -> Cut:
-        """With a clip that fades, or into which the next one dissolves. Raises Problem where frames are missing for it."""
+        """With a clip that fades, or into which the next one dissolves. Raises Problem where frames
+        are missing for it."""
         index = self.index(id_)
         clip = self.clips[index]
         if fade_in + fade_out > clip.length:
@@ -328,7 +336,8 @@ class Cut:
         return self._with(id_, lambda clip: replace(clip, camera=camera))
 
     def laid_over(self, id_: str, frame: int | None) -> Cut:
-        """With a clip that lies over the others from a frame of the cut on, or has its place in the row again."""
+        """With a clip that lies over the others from a frame of the cut on, or has its place in the
+        row again."""
         if frame is not None and len(self.row) == 1 and self.clips[self.index(id_)].over is None:
             raise Problem("The only clip of the row has nothing to lie over.", "over")
         made = self._with(id_, lambda clip: replace(clip, over=frame, dissolve=0))
@@ -339,7 +348,8 @@ class Cut:
         return made
 
     def flattened(self) -> Cut:
-        """With the same pictures in one row: where a clip lies over others, they are cut short and go on behind it."""
+        """With the same pictures in one row: where a clip lies over others, they are cut short and
+        go on behind it."""
         if len(self.row) == len(self.clips):
             return self
         ends = [begin + clip.length for begin, clip in zip(self.begins, self.clips)]
@@ -352,7 +362,8 @@ class Cut:
         return replace(self, clips=tuple(pieces))
 
     def _piece(self, index: int, begin: int, end: int) -> Clip:
-        """From one of a clip's own frames up to another one, with the fades and the dissolve that fall there."""
+        """From one of a clip's own frames up to another one, with the fades and the dissolve that
+        fall there."""
         clip = self.clips[index]
         first = int(clip.source(begin))
         last = (
@@ -403,7 +414,8 @@ class Cut:
 
 @dataclass(frozen=True)
 class Layer:
-    """A clip's picture on a frame of the cut: of the `index`-th clip, at its shot's `frame`, by `weight`."""
+    """A clip's picture on a frame of the cut: of the `index`-th clip, at its shot's `frame`, by
+    `weight`."""
 
     index: int
     frame: float

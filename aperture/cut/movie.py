@@ -15,7 +15,8 @@ NO_SOUND = "That file can’t be read as sound: bring a WAV file."
 
 
 def write(path: Path, pictures: Iterable[Array], rate: Fraction, sound: Path | None = None) -> int:
-    """Write pictures (H, W, 3) of uint8 sRGB, all of one even size; how many there were. The sound ends with them.
+    """Write pictures (H, W, 3) of uint8 sRGB, all of one even size; how many there were. The sound
+    ends with them.
 
     Raises Problem without a picture, or where the sound can't be read.
     """

@@ -1,4 +1,5 @@
-"""Cameras and their hierarchies of Alembic archives (.abc, Ogawa), by PyAlembic, the format's own library.
+"""Cameras and their hierarchies of Alembic archives (.abc, Ogawa), by PyAlembic, the format's own
+library.
 
 An archive says neither unit nor up axis: ours stand in its description, other files' are assumed to
 be centimetres with Y up and asked about if that looks odd. Samples have times in seconds; which
@@ -83,7 +84,8 @@ class AlembicSource:
                 waiting.append((child, at))
 
     def _times(self) -> Array:
-        """Of the samples of the first camera and of what lies above it, those of which there are most."""
+        """Of the samples of the first camera and of what lies above it, those of which there are
+        most."""
         best, at = np.zeros(1), self.cameras[0] if self.cameras else None
         while at is not None:
             own = _sample_times(self._schemas[at])

@@ -1,7 +1,8 @@
 """The catalogue as JSON (one file, all of it) and as CSV (one file of sensor modes, one of lenses).
 
-JSON: `schema/catalogue.schema.json` beside this file. CSV (RFC 4180, UTF-8, a header row): a row a mode or a lens; the columns are
-MODE_COLUMNS and LENS_COLUMNS; several values in one cell are parted by semicolons; see docs/formats.md.
+JSON: `schema/catalogue.schema.json` beside this file. CSV (RFC 4180, UTF-8, a header row): a row a
+mode or a lens; the columns are MODE_COLUMNS and LENS_COLUMNS; several values in one cell are parted
+by semicolons; see docs/formats.md.
 """
 
 from __future__ import annotations
@@ -60,7 +61,8 @@ def schema() -> dict[str, Any]:
 
 
 def check(data: dict[str, Any]) -> dict[str, Any]:
-    """The catalogue document, completed with what was left out. Raises Problem at the first place that is wrong, naming it."""
+    """The catalogue document, completed with what was left out. Raises Problem at the first place
+    that is wrong, naming it."""
     _check_schema(data)
     for body in data.get("bodies", ()):
         for mode in body["modes"]:
@@ -136,7 +138,8 @@ def _check_lens(lens: dict[str, Any]) -> None:
 
 
 def read(data: bytes, name: str = "") -> dict[str, Any]:
-    """A catalogue document from the bytes of a JSON or CSV file. Raises Problem with the place that is wrong."""
+    """A catalogue document from the bytes of a JSON or CSV file. Raises Problem with the place that
+    is wrong."""
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError:

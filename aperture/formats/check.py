@@ -1,4 +1,5 @@
-"""What lets a receiver prove an import in a minute: world points and the pixels where they must land, and sums of all files."""
+"""What lets a receiver prove an import in a minute: world points and the pixels where they must
+land, and sums of all files."""
 
 from __future__ import annotations
 
@@ -21,7 +22,8 @@ PLACES = ((0.25, 0.75), (0.5, 0.9), (0.8, 0.7))
 
 
 def points_for(cameras: Mapping[int, Camera]) -> Array:
-    """(3, 3) world points, metres, that the camera in the middle sees well apart: on the floor, or else on the way there."""
+    """(3, 3) world points, metres, that the camera in the middle sees well apart: on the floor, or
+    else on the way there."""
     frames = sorted(cameras)
     camera = cameras[frames[len(frames) // 2]]
     px = np.array(PLACES) * [camera.grid.width, camera.grid.height]
@@ -29,7 +31,8 @@ def points_for(cameras: Mapping[int, Camera]) -> Array:
 
 
 def write_check(cameras: Mapping[int, Camera], name: str, unit: str, up_axis: str) -> str:
-    """A text with the points and where they land on three frames; of the lens as it is, and of a renderer without distortion."""
+    """A text with the points and where they land on three frames; of the lens as it is, and of a
+    renderer without distortion."""
     frames = sorted(cameras)
     some = [frames[index] for index in sorted({0, len(frames) // 2, len(frames) - 1})]
     points = points_for(cameras)

@@ -172,8 +172,8 @@ def _animate(
     unit: str,
     up_axis: str,
 ) -> None:
-    """Add the animations of the camera's matrix and of `others`, (T, 16) by their nodes' ids, and of
-    its angles where the lens zooms: pycollada reads such, but writes none.
+    """Add the animations of the camera's matrix and of `others`, (T, 16) by their nodes' ids, and
+    of its angles where the lens zooms: pycollada reads such, but writes none.
     """
     frames = sorted(path)
     times = [float((frame - frames[0]) / rate) for frame in frames]

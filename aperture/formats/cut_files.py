@@ -1,10 +1,11 @@
-"""A cut as OpenTimelineIO and as an edit decision list (CMX 3600), written and read by their own library.
+"""A cut as OpenTimelineIO and as an edit decision list (CMX 3600), written and read by their own
+library.
 
 A clip names its shot; its source range are the shot's frames, its available range all that the shot
 has. In an EDL a clip's name stands in a comment, and source and record time code count the shot's
 and the cut's frames. The layout of CMX 3600 is OpenTimelineIO's adapter's, and has whole frame
-rates. It has one row of pictures: what lies over others is cut into it. A fade is a dissolve with black (its reel
-`BL`); the first clip's from black is left out, as the adapter can't read one.
+rates. It has one row of pictures: what lies over others is cut into it. A fade is a dissolve with
+black (its reel `BL`); the first clip's from black is left out, as the adapter can't read one.
 """
 
 from __future__ import annotations
@@ -118,7 +119,8 @@ def _faded(track: Any, made: Any, clip: Clip, rate: float) -> None:
 
 
 def _lay(track: Any, clip: Any, frame: int, rate: float) -> None:
-    """Put a clip on the upper track, after a gap up to its frame. Raises Problem where another one lies there."""
+    """Put a clip on the upper track, after a gap up to its frame. Raises Problem where another one
+    lies there."""
     import opentimelineio as otio
 
     at = round(track.duration().value) if len(track) else 0
@@ -133,7 +135,8 @@ def _lay(track: Any, clip: Any, frame: int, rate: float) -> None:
 
 
 def _from_black(text: str, track: Any) -> str:
-    """An EDL whose fades from black say so: the adapter takes them for dissolves from the clip before."""
+    """An EDL whose fades from black say so: the adapter takes them for dissolves from the clip
+    before."""
     import opentimelineio as otio
 
     kinds = iter([one.name for one in track if isinstance(one, otio.schema.Transition)])
@@ -169,8 +172,8 @@ def _reel(shot: str) -> str:
 
 @dataclass(frozen=True)
 class Read:
-    """A clip of a file: the shot's name, its frames, how fast they go, and how it ends; `over`: the frame of the cut
-    from which it lies over the others.
+    """A clip of a file: the shot's name, its frames, how fast they go, and how it ends; `over`: the
+    frame of the cut from which it lies over the others.
     """
 
     name: str
@@ -184,8 +187,8 @@ class Read:
 
 
 def read(data: bytes, kind: str, rate: Fraction) -> tuple[list[Read], int]:
-    """Return the clips of a file's first picture track, in order, after them those of the tracks above, which lie over
-    the others, and the frame it starts with.
+    """Return the clips of a file's first picture track, in order, after them those of the tracks
+    above, which lie over the others, and the frame it starts with.
 
     Gaps of the first track are left out: what follows moves up.
 
@@ -230,7 +233,8 @@ def read(data: bytes, kind: str, rate: Fraction) -> tuple[list[Read], int]:
 
 
 def _row(track: Any, rate: Fraction, whole: int, reels: list[str]) -> list[Read]:
-    """The clips of a track with their dissolves and fades; `reels`: what each dissolve comes from, where the file says it."""
+    """The clips of a track with their dissolves and fades; `reels`: what each dissolve comes from,
+    where the file says it."""
     import opentimelineio as otio
 
     dissolves = [one for one in track if isinstance(one, otio.schema.Transition)]
@@ -277,8 +281,8 @@ def _is_black(one: Any) -> bool:
 
 
 def _transition(track: Any, clip: Any, side: int) -> tuple[int, bool | None]:
-    """(frames, whether the other side is black) of what leads into a clip (−1) or out of it (1); 0 frames of a plain cut,
-    None of one that only leads from black into the next clip.
+    """(frames, whether the other side is black) of what leads into a clip (−1) or out of it (1); 0
+    frames of a plain cut, None of one that only leads from black into the next clip.
     """
     import opentimelineio as otio
 
@@ -324,7 +328,8 @@ def _clip(clip: Any, rate: Fraction, whole: int) -> Read:
 
 
 def _later(track: Any, clip: Any) -> int:
-    """How many frames later the cut between a clip and the next one lies in the middle of their dissolve than in the file."""
+    """How many frames later the cut between a clip and the next one lies in the middle of their
+    dissolve than in the file."""
     between = track[track.index(clip) + 1]
     whole = _offset(between.in_offset) + _offset(between.out_offset)
     return whole // 2 - _offset(between.in_offset)

@@ -1,4 +1,5 @@
-"""Tables: rows that somebody else wrote (any line ends, every failure a sentence), and cells that open safely elsewhere."""
+"""Tables: rows that somebody else wrote (any line ends, every failure a sentence), and cells that
+open safely elsewhere."""
 
 from __future__ import annotations
 
@@ -11,7 +12,8 @@ from aperture.errors import Problem
 
 
 def lines(text: str) -> io.StringIO:
-    """The text as csv's readers want it: whatever ends its lines (CR, LF, CR LF), they end in LF."""
+    """The text as csv's readers want it: whatever ends its lines (CR, LF, CR LF), they end in
+    LF."""
     return io.StringIO(text, newline=None)
 
 
@@ -33,7 +35,8 @@ def table(columns: list[str], items: list[dict[str, Any]]) -> str:
 
 
 def cells(line: str) -> list[str]:
-    """The cells of one line, whatever stands between them: semicolons, tabs, commas or spaces; none of a comment. Raises Problem."""
+    """The cells of one line, whatever stands between them: semicolons, tabs, commas or spaces; none
+    of a comment. Raises Problem."""
     line = line.strip()
     if not line or line.startswith("#"):
         return []
@@ -49,7 +52,8 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
 def safe_cell(value: float | int | str) -> float | int | str:
-    """A cell as it is written: text that a spreadsheet would take for a formula gets an apostrophe before it.
+    """A cell as it is written: text that a spreadsheet would take for a formula gets an apostrophe
+    before it.
 
     After the advice of OWASP, "CSV injection" (from memory). Numbers stay as they are.
     """

@@ -1,4 +1,5 @@
-"""The ledger of a gate chain as CSV (RFC 4180): a row a grid, every figure in full, empty where it isn't known. Columns: docs/formats.md."""
+"""The ledger of a gate chain as CSV (RFC 4180): a row a grid, every figure in full, empty where it
+isn't known. Columns: docs/formats.md."""
 
 from __future__ import annotations
 

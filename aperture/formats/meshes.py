@@ -1,6 +1,7 @@
 """Meshes from OBJ, PLY, STL and glTF, by trimesh; what is wrong with them said in sentences.
 
-None but glTF says its unit (glTF 2.0, ISO/IEC 12113:2022, clause 3.4: metres), so it has to be asked.
+None but glTF says its unit (glTF 2.0, ISO/IEC 12113:2022, clause 3.4: metres), so it has to be
+asked.
 """
 
 import io
@@ -26,7 +27,8 @@ SECONDS_PER_MB = (
 
 @dataclass(frozen=True, eq=False)
 class Mesh:
-    """vertices (V, 3) in the unit box that stands on the floor; triangles (T, 3); size and base in metres; remarks: what is odd about it."""
+    """vertices (V, 3) in the unit box that stands on the floor; triangles (T, 3); size and base in
+    metres; remarks: what is odd about it."""
 
     vertices: Array
     triangles: Array
@@ -71,9 +73,11 @@ def _require_few_declared(data: bytes, ending: str) -> None:
 
 
 def _require_sound_gltf(data: bytes) -> None:
-    """No accessor may hold more elements than all buffers have bytes, or than a mesh may have corners.
+    """No accessor may hold more elements than all buffers have bytes, or than a mesh may have
+    corners.
 
-    glTF 2.0, clause 3.6.2.1: an accessor without a buffer view is filled with zeros, whatever count it says.
+    glTF 2.0, clause 3.6.2.1: an accessor without a buffer view is filled with zeros, whatever count
+    it says.
     """
     text = data
     if data[:4] == b"glTF":
@@ -140,7 +144,8 @@ def read(data: bytes, ending: str, unit: str = "m", up_axis: str = "Y") -> Mesh:
 
 
 def _loaded(data: bytes, ending: str) -> tuple[Array, Array]:
-    """Vertices (V, 3) and triangles (T, 3) as the file has them; every triangle names vertices that are there."""
+    """Vertices (V, 3) and triangles (T, 3) as the file has them; every triangle names vertices that
+    are there."""
     import trimesh
 
     try:

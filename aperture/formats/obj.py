@@ -35,7 +35,8 @@ def write(path: Path, stand_ins: dict[str, StandIn], unit: str = "m", up_axis: s
 
 
 def one_word(name: str) -> str:
-    """A name that a line of OBJ or MTL can hold: what separates words or ends a line becomes an underscore."""
+    """A name that a line of OBJ or MTL can hold: what separates words or ends a line becomes an
+    underscore."""
     return re.sub(r"[\s\x00-\x1f\x7f]+", "_", name)
 
 
@@ -50,8 +51,9 @@ def textured(
 ) -> dict[str, bytes]:
     """One mesh that wears a picture, as the bytes of its files by ending: obj, mtl, png.
 
-    points (V, 3) metres; at (V, 2) texture coordinates, right and up from 0 to 1; triangles (T, 3); picture (h, w, 4) 8-bit, whose alpha
-    says where the mesh has no picture. `name` is that of the files.
+    points (V, 3) metres; at (V, 2) texture coordinates, right and up from 0 to 1; triangles (T, 3);
+    picture (h, w, 4) 8-bit, whose alpha says where the mesh has no picture. `name` is that of the
+    files.
     """
     from PIL import Image
 

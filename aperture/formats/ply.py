@@ -14,7 +14,8 @@ from aperture.units import METRES
 def write(
     path: Path, points: Sequence[Sequence[float]], unit: str = "m", up_axis: str = "Y"
 ) -> None:
-    """Write world points (metres, Y up) as a binary little-endian PLY in `unit`. PLY itself says neither unit nor up axis; a comment does."""
+    """Write world points (metres, Y up) as a binary little-endian PLY in `unit`. PLY itself says
+    neither unit nor up axis; a comment does."""
     values = np.asarray(points, float) @ from_y_up(up_axis).T / METRES[unit]
     head = (
         "ply\nformat binary_little_endian 1.0\n"

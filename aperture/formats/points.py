@@ -1,9 +1,9 @@
 """Tables of tracked points: one line per place, `frame, name, x, y`, with its ± where it is known.
 
-Written with a head, x right and y down from the outer corner of the first pixel, as everywhere here.
-Read with any delimiter (comma, semicolon, tab, spaces), with or without a head, and with the origin at the
-top or the bottom and pixel centres at halves or at whole numbers, as the file's maker counts: no such file
-says it, so it is asked.
+Written with a head, x right and y down from the outer corner of the first pixel, as everywhere
+here. Read with any delimiter (comma, semicolon, tab, spaces), with or without a head, and with the
+origin at the top or the bottom and pixel centres at halves or at whole numbers, as the file's maker
+counts: no such file says it, so it is asked.
 """
 
 from __future__ import annotations
@@ -29,7 +29,8 @@ LONGEST_NAME = 60
 
 @dataclass(frozen=True)
 class Convention:
-    """How a table counts. from_bottom: y upwards from the bottom; centres: whole numbers are pixel centres; height: of the picture, px."""
+    """How a table counts. from_bottom: y upwards from the bottom; centres: whole numbers are pixel
+    centres; height: of the picture, px."""
 
     from_bottom: bool = False
     centres: bool = False

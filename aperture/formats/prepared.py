@@ -1,4 +1,5 @@
-"""Cameras and sets as a receiver wants them in scene files: what a format or a program can't take is baked.
+"""Cameras and sets as a receiver wants them in scene files: what a format or a program can't take
+is baked.
 
 A camera sees the same after it was baked, in a picture that is larger or has another gate:
 
@@ -61,7 +62,8 @@ def prepared(camera: Camera, recipe: Recipe) -> Camera:
 
 
 class Prepared:
-    """Cameras as a recipe wants them, one after the other: what a lens's grid becomes is worked out once."""
+    """Cameras as a recipe wants them, one after the other: what a lens's grid becomes is worked out
+    once."""
 
     def __init__(self, recipe: Recipe) -> None:
         self.recipe = recipe

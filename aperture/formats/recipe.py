@@ -76,7 +76,8 @@ MOST_OFFSET, MOST_DIGITS, MOST_SCALE = 10_000_000, 15, 1e6
 class Recipe:
     """up_axis: Y or Z; handedness: right or left; frame_offset: what is added to the shot's frame
     numbers; scale: of all lengths. Of scene files too: fit: to which side of the gate the receiver
-    fits the picture; offsets, distortion: of the lens, whether they are carried or baked (`prepared`).
+    fits the picture; offsets, distortion: of the lens, whether they are carried or baked
+    (`prepared`).
     """
 
     up_axis: str = "Y"

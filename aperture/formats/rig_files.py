@@ -1,4 +1,5 @@
-"""The move of a rig as files: with its helper parents where the format has nodes, and flat where not.
+"""The move of a rig as files: with its helper parents where the format has nodes, and flat where
+not.
 
 What a file says of itself (unit, up axis, rate, frames) is what its format lets it say.
 """

@@ -151,17 +151,20 @@ def write_movie(path: Path, pictures: Iterable[Array], rate: Fraction) -> None:
 
 
 class Straightened:
-    """Pictures of frames one after the other, straight or at another grid; what differs by frame is followed."""
+    """Pictures of frames one after the other, straight or at another grid; what differs by frame is
+    followed."""
 
     def __init__(self, size: str, target_of: Callable[[Camera, int], Camera] | None = None) -> None:
-        """`target_of`: gives the camera whose picture is made, of a plate's on a frame; instead of a size of SIZES."""
+        """`target_of`: gives the camera whose picture is made, of a plate's on a frame; instead of
+        a size of SIZES."""
         if target_of is None and size not in SIZES:
             raise Problem(f"A straight picture has one of the sizes {', '.join(SIZES)}.", "size")
         self._size, self._target_of = size, target_of
         self._of: tuple[object, Straightener] | None = None
 
     def by(self, camera: Camera, frame: int) -> Straightener:
-        """The straightener of a frame's camera; that of the frame before where nothing has changed."""
+        """The straightener of a frame's camera; that of the frame before where nothing has
+        changed."""
         target = self._target_of(camera, frame) if self._target_of else None
         key: tuple[object, ...] = (camera.lens,)
         if target is not None:

@@ -1,6 +1,8 @@
-"""Surveyed points: CSV (name, x, y, z, ±), and the vertices of OBJ (Wavefront's published format) and PLY (ASCII or binary) files.
+"""Surveyed points: CSV (name, x, y, z, ±), and the vertices of OBJ (Wavefront's published format)
+and PLY (ASCII or binary) files.
 
-Every reader gives [(name, (3,) metres, ± in metres or None)]; units and axes are asked for, no file of these kinds says them.
+Every reader gives [(name, (3,) metres, ± in metres or None)]; units and axes are asked for, no file
+of these kinds says them.
 """
 
 from __future__ import annotations
@@ -28,10 +30,11 @@ SPREADS = ("±", "pm", "plus_minus", "sigma", "sd", "accuracy", "std")
 def read(
     data: bytes, name: str, unit: str, up_axis: str, plus_minus_m: float | None = None
 ) -> list[dict[str, Any]]:
-    """Points from a file's bytes or pasted text: [{"name", "world": [x, y, z] m, Y up, "plus_minus": m}].
+    """Points from a file's bytes or pasted text: [{"name", "world": [x, y, z] m, Y up,
+    "plus_minus": m}].
 
-    `unit`: of bare numbers, in METRES; `up_axis`: "Y" or "Z", of the file. `plus_minus_m`: for points that carry none; 0 where None.
-    Raises Problem with the line that is wrong.
+    `unit`: of bare numbers, in METRES; `up_axis`: "Y" or "Z", of the file. `plus_minus_m`: for
+    points that carry none; 0 where None. Raises Problem with the line that is wrong.
     """
     lower = name.lower()
     points: list[Any]

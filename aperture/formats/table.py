@@ -1,4 +1,5 @@
-"""The camera as CSV (RFC 4180): a row per frame, so that a spreadsheet or a script can read it. Columns: docs/formats.md."""
+"""The camera as CSV (RFC 4180): a row per frame, so that a spreadsheet or a script can read it.
+Columns: docs/formats.md."""
 
 from __future__ import annotations
 
@@ -28,7 +29,8 @@ COLUMNS = [
 
 
 def write(path: Path, cameras: dict[int, Camera]) -> None:
-    """One row for each frame number; world_from_camera row by row, metres, Y up; every number to full precision."""
+    """One row for each frame number; world_from_camera row by row, metres, Y up; every number to
+    full precision."""
     with open(path, "w", newline="", encoding="utf-8") as file:
         writer = csv.writer(file)
         writer.writerow(COLUMNS)
@@ -54,7 +56,8 @@ def write(path: Path, cameras: dict[int, Camera]) -> None:
 
 
 def read(path: Path) -> dict[int, dict[str, Any]]:
-    """By frame: `world_from_camera` (4, 4), and the other columns as numbers. Raises ValueError naming the line."""
+    """By frame: `world_from_camera` (4, 4), and the other columns as numbers. Raises ValueError
+    naming the line."""
     out = {}
     with open(path, newline="", encoding="utf-8") as file:
         reader = csv.DictReader(file)

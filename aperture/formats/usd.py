@@ -61,7 +61,8 @@ def aperture_of(camera: Camera) -> Aperture:
 
 @dataclass(frozen=True, eq=False)
 class Shown:
-    """A camera with its focus distance in metres and its f-number, each None where it isn't known."""
+    """A camera with its focus distance in metres and its f-number, each None where it isn't
+    known."""
 
     camera: Camera
     focus_m: float | None = None

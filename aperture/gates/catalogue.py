@@ -1,4 +1,5 @@
-"""What a catalogue knows: camera bodies with their sensor modes, and lenses; and what choosing one makes of a gate document.
+"""What a catalogue knows: camera bodies with their sensor modes, and lenses; and what choosing one
+makes of a gate document.
 
 Plain documents, as `aperture.formats.catalogue` reads and writes them (schema beside it).
 """
@@ -16,7 +17,8 @@ ENGRAVED_SHARE = 0.01
 
 
 def whole_sensor_mm(body: dict[str, Any], mode: dict[str, Any]) -> tuple[float, float]:
-    """(width, height) in mm of all of a body's photosites, at the pitch of one of its modes: its published size is then met exactly."""
+    """(width, height) in mm of all of a body's photosites, at the pitch of one of its modes: its
+    published size is then met exactly."""
     _, _, width, height = mode["window"]
     return mode["width_mm"] * body["photosites"][0] / width, mode["height_mm"] * body["photosites"][
         1
@@ -26,9 +28,11 @@ def whole_sensor_mm(body: dict[str, Any], mode: dict[str, Any]) -> tuple[float, 
 def with_mode(
     gate: dict[str, Any] | None, body: dict[str, Any], mode: dict[str, Any]
 ) -> dict[str, Any]:
-    """The gate document with a body's sensor mode in place of the sensor it had; steps that didn't come from a mode stay.
+    """The gate document with a body's sensor mode in place of the sensor it had; steps that didn't
+    come from a mode stay.
 
-    The window and the recorded size become steps marked `"from": "mode"`. Squeeze and rate stay where the mode allows them.
+    The window and the recorded size become steps marked `"from": "mode"`. Squeeze and rate stay
+    where the mode allows them.
     """
     gate = copy.deepcopy(gate or {})
     steps, at = gate.get("steps", []), gate.get("plate_at", len(gate.get("steps", [])))
@@ -57,12 +61,14 @@ def with_mode(
 
 
 def _allowed(value: Any, allowed: list[Any]) -> Any:
-    """The value, or the first that is allowed where it isn't among them; where nothing is said, any is."""
+    """The value, or the first that is allowed where it isn't among them; where nothing is said, any
+    is."""
     return value if not allowed or value in allowed else allowed[0]
 
 
 def _steps_of_mode(body: dict[str, Any], mode: dict[str, Any]) -> list[dict[str, Any]]:
-    """The window that a mode reads, and the size that it records, as steps of the chain, as far as they change anything."""
+    """The window that a mode reads, and the size that it records, as steps of the chain, as far as
+    they change anything."""
     own, (left, top, width, height) = [], mode["window"]
     if [left, top, width, height] != [0, 0, *body["photosites"]]:
         window = {"left": left, "top": top, "width": width, "height": height}
@@ -74,7 +80,8 @@ def _steps_of_mode(body: dict[str, Any], mode: dict[str, Any]) -> list[dict[str,
 
 
 def distortion_at(lens: dict[str, Any], focal_mm: float | None) -> dict[str, float]:
-    """The lens's k1 … p2 at a focal length, between the catalogued ones along the logarithm of the focal length; empty where it has none."""
+    """The lens's k1 … p2 at a focal length, between the catalogued ones along the logarithm of the
+    focal length; empty where it has none."""
     known = sorted(lens.get("distortion") or [], key=lambda row: row["focal_mm"])
     if not known:
         return {}
@@ -98,7 +105,8 @@ def with_lens(
 ) -> tuple[dict[str, Any] | None, dict[str, Any], str]:
     """(gate, lens state, what changed in words) after choosing a catalogued lens.
 
-    A prime's engraved focal length becomes evidence within ±1 %; a zoom keeps a focal length inside its range, and lets go of one outside.
+    A prime's engraved focal length becomes evidence within ±1 %; a zoom keeps a focal length inside
+    its range, and lets go of one outside.
     """
     low, high = lens["focal_mm"]
     gate = copy.deepcopy(gate)

@@ -1,12 +1,16 @@
-"""The gate chain: from a sensor's photosites, step by step, to the plate, the working pictures and the delivery.
+"""The gate chain: from a sensor's photosites, step by step, to the plate, the working pictures and
+the delivery.
 
-A chain is described by a plain document (docs/formats.md, "Gate chain"), so that it can be kept and sent:
+A chain is described by a plain document (docs/formats.md, "Gate chain"), so that it can be kept and
+sent:
 
-    {"width_mm", "height_mm", "squeeze", "photosites": [w, h] or absent, "steps": [{"id", "do", …}], "plate_at": n}
+    {"width_mm", "height_mm", "squeeze", "photosites": [w, h] or absent, "steps": [{"id", "do", …}],
+    "plate_at": n}
 
-The first `plate_at` steps lead to the plate; the rest is made from it. `build` turns the document into stages, each a Grid with
-its exact map to the sensor. A stage may be *straight*: its pixels are those of a lens without distortion, so that between it and
-the bent ones a position goes through the lens and not only through the maps.
+The first `plate_at` steps lead to the plate; the rest is made from it. `build` turns the document
+into stages, each a Grid with its exact map to the sensor. A stage may be *straight*: its pixels are
+those of a lens without distortion, so that between it and the bent ones a position goes through the
+lens and not only through the maps.
 """
 
 from __future__ import annotations
@@ -32,9 +36,11 @@ from aperture.lens.projections import RECTILINEAR
 
 @dataclass(frozen=True)
 class Stage:
-    """One grid of the chain and how it came about. `step` is empty for the sensor and for the plate's adoption.
+    """One grid of the chain and how it came about. `step` is empty for the sensor and for the
+    plate's adoption.
 
-    `turn`: (3, 3) the sensor's camera from this one's, of a panorama that was turned; None where it looks the same way.
+    `turn`: (3, 3) the sensor's camera from this one's, of a panorama that was turned; None where it
+    looks the same way.
     """
 
     key: str
@@ -57,7 +63,8 @@ class Stage:
 
 @dataclass(frozen=True)
 class RenderFit:
-    """What to type into a renderer that fits its gate to the picture in one way; see `Chain.render_fits`."""
+    """What to type into a renderer that fits its gate to the picture in one way; see
+    `Chain.render_fits`."""
 
     fit: str
     gate_mm: tuple[float, float]
@@ -68,7 +75,8 @@ class RenderFit:
 
 @dataclass(frozen=True)
 class Figures:
-    """All that is known of one stage. Angles in radians, None where no focal length is known; lengths in mm."""
+    """All that is known of one stage. Angles in radians, None where no focal length is known;
+    lengths in mm."""
 
     gate_mm: tuple[float, float]
     diagonal_mm: float
@@ -83,7 +91,8 @@ class Figures:
 
 @dataclass(frozen=True)
 class Chain:
-    """`plate` is the index of the plate's stage. `lens` works in the lens's millimetres, see `lens_from_mm`."""
+    """`plate` is the index of the plate's stage. `lens` works in the lens's millimetres, see
+    `lens_from_mm`."""
 
     stages: tuple[Stage, ...]
     plate: int
@@ -99,9 +108,11 @@ class Chain:
 
     @property
     def lens_from_mm(self) -> Array:
-        """(2, 2): sensor millimetres → the millimetres in which the plate's lens is described: along its rows and columns.
+        """(2, 2): sensor millimetres → the millimetres in which the plate's lens is described:
+        along its rows and columns.
 
-        A squeezing lens on a camera turned on its side squeezes down the plate; the factor is then put here, and the lens has none.
+        A squeezing lens on a camera turned on its side squeezes down the plate; the factor is then
+        put here, and the lens has none.
         """
         linear = self.plate_grid.linear
         upright = np.linalg.inv(linear / np.linalg.norm(linear, axis=0))
@@ -120,12 +131,14 @@ class Chain:
 
     @property
     def axis_px(self) -> tuple[float, float]:
-        """Where the middle of the sensor, and with it the axis of a lens that isn't shifted, meets the plate, px."""
+        """Where the middle of the sensor, and with it the axis of a lens that isn't shifted, meets
+        the plate, px."""
         x, y = self.plate_grid.to_px([[0.0, 0.0]])[0]
         return float(x), float(y)
 
     def origin(self, stage: int, sensor: str) -> str:
-        """Where a stage's figures come from: the `sensor`'s origin, unless a step on the way was typed in or, weaker still, assumed."""
+        """Where a stage's figures come from: the `sensor`'s origin, unless a step on the way was
+        typed in or, weaker still, assumed."""
         steps = [one.step for one in self.stages[: stage + 1] if one.step]
         if any(step["do"] == "return" for step in steps):
             return self.origin(self.plate, sensor)
@@ -136,11 +149,13 @@ class Chain:
         return next((origin for origin in ("assumed", "typed") if origin in told), sensor)
 
     def follow(self, points: Array, stage: int) -> list[Array]:
-        """Points (N, 2) px of one stage, on every stage (N, 2) px; NaN where a lens leads nowhere."""
+        """Points (N, 2) px of one stage, on every stage (N, 2) px; NaN where a lens leads
+        nowhere."""
         return [self.lead(points, stage, other) for other in range(len(self.stages))]
 
     def lead(self, points: Array, stage: int, to: int) -> Array:
-        """Points (N, 2) px of one stage, on another, (N, 2) px; NaN where the lens leads nowhere."""
+        """Points (N, 2) px of one stage, on another, (N, 2) px; NaN where the lens leads
+        nowhere."""
         one, other = self.stages[stage], self.stages[to]
         return other.grid.to_px(self._between(one.grid.to_mm(points), one, other))
 
@@ -168,7 +183,8 @@ class Chain:
         return self.lens is not None and self.camera(stage).goes_around
 
     def camera(self, stage: int) -> Camera:
-        """The camera of a stage at the origin, where the plate's looks along −Z. Raises Problem where no lens is known."""
+        """The camera of a stage at the origin, where the plate's looks along −Z. Raises Problem
+        where no lens is known."""
         if self.lens is None:
             raise Problem("No focal length is known yet.")
         one = self.stages[stage]
@@ -208,10 +224,12 @@ class Chain:
     def render_fits(self, stage: int) -> list[RenderFit]:
         """What a renderer needs for this stage, for each way of fitting its gate to the picture.
 
-        `gate_mm` is the gate to type, squeeze undone, with the true focal length; `angle` the angle of view in radians that says the
-        same where angles are typed; `fixed_focal_mm` the focal length for a renderer whose gate can't be changed from 36 × 24 mm.
-        "fill" lets the gate's overhanging side be cut: for a 36 × 24 mm gate the picture's shape decides which. Off-centre gates
-        need the lens shift of `figures().centre_mm` as well. Raises Problem where no lens is known.
+        `gate_mm` is the gate to type, squeeze undone, with the true focal length; `angle` the angle
+        of view in radians that says the same where angles are typed; `fixed_focal_mm` the focal
+        length for a renderer whose gate can't be changed from 36 × 24 mm. "fill" lets the gate's
+        overhanging side be cut: for a 36 × 24 mm gate the picture's shape decides which. Off-centre
+        gates need the lens shift of `figures().centre_mm` as well. Raises Problem where no lens is
+        known.
         """
         if self.lens is None:
             raise Problem("No focal length is known yet.")
@@ -256,9 +274,10 @@ def build(
 ) -> Chain:
     """The chain of a gate document for a plate of (width, height) px.
 
-    `lens` is described in the plate's rows and columns, as a match document has it, its centre measured from the plate's middle;
-    a lens without focal length isn't one: pass None. A step that can't be made (any more: the lens may have changed) is passed over and
-    told of in `problems`; `strict` raises Problem instead, with the step's id as its place.
+    `lens` is described in the plate's rows and columns, as a match document has it, its centre
+    measured from the plate's middle; a lens without focal length isn't one: pass None. A step that
+    can't be made (any more: the lens may have changed) is passed over and told of in `problems`;
+    `strict` raises Problem instead, with the step's id as its place.
     """
     problems: list[Any] = []
     steps, at = gate.get("steps", []), int(gate.get("plate_at", len(gate.get("steps", []))))
@@ -298,7 +317,8 @@ def _run_unsized(
     plate: tuple[int, int] | None,
     problems: list[Any] | None,
 ) -> list[Stage]:
-    """`_run` from a gate of which only the millimetres are known: on a grid so fine that rounding doesn't show."""
+    """`_run` from a gate of which only the millimetres are known: on a grid so fine that rounding
+    doesn't show."""
     across = FINER * (plate[0] if plate else 4096)
     for _ in range(2):  # the second time as fine as what the first left of the width wants
         down = max(1, round(across * gate["height_mm"] / gate["width_mm"]))
@@ -386,9 +406,11 @@ def _turned(before: Stage, made: Made) -> tuple[tuple[float, ...], ...] | None:
 
 
 def _cover(chain: Chain, before: Stage) -> Callable[..., Any] | None:
-    """What tells a step how far the straightened picture reaches: a function giving (left, top, right, bottom) in px of `before`'s grid.
+    """What tells a step how far the straightened picture reaches: a function giving (left, top,
+    right, bottom) in px of `before`'s grid.
 
-    The picture is the last bent one of the chain: the plate, or what was cut from it. None where the lens bends nothing, or isn't known.
+    The picture is the last bent one of the chain: the plate, or what was cut from it. None where
+    the lens bends nothing, or isn't known.
     """
     bent = next(
         (stage for stage in reversed(chain.stages[chain.plate :]) if not stage.straight), None

@@ -1,4 +1,5 @@
-"""A field of view and a focal length quoted together: for which kind of lens, measured which way, are both true?"""
+"""A field of view and a focal length quoted together: for which kind of lens, measured which way,
+are both true?"""
 
 from __future__ import annotations
 
@@ -13,15 +14,18 @@ from aperture.geometry.angles import FULL_FRAME_DIAGONAL_MM, FULL_FRAME_MM
 from aperture.lens import projections
 
 BASES = ("horizontal", "vertical", "diagonal")
-# Quoted angles and equivalents are rounded, and makers round kindly: within this share they are taken to agree.
+# Quoted angles and equivalents are rounded, and makers round kindly: within this share they are
+# taken to agree.
 AGREES = 0.02
 
 
 @dataclass(frozen=True)
 class Claim:
-    """What is quoted; None for what isn't. `angle` in radians, full; `basis` in BASES or None where nobody says.
+    """What is quoted; None for what isn't. `angle` in radians, full; `basis` in BASES or None where
+    nobody says.
 
-    `focal_mm` belongs to `sensor_mm`; an equivalent focal length belongs to 36 × 24 mm, see `from_equivalent`.
+    `focal_mm` belongs to `sensor_mm`; an equivalent focal length belongs to 36 × 24 mm, see
+    `from_equivalent`.
     """
 
     angle: float | None = None
@@ -44,7 +48,8 @@ class Claim:
 
 @dataclass(frozen=True)
 class Reading:
-    """One projection and basis. What was not quoted is computed: the angle (radians), the focal length or the sensor's side (mm); NaN where none.
+    """One projection and basis. What was not quoted is computed: the angle (radians), the focal
+    length or the sensor's side (mm); NaN where none.
 
     `off` is the computed angle less the quoted one, radians, where all three are given.
     """
@@ -59,7 +64,8 @@ class Reading:
 
 
 def equivalent_sensor(aspect: float = 1.5, basis: str = "diagonal") -> tuple[float, float]:
-    """The frame, in mm, to which an equivalent focal length belongs: 36 mm wide, or 43.27 mm on the diagonal, of the picture's aspect."""
+    """The frame, in mm, to which an equivalent focal length belongs: 36 mm wide, or 43.27 mm on the
+    diagonal, of the picture's aspect."""
     width = (
         FULL_FRAME_MM[0]
         if basis == "width"
@@ -69,7 +75,8 @@ def equivalent_sensor(aspect: float = 1.5, basis: str = "diagonal") -> tuple[flo
 
 
 def lay_out(claim: Claim) -> list[Reading]:
-    """Every projection × basis, with what the quoted numbers imply and whether they agree (within 2 %)."""
+    """Every projection × basis, with what the quoted numbers imply and whether they agree (within 2
+    %)."""
     out = []
     for projection in projections.OF_LENSES:
         for basis in BASES:
@@ -104,7 +111,8 @@ def _side(sensor: tuple[float, float], basis: str) -> float:
 
 
 def curves(most: float = math.pi, samples: int = 91) -> dict[str, Array]:
-    """For drawing the mappings: projection → (N, 2) of angle from the axis in radians up to `most`, and radius in focal lengths."""
+    """For drawing the mappings: projection → (N, 2) of angle from the axis in radians up to `most`,
+    and radius in focal lengths."""
     theta = np.linspace(0, most, samples)
     points = np.stack([np.sin(theta), np.zeros_like(theta), -np.cos(theta)], -1)
     return {

@@ -1,6 +1,7 @@
 """Standard formats and their image areas in millimetres.
 
-Each row names where its size comes from. "From memory" means: written down without the standard at hand, to be checked.
+Each row names where its size comes from. "From memory" means: written down without the standard at
+hand, to be checked.
 """
 
 from dataclasses import dataclass

@@ -1,7 +1,8 @@
-"""Guides over the plate: extraction frames, thirds, the middle, and the areas where action and titles are safe.
+"""Guides over the plate: extraction frames, thirds, the middle, and the areas where action and
+titles are safe.
 
-The areas: SMPTE ST 2046-1:2009, "Specifications for Safe Action and Safe Title Areas for Television": 93 % and 90 % of the
-production aperture's width and height, centred (from memory).
+The areas: SMPTE ST 2046-1:2009, "Specifications for Safe Action and Safe Title Areas for
+Television": 93 % and 90 % of the production aperture's width and height, centred (from memory).
 """
 
 from dataclasses import dataclass
@@ -41,7 +42,8 @@ def whole(grid: Grid) -> Box:
 
 
 def frame(grid: Grid, aspect: float, squeeze: float = 1.0) -> Box:
-    """The extraction frame of an aspect, as the picture is shown, in the middle of a grid: in whole pixels, as a delivery would be cut.
+    """The extraction frame of an aspect, as the picture is shown, in the middle of a grid: in whole
+    pixels, as a delivery would be cut.
 
     1.33, 1.66 and 1.78 stand for 4:3, 5:3 and 16:9. Raises Problem where the aspect can't be.
     """

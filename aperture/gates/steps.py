@@ -1,7 +1,8 @@
 """The steps of a gate chain: what each is called, what it takes, and the grid it makes.
 
-A step is a plain document {"id": …, "do": one of KINDS, parameters}; see docs/formats.md for the parameters of each.
-Sizes in px of the grid before; aspects as the picture is shown, with its squeeze undone.
+A step is a plain document {"id": …, "do": one of KINDS, parameters}; see docs/formats.md for the
+parameters of each. Sizes in px of the grid before; aspects as the picture is shown, with its
+squeeze undone.
 """
 
 from __future__ import annotations
@@ -50,13 +51,15 @@ TURNS = {1: "90° clockwise", 2: "180°", 3: "90° anticlockwise"}
 FLIPS = {"sides": "left to right", "upside-down": "top to bottom"}
 # More than this is a slip of the finger, and would be a picture nobody can hold.
 LARGEST_PX = 200_000
-# A sensor without known photosites is laid out this much finer than the plate, so that rounding to pixels does no harm.
+# A sensor without known photosites is laid out this much finer than the plate, so that rounding to
+# pixels does no harm.
 FINER = 16
 
 
 @dataclass(frozen=True)
 class Source:
-    """What a step starts from. `cover()` gives the box, in px, that the straightened picture needs; None where nothing is bent."""
+    """What a step starts from. `cover()` gives the box, in px, that the straightened picture needs;
+    None where nothing is bent."""
 
     grid: Grid
     straight: bool
@@ -69,8 +72,9 @@ class Source:
 
 @dataclass(frozen=True)
 class Made:
-    """What a step made. `cut`: the rectangle that was cut from the middle, px; `notes`: sentences about roundings worth knowing;
-    `turn`: (pan, tilt, roll) by which its camera looks away from the one before, radians.
+    """What a step made. `cut`: the rectangle that was cut from the middle, px; `notes`: sentences
+    about roundings worth knowing; `turn`: (pan, tilt, roll) by which its camera looks away from the
+    one before, radians.
     """
 
     grid: Grid
@@ -96,13 +100,15 @@ def make(step: dict[str, Any], source: Source) -> Made:
 
 
 def centred(size: tuple[int, int], inside: tuple[int, int]) -> tuple[int, int]:
-    """The corner (left, top) of a rectangle in the middle of another; where the halves don't come out, it lies half a pixel left or up."""
+    """The corner (left, top) of a rectangle in the middle of another; where the halves don't come
+    out, it lies half a pixel left or up."""
     left, top = (math.floor((outer - inner) / 2) for outer, inner in zip(inside, size))
     return left, top
 
 
 def fitting(aspect: float, grid: Grid, squeeze: float, multiple: int = 1) -> tuple[int, int]:
-    """The largest (width, height) in px of the shown `aspect` inside a grid, rounded to a `multiple` of pixels where it was cut."""
+    """The largest (width, height) in px of the shown `aspect` inside a grid, rounded to a
+    `multiple` of pixels where it was cut."""
     if not 0.05 <= aspect <= 50:
         raise Problem("the aspect must lie between 0.05 and 50.")
     shape = aspect / grid.pixel_aspect(squeeze)  # width over height counted in pixels
@@ -261,8 +267,10 @@ def _desqueeze(step: dict[str, Any], source: Source) -> Made:
 
 
 def _stabilise(step: dict[str, Any], source: Source) -> Made:
-    """The picture of the same size, its content scaled and turned about the middle, then moved to the right and down."""
-    # Where the sensor's photosites aren't known its grid is laid out finer than the plate: the step's px are the plate's.
+    """The picture of the same size, its content scaled and turned about the middle, then moved to
+    the right and down."""
+    # Where the sensor's photosites aren't known its grid is laid out finer than the plate: the
+    # step's px are the plate's.
     by = [
         _factor(step, key, -LARGEST_PX, LARGEST_PX) * (FINER if source.unsized else 1)
         for key in ("right", "down")
@@ -278,7 +286,8 @@ def _stabilise(step: dict[str, Any], source: Source) -> Made:
 
 
 def _reorient(step: dict[str, Any], source: Source) -> Made:
-    """A panorama of the same grid, whose camera looks elsewhere: pan, tilt and roll in degrees, of the new camera in the old one."""
+    """A panorama of the same grid, whose camera looks elsewhere: pan, tilt and roll in degrees, of
+    the new camera in the old one."""
     pan, tilt, roll = (
         math.radians(_factor(step, key, -MOST_DEGREES, MOST_DEGREES))
         for key in PER_FRAME["reorient"]
@@ -287,7 +296,8 @@ def _reorient(step: dict[str, Any], source: Source) -> Made:
 
 
 MOST_DEGREES = 1_000_000  # a film may go round and round
-# What a step does on a frame, in the order of a line of its values; and what it is where nothing is said.
+# What a step does on a frame, in the order of a line of its values; and what it is where nothing is
+# said.
 PER_FRAME = {
     "stabilise": {"right": 0.0, "down": 0.0, "turn_deg": 0.0, "scale": 1.0},
     "reorient": {"pan_deg": 0.0, "tilt_deg": 0.0, "roll_deg": 0.0},
@@ -296,11 +306,12 @@ MOST_VALUES = 100_000
 
 
 def at_frame(steps: list[dict[str, Any]], frame: float) -> list[dict[str, Any]]:
-    """Steps with the values that they have on one frame; those without values per frame stay as they are.
+    """Steps with the values that they have on one frame; those without values per frame stay as
+    they are.
 
-    `values` of a stabilising step are [frame, right, down, turn_deg, scale] each, of a reorienting one [frame, pan_deg,
-    tilt_deg, roll_deg], in order of the frames; between two of them it is interpolated, before the first and after the last it
-    holds.
+    `values` of a stabilising step are [frame, right, down, turn_deg, scale] each, of a reorienting
+    one [frame, pan_deg, tilt_deg, roll_deg], in order of the frames; between two of them it is
+    interpolated, before the first and after the last it holds.
     """
     return [_at_frame(step, frame) if step.get("values") else step for step in steps]
 

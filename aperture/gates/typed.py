@@ -1,4 +1,5 @@
-"""Shapes and sizes as people type them: `2.39`, `16:9`, `2048 × 858`, `1920 wide`, `50 %`, `21.95 × 16 mm`."""
+"""Shapes and sizes as people type them: `2.39`, `16:9`, `2048 × 858`, `1920 wide`, `50 %`, `21.95 ×
+16 mm`."""
 
 import re
 from typing import Any
@@ -31,7 +32,8 @@ def parse_aspect(text: str) -> float:
 
 
 def parse_shape(text: str, allowed: tuple[str, ...]) -> dict[str, Any]:
-    """The parameters of a step from one text; `allowed` of: aspect, px, mm, side, scale. Raises Problem with examples of what is allowed."""
+    """The parameters of a step from one text; `allowed` of: aspect, px, mm, side, scale. Raises
+    Problem with examples of what is allowed."""
     examples = {
         "aspect": "2.39 or 16:9",
         "px": "2048 × 858",

@@ -1,1 +1,2 @@
-"""What everything else is built on: grids of pixels, angles of view, rotations. It knows no lens and no camera."""
+"""What everything else is built on: grids of pixels, angles of view, rotations. It knows no lens
+and no camera."""

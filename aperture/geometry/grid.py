@@ -1,8 +1,9 @@
 """A pixel grid and the millimetres of sensor it covers.
 
-Every operation on a picture (crop, resize, turn, overscan) gives a new grid whose affine map is known exactly, so that gate,
-pixel pitch, centre and the place of any pixel on any other grid follow from the maps and are never stored a second time.
-Coordinates: see docs/conventions.md. Pixels: x right, y down, origin at the outer corner. Millimetres: origin mid-sensor.
+Every operation on a picture (crop, resize, turn, overscan) gives a new grid whose affine map is
+known exactly, so that gate, pixel pitch, centre and the place of any pixel on any other grid follow
+from the maps and are never stored a second time. Coordinates: see docs/conventions.md. Pixels: x
+right, y down, origin at the outer corner. Millimetres: origin mid-sensor.
 """
 
 from __future__ import annotations
@@ -25,8 +26,9 @@ class Grid:
     width, height : int
         Pixels.
     mm_from_px : tuple of two tuples of three float
-        The affine map, as row-major tuples so that a grid is hashable. Its columns are the millimetres
-        per pixel to the right, per pixel down, and the sensor position of the pixel corner (0, 0).
+        The affine map, as row-major tuples so that a grid is hashable. Its columns are the
+        millimetres per pixel to the right, per pixel down, and the sensor position of the pixel
+        corner (0, 0).
 
     Raises
     ------
@@ -83,7 +85,8 @@ class Grid:
             ((width_mm / width, 0.0, -width_mm / 2), (0.0, height_mm / height, -height_mm / 2)),
         )
 
-    # Maps -----------------------------------------------------------------------------------------------------------
+    # Maps
+    # -----------------------------------------------------------------------------------------------------------
 
     @property
     def linear(self) -> Array:
@@ -105,7 +108,8 @@ class Grid:
         affine = np.array(self.mm_from_px, float)
         return (np.asarray(points, float) - affine[:, 2]) @ self.px_linear.T
 
-    # What follows from the map --------------------------------------------------------------------------------------
+    # What follows from the map
+    # --------------------------------------------------------------------------------------
 
     @property
     def mm_per_px(self) -> tuple[float, float]:
@@ -126,7 +130,8 @@ class Grid:
         return float(x), float(y)
 
     def shown_gate_mm(self, squeeze: float = 1.0) -> tuple[float, float]:
-        """Width and height of the gate with the squeeze undone, mm. The squeeze acts along the sensor's width, however the picture is turned."""
+        """Width and height of the gate with the squeeze undone, mm. The squeeze acts along the
+        sensor's width, however the picture is turned."""
         across, down = np.hypot(*(np.diag([squeeze, 1.0]) @ self.linear))
         return float(across) * self.width, float(down) * self.height
 
@@ -135,7 +140,8 @@ class Grid:
         width, height = self.shown_gate_mm(squeeze)
         return width / self.width / (height / self.height)
 
-    # Operations -----------------------------------------------------------------------------------------------------
+    # Operations
+    # -----------------------------------------------------------------------------------------------------
 
     def _remapped(self, width: int, height: int, old_from_new: Any) -> Grid:
         old_from_new = np.asarray(old_from_new, float)
@@ -149,7 +155,8 @@ class Grid:
         )
 
     def window(self, left: float, top: float, width: int, height: int) -> Grid:
-        """Crop, or pad where it reaches outside: the new picture's corner lies at (left, top) px of this one."""
+        """Crop, or pad where it reaches outside: the new picture's corner lies at (left, top) px of
+        this one."""
         return self._remapped(width, height, [[1, 0, left], [0, 1, top]])
 
     def resize(self, width: int, height: int) -> Grid:
@@ -173,7 +180,8 @@ class Grid:
         }[quarters % 4]()
 
     def moved(self, right: float, down: float, turn: float = 0.0, scale: float = 1.0) -> Grid:
-        """The picture of the same size, its content scaled and turned clockwise (radians) about the middle, then moved (px)."""
+        """The picture of the same size, its content scaled and turned clockwise (radians) about the
+        middle, then moved (px)."""
         middle = np.array([self.width / 2, self.height / 2])
         back = np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]]) / scale
         offset = middle - back @ (middle + [right, down])
@@ -184,5 +192,6 @@ class Grid:
         return self._remapped(self.width, self.height, [[-1, 0, self.width], [0, 1, 0]])
 
     def desqueeze(self, squeeze: float) -> Grid:
-        """The width in pixels times the squeeze, so that pixels become square; the sensor's millimetres stay."""
+        """The width in pixels times the squeeze, so that pixels become square; the sensor's
+        millimetres stay."""
         return self.resize(round(self.width * squeeze), self.height)

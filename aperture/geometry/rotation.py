@@ -28,7 +28,8 @@ def rotations_from_angles(angles: Array) -> Array:
 
 
 def angles_from_rotation(rotation: Array) -> tuple[float, float, float]:
-    """(pan, tilt, roll) in radians of a world-from-camera rotation; looking straight up or down, roll is 0."""
+    """(pan, tilt, roll) in radians of a world-from-camera rotation; looking straight up or down,
+    roll is 0."""
     r = np.asarray(rotation, float)
     tilt = np.arctan2(-r[1, 2], np.hypot(r[0, 2], r[2, 2]))
     if np.hypot(r[0, 2], r[2, 2]) < 1e-9:

@@ -1,4 +1,5 @@
-"""Search in the open lens database that lensfunpy carries (database CC BY-SA 3.0, library LGPL; see NOTICE.md).
+"""Search in the open lens database that lensfunpy carries (database CC BY-SA 3.0, library LGPL; see
+NOTICE.md).
 
 The library is loaded on first use, so that the program starts without it.
 """
@@ -37,9 +38,11 @@ class KnownCamera:
     crop_factor: float
 
     def sensor_mm(self, aspect: float) -> tuple[float, float, float]:
-        """(width, height, ± of the width) in mm of a sensor of this diagonal and of a picture's aspect.
+        """(width, height, ± of the width) in mm of a sensor of this diagonal and of a picture's
+        aspect.
 
-        The crop factor is rounded, and makers crop a little from the sensor for the picture: half its last digit, and 1 %, together.
+        The crop factor is rounded, and makers crop a little from the sensor for the picture: half
+        its last digit, and 1 %, together.
         """
         digits = len(f"{self.crop_factor:g}".partition(".")[2])
         share = math.hypot(0.5 * 10**-digits / math.sqrt(3) / self.crop_factor, 0.01)
@@ -50,7 +53,8 @@ class KnownCamera:
 
 @dataclass(frozen=True)
 class KnownLens:
-    """`key` finds it again with `lens_by_key`; focal lengths in mm; `projection` is None where ours has no such geometry."""
+    """`key` finds it again with `lens_by_key`; focal lengths in mm; `projection` is None where ours
+    has no such geometry."""
 
     key: str
     maker: str
@@ -71,7 +75,8 @@ def _database() -> Any:
 
 @cache
 def _aspects() -> dict[tuple[str, str, float], float]:
-    """Longer over shorter side of the pictures that were calibrated, where it isn't 3:2: the library doesn't pass it on."""
+    """Longer over shorter side of the pictures that were calibrated, where it isn't 3:2: the
+    library doesn't pass it on."""
     import lensfunpy
 
     out = {}
@@ -97,7 +102,8 @@ def _matches(words: list[str], *names: str) -> bool:
 
 
 def search_cameras(text: str, most: int = 40) -> list[KnownCamera]:
-    """Bodies whose maker and model hold every word of `text`; the shortest names, which fit best, first."""
+    """Bodies whose maker and model hold every word of `text`; the shortest names, which fit best,
+    first."""
     words = _words(text)
     if not words:
         return []
@@ -117,7 +123,8 @@ def camera_of_file(maker: str | None, model: str | None) -> KnownCamera | None:
     if not maker or not model:
         return None
     found = _database().find_cameras(maker, model)
-    # The library also answers with what is merely alike; a sensor taken from another model would be a wrong fact.
+    # The library also answers with what is merely alike; a sensor taken from another model would be
+    # a wrong fact.
     exact = [
         camera
         for camera in found
@@ -171,7 +178,8 @@ def lens_by_key(key: str) -> KnownLens:
 
 
 def profile_of(key: str, focal_mm: float) -> Profile | None:
-    """The distortion at a focal length, as the library interpolates it; None where the lens has no such profile."""
+    """The distortion at a focal length, as the library interpolates it; None where the lens has no
+    such profile."""
     lens = raw_lens(key)
     found = lens.interpolate_distortion(focal_mm)
     if found is None or found.model.name == "NONE":

@@ -1,8 +1,10 @@
-"""Brown–Conrady distortion, undistorted → distorted, in the coordinates and with the signs of OpenCV.
+"""Brown–Conrady distortion, undistorted → distorted, in the coordinates and with the signs of
+OpenCV.
 
-Brown, D. C., "Close-range camera calibration", Photogrammetric Engineering 37 (8), 1971; as in OpenCV's camera model
-(x right, y down, normalised by the focal length): x_d = x(1 + k1 r² + k2 r⁴ + k3 r⁶) + 2 p1 x y + p2 (r² + 2x²), and so on.
-Coefficients are passed as one array k = (k1, k2, k3, p1, p2); this order is ours, OpenCV's is (k1, k2, p1, p2, k3).
+Brown, D. C., "Close-range camera calibration", Photogrammetric Engineering 37 (8), 1971; as in
+OpenCV's camera model (x right, y down, normalised by the focal length): x_d = x(1 + k1 r² + k2 r⁴ +
+k3 r⁶) + 2 p1 x y + p2 (r² + 2x²), and so on. Coefficients are passed as one array k = (k1, k2, k3,
+p1, p2); this order is ours, OpenCV's is (k1, k2, p1, p2, k3).
 """
 
 from __future__ import annotations
@@ -52,7 +54,8 @@ def _growth_radius(k1: float, k2: float, k3: float) -> float:
 
 
 def distort(x: Array, k: Any) -> Array:
-    """Distorted positions (N, 2) of undistorted ones (N, 2), both normalised. NaN beyond the growth radius."""
+    """Distorted positions (N, 2) of undistorted ones (N, 2), both normalised. NaN beyond the growth
+    radius."""
     x = np.asarray(x, float)
     out = _distort_anywhere(x, k)
     limit = growth_radius(k)
@@ -134,7 +137,8 @@ def undistort(
     tolerance: float = 1e-10,
     iterations: int = 30,
 ) -> Array:
-    """Undistorted positions (N, 2) of distorted ones (N, 2), by Newton's method to `tolerance`; NaN where there is none."""
+    """Undistorted positions (N, 2) of distorted ones (N, 2), by Newton's method to `tolerance`; NaN
+    where there is none."""
     xd = np.asarray(xd, float)
     k = np.asarray(k, float)
     if not k.any():
@@ -144,7 +148,8 @@ def undistort(
     if np.isfinite(limit):  # start inside, on the branch that means something
         radius = np.linalg.norm(x, axis=1)
         x *= np.minimum(1.0, 0.7 * limit / np.maximum(radius, 1e-12))[:, None]
-        # Farther out than the model reaches there is nothing to find: not to be searched for over and over.
+        # Farther out than the model reaches there is nothing to find: not to be searched for over
+        # and over.
         r2 = limit**2
         reach = abs(limit * (1 + r2 * (k[0] + r2 * (k[1] + r2 * k[2]))))
         x[radius > reach + 3 * (abs(k[3]) + abs(k[4])) * r2] = np.nan
@@ -170,7 +175,8 @@ def undistort(
 
 
 def _with_slope(u: Array, v: Array, k: Array) -> tuple[Array, Array, Array, Array, Array]:
-    """The distorted (N,), (N,) and the three different entries of `jacobian`, for positions as two arrays."""
+    """The distorted (N,), (N,) and the three different entries of `jacobian`, for positions as two
+    arrays."""
     k1, k2, k3, p1, p2 = k
     r2 = u * u + v * v
     radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))

@@ -1,6 +1,7 @@
 """The lens: camera space ↔ millimetres on the sensor, with the derivatives that the solver needs.
 
-Every projection in the program (solver, overlay, renderer, exporters) goes through `Lens.project` and `Lens.rays`.
+Every projection in the program (solver, overlay, renderer, exporters) goes through `Lens.project`
+and `Lens.rays`.
 """
 
 from __future__ import annotations
@@ -44,7 +45,8 @@ class Lens:
 
     Examples
     --------
-    A point up and to the right lies right of and above the middle; sensor millimetres count downwards.
+    A point up and to the right lies right of and above the middle; sensor millimetres count
+    downwards.
 
     >>> Lens(35.0).project(np.array([[0.2, 0.1, -1.0]]))
     array([[ 7. , -3.5]])
@@ -89,7 +91,8 @@ class Lens:
 
     @property
     def bends(self) -> bool:
-        """Whether straight lines aren't straight in the picture: by distortion, or by the projection."""
+        """Whether straight lines aren't straight in the picture: by distortion, or by the
+        projection."""
         return self.distorts or not self.projection.straight
 
     @property
@@ -152,7 +155,8 @@ class Lens:
         return self.projection.rays(q)
 
     def ray_derivatives(self, mm: Array, free: Any = ()) -> tuple[Array, Array, Array, Array]:
-        """Rays (N, 3), and A = their derivative by the sensor position (N, 3, 2) per mm; then both by each parameter in `free`.
+        """Rays (N, 3), and A = their derivative by the sensor position (N, 3, 2) per mm; then both
+        by each parameter in `free`.
 
         `free` holds indices into PARAMETERS; the last two results are (N, 3, F) and (N, 3, 2, F).
         By the inverse function theorem: undistorting moves by −D⁻¹ ∂D when a coefficient moves.
@@ -174,7 +178,8 @@ class Lens:
         dxd = self._moves(xd, x, free)
         dx = (inverse @ dxd[..., None])[..., 0]
         by_lens = by_xd @ dxd.transpose(1, 2, 0)
-        # All parameters at once: the arrays are small, and every call costs more than what it computes.
+        # All parameters at once: the arrays are small, and every call costs more than what it
+        # computes.
         along, everywhere = dx.reshape(-1, 2), np.tile(x, (len(free), 1))
         bent = np.zeros((*shape, 3, 2))
         if not self.projection.straight:
@@ -196,7 +201,8 @@ class Lens:
         return rays, a, by_lens, a_by_lens
 
     def _moves(self, xd: Array, x: Array, free: Array) -> Array:
-        """(F, N, 2): how distorted positions `xd`, undistorted `x` (N, 2), move with each parameter in `free`, the place on the sensor held."""
+        """(F, N, 2): how distorted positions `xd`, undistorted `x` (N, 2), move with each parameter
+        in `free`, the place on the sensor held."""
         out = np.zeros((len(free), *xd.shape))
         for column, index in enumerate(free):
             if index == 0:

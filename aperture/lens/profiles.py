@@ -1,13 +1,16 @@
-"""Distortion profiles of the open lens database (lensfun), evaluated and turned into this program's coefficients.
+"""Distortion profiles of the open lens database (lensfun), evaluated and turned into this program's
+coefficients.
 
-The database's models give the distorted radius of an undistorted one, both counted in half the shorter side of the picture that was
-calibrated (lensfun's manual, "Lens distortion", models poly3, poly5 and ptlens):
+The database's models give the distorted radius of an undistorted one, both counted in half the
+shorter side of the picture that was calibrated (lensfun's manual, "Lens distortion", models poly3,
+poly5 and ptlens):
 
     poly3   r_d = r_u (1 − k1 + k1 r_u²)
     poly5   r_d = r_u (1 + k1 r_u² + k2 r_u⁴)
     ptlens  r_d = r_u (a r_u³ + b r_u² + c r_u + 1 − a − b − c)
 
-Where the middle is scaled (1 − k1, 1 − a − b − c), that share belongs to the focal length, as ours doesn't scale the middle.
+Where the middle is scaled (1 − k1, 1 − a − b − c), that share belongs to the focal length, as ours
+doesn't scale the middle.
 """
 
 from __future__ import annotations
@@ -27,7 +30,8 @@ MODELS = ("none", "poly3", "poly5", "ptlens")
 
 @dataclass(frozen=True)
 class Profile:
-    """`terms` as the database has them; `unit_mm`: half the shorter side of the calibrated picture, on the sensor."""
+    """`terms` as the database has them; `unit_mm`: half the shorter side of the calibrated picture,
+    on the sensor."""
 
     model: str
     terms: tuple[float, ...]
@@ -50,19 +54,22 @@ class Profile:
         return np.ones_like(r)
 
     def distorted_mm(self, mm: Array) -> Array:
-        """Where straight positions (N, 2), mm from the axis, come to lie on the sensor, (N, 2) mm."""
+        """Where straight positions (N, 2), mm from the axis, come to lie on the sensor, (N, 2)
+        mm."""
         mm = np.asarray(mm, float)
         return mm * self.ratio(np.hypot(mm[:, 0], mm[:, 1]) / self.unit_mm)[:, None]
 
 
 def unit_mm(crop_factor: float, aspect: float = 1.5) -> float:
-    """Half the shorter side, in mm, of a calibrated picture of this crop factor and aspect (longer over shorter side)."""
+    """Half the shorter side, in mm, of a calibrated picture of this crop factor and aspect (longer
+    over shorter side)."""
     return FULL_FRAME_DIAGONAL_MM / 2 / crop_factor / math.hypot(aspect, 1)
 
 
 @dataclass(frozen=True)
 class Converted:
-    """`coefficients`: (k1, k2, k3, p1, p2) for a lens of `focal_mm`, whose middle is the profile's; `largest_error_mm` on the picture's area."""
+    """`coefficients`: (k1, k2, k3, p1, p2) for a lens of `focal_mm`, whose middle is the profile's;
+    `largest_error_mm` on the picture's area."""
 
     coefficients: tuple[float, ...]
     focal_mm: float
@@ -70,12 +77,14 @@ class Converted:
 
 
 def convert(profile: Profile, gate_mm: tuple[float, float], samples: int = 400) -> Converted:
-    """This program's coefficients for a profile, fitted by least squares over a gate (width, height in mm).
+    """This program's coefficients for a profile, fitted by least squares over a gate (width, height
+    in mm).
 
     Raises Problem where the profile folds inside the picture, so that no lens could have drawn it.
     """
     corner = math.hypot(*gate_mm) / 2
-    # Straight radii up to the one whose image is the corner; a little more, so that overscan is not left to chance.
+    # Straight radii up to the one whose image is the corner; a little more, so that overscan is not
+    # left to chance.
     r = np.linspace(0, 1.6 * corner, 4 * samples + 1)[1:]
     drawn = r * profile.ratio(r / profile.unit_mm)
     grows = np.maximum.accumulate(drawn) <= drawn + 1e-12
@@ -86,7 +95,8 @@ def convert(profile: Profile, gate_mm: tuple[float, float], samples: int = 400) 
         )
     inside = slice(0, reaches + 1)
     x, middle = r[inside] / profile.focal_mm, float(profile.ratio(np.zeros(1))[0])
-    # r_d = f (x + k1 x³ + k2 x⁵ + k3 x⁷): linear in f and the products f·k. Where the profile has even powers only, f is exact.
+    # r_d = f (x + k1 x³ + k2 x⁵ + k3 x⁷): linear in f and the products f·k. Where the profile has
+    # even powers only, f is exact.
     basis = np.stack([x, x**3, x**5, x**7], -1)
     if profile.model == "ptlens":
         solution = np.linalg.lstsq(basis / basis.max(axis=0), drawn[inside], rcond=None)[

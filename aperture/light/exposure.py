@@ -55,12 +55,14 @@ class Exposure:
 
     @property
     def t_number(self) -> float:
-        """The f-number of a lens without loss that gives as much light: T = N / sqrt(transmittance)."""
+        """The f-number of a lens without loss that gives as much light: T = N /
+        sqrt(transmittance)."""
         return self.f_number / math.sqrt(self.transmittance)
 
     @property
     def light_ev100(self) -> float:
-        """The exposure value at ISO 100 of the light that is exposed rightly: glass and filters count."""
+        """The exposure value at ISO 100 of the light that is exposed rightly: glass and filters
+        count."""
         return self.ev100 - math.log2(self.transmittance) + self.nd_stops
 
     def brighter_than(self, other: Exposure) -> float:
@@ -113,7 +115,8 @@ def shutter_seconds(angle: float, rate: float) -> float:
 
 
 def shutter_angle(seconds: float, rate: float) -> float:
-    """Radians of the shutter that is open so long at `rate` frames a second; above 2π it can't be a film camera's."""
+    """Radians of the shutter that is open so long at `rate` frames a second; above 2π it can't be a
+    film camera's."""
     return seconds * rate * math.tau
 
 
@@ -124,7 +127,8 @@ def parse_stop(text: str, name: str = "The stop") -> float:
 
 
 def parse_shutter(text: str, name: str = "The shutter") -> tuple[float | None, float | None]:
-    """(seconds, radians), one of them None: `1/48 s`, `0.02`, `20 ms`; `180°`, `172.8 deg`. Raises Problem."""
+    """(seconds, radians), one of them None: `1/48 s`, `0.02`, `20 ms`; `180°`, `172.8 deg`. Raises
+    Problem."""
     text = str(text).strip()
     if not text.endswith(("°", "deg", "degrees")):
         return _within(parse_seconds(text, name), LEAST_SECONDS, MOST_SECONDS, name), None

@@ -1,4 +1,5 @@
-"""Focus and depth of field of a thin lens: near and far limit, blur circles, and what scale a blur implies.
+"""Focus and depth of field of a thin lens: near and far limit, blur circles, and what scale a blur
+implies.
 
 Distances are metres from the entrance pupil along the lens axis; f is the focal length, N the
 f-number, c the diameter of the blur circle on the sensor that still counts as sharp::
@@ -119,7 +120,8 @@ class ThinLens:
         return near, self.focus_m * (hyperfocal - focal) / (hyperfocal - self.focus_m)
 
     def blur_mm(self, distance: ArrayLike) -> Array:
-        """Diameters of the blur circles on the sensor, of points so many metres away along the axis."""
+        """Diameters of the blur circles on the sensor, of points so many metres away along the
+        axis."""
         distance = np.asarray(distance, float)
         focal = self.focal_mm / 1000
         with np.errstate(all="ignore"):
@@ -175,7 +177,8 @@ class BlurScale:
 
     @property
     def factor(self) -> float:
-        """k: by what factor the scene would have to be larger; inf where no blur follows the distance."""
+        """k: by what factor the scene would have to be larger; inf where no blur follows the
+        distance."""
         return 1 / math.sqrt(self.share) if self.share > 2 * self.plus_minus else math.inf
 
     @property

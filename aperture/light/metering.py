@@ -1,4 +1,5 @@
-"""How bright a picture is: against middle grey, in stops, over the picture, and on a patch that is known.
+"""How bright a picture is: against middle grey, in stops, over the picture, and on a patch that is
+known.
 
 All of it is measured in linear light. Middle grey is 0.18, a diffuse white sheet about 0.9; where
 nothing else is said, 1.0 is as bright as the picture's file can say, and is called clipped; files
@@ -18,9 +19,9 @@ from aperture.plates.colour import LUMINANCE_BT709
 
 MIDDLE_GREY = 0.18
 CLIPPED, CRUSHED = 0.996, 1e-4  # 254 of 255 after sRGB's curve is 0.991; 1 of 255 is 3e-4
-# What a patch is, and the share of the light that it sends back: 18 % is the grey card's own figure;
-# white paper and skin are common practice, no source (skin: one stop above middle grey, for light
-# skin; darker skin lies up to two stops lower, so its ± is wide).
+# What a patch is, and the share of the light that it sends back: 18 % is the grey card's own
+# figure; white paper and skin are common practice, no source (skin: one stop above middle grey, for
+# light skin; darker skin lies up to two stops lower, so its ± is wide).
 SURFACES = {
     "grey": ("Grey card, 18 %", 0.18, 0.02),
     "white": ("White paper", 0.85, 0.08),

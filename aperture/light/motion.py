@@ -64,7 +64,8 @@ class Shutter:
 
 
 def camera_between(path: CameraPath, moment: float) -> Camera:
-    """Return the camera at a moment between frames; before the first and after the last frame as it goes there.
+    """Return the camera at a moment between frames; before the first and after the last frame as it
+    goes there.
 
     Parameters
     ----------

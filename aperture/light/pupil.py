@@ -51,7 +51,8 @@ class Pupil:
     swirl : float
         −1 … 1: by how much the blur at the corner is drawn along the circle about the middle.
     picture : ndarray, shape (n, n), optional
-        How much light each place of the opening lets through, instead of blades; its first row is up.
+        How much light each place of the opening lets through, instead of blades; its first row is
+        up.
 
     Raises
     ------
@@ -161,7 +162,8 @@ class Pupil:
         return (np.hypot(x + shift * across, y + shift * up) <= 1).astype(float)
 
     def drawn(self, x: Array, y: Array, field: tuple[Any, Any]) -> tuple[Array, Array]:
-        """Where places of the opening lie in the blur spot: stretched by squeeze, drawn along by swirl."""
+        """Where places of the opening lie in the blur spot: stretched by squeeze, drawn along by
+        swirl."""
         wide = 1 / self.squeeze
         x = x * wide
         if not self.swirl:
@@ -208,7 +210,8 @@ class Pupil:
         return out / (rays * 2) ** 2
 
     def samples(self, count: int, seed: int = 0) -> Array:
-        """Return places (count, 2) of the opening, as dense as its light in the middle of the picture.
+        """Return places (count, 2) of the opening, as dense as its light in the middle of the
+        picture.
 
         Evenly spread (a Halton sequence over the square, turned into a disc area by area where the
         opening is round), the same ones for the same seed.
@@ -243,7 +246,8 @@ RANGES = {
 
 
 def _halton(count: int, dimensions: int, start: int) -> Array:
-    """(count, dimensions) evenly spread numbers 0 … 1 (J. H. Halton, 1960), from number `start` on."""
+    """(count, dimensions) evenly spread numbers 0 … 1 (J. H. Halton, 1960), from number `start`
+    on."""
     out = np.empty((count, dimensions))
     for column, base in enumerate((2, 3, 5)[:dimensions]):
         index = np.arange(start + 1, start + count + 1)

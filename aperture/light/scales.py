@@ -1,13 +1,14 @@
-"""The stops, shutter speeds and ISO speeds that are marked on cameras, and the exact values that are meant.
+"""The stops, shutter speeds and ISO speeds that are marked on cameras, and the exact values that
+are meant.
 
-Marked values are rounded, in a way of their own: f/5.6 is meant as 2^(5/2) = 5.657, 1/60 s as 1/64 s,
-and f/22 as 22.63. Exposure adds up in the exact ones.
+Marked values are rounded, in a way of their own: f/5.6 is meant as 2^(5/2) = 5.657, 1/60 s as 1/64
+s, and f/22 as 22.63. Exposure adds up in the exact ones.
 
 References
 ----------
 ISO 517:2008, *Apertures and related properties pertaining to photographic lenses*, and ISO 516:2019
-for shutters: full stops are powers of √2 from f/1, full speeds powers of 2 from 1 s. The marked half
-and third values are the trade's (common practice, no source); all cited from memory.
+for shutters: full stops are powers of √2 from f/1, full speeds powers of 2 from 1 s. The marked
+half and third values are the trade's (common practice, no source); all cited from memory.
 """
 
 from __future__ import annotations

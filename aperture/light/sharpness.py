@@ -1,4 +1,5 @@
-"""How sharp a picture's edges are: a map of the blur at each edge, as the diameter of a disc in pixels.
+"""How sharp a picture's edges are: a map of the blur at each edge, as the diameter of a disc in
+pixels.
 
 A step edge seen through a blur has a gradient as high as the blur's line spread function L at 0.
 Blurred once more by a known Gaussian of σ₀, the ratio of the two gradients,
@@ -8,7 +9,8 @@ Blurred once more by a known Gaussian of σ₀, the ratio of the two gradients,
 falls from √(1 + σ₀²/σ_b²) for a sharp edge toward 1 for a wide blur. For L of a disc of diameter c
 under what the sampling itself blurs (σ_b), R(c) is computed once, and read backwards. It is
 measured at three scales, each with a derivative of its own width: small ones see small blurs, large
-ones aren't led astray by noise. What is measured is the whole blur: lens, motion and focus together.
+ones aren't led astray by noise. What is measured is the whole blur: lens, motion and focus
+together.
 
 References
 ----------
@@ -31,7 +33,8 @@ from aperture.plates.colour import luminance
 
 @dataclass(frozen=True)
 class Scale:
-    """One scale: σ of the derivative's Gaussian, σ₀, and up to which diameter it is believed; px."""
+    """One scale: σ of the derivative's Gaussian, σ₀, and up to which diameter it is believed;
+    px."""
 
     derivative: float
     again: float
@@ -102,7 +105,8 @@ def _corners(pixels: Array) -> list[tuple[int, int]]:
 
 
 def _in_tile(pixels: Array, transfer: str, corner: tuple[int, int]) -> tuple[Array, Array]:
-    """`edge_blurs` of one tile of a picture, so that a large one takes no more memory than a small one."""
+    """`edge_blurs` of one tile of a picture, so that a large one takes no more memory than a small
+    one."""
     top, left = corner
     above, before = min(top, AROUND), min(left, AROUND)
     part = pixels[top - above : top + TILE + AROUND, left - before : left + TILE + AROUND]
@@ -120,7 +124,8 @@ def median_of(values: Array) -> tuple[float, float]:
 
 
 def edge_blurs(bright: Array) -> tuple[Array, Array]:
-    """Return rows and columns (N, 2) of a picture's edges, and the diameter (N,) of each one's blur, px.
+    """Return rows and columns (N, 2) of a picture's edges, and the diameter (N,) of each one's
+    blur, px.
 
     Parameters
     ----------
@@ -160,7 +165,8 @@ def _at_scale(bright: Array, scale: Scale) -> tuple[Array, Array]:
 def _alone(bright: Array, at: Array, ways: Array, reach: Array) -> Array:
     """(N,) whether an edge is a step between two even sides: a thin bar looks sharper than it is.
 
-    at : rows and columns (N, 2). ways : (N, 2) unit, uphill. reach : (N,) px, where the step is over.
+    at : rows and columns (N, 2). ways : (N, 2) unit, uphill. reach : (N,) px, where the step is
+    over.
     """
     soft = cv2.GaussianBlur(bright, (0, 0), 1.0)
 

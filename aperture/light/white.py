@@ -1,9 +1,10 @@
-"""White balance: which light a picture was balanced for, what a patch or the whole picture says, and adaptation.
+"""White balance: which light a picture was balanced for, what a patch or the whole picture says,
+and adaptation.
 
 A colour's *correlated temperature* is that of the black body nearest to it in the CIE 1960 u, v
-diagram, its *tint* the distance from there, ×1000 of Δuv, positive toward green. In mired (a million
-over the kelvins) equal steps look alike. Computed by colour-science (Ohno 2013); adaptation by
-Bradford's cone responses, as CIE 1931 colours from BT.709's primaries.
+diagram, its *tint* the distance from there, ×1000 of Δuv, positive toward green. In mired (a
+million over the kelvins) equal steps look alike. Computed by colour-science (Ohno 2013); adaptation
+by Bradford's cone responses, as CIE 1931 colours from BT.709's primaries.
 
 References
 ----------
@@ -30,7 +31,8 @@ D65_XY = (0.3127, 0.3290)
 
 @dataclass(frozen=True)
 class White:
-    """The colour of a light: `kelvin`, and `tint` in 1000 Δuv from the black body, positive to green."""
+    """The colour of a light: `kelvin`, and `tint` in 1000 Δuv from the black body, positive to
+    green."""
 
     kelvin: float
     tint: float = 0.0
@@ -72,12 +74,14 @@ def white_of(linear: Any) -> White:
 
 
 def grey_world(linear: Array, ceiling: float = CLIPPED) -> Array:
-    """Return the mean colour (3,) of what is neither clipped nor black, of a linear picture (H, W, 3).
+    """Return the mean colour (3,) of what is neither clipped nor black, of a linear picture (H, W,
+    3).
 
     From `ceiling` on a pixel is clipped.
 
-    The grey-world assumption: over many things the mean reflectance is grey (G. Buchsbaum, "A spatial
-    processor model for object colour perception", 1980). Raises Problem where nothing is left.
+    The grey-world assumption: over many things the mean reflectance is grey (G. Buchsbaum, "A
+    spatial processor model for object colour perception", 1980). Raises Problem where nothing is
+    left.
     """
     pixels = np.asarray(linear, np.float32)[..., :3].reshape(-1, 3)
     used = (pixels.max(axis=1) < ceiling) & (pixels.min(axis=1) > CRUSHED)
@@ -114,7 +118,8 @@ def _to_xyz() -> Array:
 
 
 def colour_science() -> Any:
-    """The package, which takes a second to import, and changes how NumPy prints unless it is kept from it."""
+    """The package, which takes a second to import, and changes how NumPy prints unless it is kept
+    from it."""
     with np.printoptions():
         import colour
     return colour

@@ -1,7 +1,9 @@
-"""What to measure next: for each fact one could still get, by how much it would shrink the ± of a chosen quantity.
+"""What to measure next: for each fact one could still get, by how much it would shrink the ± of a
+chosen quantity.
 
-A candidate is a document with one more mark or fact, its value as the fit has it, so that nothing else changes; its normal matrix gives the
-new ±. What is offered: lengths between spots, the camera's height and place, the lens, a level camera, one more edge in each direction.
+A candidate is a document with one more mark or fact, its value as the fit has it, so that nothing
+else changes; its normal matrix gives the new ±. What is offered: lengths between spots, the
+camera's height and place, the lens, a level camera, one more edge in each direction.
 """
 
 from __future__ import annotations
@@ -38,7 +40,8 @@ MOST_LENGTHS = 24
 
 @dataclass(frozen=True)
 class Advice:
-    """`before`, `after`: the quantity's ± (metres, radians; of the focal length and of the size a share), inf where it is open.
+    """`before`, `after`: the quantity's ± (metres, radians; of the focal length and of the size a
+    share), inf where it is open.
 
     `fact` or `mark`: what to add, with the value that the fit has.
     """
@@ -185,7 +188,8 @@ def _lengths(
 def _places(
     system: System, state: State, fresh: str
 ) -> Iterator[tuple[str, str, dict[str, Any], str]]:
-    """The camera's height and its place along the two level axes, where they aren't measured yet."""
+    """The camera's height and its place along the two level axes, where they aren't measured
+    yet."""
     known = {fact.axis for fact in system.evidence.coordinates}
     fact: dict[str, Any]
     if 1 not in known:
@@ -202,7 +206,8 @@ def _places(
 def _edges(
     system: System, state: State, fresh: str
 ) -> Iterator[tuple[str, str, dict[str, Any], str]]:
-    """One more edge of each axis, at the place of a coarse raster where it would be worth drawing: long, through that place."""
+    """One more edge of each axis, at the place of a coarse raster where it would be worth drawing:
+    long, through that place."""
     width, height = system.evidence.width, system.evidence.height
     for axis in range(3):
         direction = state.rotation.T @ np.eye(3)[axis]

@@ -21,7 +21,8 @@ STEPS = 12
 
 @dataclass(frozen=True)
 class Check:
-    """How far a mark lies from the fit: `px`, root mean square over an edge's points; `count` of them."""
+    """How far a mark lies from the fit: `px`, root mean square over an edge's points; `count` of
+    them."""
 
     id: str
     px: float

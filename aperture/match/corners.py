@@ -34,7 +34,8 @@ class Corner:
 
 
 def find_corner(sampler: Sampler, start: ArrayLike) -> Corner:
-    """The corner or round mark nearest to `start` (2,) px. Raises Problem, with a sentence, where there is neither."""
+    """The corner or round mark nearest to `start` (2,) px. Raises Problem, with a sentence, where
+    there is neither."""
     start = np.asarray(start, float)
     at, kind = start.copy(), None
     for _ in range(12):
@@ -69,9 +70,11 @@ def find_corner(sampler: Sampler, start: ArrayLike) -> Corner:
 
 
 def _fits(gx: Array, gy: Array) -> dict[str, tuple[float, Array, Array]]:
-    """As a corner and as a round mark, where the gradients of a patch determine one: (what is left, shift (2,) px, normal matrix).
+    """As a corner and as a round mark, where the gradients of a patch determine one: (what is left,
+    shift (2,) px, normal matrix).
 
-    At a corner all gradients are perpendicular to the way to it; at a round mark they point along it.
+    At a corner all gradients are perpendicular to the way to it; at a round mark they point along
+    it.
     """
     kinds = {
         "corner": (gx * gx, gx * gy, gy * gy),

@@ -50,7 +50,8 @@ def turning_signs(along: Array) -> Array | None:
 
 
 def corners_along(sampler: Sampler, ends: Array, at: Array, centre: Array, signs: Array) -> Array:
-    """(M, 2) the corners where the sign turns, and at the line's ends: place along it, px across it.
+    """(M, 2) the corners where the sign turns, and at the line's ends: place along it, px across
+    it.
 
     `at`, `centre`, `signs` (blocks,): their places, the edge's offset there in px, its sign.
     """

@@ -1,8 +1,8 @@
 """Why a match can't be fitted, and which piece of evidence disagrees with the rest.
 
-The statistic for one piece of evidence is the drop of the weighted sum of squares when it is left out (to first order), put
-as the σ of a normal distribution with the same probability; above 3 it is a conflict (Baarda 1968, "A testing procedure for
-use in geodetic networks"; cited from memory).
+The statistic for one piece of evidence is the drop of the weighted sum of squares when it is left
+out (to first order), put as the σ of a normal distribution with the same probability; above 3 it is
+a conflict (Baarda 1968, "A testing procedure for use in geodetic networks"; cited from memory).
 """
 
 from __future__ import annotations
@@ -31,14 +31,16 @@ NORMAL_MEDIAN = 0.6745
 LEAST_FOR_SCATTER = 8
 LEAST_SCATTER = 1.4
 
-# Which evidence disagrees ---------------------------------------------------------------------------------------------
+# Which evidence disagrees
+# ---------------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
 class Leaving:
     """What leaving one piece of evidence out would do.
 
-    sigmas: how strongly it disagrees with the rest; residual: its weighted residuals (rows,) against a fit made without it.
+    sigmas: how strongly it disagrees with the rest; residual: its weighted residuals (rows,)
+    against a fit made without it.
     """
 
     block: Block
@@ -54,7 +56,8 @@ class Leaving:
 
     @property
     def redundancy(self) -> float:
-        """Of its own information, the share that the rest repeats, 0 to 1: how much of an error in it can show. Baarda's redundancy number."""
+        """Of its own information, the share that the rest repeats, 0 to 1: how much of an error in
+        it can show. Baarda's redundancy number."""
         if not self.freedom:
             return 0.0
         if len(self.inverse) > 2:
@@ -81,15 +84,17 @@ def leverages(
 ) -> list[float]:
     """For each, how much the camera leans on it, 0 to 1.
 
-    Of all quantities of the camera (direction, position, lens, and what is made of them), the one that leans on it most: the share
-    of what is known of that quantity, as one over its variance, that would be lost with it. 1: without it something would be open.
+    Of all quantities of the camera (direction, position, lens, and what is made of them), the one
+    that leans on it most: the share of what is known of that quantity, as one over its variance,
+    that would be lost with it. 1: without it something would be open.
     """
     camera = np.r_[system.at["rotation"], system.at["position"], system.at["lens"]]
     used = optimum.jacobian != 0
     everywhere = used.sum(axis=0)
     values, vectors = np.linalg.eigh(spread.covariance[np.ix_(camera, camera)])
     known = values > 1e-14 * values.max(initial=1e-300)
-    # In these coordinates what is known of the camera is the same in all directions; the columns are what each row tells of it.
+    # In these coordinates what is known of the camera is the same in all directions; the columns
+    # are what each row tells of it.
     tells = (vectors[:, known] / np.sqrt(values[known])).T @ (
         spread.covariance[camera] @ optimum.jacobian.T
     )
@@ -112,7 +117,8 @@ def leverages(
 def _drops(
     blocks: list[Block], r: Array, jacobian: Array, covariance: Array
 ) -> list[tuple[Any, ...]]:
-    """For each block: drop of the sum of squares, degrees of freedom, (I − H)⁺ r, and (I − H)⁺, H being its share of the hat matrix."""
+    """For each block: drop of the sum of squares, degrees of freedom, (I − H)⁺ r, and (I − H)⁺, H
+    being its share of the hat matrix."""
     out: list[Any] = [None] * len(blocks)
     heights = np.array([len(block.rows) for block in blocks], int)
     reach = (
@@ -192,12 +198,14 @@ def _scatter(leavings: list[Leaving]) -> float:
     return typical if typical > LEAST_SCATTER else 1.0
 
 
-# What vanishing points say about the focal length ---------------------------------------------------------------------
+# What vanishing points say about the focal length
+# ---------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
 class Vanishing:
-    """The edges of two axes as a closed form: focal² (mm²) with its ±; parallel: axes whose edges meet nowhere in the picture."""
+    """The edges of two axes as a closed form: focal² (mm²) with its ±; parallel: axes whose edges
+    meet nowhere in the picture."""
 
     axes: tuple[int, int]
     focal2: float
@@ -209,10 +217,12 @@ class Vanishing:
 
 
 def vanishing_pairs(system: System, lens: Lens) -> list[Vanishing]:
-    """For each two axes with two or more edges each, what their vanishing points alone say about the focal length.
+    """For each two axes with two or more edges each, what their vanishing points alone say about
+    the focal length.
 
-    The directions of two perpendicular edges satisfy va · vb + f² = 0 in the picture, measured from the principal point
-    (Caprile & Torre 1990, "Using vanishing points for camera calibration"; cited from memory).
+    The directions of two perpendicular edges satisfy va · vb + f² = 0 in the picture, measured from
+    the principal point (Caprile & Torre 1990, "Using vanishing points for camera calibration";
+    cited from memory).
     """
     ends, sigmas, px = _ends_of_edges(system, lens)
     if not np.isfinite(ends).all():
@@ -226,7 +236,8 @@ def vanishing_pairs(system: System, lens: Lens) -> list[Vanishing]:
 
 
 def _ends_of_edges(system: System, lens: Lens) -> tuple[Array, Array, float]:
-    """The ends (E, 2, 2) of each edge's best line and how far they may lie beside it (E,), straightened and desqueezed; in mm, with the size of a px."""
+    """The ends (E, 2, 2) of each edge's best line and how far they may lie beside it (E,),
+    straightened and desqueezed; in mm, with the size of a px."""
     edges = system.evidence.edges
     scale = lens.scale_mm / lens.focal_mm
     rays = lens.rays(system.line_mm[: system.line_starts[len(edges)]])
@@ -251,7 +262,8 @@ def _vanishing_pair(
     unit = np.hypot(*system.grid.gate_mm) / 2
 
     def measure(points: Array) -> Array:
-        """(3,) the squared focal length, and of each vanishing point the share that isn't at infinity."""
+        """(3,) the squared focal length, and of each vanishing point the share that isn't at
+        infinity."""
         va, vb = (_vanishing(points[axes == axis] / unit) for axis in pair)
         with np.errstate(all="ignore"):
             focal2 = -(va[:2] @ vb[:2]) / (va[2] * vb[2]) * unit**2
@@ -287,7 +299,8 @@ def _vanishing(ends: Array) -> Array:
 
 
 def negative_square(system: System, lens: Lens) -> str | None:
-    """A sentence where the edges alone give a negative squared focal length beyond doubt; None otherwise."""
+    """A sentence where the edges alone give a negative squared focal length beyond doubt; None
+    otherwise."""
     pairs = [
         pair
         for pair in vanishing_pairs(system, lens)

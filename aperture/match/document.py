@@ -1,7 +1,8 @@
 """The match document: JSON in, frozen values out, or a sentence saying what is wrong and where.
 
-The shape is checked by the published JSON Schema beside this file (`schema/match.schema.json`, draft 2020-12);
-what a schema can't say (an edge of no length, a length between spots that aren't there) is checked here.
+The shape is checked by the published JSON Schema beside this file (`schema/match.schema.json`,
+draft 2020-12); what a schema can't say (an edge of no length, a length between spots that aren't
+there) is checked here.
 """
 
 from __future__ import annotations
@@ -54,14 +55,16 @@ class InvalidDocument(Problem):
 
 @cache
 def schema(version: int = 1) -> dict[str, Any]:
-    """The published JSON Schema of the match document: version 1 of a picture, version 2 of a filmed plate."""
+    """The published JSON Schema of the match document: version 1 of a picture, version 2 of a
+    filmed plate."""
     name = "match.schema.json" if version == 1 else f"match-{version}.schema.json"
     return json.loads((Path(__file__).parent / "schema" / name).read_text())
 
 
 @cache
 def _quick(version: int) -> Any:
-    """A compiled validator that only says yes or no: a document under the pointer is checked at every move."""
+    """A compiled validator that only says yes or no: a document under the pointer is checked at
+    every move."""
     import jsonschema_rs
 
     return jsonschema_rs.Draft202012Validator(schema(version))
@@ -107,7 +110,8 @@ def loads(text: str | bytes) -> dict[str, Any]:
 
 
 def unwrapped(data: Any) -> Any:
-    """The match document inside a hand-off's JSON, which holds its fit beside it; or `data` itself."""
+    """The match document inside a hand-off's JSON, which holds its fit beside it; or `data`
+    itself."""
     if isinstance(data, dict) and "format" not in data and isinstance(data.get("match"), dict):
         return data["match"]
     return data
@@ -360,7 +364,8 @@ def _spot(mark: dict[str, Any], planes: dict[str, Any]) -> Spot:
 
 
 def _facts(fact: dict[str, Any], present: set[Any], gate: dict[str, float] | None) -> list[Fact]:
-    """The equations of one fact: none for a length whose spots are switched off, up to three for a position."""
+    """The equations of one fact: none for a length whose spots are switched off, up to three for a
+    position."""
     kind, plus_minus = fact["kind"], max(float(fact.get("plus_minus", 0.0)), LEAST_PLUS_MINUS)
     head = (fact["id"], label(fact), plus_minus)
     if kind == "length":

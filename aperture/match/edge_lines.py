@@ -64,7 +64,8 @@ def bow(place: Array | float) -> Array | float:
 
 
 def find_line(sampler: Sampler, ends: Array, lossy: bool = False) -> EdgeLine:
-    """The edge of the picture beside the line between two drawn ends (2, 2) px; `lossy`: of a movie whose codec leaves things out.
+    """The edge of the picture beside the line between two drawn ends (2, 2) px; `lossy`: of a movie
+    whose codec leaves things out.
 
     Raises Problem, with a sentence, where there is none, or none that is straight.
     """
@@ -105,7 +106,8 @@ def find_line(sampler: Sampler, ends: Array, lossy: bool = False) -> EdgeLine:
 def _profiles(
     sampler: Sampler, ends: Array, along: Array, normal: Array, length: float
 ) -> tuple[Array, Array, Array, float]:
-    """Blocks along a line: their places 0 … 1, the offsets across in px, the profiles, their noise."""
+    """Blocks along a line: their places 0 … 1, the offsets across in px, the profiles, their
+    noise."""
     count = int(np.clip(length, 12, 900))
     margin = min(0.04, 2 / length)
     place = np.linspace(margin, 1 - margin, count)
@@ -151,7 +153,8 @@ STEP_MODEL, RIDGE_MODEL = _step, _ridge
 
 
 def _other_side(gradient: Array, offsets: Array, centre: Array) -> float | None:
-    """How far beside a step its opposite lies, px, where the two are the sides of a narrow gap or line; None where there is none."""
+    """How far beside a step its opposite lies, px, where the two are the sides of a narrow gap or
+    line; None where there is none."""
     shifts = np.concatenate(
         [-np.arange(1.5, WIDEST_GAP_PX + 0.1, STEP), np.arange(1.5, WIDEST_GAP_PX + 0.1, STEP)]
     )
@@ -170,7 +173,8 @@ def _other_side(gradient: Array, offsets: Array, centre: Array) -> float | None:
 def _blurred(
     profile: Array, offsets: Array, centre: Array, noise: float, model: Callable[..., Any]
 ) -> tuple[Array, Array, float]:
-    """Each block's place and its σ, px, NaN where it won't be found, and how much of the profile the model explains, on the whole.
+    """Each block's place and its σ, px, NaN where it won't be found, and how much of the profile
+    the model explains, on the whole.
 
     a + b · model((u − u0) / s), by Gauss–Newton on the samples near where the line passes.
     """
@@ -214,7 +218,8 @@ def _blurred(
 def _weighted(
     columns: Array, weight: Array, value: Array, relative: float, least: float
 ) -> tuple[Array, Array]:
-    """The weighted least-squares solutions (P, B) of B blocks with columns (B, N, P), and their normal matrices (B, P, P).
+    """The weighted least-squares solutions (P, B) of B blocks with columns (B, N, P), and their
+    normal matrices (B, P, P).
 
     The matrices are damped by a share of their trace (`relative`), and by `least`.
     """
@@ -292,7 +297,8 @@ def _scattered_covariance(design: Array, places: Places, weight: Array) -> Array
 
 
 def _erf(x: Array) -> Array:
-    """The error function; Abramowitz & Stegun 1964, 7.1.26, within 1.5e-7, which no pixel resolves."""
+    """The error function; Abramowitz & Stegun 1964, 7.1.26, within 1.5e-7, which no pixel
+    resolves."""
     t = 1 / (1 + 0.3275911 * np.abs(x))
     poly = t * (
         0.254829592 + t * (-0.284496736 + t * (1.421413741 + t * (-1.453152027 + t * 1.061405429)))

@@ -1,4 +1,5 @@
-"""A match's evidence as values: what `document.read` makes of the JSON, and what `system.System` lays out as equations."""
+"""A match's evidence as values: what `document.read` makes of the JSON, and what `system.System`
+lays out as equations."""
 
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -12,7 +13,8 @@ from aperture.match.facts import CameraCoordinate, Fact, FocalLength, Length
 
 @dataclass(frozen=True)
 class Edge:
-    """A straight edge along a world axis (index in AXES), or along none: then it is a bow. points: (N, 2) px."""
+    """A straight edge along a world axis (index in AXES), or along none: then it is a bow. points:
+    (N, 2) px."""
 
     id: str
     name: str
@@ -23,7 +25,8 @@ class Edge:
 
 @dataclass(frozen=True)
 class Spot:
-    """at: (2,) px; world: (3,) metres, NaN for what isn't known; `world_sigma`: the ± of what is known in metres, 0 where it is exact."""
+    """at: (2,) px; world: (3,) metres, NaN for what isn't known; `world_sigma`: the ± of what is
+    known in metres, 0 where it is exact."""
 
     id: str
     name: str
@@ -45,9 +48,9 @@ class Mistrusted:
 class Evidence:
     """A match document as values. Only what is switched on is in it.
 
-    `shared`: (axis, spot ids) of spots that lie on one plane whose place isn't known. `checks`: marks
-    that take no part and are compared with the fit. `robust`: whether marks may be left out that the
-    others contradict; `mistrusted`: those that were.
+    `shared`: (axis, spot ids) of spots that lie on one plane whose place isn't known. `checks`:
+    marks that take no part and are compared with the fit. `robust`: whether marks may be left out
+    that the others contradict; `mistrusted`: those that were.
     """
 
     width: int

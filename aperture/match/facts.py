@@ -1,7 +1,9 @@
-"""Facts from the set, each one an equation: what it measures, what was measured, and how that hangs on the unknowns of a match.
+"""Facts from the set, each one an equation: what it measures, what was measured, and how that hangs
+on the unknowns of a match.
 
-Every fact gives one residual, (value − wanted) / ±. Values are in metres, radians or millimetres, as `unit` says. To add a kind of fact:
-a class here, its shape in schema/match.schema.json, and a line in `document.read`.
+Every fact gives one residual, (value − wanted) / ±. Values are in metres, radians or millimetres,
+as `unit` says. To add a kind of fact: a class here, its shape in schema/match.schema.json, and a
+line in `document.read`.
 """
 
 from __future__ import annotations
@@ -99,7 +101,8 @@ class Length(Fact):
 
 @dataclass(frozen=True)
 class CameraCoordinate(Fact):
-    """One known coordinate (index in AXES) of the camera's position. A position fact makes up to three of these."""
+    """One known coordinate (index in AXES) of the camera's position. A position fact makes up to
+    three of these."""
 
     metres: float
     axis: int = 1
@@ -142,7 +145,8 @@ class CameraAngle(Fact):
 
 @dataclass(frozen=True)
 class AngleOfView(Fact):
-    """The full angle, radians, across, down or on the diagonal (index in BASES), the lens's distortion included."""
+    """The full angle, radians, across, down or on the diagonal (index in BASES), the lens's
+    distortion included."""
 
     unit: ClassVar[str] = "rad"
     radians: float
@@ -188,7 +192,8 @@ class FocalLength(Fact):
 
 @dataclass(frozen=True)
 class FocalRange(FocalLength):
-    """A zoom's range, mm: inside it every focal length is as good as another, outside it costs by the distance from its end."""
+    """A zoom's range, mm: inside it every focal length is as good as another, outside it costs by
+    the distance from its end."""
 
     of_lens: ClassVar[bool] = False
     mm: float  # the shorter end
@@ -255,8 +260,8 @@ class Coefficient(Fact):
 def angle_slopes(rotation: Array) -> Array:
     """(3, 3) derivative of pan, tilt and roll by a turn in camera space.
 
-    The turn that a change of each makes, seen from the camera, inverted; looking straight up or down, where pan and roll can't be told
-    apart, the nearest answer.
+    The turn that a change of each makes, seen from the camera, inverted; looking straight up or
+    down, where pan and roll can't be told apart, the nearest answer.
     """
     _, tilt, roll = angles_from_rotation(rotation)
     (ct, st), (cr, sr) = (np.cos(tilt), np.sin(tilt)), (np.cos(roll), np.sin(roll))
@@ -265,7 +270,8 @@ def angle_slopes(rotation: Array) -> Array:
 
 
 def view_slopes(grid: Grid, lens: Lens, free: list[int]) -> Array:
-    """(3, F) derivative of the horizontal, vertical and diagonal angle of view by the lens's free parameters (indices in PARAMETERS)."""
+    """(3, F) derivative of the horizontal, vertical and diagonal angle of view by the lens's free
+    parameters (indices in PARAMETERS)."""
     rays, _, by_lens, _ = lens.ray_derivatives(grid.to_mm(border_points(grid)), free)
     length = np.linalg.norm(rays, axis=1)
     unit = rays / length[:, None]

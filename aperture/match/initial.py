@@ -1,4 +1,5 @@
-"""First guesses for the refinement: from the edges' directions, from spots known in the world, or by trying many."""
+"""First guesses for the refinement: from the edges' directions, from spots known in the world, or
+by trying many."""
 
 from __future__ import annotations
 
@@ -32,7 +33,8 @@ HEATS = ((2, 12), (4, 3))
 
 
 def candidates(system: System) -> Iterator[Iterable[State]]:
-    """Groups of first guesses, the most promising group first; within a group, those that agree on the drawn edges. Made as they are asked for."""
+    """Groups of first guesses, the most promising group first; within a group, those that agree on
+    the drawn edges. Made as they are asked for."""
     none, scored = True, _by_edges(system)
     for _, facings, lens in scored[:1] + scored[2:5:2]:
         none = False
@@ -47,7 +49,8 @@ def candidates(system: System) -> Iterator[Iterable[State]]:
 
 
 def farther(system: System) -> Iterator[State]:
-    """First guesses where none of `candidates` led anywhere: edges that hardly converge mislead about the lens.
+    """First guesses where none of `candidates` led anywhere: edges that hardly converge mislead
+    about the lens.
 
     Every length is tried a short way, in HEATS, and the best of the last are given.
     """
@@ -64,7 +67,8 @@ def farther(system: System) -> Iterator[State]:
 
 
 def _by_edges(system: System) -> list[tuple[Any, ...]]:
-    """For each focal length (cost in σ², rotations, lens) as the edges and what is told want them, the best first; nothing where there are too few."""
+    """For each focal length (cost in σ², rotations, lens) as the edges and what is told want them,
+    the best first; nothing where there are too few."""
     counts = (
         np.bincount(system.edge_axes, minlength=3) if len(system.edge_axes) else np.zeros(3, int)
     )
@@ -88,14 +92,17 @@ def _by_edges(system: System) -> list[tuple[Any, ...]]:
 
 
 def lines_tell_bend(system: System) -> bool:
-    """Whether k1 is free and there are lines of three points or more, which tell it whatever else may be."""
+    """Whether k1 is free and there are lines of three points or more, which tell it whatever else
+    may be."""
     return 0 in system.evidence.free_coefficients and bool((np.diff(system.line_starts) > 2).any())
 
 
 def bend_of_lines(system: System) -> float:
-    """k1, for a focal length of half the gate's diagonal, that straightens edges and bows best, nothing else known; 0 where it isn't free or they don't tell.
+    """k1, for a focal length of half the gate's diagonal, that straightens edges and bows best,
+    nothing else known; 0 where it isn't free or they don't tell.
 
-    Lines straight in space have to be straight in the picture (Brown 1971); for another focal length it grows with that length's square.
+    Lines straight in space have to be straight in the picture (Brown 1971); for another focal
+    length it grows with that length's square.
     """
     if not lines_tell_bend(system):
         return 0.0
@@ -164,7 +171,8 @@ def _placed(system: System, rotations: list[Array], lens: Lens) -> Iterator[Stat
 
 
 def scattered(system: System, tries: int = 48) -> list[State]:
-    """Guesses all over, for evidence that gives no closed form. Always the same ones: a fit depends on its document alone."""
+    """Guesses all over, for evidence that gives no closed form. Always the same ones: a fit depends
+    on its document alone."""
     rng = np.random.default_rng(20260101)
     out = []
     focals = _focals(system)
@@ -205,7 +213,8 @@ def _focals(system: System) -> Array:
 
 
 def _rotation_from_edges(system: System, lens: Lens, counts: Array) -> Array | None:
-    """World-from-camera rotation whose axes agree best with the edges, signs left open; None where it can't be had."""
+    """World-from-camera rotation whose axes agree best with the edges, signs left open; None where
+    it can't be had."""
     rays = lens.rays(system.line_mm[: system.line_starts[len(system.evidence.edges)]])
     if not np.isfinite(rays).all():
         return None
@@ -265,7 +274,8 @@ def _told(system: System, rotation: Array, lens: Lens) -> float:
 def _facings(system: System, rotation: Array, lens: Lens) -> list[Array]:
     """The four rotations that agree with the same edges.
 
-    First those that the facts about the direction allow; of them, the one with up upward and across to the right in the picture.
+    First those that the facts about the direction allow; of them, the one with up upward and across
+    to the right in the picture.
     """
     flips = [np.diag(signs) for signs in ((1, 1, 1), (1, -1, -1), (-1, 1, -1), (-1, -1, 1))]
     turned = [flip @ rotation for flip in flips]
@@ -288,7 +298,8 @@ def _facings(system: System, rotation: Array, lens: Lens) -> list[Array]:
 
 
 def _from_known_spots(system: System) -> list[Iterator[Any]]:
-    """Poses from four or more spots with all coordinates known, by OpenCV's SQPnP (Terzakis & Lourakis 2020) over the focal lengths."""
+    """Poses from four or more spots with all coordinates known, by OpenCV's SQPnP (Terzakis &
+    Lourakis 2020) over the focal lengths."""
     full = [index for index in range(len(system.spots)) if system.held[index].all()]
     if len(full) < 4:
         return []

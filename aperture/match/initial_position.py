@@ -1,4 +1,5 @@
-"""Where the camera stands, and the unknown coordinates of spots, from a guessed direction and lens: linear equations."""
+"""Where the camera stands, and the unknown coordinates of spots, from a guessed direction and lens:
+linear equations."""
 
 from __future__ import annotations
 
@@ -16,11 +17,12 @@ if TYPE_CHECKING:
 
 
 def with_position(system: System, rotation: Array, lens: Lens) -> State | None:
-    """The state with the position, and the unknown coordinates, that agree best with direction and lens; None where spots fall behind.
+    """The state with the position, and the unknown coordinates, that agree best with direction and
+    lens; None where spots fall behind.
 
-    Linear in camera, coordinates and the spots' distances along their rays; lengths along an axis are too, once their
-    sense is known. What that leaves open, the size above all, is settled by the other lengths, or else by putting the
-    first placed spot at distance 1.
+    Linear in camera, coordinates and the spots' distances along their rays; lengths along an axis
+    are too, once their sense is known. What that leaves open, the size above all, is settled by the
+    other lengths, or else by putting the first placed spot at distance 1.
     """
     if not system.has_position:
         return system.state(rotation, lens)
@@ -29,8 +31,8 @@ def with_position(system: System, rotation: Array, lens: Lens) -> State | None:
     if not np.isfinite(rays).all():
         return None
     spots, nv = len(system.spots), system.value_count
-    # A spot of which little is known may come out behind the camera by a pixel's error: then it has no say in where
-    # the camera stands.
+    # A spot of which little is known may come out behind the camera by a pixel's error: then it has
+    # no say in where the camera stands.
     without: set[int] = set()
     while True:
         solution = _Equations(system, rays, without).solved()
@@ -55,7 +57,8 @@ def with_position(system: System, rotation: Array, lens: Lens) -> State | None:
 
 
 class _Equations:
-    """Linear equations in the camera's place (3), the unknown coordinates, and the spots' distances along their `rays` (S, 3).
+    """Linear equations in the camera's place (3), the unknown coordinates, and the spots' distances
+    along their `rays` (S, 3).
 
     `without`: spots that are left out.
     """
@@ -120,13 +123,15 @@ def _trust(fact: CameraCoordinate | Length) -> float:
 
 
 def _sense(first: Array, second: Array, axis: int) -> int:
-    """Whether the second of two spots that differ along one axis lies toward its plus (1) or minus (−1), from their rays (3,); 0 where it can't be told."""
+    """Whether the second of two spots that differ along one axis lies toward its plus (1) or minus
+    (−1), from their rays (3,); 0 where it can't be told."""
     distances = np.linalg.lstsq(np.stack([-first, second], -1), np.eye(3)[axis], rcond=None)[0]
     return int(np.sign(distances[0])) if distances[0] * distances[1] > 0 else 0
 
 
 def _settled(system: System, matrix: Array, right: Array) -> Array | None:
-    """The least-squares solution; along a direction that the equations leave open, as lengths want it, or with the first placed spot at distance 1."""
+    """The least-squares solution; along a direction that the equations leave open, as lengths want
+    it, or with the first placed spot at distance 1."""
     nv = system.value_count
     if not spend(*matrix.shape):
         return None
@@ -137,7 +142,8 @@ def _settled(system: System, matrix: Array, right: Array) -> Array | None:
     null = vt[rank:]
     if not len(null) or not system.spots:
         return solution
-    # Of the open directions, the one along which the spots move away from the camera together: the size of the world.
+    # Of the open directions, the one along which the spots move away from the camera together: the
+    # size of the world.
     growing = null.T @ (null[:, 3 + nv :].sum(axis=1))
     if not np.any(growing):
         return solution
@@ -156,7 +162,8 @@ def _settled(system: System, matrix: Array, right: Array) -> Array | None:
 
 
 def _by_lengths(system: System, solution: Array, growing: Array) -> float | None:
-    """How far along `growing` the best known straight length comes out right, the spots before the camera; None where no length tells."""
+    """How far along `growing` the best known straight length comes out right, the spots before the
+    camera; None where no length tells."""
     nv, best = system.value_count, None
 
     def points(vector: Array, held: bool) -> Array:

@@ -1,4 +1,5 @@
-"""Round values: the lens that falls out of a match is nearly one of the case. What would it cost to take that one?"""
+"""Round values: the lens that falls out of a match is nearly one of the case. What would it cost to
+take that one?"""
 
 from __future__ import annotations
 
@@ -21,7 +22,8 @@ ENGRAVED_SHARE = 0.01
 
 @dataclass(frozen=True)
 class Choice:
-    """One value near the solved one. `costs_px`: growth of the residuals' rms; `sigmas`: how far it lies from what the marks say.
+    """One value near the solved one. `costs_px`: growth of the residuals' rms; `sigmas`: how far it
+    lies from what the marks say.
 
     `fact`: what taking it adds to the document; `focal`: or the lens's given focal length.
     """
@@ -37,10 +39,12 @@ class Choice:
 def choices(
     document: dict[str, Any], fit: dict[str, Any], lenses: Sequence[Any] = ()
 ) -> list[Choice]:
-    """The nearest lenses of the kit, the nearest whole millimetre and whole degree, the nearest first.
+    """The nearest lenses of the kit, the nearest whole millimetre and whole degree, the nearest
+    first.
 
-    `lenses`: (name, shortest, longest focal length in mm). `fit`: the document's, with the gate known and the focal length solved from the
-    marks, whatever focal length was given before. Empty where it wasn't.
+    `lenses`: (name, shortest, longest focal length in mm). `fit`: the document's, with the gate
+    known and the focal length solved from the marks, whatever focal length was given before. Empty
+    where it wasn't.
     """
     free = document | {
         "lens": document.get("lens", {}) | {"focal_mm": None},
@@ -72,7 +76,8 @@ def choices(
 def _wishes(
     value: float, across: float, lenses: Sequence[Any], focal_of_degree: float | None
 ) -> Iterator[Choice]:
-    """What could be meant by a solved focal length (mm) and horizontal angle (degrees); what each costs isn't known yet."""
+    """What could be meant by a solved focal length (mm) and horizontal angle (degrees); what each
+    costs isn't known yet."""
     primes = sorted(
         {(low, name) for name, low, high in lenses if low == high},
         key=lambda one: abs(math.log(one[0] / value)),
@@ -104,7 +109,8 @@ def zooms_that_reach(focal_mm: float, lenses: list[Any]) -> list[str]:
 
 
 def _focal_for(system: System, lens: Lens, degrees: int) -> float | None:
-    """The focal length, mm, at which the picture is so many degrees wide, the lens's distortion left out."""
+    """The focal length, mm, at which the picture is so many degrees wide, the lens's distortion
+    left out."""
     width, _ = system.grid.shown_gate_mm(system.evidence.squeeze)
     radius = (
         radius_at(lens.projection, math.radians(degrees) / 2) if 0 < degrees < 360 else math.nan

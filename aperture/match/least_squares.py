@@ -1,7 +1,7 @@
 """Levenberg–Marquardt on a System, and what its Jacobian says about the ± of everything.
 
-Damping after Nielsen (1999), "Damping parameter in Marquardt's method", IMM-REP-1999-05; scaling of the columns after
-Moré (1978). Both cited from memory.
+Damping after Nielsen (1999), "Damping parameter in Marquardt's method", IMM-REP-1999-05; scaling of
+the columns after Moré (1978). Both cited from memory.
 """
 
 from __future__ import annotations
@@ -16,10 +16,12 @@ from aperture.match.effort import spend
 from aperture.match.statistics import chi2_tail
 from aperture.match.system import State, System
 
-# A direction in parameter space counts as undetermined when it changes the residuals less than this share of the
-# strongest direction, columns scaled to unit length. Rounding gives 1e-14; the weakest real evidence about 1e-6.
+# A direction in parameter space counts as undetermined when it changes the residuals less than this
+# share of the strongest direction, columns scaled to unit length. Rounding gives 1e-14; the weakest
+# real evidence about 1e-6.
 NULL_SHARE = 1e-9
-# Condition of the normal matrix up to which nothing is near to undetermined, and its inverse is good to six digits and more.
+# Condition of the normal matrix up to which nothing is near to undetermined, and its inverse is
+# good to six digits and more.
 WELL_KNOWN = 1e9
 # Probability of a sum of squares as large by chance, below which the stated ± are taken for too
 # small. Of documents with true ± one in a hundred is widened a little for nothing.
@@ -28,7 +30,8 @@ MISFIT = 0.01
 
 @dataclass(frozen=True)
 class Optimum:
-    """Where the iteration ended: chi2 is the sum of squared weighted residuals r (M,), J its Jacobian (M, size).
+    """Where the iteration ended: chi2 is the sum of squared weighted residuals r (M,), J its
+    Jacobian (M, size).
 
     `rival`: another state that explains the evidence about as well, where one was met on the way.
     """
@@ -106,7 +109,8 @@ def minimise(
                     step = np.full(system.size, np.nan)
                 predicted = -(2 * gradient + normal @ step) @ step
                 if predicted <= tolerance * (1 + 1e-3 * chi2):
-                    # So short a step is taken on trust: what it leaves is of the second order of what `tolerance` allows.
+                    # So short a step is taken on trust: what it leaves is of the second order of
+                    # what `tolerance` allows.
                     if 0 < predicted and np.isfinite(step).all():
                         state, r = system.moved(state, step), r + jac @ step
                         chi2 = float(chi2 - predicted)
@@ -145,13 +149,15 @@ def _try(system: System, state: State, step: Array) -> tuple[State, float, Array
 
 @dataclass(frozen=True)
 class Spread:
-    """covariance (size, size) of the parameters within what is determined; null (size, K): directions that are not."""
+    """covariance (size, size) of the parameters within what is determined; null (size, K):
+    directions that are not."""
 
     covariance: Array
     null: Array
 
     def determined(self, rows: Array) -> bool:
-        """Whether the linear quantities rows (Q, size) are all free of the undetermined directions."""
+        """Whether the linear quantities rows (Q, size) are all free of the undetermined
+        directions."""
         rows = np.atleast_2d(rows)
         if not self.null.shape[1]:
             return True
@@ -196,7 +202,8 @@ def spread_of(jacobian: Array) -> Spread:
 
 
 def _inverse(normal: Array) -> Array:
-    """The inverse of a symmetric positive matrix, by halves: twice as quick as the general one at the size of a large match."""
+    """The inverse of a symmetric positive matrix, by halves: twice as quick as the general one at
+    the size of a large match."""
     half = len(normal) // 2
     if half < 32:
         return np.linalg.inv(normal)
@@ -210,9 +217,11 @@ def _inverse(normal: Array) -> Array:
 
 
 def fix_gauge(spread: Spread, free_direction: Array, gauge: Array) -> Spread:
-    """The spread once the undetermined `free_direction` (size,) is pinned by holding `gauge` · parameters fixed.
+    """The spread once the undetermined `free_direction` (size,) is pinned by holding `gauge` ·
+    parameters fixed.
 
-    An S-transformation (Baarda 1973, "S-transformations and criterion matrices"; cited from memory).
+    An S-transformation (Baarda 1973, "S-transformations and criterion matrices"; cited from
+    memory).
     """
     transform = np.eye(len(gauge)) - np.outer(free_direction, gauge) / (gauge @ free_direction)
     null = transform @ spread.null

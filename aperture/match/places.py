@@ -8,8 +8,9 @@ import numpy as np
 
 from aperture.arrays import Array
 
-# Blocks of plain edges, 8 px each, that are taken to err together; and of a movie, where what a codec did to a macroblock of
-# 16 px runs on through its filters and from frame to frame: measured on H.264 at two qualities (`bench.means`).
+# Blocks of plain edges, 8 px each, that are taken to err together; and of a movie, where what a
+# codec did to a macroblock of 16 px runs on through its filters and from frame to frame: measured
+# on H.264 at two qualities (`bench.means`).
 RUN_BLOCKS, RUN_OF_A_MOVIE = 2, 3
 LEAST_SIGMA_PX = 0.02  # of one block
 

@@ -44,7 +44,8 @@ FEW = 4
 
 @dataclass(frozen=True)
 class Proposal:
-    """A segment (2, 2) px of the full picture; `axis` as in a match document, None where it fits no direction; `off` px from its direction."""
+    """A segment (2, 2) px of the full picture; `axis` as in a match document, None where it fits no
+    direction; `off` px from its direction."""
 
     points: Array
     axis: str | None
@@ -98,10 +99,12 @@ class Proposals:
 def propose(
     pixels: Array, grid: Grid | None = None, lens: Lens | None = None, principal_px: Any = None
 ) -> Proposals:
-    """Look for segments in a picture (H, W, 3) uint8. `principal_px` (2,): where the lens's axis meets it, its middle where left out.
+    """Look for segments in a picture (H, W, 3) uint8. `principal_px` (2,): where the lens's axis
+    meets it, its middle where left out.
 
-    A `lens` that bends straightens the segments first (with `grid`, the picture's); its focal length is not used. A squeezing lens needs
-    both too. Raises Problem where there are too few segments to group.
+    A `lens` that bends straightens the segments first (with `grid`, the picture's); its focal
+    length is not used. A squeezing lens needs both too. Raises Problem where there are too few
+    segments to group.
     """
     small, scale = _small(pixels)
     found = _segments(small)
@@ -191,7 +194,8 @@ def marks_of(
 
 
 def agreeing(document: dict[str, Any], marks: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Of marks made from proposals, those that don't contradict a document's evidence or each other.
+    """Of marks made from proposals, those that don't contradict a document's evidence or each
+    other.
 
     The furthest off go first. The program made them, so it may leave them; what the artist drew
     stays and is spoken of.
@@ -267,7 +271,8 @@ def _segments(grey: Array) -> Array:
 
 
 def _straightened(full: Array, grid: Any, lens: Any, principal: Array) -> Array:
-    """(N, 2, 2) px from the axis, as a straight lens without squeeze would have drawn them, y down."""
+    """(N, 2, 2) px from the axis, as a straight lens without squeeze would have drawn them, y
+    down."""
     if grid is None or lens is None:
         return full - principal
     rays = lens.rays(grid.to_mm(full.reshape(-1, 2)))
@@ -278,7 +283,8 @@ def _straightened(full: Array, grid: Any, lens: Any, principal: Array) -> Array:
 
 
 def _names(directions: Array) -> list[str]:
-    """Which of three directions is up, across and along: up runs most upright in the picture, along most away from the camera."""
+    """Which of three directions is up, across and along: up runs most upright in the picture, along
+    most away from the camera."""
     upright = int(np.argmax(np.abs(directions[:, 1]) - 0.3 * np.abs(directions[:, 2])))
     others = [index for index in range(3) if index != upright]
     along = max(others, key=lambda index: abs(directions[index, 2]))

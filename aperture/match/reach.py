@@ -1,6 +1,8 @@
-"""How far a fit can be trusted away from its marks: on the floor, at a surveyed point not placed yet; and how level the floor is.
+"""How far a fit can be trusted away from its marks: on the floor, at a surveyed point not placed
+yet; and how level the floor is.
 
-All from the covariance of the unknowns at the optimum, carried to first order through the projection.
+All from the covariance of the unknowns at the optimum, carried to first order through the
+projection.
 """
 
 from __future__ import annotations
@@ -20,7 +22,8 @@ from aperture.match.system import System
 
 @dataclass(frozen=True)
 class Reach:
-    """The camera of an optimum and the spread of its unknowns; `camera_covariance` (C, C) in the order of `columns`."""
+    """The camera of an optimum and the spread of its unknowns; `camera_covariance` (C, C) in the
+    order of `columns`."""
 
     system: System
     camera: Camera
@@ -28,14 +31,16 @@ class Reach:
 
     @classmethod
     def of(cls, system: System, optimum: Optimum) -> Reach:
-        """For an optimum with a known place in the world. Nothing is said of size here: ask the fit whether scale is determined."""
+        """For an optimum with a known place in the world. Nothing is said of size here: ask the fit
+        whether scale is determined."""
         state = optimum.state
         pose = np.eye(4)
         pose[:3, :3], pose[:3, 3] = state.rotation, state.position
         return cls(system, Camera(system.grid, state.lens, pose), optimum.wide_spread)
 
     def _rows(self, points: Array) -> tuple[Array, Array, Array]:
-        """Pixels (N, 2) of world points (N, 3), their derivative by the unknowns (N, 2, size) and by the point (N, 2, 3)."""
+        """Pixels (N, 2) of world points (N, 3), their derivative by the unknowns (N, 2, size) and
+        by the point (N, 2, 3)."""
         camera, system = self.camera, self.system
         local = camera.to_camera_space(points)
         mm, by_point, by_lens = camera.lens.project(local, derivatives=True)
@@ -50,7 +55,8 @@ class Reach:
         return system.grid.to_px(mm), rows, by_world
 
     def expected(self, points: Any, plus_minus: Any) -> tuple[Array, Array]:
-        """Where world points (N, 3) m known to `plus_minus` (N,) m should be seen: (N, 2) px and their covariances (N, 2, 2) px²."""
+        """Where world points (N, 3) m known to `plus_minus` (N,) m should be seen: (N, 2) px and
+        their covariances (N, 2, 2) px²."""
         at, rows, by_world = self._rows(np.asarray(points, float))
         covariance = rows @ self.spread.covariance @ rows.transpose(0, 2, 1)
         return at, covariance + (np.asarray(plus_minus, float) ** 2)[:, None, None] * (
@@ -58,13 +64,15 @@ class Reach:
         )
 
     def on_floor(self, pixels: ArrayLike) -> dict[str, Array]:
-        """For pixels (N, 2): the floor's points `world` (N, 3) m seen there; `px` (N,) by how far such a point may be seen elsewhere, and
-        `metres` (N,) by how far the pixel may lie elsewhere on the floor: each the longer half-axis of the one-σ ellipse; NaN above the horizon."""
+        """For pixels (N, 2): the floor's points `world` (N, 3) m seen there; `px` (N,) by how far
+        such a point may be seen elsewhere, and `metres` (N,) by how far the pixel may lie elsewhere
+        on the floor: each the longer half-axis of the one-σ ellipse; NaN above the horizon."""
         return on_floor(self.camera, pixels, self.spread.covariance, lambda at: self._rows(at)[1:])
 
     def floor_tilt(self, optimum: Optimum) -> tuple[float, list[tuple[str, float]]]:
-        """By how much the floor may be tilted about the steepest of its directions, radians (1 σ), and what carries it: (id, share) of each
-        mark and fact, the share of what is known of that tilt, as one over its variance, that would be lost without it; the most first."""
+        """By how much the floor may be tilted about the steepest of its directions, radians (1 σ),
+        and what carries it: (id, share) of each mark and fact, the share of what is known of that
+        tilt, as one over its variance, that would be lost without it; the most first."""
         turn = np.zeros((2, self.system.size))
         turn[:, self.system.at["rotation"]] = self.camera.rotation[
             [0, 2]
@@ -88,7 +96,8 @@ def on_floor(
 ) -> dict[str, Array]:
     """What `Reach.on_floor` gives, for any camera whose unknowns have a `covariance` (C, C).
 
-    slopes: of world points (N, 3) the derivatives of their pixels by the unknowns (N, 2, C) and by the points (N, 2, 3).
+    slopes: of world points (N, 3) the derivatives of their pixels by the unknowns (N, 2, C) and by
+    the points (N, 2, 3).
     """
     pixels = np.asarray(pixels, float)
     world = camera.on_plane(pixels)
@@ -113,7 +122,8 @@ def longest(covariance: Array) -> Array:
 
 
 def ellipse(covariance: Array) -> tuple[float, float, float]:
-    """(longer half-axis, shorter, angle in degrees of the longer from the x axis) of one covariance (2, 2), 1 σ."""
+    """(longer half-axis, shorter, angle in degrees of the longer from the x axis) of one covariance
+    (2, 2), 1 σ."""
     values, vectors = np.linalg.eigh(covariance)
     return (
         float(np.sqrt(max(values[1], 0))),

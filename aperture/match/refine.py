@@ -1,4 +1,5 @@
-"""Refine a drawn mark to the picture's gradient, at sub-pixel accuracy, with a σ from what blur, noise and texture left of it.
+"""Refine a drawn mark to the picture's gradient, at sub-pixel accuracy, with a σ from what blur,
+noise and texture left of it.
 
 `edge_lines` finds the edge beside a line, `corners` the corner or round mark near a point.
 """
@@ -19,7 +20,8 @@ from aperture.match.sampling import Sampler
 
 @dataclass(frozen=True)
 class Refined:
-    """points: (N, 2) px; `moved`: by how far, px, at most; `bent`: by how far the edge bows from its chord, px, 0 where it is straight within its ±."""
+    """points: (N, 2) px; `moved`: by how far, px, at most; `bent`: by how far the edge bows from
+    its chord, px, 0 where it is straight within its ±."""
 
     points: Array
     sigma_px: float
@@ -34,8 +36,9 @@ def refine_edge(
 
     As a whole where it has two points, at each of its points where it has more. `transfer`: the
     picture's curve, a key of `colour.TRANSFERS`; light blurs before it is encoded, so an edge has
-    its place in linear light. `lossy`: a movie's codec left things out of the picture, whose errors run
-    further along an edge than a photograph's. Raises Problem, with a sentence, where the picture has no edge there.
+    its place in linear light. `lossy`: a movie's codec left things out of the picture, whose errors
+    run further along an edge than a photograph's. Raises Problem, with a sentence, where the
+    picture has no edge there.
     """
     sampler, points = Sampler(pixels, transfer), np.asarray(points, float)
     if len(points) == 2:

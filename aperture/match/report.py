@@ -1,4 +1,5 @@
-"""The fit as JSON (match-document.md): every number with its ±, what is determined, what is missing, what contradicts."""
+"""The fit as JSON (match-document.md): every number with its ±, what is determined, what is
+missing, what contradicts."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ if TYPE_CHECKING:
     from aperture.match.system import State
 
 FIT_FORMAT = "accurate-aperture/fit"
-# Of so many conflicts, the strongest, the report says what the rest of the evidence has to say; with more there is nothing to trust in anyway.
+# Of so many conflicts, the strongest, the report says what the rest of the evidence has to say;
+# with more there is nothing to trust in anyway.
 EXPLAINED = 5
 UNIT_NAMES = {"m": "metres", "rad": "degrees", "mm": "mm", "px": "px", "value": "value"}
 # An angle with a ± as large as this is not determined: looking straight down, pan alone is not.
@@ -41,7 +43,8 @@ SETTLES = {
 
 
 def refusal(problem: str, of: str = "") -> dict[str, Any]:
-    """A fit that could not be made, with the sentence that says why and the mark or fact it is about."""
+    """A fit that could not be made, with the sentence that says why and the mark or fact it is
+    about."""
     out = {"format": FIT_FORMAT, "version": 1, "ok": False, "problem": problem}
     return out | {"of": [of]} if of else out
 
@@ -60,7 +63,8 @@ def undetermined(system: System, problem: str, focal: bool, direction: bool) -> 
 
 
 def lens_alone(system: System, optimum: Optimum, spread: Spread) -> dict[str, Any] | None:
-    """What bows tell of the lens where nothing tells of the direction; None where they tell nothing."""
+    """What bows tell of the lens where nothing tells of the direction; None where they tell
+    nothing."""
     rows = np.eye(system.size)[system.at["lens"]]
     if not system.evidence.bows or not len(rows) or not all(spread.determined(row) for row in rows):
         return None
@@ -144,7 +148,8 @@ def _suggestion(system: System, optimum: Optimum) -> dict[str, Any]:
 
 @dataclass(frozen=True)
 class _Known:
-    """What the evidence determines of the position (3 coordinates) and of the lens (PARAMETERS), and the lens's 1σ."""
+    """What the evidence determines of the position (3 coordinates) and of the lens (PARAMETERS),
+    and the lens's 1σ."""
 
     position: list[bool]
     lens: Array
@@ -277,7 +282,8 @@ def _mistrust(item: Mistrusted, px: float | None) -> str:
 
 
 def _rival(system: System, ours: State, state: State, gate: bool) -> dict[str, Any]:
-    """Another camera that explains the evidence about as well, the spot that stands elsewhere for it, and what would tell the two apart."""
+    """Another camera that explains the evidence about as well, the spot that stands elsewhere for
+    it, and what would tell the two apart."""
     names = " and ".join(
         f"“{length.name}”" for length in system.evidence.lengths if length.axis is None
     )
@@ -311,7 +317,8 @@ def _number(value: float) -> float | None:
 
 
 def _fixed_scale(system: System, optimum: Optimum, spread: Spread) -> tuple[Any, ...]:
-    """Where the world's size is open, the state and spread in units of the distance to the first placed spot."""
+    """Where the world's size is open, the state and spread in units of the distance to the first
+    placed spot."""
     state = optimum.state
     if not system.has_position or not system.placed:
         return state, spread, "no" if not system.evidence.coordinates else "solved"
@@ -409,7 +416,8 @@ def _residuals(system: System, optimum: Optimum, leavings: list[Leaving]) -> dic
 def _weights(
     system: System, optimum: Optimum, leavings: list[Leaving], placed: bool
 ) -> dict[str, Any]:
-    """For each mark and fact: how strongly it disagrees, how much the camera leans on it, and what the camera would be without it, to first order."""
+    """For each mark and fact: how strongly it disagrees, how much the camera leans on it, and what
+    the camera would be without it, to first order."""
     out: dict[str, dict[str, Any]] = {}
     spread = optimum.spread
     for leaving, lean in zip(leavings, diagnose.leverages(system, optimum, leavings, spread)):

@@ -1,7 +1,8 @@
 """A second camera that explains the same evidence about as well.
 
-Two spots at a distance from each other can often stand in two ways along their rays; from the wrong one a length looks like a
-contradiction, or pulls the camera aside unseen. So after a fit the other ways are tried, where the rest of the evidence allows them.
+Two spots at a distance from each other can often stand in two ways along their rays; from the wrong
+one a length looks like a contradiction, or pulls the camera aside unseen. So after a fit the other
+ways are tried, where the rest of the evidence allows them.
 """
 
 from __future__ import annotations
@@ -21,10 +22,12 @@ from aperture.match.system import State, System
 RIVAL = 9.0
 # How far apart, in their own ±, two cameras are that are worth telling of.
 APART = 2.0
-# A spot isn't tried where the rest of the evidence, linearised, puts it farther away than so many σ: generous, as that is far from linear.
+# A spot isn't tried where the rest of the evidence, linearised, puts it farther away than so many
+# σ: generous, as that is far from linear.
 REACHABLE = 10.0
 
-# A start from which a few steps don't come nearer than this to the best sum of squares leads nowhere.
+# A start from which a few steps don't come nearer than this to the best sum of squares leads
+# nowhere.
 HOPELESS = 300.0
 
 
@@ -35,7 +38,8 @@ def better(first: Optimum | None, second: Optimum) -> Optimum: ...
 @overload
 def better(first: Optimum | None, second: Optimum | None) -> Optimum | None: ...
 def better(first: Optimum | None, second: Optimum | None) -> Optimum | None:
-    """The second where it explains the marks clearly better; else the first, which faces as the rule for facings wants."""
+    """The second where it explains the marks clearly better; else the first, which faces as the
+    rule for facings wants."""
     if first is None or second is None:
         return first or second
     return second if second.chi2 < 0.98 * first.chi2 - 1e-6 else first
@@ -47,7 +51,8 @@ def round_lengths(
     plainly_good: bool,
     lengths: tuple[Length, ...] | None = None,
 ) -> Optimum:
-    """The optimum, or a better one on the other side of a straight length; with its rival, where one explains the evidence as well.
+    """The optimum, or a better one on the other side of a straight length; with its rival, where
+    one explains the evidence as well.
 
     `plainly_good`: nothing speaks against the optimum, so that nothing better is looked for; only
     what rivals it. `lengths`: those to look at, all straight ones where left out.
@@ -97,7 +102,8 @@ def _loosened(evidence: Evidence, bent: tuple[Length, ...]) -> Evidence:
 
 
 def _turned_over(system: System, optimum: Optimum, bent: tuple[Length, ...]) -> Iterator[State]:
-    """States with one spot moved along its ray to the other place that has the same length to its partner, where the rest allows it."""
+    """States with one spot moved along its ray to the other place that has the same length to its
+    partner, where the rest allows it."""
     state, points = optimum.state, system.points(optimum.state)
     covariance = optimum.spread.covariance
     rows = {block.id: block.rows[0] for block in system.blocks if block.item in bent}
@@ -134,7 +140,8 @@ def _turned_over(system: System, optimum: Optimum, bent: tuple[Length, ...]) -> 
 
 
 def _apart(system: System, first: Optimum, second: Optimum) -> bool:
-    """Whether two optima are different cameras, or place a spot elsewhere, judged by the ± of the first."""
+    """Whether two optima are different cameras, or place a spot elsewhere, judged by the ± of the
+    first."""
     a, b = first.state, second.state
     turned = a.rotation.T @ b.rotation
     change = np.zeros(system.size)

@@ -64,7 +64,8 @@ def refit(system: System, optimum: Optimum) -> tuple[System, Optimum]:
 
 
 def mostly_agreed(system: System, optimum: Optimum) -> bool:
-    """Whether a few marks alone spoil an optimum: with heavy tails, all the others agree near it. Another lens won't mend that."""
+    """Whether a few marks alone spoil an optimum: with heavy tails, all the others agree near it.
+    Another lens won't mend that."""
     weighed = _weighed_down(system, optimum, A_LOOK)
     if weighed is None:
         return False

@@ -1,4 +1,5 @@
-"""Three directions at right angles from straight segments, and how far the lens that follows is true.
+"""Three directions at right angles from straight segments, and how far the lens that follows is
+true.
 
 A room at right angles is three perpendicular directions and a focal length. Four segments make two
 vanishing points `a` and `b` (homogeneous, from the principal point), and perpendicular directions
@@ -76,7 +77,8 @@ def find_room(segments: Array, diagonal: float) -> Room | None:
 
 
 def misses(segments: Array, directions: Array, focal: float) -> Array:
-    """(N, 3) px: how far each segment's ends lie from the line to each direction's vanishing point."""
+    """(N, 3) px: how far each segment's ends lie from the line to each direction's vanishing
+    point."""
     middle = segments.mean(axis=1)
     half = (segments[:, 1] - segments[:, 0]) / 2
     # Toward the vanishing point v = (f dx / dz, f dy / dz), written so that dz may be 0.
@@ -181,7 +183,8 @@ def _best_focal(segments: Array, rooms: list[Room]) -> float:
 
 
 def _spread(segments: Array, diagonal: float, rooms: list[Room]) -> float:
-    """Standard deviation of the logarithm of the best room's focal length (see the theory above)."""
+    """Standard deviation of the logarithm of the best room's focal length (see the theory
+    above)."""
     best = rooms[0]
     weights = np.exp(SHARPNESS * (np.array([room.score for room in rooms]) / best.score - 1))
     apart = np.log([room.focal / best.focal for room in rooms])

@@ -12,7 +12,8 @@ SEARCH_PX = 5.0  # how far from what is drawn the picture is searched
 
 
 class Sampler:
-    """Luminance at any position of a picture (H, W, 3), in linear light by a transfer curve; samples as `colour.linear_light` takes them.
+    """Luminance at any position of a picture (H, W, 3), in linear light by a transfer curve;
+    samples as `colour.linear_light` takes them.
 
     The picture may be memory-mapped: only what is looked at is read.
     """
@@ -21,7 +22,8 @@ class Sampler:
         self.pixels, self.transfer = pixels, transfer
 
     def at(self, points: Array) -> Array:
-        """Values (…) at positions (…, 2) px, cubically interpolated; the nearest border pixel outside."""
+        """Values (…) at positions (…, 2) px, cubically interpolated; the nearest border pixel
+        outside."""
         import cv2
 
         points = np.asarray(points, float)
@@ -59,7 +61,8 @@ def smoothed(rows: Array, sigma: float) -> Array:
 
 
 def noise_of(rows: Array) -> float:
-    """The noise of single samples, from second differences along the first axis, insensitive to edges across it (Immerkær 1996, in one direction)."""
+    """The noise of single samples, from second differences along the first axis, insensitive to
+    edges across it (Immerkær 1996, in one direction)."""
     if len(rows) < 3:
         return 0.0
     return float(1.4826 * np.median(np.abs(rows[2:] - 2 * rows[1:-1] + rows[:-2])) / np.sqrt(6))

@@ -200,7 +200,8 @@ def _by_facings(system: System) -> Optimum:
 
 
 def _pursued(system: System, start: State, best: Optimum | None, **how: Any) -> Optimum | None:
-    """Where a start leads; only a short way where it comes nowhere near the best so far: wrong facings can take long to end."""
+    """Where a start leads; only a short way where it comes nowhere near the best so far: wrong
+    facings can take long to end."""
     if best is None:
         return minimise(system, start, **how)
     near = minimise(system, start, **how | {"most": 6})
@@ -212,7 +213,8 @@ def _pursued(system: System, start: State, best: Optimum | None, **how: Any) -> 
 
 
 def _by_stages(system: System) -> Optimum | None:
-    """First the lens as simple as can be, then with its centre and its distortion freed: from far away they lead astray. None where they aren't free.
+    """First the lens as simple as can be, then with its centre and its distortion freed: from far
+    away they lead astray. None where they aren't free.
 
     Its bend, where lines of several points tell it whatever else may be, is there from the start.
     """
@@ -233,7 +235,8 @@ def _by_stages(system: System) -> Optimum | None:
 
 
 def _only_one(system: System, quick: list[Optimum]) -> Optimum | None:
-    """The best of many scattered tries. Raises Problem where others, seeing another room, explain the marks as well."""
+    """The best of many scattered tries. Raises Problem where others, seeing another room, explain
+    the marks as well."""
     quick.sort(key=lambda optimum: optimum.chi2)
     hopeless = 1e3 * quick[0].chi2 + 100 * system.row_count if quick else 0.0
     found = sorted(
@@ -245,7 +248,8 @@ def _only_one(system: System, quick: list[Optimum]) -> Optimum | None:
         key=lambda optimum: optimum.chi2,
     )
     if sum(system.held[index].all() for index in system.placed) < 2:
-        # Nothing but the rule says which way the room faces: up points up, across points to the right.
+        # Nothing but the rule says which way the room faces: up points up, across points to the
+        # right.
         found = [
             optimum
             for optimum in found

@@ -1,4 +1,5 @@
-"""Solve a match: the one way from a document to a fit, for the page, the command line and the tests alike."""
+"""Solve a match: the one way from a document to a fit, for the page, the command line and the tests
+alike."""
 
 from __future__ import annotations
 
@@ -19,8 +20,8 @@ from aperture.match.least_squares import Optimum
 from aperture.match.search import cold_start, is_acceptable, require_enough, warm_start
 from aperture.match.system import System
 
-# A focal length known only to this factor (standard deviation of its logarithm), or a direction known only to this angle in
-# radians, isn't known; the answer says so instead of printing a number.
+# A focal length known only to this factor (standard deviation of its logarithm), or a direction
+# known only to this angle in radians, isn't known; the answer says so instead of printing a number.
 LEAST_KNOWN_FOCAL = 0.5
 LEAST_KNOWN_DIRECTION = 0.35
 # What telling the artist about conflicts and suggestions may cost, in nominal seconds.
@@ -29,7 +30,8 @@ EXPLAINING_SECONDS = 1.0
 
 @dataclass(frozen=True)
 class Fit:
-    """`document`: the fit as match-document.md specifies, JSON-ready; `camera` is None where ok is false."""
+    """`document`: the fit as match-document.md specifies, JSON-ready; `camera` is None where ok is
+    false."""
 
     document: dict[str, Any]
     camera: Camera | None = None
@@ -53,8 +55,8 @@ def solve(
     document : dict
         The match document.
     warm : dict, optional
-        An earlier fit to start from, for edits that change little. The answer agrees with a cold start
-        unless the evidence itself has two answers.
+        An earlier fit to start from, for edits that change little. The answer agrees with a cold
+        start unless the evidence itself has two answers.
     checked : bool
         Whether the document is known to obey its schema.
     explain : bool
@@ -94,7 +96,8 @@ def find(
     checked: bool = False,
     own: bool = False,
 ) -> tuple[System, Optimum]:
-    """Return the equations of a match document and their optimum, for `solve` and for questions about a fit.
+    """Return the equations of a match document and their optimum, for `solve` and for questions
+    about a fit.
 
     Parameters
     ----------
@@ -105,7 +108,8 @@ def find(
     checked : bool
         Whether the document is known to obey its schema.
     own : bool
-        Whether `warm` is the fit of this very document: then it is the answer, however badly it fits.
+        Whether `warm` is the fit of this very document: then it is the answer, however badly it
+        fits.
 
     Raises
     ------
@@ -183,7 +187,8 @@ def _judge(system: System, optimum: Optimum, explain: bool, cut_short: bool) -> 
         and system.evidence.focal is None
         and not (focal_known and is_acceptable(system, optimum))
     ):
-        # The closed form needs no optimum; straightening by a lens of ordinary length keeps it clear of a runaway one.
+        # The closed form needs no optimum; straightening by a lens of ordinary length keeps it
+        # clear of a runaway one.
         longer = max(system.grid.gate_mm)
         sane = lens if 0.1 < lens.focal_mm / longer < 30 else system.lens_with_focal(longer)
         sentence = diagnose.negative_square(system, sane)

@@ -1,8 +1,10 @@
-"""The equations of a match: σ-weighted residuals of every mark and fact, and their analytic derivatives.
+"""The equations of a match: σ-weighted residuals of every mark and fact, and their analytic
+derivatives.
 
-An edge along a world axis spans, with the camera's centre, a plane whose normal is perpendicular to the axis; one free angle
-says which. Its residuals are the distances, in the picture, of its drawn points from where that plane is imaged: exact where
-lines stay straight, to first order of the residual where the lens bends them (Sampson 1982). A bow's normal is free both ways.
+An edge along a world axis spans, with the camera's centre, a plane whose normal is perpendicular to
+the axis; one free angle says which. Its residuals are the distances, in the picture, of its drawn
+points from where that plane is imaged: exact where lines stay straight, to first order of the
+residual where the lens bends them (Sampson 1982). A bow's normal is free both ways.
 """
 
 from __future__ import annotations
@@ -29,8 +31,9 @@ Slot = tuple[int, int]  # a coordinate of a spot: the spot's index, and the axis
 class State:
     """One guess at everything unknown.
 
-    rotation: (3, 3) world from camera; position: (3,) metres; lens; angles: (E,) of the edges' normals;
-    bow_normals: (B, 3) unit, camera space; values: (V,) metres, the unknown coordinates of spots.
+    rotation: (3, 3) world from camera; position: (3,) metres; lens; angles: (E,) of the edges'
+    normals; bow_normals: (B, 3) unit, camera space; values: (V,) metres, the unknown coordinates of
+    spots.
     """
 
     rotation: Array
@@ -43,7 +46,8 @@ class State:
 
 @dataclass(frozen=True, eq=False)
 class Block:
-    """One piece of evidence and the indices of its rows; of a spot, the two in the picture come first, then those of its known place."""
+    """One piece of evidence and the indices of its rows; of a spot, the two in the picture come
+    first, then those of its known place."""
 
     item: Any  # Edge, Spot or Fact, as `is_fact` and the kind of block say
     rows: Array
@@ -123,8 +127,8 @@ class System:
     def _shared_coordinates(self) -> dict[Slot, Slot]:
         """For each coordinate (spot, axis) the one that stands for all that are equal to it.
 
-        Spots that differ along one axis only share their other two coordinates: one unknown, not two and a
-        constraint. So do spots on a plane whose place isn't known.
+        Spots that differ along one axis only share their other two coordinates: one unknown, not
+        two and a constraint. So do spots on a plane whose place isn't known.
         """
         parent = {
             (index, axis): (index, axis) for index in range(len(self.spots)) for axis in range(3)
@@ -148,7 +152,8 @@ class System:
     def _told_coordinates(
         self, roots: dict[Slot, Slot]
     ) -> tuple[dict[Slot, float], dict[Slot, float]]:
-        """The coordinates that are known exactly, and the measured places of surveyed ones; sets `priors`.
+        """The coordinates that are known exactly, and the measured places of surveyed ones; sets
+        `priors`.
 
         Raises Problem where two that have to be equal are told to differ.
         """
@@ -210,7 +215,8 @@ class System:
         ]
         self.row_count = self.fact_start + len(evidence.facts)
 
-    # States -----------------------------------------------------------------------------------------------------------
+    # States
+    # -----------------------------------------------------------------------------------------------------------
 
     def lens_with_focal(self, focal_mm: float) -> Lens:
         """The evidence's lens at a focal length in mm (px across where no gate is known)."""
@@ -224,7 +230,8 @@ class System:
         )
 
     def normals(self, state: State) -> Array:
-        """(E + B, 3) unit normals, in camera space, of the planes through the camera that hold the edges and bows."""
+        """(E + B, 3) unit normals, in camera space, of the planes through the camera that hold the
+        edges and bows."""
         pairs = _ACROSS_AXIS[self.edge_axes]
         world = (
             np.cos(state.angles)[:, None] * pairs[:, 0]
@@ -253,7 +260,8 @@ class System:
         return row
 
     def plane_normals(self, rays: Array) -> Array:
-        """(E, 3) normals of the planes that the edges' unit rays lie in best, as long as the sine of the angle each edge spans."""
+        """(E, 3) normals of the planes that the edges' unit rays lie in best, as long as the sine
+        of the angle each edge spans."""
         count = len(self.evidence.edges)
         starts = self.line_starts[: count + 1]
         normals = _cross(rays[starts[:-1]], rays[starts[1:] - 1])
@@ -265,7 +273,8 @@ class System:
         return normals
 
     def line_up_normals(self, rotation: Array, lens: Lens) -> tuple[Array, Array]:
-        """The edges' angles (E,) and bows' normals (B, 3) that fit the drawn points best, pose and lens given."""
+        """The edges' angles (E,) and bows' normals (B, 3) that fit the drawn points best, pose and
+        lens given."""
         rays = lens.rays(self.line_mm)
         rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
         edge_count = len(self.evidence.edges)
@@ -315,7 +324,8 @@ class System:
         return self.state(state.rotation, state.lens, state.position, values)
 
     def moved(self, state: State, step: Array) -> State:
-        """The state after a step (size,): rotations turn in camera space, bow normals on their sphere."""
+        """The state after a step (size,): rotations turn in camera space, bow normals on their
+        sphere."""
         at, bows = self.at, state.bow_normals
         if len(bows):
             sides = tangents(bows)
@@ -335,10 +345,12 @@ class System:
             state.values + step[at["values"]],
         )
 
-    # Residuals --------------------------------------------------------------------------------------------------------
+    # Residuals
+    # --------------------------------------------------------------------------------------------------------
 
     def evaluate(self, state: State) -> tuple[Array, Array]:
-        """Weighted residuals (M,) and their Jacobian (M, size). Residuals are NaN where a spot is behind the camera."""
+        """Weighted residuals (M,) and their Jacobian (M, size). Residuals are NaN where a spot is
+        behind the camera."""
         r, jac = np.empty(self.row_count), np.zeros((self.row_count, self.size))
         at = self.at
         if len(self.line_points):
@@ -382,7 +394,8 @@ class System:
         return r, jac
 
     def edge_residuals(self, state: State) -> Array:
-        """The weighted residuals of the edges' points alone; NaN where the lens forms no picture."""
+        """The weighted residuals of the edges' points alone; NaN where the lens forms no
+        picture."""
         n = self.normals(state)[self.line_of_point]
         rays, by_mm, _, _ = state.lens.ray_derivatives(self.line_mm)
         gradient = (n[:, None] @ by_mm @ self.grid.linear)[:, 0]
@@ -439,7 +452,8 @@ class System:
 
 
 def _thinnest(rays: Array, starts: Array) -> Array:
-    """(L, 3) for each run of unit rays, from one of `starts` (L + 1,) to the next, the direction in which they extend least."""
+    """(L, 3) for each run of unit rays, from one of `starts` (L + 1,) to the next, the direction in
+    which they extend least."""
     if len(starts) < 2:
         return np.zeros((0, 3))
     products = np.add.reduceat(rays[:, :, None] * rays[:, None, :], starts[:-1])
@@ -451,7 +465,8 @@ def _thinnest(rays: Array, starts: Array) -> Array:
 
 
 def _cross(a: Array, b: Array) -> Array:
-    """Cross products along the last axis; several times quicker on small arrays than NumPy's general one."""
+    """Cross products along the last axis; several times quicker on small arrays than NumPy's
+    general one."""
     a, b = np.broadcast_arrays(a, b)
     out = np.empty(a.shape)
     out[..., 0] = a[..., 1] * b[..., 2] - a[..., 2] * b[..., 1]

@@ -1,7 +1,8 @@
-"""How a camera moves over a shot, as arrows of a storyboard: each says what the camera does, where it begins and where it points.
+"""How a camera moves over a shot, as arrows of a storyboard: each says what the camera does, where
+it begins and where it points.
 
-Words are the trade's: a camera travels, rises and falls, pans, tilts and zooms. Of a move the difference between its first and its
-last frame is drawn, as storyboards do.
+Words are the trade's: a camera travels, rises and falls, pans, tilts and zooms. Of a move the
+difference between its first and its last frame is drawn, as storyboards do.
 """
 
 from __future__ import annotations

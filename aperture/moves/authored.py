@@ -1,12 +1,13 @@
-"""A move that is drawn: keys per channel, a route with a speed of its own, a point that is looked at.
+"""A move that is drawn: keys per channel, a route with a speed of its own, a point that is looked
+at.
 
 The position's three channels are a *route*: a curve in space. As long as nothing else is said the
 keys' frames are also its timing. With a *speed* the route keeps its shape, and how far along it the
 camera is follows from metres per second, over time or over the distance.
 
 The direction is that of the keys; where a point is looked at, it is turned towards that by a weight
-that is a channel too. A camera that follows at a distance is brought, on the line from the point, to
-that distance.
+that is a channel too. A camera that follows at a distance is brought, on the line from the point,
+to that distance.
 """
 
 from __future__ import annotations
@@ -58,7 +59,8 @@ class Authored:
     first, last : int
         Frames.
     by : {"keys", "time", "distance"}
-        What the position's timing follows: the keys' own frames, or the speed over time or distance.
+        What the position's timing follows: the keys' own frames, or the speed over time or
+        distance.
     looks_at : tuple of float, optional
         A point of the set, metres, that the camera is turned towards, by the channel "look".
     follows : bool

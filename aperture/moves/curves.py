@@ -1,7 +1,7 @@
 """Curves over time through keys: what an authored move is made of.
 
-Between two keys a curve is a cubic Hermite segment: the values of both, and a slope at each side. The
-slopes follow from the keys' kinds:
+Between two keys a curve is a cubic Hermite segment: the values of both, and a slope at each side.
+The slopes follow from the keys' kinds:
 
 - smooth: the slope of the parabola through the key and its two neighbours; at an end, of a curve
   without bend there;

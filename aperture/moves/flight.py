@@ -212,7 +212,8 @@ def fly(move: Move, aircraft: Aircraft, rate: Fraction) -> Flown:
 
 
 def compile_all() -> None:
-    """Fly a few frames, so that what is compiled is compiled and kept (`python -m aperture warm`)."""
+    """Fly a few frames, so that what is compiled is compiled and kept (`python -m aperture
+    warm`)."""
     away = np.linspace(0, 3, 12)[:, None] * [1.0, 0.1, 0.5]
     turns, half = np.tile(np.eye(3), (12, 1, 1)), np.ones((12, 2))
     move = Move(np.arange(12), turns, away, half, np.ones(12), np.zeros(2))
@@ -371,7 +372,8 @@ def _direction(velocity: Array) -> tuple[Array, Array]:
 
 
 def _attitude(thrust: Array, heading: Array) -> tuple[Array, Array]:
-    """Bank to the right and pitch of the nose upwards (T,), radians, from the thrust's direction."""
+    """Bank to the right and pitch of the nose upwards (T,), radians, from the thrust's
+    direction."""
     ahead = np.stack([-np.sin(heading), np.zeros(len(heading)), -np.cos(heading)], axis=1)
     right = np.stack([np.cos(heading), np.zeros(len(heading)), -np.sin(heading)], axis=1)
     up = np.maximum(thrust[:, 1], 1e-9)

@@ -67,7 +67,8 @@ class Move:
         return replace(self, positions=self.positions - metres * self.rotations[:, :, 2])
 
     def held(self, first: int, last: int) -> Move:
-        """The move at rest before its first frame and after its last one, from `first` to `last`."""
+        """The move at rest before its first frame and after its last one, from `first` to
+        `last`."""
         begins, ends = int(self.frames[0]), int(self.frames[-1])
         frames = np.arange(min(first, begins), max(last, ends) + 1)
         if len(frames) > MOST_FRAMES:
@@ -153,7 +154,8 @@ class Move:
 
     @classmethod
     def of(cls, path: CameraPath) -> Move:
-        """The move of a plate's cameras: the way back from `on`. Raises Problem for a lens that isn't an ordinary one."""
+        """The move of a plate's cameras: the way back from `on`. Raises Problem for a lens that
+        isn't an ordinary one."""
         lens, grid = path.lens, path.grid
         if lens.projection.name != "rectilinear":
             raise Problem(

@@ -1,4 +1,5 @@
-"""What a move does, per frame: speed, acceleration, turn rates, height, and what it comes near to."""
+"""What a move does, per frame: speed, acceleration, turn rates, height, and what it comes near
+to."""
 
 from __future__ import annotations
 
@@ -62,8 +63,8 @@ class Limits:
 
 @dataclass(frozen=True, eq=False)
 class Readings:
-    """Per frame (F,): metres, seconds, degrees; `near` and `nearest`: the distance to the nearest of
-    the things that were given, infinite without any and 0 inside of it, and its index.
+    """Per frame (F,): metres, seconds, degrees; `near` and `nearest`: the distance to the nearest
+    of the things that were given, infinite without any and 0 inside of it, and its index.
     """
 
     speed: Array

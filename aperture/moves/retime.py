@@ -1,4 +1,5 @@
-"""A shot at another speed: which of its moments each new frame shows, and its camera and keys there."""
+"""A shot at another speed: which of its moments each new frame shows, and its camera and keys
+there."""
 
 from __future__ import annotations
 
@@ -73,8 +74,9 @@ def keys_at(
     Returns
     -------
     list of [int, ...]
-        New frame and value. A key goes to the new frame that is nearest to it, with the value that holds there; where
-        the speed changes, or frames are repeated, every new frame between the first and the last key gets one.
+        New frame and value. A key goes to the new frame that is nearest to it, with the value that
+        holds there; where the speed changes, or frames are repeated, every new frame between the
+        first and the last key gets one.
     """
     places = [clip.place(frame) for frame in frames]
     low, high = (min(max(round(place), 0), clip.length - 1) for place in (places[0], places[-1]))
@@ -86,7 +88,8 @@ def keys_at(
 
 
 def slowed(clip: Clip) -> list[tuple[int, float]]:
-    """Return by how much longer the shutter seems to be open, per frame of a clip; one alone where it is the same on all."""
+    """Return by how much longer the shutter seems to be open, per frame of a clip; one alone where
+    it is the same on all."""
     by = [1 / clip.speed_at(int(round(float(clip.source(frame))))) for frame in range(clip.length)]
     if np.ptp(by) < 1e-9:
         return [(0, by[0])]

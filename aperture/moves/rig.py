@@ -1,4 +1,5 @@
-"""A simulated motion-control rig: a stand-in for the device on a stage, which ships with the program.
+"""A simulated motion-control rig: a stand-in for the device on a stage, which ships with the
+program.
 
 A pillar runs on straight rails and lifts an arm that swings about it; at the arm's end hangs or
 stands a head that pans, tilts and rolls. In the rig's own space the rails lie along X, Y is up, and

@@ -1,11 +1,12 @@
 """By how much facts bend a path, and the path that they only lay down.
 
 Where facts say more than where a path is, how it is turned and how large it is, they bend it. The
-alternative is the path that the tracks alone give, stood on its feet: the similarity that agrees with the
-facts best, seven numbers and no more. It is the limit of a solution in which every ± of a fact is k times
-as large: the tracks then decide all that they can tell, and the facts, among which nothing changes,
-the rest. Its covariance is that of the shape, plus that of the seven numbers with the ± that
-the facts do have. With C(k) = shape + k² · placing, the normal matrices of two k tell the two apart.
+alternative is the path that the tracks alone give, stood on its feet: the similarity that agrees
+with the facts best, seven numbers and no more. It is the limit of a solution in which every ± of a
+fact is k times as large: the tracks then decide all that they can tell, and the facts, among which
+nothing changes, the rest. Its covariance is that of the shape, plus that of the seven numbers with
+the ± that the facts do have. With C(k) = shape + k² · placing, the normal matrices of two k tell
+the two apart.
 """
 
 from __future__ import annotations
@@ -32,7 +33,8 @@ LOOSE, EXACT_M = 100.0, 1e-4
 
 @dataclass(frozen=True)
 class Bending:
-    """metres: the farthest that facts move a camera, and on which frame (an index); px: of the tracks' residuals, with the facts and without.
+    """metres: the farthest that facts move a camera, and on which frame (an index); px: of the
+    tracks' residuals, with the facts and without.
 
     stood: the path that isn't bent.
     """

@@ -1,10 +1,11 @@
 """Bundle adjustment: cameras, lens and points that explain all observations and facts best.
 
-Minimised is the sum of squared residuals, each over its σ: of tracked points in the picture, and of facts
-(`Row`). Levenberg–Marquardt on the reduced camera matrix (`normal`), damped after Nielsen (1999),
-as the still matcher is. It stops on the Newton decrement, the sum of squares that a step is expected to
-gain: below LEAST_GAIN every parameter is within a hundredth of its ± of the optimum. A test of
-how little the sum changes from one step to the next isn't one: along a valley it stops far from the end.
+Minimised is the sum of squared residuals, each over its σ: of tracked points in the picture, and of
+facts (`Row`). Levenberg–Marquardt on the reduced camera matrix (`normal`), damped after Nielsen
+(1999), as the still matcher is. It stops on the Newton decrement, the sum of squares that a step is
+expected to gain: below LEAST_GAIN every parameter is within a hundredth of its ± of the optimum. A
+test of how little the sum changes from one step to the next isn't one: along a valley it stops far
+from the end.
 
 Parameters: per camera ω and position, and ln focal length where it changes over time; the lens's
 PARAMETERS, and behind them as *border* the points that facts tie to others, and unknowns of facts.
@@ -27,7 +28,8 @@ from aperture.path.problem import Facts, Freedom, Observations, Row, State, expo
 LEAST_GAIN = 1e-4
 FIRST_DAMPING = 1e-4
 MOST_DAMPING = 1e6
-# By what factor a point's distance changes at most in one step; and how much farther than the middle one a point may go.
+# By what factor a point's distance changes at most in one step; and how much farther than the
+# middle one a point may go.
 MOST_FARTHER, FARTHEST = 5.0, 300.0
 # How many times its own information a distance that is held gets.
 HELD_FAST = 1e6
@@ -66,17 +68,20 @@ class Bundle(NormalEquations):
             self.straight[list(row.points)] = True
         self.iterations = 0
 
-    # Residuals --------------------------------------------------------------------------------------------
+    # Residuals
+    # --------------------------------------------------------------------------------------------
 
     def residuals(self, state: State) -> tuple[Array, float]:
-        """(N, 2) the weighted residuals in the order of the observations given, and the sum of squares, facts included."""
+        """(N, 2) the weighted residuals in the order of the observations given, and the sum of
+        squares, facts included."""
         sorted_, total = self._residuals(state)
         out = np.empty_like(sorted_)
         out[self.sorting] = sorted_
         return out, total
 
     def off_px(self, state: State) -> Array:
-        """(N, 2) px: the residuals without their weights, in the order of the observations given."""
+        """(N, 2) px: the residuals without their weights, in the order of the observations
+        given."""
         off, _ = self._residuals(state)
         across = off[:, 0] / self.weights[:, 0]
         down = (off[:, 1] - self.weights[:, 2] * across) / self.weights[:, 1]
@@ -217,7 +222,8 @@ class Bundle(NormalEquations):
             blocks.camera_gradient[row.camera] += by_camera * row.residual
             blocks.border[row.camera] += np.outer(by_camera, border)
 
-    # Steps ------------------------------------------------------------------------------------------------
+    # Steps
+    # ------------------------------------------------------------------------------------------------
 
     def moved(self, state: State, cameras: Array, border: Array, points: Array) -> State:
         """The state after a step, points in the order of elimination."""
@@ -241,11 +247,13 @@ class Bundle(NormalEquations):
         )
 
     def _stepped(self, state: State, step: Array) -> Array:
-        """(P, 3) the points after a step (P, 3), taken in direction and inverse distance from a camera that sees them.
+        """(P, 3) the points after a step (P, 3), taken in direction and inverse distance from a
+        camera that sees them.
 
-        The sum of squares is nearly a parabola over the inverse distance (Civera, Davison and Montiel 2008), and
-        not at all one over the distance of a point whose rays hardly differ: along it no end is found. To
-        first order both steps are the same. Points that are held, or that facts are about, go straight.
+        The sum of squares is nearly a parabola over the inverse distance (Civera, Davison and
+        Montiel 2008), and not at all one over the distance of a point whose rays hardly differ:
+        along it no end is found. To first order both steps are the same. Points that are held, or
+        that facts are about, go straight.
         """
         from_, ray, distance, farthest = self._rays(state)
         along = np.einsum("pi,pi->p", step, ray)[:, None]
@@ -258,7 +266,8 @@ class Bundle(NormalEquations):
         return places
 
     def _rays(self, state: State) -> tuple[Array, Array, Array, float]:
-        """Of each point a camera that sees it (P, 3), the ray to it (P, 3), its distance (P, 1), and the farthest that is told apart."""
+        """Of each point a camera that sees it (P, 3), the ray to it (P, 3), its distance (P, 1),
+        and the farthest that is told apart."""
         from_ = state.positions[self.seen_from]
         away = state.points - from_
         distance = np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-12)
@@ -272,7 +281,8 @@ class Bundle(NormalEquations):
         return blocks
 
     def _keep_farthest(self, state: State, blocks: Blocks) -> None:
-        """Hold the distance of points that are as far as can be and would go farther: no step along it can be taken."""
+        """Hold the distance of points that are as far as can be and would go farther: no step along
+        it can be taken."""
         _, ray, distance, farthest = self._rays(state)
         order = self.order[: self.eliminated]
         ray, far = ray[order], distance[order, 0] >= 0.999 * farthest
@@ -336,7 +346,8 @@ class Bundle(NormalEquations):
         return self.chi2
 
     def point_information(self) -> Array:
-        """(P, 3, 3) of each point what its sightings, and facts about it alone, tell, the cameras taken as exact."""
+        """(P, 3, 3) of each point what its sightings, and facts about it alone, tell, the cameras
+        taken as exact."""
         with self.pool() as run:
             v = self.linearised(self.state, run).v
         out = np.empty((len(v), 3, 3))

@@ -25,9 +25,11 @@ from aperture.arrays import Array
 if TYPE_CHECKING:
     from aperture.path.report import Told
 
-# Sightings below which a track isn't judged; rays must span this angle for a track to be called moving.
+# Sightings below which a track isn't judged; rays must span this angle for a track to be called
+# moving.
 FEWEST, LEAST_ANGLE_DEG = 5, 0.7
-# A residual so many times the usual one is much; two parts fit if theirs is that much smaller than the whole's.
+# A residual so many times the usual one is much; two parts fit if theirs is that much smaller than
+# the whole's.
 MUCH, PARTS_FIT = 2.5, 0.35
 # Less than this isn't worth a word, px.
 LEAST_PX = 0.3
@@ -45,7 +47,8 @@ REASONS = ("jumps", "moves", "slides", "edge", "below")
 
 
 def proposals(told: Told) -> list[dict[str, Any]]:
-    """Per doubtful track: `id`, `reason`, `frame` (of a jump: the first one after it), `residual_px`, `used` sightings; the worst first."""
+    """Per doubtful track: `id`, `reason`, `frame` (of a jump: the first one after it),
+    `residual_px`, `used` sightings; the worst first."""
     if told.kind == "nodal":
         return []
     network, state = told.network, told.network.state
@@ -58,7 +61,8 @@ def proposals(told: Told) -> list[dict[str, Any]]:
 
 
 def _of_used(told: Told, x: Array) -> list[dict[str, Any]]:
-    """Of the tracks that the path uses: by all their sightings, those that it leaves out among them."""
+    """Of the tracks that the path uses: by all their sightings, those that it leaves out among
+    them."""
     network, ids, out = told.network, told.evidence.tracks.ids, []
     all_ = [_sighted(told, x, int(track)) for track in network.tracks]
     rms = np.array(
@@ -84,7 +88,8 @@ def _of_used(told: Told, x: Array) -> list[dict[str, Any]]:
 
 
 def _why(sighted: _Sighted) -> tuple[str | None, int | None]:
-    """What a track is that fits no point well, and the index of the frame on which it jumps; None where it only scatters."""
+    """What a track is that fits no point well, and the index of the frame on which it jumps; None
+    where it only scatters."""
     whole = sighted.misfit()
     jump = _jump(sighted, whole)
     if jump is not None:
@@ -104,7 +109,8 @@ def _named(id_: str, reason: str, px: float, used: int, frame: int | None = None
 
 
 def _kind_of(residuals: Array) -> str | None:
-    """Why residuals (n, 2) px, in the order of frames, are as large as they are; None if they only scatter."""
+    """Why residuals (n, 2) px, in the order of frames, are as large as they are; None if they only
+    scatter."""
     # A straight line through each coordinate: what it explains is drift.
     course = np.linspace(-1, 1, len(residuals))
     slope = course @ residuals / (course @ course)
@@ -150,7 +156,8 @@ def _of_left_out(told: Told, x: Array, named: set[str]) -> list[dict[str, Any]]:
 
 @dataclass(frozen=True, eq=False)
 class _Sighted:
-    """A track's sightings in the world. frames (n,): indices; the rest of each: place, turn, picture in focal lengths, px per focal length."""
+    """A track's sightings in the world. frames (n,): indices; the rest of each: place, turn,
+    picture in focal lengths, px per focal length."""
 
     frames: Array
     origin: Array
@@ -181,7 +188,8 @@ class _Sighted:
         return float(np.degrees(np.arccos(np.clip((self.rays @ self.rays.T).min(), -1, 1))))
 
     def nearest(self) -> Array:
-        """(3,) the point nearest to all rays, weighted by distance, so that it is the picture that counts."""
+        """(3,) the point nearest to all rays, weighted by distance, so that it is the picture that
+        counts."""
         across = np.eye(3) - self.rays[:, :, None] * self.rays[:, None, :]
         weight = np.ones(len(self.rays))
         for _ in range(4):
@@ -216,7 +224,8 @@ def _sighted(told: Told, x: Array, track: int) -> _Sighted:
 
 
 def _jump(sighted: _Sighted, whole: float) -> int | None:
-    """The index of the first sighting of a second point, where two points explain what one can't."""
+    """The index of the first sighting of a second point, where two points explain what one
+    can't."""
     count = len(sighted.frames)
     best, at = min(PARTS_FIT * whole, PART_PX), None
     for split in range(3, count - 2):

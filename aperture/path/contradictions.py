@@ -1,10 +1,11 @@
 """Facts that disagree with the tracks or with each other.
 
-With a_i the derivatives of a fact over its ±, r_i its residual, and N the normal matrix, the share of the
-fact in its own adjustment is h_i = a_iᵀ N⁻¹ a_i, and w_i = r_i / √(1 − h_i) is normally distributed with
-variance 1 if all is well (Baarda 1968, "data snooping"). The largest beyond the threshold is named; what
-the rest implies is its value less r_i / (1 − h_i). It is taken out, by a rank-one change for each of its
-equations of all products a_iᵀ N⁻¹ a_j, and the next is looked for, as one wrong fact makes others look wrong.
+With a_i the derivatives of a fact over its ±, r_i its residual, and N the normal matrix, the share
+of the fact in its own adjustment is h_i = a_iᵀ N⁻¹ a_i, and w_i = r_i / √(1 − h_i) is normally
+distributed with variance 1 if all is well (Baarda 1968, "data snooping"). The largest beyond the
+threshold is named; what the rest implies is its value less r_i / (1 − h_i). It is taken out, by a
+rank-one change for each of its equations of all products a_iᵀ N⁻¹ a_j, and the next is looked for,
+as one wrong fact makes others look wrong.
 """
 
 from __future__ import annotations

@@ -1,19 +1,19 @@
 """The ± of a solved path.
 
-If every σ is true and errors are independent, the covariance is the inverse of the normal matrix. It is
-needed for each camera by itself, for each point by itself and for the lens: the *selected* inverse
-(`tiles`), from which the points follow (Triggs et al. 2000, section 9.4).
+If every σ is true and errors are independent, the covariance is the inverse of the normal matrix.
+It is needed for each camera by itself, for each point by itself and for the lens: the *selected*
+inverse (`tiles`), from which the points follow (Triggs et al. 2000, section 9.4).
 
-Errors along a track are not independent: a template that lies a little beside its point, a reflection
-that slides, a patch that is seen ever more obliquely err alike on neighbouring frames. The sandwich
-estimate, clustered by track (Liang and Zeger 1986; White 1980; cited from memory), takes the
-residuals as they are,
+Errors along a track are not independent: a template that lies a little beside its point, a
+reflection that slides, a patch that is seen ever more obliquely err alike on neighbouring frames.
+The sandwich estimate, clustered by track (Liang and Zeger 1986; White 1980; cited from memory),
+takes the residuals as they are,
 
     N⁻¹ (Σ_t g_t g_tᵀ) N⁻¹,        g_t = Σ of Jᵀ r over the observations of the track t,
 
-and is right however the errors of one track hang together, as long as tracks are independent. Its own
-uncertainty is that of a variance estimated from as many samples as there are tracks, so it is used for
-what many tracks determine. Both are computed; the larger one is the ±.
+and is right however the errors of one track hang together, as long as tracks are independent. Its
+own uncertainty is that of a variance estimated from as many samples as there are tracks, so it is
+used for what many tracks determine. Both are computed; the larger one is the ±.
 """
 
 from __future__ import annotations
@@ -32,14 +32,15 @@ from aperture.path.problem import Row, State
 
 # How many right-hand sides are solved at once.
 AT_ONCE = 256
-# Points at the end of what can be told apart may make the matrix singular along their rays: then it is damped by
-# as little as helps, a share of its diagonal.
+# Points at the end of what can be told apart may make the matrix singular along their rays: then it
+# is damped by as little as helps, a share of its diagonal.
 DAMPINGS = (0.0, 1e-12, 1e-10, 1e-8)
 
 
 @dataclass(frozen=True, eq=False)
 class Spread:
-    """Covariances: cameras (F, size, size), across (F, size, m) of each with the border, points (P, 3, 3), border (m, m).
+    """Covariances: cameras (F, size, size), across (F, size, m) of each with the border, points (P,
+    3, 3), border (m, m).
 
     The border begins with the lens. Zero where held.
     """
@@ -83,7 +84,8 @@ class Spread:
 
 @dataclass(frozen=True, eq=False)
 class Along:
-    """One number that a solution depends on beside its own unknowns: its σ, and by how much everything moves with it.
+    """One number that a solution depends on beside its own unknowns: its σ, and by how much
+    everything moves with it.
 
     by_camera (F, size), by_lens (8,), by_point (P, 3).
     """
@@ -110,7 +112,8 @@ class Along:
 
 
 def slopes_between(first: State, last: State, step: float, size: int) -> tuple[Array, Array, Array]:
-    """By how much cameras (F, size), lens (8,) and points (P, 3) move per unit of what differs by `step` between two states."""
+    """By how much cameras (F, size), lens (8,) and points (P, 3) move per unit of what differs by
+    `step` between two states."""
     turn = np.swapaxes(first.rotations, 1, 2) @ last.rotations
     skew = (turn - np.swapaxes(turn, 1, 2)) / 2
     omega = np.stack([skew[:, 2, 1], skew[:, 0, 2], skew[:, 1, 0]], axis=1)
@@ -139,7 +142,8 @@ class Solved:
         self.rest_inverse = np.linalg.inv(factored.rest)
         self.per_tile, self.size = bundle.groups.per_tile, bundle.size
 
-    # From the normal matrix -------------------------------------------------------------------------------
+    # From the normal matrix
+    # -------------------------------------------------------------------------------
 
     def spread(self) -> Spread:
         """The covariances if every σ is true and all errors are independent."""
@@ -211,7 +215,8 @@ class Solved:
         ordered[bundle.order] = points
         return Spread(cameras, across, ordered, border)
 
-    # From the residuals -----------------------------------------------------------------------------------
+    # From the residuals
+    # -----------------------------------------------------------------------------------
 
     def clustered(self, freedom: int) -> Spread:
         """The covariances by the sandwich estimate, clustered by track.
@@ -256,7 +261,8 @@ class Solved:
                 at = LENS_SIZE + 3 * (point - bundle.eliminated)
                 border[at : at + 3, k] = own
                 continue
-            # What the point takes up itself. Zero at the optimum, but for facts about this point alone.
+            # What the point takes up itself. Zero at the optimum, but for facts about this point
+            # alone.
             taken = _solve_lower(bundle.factors[point], own)
             w = blocks.w[bundle.starts[point] : bundle.starts[point + 1]]
             out[camera, :, k] -= w @ taken
@@ -266,7 +272,8 @@ class Solved:
         return out, border
 
     def derivatives(self, first: int, last: int) -> tuple[Array, Array, Array, Array]:
-        """Of the observations of some points: weighted residuals (n, 2), and derivatives by camera, lens and point."""
+        """Of the observations of some points: weighted residuals (n, 2), and derivatives by camera,
+        lens and point."""
         bundle, state = self.bundle, self.bundle.state
         mine = slice(bundle.starts[first], bundle.starts[last])
         count = bundle.starts[last] - bundle.starts[first]
@@ -309,7 +316,8 @@ class Solved:
     def _add_points(
         self, x_camera: Array, x_border: Array, points: Array, first_round: bool
     ) -> None:
-        """Add what the solutions (…, k) of some tracks do to each point, squared, to `points` (P, 3, 3)."""
+        """Add what the solutions (…, k) of some tracks do to each point, squared, to `points` (P,
+        3, 3)."""
         bundle, blocks = self.bundle, self.blocks
         for point in range(bundle.eliminated):
             mine = slice(bundle.starts[point], bundle.starts[point + 1])
@@ -320,21 +328,24 @@ class Solved:
             step = _solve_lower(bundle.factors[point], moved)
             points[point] += step @ step.T
             if first_round:
-                # Its own gradient is zero at the optimum, whatever its errors: they count as independent.
+                # Its own gradient is zero at the optimum, whatever its errors: they count as
+                # independent.
                 points[point] += _solve_lower(bundle.factors[point], np.eye(3))
         for number in range(bundle.count - bundle.eliminated):
             at = LENS_SIZE + 3 * number
             step = x_border[at : at + 3]
             points[bundle.eliminated + number] += step @ step.T
 
-    # Of a combination -------------------------------------------------------------------------------------
+    # Of a combination
+    # -------------------------------------------------------------------------------------
 
     def products(self, rows: Sequence[Row]) -> Array:
         """(k, k) aᵀ N⁻¹ b for the derivatives a, b of some rows, by the normal matrix."""
         return self.responses(rows)[2]
 
     def responses(self, rows: Sequence[Row]) -> tuple[Array, Array, Array]:
-        """N⁻¹ a for the derivatives a of some rows: cameras (F, size, k), border (m, k); and the products aᵀ N⁻¹ b (k, k)."""
+        """N⁻¹ a for the derivatives a of some rows: cameras (F, size, k), border (m, k); and the
+        products aᵀ N⁻¹ b (k, k)."""
         bundle, count = self.bundle, len(rows)
         by_camera = np.zeros((bundle.frames, self.size, count))
         border = np.zeros((bundle.border_size, count))

@@ -1,4 +1,5 @@
-"""The match document, version 2: JSON in, tables and values out, or a sentence saying what is wrong and where."""
+"""The match document, version 2: JSON in, tables and values out, or a sentence saying what is wrong
+and where."""
 
 from __future__ import annotations
 
@@ -67,8 +68,8 @@ class FilmEvidence:
     names : dict
         What marks, tracks and facts are called in sentences.
     drawn_px : dict
-        By a track's id, how well its pattern stands for the point that is meant, px, where a hand put it
-        there, and on which frame (None where that isn't told).
+        By a track's id, how well its pattern stands for the point that is meant, px, where a hand
+        put it there, and on which frame (None where that isn't told).
     """
 
     grid: Grid
@@ -109,7 +110,8 @@ def is_film(data: dict[str, Any]) -> bool:
 
 
 def as_still(data: dict[str, Any], frame: int | None = None) -> dict[str, Any]:
-    """The version 1 document of what a version 2 document says of one frame: of its only one, if none is given.
+    """The version 1 document of what a version 2 document says of one frame: of its only one, if
+    none is given.
 
     Marks without a frame belong to the first; facts without one hold for all.
     """
@@ -236,7 +238,8 @@ def _rate(rate: Any) -> Fraction | None:
 def _lens(
     lens: dict[str, Any], grid: Grid, gate: dict[str, Any] | None
 ) -> tuple[Lens, Array, list[tuple[int, float, float]], float | None]:
-    """The lens to begin with, which PARAMETERS are free, what is known of them with a ±, and the known focal length."""
+    """The lens to begin with, which PARAMETERS are free, what is known of them with a ±, and the
+    known focal length."""
     free, known = np.zeros(len(PARAMETERS), bool), []
     squeeze = float(gate.get("squeeze", 1.0)) if gate else 1.0
     zooms = lens.get("focal_over_time") == "free"

@@ -1,11 +1,11 @@
 """The ± of a focal length where the equations' own is not to be believed.
 
-Where rays hardly differ, as of a lens that stands a little off the pivot about which it is turned, far
-points may lie anywhere up to infinity, and how far they do goes with the focal length. The sum of squares
-is no parabola there, and the inverse of the normal matrix, which takes it for one, gives a ± that is
-several times too small. So the sum of squares is looked at itself: how much it rises when the focal length is
-held a little to each side, and everything else solved again (the profile likelihood; Venzon and
-Moolgavkar 1988).
+Where rays hardly differ, as of a lens that stands a little off the pivot about which it is turned,
+far points may lie anywhere up to infinity, and how far they do goes with the focal length. The sum
+of squares is no parabola there, and the inverse of the normal matrix, which takes it for one, gives
+a ± that is several times too small. So the sum of squares is looked at itself: how much it rises
+when the focal length is held a little to each side, and everything else solved again (the profile
+likelihood; Venzon and Moolgavkar 1988).
 """
 
 from __future__ import annotations
@@ -23,11 +23,13 @@ from aperture.path.wanted import cost
 if TYPE_CHECKING:
     from aperture.path.network import Given, Network
 
-# A point is vague whose ± is more than this share of its distance; and a path is weak with more such points than that.
+# A point is vague whose ± is more than this share of its distance; and a path is weak with more
+# such points than that.
 VAGUE, WEAK_SHARE = 0.15, 0.1
 # The median length of two independent residuals of σ 1.
 MEDIAN_OF_PAIR = 1.1774
-# How far to each side is looked, in ±; how often it is corrected; a ± that is the same; and the most, of a logarithm.
+# How far to each side is looked, in ±; how often it is corrected; a ± that is the same; and the
+# most, of a logarithm.
 STEP, ROUNDS, SAME, MOST = 2.0, 3, 1.15, 0.3
 
 
@@ -42,7 +44,8 @@ def is_weak(network: Network, naive: Spread) -> bool:
 
 
 def more_misfit(one: Network, other: Network) -> float:
-    """How much more one path leaves unexplained than another one, tracks and facts together, in squared robust σ."""
+    """How much more one path leaves unexplained than another one, tracks and facts together, in
+    squared robust σ."""
     first, second = one.sigmas, other.sigmas
     common = np.isfinite(first) & np.isfinite(second)
     scale = min(float(np.median(own[common])) for own in (first, second)) / MEDIAN_OF_PAIR
@@ -56,7 +59,8 @@ def more_misfit(one: Network, other: Network) -> float:
 def between(rivals: tuple[Network, Network], apart: float) -> Along:
     """The doubt about the lens that two paths leave of which the better one is taken.
 
-    apart: what the first one leaves more than the second, in squared σ; their likelihoods are as exp(−apart / 2) to 1.
+    apart: what the first one leaves more than the second, in squared σ; their likelihoods are as
+    exp(−apart / 2) to 1.
     """
     share = 1 / (1 + np.exp(np.clip(abs(apart) / 2, 0, 50)))  # of the one that isn't taken
     own, other = rivals if apart <= 0 else rivals[::-1]
@@ -67,7 +71,8 @@ def between(rivals: tuple[Network, Network], apart: float) -> Along:
 
 
 def focal_doubt(given: Given, network: Network, known: Array, naive: Spread) -> Along | None:
-    """By how much more than its own ± the focal length may be off; None where that is believed, or it isn't solved for.
+    """By how much more than its own ± the focal length may be off; None where that is believed, or
+    it isn't solved for.
 
     known (P, 3): coordinates that are exact, NaN where unknown.
     """

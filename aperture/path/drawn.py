@@ -1,7 +1,8 @@
-"""What is drawn on one frame, as equations of the bundle: spots whose place is known, edges and bows.
+"""What is drawn on one frame, as equations of the bundle: spots whose place is known, edges and
+bows.
 
-Edges and bows are the still matcher's own equations (`aperture.match.system`) for the camera of their
-frame and the shared lens.
+Edges and bows are the still matcher's own equations (`aperture.match.system`) for the camera of
+their frame and the shared lens.
 """
 
 from __future__ import annotations
@@ -69,7 +70,8 @@ class Sighted(Equation):
         ]
 
     def settle(self, state: State) -> None:
-        """Fix how large the place's own ± is in the picture: it must not change while a sum of squares is minimised."""
+        """Fix how large the place's own ± is in the picture: it must not change while a sum of
+        squares is minimised."""
         distance = float(np.linalg.norm(self.world - state.positions[self.camera]))
         spread = float(np.linalg.norm(self.world_sigma))
         self.spread_px = self._focal_px(state) * spread / max(distance, spread, 1e-9)
@@ -79,7 +81,8 @@ class Sighted(Equation):
         return math.exp(state.lens_on(self.camera)[0]) * float(np.linalg.norm(down))
 
     def placing_rows(self, state: State) -> list[Row]:
-        """The angle between the ray and the direction of the place, in two components: defined behind the camera too."""
+        """The angle between the ray and the direction of the place, in two components: defined
+        behind the camera too."""
         lens = self.optics.lens.with_parameters(state.lens_on(self.camera))
         ray = lens.rays(self.optics.grid.to_mm([self.xy]))[0]
         ray /= np.linalg.norm(ray)
@@ -112,7 +115,8 @@ class Sighted(Equation):
 
 @dataclass
 class Lines(Equation):
-    """Edges and bows drawn on one frame. `first`: the first of their unknowns among the extra ones."""
+    """Edges and bows drawn on one frame. `first`: the first of their unknowns among the extra
+    ones."""
 
     directional = True
     camera: int = 0
@@ -225,8 +229,8 @@ def _still_document(evidence: FilmEvidence, lines: list[dict[str, Any]]) -> dict
 def sighted(evidence: FilmEvidence, frames: dict[int, int]) -> list[Equation]:
     """Of tracks with one sighting, spots drawn on a frame, those whose place is known.
 
-    Exactly, or by a length up or across from one that is: the foot of a doorway is the origin, its head so
-    much higher. Which end is higher, or farther right, the picture tells.
+    Exactly, or by a length up or across from one that is: the foot of a doorway is the origin, its
+    head so much higher. Which end is higher, or farther right, the picture tells.
     """
     tracks, optics = evidence.tracks, Optics(evidence.grid, evidence.lens)
     single = {

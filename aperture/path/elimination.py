@@ -12,8 +12,9 @@ V is block diagonal, so that δx = −V⁻¹ (g_x + Wᵀ δc + Eᵀ δs) and the
     [U − W V⁻¹ Wᵀ   B − W V⁻¹ Eᵀ]        with V = L Lᵀ:  W V⁻¹ Wᵀ = M Mᵀ,  M = W L⁻ᵀ.
     [               D − E V⁻¹ Eᵀ]
 
-The points are taken in groups that are seen by about the same cameras. The rows of a group's M are those
-cameras, padded with zeros to whole tiles, so that products are of full matrices and BLAS computes them.
+The points are taken in groups that are seen by about the same cameras. The rows of a group's M are
+those cameras, padded with zeros to whole tiles, so that products are of full matrices and BLAS
+computes them.
 """
 
 from __future__ import annotations
@@ -31,7 +32,8 @@ POINTS_PER_GROUP = 32
 
 
 class Groups:
-    """Points in groups, and which tiles each group touches. `order` (P,) is the order the points must have.
+    """Points in groups, and which tiles each group touches. `order` (P,) is the order the points
+    must have.
 
     Parameters
     ----------
@@ -127,7 +129,8 @@ def fill_groups(
     lens_products,
     y,
 ):
-    """For the groups [first, last): M into `products`, E L⁻ᵀ into `lens_products` (LENS_SIZE, 3 P), L⁻¹ g_x into `y` (3 P,)."""
+    """For the groups [first, last): M into `products`, E L⁻ᵀ into `lens_products` (LENS_SIZE, 3 P),
+    L⁻¹ g_x into `y` (3 P,)."""
     for group in range(first, last):
         begin, end = group_points[group]
         tile = group_tiles[group, 0]
@@ -174,7 +177,8 @@ def subtract_products(
     borders,
     gradient,
 ):
-    """Subtract the groups' M Mᵀ from the tiles [first, last), and M Eᵀ and M y where a tile lies on the diagonal.
+    """Subtract the groups' M Mᵀ from the tiles [first, last), and M Eᵀ and M y where a tile lies on
+    the diagonal.
 
     borders (T, LENS_SIZE, side), gradient (T, side).
     """
@@ -212,7 +216,8 @@ def point_steps(
     lens_step,
     out,
 ):
-    """δx (P, 3) of the points [first, last), given those of cameras (F, size) and lens (LENS_SIZE,)."""
+    """δx (P, 3) of the points [first, last), given those of cameras (F, size) and lens
+    (LENS_SIZE,)."""
     size = camera_step.shape[1]
     for p in range(first, last):
         g0, g1, g2 = point_gradient[p, 0], point_gradient[p, 1], point_gradient[p, 2]
@@ -251,8 +256,8 @@ def point_covariances(
 ):
     """(P, 3, 3) V⁻¹ + V⁻¹ [W; E]ᵀ Z [W; E] V⁻¹ of the points [first, last).
 
-    `inverse` holds the tiles of Z for the cameras, camera_lens (F, size, LENS_SIZE) and lens_lens the
-    rest. The cameras of a point must be in order.
+    `inverse` holds the tiles of Z for the cameras, camera_lens (F, size, LENS_SIZE) and lens_lens
+    the rest. The cameras of a point must be in order.
     """
     size = w.shape[1]
     for p in range(first, last):

@@ -1,12 +1,12 @@
 """What is known beside the tracks, as equations of the bundle.
 
-Each fact gives one or more `Row`s: (value − known) / ±, with the derivatives by the camera of its frame,
-by points, by the lens. The kinds are those of the still matcher (`aperture.match.facts`), bound to frames
-where that makes sense. Edges and bows drawn on a frame are the still matcher's own equations
-(`aperture.match.system`) for the camera of that frame and the shared lens.
+Each fact gives one or more `Row`s: (value − known) / ±, with the derivatives by the camera of its
+frame, by points, by the lens. The kinds are those of the still matcher (`aperture.match.facts`),
+bound to frames where that makes sense. Edges and bows drawn on a frame are the still matcher's own
+equations (`aperture.match.system`) for the camera of that frame and the shared lens.
 
-A fact about the camera without a frame holds for all frames. Its ± is that of one measurement, not of as
-many as there are frames, so each frame's equation gets the ± times √F.
+A fact about the camera without a frame holds for all frames. Its ± is that of one measurement, not
+of as many as there are frames, so each frame's equation gets the ± times √F.
 """
 
 from __future__ import annotations
@@ -32,7 +32,8 @@ from aperture.path.problem import Equation, Row, State
 
 # How well points that are said to lie on one plane do so, metres.
 PLANE_SIGMA = 1e-4
-# What stands for a camera's place is there within this share of the distance that is measured from it.
+# What stands for a camera's place is there within this share of the distance that is measured from
+# it.
 SAME_PLACE_SHARE = 1e-6
 
 
@@ -53,14 +54,15 @@ class PointCoordinate(Equation):
 
 @dataclass
 class Distance(Equation):
-    """The distance between two points; with an axis, they differ along that axis only, within the same ±."""
+    """The distance between two points; with an axis, they differ along that axis only, within the
+    same ±."""
 
     start: int = 0
     end: int = 0
     metres: float = 0.0
     axis: int | None = None
-    # How well the ends stand for the points that are meant, px, by which cameras they were put there (None:
-    # any), and how many px a focal length of 1 mm has.
+    # How well the ends stand for the points that are meant, px, by which cameras they were put
+    # there (None: any), and how many px a focal length of 1 mm has.
     drawn_px: tuple[float, ...] = (0.0, 0.0)
     drawn_on: tuple[int | None, ...] = (None, None)
     px_per_mm: float = 1.0
@@ -71,7 +73,8 @@ class Distance(Equation):
         return (self.start, self.end)
 
     def settle(self, state: State) -> None:
-        """Take into the ± what a hand's unrest is worth at the distance that the ends have: it is the same on all frames."""
+        """Take into the ± what a hand's unrest is worth at the distance that the ends have: it is
+        the same on all frames."""
         if not any(self.drawn_px):
             return
         self.given = self.sigma if self.given is None else self.given
@@ -152,7 +155,8 @@ class CameraCoordinate(Equation):
 class CamerasApart(Equation):
     """The distance between the cameras of two frames, as of the two eyes of a pair.
 
-    An equation depends on one camera only: three unknowns of its own stand for the place of the first.
+    An equation depends on one camera only: three unknowns of its own stand for the place of the
+    first.
     """
 
     first: int = 0
@@ -293,7 +297,8 @@ def _of_lens(residual: float, slope: Array, camera: int | None) -> Row:
 
 @dataclass
 class PathFacts:
-    """All equations of one solution. tied: points that facts tie; extra_count: their own unknowns."""
+    """All equations of one solution. tied: points that facts tie; extra_count: their own
+    unknowns."""
 
     equations: list[Equation]
     extra_count: int = 0
@@ -336,7 +341,8 @@ OF_LENS = (AngleOfView, FocalOn, FocalRange, LensValue)
 
 @dataclass
 class Loosened(PathFacts):
-    """Facts whose ± are all `by` times as large, but for those about the lens alone; without `pulls` they have no residual either."""
+    """Facts whose ± are all `by` times as large, but for those about the lens alone; without
+    `pulls` they have no residual either."""
 
     by: float = 1.0
     pulls: bool = True
@@ -368,8 +374,8 @@ def gather(
 ) -> PathFacts:
     """The equations of the facts that can be used.
 
-    posed (F,): frames that have a camera; placed (T,): tracks that have a point. What is about others
-    says nothing. planes: axis and track ids by the id of each plane whose place isn't known.
+    posed (F,): frames that have a camera; placed (T,): tracks that have a point. What is about
+    others says nothing. planes: axis and track ids by the id of each plane whose place isn't known.
     """
     number_of_frame = {int(f): n for n, f in enumerate(evidence.frames[posed])}
     number_of_track = {

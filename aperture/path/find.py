@@ -1,9 +1,10 @@
 """Finding a path from tracks alone: what kind of motion it is, the lens, and every frame.
 
 1. A camera that doesn't move is recognised, and one that only turns (`turning`).
-2. Small bundles of about eight keyframes from a ladder of focal lengths (`growing`): focal lengths from
-   two frames alone are off by tens of percent, whole small bundles find the valley from nearby.
-   The best explained one is kept. Weak assumptions about distortion keep it from eating the perspective.
+2. Small bundles of about eight keyframes from a ladder of focal lengths (`growing`): focal lengths
+   from two frames alone are off by tens of percent, whole small bundles find the valley from
+   nearby. The best explained one is kept. Weak assumptions about distortion keep it from eating the
+   perspective.
 3. The other frames, outward from the posed ones, each by the points it sees, with local bundles.
 4. All together, robustly: what doesn't fit is left out, and named.
 """
@@ -36,15 +37,16 @@ from aperture.path.wanted import (
     zooms_of,
 )
 
-# A camera nearly only turns if that leaves residuals up to this many times as large as a path does; two
-# focal lengths are about the same if their logarithms differ by less than that.
+# A camera nearly only turns if that leaves residuals up to this many times as large as a path does;
+# two focal lengths are about the same if their logarithms differ by less than that.
 NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
-# Surveyed tracks that pose a frame by themselves; the share of frames that must see so many; and the median
-# residual above which the survey is not of these tracks, px.
+# Surveyed tracks that pose a frame by themselves; the share of frames that must see so many; and
+# the median residual above which the survey is not of these tracks, px.
 ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
 # How far a track's rays by a move may be apart in the picture, px: a rig's drift, and another lens.
 MOST_MOVE_PX = 40.0
-# Two paths that are each other's reversal can't be told apart below this difference, in squared σ: one in four hundred is wrong then.
+# Two paths that are each other's reversal can't be told apart below this difference, in squared σ:
+# one in four hundred is wrong then.
 RIVALS = 12.0
 # Of fewer tracks than this share points are found where rays hardly differ.
 MOST_PLACED = 0.7
@@ -56,9 +58,9 @@ Watch = Callable[[str, float], None]
 class Found:
     """What was found. kind: free, nodal or still; path or turning is set for the first two kinds.
 
-    readout: of a shutter that nobody told of, frames from the first row to the last. rival: a path that
-    explains the tracks nearly as well, with near and far reversed. in_world: whether it is about where
-    it belongs already.
+    readout: of a shutter that nobody told of, frames from the first row to the last. rival: a path
+    that explains the tracks nearly as well, with near and far reversed. in_world: whether it is
+    about where it belongs already.
     """
 
     kind: str
@@ -123,7 +125,8 @@ def find(
 def _from_survey(
     sightings: Sightings, optics: Optics, wanted: Wanted, watch: Watch
 ) -> Growing | None:
-    """A path of which every frame is posed by surveyed tracks that it sees, where enough of them do; else None.
+    """A path of which every frame is posed by surveyed tracks that it sees, where enough of them
+    do; else None.
 
     No first reconstruction is needed, no parallax, and a camera that only turns has a place.
     """
@@ -217,11 +220,12 @@ def _best_start(
     turning: Turning | None,
     watch: Watch,
 ) -> tuple[Growing | None, Growing | None]:
-    """The path over some keyframes that explains most of what they see; and the same with near and far reversed, of a lens near its pivot.
+    """The path over some keyframes that explains most of what they see; and the same with near and
+    far reversed, of a lens near its pivot.
 
-    The lens of a camera that only turns is tried too. If turning alone explains nearly everything, only
-    paths with about that lens count: its turns tell the focal length, whereas a wrong lens with a wide
-    arc past points on a shell explains such tracks just as well.
+    The lens of a camera that only turns is tried too. If turning alone explains nearly everything,
+    only paths with about that lens count: its turns tell the focal length, whereas a wrong lens
+    with a wide arc past points on a shell explains such tracks just as well.
     """
     starts: list[tuple[Array, Array | None]] = [
         (lens_of(optics, focal), None) for focal in focals(optics, wanted, LADDER)
@@ -263,14 +267,15 @@ def _best_start(
     best = min(paths, key=lambda item: _misfit(item[0], item[1], noise, total))
     near, far = sorted(pivoted, key=lambda item: item[0].scale) if pivoted else (None, None)
     if near and far and as_good(near, best):
-        # It has points for all tracks, also for those whose rays hardly differ. Where the other explains plainly less
-        # already, it is no rival, and takes long to end.
+        # It has points for all tracks, also for those whose rays hardly differ. Where the other
+        # explains plainly less already, it is no rival, and takes long to end.
         return near[0], far[0] if as_good(far, near) else None
     return best[0], None
 
 
 def _nearer(one: Growing, other: Growing) -> Found:
-    """Of two paths with near and far reversed the one that explains more; the other is its rival, if it is hardly worse."""
+    """Of two paths with near and far reversed the one that explains more; the other is its rival,
+    if it is hardly worse."""
     residuals = [path.adjust(rounds=1, most=1) for path in (one, other)]
     common = np.isfinite(residuals[0]) & np.isfinite(residuals[1])
     scale = min(one.scale, other.scale)
@@ -289,8 +294,8 @@ def _is_ordinary(optics: Optics, lens: Array) -> bool:
 def _misfit(path: Growing, residuals: Array, noise: float, total: int) -> float:
     """What a start doesn't explain, in squared σ, what is assumed of the lens included.
 
-    A sighting whose track has no point yet, for want of an angle between its rays, says nothing for or
-    against: it counts as the noise that it has.
+    A sighting whose track has no point yet, for want of an angle between its rays, says nothing for
+    or against: it counts as the noise that it has.
     """
     explained = np.count_nonzero(np.isfinite(residuals))
     assumed = sum(row.residual**2 for row in path.prior.rows(path)) if path.prior else 0.0
@@ -341,8 +346,8 @@ def from_move(
 ) -> Found | None:
     """A path that begins at a move that is given; None where that explains the tracks with no lens.
 
-    Its lens is the one that is known, or of those that are tried the one that leaves least. No first
-    reconstruction is needed, which forward motion can lead into a wrong valley.
+    Its lens is the one that is known, or of those that are tried the one that leaves least. No
+    first reconstruction is needed, which forward motion can lead into a wrong valley.
     """
     row_of = {int(frame): row for row, frame in enumerate(move.frames)}
     some = [
@@ -418,8 +423,8 @@ def _grow(path: Growing, watch: Watch, threads: int) -> None:
         path.triangulate(least_deg=0.5, most_px=3.0)
     followed = sightings.seen.sum(axis=0) >= 2
     if np.count_nonzero(path.placed) < MOST_PLACED * np.count_nonzero(followed):
-        # Of many tracks the rays hardly differ. They tell how the camera turned, and where they are left out,
-        # those that noise has brought near are what remains.
+        # Of many tracks the rays hardly differ. They tell how the camera turned, and where they are
+        # left out, those that noise has brought near are what remains.
         path.triangulate(least_deg=0.02, most_px=3.0)
 
 

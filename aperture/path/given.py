@@ -27,7 +27,8 @@ LEAST_M = 0.02
 
 @dataclass(frozen=True, eq=False)
 class GivenMove:
-    """Rotations (F, 3, 3) and positions (F, 3) on frames (F,), with the σ of both: metres, radians."""
+    """Rotations (F, 3, 3) and positions (F, 3) on frames (F,), with the σ of both: metres,
+    radians."""
 
     frames: Array
     rotations: Array
@@ -77,8 +78,8 @@ class GivenMove:
 
 @dataclass
 class OfMove(Equation):
-    """Six numbers per camera: its position less the given one, and the turn from the given one, about
-    the camera's own axes.
+    """Six numbers per camera: its position less the given one, and the turn from the given one,
+    about the camera's own axes.
     """
 
     cameras: Array = field(default_factory=lambda: np.zeros(0, int))

@@ -1,12 +1,13 @@
 """A first path: two frames, then more, by resection and triangulation.
 
-From one assumed focal length. Two keyframes give a relative pose by their essential matrix (Nistér 2004),
-the points that both see are triangulated, each further frame is placed by the points it sees (resection, in OpenCV's RANSAC
-with SQPnP: Terzakis and Lourakis 2020), and small bundle adjustments keep errors from growing.
+From one assumed focal length. Two keyframes give a relative pose by their essential matrix (Nistér
+2004), the points that both see are triangulated, each further frame is placed by the points it sees
+(resection, in OpenCV's RANSAC with SQPnP: Terzakis and Lourakis 2020), and small bundle adjustments
+keep errors from growing.
 
-All sightings are taken through the lens of the moment to normalised coordinates, y down, so that the pose
-conventions of OpenCV hold here: x_cam = R (X − C), looking along +z. `FLIP` turns them into this
-project's camera space.
+All sightings are taken through the lens of the moment to normalised coordinates, y down, so that
+the pose conventions of OpenCV hold here: x_cam = R (X − C), looking along +z. `FLIP` turns them
+into this project's camera space.
 """
 
 from __future__ import annotations
@@ -33,7 +34,8 @@ LEAST_SURVEYED = 4
 LEAST_SHARED, LEAST_AGREEING = 25, 20
 # The best first pair has a wide angle between its rays; beyond this it is no better.
 WIDE_DEG = 6.0
-# Huber's loss: beyond this many robust σ residuals count linearly, and beyond that many they don't count.
+# Huber's loss: beyond this many robust σ residuals count linearly, and beyond that many they don't
+# count.
 HUBER_SIGMAS, OUTLIER_SIGMAS = 3.0, 5.0
 # Changes of ln focal length that are tried for a frame of a zoom.
 ZOOM_STEPS = (0.0, -0.08, 0.08, -0.2, 0.2)
@@ -43,9 +45,11 @@ ENOUGH_AGREE = 0.6
 
 @dataclass(frozen=True)
 class LensPrior:
-    """What is assumed of the lens while a path is looked for: values (8,) and their σ, inf where nothing is.
+    """What is assumed of the lens while a path is looked for: values (8,) and their σ, inf where
+    nothing is.
 
-    zoom (F,): of each frame of a zoom the ln of its focal length over the lens's; zoom_sigma (F,): its σ.
+    zoom (F,): of each frame of a zoom the ln of its focal length over the lens's; zoom_sigma (F,):
+    its σ.
     """
 
     values: Array
@@ -80,10 +84,11 @@ class LensPrior:
 
 @dataclass
 class Growing:
-    """A path while it grows. posed (F,): frames that have a pose; use (F, T): observations that are believed.
+    """A path while it grows. posed (F,): frames that have a pose; use (F, T): observations that are
+    believed.
 
-    zoom (F,): of each frame the ln of its focal length over the lens's; zooms: whether it is solved for.
-    surveyed (T,): tracks whose points are known, and stay where they are.
+    zoom (F,): of each frame the ln of its focal length over the lens's; zooms: whether it is solved
+    for. surveyed (T,): tracks whose points are known, and stay where they are.
     """
 
     sightings: Sightings
@@ -133,10 +138,12 @@ class Growing:
         lens = self.optics.lens.with_parameters(self.lens)
         return self.sightings.on(frames).zoomed(lens, self.zoom[frames])
 
-    # Places -----------------------------------------------------------------------------------------------
+    # Places
+    # -----------------------------------------------------------------------------------------------
 
     def begin(self, keys: list[int]) -> float | None:
-        """Pose the pair of keyframes with the widest, best supported relative pose; its angle in degrees, or None."""
+        """Pose the pair of keyframes with the widest, best supported relative pose; its angle in
+        degrees, or None."""
         x, best = dict(zip(keys, self.normalised(np.array(keys)))), None
         for i, first in enumerate(keys):
             for second in keys[i + 1 : i + 7]:
@@ -158,8 +165,8 @@ class Growing:
     ) -> None:
         """Points for tracks that have none: where their rays meet.
 
-        least_deg: the angle that the rays must span; most_px: the median distance in the picture. near:
-        only from frames within `reach` of this one.
+        least_deg: the angle that the rays must span; most_px: the median distance in the picture.
+        near: only from frames within `reach` of this one.
         """
         frames = np.flatnonzero(self.posed)
         if near is not None:
@@ -205,7 +212,8 @@ class Growing:
         return rays / np.linalg.norm(rays, axis=2, keepdims=True)
 
     def _apart(self, rays: Array, q: Array) -> Array:
-        """(n,) how far points q (n, 3) in camera space are seen from unit rays (n, 3), in focal lengths; infinite behind."""
+        """(n,) how far points q (n, 3) in camera space are seen from unit rays (n, 3), in focal
+        lengths; infinite behind."""
         with np.errstate(all="ignore"):
             if self.optics.lens.projection.around:
                 away = q / np.linalg.norm(q, axis=1, keepdims=True)
@@ -220,8 +228,9 @@ class Growing:
     def resect(self, frame: int, most_px: float) -> bool:
         """Pose a frame by the points that it sees; whether that worked.
 
-        Of a zoom focal lengths about the one that the picture's growth since the nearest posed frame
-        suggests are tried; the one by which most points agree is then solved for with the pose.
+        Of a zoom focal lengths about the one that the picture's growth since the nearest posed
+        frame suggests are tried; the one by which most points agree is then solved for with the
+        pose.
         """
         if not self.zooms:
             return self._resected(frame, most_px) is not None
@@ -268,7 +277,8 @@ class Growing:
         self.zoom[frame] = bundle.state.zoom[0]
 
     def _resected(self, frame: int, most_px: float) -> Array | None:
-        """Pose a frame with the lens that it has; the tracks that agree, or None where it can't be posed."""
+        """Pose a frame with the lens that it has; the tracks that agree, or None where it can't be
+        posed."""
         own = self.normalised(np.array([frame]))[0]
         tracks = np.flatnonzero(self.placed & self.use[frame] & np.isfinite(own[:, 0]))
         if len(tracks) < LEAST_POINTS:
@@ -285,15 +295,16 @@ class Growing:
         self.posed[frame] = True
         return tracks[of]
 
-    # Adjustment -------------------------------------------------------------------------------------------
+    # Adjustment
+    # -------------------------------------------------------------------------------------------
 
     def bundle(
         self, frames: Array, factor: Array | None = None, threads: int = 1
     ) -> tuple[Bundle, Array, Array]:
         """The equations of some frames, and the (row, track) of each observation.
 
-        Surveyed points are held, or else the first frame's pose, and the coordinate of the farthest frame
-        along which it is farthest.
+        Surveyed points are held, or else the first frame's pose, and the coordinate of the farthest
+        frame along which it is farthest.
         """
         use = self.use[frames] & self.placed
         use &= use.sum(axis=0) >= 2
@@ -330,7 +341,8 @@ class Growing:
         most: int = 8,
         threads: int = 1,
     ) -> Array:
-        """Robust bundle adjustments of the posed frames; unbelievable observations are left out. Residuals (F, T), in σ."""
+        """Robust bundle adjustments of the posed frames; unbelievable observations are left out.
+        Residuals (F, T), in σ."""
         frames = np.flatnonzero(self.posed) if frames is None else np.asarray(frames)
         factor = None
         for _ in range(rounds):
@@ -367,8 +379,8 @@ def _pose(points: Array, x: Array, limit: float) -> tuple[Array, Array, Array] |
 
     Rotation camera from world (3, 3), shift (3,), and the rows that agree within a limit.
 
-    First by all points: most of them are right more often than not. Samples of four are tried where that
-    isn't so; of points on a plane they say little.
+    First by all points: most of them are right more often than not. Samples of four are tried where
+    that isn't so; of points on a plane they say little.
     """
     every = np.arange(len(points))
     try:
@@ -413,7 +425,8 @@ def _off(points: Array, x: Array, turn: Array, shift: Array) -> Array:
 
 
 def _relative_pose(a: Array, b: Array, focal_px: float) -> tuple[float, Array, Array, float] | None:
-    """Of two frames' normalised sightings (T, 2): how good a first pair they are, rotation, second position, median angle in degrees."""
+    """Of two frames' normalised sightings (T, 2): how good a first pair they are, rotation, second
+    position, median angle in degrees."""
     both = np.isfinite(a[:, 0]) & np.isfinite(b[:, 0])
     if np.count_nonzero(both) < LEAST_SHARED:
         return None

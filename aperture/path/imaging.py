@@ -1,15 +1,15 @@
 """Residuals of tracked points and their derivatives, compiled.
 
-What `aperture.camera.Camera.project` computes for one camera and many points is computed here for many
-cameras, with derivatives by the pose, the point and the lens's PARAMETERS, and summed into the blocks of
-the normal equations at once (`linearise`). The tests hold it against `Camera`, whose formulas these are:
-docs/conventions.md.
+What `aperture.camera.Camera.project` computes for one camera and many points is computed here for
+many cameras, with derivatives by the pose, the point and the lens's PARAMETERS, and summed into the
+blocks of the normal equations at once (`linearise`). The tests hold it against `Camera`, whose
+formulas these are: docs/conventions.md.
 
 A pose is `world_from_camera`, R and C. A step turns R to R exp(ω) and moves C to C + d, so that the
 derivatives of a camera are by (ω, d), and by its own ln focal length where that changes over time.
 
-The kernels work on the points [first, last) and release Python's lock: threads share the points, each
-with sums of its own.
+The kernels work on the points [first, last) and release Python's lock: threads share the points,
+each with sums of its own.
 """
 
 from __future__ import annotations
@@ -27,8 +27,8 @@ from aperture.lens.distortion import growth_radius
 from aperture.lens.lens import PARAMETERS, Lens
 
 LENS_SIZE = len(PARAMETERS)
-# Added to the sum of squares by an observation that the camera can't have made: behind it, or where the
-# distortion has folded over. Large, so that no step is taken that leads there.
+# Added to the sum of squares by an observation that the camera can't have made: behind it, or where
+# the distortion has folded over. Large, so that no step is taken that leads there.
 IMPOSSIBLE = 1e12
 _KINDS = (
     "rectilinear",
@@ -91,7 +91,8 @@ def _radius(kind, theta):
 
 @njit(cache=True, nogil=True)
 def _onto_picture(kind, p0, p1, p2, q, by_point):
-    """Put the normalised position of a camera-space point into `q` (2,) and its derivative into (2, 3).
+    """Put the normalised position of a camera-space point into `q` (2,) and its derivative into (2,
+    3).
 
     Returns whether the point has an image.
     """
@@ -148,7 +149,8 @@ def _onto_picture(kind, p0, p1, p2, q, by_point):
 
 @njit(cache=True, nogil=True)
 def _distort(q, k1, k2, k3, p1, p2, out, slope):
-    """The distorted position of `q` into `out` (2,), and the derivative by `q` into `slope` (2, 2)."""
+    """The distorted position of `q` into `out` (2,), and the derivative by `q` into `slope` (2,
+    2)."""
     u, v = q[0], q[1]
     r2 = u * u + v * v
     radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
@@ -188,7 +190,8 @@ def residuals(
     points,
     out,
 ):
-    """Fill the weighted residuals (N, 2) of the points [first, last); returns their sum of squares. weights (N, 3) as `whitening`."""
+    """Fill the weighted residuals (N, 2) of the points [first, last); returns their sum of squares.
+    weights (N, 3) as `whitening`."""
     kind = int(optics[0])
     q, bent = np.empty(2), np.empty(2)
     by_point, slope = np.empty((2, 3)), np.empty((2, 2))
@@ -225,9 +228,11 @@ def residuals(
 def jacobian_at(
     rotation, position, own_zoom, lens, optics, limit2, x, by_camera, by_point, by_lens, at
 ):
-    """One observation: where the world point `x` is imaged, `at` (2,) px, and the unweighted derivatives.
+    """One observation: where the world point `x` is imaged, `at` (2,) px, and the unweighted
+    derivatives.
 
-    by_camera (2, 7): ω, d, ln focal; by_point (2, 3); by_lens (2, 8). Returns whether it has an image.
+    by_camera (2, 7): ω, d, ln focal; by_point (2, 3); by_lens (2, 8). Returns whether it has an
+    image.
     """
     kind = int(optics[0])
     q, bent = np.empty(2), np.empty(2)
@@ -277,7 +282,8 @@ def jacobian_at(
 
 @njit(cache=True, nogil=True, inline="always")
 def _weigh(weight, across, down, r, by_camera, by_lens, by_point):
-    """Residual r (2,) and derivatives of an observation, over its σ: (a δx, b δy + c δx) for weight (a, b, c)."""
+    """Residual r (2,) and derivatives of an observation, over its σ: (a δx, b δy + c δx) for weight
+    (a, b, c)."""
     a, b, c = weight[0], weight[1], weight[2]
     r[0], r[1] = a * across, b * down + c * across
     for k in range(by_camera.shape[1]):
@@ -319,13 +325,14 @@ def linearise(
     lens_lens,
     lens_gradient,
 ):
-    """Sum the blocks of the normal equations of the points [first, last); returns the sum of squares.
+    """Sum the blocks of the normal equations of the points [first, last); returns the sum of
+    squares.
 
-    By letters of the literature (Triggs et al. 2000, section 6): U camera–camera (F, size, size, lower
-    half), V point–point (P, 6: lower half), W camera–point (N, size, 3), one per observation. `held`
-    (P, 3) are coordinates that are known exactly. `at_infinity`: all cameras are in one place, so that
-    the distance of a point has no meaning; V gets a term along the point's own direction, on which
-    nothing else depends, and is invertible.
+    By letters of the literature (Triggs et al. 2000, section 6): U camera–camera (F, size, size,
+    lower half), V point–point (P, 6: lower half), W camera–point (N, size, 3), one per observation.
+    `held` (P, 3) are coordinates that are known exactly. `at_infinity`: all cameras are in one
+    place, so that the distance of a point has no meaning; V gets a term along the point's own
+    direction, on which nothing else depends, and is invertible.
     """
     by_camera, by_point = np.empty((2, 7)), np.empty((2, 3))
     by_lens, at, r = np.empty((2, LENS_SIZE)), np.empty(2), np.empty(2)
@@ -420,7 +427,8 @@ def jacobians(
     by_lens,
     by_point,
 ):
-    """Fill residuals (n, 2) and derivatives (n, 2, 7), (n, 2, 8), (n, 2, 3), all weighted; zero where nothing is imaged."""
+    """Fill residuals (n, 2) and derivatives (n, 2, 7), (n, 2, 8), (n, 2, 3), all weighted; zero
+    where nothing is imaged."""
     at = np.empty(2)
     for o in range(len(cameras)):
         camera = cameras[o]

@@ -1,14 +1,14 @@
-"""What a solved path leans on, how well a place is known on each frame, and what would make it more exact.
+"""What a solved path leans on, how well a place is known on each frame, and what would make it more
+exact.
 
-All from the normal matrix N at the optimum. With J_t the weighted derivatives of the observations of a
-track t, the trace of its hat matrix J_t N⁻¹ J_tᵀ is the number of unknowns that it determines (Belsley,
-Kuh and Welsch 1980, cited from memory). Its own point takes up to three of them; the rest is its
-*leverage*, in unknowns of the cameras and the lens. Those of all tracks and facts add up to as many as are
-free.
+All from the normal matrix N at the optimum. With J_t the weighted derivatives of the observations
+of a track t, the trace of its hat matrix J_t N⁻¹ J_tᵀ is the number of unknowns that it determines
+(Belsley, Kuh and Welsch 1980, cited from memory). Its own point takes up to three of them; the rest
+is its *leverage*, in unknowns of the cameras and the lens. Those of all tracks and facts add up to
+as many as are free.
 
-A measurement with derivatives a over its ± changes the covariance of everything by
-−N⁻¹aᵀ (1 + a N⁻¹ aᵀ)⁻¹ a N⁻¹, whatever its value will be: what it would be worth is known before it is
-taken.
+A measurement with derivatives a over its ± changes the covariance of everything by −N⁻¹aᵀ (1 + a
+N⁻¹ aᵀ)⁻¹ a N⁻¹, whatever its value will be: what it would be worth is known before it is taken.
 """
 
 from __future__ import annotations
@@ -39,7 +39,8 @@ from aperture.path.problem import Equation, Row
 if TYPE_CHECKING:
     from aperture.path.report import Told
 
-# Tracks between which lengths are offered, how many candidates are told, of each kind, and a gain that is worth it.
+# Tracks between which lengths are offered, how many candidates are told, of each kind, and a gain
+# that is worth it.
 MOST_ENDS, MOST_TOLD, MOST_OF_A_KIND, LEAST_GAIN = 12, 9, 2, 0.01
 # Tracks that are tried out on the frame that is known worst.
 MOST_FOLLOWED = 12
@@ -53,7 +54,8 @@ QUANTITIES = {
 
 
 def leverages(solved: Solved, spread: Spread) -> Array:
-    """(P,) of each track the unknowns of cameras and lens that it determines; spread: by the normal matrix."""
+    """(P,) of each track the unknowns of cameras and lens that it determines; spread: by the normal
+    matrix."""
     bundle = solved.bundle
     _, by_camera, by_lens, by_point = solved.derivatives(0, bundle.count)
     by_camera = by_camera * bundle.freedom.cameras[bundle.camera][:, None, :]
@@ -92,7 +94,8 @@ def leverages(solved: Solved, spread: Spread) -> Array:
 
 
 def frame_covariances(told: Told) -> tuple[list[str], Array]:
-    """The names of what is free of a frame's camera and the lens, and (F, k, k) their covariances, as wide as the ± that are told."""
+    """The names of what is free of a frame's camera and the lens, and (F, k, k) their covariances,
+    as wide as the ± that are told."""
     joint = told.naive.with_lens
     size = told.naive.cameras.shape[1]
     naive = np.einsum("fii->fi", joint)
@@ -106,12 +109,14 @@ def frame_covariances(told: Told) -> tuple[list[str], Array]:
     return names[free].tolist(), joint[:, free][:, :, free]
 
 
-# What to measure next ---------------------------------------------------------------------------------------
+# What to measure next
+# ---------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
 class _Candidate:
-    """What could be measured: its kind, words, the usual ± in words, its equations, and what it is about."""
+    """What could be measured: its kind, words, the usual ± in words, its equations, and what it is
+    about."""
 
     kind: str
     says: str
@@ -122,7 +127,8 @@ class _Candidate:
 
 
 def advice(told: Told, determined: dict[str, str]) -> dict[str, Any]:
-    """Per quantity its ± now (metres, degrees; of the focal length a share) and what would shrink it, best first.
+    """Per quantity its ± now (metres, degrees; of the focal length a share) and what would shrink
+    it, best first.
 
     Only of what is set: what is missing at all is told elsewhere.
     """
@@ -184,7 +190,8 @@ def _worst(told: Told) -> int:
 
 
 def _projections(told: Told, determined: dict[str, str]) -> dict[str, Any]:
-    """Per quantity: what picks it out of responses as (n, k), its ± now, and its variance by the normal matrix."""
+    """Per quantity: what picks it out of responses as (n, k), its ± now, and its variance by the
+    normal matrix."""
     naive, worst = told.naive.cameras, _worst(told)
     frames = len(naive)
     out: dict[str, Any] = {}

@@ -1,4 +1,5 @@
-"""Tracks and facts of a film as one set of equations: begun at what was found, solved, and its sightings judged until nothing changes."""
+"""Tracks and facts of a film as one set of equations: begun at what was found, solved, and its
+sightings judged until nothing changes."""
 
 from __future__ import annotations
 
@@ -27,18 +28,22 @@ from aperture.path.sightings import Sightings
 
 # A sighting farther off than this isn't of the point.
 FARTHEST_SIGMAS = 5.0
-# Weight of the other tracks in the variance of one, in residuals; the median of a track's mean square
-# over its expectation, for tracks of middle length; and a σ so many times the usual one is no track's.
+# Weight of the other tracks in the variance of one, in residuals; the median of a track's mean
+# square over its expectation, for tracks of middle length; and a σ so many times the usual one is
+# no track's.
 OTHERS, MEDIAN_SHARE, MOST_WORSE = 10.0, 0.97, 6.0
 # Frames whose marks are solved by themselves, to find where the path is in the world.
 MOST_GUESSES = 3
 # How often the sightings are judged anew, and a change of σ that is none.
 MOST_ROUNDS, SAME_FACTOR = 6, 0.02
-# A point's ± along its rays over its distance, above which it tells nothing; and of the middle one, where most are vague.
+# A point's ± along its rays over its distance, above which it tells nothing; and of the middle one,
+# where most are vague.
 MOST_VAGUE, MIDDLE_VAGUE = 0.15, 0.012
-# Facts count as far from a placed path if their residuals are so many σ; by what factor they are then tightened.
+# Facts count as far from a placed path if their residuals are so many σ; by what factor they are
+# then tightened.
 FAR_FROM_FACTS, EASE, EASING_STEPS = 8.0, 4.0, 20
-# Steps to an optimum at most. Most need ten; where rays hardly differ, and facts are far, there may be hundreds.
+# Steps to an optimum at most. Most need ten; where rays hardly differ, and facts are far, there may
+# be hundreds.
 MOST_STEPS, FARTHEST_STEPS = 60, 400
 # Sightings of a track of which so many are left out are not of one point that stands still.
 MOST_LEFT_OUT = 0.5
@@ -48,9 +53,9 @@ MOST_LEFT_OUT = 0.5
 class Network:
     """A solved set of equations, with what its indices mean.
 
-    frames (F,): indices into the range; tracks (P,): into the evidence's tracks; use (F', T) of bool: the
-    sightings that count, over the whole range; factors (T,): by what each track's σ were multiplied. doubts:
-    along what it may be farther off than its own equations say.
+    frames (F,): indices into the range; tracks (P,): into the evidence's tracks; use (F', T) of
+    bool: the sightings that count, over the whole range; factors (T,): by what each track's σ were
+    multiplied. doubts: along what it may be farther off than its own equations say.
     """
 
     bundle: Bundle
@@ -66,13 +71,15 @@ class Network:
 
     @property
     def factor(self) -> float:
-        """By what the σ of the tracks in use were multiplied, the root mean square over sightings."""
+        """By what the σ of the tracks in use were multiplied, the root mean square over
+        sightings."""
         seen = self.use.sum(axis=0)
         return float(np.sqrt(np.average(self.factors**2, weights=seen)))
 
     @property
     def sigmas(self) -> Array:
-        """(F, T) how far each sighting in use is from its point, in the σ that its track came with; NaN elsewhere."""
+        """(F, T) how far each sighting in use is from its point, in the σ that its track came with;
+        NaN elsewhere."""
         residuals, _ = self.bundle.residuals(self.state)
         row, column = np.nonzero(self.use[np.ix_(self.frames, self.tracks)])
         at = self.frames[row], self.tracks[column]
@@ -127,7 +134,8 @@ def solve_network(
     document: dict[str, Any],
     threads: int | None = None,
 ) -> tuple[Given, Network, Array]:
-    """Tracks and facts together, by plain least squares on what is believed; the coordinates (P, 3) that are exact as well."""
+    """Tracks and facts together, by plain least squares on what is believed; the coordinates (P, 3)
+    that are exact as well."""
     posed, start, tracks, use = _start(sightings, found)
     nodal = found.kind == "nodal"
     planes = planes_of(document)
@@ -162,9 +170,9 @@ def _eased(
 ) -> Placed:
     """A placed path brought near facts that it is far from.
 
-    Of a point whose rays hardly differ the distance is hardly known: a survey of such points would pull the
-    whole path out of place if it counted with its own ± alone. Then tight facts are tightened step by step,
-    as they leave steps no way from here to the optimum.
+    Of a point whose rays hardly differ the distance is hardly known: a survey of such points would
+    pull the whole path out of place if it counted with its own ± alone. Then tight facts are
+    tightened step by step, as they leave steps no way from here to the optimum.
     """
     rows = len(facts.rows(placed.state)) + np.isfinite(known).sum()
     by = float(np.sqrt(placed.chi2 / max(rows, 1)))
@@ -195,7 +203,8 @@ def _eased(
 
 
 def _start(sightings: Sightings, found: Found) -> tuple[Array, State, Array, Array]:
-    """Posed frames (F,), the state to begin with, the tracks (P,) that have points, and the sightings (F, T) to use."""
+    """Posed frames (F,), the state to begin with, the tracks (P,) that have points, and the
+    sightings (F, T) to use."""
     if found.turning is not None:
         turning = found.turning
         posed = np.zeros(len(sightings.frames), bool)
@@ -230,7 +239,8 @@ def _start(sightings: Sightings, found: Found) -> tuple[Array, State, Array, Arr
 def believed(path: Growing) -> Array:
     """(F, T) the sightings that count: of tracks most of whose sightings agree with one point."""
     possible = path.sightings.seen & path.posed[:, None] & path.placed
-    # A survey has a ± of its own, which isn't the tracks': what disagrees with it may still be right.
+    # A survey has a ± of its own, which isn't the tracks': what disagrees with it may still be
+    # right.
     use = np.where(path.surveyed, possible, path.use & possible)
     share = use.sum(axis=0) / np.maximum(possible.sum(axis=0), 1)
     use &= share >= 1 - MOST_LEFT_OUT
@@ -256,7 +266,8 @@ class Given:
         begun: bool = False,
         guesses: Sequence[Guess] = (),
     ) -> tuple[Placed, PathFacts, Array]:
-        """A path with these tracks where the facts put it, the facts about them, and their exact coordinates (P, 3)."""
+        """A path with these tracks where the facts put it, the facts about them, and their exact
+        coordinates (P, 3)."""
         evidence = self.evidence
         known = evidence.world[tracks].copy()
         known[evidence.world_sigma[tracks] > 0] = np.nan
@@ -320,11 +331,12 @@ class Given:
 
 
 def judged(network: Network) -> tuple[Array, Array]:
-    """By what each track's σ has to be multiplied (T,), and the sightings (F, T) that can't be right.
+    """By what each track's σ has to be multiplied (T,), and the sightings (F, T) that can't be
+    right.
 
     Tracks differ in how far their σ is from the truth: in compressed film, on edges, with blur. The
-    variance of each is estimated from its own residuals, and from the other tracks' as if these were
-    OTHERS more residuals of its own: with few sightings it gets what all have.
+    variance of each is estimated from its own residuals, and from the other tracks' as if these
+    were OTHERS more residuals of its own: with few sightings it gets what all have.
     """
     bundle = network.bundle
     residuals, _ = bundle.residuals(network.state)
@@ -352,8 +364,8 @@ def judged(network: Network) -> tuple[Array, Array]:
 def _tells_nothing(network: Network) -> Array:
     """(P,) of bool: points whose distance is hardly known, where most others' is.
 
-    They say little, and take many steps. Where it is so of many points they are all that there is, and
-    to leave out those that seem far would make the rest seem near.
+    They say little, and take many steps. Where it is so of many points they are all that there is,
+    and to leave out those that seem far would make the rest seem near.
     """
     state, bundle = network.state, network.bundle
     if bundle.freedom.at_infinity or not len(state.points):
@@ -375,7 +387,8 @@ def _unknowns(network: Network) -> int:
 
 
 def spreads(network: Network) -> tuple[Spread, Spread, Solved]:
-    """By the normal matrix, and clustered by track; and the linearised network, for more questions."""
+    """By the normal matrix, and clustered by track; and the linearised network, for more
+    questions."""
     solved = Solved(network.bundle)
     freedom = max(2 * len(network.bundle.camera) - _unknowns(network), 1)
     naive, clustered = solved.spread(), solved.clustered(freedom)

@@ -1,7 +1,8 @@
-"""The normal equations of a bundle: its unknowns in order, the points eliminated, the rest factored and solved.
+"""The normal equations of a bundle: its unknowns in order, the points eliminated, the rest factored
+and solved.
 
-The points that no fact ties to anything else are eliminated first (`elimination`). What is left are the cameras, in
-tiles (`tiles`), and the *border*: the lens, the tied points, and unknowns of facts.
+The points that no fact ties to anything else are eliminated first (`elimination`). What is left are
+the cameras, in tiles (`tiles`), and the *border*: the lens, the tied points, and unknowns of facts.
 """
 
 from __future__ import annotations
@@ -39,7 +40,8 @@ class Blocks:
 
 @dataclass
 class Factored:
-    """What is left after the points: gradient (T, side), border (T, side, m), A⁻¹ border, its complement, gradient (m,)."""
+    """What is left after the points: gradient (T, side), border (T, side, m), A⁻¹ border, its
+    complement, gradient (m,)."""
 
     gradient: Array
     border: Array
@@ -115,7 +117,8 @@ class NormalEquations:
         self.held = np.ascontiguousarray(self.freedom.held[self.order])
 
     def slices(self, count: int, parts: int) -> Iterator[tuple[int, int]]:
-        """The numbers from 0 to `count` in so many runs of about the same length, the empty ones left out."""
+        """The numbers from 0 to `count` in so many runs of about the same length, the empty ones
+        left out."""
         edges = np.linspace(0, count, parts + 1).astype(int)
         return ((int(a), int(b)) for a, b in zip(edges[:-1], edges[1:]) if b > a)
 
@@ -244,7 +247,8 @@ class NormalEquations:
             self.tiles[pattern.index[tile, tile], span, span] += u[camera]
 
     def _hold(self, gradient: Array, border: Array, corner: Array, border_gradient: Array) -> None:
-        """Take out what is not solved for: its rows and columns exactly, with one on the diagonal."""
+        """Take out what is not solved for: its rows and columns exactly, with one on the
+        diagonal."""
         groups = self.groups
         free = np.zeros((groups.tile_count * groups.per_tile, self.size), bool)
         free[: self.frames] = self.freedom.cameras
@@ -273,7 +277,8 @@ class NormalEquations:
         )
 
     def step(self, blocks: Blocks, factored: Factored) -> tuple[Array, Array, Array]:
-        """The steps of cameras (F, size), border (m,) and points (P, 3) in their order of elimination."""
+        """The steps of cameras (F, size), border (m,) and points (P, 3) in their order of
+        elimination."""
         x = factored.gradient[:, :, None].copy()
         self.solve_cameras(x)
         right = factored.border_gradient - np.einsum("tim,ti->m", factored.border, x[:, :, 0])

@@ -1,7 +1,9 @@
-"""Cameras that turn, or nearly: whether there is parallax, a lens that is off its pivot, a shutter that makes turns look like a way.
+"""Cameras that turn, or nearly: whether there is parallax, a lens that is off its pivot, a shutter
+that makes turns look like a way.
 
-A full path "explains" the tracks of a camera that only turns, with a wrong lens and points at invented
-depths. Here is what tells the two apart, and what finds the little way of a lens that stands off the pivot.
+A full path "explains" the tracks of a camera that only turns, with a wrong lens and points at
+invented depths. Here is what tells the two apart, and what finds the little way of a lens that
+stands off the pivot.
 """
 
 from __future__ import annotations
@@ -18,12 +20,14 @@ from aperture.path.wanted import FEWEST_TRACKS, Wanted, cost, prior_for, simple_
 
 # An unknown pays for itself if it lowers the sum of squares by this many squared robust σ.
 PRICE = 3.0
-# The same where the lens zooms: a frame's focal length and its distance together explain more of what slides.
+# The same where the lens zooms: a frame's focal length and its distance together explain more of
+# what slides.
 ZOOM_PRICE = 5.0
-# Readout times that are tried, in frames, and the share of the residuals that one must leave at most.
+# Readout times that are tried, in frames, and the share of the residuals that one must leave at
+# most.
 READOUTS, ROLLS_SHARE = (-0.25, 0.25, -0.75, -0.5, 0.5, 0.75), 0.7
-# What the residuals of any true readout up to a frame come to at the first or second of these is three quarters at
-# most; where neither comes near, the others needn't be tried.
+# What the residuals of any true readout up to a frame come to at the first or second of these is
+# three quarters at most; where neither comes near, the others needn't be tried.
 FIRST_READOUTS, FIRST_SHARE = 2, 0.85
 # A path counts as explaining as much as another one up to this ratio of what they leave.
 AS_GOOD = 1.15
@@ -32,11 +36,13 @@ AS_GOOD = 1.15
 def off_the_pivot(
     sightings: Sightings, optics: Optics, wanted: Wanted, turning: Turning
 ) -> list[tuple[Growing, Array]]:
-    """Paths from a camera that only turns, as one whose lens is a little off the pivot; residuals (F, T) in σ of each.
+    """Paths from a camera that only turns, as one whose lens is a little off the pivot; residuals
+    (F, T) in σ of each.
 
-    Its rays hardly differ, so no pair of frames tells a relative pose. It begins with the turns, without
-    any way, and points at any distances: of small motion the bundle finds both (Yu and Gallup 2014). What is
-    near and goes to the right looks much like what is far and goes to the left: both are tried.
+    Its rays hardly differ, so no pair of frames tells a relative pose. It begins with the turns,
+    without any way, and points at any distances: of small motion the bundle finds both (Yu and
+    Gallup 2014). What is near and goes to the right looks much like what is far and goes to the
+    left: both are tried.
     """
     focal = float(np.exp(turning.lens[0]))
     prior = prior_for(sightings, optics, wanted, wanted.focal_mm or focal)
@@ -76,10 +82,11 @@ def turns_and_rolls(
     path: Growing,
     keys: list[int],
 ) -> tuple[float, Turning] | None:
-    """The readout time in frames with which a camera that only turns explains as much as a path does; None if there is none.
+    """The readout time in frames with which a camera that only turns explains as much as a path
+    does; None if there is none.
 
-    A pan through a rolling shutter shears the picture. Parallax can be invented that explains it, and the
-    path is then nowhere near a tripod.
+    A pan through a rolling shutter shears the picture. Parallax can be invented that explains it,
+    and the path is then nowhere near a tripod.
     """
     frames, focal = np.array(keys), float(np.exp(turning.lens[0]))
 

@@ -1,9 +1,10 @@
 """Standing a path on its feet: where it is in the world, how it is turned, and how large it is.
 
-Tracks determine a path up to a similarity, seven numbers: translation, turn, scale. Facts determine some
-of them. `place` finds the similarity that agrees with the facts best, by least squares on these seven
-alone: the path isn't bent. Which of the seven the facts leave open follows from the rank of their
-derivatives by it, and what they leave open must be held in the bundle, exactly as many numbers.
+Tracks determine a path up to a similarity, seven numbers: translation, turn, scale. Facts determine
+some of them. `place` finds the similarity that agrees with the facts best, by least squares on
+these seven alone: the path isn't bent. Which of the seven the facts leave open follows from the
+rank of their derivatives by it, and what they leave open must be held in the bundle, exactly as
+many numbers.
 """
 
 from __future__ import annotations
@@ -19,7 +20,8 @@ from aperture.lens.lens import Lens
 from aperture.path.facts import PathFacts, PointCoordinate
 from aperture.path.problem import Row, State
 
-# A direction of the seven counts as open if it changes the facts less than this share of the strongest.
+# A direction of the seven counts as open if it changes the facts less than this share of the
+# strongest.
 OPEN_SHARE = 1e-7
 # Headings from which the search for the best similarity starts.
 HEADINGS = 6
@@ -30,7 +32,8 @@ QUANTITIES = ("x", "y", "z", "pan", "tilt_roll", "scale")
 
 @dataclass(frozen=True, eq=False)
 class Placed:
-    """A placed path. open_: (7, k) basis of what the facts leave open: translation, turn, ln scale; chi2: of the facts."""
+    """A placed path. open_: (7, k) basis of what the facts leave open: translation, turn, ln scale;
+    chi2: of the facts."""
 
     state: State
     open_: Array
@@ -60,7 +63,8 @@ def transformed(state: State, shift: Array, turn: Array, scale: float, about: Ar
 
 
 def upright(state: State) -> State:
-    """What is shown if nothing is known: the cameras' mean up is up, the first stands at the origin and looks along −Z; its points' median distance is 1."""
+    """What is shown if nothing is known: the cameras' mean up is up, the first stands at the origin
+    and looks along −Z; its points' median distance is 1."""
     up = state.rotations[:, :, 1].mean(axis=0)
     state = transformed(state, np.zeros(3), _turning_onto_y(up), 1.0, state.positions[0])
     pan = angles_from_rotation(state.rotations[0])[0]
@@ -81,7 +85,8 @@ def _turning_onto_y(up: Array) -> Array:
 
 
 class Known:
-    """The coordinates of points that are known exactly, for the search: (P, 3), NaN where unknown."""
+    """The coordinates of points that are known exactly, for the search: (P, 3), NaN where
+    unknown."""
 
     def __init__(self, values: Array) -> None:
         self.values = values
@@ -119,7 +124,8 @@ def place(
     state : State
         In any world; its points and cameras keep their relations.
     facts, known
-        What is known. Exact coordinates count with a thousandth of the path's size while it is searched.
+        What is known. Exact coordinates count with a thousandth of the path's size while it is
+        searched.
     lens : Lens
         For the facts' own unknowns.
     begun : bool
@@ -149,7 +155,8 @@ def place(
 
 
 def _onto_survey(start: State, facts: PathFacts, known: Known) -> State | None:
-    """The path laid onto the points whose place is known, by least squares on these (Umeyama 1991); None where they are too few, or on one line."""
+    """The path laid onto the points whose place is known, by least squares on these (Umeyama 1991);
+    None where they are too few, or on one line."""
     places = known.values.copy()
     for equation in facts.equations:
         if isinstance(equation, PointCoordinate):
@@ -274,9 +281,9 @@ def _open(jac: Array) -> Array:
 def held_parameters(placed: Placed, free: Array) -> Array:
     """(F, size) of bool: `free` less as many numbers of cameras as the facts leave open.
 
-    Candidates are the first camera's turn and place, and the coordinate of the farthest camera along which
-    it is farthest. Those are held that move most with what is open, one after the other, what the earlier
-    ones hold taken out: the pivots of a QR decomposition.
+    Candidates are the first camera's turn and place, and the coordinate of the farthest camera
+    along which it is farthest. Those are held that move most with what is open, one after the
+    other, what the earlier ones hold taken out: the pivots of a QR decomposition.
     """
     state, free = placed.state, free.copy()
     if not placed.open_.shape[1]:

@@ -1,4 +1,5 @@
-"""What a bundle adjustment is given and what it moves: observations, a state, equations of facts, what is free."""
+"""What a bundle adjustment is given and what it moves: observations, a state, equations of facts,
+what is free."""
 
 from __future__ import annotations
 
@@ -15,8 +16,8 @@ from aperture.arrays import Array
 class Observations:
     """Where tracked points were seen.
 
-    camera, point (N,): indices; xy (N, 2) px; sigma (N, 2) px; cross (N,): the correlation of the errors
-    across and down, which is near 1 or −1 for a point on a slanting edge.
+    camera, point (N,): indices; xy (N, 2) px; sigma (N, 2) px; cross (N,): the correlation of the
+    errors across and down, which is near 1 or −1 for a point on a slanting edge.
     """
 
     camera: Array
@@ -33,8 +34,9 @@ class Observations:
 class State:
     """One guess at everything unknown.
 
-    rotations (F, 3, 3) world from camera; positions (F, 3); zoom (F,): of each frame the ln of its focal
-    length over the lens's; lens (8,): PARAMETERS; points (P, 3); extra (X,): unknowns of facts.
+    rotations (F, 3, 3) world from camera; positions (F, 3); zoom (F,): of each frame the ln of its
+    focal length over the lens's; lens (8,): PARAMETERS; points (P, 3); extra (X,): unknowns of
+    facts.
     """
 
     rotations: Array
@@ -67,10 +69,10 @@ class HasLens(Protocol):
 class Row:
     """One equation beside the observations, over its σ: a residual and its derivatives.
 
-    camera: the one it depends on, and by_camera (size,); points: indices, and by_points (n, 3); by_lens
-    (8,); extra: {index: derivative}; other: a second camera and its derivatives, of placing rows only.
-    of, sigma: the id of what it is about and its σ, where its equation holds several, such as all lines
-    drawn on a frame.
+    camera: the one it depends on, and by_camera (size,); points: indices, and by_points (n, 3);
+    by_lens (8,); extra: {index: derivative}; other: a second camera and its derivatives, of placing
+    rows only. of, sigma: the id of what it is about and its σ, where its equation holds several,
+    such as all lines drawn on a frame.
     """
 
     residual: float
@@ -118,10 +120,11 @@ class Facts(Protocol):
 
 @dataclass(frozen=True)
 class Freedom:
-    """What is solved for. cameras (F, size), lens (8,) and extra (X,) of bool; held (P, 3): known coordinates.
+    """What is solved for. cameras (F, size), lens (8,) and extra (X,) of bool; held (P, 3): known
+    coordinates.
 
-    size is 7 where the focal length changes over time, or 6. at_infinity: the cameras are all in one
-    place, and points are directions.
+    size is 7 where the focal length changes over time, or 6. at_infinity: the cameras are all in
+    one place, and points are directions.
     """
 
     cameras: Array
@@ -132,7 +135,8 @@ class Freedom:
 
 
 def whitening(sigma: Array, cross: Array | None) -> Array:
-    """(N, 3) a, b, c: (a δx, b δy + c δx) has independent components of variance 1, of errors δ with σ (N, 2) and correlation (N,).
+    """(N, 3) a, b, c: (a δx, b δy + c δx) has independent components of variance 1, of errors δ
+    with σ (N, 2) and correlation (N,).
 
     The inverse of the Cholesky factor of the covariance.
     """

@@ -1,4 +1,5 @@
-"""How far one frame's camera of a solved path can be trusted: where the floor is seen, and where on it a pixel lies."""
+"""How far one frame's camera of a solved path can be trusted: where the floor is seen, and where on
+it a pixel lies."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ from aperture.match.reach import on_floor
 
 @dataclass(frozen=True, eq=False)
 class FrameReach:
-    """A frame's camera, the names of what is uncertain of it and its lens, as a fit has them, and their covariance (k, k)."""
+    """A frame's camera, the names of what is uncertain of it and its lens, as a fit has them, and
+    their covariance (k, k)."""
 
     camera: Camera
     names: tuple[str, ...]
@@ -33,7 +35,8 @@ class FrameReach:
         return on_floor(self.camera, pixels, self.covariance, self._slopes)
 
     def _slopes(self, points: Array) -> tuple[Array, Array]:
-        """Derivatives of the pixels of world points (N, 3): by what is uncertain (N, 2, k), and by the points (N, 2, 3)."""
+        """Derivatives of the pixels of world points (N, 3): by what is uncertain (N, 2, k), and by
+        the points (N, 2, 3)."""
         camera = self.camera
         local = camera.to_camera_space(points)
         _, by_point, by_lens = camera.lens.project(local, derivatives=True)

@@ -21,13 +21,15 @@ WORSE_THAN_SAID = 1.2
 
 
 def remarks(told: Told, jerks: Array, clustered: bool) -> list[dict[str, Any]]:
-    """Return what is said of a fit: {"kind", "says"} each, and the facts or frames that it is about.
+    """Return what is said of a fit: {"kind", "says"} each, and the facts or frames that it is
+    about.
 
     Parameters
     ----------
     told : Told
     jerks : ndarray, shape (F,)
-        Of each frame of the evidence, how far its place is from between its neighbours’, over its ±; NaN at the ends.
+        Of each frame of the evidence, how far its place is from between its neighbours’, over its
+        ±; NaN at the ends.
     clustered : bool
         Whether the ± are those that the tracks' residuals give.
     """

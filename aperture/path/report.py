@@ -1,4 +1,5 @@
-"""The fit of a path as JSON (match-document.md, version 2): every number with its ±, what is set and what isn't, what contradicts."""
+"""The fit of a path as JSON (match-document.md, version 2): every number with its ±, what is set
+and what isn't, what contradicts."""
 
 from __future__ import annotations
 
@@ -42,10 +43,11 @@ def refusal(problem: str, of: str = "") -> dict[str, Any]:
 
 @dataclass(frozen=True, eq=False)
 class Told:
-    """What a report is written from. kind: free or nodal; bent: what facts make of the path, if this is the one that they only lay down.
+    """What a report is written from. kind: free or nodal; bent: what facts make of the path, if
+    this is the one that they only lay down.
 
-    untold_shutter: whether the readout was found without having been asked for; reversible: whether near and
-    far may be the other way round.
+    untold_shutter: whether the readout was found without having been asked for; reversible: whether
+    near and far may be the other way round.
     """
 
     evidence: FilmEvidence
@@ -123,7 +125,8 @@ def write(told: Told) -> dict[str, Any]:
 
 
 def _readout(told: Told) -> dict[str, Any]:
-    """The solved readout time: in frames, and in milliseconds with its ±; of errors that hang together, as for the cameras."""
+    """The solved readout time: in frames, and in milliseconds with its ±; of errors that hang
+    together, as for the cameras."""
     readout, rate = told.network.readout, told.evidence.rate
     if readout is None or rate is None:
         return {"readout_frames": told.evidence.readout[0] or None}
@@ -139,7 +142,8 @@ def _readout(told: Told) -> dict[str, Any]:
 
 
 def _weighted_px(told: Told) -> float:
-    """The rms residual, each by the information that it brings: along an edge it may be large, and says little."""
+    """The rms residual, each by the information that it brings: along an edge it may be large, and
+    says little."""
     network = told.network
     residuals, _ = network.bundle.residuals(network.state)
     information = (network.bundle.weights**2).sum()
@@ -160,7 +164,8 @@ def _bending(told: Told) -> dict[str, Any] | None:
     }
 
 
-# The lens --------------------------------------------------------------------------------------------------
+# The lens
+# --------------------------------------------------------------------------------------------------
 
 
 def _lens_values(told: Told, camera: Camera) -> dict[str, Any]:
@@ -246,7 +251,8 @@ def _solved_frames(told: Told) -> list[int]:
     return told.evidence.frames[told.network.frames].tolist()
 
 
-# The path --------------------------------------------------------------------------------------------------
+# The path
+# --------------------------------------------------------------------------------------------------
 
 
 def _path(told: Told, determined: dict[str, str]) -> dict[str, Any]:
@@ -311,7 +317,8 @@ def _direction_sigma(told: Told) -> Array:
 
 
 def _jerks(told: Told) -> Array:
-    """(F,) of each frame how far its place is from between its neighbours', over its ±; NaN at the ends."""
+    """(F,) of each frame how far its place is from between its neighbours', over its ±; NaN at the
+    ends."""
     positions = told.network.state.positions
     sigma = np.sqrt(np.maximum(told.camera_variances[:, 3:6].sum(axis=1), 1e-30))
     out = np.full(len(told.evidence.frames), np.nan)
@@ -368,7 +375,8 @@ def _left_out(told: Told) -> dict[str, Any]:
     return out
 
 
-# In words --------------------------------------------------------------------------------------------------
+# In words
+# --------------------------------------------------------------------------------------------------
 
 
 def _uses_clusters(told: Told) -> bool:

@@ -1,13 +1,15 @@
-"""A rolling shutter: the rows of a frame are exposed one after the other, the first before the middle one, the last after it.
+"""A rolling shutter: the rows of a frame are exposed one after the other, the first before the
+middle one, the last after it.
 
-The camera of a frame is the one at its middle row. A point that is seen v px per frame on its way through
-the picture would, at that moment, have been seen v τ away, with τ = ρ (y / H − ½) of a frame and ρ the
-readout time in frames. Each sighting is moved there by the speed of its own track; everything else stays
-as it is for a global shutter. (The usual first-order correction, as in Liang, Chang and Chen 2008, "Analysis and
-compensation of rolling shutter effect", IEEE TIP 17 (8), which interpolates motion vectors.)
+The camera of a frame is the one at its middle row. A point that is seen v px per frame on its way
+through the picture would, at that moment, have been seen v τ away, with τ = ρ (y / H − ½) of a
+frame and ρ the readout time in frames. Each sighting is moved there by the speed of its own track;
+everything else stays as it is for a global shutter. (The usual first-order correction, as in Liang,
+Chang and Chen 2008, "Analysis and compensation of rolling shutter effect", IEEE TIP 17 (8), which
+interpolates motion vectors.)
 
-ρ itself is solved for by the sum of squares: a parabola through three values of it, each with everything
-else at its optimum. What it does to all other numbers adds to their ±.
+ρ itself is solved for by the sum of squares: a parabola through three values of it, each with
+everything else at its optimum. What it does to all other numbers adds to their ±.
 """
 
 from __future__ import annotations
@@ -24,7 +26,8 @@ from aperture.path.sightings import Sightings
 if TYPE_CHECKING:
     from aperture.path.network import Given, Network
 
-# Frames by which ρ is varied to see the curve of the sum of squares; how often; and a change that is none, in ±.
+# Frames by which ρ is varied to see the curve of the sum of squares; how often; and a change that
+# is none, in ±.
 STEP, ROUNDS, SAME = 0.05, 4, 0.1
 # A readout takes at most the whole frame.
 MOST = 1.0
@@ -38,13 +41,15 @@ class Readout(Along):
 
 
 def speeds(sightings: Sightings) -> Array:
-    """(F, T, 2) px per frame at which tracks go through the picture, by their neighbours in time; 0 where there are none."""
+    """(F, T, 2) px per frame at which tracks go through the picture, by their neighbours in time; 0
+    where there are none."""
     xy = sightings.xy
     found = np.full_like(xy, np.nan)
     padded = np.full((len(xy) + 4, *xy.shape[1:]), np.nan)
     padded[2:-2] = xy
     earlier, before, after, later = (padded[at : at + len(xy)] for at in (0, 1, 3, 4))
-    # By parabolas through three, at a track's ends too: a straight line there is off by half the acceleration.
+    # By parabolas through three, at a track's ends too: a straight line there is off by half the
+    # acceleration.
     for speed in (
         (after - before) / 2,
         (4 * after - later - 3 * xy) / 2,
@@ -57,7 +62,8 @@ def speeds(sightings: Sightings) -> Array:
 
 
 def at_middle_rows(sightings: Sightings, readout: float, speed: Array | None = None) -> Sightings:
-    """Where everything would have been seen when the middle row of its frame was exposed; readout in frames.
+    """Where everything would have been seen when the middle row of its frame was exposed; readout
+    in frames.
 
     speed (F, T, 2): px per frame; from the sightings themselves, if not given.
     """
@@ -88,7 +94,8 @@ def solved(
 ) -> tuple[Given, Network]:
     """The readout time with everything else, from a network that was solved with `begin` frames.
 
-    given.sightings are those that were seen. prior: what is known of the readout, frames, and its ±.
+    given.sightings are those that were seen. prior: what is known of the readout, frames, and its
+    ±.
     """
     seen, rho, sigma = given.sightings, begin, np.inf
     speed = speeds_of(network, given)

@@ -69,10 +69,11 @@ class Sightings:
         return self.grid.width
 
     def zoomed(self, lens: Lens, zoom: Array) -> Array:
-        """`normalised` through a lens that zooms: (F,) ln of each frame's focal length over the lens's.
+        """`normalised` through a lens that zooms: (F,) ln of each frame's focal length over the
+        lens's.
 
-        What a lens does depends on how many focal lengths beside its axis it is: a picture of another
-        focal length is one of the lens's own, shrunk towards the axis.
+        What a lens does depends on how many focal lengths beside its axis it is: a picture of
+        another focal length is one of the lens's own, shrunk towards the axis.
         """
         axis = self.grid.to_px([lens.centre_mm])[0]
         shrunk = axis + (self.xy - axis) * np.exp(-zoom)[:, None, None]
@@ -98,7 +99,8 @@ class Sightings:
         return out.reshape(*self.xy.shape[:2], 3)
 
     def normalised(self, lens: Lens) -> Array:
-        """(F, T, 2): straight through the lens, y down, in focal lengths; NaN where unseen, or beyond 85° from the axis."""
+        """(F, T, 2): straight through the lens, y down, in focal lengths; NaN where unseen, or
+        beyond 85° from the axis."""
         flat = self.xy.reshape(-1, 2)
         out = np.full(flat.shape, np.nan)
         seen = np.isfinite(flat[:, 0])
@@ -112,7 +114,8 @@ class Sightings:
 
 
 def travelled(sightings: Sightings) -> Array:
-    """(F,) px: how far the picture has moved up to each frame, the median motion of its tracks added up.
+    """(F,) px: how far the picture has moved up to each frame, the median motion of its tracks
+    added up.
 
     By the mean of both axes' medians of absolute values, so that turning about the axis counts too.
     """
@@ -124,7 +127,8 @@ def travelled(sightings: Sightings) -> Array:
 
 
 def grown(sightings: Sightings) -> Array:
-    """(F,) ln of how much larger the picture is than on the first frame: by a zoom, or by walking ahead.
+    """(F,) ln of how much larger the picture is than on the first frame: by a zoom, or by walking
+    ahead.
 
     From one frame to the next, by the similarity that most of the shared tracks agree on.
     """
@@ -144,8 +148,8 @@ def grown(sightings: Sightings) -> Array:
 def keyframes(sightings: Sightings, most: int = 10) -> list[int]:
     """Indices of frames that are evenly apart in what the picture moved, and share their tracks.
 
-    A new one where the picture has moved by 3 % of its width (or by the `most`-th part of all motion,
-    if that is more), or where fewer than half of the last one's tracks are left.
+    A new one where the picture has moved by 3 % of its width (or by the `most`-th part of all
+    motion, if that is more), or where fewer than half of the last one's tracks are left.
     """
     seen, path = sightings.seen, travelled(sightings)
     step = max(0.03 * sightings.width, path[-1] / most)
@@ -163,7 +167,8 @@ def keyframes(sightings: Sightings, most: int = 10) -> list[int]:
 def connected(
     sightings: Sightings, keys: list[int], most: int = 8, least_shared: int = 40
 ) -> list[int]:
-    """At most eight of the keyframes: spread over all if neighbours share enough tracks, or else the run that shares most."""
+    """At most eight of the keyframes: spread over all if neighbours share enough tracks, or else
+    the run that shares most."""
     if len(keys) <= most:
         return keys
     seen = sightings.seen

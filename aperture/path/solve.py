@@ -1,8 +1,9 @@
-"""Solve a filmed plate: the one way from a version 2 document to a path, for page, command line and tests.
+"""Solve a filmed plate: the one way from a version 2 document to a path, for page, command line and
+tests.
 
 The tracks alone give a path up to a similarity (`find`). It is placed by the facts without bending
-(`placement`), then tracks and facts are solved together, each with its own σ: of the tracks as large as
-their own residuals say. What the facts leave open is held, and reported as not set.
+(`placement`), then tracks and facts are solved together, each with its own σ: of the tracks as
+large as their own residuals say. What the facts leave open is held, and reported as not set.
 """
 
 from __future__ import annotations
@@ -32,7 +33,8 @@ from aperture.path.sightings import Sightings
 
 @dataclass(frozen=True, eq=False)
 class FilmFit:
-    """`document`: the fit as match-document.md specifies, JSON-ready; `path` is None where there is none."""
+    """`document`: the fit as match-document.md specifies, JSON-ready; `path` is None where there is
+    none."""
 
     document: dict[str, Any]
     path: CameraPath | None = None
@@ -50,7 +52,8 @@ def solve(
     checked: bool = False,
     threads: int | None = None,
 ) -> FilmFit:
-    """Fit a path to a version 2 match document; a document of one frame gets the still solver's answer.
+    """Fit a path to a version 2 match document; a document of one frame gets the still solver's
+    answer.
 
     Parameters
     ----------

@@ -1,13 +1,15 @@
-"""A symmetric positive definite matrix in square tiles: Cholesky factor, solution, and the inverse where it is needed.
+"""A symmetric positive definite matrix in square tiles: Cholesky factor, solution, and the inverse
+where it is needed.
 
-The reduced camera matrix couples two cameras if they see a point in common. With tracks of bounded length
-it is a band, with loops a band with islands. It is kept in tiles of some sixteen cameras, of which only
-those that can be different from zero exist, the fill of the factorisation included. Everything is done
-tile by tile with BLAS, so that time and memory grow linearly with the number of frames.
+The reduced camera matrix couples two cameras if they see a point in common. With tracks of bounded
+length it is a band, with loops a band with islands. It is kept in tiles of some sixteen cameras, of
+which only those that can be different from zero exist, the fill of the factorisation included.
+Everything is done tile by tile with BLAS, so that time and memory grow linearly with the number of
+frames.
 
-`selected_inverse` gives those tiles of the inverse that lie where the factor has tiles, by the recursion of Takahashi,
-Fagan and Chin (1973; see Triggs et al. 2000, section 9, and Erisman and Tinney 1975; cited from memory):
-with A = L Lᵀ and G = L_ik L_kk⁻¹ for the rows i > k of a column k,
+`selected_inverse` gives those tiles of the inverse that lie where the factor has tiles, by the
+recursion of Takahashi, Fagan and Chin (1973; see Triggs et al. 2000, section 9, and Erisman and
+Tinney 1975; cited from memory): with A = L Lᵀ and G = L_ik L_kk⁻¹ for the rows i > k of a column k,
 
     Z_ik = − Σ_j Z_ij G_j,        Z_kk = L_kk⁻ᵀ L_kk⁻¹ − Σ_j G_jᵀ Z_jk,
 
@@ -23,7 +25,8 @@ from numba import njit
 
 
 class Pattern:
-    """Which tiles exist, in the factor. `index` (T, T): the number of a tile in the lower half, or −1.
+    """Which tiles exist, in the factor. `index` (T, T): the number of a tile in the lower half, or
+    −1.
 
     Parameters
     ----------
@@ -57,7 +60,8 @@ class Pattern:
 
 @njit(cache=True, nogil=True)
 def cholesky(tiles, inverses, index, below_starts, below):
-    """Factor the tiles (K, n, n) in place; `inverses` (T, n, n) get L_kk⁻¹. Returns whether it is positive definite."""
+    """Factor the tiles (K, n, n) in place; `inverses` (T, n, n) get L_kk⁻¹. Returns whether it is
+    positive definite."""
     count, n = inverses.shape[0], inverses.shape[1]
     buffer = np.empty((n, n))
     for k in range(count):
@@ -124,7 +128,8 @@ def solve(tiles, inverses, index, below_starts, below, x):
 
 @njit(cache=True, nogil=True)
 def selected_inverse(tiles, inverses, index, below_starts, below, inverse):
-    """Fill `inverse` (K, n, n): the tiles of the inverse that the factor has; of the diagonal ones, all of it."""
+    """Fill `inverse` (K, n, n): the tiles of the inverse that the factor has; of the diagonal ones,
+    all of it."""
     count, n = inverses.shape[0], inverses.shape[1]
     steps = np.empty((count, n, n))
     buffer = np.empty((n, n))

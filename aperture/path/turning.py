@@ -1,10 +1,12 @@
 """The camera that only turns, and the one that does nothing.
 
-A camera on a tripod head gives no parallax: no distance can be known, and a solution that assumes a path
-"explains" its tracks with a wrong lens and points at invented depths. So the simple cases are tried first.
+A camera on a tripod head gives no parallax: no distance can be known, and a solution that assumes a
+path "explains" its tracks with a wrong lens and points at invented depths. So the simple cases are
+tried first.
 
-Turning: rotations, lens and one direction per track, in a bundle of its own (`Freedom.at_infinity`). A
-test by homographies would be misled by distortion, which bends them; this bundle has distortion in it.
+Turning: rotations, lens and one direction per track, in a bundle of its own
+(`Freedom.at_infinity`). A test by homographies would be misled by distortion, which bends them;
+this bundle has distortion in it.
 """
 
 from __future__ import annotations
@@ -28,9 +30,9 @@ LEAST_SHARED = 8
 class Turning:
     """A solved rotation-only path over some frames.
 
-    frames (K,): indices; rotations (K, 3, 3); lens (8,); directions (T, 3), NaN where unknown; residuals
-    (F, T) in σ; scale: their robust size; use (F, T);
-    zoom (K,): ln of each frame's focal length over the lens's.
+    frames (K,): indices; rotations (K, 3, 3); lens (8,); directions (T, 3), NaN where unknown;
+    residuals (F, T) in σ; scale: their robust size; use (F, T); zoom (K,): ln of each frame's focal
+    length over the lens's.
     """
 
     frames: Array
@@ -44,7 +46,8 @@ class Turning:
 
 
 def is_still(sightings: Sightings, most_px: float = 0.5, share: float = 0.7) -> bool:
-    """Whether most tracks stay where they are: within half a pixel of their own middle, or their own noise."""
+    """Whether most tracks stay where they are: within half a pixel of their own middle, or their
+    own noise."""
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", RuntimeWarning)  # tracks that are seen nowhere
         middle = np.nanmedian(sightings.xy, axis=0)
@@ -69,7 +72,8 @@ def solve_turning(
     threads: int = 1,
     zoom: Array | None = None,
 ) -> Turning | None:
-    """Rotations, lens and directions for some frames, from an assumed lens; None where neighbours share too little.
+    """Rotations, lens and directions for some frames, from an assumed lens; None where neighbours
+    share too little.
 
     zoom (K,): where the lens zooms, the assumed ln of each frame's focal length over the lens's.
     """
@@ -125,7 +129,8 @@ def _rays(x: Array) -> Array:
 
 
 def _chained(x: Array) -> Array | None:
-    """(K, 3, 3) rotations world from camera, the first as it is: each from the directions it shares with the one before."""
+    """(K, 3, 3) rotations world from camera, the first as it is: each from the directions it shares
+    with the one before."""
     rotations = [np.eye(3)]
     for before, after in zip(x[:-1], x[1:]):
         both = np.isfinite(before[:, 0]) & np.isfinite(after[:, 0])

@@ -1,4 +1,5 @@
-"""What is asked of a path that is looked for, what is assumed of its lens meanwhile, and how well something explains the tracks."""
+"""What is asked of a path that is looked for, what is assumed of its lens meanwhile, and how well
+something explains the tracks."""
 
 from __future__ import annotations
 
@@ -30,10 +31,11 @@ FEWEST_TRACKS = 8
 class Wanted:
     """What is asked for.
 
-    free_lens (8,) of bool: the PARAMETERS to solve for; focal_mm: the focal length where it is known, with
-    its σ of the logarithm; motion: free, nodal or still; zooms: whether every frame has a focal length of
-    its own; focal_on: frame, focal length and its ±, where that is known; world (T, 3): known places of
-    tracks, metres, NaN where unknown; rolls: whether the shutter's readout is told, or solved for anyway.
+    free_lens (8,) of bool: the PARAMETERS to solve for; focal_mm: the focal length where it is
+    known, with its σ of the logarithm; motion: free, nodal or still; zooms: whether every frame has
+    a focal length of its own; focal_on: frame, focal length and its ±, where that is known; world
+    (T, 3): known places of tracks, metres, NaN where unknown; rolls: whether the shutter's readout
+    is told, or solved for anyway.
     """
 
     free_lens: Array
@@ -47,10 +49,11 @@ class Wanted:
 
 
 def zooms_of(sightings: Sightings, optics: Optics, wanted: Wanted) -> list[tuple[float, Array]]:
-    """Of a zoom, what to begin with: a focal length in mm, and of each frame (F,) the ln of its own over that.
+    """Of a zoom, what to begin with: a focal length in mm, and of each frame (F,) the ln of its own
+    over that.
 
-    The picture's growth is taken for the zoom's, or none of it: of a camera that walks ahead it is the walk.
-    Known focal lengths give the level, or the whole course where there are several.
+    The picture's growth is taken for the zoom's, or none of it: of a camera that walks ahead it is
+    the walk. Known focal lengths give the level, or the whole course where there are several.
     """
     growth = grown(sightings)
     courses = [growth - np.median(growth), np.zeros(len(growth))]
@@ -75,7 +78,8 @@ def prior_for(
     focal_mm: float,
     zoom: Array | None = None,
 ) -> LensPrior:
-    """Weak assumptions about the lens while a path is looked for; zoom (F,): of each frame, where it zooms."""
+    """Weak assumptions about the lens while a path is looked for; zoom (F,): of each frame, where
+    it zooms."""
     values, sigma = lens_of(optics, focal_mm), np.full(8, np.inf)
     sigma[0] = wanted.focal_sigma if wanted.focal_mm else FOCAL_PRIOR
     sigma[0] = max(sigma[0], 1e-4)

@@ -1,7 +1,9 @@
-"""Compile what is compiled when it is first used, and keep it: `python -m aperture warm`, at installation.
+"""Compile what is compiled when it is first used, and keep it: `python -m aperture warm`, at
+installation.
 
-The kernels of tracking and of the bundle are compiled by numba, which takes most of a minute, and are
-kept beside the sources (`__pycache__`) for every process that comes later. Without this the first artist waits for it.
+The kernels of tracking and of the bundle are compiled by numba, which takes most of a minute, and
+are kept beside the sources (`__pycache__`) for every process that comes later. Without this the
+first artist waits for it.
 """
 
 from __future__ import annotations

@@ -59,8 +59,8 @@ def _table(transfer: str, most: int) -> Array:
 def linear_light(pixels: Array, transfer: str = "srgb") -> Array:
     """float32 linear light of uint8, uint16 or float samples of any shape.
 
-    `transfer`: a key of TRANSFERS, the curve that the values were encoded with. Floats are meant from
-    0 to 1, and may go beyond where they are linear.
+    `transfer`: a key of TRANSFERS, the curve that the values were encoded with. Floats are meant
+    from 0 to 1, and may go beyond where they are linear.
     """
     if pixels.dtype.kind == "u":
         return _table(transfer, np.iinfo(pixels.dtype).max)[pixels]
@@ -71,5 +71,6 @@ def linear_light(pixels: Array, transfer: str = "srgb") -> Array:
 
 
 def luminance(pixels: Array, transfer: str = "srgb") -> Array:
-    """(H, W) float32 linear luminance of pixels (H, W, 3), as `linear_light` takes them: ITU-R BT.709's weights."""
+    """(H, W) float32 linear luminance of pixels (H, W, 3), as `linear_light` takes them: ITU-R
+    BT.709's weights."""
     return linear_light(pixels, transfer) @ LUMINANCE_BT709

@@ -1,4 +1,5 @@
-"""DPX pictures (SMPTE ST 268; offsets from memory): FFmpeg decodes them, the header is looked at before."""
+"""DPX pictures (SMPTE ST 268; offsets from memory): FFmpeg decodes them, the header is looked at
+before."""
 
 from __future__ import annotations
 
@@ -22,7 +23,8 @@ def size_of(head: bytes) -> tuple[int, int]:
 
 
 def timecode_of(head: bytes) -> str | None:
-    """The time code of the header's television part: eight decimal digits in four bytes; None where none is set."""
+    """The time code of the header's television part: eight decimal digits in four bytes; None where
+    none is set."""
     order = MAGIC.get(head[:4])
     if order is None or len(head) < 1924:
         return None
@@ -50,7 +52,8 @@ def about(head: bytes) -> list[str]:
 
 
 def read_pixels(path: Path) -> Array:
-    """(H, W, 3) or (H, W) of the file's one picture: uint8, or uint16 for more than 8 bits. FFmpeg's errors pass."""
+    """(H, W, 3) or (H, W) of the file's one picture: uint8, or uint16 for more than 8 bits.
+    FFmpeg's errors pass."""
     import av
 
     with av.open(str(path), format="dpx_pipe") as file:
@@ -62,6 +65,7 @@ def read_pixels(path: Path) -> Array:
         return frame.reformat(format="rgb24").to_ndarray()
     if bits == 16:
         return frame.reformat(format="rgb48le").to_ndarray()
-    # Ten and twelve bits spread over sixteen: FFmpeg's own conversion of twelve leaves white a little grey.
+    # Ten and twelve bits spread over sixteen: FFmpeg's own conversion of twelve leaves white a
+    # little grey.
     values = frame.reformat(format=f"gbrp{bits}le").to_ndarray().astype(np.uint32)
     return ((values * 65535 + (1 << bits) // 2) // ((1 << bits) - 1)).astype(np.uint16)

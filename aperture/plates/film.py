@@ -1,7 +1,8 @@
 """A filmed plate in its folder: which pictures it has, small ones for pages, and each at full size.
 
-The folder holds `film.json` and the originals: `original.mov`, or `pictures/` with one file for each number. Beside them
-`make_small` writes `small/<number>.jpg`, for playing, and `thumbs/<number>.jpg`, for the strip.
+The folder holds `film.json` and the originals: `original.mov`, or `pictures/` with one file for
+each number. Beside them `make_small` writes `small/<number>.jpg`, for playing, and
+`thumbs/<number>.jpg`, for the strip.
 """
 
 from __future__ import annotations
@@ -34,7 +35,8 @@ FACTS = "film.json"
 class Film:
     """What a filmed plate is.
 
-    numbers : the pictures that are there, in order, by the numbers of their files; a movie's count from 1.
+    numbers : the pictures that are there, in order, by the numbers of their files; a movie's count
+    from 1.
     files : of a sequence, each picture's file below the folder; of a movie, its one file under 0.
     movie : what `movies.probe` found; None of a sequence.
     was_lossy : a sequence that was made of a movie whose codec left things out.
@@ -50,8 +52,8 @@ class Film:
 
     @property
     def lossy(self) -> bool:
-        """Whether its pictures went through a movie's codec that leaves things out: its errors run along edges, and from frame
-        to frame.
+        """Whether its pictures went through a movie's codec that leaves things out: its errors run
+        along edges, and from frame to frame.
         """
         return self.was_lossy or (self.movie is not None and self.movie.lossy)
 
@@ -89,14 +91,16 @@ def _movie(data: dict[str, Any]) -> Movie:
 
 
 def film_of_movie(file: Path, name: str, place: str) -> Film:
-    """The film that a movie's file holds; `place` is where it lies below the folder. Raises Problem as `probe` does."""
+    """The film that a movie's file holds; `place` is where it lies below the folder. Raises Problem
+    as `probe` does."""
     movie = probe(file, name)
     numbers = tuple(range(1, movie.count + 1))
     return Film(name, movie.width, movie.height, numbers, {0: place}, movie)
 
 
 def film_of_pictures(folder: Path, name: str, files: dict[int, str]) -> Film:
-    """The film of numbered pictures, as large as the first that can be read. Raises Problem where none can."""
+    """The film of numbered pictures, as large as the first that can be read. Raises Problem where
+    none can."""
     reasons = []
     for file in list(files.values())[:20]:
         try:
@@ -109,7 +113,8 @@ def film_of_pictures(folder: Path, name: str, files: dict[int, str]) -> Film:
 
 
 def _jpeg(path: Path, film: Film) -> Array | None:
-    """(H, W, 3) uint8 BGR of a plain JPEG, upright, the quick way; None of whatever needs more care."""
+    """(H, W, 3) uint8 BGR of a plain JPEG, upright, the quick way; None of whatever needs more
+    care."""
     import cv2
 
     if path.suffix.lower() not in (".jpg", ".jpeg"):
@@ -131,7 +136,8 @@ def another_size(number: int, size: tuple[int, int], film: Film) -> str:
 
 
 class Pictures:
-    """The pictures of a film at full size, by their numbers; quickest one after the other. Use it with `with`.
+    """The pictures of a film at full size, by their numbers; quickest one after the other. Use it
+    with `with`.
 
     keep : a movie stays open for whoever asks this process next.
     """
@@ -185,7 +191,8 @@ class Pictures:
 
 
 def parts(film: Film, least: int) -> list[tuple[int, ...]]:
-    """The numbers of a film in runs of at least `least` that can be worked on side by side: a movie's begin at key pictures."""
+    """The numbers of a film in runs of at least `least` that can be worked on side by side: a
+    movie's begin at key pictures."""
     keys = film.movie.keys if film.movie else range(len(film.numbers))
     out, begins = [], 0
     for index in [*keys[1:], len(film.numbers)]:
@@ -205,8 +212,8 @@ def make_small(
     problems: dict[int, str] = {}
     for kind in ("small", "thumbs"):
         (folder / kind).mkdir(exist_ok=True)
-    # One thread decodes, others make small: OpenCV leaves the interpreter to them meanwhile. The queue is short, so that
-    # memory doesn't grow with the number of frames.
+    # One thread decodes, others make small: OpenCV leaves the interpreter to them meanwhile. The
+    # queue is short, so that memory doesn't grow with the number of frames.
     workers = os.cpu_count() or 1
     waiting: deque[tuple[int, Future[None]]] = deque()
     with ThreadPoolExecutor(workers) as pool, Pictures(folder) as pictures:
@@ -227,7 +234,8 @@ def make_small(
 
 
 def read_metadata(folder: Path, numbers: Iterable[int]) -> dict[int, dict[str, Any]]:
-    """What the files of some numbers say about how they were taken, of what may change; none of a movie."""
+    """What the files of some numbers say about how they were taken, of what may change; none of a
+    movie."""
     film = Film.read(folder)
     if film.movie:
         return {}
@@ -275,14 +283,16 @@ def _write_jpeg(path: Path, pixels: Array, quality: int) -> None:
 
 
 def write_full(folder: Path, number: int, place: Path, way: WayIn) -> None:
-    """One picture as it comes in, into an existing folder, as `proxies.write_full` does. Raises Problem where it can't be read."""
+    """One picture as it comes in, into an existing folder, as `proxies.write_full` does. Raises
+    Problem where it can't be read."""
     with Pictures(folder, keep=True) as pictures:
         pixels, linear = pictures[number]
     proxies.write_full(way.apply(pixels), linear, place)
 
 
 def write_picture(folder: Path, number: int, file: Path) -> None:
-    """One picture of a movie at full size, as a PNG of 8 or 16 bits. Raises Problem where it can't be decoded."""
+    """One picture of a movie at full size, as a PNG of 8 or 16 bits. Raises Problem where it can't
+    be decoded."""
     import cv2
 
     with Pictures(folder) as pictures:
@@ -294,9 +304,9 @@ def write_picture(folder: Path, number: int, file: Path) -> None:
 def write_pictures(folder: Path, shown: Sequence[int], place: Path, count: Path) -> dict[int, str]:
     """Write a movie as numbered pictures, PNG of 8 or 16 bits, below an existing folder `place`.
 
-    shown : the number of the movie's picture that each of the new ones shows, in order; the new ones count from 1.
-    `count` is a file in which the number of pictures written so far is kept. Returns a sentence for each that couldn't be
-    decoded. Raises OSError where the disk is full.
+    shown : the number of the movie's picture that each of the new ones shows, in order; the new
+    ones count from 1. `count` is a file in which the number of pictures written so far is kept.
+    Returns a sentence for each that couldn't be decoded. Raises OSError where the disk is full.
     """
     import cv2
 

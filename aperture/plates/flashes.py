@@ -1,8 +1,9 @@
 """Flashes: a lamp that lights up in the picture, and so marks a frame, as a clapper does.
 
-A flash is a place that all at once becomes brighter, or more of some colour, than anything near it was a picture before. What
-moves is no flash: the picture before is first laid over this one, and each place is compared with the most that its
-neighbourhood had. What is ordinary for a film is told by its other pictures.
+A flash is a place that all at once becomes brighter, or more of some colour, than anything near it
+was a picture before. What moves is no flash: the picture before is first laid over this one, and
+each place is compared with the most that its neighbourhood had. What is ordinary for a film is told
+by its other pictures.
 """
 
 from __future__ import annotations
@@ -21,7 +22,9 @@ NEAR = (
 FAR = 12  # where it can't be laid over it
 LEAST = 0.06  # rise, as a share of white
 TIMES = 6.0  # as far above the film's ordinary rises, in their σ
-WIDE = 0.12  # share of the picture: more is lit by a flash that lights the whole place, or is another shot after a cut
+# Share of the picture: more is lit by a flash that lights the whole place, or is another shot after
+# a cut.
+WIDE = 0.12
 CELL = 16  # px, to look back at where a lamp is
 DIM = 0.2  # of its rise: a lamp that is lit while the shutter is open is dim in its first picture
 SAME_PLACE = 0.05  # of the picture's sides
@@ -35,8 +38,9 @@ class Flash:
 
     number : the first picture in which it is lit.
     at : (x, y) of its middle, as shares of the picture's width and height.
-    rise : by how much it becomes brighter or more coloured, as a share of white; `ordinary`: what the film's other pictures have.
-    area : share of the picture that lights up; `wide` where it is much: the whole place is lit, or a shot ends.
+    rise : by how much it becomes brighter or more coloured, as a share of white; `ordinary`: what
+    the film's other pictures have. area : share of the picture that lights up; `wide` where it is
+    much: the whole place is lit, or a shot ends.
     colour : (red, green, blue) 0 … 1 of the lit place, sRGB.
     """
 
@@ -100,14 +104,16 @@ def _grey(small: Array) -> Array:
 
 
 def _kinds(small: Array) -> Array:
-    """(7, H, W): blue, green and red, and how much more of one colour there is than of the others."""
+    """(7, H, W): blue, green and red, and how much more of one colour there is than of the
+    others."""
     blue, green, red = np.moveaxis(small, 2, 0)
     yellow = (red + green) / 2 - blue
     return np.stack([blue, green, red, red - green, green - red, yellow, -yellow])
 
 
 def _laid_over(before: tuple[Array, Array], grey: Array) -> tuple[Array, int]:
-    """The picture before, moved so that it lies over this one, and how many px may still be between them."""
+    """The picture before, moved so that it lies over this one, and how many px may still be between
+    them."""
     import cv2
 
     small, grey_before = before
@@ -190,7 +196,8 @@ def _mean(pixels: Array) -> tuple[float, float, float]:
 
 
 def _outstanding(rises: list[_Rise]) -> list[Flash]:
-    """Of the rises those that the film's others don't explain; of several pictures that a lamp takes to light up, the first."""
+    """Of the rises those that the film's others don't explain; of several pictures that a lamp
+    takes to light up, the first."""
     if not rises:
         return []
     values = np.array([rise.rise for rise in rises])
@@ -219,7 +226,8 @@ def _outstanding(rises: list[_Rise]) -> list[Flash]:
 
 
 def _first_lit(rises: list[_Rise], index: int) -> int:
-    """The number of the first picture in which a lamp is lit that rises most, or begins to, in rises[index]."""
+    """The number of the first picture in which a lamp is lit that rises most, or begins to, in
+    rises[index]."""
     found = rises[index]
     rows, columns = found.cells.shape
     row = min(rows - 1, int(found.at[1] * rows))
@@ -238,7 +246,8 @@ def _beside(one: _Rise, other: _Rise) -> bool:
 
 
 def _is_return(earlier: _Rise, rise: _Rise) -> bool:
-    """Whether a lamp goes out: its place becomes what it was before it was lit, which in some colour is a rise too."""
+    """Whether a lamp goes out: its place becomes what it was before it was lit, which in some
+    colour is a rise too."""
     if not _beside(earlier, rise) or rise.number - earlier.number > GOES_OUT:
         return False
     lit = np.linalg.norm(np.subtract(earlier.colour, earlier.colour_before))

@@ -15,10 +15,12 @@ MOVED_PX = 0.3  # between the first and the last frames: more, and the mean is b
 
 
 def write_mean(folder: Path, numbers: Sequence[int], file: Path, count: Path) -> float:
-    """Write the mean of a film's pictures, values as they are encoded: a PNG of 16 bits, or a float TIFF of linear light.
+    """Write the mean of a film's pictures, values as they are encoded: a PNG of 16 bits, or a float
+    TIFF of linear light.
 
-    `count` is a file in which the number of pictures read so far is kept. Returns by how many px the picture moves between
-    the first and the last quarter of them. Raises Problem where none or one can be read.
+    `count` is a file in which the number of pictures read so far is kept. Returns by how many px
+    the picture moves between the first and the last quarter of them. Raises Problem where none or
+    one can be read.
     """
     import cv2
 
@@ -62,9 +64,11 @@ def _grey(values: Array) -> Array:
 
 
 def moved(before: Array, after: Array) -> float:
-    """By how many px one grey picture (H, W), 0 … 1, lies elsewhere than another, at the worst of its corners and its middle.
+    """By how many px one grey picture (H, W), 0 … 1, lies elsewhere than another, at the worst of
+    its corners and its middle.
 
-    From the affine map that makes all of one look most like the other (OpenCV's ECC), so that noise averages out.
+    From the affine map that makes all of one look most like the other (OpenCV's ECC), so that noise
+    averages out.
     """
     import cv2
 

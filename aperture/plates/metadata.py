@@ -1,6 +1,8 @@
-"""What a picture's file says about how it was taken: EXIF (CIPA DC-008 / Exif 3.0, tag numbers) and OpenEXR's standard attributes.
+"""What a picture's file says about how it was taken: EXIF (CIPA DC-008 / Exif 3.0, tag numbers) and
+OpenEXR's standard attributes.
 
-Cameras and programs write nonsense into these fields; every one is read by itself, and what can't be read is left out and counted.
+Cameras and programs write nonsense into these fields; every one is read by itself, and what can't
+be read is left out and counted.
 """
 
 from __future__ import annotations
@@ -18,10 +20,10 @@ LONGEST_TEXT = 120
 class Metadata:
     """None where the file doesn't say.
 
-    exposure_time in s, focal lengths in mm, focus_m: how far away it was focused, orientation as EXIF
-    counts it (1 … 8); file_width and file_height in px: the size that the camera's own file had, which a
-    picture resized later keeps. timecode: as `aperture.timecode` writes it. white_kelvin: the correlated
-    temperature of the light that it was balanced for.
+    exposure_time in s, focal lengths in mm, focus_m: how far away it was focused, orientation as
+    EXIF counts it (1 … 8); file_width and file_height in px: the size that the camera's own file
+    had, which a picture resized later keeps. timecode: as `aperture.timecode` writes it.
+    white_kelvin: the correlated temperature of the light that it was balanced for.
     """
 
     maker: str | None = None
@@ -101,12 +103,14 @@ CHANGING = ("focal_mm", "focus_m", "f_number", "exposure_time", "iso", "timecode
 
 
 def from_exif(tags: dict[int, Any]) -> tuple[Metadata, int]:
-    """Metadata from EXIF values by tag number (any IFD), and how many fields were there but unreadable."""
+    """Metadata from EXIF values by tag number (any IFD), and how many fields were there but
+    unreadable."""
     return _collect({name: tags[number] for name, number in _EXIF.items() if number in tags})
 
 
 def from_openexr(header: dict[str, Any]) -> tuple[Metadata, int]:
-    """Metadata from an OpenEXR header's standard attributes, and how many were there but unreadable."""
+    """Metadata from an OpenEXR header's standard attributes, and how many were there but
+    unreadable."""
     return _collect({name: header[key] for name, key in _OPENEXR.items() if key in header})
 
 
@@ -204,9 +208,11 @@ _READERS: dict[str, Callable[[Any, str], Any]] = {
 def constant_and_curves(
     told: Iterable[tuple[int, dict[str, Any]]],
 ) -> tuple[dict[str, Any], dict[str, list[tuple[int, Any]]]]:
-    """What the pictures of a film say, by their numbers, parted into what is the same for all and what changes.
+    """What the pictures of a film say, by their numbers, parted into what is the same for all and
+    what changes.
 
-    Of CHANGING only, and only what at least half of the pictures say: a curve is (number, value) for each that does.
+    Of CHANGING only, and only what at least half of the pictures say: a curve is (number, value)
+    for each that does.
     """
     pictures = list(told)
     constant: dict[str, Any] = {}

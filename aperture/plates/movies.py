@@ -1,7 +1,8 @@
 """Movies: what a file holds, told exactly, and any of its pictures.
 
-FFmpeg reads them, through PyAV. A movie's pictures are told by the times in its packets, not by what its header claims:
-so many pictures, at this rate, or at none. Each picture is found again by its number, from the key picture before it.
+FFmpeg reads them, through PyAV. A movie's pictures are told by the times in its packets, not by
+what its header claims: so many pictures, at this rate, or at none. Each picture is found again by
+its number, from the key picture before it.
 """
 
 from __future__ import annotations
@@ -44,7 +45,8 @@ RATES = tuple(
         (120, 1),
     )
 )
-# Where a file doesn't say its matrix: BT.601 below this height, BT.709 from it on. Common practice, no source.
+# Where a file doesn't say its matrix: BT.601 below this height, BT.709 from it on. Common practice,
+# no source.
 HD_HEIGHT = 720
 MATRICES = {1: "BT.709", 4: "FCC", 5: "BT.601", 6: "BT.601", 7: "SMPTE 240M", 9: "BT.2020"}
 # Codecs that give every sample back; all others leave out what is hardly seen.
@@ -57,12 +59,14 @@ class Movie:
     """What a movie holds.
 
     times : (N,) when each picture is shown, in units of `tick` seconds, in order.
-    keys : which of the pictures can be decoded without another; `key_places`: where the file has each, in ticks
+    keys : which of the pictures can be decoded without another; `key_places`: where the file has
+    each, in ticks
         of decoding time.
     rate : pictures a second; None where they come at no steady rate.
     rotation : degrees that the picture is to be turned anticlockwise, a multiple of 90.
     matrix, full_range : how its Y′CbCr values mean colour; `told` is whether the file says so.
-    by_count : the times of its pictures are muddled (old codecs in AVI), and only their order holds.
+    by_count : the times of its pictures are muddled (old codecs in AVI), and only their order
+    holds.
     """
 
     container: str
@@ -115,7 +119,8 @@ class Movie:
 
 
 def repeated_and_dropped(shown: list[int], count: int) -> tuple[list[int], list[int]]:
-    """Of the pictures that frames show: those shown more than once, and those of `count` never shown."""
+    """Of the pictures that frames show: those shown more than once, and those of `count` never
+    shown."""
     seen: dict[int, int] = {}
     for picture in shown:
         seen[picture] = seen.get(picture, 0) + 1
@@ -141,7 +146,8 @@ _last = threading.local()  # `decoder` that is kept open, and `what` file it is 
 
 
 class Decoder:
-    """Pictures of a movie by number, upright; one after the other is quick, going back costs as far as the key picture before.
+    """Pictures of a movie by number, upright; one after the other is quick, going back costs as far
+    as the key picture before.
 
     Not to be shared by threads. Close it, or use it with `with`.
     """
@@ -163,8 +169,8 @@ class Decoder:
 
     @classmethod
     def kept(cls, path: Path, movie: Movie, name: str | None = None) -> Decoder:
-        """The decoder of this thread that was asked last, if it was of the same file as that is now: it goes on from where it
-        was. It stays open; the one of another file is closed.
+        """The decoder of this thread that was asked last, if it was of the same file as that is
+        now: it goes on from where it was. It stays open; the one of another file is closed.
         """
         told = path.stat()
         what = (path, told.st_mtime_ns, told.st_size)
@@ -188,7 +194,8 @@ class Decoder:
         return _pixels(self._frame(number), self.movie, kind)
 
     def display(self, number: int) -> Array:
-        """(H, W, 3) uint8 B′G′R′ for looking at, upright: quicker than `picture`. Raises as that does."""
+        """(H, W, 3) uint8 B′G′R′ for looking at, upright: quicker than `picture`. Raises as that
+        does."""
         return _pixels(self._frame(number), self.movie, "bgr24", exact=False)
 
     def _frame(self, number: int) -> Any:
@@ -199,8 +206,9 @@ class Decoder:
         wanted = movie.times[number]
         try:
             if self._frames is None or number < self._next or movie.keys[before] > self._next:
-                # Told by when it is shown, FFmpeg goes to the key picture itself in most files, and else to a later one;
-                # told by when it is decoded, to the one before in most, which costs twice as much.
+                # Told by when it is shown, FFmpeg goes to the key picture itself in most files, and
+                # else to a later one; told by when it is decoded, to the one before in most, which
+                # costs twice as much.
                 self._jumped_to = wanted if not movie.by_count else movie.times[0]
                 self._seek(before, movie.times[movie.keys[before]])
                 found = self._next_of(number, wanted)
@@ -231,7 +239,8 @@ class Decoder:
         return None
 
     def _decoded(self) -> Iterator[Any]:
-        """The pictures from here on; those before the one that is jumped to only as far as it needs them."""
+        """The pictures from here on; those before the one that is jumped to only as far as it needs
+        them."""
         context = self._stream.codec_context
         for packet in self._container.demux(self._stream):
             before = packet.pts is not None and packet.pts < self._jumped_to
@@ -247,8 +256,9 @@ class Decoder:
 
 
 def _pixels(frame: Any, movie: Movie, kind: str, exact: bool = True) -> Array:
-    """A decoded frame as (H, W, 3) of full range, upright, by the movie's matrix and range; `kind` is FFmpeg's name of the pixels'
-    form; `exact`: whether colour, of which there is less, is laid between its pixels with care.
+    """A decoded frame as (H, W, 3) of full range, upright, by the movie's matrix and range; `kind`
+    is FFmpeg's name of the pixels' form; `exact`: whether colour, of which there is less, is laid
+    between its pixels with care.
     """
     matrix = {"BT.709": 1, "FCC": 4, "BT.601": 5, "SMPTE 240M": 7, "BT.2020": 9}[movie.matrix]
     converted = frame.reformat(
@@ -282,7 +292,8 @@ def _opened(path: Path, name: str) -> Any:
 
 
 def _packets(container: Any, stream: Any, name: str) -> list[tuple[int, int, bool]]:
-    """The pictures as they are stored: when each is shown and when decoded, in ticks, and whether it is a key picture.
+    """The pictures as they are stored: when each is shown and when decoded, in ticks, and whether
+    it is a key picture.
 
     Those that an edit list hides are left out.
     """
@@ -354,9 +365,11 @@ def _told(
 
 
 def steady_rate(times: list[int], tick: Fraction, told: tuple[Any, ...]) -> Fraction | None:
-    """The rate at which all pictures come, as far as times rounded to ticks can tell; None where they don't come steadily.
+    """The rate at which all pictures come, as far as times rounded to ticks can tell; None where
+    they don't come steadily.
 
-    `told`: rates that the file claims, tried first, then those of the trade, then the one that the times have on average.
+    `told`: rates that the file claims, tried first, then those of the trade, then the one that the
+    times have on average.
     """
     if len(times) < 2:
         return next((Fraction(rate) for rate in told if rate), None)

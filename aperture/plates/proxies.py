@@ -1,4 +1,5 @@
-"""What a page needs of a picture: a proxy that a browser shows, a thumbnail, and every real pixel for the loupe."""
+"""What a page needs of a picture: a proxy that a browser shows, a thumbnail, and every real pixel
+for the loupe."""
 
 import hashlib
 import os
@@ -34,7 +35,8 @@ def display_bytes(pixels: Array, linear: bool) -> Array:
 
 
 def write_full(pixels: Array, linear: bool, folder: Path) -> None:
-    """Write `pixels.npy` (full size, uint8 sRGB for the loupe), and `working.npy` where the samples are finer than 8 bit."""
+    """Write `pixels.npy` (full size, uint8 sRGB for the loupe), and `working.npy` where the samples
+    are finer than 8 bit."""
     full = np.lib.format.open_memmap(
         folder / "pixels.npy", mode="w+", dtype=np.uint8, shape=(*pixels.shape[:2], 3)
     )
@@ -50,7 +52,8 @@ def write_full(pixels: Array, linear: bool, folder: Path) -> None:
 
 
 def write_proxies(picture: Picture, folder: Path) -> None:
-    """Write `pixels.npy` (full size, uint8, for the loupe), `proxy.jpg` and `thumb.jpg` into an existing folder.
+    """Write `pixels.npy` (full size, uint8, for the loupe), `proxy.jpg` and `thumb.jpg` into an
+    existing folder.
 
     Also `working.npy`, the samples as the file has them, where these are finer than 8 bit.
     """

@@ -1,4 +1,5 @@
-"""Read one picture: JPEG, PNG (8, 16 bit), TIFF (8, 16 bit, float), OpenEXR (half, float), DPX (8 to 16 bit)."""
+"""Read one picture: JPEG, PNG (8, 16 bit), TIFF (8, 16 bit, float), OpenEXR (half, float), DPX (8
+to 16 bit)."""
 
 from __future__ import annotations
 
@@ -30,7 +31,8 @@ LARGEST_EXIF = 16_000_000
 
 @dataclass(frozen=True)
 class Picture:
-    """pixels: (height, width, 3), uint8 or uint16 display values, or float16/32 linear light; upright. notes: what was changed, in sentences."""
+    """pixels: (height, width, 3), uint8 or uint16 display values, or float16/32 linear light;
+    upright. notes: what was changed, in sentences."""
 
     kind: str
     pixels: Array
@@ -51,7 +53,8 @@ class Picture:
 
 
 def kind_of(path: Path, name: str) -> str:
-    """A key of ENDINGS, by the file's first bytes. Raises Problem where it is none, or its name says another."""
+    """A key of ENDINGS, by the file's first bytes. Raises Problem where it is none, or its name
+    says another."""
     with open(path, "rb") as file:
         head = file.read(8)
     if not head:
@@ -300,7 +303,8 @@ def _read_dpx(path: Path, name: str, kind: str) -> Picture:
 
 
 def metadata_of(path: Path) -> Metadata:
-    """What a file says about how it was taken, without its pixels. Never raises: a film may hold damaged files."""
+    """What a file says about how it was taken, without its pixels. Never raises: a film may hold
+    damaged files."""
     try:
         ending = path.suffix.lower()
         if ending in (".jpg", ".jpeg", ".png", ".tif", ".tiff"):

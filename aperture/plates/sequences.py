@@ -19,7 +19,8 @@ class Sequence:
 
     stem, ending : what stands before and after the number.
     files : file name by picture number, in order of the numbers.
-    doubled : further files whose number another file has already (plate.7.exr beside plate.07.exr), by number.
+    doubled : further files whose number another file has already (plate.7.exr beside plate.07.exr),
+    by number.
     """
 
     stem: str
@@ -39,7 +40,8 @@ class Sequence:
 
     @property
     def missing(self) -> list[int]:
-        """The numbers between first and last that have no file; at most as many as there are files, and 10,000."""
+        """The numbers between first and last that have no file; at most as many as there are files,
+        and 10,000."""
         out: list[int] = []
         numbers = list(self.files)
         for before, after in zip(numbers, numbers[1:]):
@@ -56,10 +58,12 @@ class Sequence:
 
 
 def tell_apart(names: Iterable[str]) -> tuple[list[Sequence], list[str]]:
-    """The sequences among file names (with folders, parted by /), the longest first; and the names that belong to none.
+    """The sequences among file names (with folders, parted by /), the longest first; and the names
+    that belong to none.
 
-    Pictures of one sequence share folder, stem and ending, in whatever case the ending is written. Files that aren't
-    pictures by their ending belong to none. One numbered picture alone is a sequence of one.
+    Pictures of one sequence share folder, stem and ending, in whatever case the ending is written.
+    Files that aren't pictures by their ending belong to none. One numbered picture alone is a
+    sequence of one.
     """
     found: dict[tuple[str, str], dict[int, list[str]]] = {}
     others = []

@@ -21,19 +21,20 @@ def map_between(source: Camera, target: Camera) -> tuple[Array, Array]:
     Parameters
     ----------
     source, target : Camera
-        Of the picture that there is, and of the one that is made; where they look matters, not where
-        they stand.
+        Of the picture that there is, and of the one that is made; where they look matters, not
+        where they stand.
 
     Returns
     -------
     x, y : ndarray, shape (height, width) of the target, float32
-        For OpenCV's remap, which counts from the first pixel's centre. What the source's lens doesn't
-        reach is far outside.
+        For OpenCV's remap, which counts from the first pixel's centre. What the source's lens
+        doesn't reach is far outside.
     """
     import cv2
 
     width, height = target.grid.width, target.grid.height
-    # A panorama's map jumps where the picture goes on at its other side: there nothing lies between two rays.
+    # A panorama's map jumps where the picture goes on at its other side: there nothing lies between
+    # two rays.
     step = 1 if source.lens.projection.around else STEP
     across, down = np.arange(0, width + step, step) + 0.5, np.arange(0, height + step, step) + 0.5
     x, y = np.meshgrid(across, down)
@@ -53,7 +54,8 @@ def map_between(source: Camera, target: Camera) -> tuple[Array, Array]:
 
 
 def going_on(picture: Array) -> Array:
-    """(H, W + 2 GOING_ON, C) a panorama of all around, that ends on neither side, for what mixes neighbours."""
+    """(H, W + 2 GOING_ON, C) a panorama of all around, that ends on neither side, for what mixes
+    neighbours."""
     return np.pad(picture, ((0, 0), (GOING_ON, GOING_ON), (0, 0)), mode="wrap")
 
 

@@ -1,4 +1,5 @@
-"""What is done to a picture on its way in: mirrored, turned upright, made smaller. Each is a step of the gate chain, in this order."""
+"""What is done to a picture on its way in: mirrored, turned upright, made smaller. Each is a step
+of the gate chain, in this order."""
 
 from __future__ import annotations
 
@@ -20,7 +21,8 @@ class WayIn:
 
     flip : mirrored left to right, first of all.
     quarters : then turned clockwise by so many quarters, 0 … 3.
-    width : then brought to so many px of width, with the height that keeps the aspect; 0: as it is. It never enlarges.
+    width : then brought to so many px of width, with the height that keeps the aspect; 0: as it is.
+    It never enlarges.
     """
 
     flip: bool = False
@@ -97,7 +99,8 @@ class WayIn:
         return scaled
 
     def back(self, points: ArrayLike, size: tuple[int, int]) -> Array:
-        """The other way: from points (N, 2) px as they come in to those of the file's picture, which has this size."""
+        """The other way: from points (N, 2) px as they come in to those of the file's picture,
+        which has this size."""
         at = np.array(points, float).reshape(-1, 2)
         turned = WayIn(self.flip, self.quarters).size(*size)
         at = at * np.array(turned) / self.size(*size)

@@ -8,7 +8,8 @@ from aperture.arrays import Array
 
 
 def alpha_report(alpha: Array) -> list[str]:
-    """Sentences about an alpha (H, W): solid inside, empty outside, soft along the edge, stray pixels."""
+    """Sentences about an alpha (H, W): solid inside, empty outside, soft along the edge, stray
+    pixels."""
     import cv2
 
     solid, empty = alpha > 0.999, alpha < 0.001

@@ -1,4 +1,5 @@
-"""Renders as a lens and a shutter make them: depth of field with the blur's shape, motion blur, exposure.
+"""Renders as a lens and a shutter make them: depth of field with the blur's shape, motion blur,
+exposure.
 
 Each ray of a pixel leaves from another place of the lens opening, at another moment while the
 shutter is open, and goes through the point of the plane of focus that the pixel sees. Their mean is
@@ -117,7 +118,8 @@ def tables(
 
 
 def _on_plane(camera: Camera, rows: Sequence[int], columns: Sequence[int]) -> Array:
-    """(R + 1, C + 1, 2) where the rays of the pixels' corners meet the plane a metre before the camera."""
+    """(R + 1, C + 1, 2) where the rays of the pixels' corners meet the plane a metre before the
+    camera."""
     across = np.arange(columns[0], columns[1] + 1.0)
     down = np.arange(rows[0], rows[1] + 1.0)
     straight = not camera.lens.bends
@@ -322,7 +324,8 @@ class Blurred:
         )
 
     def _shared(self, moments: Array) -> list[tuple[Placed, Array]]:
-        """The scene at its moments, with the rays (K,) that see it then; nothing where it stands still."""
+        """The scene at its moments, with the rays (K,) that see it then; nothing where it stands
+        still."""
         if not self.over_time:
             return []
         (least, most), last = _span(self.blur.shutter), len(self.over_time) - 1
@@ -407,7 +410,8 @@ class Blurred:
     def _bring_along(
         self, items: Array, rays: tuple[Array, ...], shared: list[tuple[Placed, Array]]
     ) -> None:
-        """Take the rays that meet what moves to where it is on the frame, so that its checkers lie there."""
+        """Take the rays that meet what moves to where it is on the frame, so that its checkers lie
+        there."""
         for placed, part in shared:
             for index in self.moving:
                 mine = part[items[part] == index]
@@ -446,7 +450,8 @@ class Blurred:
 
 
 class BlurredAround(Blurred):
-    """The same of a panorama: with a shutter, but without depth of field, which has no one plane there.
+    """The same of a panorama: with a shutter, but without depth of field, which has no one plane
+    there.
 
     Raises Problem where a lens is wanted.
     """

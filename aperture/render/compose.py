@@ -1,6 +1,7 @@
 """Pictures laid over each other in linear light, and words burnt into them.
 
-Porter, T. & Duff, T., "Compositing digital images", SIGGRAPH 1984: A over B is A + (1 − αA) B, for colours multiplied by their alpha.
+Porter, T. & Duff, T., "Compositing digital images", SIGGRAPH 1984: A over B is A + (1 − αA) B, for
+colours multiplied by their alpha.
 """
 
 from __future__ import annotations
@@ -28,7 +29,8 @@ def over(front: Array, back: Array) -> Array:
 
 
 def composite(kind: str, plate: Array, render: Array, shadow: Any = None) -> Array:
-    """(H, W, 3) linear, one of KINDS, of a plate (H, W, 3), a premultiplied render (H, W, 4) and the share of light that it takes away (H, W)."""
+    """(H, W, 3) linear, one of KINDS, of a plate (H, W, 3), a premultiplied render (H, W, 4) and
+    the share of light that it takes away (H, W)."""
     if kind == "plate":
         return plate
     if kind == "render":

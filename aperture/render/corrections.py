@@ -1,7 +1,9 @@
-"""What was done to a plate on its way from the sensor, and whether a render got it too often, or not yet.
+"""What was done to a plate on its way from the sensor, and whether a render got it too often, or
+not yet.
 
-A matched camera describes the plate as it is: turned, flipped, desqueezed. A render from it has all that already, and must get none of
-it again. What was rendered for another grid of the gate chain, or by a program that knows no distortion, must be brought to the plate.
+A matched camera describes the plate as it is: turned, flipped, desqueezed. A render from it has all
+that already, and must get none of it again. What was rendered for another grid of the gate chain,
+or by a program that knows no distortion, must be brought to the plate.
 """
 
 from __future__ import annotations
@@ -26,7 +28,9 @@ AGREES = (
 )
 CLEARLY = 0.2  # by how much more another way must agree to be taken
 SMALL = 480  # px across at which pictures are compared as wholes
-BETTER_PX = 0.3  # by how much the outlines must lie better for what moves them by some pixels only to be done to a render
+# By how much the outlines must lie better for what moves them by some pixels only to be done to a
+# render.
+BETTER_PX = 0.3
 TURNED = 0.08  # as CLEARLY, of a panorama's turn alone: it is known by its very amount
 FINE_PX = 12.0  # a shift of less than this is told by the outlines, not by what the pictures cover
 # A panorama's turn of less than this isn't seen; of less than the next it is told by the outlines.
@@ -37,9 +41,11 @@ STABILISED = "Stabilised"
 
 @dataclass(frozen=True)
 class Correction:
-    """One correction. `ways`: those that can be told apart: 0 leaves a render as it came, 1 does it, −1 takes it back, −2 twice.
+    """One correction. `ways`: those that can be told apart: 0 leaves a render as it came, 1 does
+    it, −1 takes it back, −2 twice.
 
-    `of_plate`: it is part of the plate's chain; else a slip that can happen to any render. `apply(picture, way)` gives the picture (H, W, C).
+    `of_plate`: it is part of the plate's chain; else a slip that can happen to any render.
+    `apply(picture, way)` gives the picture (H, W, C).
     """
 
     key: str
@@ -53,8 +59,8 @@ class Correction:
 
 @dataclass(frozen=True)
 class Target:
-    """A grid that a render may be for. `to_plate(picture)` brings one of its size, (H, W, C), onto the plate, bending it where the grid is
-    `straight` and the plate isn't."""
+    """A grid that a render may be for. `to_plate(picture)` brings one of its size, (H, W, C), onto
+    the plate, bending it where the grid is `straight` and the plate isn't."""
 
     key: str
     name: str
@@ -81,7 +87,8 @@ class Recognised:
 
 
 def corrections_of(chain: Chain | None, camera: Camera | None) -> list[Correction]:
-    """The corrections of a plate: those in its chain, its lens's distortion, and the slips that are always possible."""
+    """The corrections of a plate: those in its chain, its lens's distortion, and the slips that are
+    always possible."""
     out = [] if chain is None else _of_chain(chain)
     stages = () if chain is None else chain.stages[: chain.plate + 1]
     flips = {stage.step["way"] for stage in stages if stage.step.get("do") == "flip"}
@@ -145,7 +152,8 @@ def _desqueeze(chain: Chain, before: Stage, stage: Stage) -> Correction:
 
 
 def _stabilise(chain: Chain, before: Stage, stage: Stage) -> Correction:
-    # In px of the plate, whatever the grid was that the step moved: where a px of the picture was before, or came to lie.
+    # In px of the plate, whatever the grid was that the step moved: where a px of the picture was
+    # before, or came to lie.
     plate, grids = chain.plate_grid, (before.grid, stage.grid)
 
     def led(at: Array, way: int) -> Array:
@@ -264,8 +272,9 @@ def apply(
 def recognise(
     alpha: Array, expected: Array, corrections: list[Correction], targets: list[Target]
 ) -> Recognised | None:
-    """The grid that a render with this alpha (H, W) was made for, and what must be done to it, so that it agrees best with the
-    `expected` alpha (H, W) of the plate, fine corrections left aside; None where its size fits in no way.
+    """The grid that a render with this alpha (H, W) was made for, and what must be done to it, so
+    that it agrees best with the `expected` alpha (H, W) of the plate, fine corrections left aside;
+    None where its size fits in no way.
     """
     best, plain = None, 0.0
     movable = [one for one in corrections if len(one.ways) > 1 and not one.fine]
@@ -283,7 +292,8 @@ def recognise(
             score = overlap(found[..., 0], expected)
             if target.key == PLATE and not changes:
                 plain = score
-            # Of two explanations that agree alike: another grid where its size says so, else a correction done twice.
+            # Of two explanations that agree alike: another grid where its size says so, else a
+            # correction done twice.
             elsewhere = 0.005
             if target.key == PLATE:
                 elsewhere = 0.0
@@ -310,7 +320,8 @@ def refined(
     targets: list[Target],
     geometry: Geometry,
 ) -> Geometry:
-    """The geometry with those ways of the fine corrections, one after the other, with which the outlines lie best."""
+    """The geometry with those ways of the fine corrections, one after the other, with which the
+    outlines lie best."""
     from aperture.render import offsets
 
     for one in corrections:
@@ -342,7 +353,8 @@ def overlap(alpha: Array, expected: Array) -> float:
 
 
 def in_words(one: Correction, way: int, by_hand: bool = False, target: Target | None = None) -> str:
-    """What the render must and must not get of a correction, and what was done; `target`: the grid that it was made for."""
+    """What the render must and must not get of a correction, and what was done; `target`: the grid
+    that it was made for."""
     if one.name == STABILISED:
         return _stabilised_in_words(one, way)
     if not one.of_plate:
@@ -404,7 +416,8 @@ def _scaled(picture: Array, across: float, down: float) -> Array:
 
 
 def _bent(picture: Array, camera: Camera, way: int) -> Array:
-    """A straight picture bent as the camera's lens bends (1), or a bent one straightened (−1); at any size."""
+    """A straight picture bent as the camera's lens bends (1), or a bent one straightened (−1); at
+    any size."""
     high, wide = picture.shape[:2]
     grid, old, new = camera.grid.resize(wide, high), straight(camera.lens), camera.lens
     if way < 0:
@@ -417,8 +430,8 @@ def _bent(picture: Array, camera: Camera, way: int) -> Array:
 def _resampled(
     picture: Array, lead: Callable[..., Any], width: int, height: int, around: bool = False
 ) -> Array:
-    """(height, width, C) of a picture, where `lead` (N, 2) px → (N, 2) px says which of its places each place shows; empty outside.
-    around: the picture goes on at its other side.
+    """(height, width, C) of a picture, where `lead` (N, 2) px → (N, 2) px says which of its places
+    each place shows; empty outside. around: the picture goes on at its other side.
 
     Along whole pixels nothing is interpolated.
     """

@@ -1,8 +1,8 @@
 """The compiled part of a render with depth of field and motion blur: rays, shading, and their mean.
 
-A block is R rows and C columns of pixels with S rays each; rays are in the order (row, column, ray).
-Everything is measured from where the camera stands on the frame, so that embree's single precision
-is spent near it.
+A block is R rows and C columns of pixels with S rays each; rays are in the order (row, column,
+ray). Everything is measured from where the camera stands on the frame, so that embree's single
+precision is spent near it.
 """
 
 from __future__ import annotations
@@ -41,9 +41,8 @@ def make_rays(corners, at, side, places, moments, times, lens, optics, field, ou
     side : S is side².
     places : (M, 2) of the lens opening, M a multiple of S.
     moments : rotations (T, 3, 3), places (T, 3) and zooms (T,) of the camera, from its own on the
-    frame.
-    times : (opens, open, readout, least, most, height): frames, as `Shutter` has them; the moments lie
-    evenly from least to most.
+    frame. times : (opens, open, readout, least, most, height): frames, as `Shutter` has them; the
+    moments lie evenly from least to most.
     lens : radius of the opening, metres, and one over the focus, 0 for infinity.
     optics : (cat's eye, its onset, swirl, width).
     field : (x, y, across, down): the principal point, px, and what makes half diagonals of px.
@@ -115,8 +114,8 @@ def make_rays(corners, at, side, places, moments, times, lens, optics, field, ou
                 instants[n] = moment
                 total += weight
                 n += 1
-            # What the barrel cuts makes the spot smaller, not the picture darker: that is vignetting,
-            # which has its own figure.
+            # What the barrel cuts makes the spot smaller, not the picture darker: that is
+            # vignetting, which has its own figure.
             if total > 0:
                 for ray in range(rays):
                     weights[n - rays + ray] /= total
@@ -176,8 +175,8 @@ def toward_sun(met, rays, faces, sun, reach, out):
     faces : starts (I + 1,), normals (F, 3), offsets (F,) and catches (I,), as `Scene` has them.
     sun : (3,) unit.
     reach : metres of the scene, for the lift.
-    out : points (N, 3) float32, which ray each is (N,) int32, and per ray its distance (N,), how far
-    its normal points up (N,) and faces the sun (N,), float32.
+    out : points (N, 3) float32, which ray each is (N,) int32, and per ray its distance (N,), how
+    far its normal points up (N,) and faces the sun (N,), float32.
 
     Returns how many are listed.
     """
@@ -222,9 +221,11 @@ def shade(met, rays, faces, seen, looks, light, out):
 
     met, rays, faces : as `toward_sun` takes them.
     seen : distances, ups and facings, as it fills them; the facing of what lies in shadow is 0.
-    looks : materials (I,), sizes of checkers (I,), bases (I, 3) from the camera, rotations (I, 3, 3).
+    looks : materials (I,), sizes of checkers (I,), bases (I, 3) from the camera, rotations (I, 3,
+    3).
     light : (sun, ambient, gain).
-    out : beauty (R · C, 4) and masks (R · C, I or 0), set to 0 but for the light of other materials.
+    out : beauty (R · C, 4) and masks (R · C, I or 0), set to 0 but for the light of other
+    materials.
     """
     items, primitives = met
     origins, directions, weights = rays

@@ -1,6 +1,8 @@
-"""How far a render's outlines lie from where they should: point by point, and as one shift, scale and rotation.
+"""How far a render's outlines lie from where they should: point by point, and as one shift, scale
+and rotation.
 
-Both pictures are averaged over pixels, so across a clean edge the difference of their sums is the distance between the two edges.
+Both pictures are averaged over pixels, so across a clean edge the difference of their sums is the
+distance between the two edges.
 """
 
 from __future__ import annotations
@@ -27,11 +29,13 @@ HALF = 0.08  # px within which a shift counts as the half pixel of another conve
 
 @dataclass(frozen=True, eq=False)
 class Offsets:
-    """at: (N, 2) px on the expected outline; normal: (N, 2) outward; off: (N,) px that the render lies farther out along it.
+    """at: (N, 2) px on the expected outline; normal: (N, 2) outward; off: (N,) px that the render
+    lies farther out along it.
 
-    shift: (2,) px right and down; scale; rotation, radians, clockwise as seen: what best explains them, about the picture's middle.
-    rest: (N,) px that this leaves. plus_minus: (4,) standard deviations of shift right and down, and of scale and rotation in px at the
-    picture's corner, `corner` px from its middle.
+    shift: (2,) px right and down; scale; rotation, radians, clockwise as seen: what best explains
+    them, about the picture's middle. rest: (N,) px that this leaves. plus_minus: (4,) standard
+    deviations of shift right and down, and of scale and rotation in px at the picture's corner,
+    `corner` px from its middle.
     """
 
     at: Array
@@ -56,14 +60,16 @@ class Offsets:
 
 
 def measure(alpha: Array, expected: Array) -> Offsets | None:
-    """Compare two alphas (H, W), the second being right; None where there are too few clean edges."""
+    """Compare two alphas (H, W), the second being right; None where there are too few clean
+    edges."""
     at, normal = _outline(expected)
     if not len(at):
         return None
     steps = np.arange(-REACH, REACH + STEP / 2, STEP)
     where = at[:, None] + steps[:, None] * normal[:, None]
     right, found = (_sampled(picture, where) for picture in (expected, alpha))
-    # A clean edge: full on one side, empty on the other, in both pictures; else another outline is near.
+    # A clean edge: full on one side, empty on the other, in both pictures; else another outline is
+    # near.
     clean = np.ones(len(at), bool)
     for profile in (right, found):
         clean &= (profile[:, :5] > 0.97).all(axis=1) & (profile[:, -5:] < 0.03).all(axis=1)
@@ -73,8 +79,8 @@ def measure(alpha: Array, expected: Array) -> Offsets | None:
 
 
 def explained(at: Array, normal: Array, off: Array, shape: tuple[int, int]) -> Offsets:
-    """Distances `off` (N,) px along `normal` (N, 2) at places `at` (N, 2) px, with the shift, scale and rotation about the middle of a
-    picture of `shape` (H, W) that best explain them.
+    """Distances `off` (N,) px along `normal` (N, 2) at places `at` (N, 2) px, with the shift, scale
+    and rotation about the middle of a picture of `shape` (H, W) that best explain them.
     """
     middle, size = np.array(shape[::-1]) / 2, np.hypot(*shape) / 2
     away = (at - middle) / size
@@ -102,7 +108,8 @@ def explained(at: Array, normal: Array, off: Array, shape: tuple[int, int]) -> O
 
 
 def shift_alone(found: Offsets) -> tuple[Array, Array]:
-    """(2,) px right and down that best explain the distances without scale and rotation, and their ± (inf where they are open).
+    """(2,) px right and down that best explain the distances without scale and rotation, and their
+    ± (inf where they are open).
 
     What a frame's few outlines tell best, and what may be compared from frame to frame.
     """
@@ -111,7 +118,8 @@ def shift_alone(found: Offsets) -> tuple[Array, Array]:
 
 
 def _best(rows: Array, off: Array) -> tuple[Array, Array, Array]:
-    """(k,) the unknowns of rows (N, k) that best explain distances (N,) px, their ± (inf where they are open), and what is left (N,)."""
+    """(k,) the unknowns of rows (N, k) that best explain distances (N,) px, their ± (inf where they
+    are open), and what is left (N,)."""
     size = rows.shape[1]
     weight, scale = np.ones(len(rows)), 0.01
     for _ in range(8):  # points that something else has moved have less and less of a say
@@ -139,7 +147,8 @@ def _open(design: Array) -> Array:
 
 
 def _outline(expected: Array) -> tuple[Array, Array]:
-    """Points along the outline of an alpha, (N, 2) px with the origin at the outer corner, and outward unit normals."""
+    """Points along the outline of an alpha, (N, 2) px with the origin at the outer corner, and
+    outward unit normals."""
     import cv2
 
     smooth = cv2.GaussianBlur(expected.astype(np.float32), (0, 0), 1.0)
@@ -185,8 +194,8 @@ def _sampled(picture: Array, where: Array) -> Array:
 def in_words(found: Offsets, hard: bool = False) -> list[str]:
     """What explains the offsets, in sentences, each figure with its ±.
 
-    Only what the outlines can tell is told: a shift, scale or turn that is sure. `hard`: whether the
-    render has no alpha, so that its outlines are known to half a pixel only.
+    Only what the outlines can tell is told: a shift, scale or turn that is sure. `hard`: whether
+    the render has no alpha, so that its outlines are known to half a pixel only.
     """
     out = [*_shift_words(found), *_shape_words(found)]
     scale_known, turn_known = found.plus_minus[2:] < KNOWN_PX

@@ -1,4 +1,5 @@
-"""A render in passes: beauty, depth, position, normals, masks, occlusion, drawing, shadow and reflection."""
+"""A render in passes: beauty, depth, position, normals, masks, occlusion, drawing, shadow and
+reflection."""
 
 from __future__ import annotations
 
@@ -37,9 +38,9 @@ PASSES = {
 class Wanted:
     """What is rendered, and how.
 
-    samples × samples rays a pixel for what is softened at edges; occlusion_m: how far occlusion looks;
-    region: left, top, right, bottom px. blur: the lens and the shutter of beauty and masks; every
-    other pass is of the frame's own moment, and sharp.
+    samples × samples rays a pixel for what is softened at edges; occlusion_m: how far occlusion
+    looks; region: left, top, right, bottom px. blur: the lens and the shutter of beauty and masks;
+    every other pass is of the frame's own moment, and sharp.
     """
 
     passes: tuple[str, ...] = ()
@@ -55,8 +56,9 @@ class Wanted:
 class Render:
     """Pictures (H, W[, C]) float32 by name. beauty: (H, W, 4) linear, premultiplied.
 
-    depth (of a panorama the distance) and distance are inf, position and normal 0 where nothing is; shadow is the share of the light taken away;
-    masks: (H, W, N), the share of each pixel that each stand-in covers, in the order of `names`.
+    depth (of a panorama the distance) and distance are inf, position and normal 0 where nothing is;
+    shadow is the share of the light taken away; masks: (H, W, N), the share of each pixel that each
+    stand-in covers, in the order of `names`.
     """
 
     layers: dict[str, Array]
@@ -78,7 +80,8 @@ def render(
 ) -> Render:
     """Render at the camera's grid size.
 
-    `plate`: (H, W, 3) linear, as `plate_camera` saw it, for what wears it. `progress(done)` is called with 0 … 1 and may raise to stop.
+    `plate`: (H, W, 3) linear, as `plate_camera` saw it, for what wears it. `progress(done)` is
+    called with 0 … 1 and may raise to stop.
     """
     wanted = wanted or Wanted()
     width, height, names = camera.grid.width, camera.grid.height, [look.name for _, look in items]
@@ -134,7 +137,8 @@ def render(
 
 
 def first_met(camera: Camera, items: list[tuple[StandIn, Look]]) -> Array:
-    """(H, W) int16: the index of the stand-in that is seen in the middle of each pixel, MISSED where none is."""
+    """(H, W) int16: the index of the stand-in that is seen in the middle of each pixel, MISSED
+    where none is."""
     scene = Scene(camera, items)
     rows, columns = _touched(
         camera, [item for item, _ in items], camera.grid.width, camera.grid.height
@@ -156,7 +160,8 @@ def first_met(camera: Camera, items: list[tuple[StandIn, Look]]) -> Array:
 
 
 def coverage(camera: Camera, items: list[tuple[StandIn, Look]], samples: int = 4) -> Array:
-    """(H, W) float32: the alpha that `render` gives, without its light. Only along edges more than one ray a pixel is asked for."""
+    """(H, W) float32: the alpha that `render` gives, without its light. Only along edges more than
+    one ray a pixel is asked for."""
     import cv2
 
     met, scene = first_met(camera, items), Scene(camera, items)
@@ -217,9 +222,11 @@ def _empty(height: int, width: int, passes: tuple[str, ...], count: int) -> dict
 
 
 def rays(camera: Camera, rows: tuple[int, int], columns: tuple[int, int], samples: int) -> Array:
-    """(R · samples, C · samples, 3) unit world directions through the pixels' samples, evenly spaced.
+    """(R · samples, C · samples, 3) unit world directions through the pixels' samples, evenly
+    spaced.
 
-    Where the lens bends, those within a pixel are interpolated between its corners: off by some 1e-5 px.
+    Where the lens bends, those within a pixel are interpolated between its corners: off by some
+    1e-5 px.
     """
     offsets = (np.arange(samples) + 0.5) / samples
     parted = isinstance(
@@ -337,7 +344,8 @@ def _hard(scene: Any, layers: Any, here: Any, wanted: Any) -> None:
 def _touched(
     camera: Camera, stand_ins: list[StandIn], width: int, height: int, reach: int = 0
 ) -> tuple[tuple[int, int], tuple[int, int]]:
-    """Pixel rows and columns that the stand-ins can reach, `reach` px beyond their outlines; everything where a corner isn't imaged."""
+    """Pixel rows and columns that the stand-ins can reach, `reach` px beyond their outlines;
+    everything where a corner isn't imaged."""
     if not stand_ins:
         return (0, 0), (0, 0)
     corners = np.concatenate([item.bounds() for item in stand_ins])

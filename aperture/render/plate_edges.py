@@ -1,4 +1,5 @@
-"""How far the plate's own edges lie from where the stand-ins' edges are seen: does the thing in the picture stand where its stand-in does?"""
+"""How far the plate's own edges lie from where the stand-ins' edges are seen: does the thing in the
+picture stand where its stand-in does?"""
 
 from __future__ import annotations
 
@@ -22,7 +23,8 @@ from aperture.scene.overlay import drawn_edges, runs
 from aperture.scene.stand_in import StandIn
 
 POINTS = 41  # along each edge, to tell where it is seen
-PIECE_PX = 60.0  # a longer stretch is measured in pieces, so that what bends or is covered in part does little harm
+# A longer stretch is measured in pieces, so that what bends or is covered in part does little harm.
+PIECE_PX = 60.0
 SHORTEST_PX = 24.0
 MOST_MOVED_PX = 0.9 * SEARCH_PX
 
@@ -30,10 +32,11 @@ MOST_MOVED_PX = 0.9 * SEARCH_PX
 def measure(
     pixels: Array, camera: Camera, items: list[StandIn], which: list[int], transfer: str = "srgb"
 ) -> tuple[Offsets | None, int]:
-    """Offsets of the plate's edges, to the right of how each stand-in's edge runs, and how many pieces had no edge in the picture.
+    """Offsets of the plate's edges, to the right of how each stand-in's edge runs, and how many
+    pieces had no edge in the picture.
 
-    pixels: (H, W, 3), may be memory-mapped; `transfer`: their curve; `which`: indices of the stand-ins that are measured, the others only hide. None where
-    too little was found.
+    pixels: (H, W, 3), may be memory-mapped; `transfer`: their curve; `which`: indices of the
+    stand-ins that are measured, the others only hide. None where too little was found.
     """
     scene, at, normals, off, refused = (
         Scene(camera, [(item, Look()) for item in items]),
@@ -75,10 +78,11 @@ def measure_film(
     transfer: str,
     count: Path,
 ) -> dict[int, Offsets | None]:
-    """`measure` on pictures of a film in its folder; None where too little was found, or the picture can't be read.
+    """`measure` on pictures of a film in its folder; None where too little was found, or the
+    picture can't be read.
 
-    cameras: of each picture's number its camera, as `frustum.to_json` has it. items: their ways go by
-    those numbers too. count: a file that holds how many are done.
+    cameras: of each picture's number its camera, as `frustum.to_json` has it. items: their ways go
+    by those numbers too. count: a file that holds how many are done.
     """
     out: dict[int, Offsets | None] = {}
 
@@ -134,7 +138,8 @@ def _pieces(scene: Scene, camera: Camera, item: StandIn) -> Iterator[Array]:
 
 
 def _seen(scene: Scene, camera: Camera, points: Array) -> Array:
-    """(N,) whether nothing stands before points on an edge; the edge's own faces may be met at once, or just missed."""
+    """(N,) whether nothing stands before points on an edge; the edge's own faces may be met at
+    once, or just missed."""
     away = points - camera.position
     distance = np.linalg.norm(away, axis=1)
     hits = scene.hit(away / distance[:, None])

@@ -1,7 +1,9 @@
-"""Renders that come back from other programs: read with their alpha, checked against what is expected, and put right.
+"""Renders that come back from other programs: read with their alpha, checked against what is
+expected, and put right.
 
-What is expected is the alpha of the same stand-ins through the same camera by the renderer that ships with the program. Which grid a
-render was made for, and which corrections it got too often or not yet, is recognised by `corrections`.
+What is expected is the alpha of the same stand-ins through the same camera by the renderer that
+ships with the program. Which grid a render was made for, and which corrections it got too often or
+not yet, is recognised by `corrections`.
 """
 
 from __future__ import annotations
@@ -45,8 +47,8 @@ ALPHAS = {"seen": "whichever agrees", "as is": "as it came", "inverted": "invert
 
 @dataclass(frozen=True, eq=False)
 class Returned:
-    """rgba: (H, W, 4) float32, linear and premultiplied once put right; has_alpha, linear: what the file said; `doubts`: what it
-    says, or its values show, that makes its colours doubtful."""
+    """rgba: (H, W, 4) float32, linear and premultiplied once put right; has_alpha, linear: what the
+    file said; `doubts`: what it says, or its values show, that makes its colours doubtful."""
 
     rgba: Array
     has_alpha: bool
@@ -132,7 +134,8 @@ def _require_size(width: int, height: int) -> None:
 
 
 def _require_declared_size(path: Path) -> None:
-    """Refuse a PNG or TIFF by what it says of its size. The decoder trusts it, even where the file is damaged."""
+    """Refuse a PNG or TIFF by what it says of its size. The decoder trusts it, even where the file
+    is damaged."""
     import tifffile
 
     with open(path, "rb") as file:
@@ -154,7 +157,8 @@ def _require_declared_size(path: Path) -> None:
 
 
 def _says_linear(path: Path) -> bool:
-    """Whether a PNG's gAMA chunk or a profile's name says that the values are linear (ISO/IEC 15948, clause 11.3.2.2)."""
+    """Whether a PNG's gAMA chunk or a profile's name says that the values are linear (ISO/IEC
+    15948, clause 11.3.2.2)."""
     from PIL import Image
 
     try:
@@ -213,7 +217,8 @@ REC709 = (
 
 
 def _doubts_of_exr(rgba: Array, primaries: Any) -> Iterator[Any]:
-    """What in an EXR makes its colours doubtful: other primaries, or steps of an 8-bit picture that was encoded for a screen."""
+    """What in an EXR makes its colours doubtful: other primaries, or steps of an 8-bit picture that
+    was encoded for a screen."""
     if (
         primaries is not None
         and np.abs(np.array(primaries, float).ravel()[:8] - REC709).max() > 0.005
@@ -238,7 +243,8 @@ def _doubts_of_exr(rgba: Array, primaries: Any) -> Iterator[Any]:
 
 @dataclass(frozen=True)
 class Taken:
-    """How a render is to be taken: `geometry` None: as recognised; keys of ENCODINGS, MULTIPLIED and ALPHAS."""
+    """How a render is to be taken: `geometry` None: as recognised; keys of ENCODINGS, MULTIPLIED
+    and ALPHAS."""
 
     geometry: Geometry | None = None
     encoding: str = "file"
@@ -253,10 +259,12 @@ def put_right(
     targets: Sequence[Target] = (),
     taken: Taken | None = None,
 ) -> tuple[Returned, list[Finding], Taken]:
-    """The render at the plate's size, upright, premultiplied, with what was found, and how it was taken, nothing left to recognise.
+    """The render at the plate's size, upright, premultiplied, with what was found, and how it was
+    taken, nothing left to recognise.
 
-    expected: (H, W) alpha. corrections, targets: as `corrections.corrections_of` and `targets_of` give them; the slips that are always
-    possible and the plate itself without. Raises Problem where its shape fits the plate in no way.
+    expected: (H, W) alpha. corrections, targets: as `corrections.corrections_of` and `targets_of`
+    give them; the slips that are always possible and the plate itself without. Raises Problem where
+    its shape fits the plate in no way.
     """
     taken, findings = taken or Taken(), list(found.doubts)
     corrections, targets = (
@@ -341,7 +349,8 @@ def _recognised(
     targets: list[Target],
     taken: Taken,
 ) -> tuple[bool, Geometry | None]:
-    """Whether a picture's alpha is inverted, and its geometry, unless they are told; without an alpha, what isn't black is its shape."""
+    """Whether a picture's alpha is inverted, and its geometry, unless they are told; without an
+    alpha, what isn't black is its shape."""
     shape = rgba[..., 3] if has_alpha else (rgba[..., :3].max(axis=2) >= 1e-4).astype(np.float32)
     if taken.geometry:
         return has_alpha and taken.alpha == "inverted", taken.geometry
@@ -408,7 +417,8 @@ def _told_multiplied(linear: bool, straight: bool | None) -> list[Finding]:
 
 
 def _is_straight(rgba: Array) -> bool | None:
-    """Whether colours along the edges are as bright as the solid ones beside them, rather than fading with the alpha; None where nothing tells."""
+    """Whether colours along the edges are as bright as the solid ones beside them, rather than
+    fading with the alpha; None where nothing tells."""
     import cv2
 
     value, alpha = rgba[..., :3].max(axis=2), rgba[..., 3]

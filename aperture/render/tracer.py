@@ -1,7 +1,8 @@
-"""Rays against stand-ins: where they meet, and how bright it is there. Shading is simple and honest: no tricks to look better.
+"""Rays against stand-ins: where they meet, and how bright it is there. Shading is simple and
+honest: no tricks to look better.
 
-Everything is measured from the camera, so that embree's single precision is spent near it; where a ray meets a plane is worked
-out again in double precision.
+Everything is measured from the camera, so that embree's single precision is spent near it; where a
+ray meets a plane is worked out again in double precision.
 """
 
 from __future__ import annotations
@@ -24,7 +25,8 @@ MISSED = -1
 
 @dataclass(frozen=True)
 class Look:
-    """How one stand-in is rendered. material: matte, mirror, plate or checker; part_of_plate: it is in the plate already, and only catches."""
+    """How one stand-in is rendered. material: matte, mirror, plate or checker; part_of_plate: it is
+    in the plate already, and only catches."""
 
     name: str = ""
     material: str = "matte"
@@ -34,7 +36,8 @@ class Look:
 
 @dataclass(frozen=True)
 class Light:
-    """The sun, an even sky and one square lamp. Angles in degrees: the sun's bearing from along toward across, and its height.
+    """The sun, an even sky and one square lamp. Angles in degrees: the sun's bearing from along
+    toward across, and its height.
 
     Strengths are of the light that a white surface facing it would send back.
     """
@@ -42,7 +45,8 @@ class Light:
     sun_bearing: float = 45.0
     sun_height: float = 50.0
     sun: float = 0.8
-    sun_size: float = 0.53  # degrees across, as from the earth (Allen's Astrophysical Quantities; cited from memory)
+    # Degrees across, as from the earth (Allen's Astrophysical Quantities; cited from memory).
+    sun_size: float = 0.53
     ambient: float = 0.35
     lamp: float = 0.0  # at 1 m
     lamp_at: tuple[float, float, float] = (0.0, 2.5, 0.0)
@@ -60,7 +64,8 @@ class Light:
 
 @dataclass(frozen=True, eq=False)
 class Hits:
-    """Where rays met: item (N,) index or MISSED; triangle (N,) index over all; distance (N,) metres; point, normal (N, 3), facing the ray."""
+    """Where rays met: item (N,) index or MISSED; triangle (N,) index over all; distance (N,)
+    metres; point, normal (N, 3), facing the ray."""
 
     item: Array
     triangle: Array
@@ -75,10 +80,11 @@ class Hits:
 
 
 class Scene:
-    """Stand-ins with their looks, seen from a camera. `plate`: (H, W, 3) linear, as `plate_camera` saw it, for what wears the plate.
+    """Stand-ins with their looks, seen from a camera. `plate`: (H, W, 3) linear, as `plate_camera`
+    saw it, for what wears the plate.
 
-    `back`: turns (I, 3, 3) and shifts (I, 3) that bring each stand-in, measured from the camera, to where
-    it is on the plate; None: it is there.
+    `back`: turns (I, 3, 3) and shifts (I, 3) that bring each stand-in, measured from the camera, to
+    where it is on the plate; None: it is there.
     """
 
     def __init__(
@@ -137,7 +143,8 @@ class Scene:
                 scene.run(np.zeros((1, 3), np.float32), np.ones((1, 3), np.float32))
 
     def hit(self, directions: Array, origins: Any = None) -> Hits:
-        """What rays (N, 3), from the camera or from `origins` (N, 3) measured from it, meet first."""
+        """What rays (N, 3), from the camera or from `origins` (N, 3) measured from it, meet
+        first."""
         n = len(directions)
         scene, meshes, _ = self._all
         item, triangle = np.full(n, MISSED, np.int32), np.zeros(n, np.int32)
@@ -179,7 +186,8 @@ class Scene:
         return found["geomID"], found["primID"]
 
     def first(self, directions: Array, origins: Array) -> tuple[Array, Array]:
-        """Items (N,), MISSED where there is none, and primitives (N,), of rays in single precision."""
+        """Items (N,), MISSED where there is none, and primitives (N,), of rays in single
+        precision."""
         scene, meshes, _ = self._all
         if not meshes:
             return np.full(len(directions), MISSED, np.int32), np.zeros(len(directions), np.int32)
@@ -189,7 +197,8 @@ class Scene:
     def blocked(
         self, points: Array, directions: Array, reach: Any = None, by_parts: bool = False
     ) -> Array:
-        """(N,) whether anything (or only what is part of the plate) lies that way from the points; within `reach` (N,) metres where given."""
+        """(N,) whether anything (or only what is part of the plate) lies that way from the points;
+        within `reach` (N,) metres where given."""
         scene, meshes, _ = self._parts if by_parts else self._all
         if not meshes or not len(points):
             return np.zeros(len(points), bool)
@@ -205,7 +214,8 @@ class Scene:
         )
 
     def lifted(self, hits: Hits, which: Array) -> Array:
-        """The points of some hits, off their faces by enough that rays from them don't meet the face itself."""
+        """The points of some hits, off their faces by enough that rays from them don't meet the
+        face itself."""
         points = hits.point[which]
         away = 4e-6 * np.maximum(np.sqrt(_dot(points, points)), 1e-3 * self.reach) + 1e-6
         return points + hits.normal[which] * away[:, None]
@@ -258,7 +268,8 @@ class Scene:
         return total
 
     def sky(self, normals: Array) -> Array:
-        """(K,) what the even sky gives: all of it from above, half as much to what faces the floor."""
+        """(K,) what the even sky gives: all of it from above, half as much to what faces the
+        floor."""
         return self.light.ambient * (0.75 + 0.25 * normals[:, 1])
 
     def shade(self, hits: Hits, which: Array, directions: Array, bounces: int = 1) -> Array:
@@ -287,7 +298,8 @@ class Scene:
     def reflected(
         self, hits: Hits, which: Any, directions: Any, bounces: int = 1
     ) -> tuple[Array, Array]:
-        """(K, 3) what some hits would reflect as mirrors, the sky where nothing is there; (K,) the item met."""
+        """(K, 3) what some hits would reflect as mirrors, the sky where nothing is there; (K,) the
+        item met."""
         normals, rays = hits.normal[which], directions[which]
         away = rays - 2 * _dot(rays, normals)[:, None] * normals
         out = np.repeat((self.light.ambient * (0.75 + 0.25 * away[:, 1]))[:, None], 3, axis=1)
@@ -298,7 +310,8 @@ class Scene:
         return out, again.item
 
     def occlusion(self, hits: Hits, which: Any, reach: float, rays: int = 16) -> Array:
-        """(K,) the share of the sky, weighted by the cosine, that is open within `reach` metres at some hits."""
+        """(K,) the share of the sky, weighted by the cosine, that is open within `reach` metres at
+        some hits."""
         points, normals = self.lifted(hits, which), hits.normal[which]
         helper = np.where(np.abs(normals[:, 1:2]) < 0.9, [[0.0, 1.0, 0.0]], [[1.0, 0.0, 0.0]])
         side = np.cross(normals, helper)
@@ -323,14 +336,16 @@ class Scene:
             if look.material == "checker" and mine.any():
                 item = self.items[index][0]
                 local = (hits.point[which[mine]] + self.camera.position - item.base) @ item.rotation
-                # A face's own normal leaves the square's side open along it: shift a little inward so that it doesn't flicker.
+                # A face's own normal leaves the square's side open along it: shift a little inward
+                # so that it doesn't flicker.
                 local -= 1e-6 * (hits.normal[which[mine]] @ item.rotation)
                 dark = np.floor(local / look.checker_m).astype(int).sum(axis=1) % 2 == 1
                 out[mine] = np.where(dark, DARK, ALBEDO)
         return out
 
     def _worn(self, points: Any) -> Array:
-        """(K, 3) the plate where points, measured from the camera, are seen on it; mid-grey outside."""
+        """(K, 3) the plate where points, measured from the camera, are seen on it; mid-grey
+        outside."""
         import cv2
 
         if self.plate is None:
@@ -366,7 +381,8 @@ def _dot(a: Array, b: Array) -> Array:
 
 
 def _disc(number: int, rays: int, count: int) -> Array:
-    """(count, 2) points of the unit disc, the `number`-th of `rays` for each; turned from one to the next, always the same ones.
+    """(count, 2) points of the unit disc, the `number`-th of `rays` for each; turned from one to
+    the next, always the same ones.
 
     Vogel's spiral (1979), "A better way to construct the sunflower head"; cited from memory.
     """

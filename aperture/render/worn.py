@@ -1,5 +1,5 @@
-"""The plate on a stand-in: its surface cut so finely that each corner's place on the plate serves as its texture coordinate,
-with what is seen stretched, and what the plate doesn't show at all.
+"""The plate on a stand-in: its surface cut so finely that each corner's place on the plate serves
+as its texture coordinate, with what is seen stretched, and what the plate doesn't show at all.
 """
 
 from __future__ import annotations
@@ -18,17 +18,21 @@ if TYPE_CHECKING:
     from aperture.geometry.grid import Grid
 
 SEEN, STRETCHED, UNSEEN = 0, 1, 2
-TOLERANCE_PX = 0.25  # how far a place within a triangle may be from where straight interpolation of its corners has it
+# How far a place within a triangle may be from where straight interpolation of its corners has it.
+TOLERANCE_PX = 0.25
 BROAD_PX = 48.0  # what is larger is cut anyway, or what hides a part of it would be missed
 CELL_PX = 6.0  # how finely the border between seen and unseen is cut
-STRETCH = 4.0  # a pixel that covers so many times more one way than the other is stretched: seen at less than 14.5° to the surface
+# A pixel that covers so many times more one way than the other is stretched: seen at less than
+# 14.5° to the surface.
+STRETCH = 4.0
 ROUNDS = 20
 MOST = 40_000  # triangles
 
 
 @dataclass(frozen=True, eq=False)
 class Worn:
-    """points (V, 3) metres; at (V, 2) px on the plate, NaN where it doesn't show them; triangles (T, 3); mark (T,) SEEN, STRETCHED or UNSEEN."""
+    """points (V, 3) metres; at (V, 2) px on the plate, NaN where it doesn't show them; triangles
+    (T, 3); mark (T,) SEEN, STRETCHED or UNSEEN."""
 
     points: Array
     at: Array
@@ -85,13 +89,15 @@ def _places(camera: Camera, points: Array) -> Array:
 
 
 def _near(at: Array, grid: Grid) -> Array:
-    """Whether a place is at most a picture's size outside it: it then still serves for cutting triangles at the picture's border."""
+    """Whether a place is at most a picture's size outside it: it then still serves for cutting
+    triangles at the picture's border."""
     size = np.array([grid.width, grid.height])
     with np.errstate(invalid="ignore"):
         return np.asarray(np.all(np.abs(at - size / 2) <= 1.5 * size, axis=1))
 
 
-# Where in a triangle is looked whether it is seen, as weights of its corners: in its middle, and around.
+# Where in a triangle is looked whether it is seen, as weights of its corners: in its middle, and
+# around.
 _PROBES = np.array(
     [[1, 1, 1], [8, 1, 1], [1, 8, 1], [1, 1, 8], [5, 5, 1], [1, 5, 5], [5, 1, 5]], float
 )
@@ -109,7 +115,8 @@ def _seen(scene: Scene, camera: Camera, corners: Array, index: int, weights: Arr
         away = places[which] - camera.position
         distance = np.linalg.norm(away, axis=1)
         hits = scene.hit(away / distance[:, None])
-        # Its own surface may be met a little sooner: the place lies on it only to rounding. What another has flat on it, it hides.
+        # Its own surface may be met a little sooner: the place lies on it only to rounding. What
+        # another has flat on it, it hides.
         clear = (hits.item == MISSED) | (hits.distance >= distance * (1 - 1e-5) - 1e-6)
         out[which] = clear | (hits.item == index) & (
             np.abs(hits.distance - distance) < 1e-4 * distance
@@ -126,7 +133,8 @@ def _edges(triangles: Array) -> tuple[Array, Array]:
 
 
 def _wanted(camera: Camera, points: Array, at: Array, edges: Array) -> Array:
-    """(E,) whether an edge is too broad, its middle is seen elsewhere than halfway between where its ends are, or one end isn't seen."""
+    """(E,) whether an edge is too broad, its middle is seen elsewhere than halfway between where
+    its ends are, or one end isn't seen."""
     a, b = edges.T
     middle = camera.project((points[a] + points[b]) / 2)
     with np.errstate(invalid="ignore"):
@@ -148,7 +156,8 @@ def _borders(at: Array, edges: Array, which: Array, mixed: Array) -> Array:
         return near & (np.linalg.norm(at[edges[:, 0]] - at[edges[:, 1]], axis=1) > CELL_PX)
 
 
-# How a triangle with some of its sides 01, 12, 20 cut is made of corners 0 1 2 and those sides' middles 3 4 5.
+# How a triangle with some of its sides 01, 12, 20 cut is made of corners 0 1 2 and those sides'
+# middles 3 4 5.
 _PIECES = {
     0: ((0, 1, 2),),
     1: ((0, 3, 2), (3, 1, 2)),
@@ -176,7 +185,8 @@ def _split(
 
 
 def _stretch(points: Array, at: Array, triangles: Array) -> Array:
-    """(T,) how many times more of the surface a pixel covers one way than the other; 1 where a triangle isn't seen."""
+    """(T,) how many times more of the surface a pixel covers one way than the other; 1 where a
+    triangle isn't seen."""
     a, b, c = (points[triangles[:, index]] for index in range(3))
     ab, ac = b - a, c - a
     first = ab / np.maximum(np.linalg.norm(ab, axis=1, keepdims=True), 1e-300)
@@ -203,8 +213,9 @@ def _stretch(points: Array, at: Array, triangles: Array) -> Array:
 
 
 def texture(worn: Worn, plate: Array, mask: Array) -> tuple[Array, Array]:
-    """(h, w, 4) 8-bit: the part of a plate (H, W, 3) 8-bit that a stand-in wears, opaque where `mask` (H, W) is true; and its texture
-    coordinates (V, 2), to the right and up as OBJ and glTF's readers count them, 0 where the plate doesn't show a point.
+    """(h, w, 4) 8-bit: the part of a plate (H, W, 3) 8-bit that a stand-in wears, opaque where
+    `mask` (H, W) is true; and its texture coordinates (V, 2), to the right and up as OBJ and glTF's
+    readers count them, 0 where the plate doesn't show a point.
     """
     high, wide = plate.shape[:2]
     there = (

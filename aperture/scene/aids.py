@@ -1,4 +1,5 @@
-"""Things of known size for the eye: a person, a cube, a room, grids on walls; as they appear on the plate, (N, 2) px polylines."""
+"""Things of known size for the eye: a person, a cube, a room, grids on walls; as they appear on the
+plate, (N, 2) px polylines."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ from aperture.scene.stand_in import StandIn
 
 FIGURE_M = 1.75
 CUBE_M = 1.0
-# A standing person facing the viewer, in shares of the height: x to the right, y up. Made up; proportions of common practice: the head a seventh.
+# A standing person facing the viewer, in shares of the height: x to the right, y up. Made up;
+# proportions of common practice: the head a seventh.
 _BODY = [
     [
         (0.09, 0.0),
@@ -33,7 +35,8 @@ _BODY = [
 def wall_grid(
     camera: Camera, axis: int, at: float, spacing: float, reach: int = 12, height: int = 4
 ) -> list[Array]:
-    """A grid on the upright plane where the coordinate `axis` (0 across, 2 along) is `at` metres, from the floor up."""
+    """A grid on the upright plane where the coordinate `axis` (0 across, 2 along) is `at` metres,
+    from the floor up."""
     other = 2 - axis
     along, up = np.arange(-reach, reach + 1) * spacing, np.arange(0, height + 1) * spacing
     starts, ends = np.zeros((len(along) + len(up), 3)), np.zeros((len(along) + len(up), 3))
@@ -71,7 +74,8 @@ def cube(camera: Camera, foot: tuple[float, float, float], side: float = CUBE_M)
 def room(
     camera: Camera, start: tuple[float, float], end: tuple[float, float], height: float
 ) -> list[Array]:
-    """A room or block from one corner of its floor to the far one, (across, along) metres each, and its height."""
+    """A room or block from one corner of its floor to the far one, (across, along) metres each, and
+    its height."""
     (x0, z0), (x1, z1) = start, end
     size = (max(abs(x1 - x0), 1e-3), max(height, 1e-3), max(abs(z1 - z0), 1e-3))
     return wire(camera, StandIn(size, ((x0 + x1) / 2, 0.0, (z0 + z1) / 2)))

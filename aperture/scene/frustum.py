@@ -18,7 +18,8 @@ INSET = (
 
 
 def across(camera: Camera, distance: float) -> Array:
-    """(4, 3) metres: where the picture's corners, clockwise from the upper left, are seen at a distance along the axis.
+    """(4, 3) metres: where the picture's corners, clockwise from the upper left, are seen at a
+    distance along the axis.
 
     Of a panorama, which has no such corners, those of the quarter that lies ahead.
     A lens that forms no picture in the corners, or sees beyond 90°, gives a smaller frame.
@@ -38,8 +39,8 @@ def across(camera: Camera, distance: float) -> Array:
 def dome(camera: Camera, distance: float) -> tuple[Array, Array, Array, Array]:
     """The picture of a panorama as it stands around its camera.
 
-    Returns its points (N, 3), metres; where on the picture each is (N, 2), 0 to 1 from the upper left;
-    triangles (T, 3) that face the camera; and the ends (L, 2) of lines every tenth of it.
+    Returns its points (N, 3), metres; where on the picture each is (N, 2), 0 to 1 from the upper
+    left; triangles (T, 3) that face the camera; and the ends (L, 2) of lines every tenth of it.
     """
     columns, rows = DOME
     x, y = np.meshgrid(np.linspace(0, 1, columns + 1), np.linspace(0, 1, rows + 1))
@@ -63,7 +64,8 @@ def dome(camera: Camera, distance: float) -> tuple[Array, Array, Array, Array]:
 
 
 def beyond(camera: Camera, corners: Array, points: Array) -> Array:
-    """(N,) whether points (N, 3) lie on the far side of a card of `corners` (4, 3), seen from the camera."""
+    """(N,) whether points (N, 3) lie on the far side of a card of `corners` (4, 3), seen from the
+    camera."""
     normal = np.cross(corners[1] - corners[0], corners[3] - corners[0])
     normal /= np.linalg.norm(normal)
     facing = np.sign((camera.position - corners[0]) @ normal) or 1.0

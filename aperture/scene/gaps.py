@@ -1,4 +1,5 @@
-"""Where neighbouring stand-ins nearly meet but don't: light, a shadow or a reflection would leak through."""
+"""Where neighbouring stand-ins nearly meet but don't: light, a shadow or a reflection would leak
+through."""
 
 from __future__ import annotations
 
@@ -14,14 +15,15 @@ from aperture.scene.stand_in import StandIn
 CLOSED_M = 5e-4  # nearer than this they meet
 WIDE = 0.08  # share of the smaller one's size up to which they count as neighbours
 POINTS = 49  # along each edge
-LONG = 0.8  # of several edges along one gap, nearly as long as the longest, the nearest tells its width
+# Of several edges along one gap, nearly as long as the longest, the nearest tells its width.
+LONG = 0.8
 MOST_TRIANGLES = 2000  # what has more is a mesh of its own, not a wall
 
 
 @dataclass(frozen=True)
 class Gap:
-    """Between two stand-ins, by index: its greatest width and its length in metres; `shift`: (3,) metres by which moving the second
-    closes it, None where it isn't even."""
+    """Between two stand-ins, by index: its greatest width and its length in metres; `shift`: (3,)
+    metres by which moving the second closes it, None where it isn't even."""
 
     first: int
     second: int
@@ -44,7 +46,8 @@ def find(items: list[StandIn]) -> list[Gap]:
             reach = WIDE * min(max(items[a].size), max(items[b].size))
             if _apart(items[a], items[b]) > reach:
                 continue
-            # The second is moved to close it: toward the first, whichever of them an edge belongs to.
+            # The second is moved to close it: toward the first, whichever of them an edge belongs
+            # to.
             ways = [*_along(items[a], items[b], reach, -1), *_along(items[b], items[a], reach, 1)]
             longest = max((length for _, length, _ in ways), default=0.0)
             if longest:
@@ -71,7 +74,8 @@ def _apart(one: StandIn, other: StandIn) -> float:
 def _along(
     one: StandIn, other: StandIn, reach: float, sign: int
 ) -> Iterator[tuple[float, float, Array]]:
-    """(width, length, (N, 3) the steps from points of the edge to the other, times `sign`) of the gap along each sharp edge of `one` that has one."""
+    """(width, length, (N, 3) the steps from points of the edge to the other, times `sign`) of the
+    gap along each sharp edge of `one` that has one."""
     share = (np.arange(POINTS) + 0.5)[:, None] / POINTS
     for start, end in zip(*_sharp(one)):
         points = start * (1 - share) + end * share
@@ -79,7 +83,8 @@ def _along(
         # Where the other runs through this one, its own nearest place is none of a gap's two sides.
         open_ = (distance > CLOSED_M) & (distance <= reach) & (closest(one, nearest)[1] > CLOSED_M)
         length = float(open_.mean() * np.linalg.norm(end - start))
-        # An edge that merely ends near the other, like a table's leg beside a wall, passes it over its width: that is no gap along it.
+        # An edge that merely ends near the other, like a table's leg beside a wall, passes it over
+        # its width: that is no gap along it.
         if length > 3 * float(distance[open_].max(initial=0.0)):
             yield float(distance[open_].max()), length, sign * (nearest[open_] - points[open_])
 
@@ -94,7 +99,8 @@ def _sharp(item: StandIn) -> tuple[Array, Array]:
 
 
 def closest(item: StandIn, points: Array) -> tuple[Array, Array]:
-    """(N, 3) the places on a stand-in's surface nearest to points (N, 3), and (N,) how far they are."""
+    """(N, 3) the places on a stand-in's surface nearest to points (N, 3), and (N,) how far they
+    are."""
     from trimesh.triangles import closest_point
 
     triangles, count = item.vertices()[item.solid.triangles], len(points)

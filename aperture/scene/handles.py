@@ -1,4 +1,5 @@
-"""What dragging a stand-in's handle on the plate does to it: the camera's ray says where the pointer is in the world."""
+"""What dragging a stand-in's handle on the plate does to it: the camera's ray says where the
+pointer is in the world."""
 
 from __future__ import annotations
 
@@ -21,7 +22,8 @@ SNAP_PX = 14.0
 
 
 def places(item: StandIn) -> dict[str, Array]:
-    """World positions (3,) of a stand-in's handles: its foot, a floor corner, the middle of its top, a point before its front, the tips of its arrows."""
+    """World positions (3,) of a stand-in's handles: its foot, a floor corner, the middle of its
+    top, a point before its front, the tips of its arrows."""
     width, height, depth = item.size
     front = np.array([np.sin(item.turn), 0.0, np.cos(item.turn)])
     base = np.array(item.base)
@@ -40,7 +42,8 @@ def arrow_length(item: StandIn) -> float:
 
 
 def along_line(camera: Camera, at: list[float], point: Array, axis: Array) -> float:
-    """How far along the line point + t · axis (3,), unit, the pixel `at` (2,) points nearest to. Raises Problem where the lens forms no picture."""
+    """How far along the line point + t · axis (3,), unit, the pixel `at` (2,) points nearest to.
+    Raises Problem where the lens forms no picture."""
     ray, between = camera.rays([at])[0], np.asarray(point) - camera.position
     along = ray @ axis
     answer = (along * (ray @ between) - axis @ between) / max(1 - along**2, 1e-9)
@@ -50,7 +53,8 @@ def along_line(camera: Camera, at: list[float], point: Array, axis: Array) -> fl
 
 
 def on_floor(camera: Camera, at: list[float], height: float = 0.0) -> Array:
-    """(3,) metres where the ray of pixel `at` (2,) meets the level plane y = height. Raises Problem above the horizon."""
+    """(3,) metres where the ray of pixel `at` (2,) meets the level plane y = height. Raises Problem
+    above the horizon."""
     point = camera.on_plane([at], offset=height)[0]
     if not np.isfinite(point).all() or np.linalg.norm(point - camera.position) > 1e4:
         raise Problem(
@@ -60,7 +64,8 @@ def on_floor(camera: Camera, at: list[float], height: float = 0.0) -> Array:
 
 
 def on_surface(camera: Camera, at: list[float], stand_ins: list[StandIn]) -> Array:
-    """(3,) metres where the ray of pixel `at` (2,) first meets one of the stand-ins, or else the floor. Raises Problem where it meets neither."""
+    """(3,) metres where the ray of pixel `at` (2,) first meets one of the stand-ins, or else the
+    floor. Raises Problem where it meets neither."""
     ray, nearest = camera.rays([at])[0], np.inf
     for item in stand_ins:
         a, b, c = (item.vertices()[item.solid.triangles[:, index]] for index in range(3))
@@ -95,8 +100,9 @@ def snapped(
     spots: Sequence[Any] = (),
     reach_px: float = SNAP_PX,
 ) -> Array:
-    """`point` (3,), or what is seen within `reach_px` of the pixel `at` (2,): the foot of a corner of another stand-in's box or one of
-    the `spots`, or else the nearest place on a lower edge of such a box. At the point's height.
+    """`point` (3,), or what is seen within `reach_px` of the pixel `at` (2,): the foot of a corner
+    of another stand-in's box or one of the `spots`, or else the nearest place on a lower edge of
+    such a box. At the point's height.
     """
     point = np.asarray(point, float)
     feet = [corner for item in stand_ins for corner in item.bounds()[:4]] + [
@@ -129,8 +135,8 @@ def drag(
     snap_to: Sequence[Any] = (),
     spots: Sequence[Any] = (),
 ) -> StandIn:
-    """The stand-in after its `handle` was dragged to the pixel `at` (2,); its foot and its corner snap to corners and edges of `snap_to` and
-    to `spots`, (3,) each.
+    """The stand-in after its `handle` was dragged to the pixel `at` (2,); its foot and its corner
+    snap to corners and edges of `snap_to` and to `spots`, (3,) each.
 
     Raises Problem where the pointer meets no floor.
     """

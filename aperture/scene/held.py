@@ -1,4 +1,5 @@
-"""A shot whose pictures are held, as one at another speed that shows its nearest frames: its camera and stand-ins by what was filmed."""
+"""A shot whose pictures are held, as one at another speed that shows its nearest frames: its camera
+and stand-ins by what was filmed."""
 
 from __future__ import annotations
 
@@ -13,10 +14,12 @@ from aperture.scene.way import Way
 
 @dataclass(frozen=True, eq=False)
 class Steps:
-    """The time of a shot that shows the nearest frames: each of its pictures is held until the next one is nearer.
+    """The time of a shot that shows the nearest frames: each of its pictures is held until the next
+    one is nearer.
 
-    Its camera and its stand-ins rest with the picture, and go on by leaps. What is smeared on the picture is what moved
-    while the frame was filmed: so motion blur is that of the path over the moments that were filmed.
+    Its camera and its stand-ins rest with the picture, and go on by leaps. What is smeared on the
+    picture is what moved while the frame was filmed: so motion blur is that of the path over the
+    moments that were filmed.
 
     Parameters
     ----------
@@ -30,7 +33,8 @@ class Steps:
     at: Array
 
     def moment(self, frame: int) -> int:
-        """The moment that a new frame shows; before the first and after the last one it goes on frame by frame."""
+        """The moment that a new frame shows; before the first and after the last one it goes on
+        frame by frame."""
         inside = min(max(frame - self.first, 0), len(self.at) - 1)
         return round(float(self.at[inside])) + frame - self.first - inside
 

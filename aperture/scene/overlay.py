@@ -1,4 +1,5 @@
-"""World lines as they appear on the plate: polylines in px, bent where the lens bends, cut where nothing is imaged."""
+"""World lines as they appear on the plate: polylines in px, bent where the lens bends, cut where
+nothing is imaged."""
 
 from __future__ import annotations
 
@@ -21,7 +22,8 @@ BOX_EDGES = np.array(
 
 
 def drawn_edges(eye: Array, item: StandIn) -> Array:
-    """(E, 2, 3) metres, the edges of a stand-in that a drawing shows from `eye` (3,): creases, borders, and where it turns away from the eye.
+    """(E, 2, 3) metres, the edges of a stand-in that a drawing shows from `eye` (3,): creases,
+    borders, and where it turns away from the eye.
 
     Of a mesh of more than MOST_DRAWN triangles, its box.
     """
@@ -51,7 +53,8 @@ def outline_points(item: StandIn, steps: int = 9) -> Array:
 
 
 def polyline(camera: Camera, start: Any, end: Any, margin: float = 4.0) -> list[Array]:
-    """The world segment start → end on the plate: pieces (N, 2) px, without what is behind the camera or far outside.
+    """The world segment start → end on the plate: pieces (N, 2) px, without what is behind the
+    camera or far outside.
 
     Follows the bend of lenses that bend. `margin`: how far outside to go on, in picture sizes.
     """
@@ -88,7 +91,8 @@ def polylines(camera: Camera, starts: Any, ends: Any, margin: float = 4.0) -> li
 
 
 def parted_at_seam(camera: Camera, pieces: list[Array]) -> list[Array]:
-    """Polylines (N, 2) px, of a panorama parted where they leave it on one side and go on at the other.
+    """Polylines (N, 2) px, of a panorama parted where they leave it on one side and go on at the
+    other.
 
     Of other pictures as they are.
     """
@@ -104,7 +108,8 @@ def parted_at_seam(camera: Camera, pieces: list[Array]) -> list[Array]:
         begin = 0
         head: list[Array] = []
         for index in np.flatnonzero(np.abs(steps) > turn / 2).tolist():
-            # Toward the right it leaves at the right border, and the next point lies a turn farther.
+            # Toward the right it leaves at the right border, and the next point lies a turn
+            # farther.
             leaves = right if steps[index] < 0 else right - turn
             there = piece[index + 1] + [turn if steps[index] < 0 else -turn, 0.0]
             span = there[0] - piece[index, 0]
@@ -135,7 +140,8 @@ def runs(points: Array, seen: Array) -> list[Array]:
 
 
 def clip(segments: Array, low: Array, high: Array) -> Array:
-    """(M, 2, 2): what of straight segments (N, 2, 2) lies in the rectangle from `low` to `high`, after Liang and Barsky (1984)."""
+    """(M, 2, 2): what of straight segments (N, 2, 2) lies in the rectangle from `low` to `high`,
+    after Liang and Barsky (1984)."""
     start = segments[:, 0]
     step = segments[:, 1] - start
     p = np.concatenate([-step, step], axis=1)  # (N, 4), one column for each side of the rectangle
@@ -151,7 +157,8 @@ def clip(segments: Array, low: Array, high: Array) -> Array:
 def floor_grid(
     camera: Camera, spacing: float, reach: int = 10, origin: tuple[float, float] = (0.0, 0.0)
 ) -> list[Array]:
-    """Lines of a floor grid at y = 0, every `spacing` metres, `reach` cells each way around `origin` (across, along)."""
+    """Lines of a floor grid at y = 0, every `spacing` metres, `reach` cells each way around
+    `origin` (across, along)."""
     half, at = spacing * reach, np.arange(-reach, reach + 1) * spacing
     starts, ends = np.zeros((2, 2, len(at), 3))
     for lines, sign in ((starts, -1), (ends, 1)):
@@ -186,7 +193,8 @@ def vanishing_points(camera: Camera) -> dict[int, Array]:
 
 
 def edge_misses(camera: Camera, edges: list[tuple[Array, int]]) -> list[Array]:
-    """For each edge (points (N, 2) px, world axis): the nearest points (N, 2) px on the line that the camera gives it."""
+    """For each edge (points (N, 2) px, world axis): the nearest points (N, 2) px on the line that
+    the camera gives it."""
     if not edges:
         return []
     counts = [len(points) for points, _ in edges]

@@ -1,6 +1,8 @@
-"""The shapes of stand-ins, each in a box of one unit that stands on the floor: x and z from −½ to ½, y from 0 to 1.
+"""The shapes of stand-ins, each in a box of one unit that stands on the floor: x and z from −½ to
+½, y from 0 to 1.
 
-A Solid's faces are polygons, anticlockwise seen from outside, each of which a fan from its first corner fills.
+A Solid's faces are polygons, anticlockwise seen from outside, each of which a fan from its first
+corner fills.
 """
 
 from __future__ import annotations
@@ -25,7 +27,8 @@ _FACES = ((3, 2, 1, 0), (4, 5, 6, 7), (0, 1, 5, 4), (1, 2, 6, 5), (2, 3, 7, 6), 
 
 @dataclass(frozen=True, eq=False)
 class Solid:
-    """vertices (V, 3) in the unit box; faces: tuples of vertex indices, or for meshes of many triangles an array (T, 3)."""
+    """vertices (V, 3) in the unit box; faces: tuples of vertex indices, or for meshes of many
+    triangles an array (T, 3)."""
 
     vertices: Array
     faces: tuple[tuple[int, ...], ...] | Array
@@ -46,7 +49,8 @@ class Solid:
 
     @cached_property
     def edges(self) -> tuple[Array, Array]:
-        """(E, 2) vertex indices of every edge once, and (E, 2) the faces on its two sides; −1 where there is none."""
+        """(E, 2) vertex indices of every edge once, and (E, 2) the faces on its two sides; −1 where
+        there is none."""
         if isinstance(self.faces, np.ndarray):
             every = np.sort(self.faces[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
             edges, first, which = np.unique(every, axis=0, return_index=True, return_inverse=True)
@@ -73,14 +77,16 @@ class Solid:
 
     @cached_property
     def _rings(self) -> tuple[Array, Array, Array]:
-        """All corners of all faces one after the other, for each the next one around its face, and where each face begins."""
+        """All corners of all faces one after the other, for each the next one around its face, and
+        where each face begins."""
         here = np.concatenate(self.faces)
         after = np.concatenate([face[1:] + face[:1] for face in self.faces])
         lengths = [len(face) for face in self.faces]
         return here, after, np.cumsum([0, *lengths[:-1]])
 
     def face_normals(self, vertices: Array) -> Array:
-        """(F, 3) unit normals of the faces where its vertices stand at `vertices` (V, 3); Newell's method, so that any polygon will do."""
+        """(F, 3) unit normals of the faces where its vertices stand at `vertices` (V, 3); Newell's
+        method, so that any polygon will do."""
         if isinstance(self.faces, np.ndarray):
             a, b, c = (vertices[self.faces[:, index]] for index in range(3))
             normals = np.cross(b - a, c - a)
@@ -161,7 +167,8 @@ def stairs(steps: int) -> Solid:
 
 
 def figure() -> Solid:
-    """A standing person, made up of round pieces; proportions of common practice: the head about a seventh of the height."""
+    """A standing person, made up of round pieces; proportions of common practice: the head about a
+    seventh of the height."""
 
     def piece(solid: Any, across: Any, low: Any, high: Any, along: Any, middle: Any = 0.0) -> Any:
         return Solid(solid.vertices * (across, high - low, along) + (middle, low, 0), solid.faces)
@@ -194,7 +201,8 @@ def joined(pieces: Any) -> Solid:
 
 
 def block(corners: tuple[tuple[float, float], ...], inside: bool = False) -> Solid:
-    """A polygon on the floor, corners (N, 2) as (x, z) in the unit square, pulled up; `inside`: a room without a ceiling, seen from within.
+    """A polygon on the floor, corners (N, 2) as (x, z) in the unit square, pulled up; `inside`: a
+    room without a ceiling, seen from within.
 
     Raises Problem where the sides cross or it has no area.
     """
@@ -243,7 +251,8 @@ def _crosses(flat: Array) -> bool:
     return False
 
 
-# What each kind is called, its size in metres when it is new (across, up, along), and how it is made.
+# What each kind is called, its size in metres when it is new (across, up, along), and how it is
+# made.
 KINDS: dict[str, tuple[str, tuple[float, float, float], Callable[..., Any]]] = {
     "plane": ("Plane", (2.0, 0.0, 2.0), plane),
     "box": ("Box", (1.0, 1.0, 1.0), box),
@@ -260,7 +269,8 @@ KINDS: dict[str, tuple[str, tuple[float, float, float], Callable[..., Any]]] = {
 
 @lru_cache(maxsize=256)
 def made(kind: str, steps: int = 0, corners: tuple[Any, ...] = ()) -> Solid:
-    """The solid of a kind; stairs with so many steps, a block or room over floor corners. Raises Problem."""
+    """The solid of a kind; stairs with so many steps, a block or room over floor corners. Raises
+    Problem."""
     if kind == "stairs":
         return stairs(steps)
     if kind in ("block", "room"):

@@ -20,10 +20,12 @@ BIG_M, SMALL_M = 1e3, 1e-3  # beyond these the unit is probably wrong
 
 @dataclass(frozen=True)
 class StandIn:
-    """size: across, up, along in metres; base: (3,) metres, the middle of its underside, about which it turns.
+    """size: across, up, along in metres; base: (3,) metres, the middle of its underside, about
+    which it turns.
 
-    turn, tilt, roll: radians, as a camera's pan, tilt and roll. steps: of stairs. corners: (x, z) of a block's or room's floor in the unit
-    square. mesh: the solid of kind "mesh". way: over time, where it moves. Raises Problem where a value can't be.
+    turn, tilt, roll: radians, as a camera's pan, tilt and roll. steps: of stairs. corners: (x, z)
+    of a block's or room's floor in the unit square. mesh: the solid of kind "mesh". way: over time,
+    where it moves. Raises Problem where a value can't be.
     """
 
     size: tuple[float, float, float]
@@ -96,13 +98,15 @@ class StandIn:
         return np.asarray(self.solid.vertices, float) * self.size
 
     def bounds(self) -> Array:
-        """(8, 3) metres, the corners of its own box: the underside's four from the front left on, anticlockwise from above, then those above them."""
+        """(8, 3) metres, the corners of its own box: the underside's four from the front left on,
+        anticlockwise from above, then those above them."""
         return self.placed(solids.box().vertices)
 
     def moved(
         self, rotation: Array, about: tuple[float, float, float], to: tuple[float, float, float]
     ) -> StandIn:
-        """Turned by `rotation` (3, 3) about the point `about` (3,), which then is put at `to` (3,)."""
+        """Turned by `rotation` (3, 3) about the point `about` (3,), which then is put at `to`
+        (3,)."""
         turn, tilt, roll = angles_from_rotation(rotation @ self.rotation)
         base = rotation @ (np.array(self.base) - about) + to
         return replace(self, base=tuple(base.tolist()), turn=turn, tilt=tilt, roll=roll)
@@ -118,7 +122,8 @@ class StandIn:
 
 
 def mesh_of(stand_ins: Any) -> Any:
-    """One trimesh of them all; `mesh.metadata["owner"]` is (T,), the stand-in that each triangle belongs to."""
+    """One trimesh of them all; `mesh.metadata["owner"]` is (T,), the stand-in that each triangle
+    belongs to."""
     import trimesh
 
     solids_, owner, start = [item.solid for item in stand_ins], [], 0

@@ -91,7 +91,8 @@ class Way:
         return own if self.on is None else self.on.motion(moment) @ own
 
     def motion(self, moment: float) -> Array:
-        """(4, 4) how it has moved since it stood at its first key, and what it hangs on at its own."""
+        """(4, 4) how it has moved since it stood at its first key, and what it hangs on at its
+        own."""
         rest = np.eye(4)
         rest[:3, :3], rest[:3, 3] = self.rotations[0], self.bases[0]
         return self.pose(moment) @ np.linalg.inv(rest)

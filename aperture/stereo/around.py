@@ -1,8 +1,8 @@
 """Stereo all around: each column of a panorama is seen by eyes that look that way.
 
 Both eyes go around a circle; at the longitude λ each stands where its line of sight touches it
-(omni-directional stereo: Ishiguro, Yamamoto, Tsuji 1992; from memory). Toward the poles, where there
-is no sideways, the circle shrinks to nothing and depth fades.
+(omni-directional stereo: Ishiguro, Yamamoto, Tsuji 1992; from memory). Toward the poles, where
+there is no sideways, the circle shrinks to nothing and depth fades.
 """
 
 from __future__ import annotations
@@ -24,7 +24,8 @@ def radius(interaxial_m: float, latitude: Array) -> Array:
 
 
 def places(interaxial_m: float, side: int, longitude: Array, latitude: Array) -> Array:
-    """(N, 3) metres from the camera, in its own space, of an eye that looks that way; `side`: −1 left, 1 right."""
+    """(N, 3) metres from the camera, in its own space, of an eye that looks that way; `side`: −1
+    left, 1 right."""
     reach = side * radius(interaxial_m, latitude)
     return np.stack(
         [reach * np.cos(longitude), np.zeros_like(reach), reach * np.sin(longitude)], -1

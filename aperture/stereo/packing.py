@@ -12,8 +12,8 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.errors import Problem
 
-# E. Dubois, "A projection method to generate anaglyph stereo images" (ICASSP 2001): least squares in
-# CIE XYZ for red and cyan filters before a CRT; the figures are cited from memory.
+# E. Dubois, "A projection method to generate anaglyph stereo images" (ICASSP 2001): least squares
+# in CIE XYZ for red and cyan filters before a CRT; the figures are cited from memory.
 LEAST_SQUARES = (
     np.array([[0.437, 0.449, 0.164], [-0.062, -0.062, -0.024], [-0.048, -0.050, -0.017]]),
     np.array([[-0.011, -0.032, -0.007], [0.377, 0.761, 0.009], [-0.026, -0.093, 1.234]]),
@@ -41,7 +41,8 @@ SAYS = {
 
 
 def packed(left: Array, right: Array, kind: str) -> Array:
-    """Both pictures as one. Raises Problem where they are of different sizes, or the kind is unknown."""
+    """Both pictures as one. Raises Problem where they are of different sizes, or the kind is
+    unknown."""
     left, right = np.asarray(left, np.float32), np.asarray(right, np.float32)
     if left.shape != right.shape:
         raise Problem("The pictures of the two eyes are of different sizes.")
@@ -92,7 +93,8 @@ def parted(picture: Array, kind: str) -> tuple[Array, Array]:
 
 
 def part_file(packed: Path, kind: str, left: Path, right: Path) -> None:
-    """Write both eyes' pictures of a packed file, as PNG, half ones stretched to the full size again. Raises Problem."""
+    """Write both eyes' pictures of a packed file, as PNG, half ones stretched to the full size
+    again. Raises Problem."""
     import cv2
 
     picture = cv2.imread(str(packed), cv2.IMREAD_UNCHANGED)

@@ -1,8 +1,8 @@
 """Two cameras side by side, and what lies before and behind the screen.
 
 With interaxial distance b, focal length f and convergence distance C, a point at depth Z has the
-horizontal parallax f b (1/C − 1/Z) on the sensor: below zero before the screen, above zero behind it.
-Lipton, "Foundations of the Stereoscopic Cinema" (1982), has the geometry; cited from memory.
+horizontal parallax f b (1/C − 1/Z) on the sensor: below zero before the screen, above zero behind
+it. Lipton, "Foundations of the Stereoscopic Cinema" (1982), has the geometry; cited from memory.
 """
 
 from __future__ import annotations
@@ -25,8 +25,8 @@ MODES = {
     "parallel": "parallel, nothing shifted",
 }
 LEAST_M, MOST_M = 1e-4, 1.0
-# Eyes of adults stand about so far apart; and a disparity of a degree is looked at without effort by
-# most: both common practice, no source.
+# Eyes of adults stand about so far apart; and a disparity of a degree is looked at without effort
+# by most: both common practice, no source.
 EYES_M, COMFORT_DEG = 0.063, 1.0
 
 
@@ -99,7 +99,8 @@ def parallax(left: Camera, right: Camera, points: Array) -> Array:
 
 @dataclass(frozen=True)
 class Seat:
-    """Who looks at what: the screen's width, how far away they sit, and their eyes' distance, metres.
+    """Who looks at what: the screen's width, how far away they sit, and their eyes' distance,
+    metres.
 
     Raises Problem where a value can't be.
     """
@@ -128,7 +129,8 @@ class Seat:
         return self.on_screen(share) > self.eyes_m
 
     def seems_at(self, share: Array) -> Array:
-        """Metres from the eyes at which something seems; infinite where they look in parallel or apart."""
+        """Metres from the eyes at which something seems; infinite where they look in parallel or
+        apart."""
         rest = self.eyes_m - self.on_screen(share)
         with np.errstate(divide="ignore"):
             return np.where(rest > 0, self.away_m * self.eyes_m / rest, math.inf)
@@ -142,7 +144,8 @@ class Seat:
     def limits(
         self, camera: Camera, pair: Pair, degrees: float = COMFORT_DEG
     ) -> tuple[float, float]:
-        """Nearest and farthest distance along the axis within so many degrees of disparity, and without divergence.
+        """Nearest and farthest distance along the axis within so many degrees of disparity, and
+        without divergence.
 
         The far one is infinite where nothing is too far.
         """
@@ -167,7 +170,8 @@ class Seat:
 
 
 def keyed(keys: Sequence[Sequence[float]], frame: float) -> tuple[float, float]:
-    """Interaxial and convergence, metres, between keys (frame, interaxial, convergence): evenly, the convergence by its inverse."""
+    """Interaxial and convergence, metres, between keys (frame, interaxial, convergence): evenly,
+    the convergence by its inverse."""
     frames, apart, away = np.array(sorted(map(list, keys)), float).T
     inverse = np.interp(frame, frames, 1 / away)
     return float(np.interp(frame, frames, apart)), float(1 / inverse)

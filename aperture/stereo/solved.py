@@ -19,7 +19,8 @@ class Solved:
     toe_in_deg : by how much the axes turn to each other, above zero where they meet ahead.
     tilt_deg, roll_deg : of the right eye against the left one.
     higher_m, ahead_m : how much higher, and farther forward, the right eye stands.
-    converges_m : along the left axis, where both axes come nearest to each other in the plane of both eyes;
+    converges_m : along the left axis, where both axes come nearest to each other in the plane of
+    both eyes;
         None where they don't meet ahead.
     """
 

@@ -1,28 +1,29 @@
 """Aligning a small patch of a picture to a template, to a few hundredths of a pixel.
 
-The template T is a square window around a point of the key frame. In a later frame I it appears moved,
-turned, scaled and sheared (an affine map W of window coordinates), and brighter or darker (a gain g and
-an offset b):
+The template T is a square window around a point of the key frame. In a later frame I it appears
+moved, turned, scaled and sheared (an affine map W of window coordinates), and brighter or darker (a
+gain g and an offset b):
 
     I(W(u)) = g T(u) + b + noise,    u in the window.
 
-The inverse compositional algorithm (Baker and Matthews 2004, "Lucas–Kanade 20 years on", IJCV 56 (3),
-section 3.2) looks for the small change of the *template* that explains the difference, and composes its
-inverse with W. The derivatives of T, and the Hessian H = Σ w s sᵀ of the eight parameters (two of
-translation, four of the affine part, gain, offset), are then the same in every iteration and in every
-frame: they are computed once per track. Gain and offset are taken into the same Hessian, so that no
-part of a change of brightness is mistaken for motion.
+The inverse compositional algorithm (Baker and Matthews 2004, "Lucas–Kanade 20 years on", IJCV 56
+(3), section 3.2) looks for the small change of the *template* that explains the difference, and
+composes its inverse with W. The derivatives of T, and the Hessian H = Σ w s sᵀ of the eight
+parameters (two of translation, four of the affine part, gain, offset), are then the same in every
+iteration and in every frame: they are computed once per track. Gain and offset are taken into the
+same Hessian, so that no part of a change of brightness is mistaken for motion.
 
 The pixels are weighted, so the covariance of the parameters is s² H⁻¹ (Σ w² s sᵀ) H⁻¹, with s² the
 variance of the residual. The residual holds the noise of both pictures, which is what the distance
 between the two positions has. What it doesn't hold is the correlation of neighbouring pixels that
 compression brings: `path` rescales σ from its own residuals.
 
-Coordinates here are those of array indices, as in OpenCV: integers are pixel centres. The public functions of this
-package count from the outer corner of the first pixel (docs/conventions.md) and add the half.
+Coordinates here are those of array indices, as in OpenCV: integers are pixel centres. The public
+functions of this package count from the outer corner of the first pixel (docs/conventions.md) and
+add the half.
 
-The kernels release Python's lock, so that threads share the tracks of a frame; they don't use numba's
-own threads, which may not be entered by two threads of one process at once.
+The kernels release Python's lock, so that threads share the tracks of a frame; they don't use
+numba's own threads, which may not be entered by two threads of one process at once.
 """
 
 from __future__ import annotations
@@ -43,7 +44,8 @@ INTERPOLATION_REACH = 3
 
 
 def window_weights(reach: int) -> Array:
-    """(n², ) float32 weights of the pixels of a window, n = 2 reach + 1: a Gaussian that ends at a fifth.
+    """(n², ) float32 weights of the pixels of a window, n = 2 reach + 1: a Gaussian that ends at a
+    fifth.
 
     The middle counts more than the rim, where the affine map holds least.
     """
@@ -54,7 +56,8 @@ def window_weights(reach: int) -> Array:
 
 @njit(cache=True, nogil=True, inline="always")
 def _cubic(t):
-    """The four weights of Catmull–Rom interpolation at the fraction `t` between the middle two of four pixels."""
+    """The four weights of Catmull–Rom interpolation at the fraction `t` between the middle two of
+    four pixels."""
     t2 = t * t
     t3 = t2 * t
     half, one = np.float32(0.5), np.float32(1.0)
@@ -69,7 +72,8 @@ def _cubic(t):
 
 @njit(cache=True, nogil=True, fastmath=True)
 def sample(picture, x, y):
-    """The picture's value at (x, y), by Catmull–Rom interpolation of 4 × 4 pixels; these must lie inside."""
+    """The picture's value at (x, y), by Catmull–Rom interpolation of 4 × 4 pixels; these must lie
+    inside."""
     column, row = int(np.floor(x)), int(np.floor(y))
     a0, a1, a2, a3 = _cubic(np.float32(x - column))
     b0, b1, b2, b3 = _cubic(np.float32(y - row))
@@ -91,8 +95,8 @@ def make_templates(picture, places, reach, weights, values, slopes, inverses, sp
 
     values (n, m) and slopes (n, m, 8), m = (2 reach + 1)²: the pixels and their derivatives by the
     parameters, the affine ones times `reach`; inverses (n, 8, 8): H⁻¹. spreads (n, 8, 8): the
-    covariance of the parameters for residuals of variance 1; freedoms (n,): by what the weighted sum of
-    squares has to be divided to get that variance.
+    covariance of the parameters for residuals of variance 1; freedoms (n,): by what the weighted
+    sum of squares has to be divided to get that variance.
     """
     side = 2 * reach + 1
     rim = np.empty((side + 2, side + 2), np.float32)
@@ -125,7 +129,8 @@ def make_templates(picture, places, reach, weights, values, slopes, inverses, sp
         for a in range(8):
             for b in range(a):
                 hessian[b, a], doubly[b, a] = hessian[a, b], doubly[a, b]
-            # A window with no texture in some direction: invertible, and its σ says how badly known.
+            # A window with no texture in some direction: invertible, and its σ says how badly
+            # known.
             hessian[a, a] += 1e-6 * hessian[a, a] + 1e-9
         inverse = np.linalg.inv(hessian)
         spread = np.dot(inverse, np.dot(doubly, inverse))
@@ -151,8 +156,9 @@ def align(
 ):
     """Align templates to a picture, from `warps` (n, 8), which are updated in place.
 
-    noise (n,) gets the standard deviation of the residual in the template's values, ended (n,) how it
-    ended. An alignment is finished when a step is shorter than `close_px`, or after `most_steps`.
+    noise (n,) gets the standard deviation of the residual in the template's values, ended (n,) how
+    it ended. An alignment is finished when a step is shorter than `close_px`, or after
+    `most_steps`.
     """
     height, width = picture.shape
     side = 2 * reach + 1
@@ -170,8 +176,8 @@ def align(
             if not inside:
                 ended[track] = LEFT_PICTURE
                 break
-            # Single precision from here: twice as many numbers at a time. Counted from a pixel near by,
-            # so that a position far from the picture's corner keeps its decimals.
+            # Single precision from here: twice as many numbers at a time. Counted from a pixel near
+            # by, so that a position far from the picture's corner keeps its decimals.
             left, top = int(x), int(y)
             x0, y0 = np.float32(x - left), np.float32(y - top)
             fxx, fxy, fyx, fyy = np.float32(xx), np.float32(xy), np.float32(yx), np.float32(yy)

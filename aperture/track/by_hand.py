@@ -1,4 +1,5 @@
-"""Tracks that are placed by hand: one point seen on some frames, and followed between and beyond these."""
+"""Tracks that are placed by hand: one point seen on some frames, and followed between and beyond
+these."""
 
 from __future__ import annotations
 
@@ -12,8 +13,8 @@ from aperture.errors import Problem
 from aperture.track.follow import Follower, Settings
 from aperture.track.tracks import FOLLOWED, PLACED, Tracks
 
-# How well a point is placed by hand at the loupe, px, where nothing was followed that would tell: common
-# practice, no source.
+# How well a point is placed by hand at the loupe, px, where nothing was followed that would tell:
+# common practice, no source.
 BY_HAND_PX = 0.3
 # Two tracks that are further apart than this on the frames they share aren't one point, px.
 FARTHEST_APART_PX = 3.0
@@ -25,9 +26,9 @@ Run = dict[int, tuple[float, float, float, float, float, float]]
 class ByHand:
     """One track to follow.
 
-    keys: (frame, x, y) px in order, where the artist placed the point; reach: half the window's side, px;
-    offset: from the pattern that is followed to the point, px; first, last: the frames before and after
-    which it isn't seen; pair: as `Settings` has it.
+    keys: (frame, x, y) px in order, where the artist placed the point; reach: half the window's
+    side, px; offset: from the pattern that is followed to the point, px; first, last: the frames
+    before and after which it isn't seen; pair: as `Settings` has it.
     """
 
     id: str
@@ -56,9 +57,10 @@ def follow_by_hand(
 ) -> tuple[Tracks, dict[str, float]]:
     """Follow tracks from where they were placed.
 
-    Before the first key and after the last one a track goes on until it is lost. Between two keys it is
-    followed from both, and what the two say is blended, the nearer one counting more. They differ by what
-    the hand erred, or by what the point isn't one point of the surface: half of it goes into the σ.
+    Before the first key and after the last one a track goes on until it is lost. Between two keys
+    it is followed from both, and what the two say is blended, the nearer one counting more. They
+    differ by what the hand erred, or by what the point isn't one point of the surface: half of it
+    goes into the σ.
 
     Parameters
     ----------
@@ -219,7 +221,8 @@ def _between(
 
 
 def join(tracks: Tracks, first: str, second: str) -> Tracks:
-    """Two tracks as one, under the first one's id; on frames that both have, the one with the smaller σ counts.
+    """Two tracks as one, under the first one's id; on frames that both have, the one with the
+    smaller σ counts.
 
     Raises
     ------

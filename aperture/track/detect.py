@@ -1,9 +1,10 @@
 """Corners that are worth following, spread evenly over the picture.
 
-Corners are ranked by the smaller eigenvalue of their window's structure tensor (Shi and Tomasi 1994,
-"Good features to track"), which is what the σ of an alignment depends on. Ranked over the whole picture,
-they would all lie in its best textured corner, and a camera that is held by one corner of the picture is
-badly held; so the picture is divided into cells, and each cell gives its best ones in turn.
+Corners are ranked by the smaller eigenvalue of their window's structure tensor (Shi and Tomasi
+1994, "Good features to track"), which is what the σ of an alignment depends on. Ranked over the
+whole picture, they would all lie in its best textured corner, and a camera that is held by one
+corner of the picture is badly held; so the picture is divided into cells, and each cell gives its
+best ones in turn.
 """
 
 from __future__ import annotations
@@ -15,10 +16,11 @@ from aperture.arrays import Array
 
 # Half the side of the structure tensor's window, as the alignment's default.
 STRUCTURE_REACH = 5
-# A corner of less than this share of the picture's best one in its smaller eigenvalue has no texture.
+# A corner of less than this share of the picture's best one in its smaller eigenvalue has no
+# texture.
 LEAST_SHARE = 2e-4
-# And of less than this, which is four times the mean squared slope across the window (8-bit values per
-# px): with a noise of 2 values, an alignment there is uncertain by about a tenth of a pixel.
+# And of less than this, which is four times the mean squared slope across the window (8-bit values
+# per px): with a noise of 2 values, an alignment there is uncertain by about a tenth of a pixel.
 LEAST_STRENGTH = 4.0
 
 # Of an edge the smaller eigenvalue is this small a share of the larger one; it slides along itself.
@@ -28,10 +30,11 @@ STRENGTH_PER_NOISE = 3.0
 
 
 def noise_of(picture: Array) -> float:
-    """Standard deviation of a picture's (H, W) noise, in its values (Immerkær 1996, "Fast noise variance estimation").
+    """Standard deviation of a picture's (H, W) noise, in its values (Immerkær 1996, "Fast noise
+    variance estimation").
 
-    From the second derivatives both ways, which edges hardly have; of those their median absolute value,
-    so that texture doesn't count as noise.
+    From the second derivatives both ways, which edges hardly have; of those their median absolute
+    value, so that texture doesn't count as noise.
     """
     kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
     response = cv2.filter2D(picture, cv2.CV_32F, kernel)[1:-1:2, 1:-1:2]
@@ -59,8 +62,8 @@ def corners(
     Returns
     -------
     ndarray, shape (M, 2), px
-        Best first within each cell, cells in turn. To the pixel: a corner is a template, wherever in
-        it its point is said to lie.
+        Best first within each cell, cells in turn. To the pixel: a corner is a template, wherever
+        in it its point is said to lie.
     """
     height, width = picture.shape
     if most <= 0 or min(height, width) < 4 * STRUCTURE_REACH:
@@ -83,7 +86,8 @@ def corners(
 
 
 def _eigenvalues(smooth: Array) -> tuple[Array, Array]:
-    """(H, W) twice: the smaller and the larger eigenvalue of the structure tensor around each pixel."""
+    """(H, W) twice: the smaller and the larger eigenvalue of the structure tensor around each
+    pixel."""
     side = 2 * STRUCTURE_REACH + 1
     slope_x = cv2.Sobel(smooth, cv2.CV_32F, 1, 0, ksize=3) / 4
     slope_y = cv2.Sobel(smooth, cv2.CV_32F, 0, 1, ksize=3) / 4
@@ -110,7 +114,8 @@ def _allowed(
 
 
 def _spread_out(candidates: Array, most: int, apart_px: float, width: int, height: int) -> Array:
-    """The candidates (N, 2), best first, thinned to `most` that are `apart_px` from each other, cells in turn."""
+    """The candidates (N, 2), best first, thinned to `most` that are `apart_px` from each other,
+    cells in turn."""
     side = max(2.0 * apart_px, np.sqrt(width * height / max(most, 1)))
     cells: dict[tuple[int, int], list[Array]] = {}
     for candidate in candidates:

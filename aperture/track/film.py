@@ -27,7 +27,8 @@ WHITE = 255.0
 
 
 def brightness(pixels: Array, linear: bool) -> Array:
-    """(H, W) brightness, 0 to 255 as encoded in eight bits, of any picture's (H, W, 3) or (H, W) samples."""
+    """(H, W) brightness, 0 to 255 as encoded in eight bits, of any picture's (H, W, 3) or (H, W)
+    samples."""
     values = pixels if pixels.ndim == 2 else None
     if values is None and pixels.dtype == np.uint8:
         return cv2.cvtColor(np.ascontiguousarray(pixels[..., :3]), cv2.COLOR_RGB2GRAY)
@@ -66,7 +67,8 @@ def _pictures(
 def _areas(
     areas: Sequence[tuple[Sequence[int], Sequence[Any]]], size: list[int]
 ) -> Callable[[int], Array | None]:
-    """Of a picture's number the pixels that are kept out; `size` will hold the pictures' width and height."""
+    """Of a picture's number the pixels that are kept out; `size` will hold the pictures' width and
+    height."""
     keep_out = [
         KeepOut(tuple(keys), tuple(np.array(polygon, float) for polygon in polygons))
         for keys, polygons in areas
@@ -88,7 +90,8 @@ def follow_film(
     file: Path,
     count: Path,
 ) -> dict[str, Any]:
-    """Follow corners through a film's pictures, and write the tracks' arrays into a file (NumPy's `.npz`).
+    """Follow corners through a film's pictures, and write the tracks' arrays into a file (NumPy's
+    `.npz`).
 
     Parameters
     ----------
@@ -107,8 +110,8 @@ def follow_film(
     Returns
     -------
     dict
-        `remarks`: (number, kind) of pictures that are a cut, twice the same, or unlike their neighbours;
-        `problems`: a sentence for each picture that can't be read.
+        `remarks`: (number, kind) of pictures that are a cut, twice the same, or unlike their
+        neighbours; `problems`: a sentence for each picture that can't be read.
     """
     size, taken = [0, 0], 0
     follower = Follower(settings, threads=os.cpu_count() or 1, keep_out=_areas(areas, size))
@@ -133,7 +136,8 @@ def follow_placed(
     file: Path,
     count: Path,
 ) -> dict[str, Any]:
-    """Follow tracks that were placed by hand, both ways; the files and `problems` as `follow_film`, `apart` as `follow_by_hand`."""
+    """Follow tracks that were placed by hand, both ways; the files and `problems` as `follow_film`,
+    `apart` as `follow_by_hand`."""
     size, taken = [0, 0], 0
     problems: dict[int, str] = {}
 

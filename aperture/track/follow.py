@@ -1,20 +1,20 @@
 """Following points from frame to frame.
 
-Each frame, a pyramidal search (Bouguet 2000, OpenCV's `calcOpticalFlowPyrLK`) from the frame before says
-about where each point has gone: it finds big motions, and drifts. From there `alignment` refines the
-position against the template of the track's own key frame, which doesn't drift.
+Each frame, a pyramidal search (Bouguet 2000, OpenCV's `calcOpticalFlowPyrLK`) from the frame before
+says about where each point has gone: it finds big motions, and drifts. From there `alignment`
+refines the position against the template of the track's own key frame, which doesn't drift.
 
-Nothing in an alignment says that it found the right place. Four gates do; without them tracks slide from
-one thing to another and keep a small σ:
+Nothing in an alignment says that it found the right place. Four gates do; without them tracks slide
+from one thing to another and keep a small σ:
 
-- the aligned position must be near the predicted one, and the predicted one where the change of pace
-  of the tracks near by leads;
+- the aligned position must be near the predicted one, and the predicted one where the change of
+  pace of the tracks near by leads;
 - the affine map must be one that a surface seen from elsewhere has;
 - the residual must be about as large as those of the other tracks on this frame;
 - gain must be within two stops.
 
-A frame on which most tracks fail is a flash, a black frame or a cut: it is left out, and if the tracks
-don't return within a few frames, they all end there and new ones begin.
+A frame on which most tracks fail is a flash, a black frame or a cut: it is left out, and if the
+tracks don't return within a few frames, they all end there and new ones begin.
 """
 
 from __future__ import annotations
@@ -55,11 +55,13 @@ MOST_UNLIKE = 0.6
 LEAST_LENGTH = 3
 # The largest σ of an observation across an edge, and along one, px.
 MOST_SIGMA_PX, MOST_ALONG_PX = 0.5, 1.5
-# A frame on which more than this share of the tracks fails is left out; that many in a row are a cut.
+# A frame on which more than this share of the tracks fails is left out; that many in a row are a
+# cut.
 LOST_AT_ONCE, MOST_LEFT_OUT = 0.6, 3
 # Two frames that differ by less than this on the mean, in 8-bit values, are one picture twice.
 SAME_PICTURE = 0.02
-# Of two eyes: from one to the other and back, a point comes home within so many px, or isn't the same.
+# Of two eyes: from one to the other and back, a point comes home within so many px, or isn't the
+# same.
 ASTRAY_PX, OUTSIDE = 2.0, -1e4
 PYRAMID_LEVELS, PYRAMID_WINDOW = 4, (21, 21)
 
@@ -68,9 +70,10 @@ PYRAMID_LEVELS, PYRAMID_WINDOW = 4, (21, 21)
 class Settings:
     """How to follow.
 
-    wanted: how many tracks to have on each frame; reach: half the window's side, px; least_length: of how
-    many observations a track is one; pair: the two pictures are of one moment, seen by two eyes: things
-    near and far lie differently far apart on them, and much of one is hidden in the other.
+    wanted: how many tracks to have on each frame; reach: half the window's side, px; least_length:
+    of how many observations a track is one; pair: the two pictures are of one moment, seen by two
+    eyes: things near and far lie differently far apart on them, and much of one is hidden in the
+    other.
     """
 
     wanted: int = 300
@@ -168,7 +171,8 @@ class Follower:
         self._find_more(frame, picture)
 
     def finish(self, prefix: str = "t") -> Tracks:
-        """Every track that was seen often enough: one that ended at once is noise more often than a corner."""
+        """Every track that was seen often enough: one that ended at once is noise more often than a
+        corner."""
         if self._left_out:
             self._after_cut()
         if self._pool:
@@ -230,7 +234,8 @@ class Follower:
         return warps, good, noise
 
     def _predicted(self, coarse: Array, active: Active) -> Array:
-        """(n, 2) index positions: where the pyramidal search finds the points, or where they were heading."""
+        """(n, 2) index positions: where the pyramidal search finds the points, or where they were
+        heading."""
         before = active.warps[:, :2].astype(np.float32)
         if self.settings.pair:
             assert self._coarse is not None
@@ -297,8 +302,8 @@ class Follower:
         active.typical = np.where(active.typical > 0, 0.9 * active.typical + 0.1 * noise, noise)
         own = active.covariances(noise)
         total = own + active.anchor
-        # What can't be told any more is lost: along an edge more may be open than across it. Where the
-        # artist put a point, it goes on, and says how badly it is known.
+        # What can't be told any more is lost: along an edge more may be open than across it. Where
+        # the artist put a point, it goes on, and says how badly it is known.
         spread = np.sqrt(np.linalg.eigvalsh(total))
         held = (spread[:, 0] < MOST_SIGMA_PX) & (spread[:, 1] < MOST_ALONG_PX)
         if self.detect and not held.all():
@@ -312,7 +317,8 @@ class Follower:
         self._active = active
 
     def _renew(self, picture: Array, active: Active, worn: Array, covariance: Array) -> None:
-        """New templates for those whose view has changed too much; what they err by stays with them."""
+        """New templates for those whose view has changed too much; what they err by stays with
+        them."""
         # The point stays where it is in the picture, whatever the surface has become.
         aside = active.points()[worn] - active.warps[worn, :2]
         reach = self.settings.reach
@@ -330,7 +336,8 @@ class Follower:
             "offset",
         ):
             getattr(active, name)[worn] = getattr(fresh, name)
-        # The error of this observation goes on, and the noise of the new template comes on top of it.
+        # The error of this observation goes on, and the noise of the new template comes on top of
+        # it.
         active.anchor[worn] = covariance[worn]
         active.typical[worn] *= gain
         active.warps[worn, 2:] = 0
@@ -379,7 +386,8 @@ class Follower:
     def _begin(
         self, frame: int, picture: Array, places: Array, state: int, offset: Array | None = None
     ) -> None:
-        """Templates for points at `places` (n, 2) px, which lie `offset` beside; they fit into the picture."""
+        """Templates for points at `places` (n, 2) px, which lie `offset` beside; they fit into the
+        picture."""
         middles = places - HALF if offset is None else places - offset - HALF
         fresh = make(picture, middles, self.settings.reach, self._weights, offset)
         fresh.number = np.arange(self._count, self._count + len(places))
@@ -412,8 +420,9 @@ def follow(
 
 
 def across_eyes(first: Array, second: Array, points: Array) -> Array:
-    """(n, 2) index positions of points (n, 2) of one eye's picture (H, W) of uint8 in the other's, by dense flow (T. Kroeger et
-    al., "Fast optical flow using dense inverse search", 2016, OpenCV's); outside the picture, where the way back leads elsewhere.
+    """(n, 2) index positions of points (n, 2) of one eye's picture (H, W) of uint8 in the other's,
+    by dense flow (T. Kroeger et al., "Fast optical flow using dense inverse search", 2016,
+    OpenCV's); outside the picture, where the way back leads elsewhere.
     """
     flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
     there, back = flow.calc(first, second, None), flow.calc(second, first, None)
@@ -434,8 +443,8 @@ def _looked_up(field: Array, at: Array) -> Array:
 def _expected(active: Active, found: Array) -> Array:
     """(n, 2): where the points should be if each went on and changed its pace as its neighbours do.
 
-    The search takes one window of a fence for the next one. Then the point's pace changes and that of
-    its neighbours doesn't. NaN for new tracks, and where there are too few.
+    The search takes one window of a fence for the next one. Then the point's pace changes and that
+    of its neighbours doesn't. NaN for new tracks, and where there are too few.
     """
     known = np.isfinite(active.velocity[:, 0])
     expected = np.full(found.shape, np.nan)
@@ -449,7 +458,8 @@ def _expected(active: Active, found: Array) -> Array:
 
 
 def _with_first(track: Array, sigma: Array, cross: Array) -> tuple[Array, Array]:
-    """The σ (N, 2) and correlations (N,), where a key frame's own, which are written as zero, are those of the track's others."""
+    """The σ (N, 2) and correlations (N,), where a key frame's own, which are written as zero, are
+    those of the track's others."""
     first = sigma[:, 0] <= 0
     order = np.lexsort((sigma[:, 0], track))
     measured = order[~first[order]]

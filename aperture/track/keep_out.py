@@ -15,9 +15,9 @@ from aperture.errors import Problem
 class KeepOut:
     """An area of the picture that holds no evidence: a person, water, a reflection, burnt-in text.
 
-    frames: the frames at which it was drawn, in order; polygons: for each the same number of corners,
-    (C, 2) px. Before the first and after the last it stays as it was drawn there; between two, each
-    corner goes straight.
+    frames: the frames at which it was drawn, in order; polygons: for each the same number of
+    corners, (C, 2) px. Before the first and after the last it stays as it was drawn there; between
+    two, each corner goes straight.
     """
 
     frames: tuple[int, ...]
@@ -38,7 +38,8 @@ class KeepOut:
         return np.array(columns).reshape(-1, 2)
 
     def holds(self, frame: int, xy: Array) -> Array:
-        """(N,) whether points (N, 2) px lie inside at a frame: a ray to the right crosses the rim oddly often."""
+        """(N,) whether points (N, 2) px lie inside at a frame: a ray to the right crosses the rim
+        oddly often."""
         corners = self.at(frame)
         inside = np.zeros(len(xy), bool)
         for (x1, y1), (x2, y2) in zip(corners, np.roll(corners, -1, axis=0)):
@@ -50,7 +51,8 @@ class KeepOut:
 
 
 def mask(areas: list[KeepOut], frame: int, width: int, height: int) -> Array | None:
-    """(H, W) of bool: the pixels that any of the areas covers at a frame; None where there are no areas."""
+    """(H, W) of bool: the pixels that any of the areas covers at a frame; None where there are no
+    areas."""
     if not areas:
         return None
     covered = np.zeros((height, width), np.uint8)

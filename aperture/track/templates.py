@@ -1,4 +1,5 @@
-"""The templates of the tracks that are being followed: what was seen around each point on its key frame, and what became of it."""
+"""The templates of the tracks that are being followed: what was seen around each point on its key
+frame, and what became of it."""
 
 from __future__ import annotations
 
@@ -16,8 +17,8 @@ LEAST_STRETCH, MOST_STRETCH, MOST_SHEAR = 0.5, 2.0, 2.0
 LEAST_GAIN, MOST_GAIN = 0.25, 4.0
 # A template is renewed when the view of it is this much larger or smaller, or this much stretched.
 RENEW_SCALE, RENEW_SHEAR = 1.35, 1.35
-# Variance of a slope for noise of variance 1: half of it for a central difference, less what reading between
-# pixels smooths on the mean (measured on simulated pictures).
+# Variance of a slope for noise of variance 1: half of it for a central difference, less what
+# reading between pixels smooths on the mean (measured on simulated pictures).
 SLOPE_NOISE = 0.45
 # At least this share of the information is believed to be true.
 LEAST_TRUE = 0.1
@@ -42,7 +43,8 @@ class Active:
     inverses: Array
     spreads: Array  # (n, 2, 2) covariance of the point for residuals of variance 1
     middles: Array  # (n, 2, 2) the same of the template's middle
-    information: Array  # (n, 2, 2) what the template tells of its middle's place, the other parameters solved for
+    # (n, 2, 2) what the template tells of its middle's place, the other parameters solved for.
+    information: Array
     freedoms: Array
     contrast: Array  # (n,) standard deviation of the template
     slope_noise: float  # information that noise of variance 1 seems to bring, per axis
@@ -69,18 +71,20 @@ class Active:
         )
 
     def points(self) -> Array:
-        """(n, 2) index positions of the points that are meant: the offset goes along with the surface."""
+        """(n, 2) index positions of the points that are meant: the offset goes along with the
+        surface."""
         return self.warps[:, :2] + np.einsum("nij,nj->ni", affine(self.warps), self.offset)
 
     def covariances(self, noise: Array) -> Array:
         """(n, 2, 2) px²: of the points, in the picture, for residuals (n,).
 
-        Half the variance of the residual: the other half is the template's noise. That shifts all of a
-        track's observations by the same amount but the one on the key frame, which is the same as if that
-        one alone had the error: each observation, that one too, has the noise of its own picture.
+        Half the variance of the residual: the other half is the template's noise. That shifts all
+        of a track's observations by the same amount but the one on the key frame, which is the same
+        as if that one alone had the error: each observation, that one too, has the noise of its own
+        picture.
 
-        A noisy template seems to have more texture than it has, by what its slopes have of the noise: that
-        is taken off the information. Along an edge it may be most of it.
+        A noisy template seems to have more texture than it has, by what its slopes have of the
+        noise: that is taken off the information. Along an edge it may be most of it.
         """
         variance = noise**2 / 2
         values, axes = np.linalg.eigh(self.information)
@@ -95,7 +99,8 @@ class Active:
 def make(
     picture: Array, index_xy: Array, reach: int, weights: Array, offset: Array | None = None
 ) -> Active:
-    """Templates at index positions (n, 2) of a picture, whose points lie `offset` (n, 2) px beside."""
+    """Templates at index positions (n, 2) of a picture, whose points lie `offset` (n, 2) px
+    beside."""
     count, pixels = len(index_xy), (2 * reach + 1) ** 2
     values = np.empty((count, pixels), np.float32)
     slopes = np.empty((count, pixels, alignment.COUNT), np.float32)
@@ -132,7 +137,8 @@ def make(
 
 
 def window_fits(places: Array, shape: tuple[int, ...], reach: int) -> Array:
-    """(n,) whether a window around each place (n, 2) px lies in the picture, with the interpolation's reach."""
+    """(n,) whether a window around each place (n, 2) px lies in the picture, with the
+    interpolation's reach."""
     rim = reach + alignment.INTERPOLATION_REACH + 1 + HALF
     return (
         (places[:, 0] > rim)

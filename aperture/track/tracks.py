@@ -37,7 +37,8 @@ class Tracks:
     sigma : ndarray, shape (N, 2)
         One standard deviation across and down, px.
     cross : ndarray, shape (N,)
-        Correlation of the errors across and down, −1 to 1: 0 for a round corner, near ±1 on a slanting edge.
+        Correlation of the errors across and down, −1 to 1: 0 for a round corner, near ±1 on a
+        slanting edge.
     correlation : ndarray, shape (N,)
         Between the template and what was seen, at most 1; NaN if not measured.
     state : ndarray of uint8, shape (N,)
@@ -87,7 +88,8 @@ class Tracks:
         about: dict[str, dict[str, Any]] | None = None,
         cross: Any = 0.0,
     ) -> Tracks:
-        """Tracks of arrays in any order; of two observations of a track on one frame the later one counts."""
+        """Tracks of arrays in any order; of two observations of a track on one frame the later one
+        counts."""
         track, frame = np.asarray(track, np.int32).ravel(), np.asarray(frame, np.int32).ravel()
         xy = np.asarray(xy, float).reshape(-1, 2)
         sigma = np.broadcast_to(np.asarray(sigma, float), xy.shape) if len(xy) else np.ones((0, 2))

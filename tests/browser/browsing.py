@@ -1,4 +1,5 @@
-"""What every test in a real browser needs: Chromium, a served application, a shot with a plate, what screen readers would stumble over."""
+"""What every test in a real browser needs: Chromium, a served application, a shot with a plate,
+what screen readers would stumble over."""
 
 import os
 import shutil
@@ -12,8 +13,9 @@ from playwright.sync_api import sync_playwright
 from tests.patience import MINUTES
 from web.shows.models import Shot
 
-# `SLOW_PAGES=500 make test` lets scripts take every answer 500 ms after it arrived, as on a very busy machine:
-# a test that presses the next key before the page could know the answer then fails every time, not once in a hundred.
+# `SLOW_PAGES=500 make test` lets scripts take every answer 500 ms after it arrived, as on a very
+# busy machine: a test that presses the next key before the page could know the answer then fails
+# every time, not once in a hundred.
 SLOW_PAGES = int(os.environ.get("SLOW_PAGES", "0"))
 SLOWLY = """
 const pause = () => new Promise(done => setTimeout(done, MS));
@@ -94,13 +96,15 @@ class Browsing(StaticLiveServerTestCase):
         self.page.wait_for_load_state("networkidle")
 
     def click_through(self, text):
-        """Click what leads to another page (a link, or a form that is posted), and wait until that one is there."""
+        """Click what leads to another page (a link, or a form that is posted), and wait until that
+        one is there."""
         with self.page.expect_navigation():
             self.page.click(text)
         self.page.wait_for_load_state("networkidle")
 
     def loaded(self):
-        """What is done here loads the page anew; that a page notes its frame in its address doesn't count."""
+        """What is done here loads the page anew; that a page notes its frame in its address doesn't
+        count."""
         return self.page.expect_event("load")
 
     def on_screen(self, at):
@@ -111,7 +115,8 @@ class Browsing(StaticLiveServerTestCase):
         return box["x"] + a + at[0] * scale, box["y"] + b + at[1] * scale
 
     def until(self, holds):
-        """Look again and again whether `holds()`; the page's own security forbids Playwright to look from within."""
+        """Look again and again whether `holds()`; the page's own security forbids Playwright to
+        look from within."""
         for _ in range(round(MINUTES * 60 * 20)):
             if holds():
                 return
@@ -120,7 +125,8 @@ class Browsing(StaticLiveServerTestCase):
 
     @contextmanager
     def answered(self, part, sent="", page=None):
-        """What is done here asks an address that holds `part`, with a message that holds `sent`; go on once the page shows the answer."""
+        """What is done here asks an address that holds `part`, with a message that holds `sent`; go
+        on once the page shows the answer."""
         page = page or self.page
 
         def wanted(response):
@@ -131,7 +137,8 @@ class Browsing(StaticLiveServerTestCase):
         self.quiet(page)
 
     def quiet(self, page=None):
-        """Wait until the page has taken all answers: before that, the next key would mean what is not shown yet."""
+        """Wait until the page has taken all answers: before that, the next key would mean what is
+        not shown yet."""
         (page or self.page).wait_for_selector("body:not([aria-busy])")
 
     def saving(self, page=None):

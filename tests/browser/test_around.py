@@ -1,4 +1,5 @@
-"""A panorama looked around in: turned by a drag, marked there, and the marks are where an ordinary camera has them."""
+"""A panorama looked around in: turned by a drag, marked there, and the marks are where an ordinary
+camera has them."""
 
 import math
 import re
@@ -44,7 +45,8 @@ class LookAround(Browsing):
         middle = (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
         page.mouse.move(*middle)
         before = page.locator("#at").inner_text()
-        # What is under the pointer stays under it while it is dragged; the middle is another place then.
+        # What is under the pointer stays under it while it is dragged; the middle is another place
+        # then.
         page.keyboard.down(" ")
         page.mouse.down()
         page.mouse.move(middle[0] - 260, middle[1] + 90, steps=6)

@@ -1,4 +1,5 @@
-"""The Expose step by pointer and keys: a patch is metered, the focus clicked, maps laid over the plate, a look made."""
+"""The Expose step by pointer and keys: a patch is metered, the focus clicked, maps laid over the
+plate, a look made."""
 
 import numpy as np
 

@@ -12,7 +12,8 @@ from tests.filmed import number_in, numbered
 
 class Film(Browsing):
     def seen(self):
-        """The number that the strip has laid over the plate; None where the plate itself is seen."""
+        """The number that the strip has laid over the plate; None where the plate itself is
+        seen."""
         values = self.page.evaluate(
             """() => {
               const laid = document.querySelector("canvas[data-frames]");
@@ -93,7 +94,8 @@ class Film(Browsing):
         self.assertIsNone(self.seen())
         self.assertIn("walk.0031.png", page.inner_text("#report"))
 
-        # The whole shot is shifted, with its range; undo brings both back. The same picture is worked on all the while.
+        # The whole shot is shifted, with its range; undo brings both back. The same picture is
+        # worked on all the while.
         page.keyboard.press("(")
         self.until(lambda: self.state()["range"] == [1031, 1099])
         self.go("plate")
@@ -105,7 +107,8 @@ class Film(Browsing):
         page.click("[data-history=undo]")
         self.wait_for_frame(1031)
 
-        # On the Match page a mark belongs to its frame; on one that is only looked at, nothing is drawn.
+        # On the Match page a mark belongs to its frame; on one that is only looked at, nothing is
+        # drawn.
         self.go("match")
         self.accessible()
         place = self.on_screen((50, 40))

@@ -20,7 +20,8 @@ class Gate(Browsing):
             page.fill(f"#id_{side}", px)
         page.click("text=Add the step")
         page.wait_for_selector(".ledger >> text=2048 × 1152")
-        # Point at the chain: the position is told on every grid, and lies on the same millimetre for all of them.
+        # Point at the chain: the position is told on every grid, and lies on the same millimetre
+        # for all of them.
         box = page.locator("#chain").bounding_box()
         with self.answered("/gate/follow"):
             page.mouse.move(box["x"] + box["width"] * 0.3, box["y"] + box["height"] / 2)

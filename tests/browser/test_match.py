@@ -1,4 +1,5 @@
-"""The Match page's tools with pointer and keys: no drawing at all, lines of several points, several marks at once, survey, aids, drafts."""
+"""The Match page's tools with pointer and keys: no drawing at all, lines of several points, several
+marks at once, survey, aids, drafts."""
 
 import numpy as np
 
@@ -28,7 +29,8 @@ class Match(Browsing):
         page.wait_for_selector("#figures >> text=Focal length")
         self.assertAlmostEqual(fit_of(self.state())["camera"]["focal_mm"], 35.0, delta=0.4)
 
-        # A bow of four clicks, ended by Enter; its points refined by R; several marks chosen and moved by a key.
+        # A bow of four clicks, ended by Enter; its points refined by R; several marks chosen and
+        # moved by a key.
         page.keyboard.press("b")
         for at in camera.project([[x, 2.125, 0.035] for x in (2.1, 2.7, 3.4, 4.1)]):
             page.mouse.click(*self.on_screen(at))
@@ -60,7 +62,8 @@ class Match(Browsing):
         self.assertEqual((shown > 0, page.locator("#marks .edge.across").count()), (True, 0))
         self.accessible()
 
-        # Origin and a height; a person and the walls' grids; the straightened plate; the leaves that are asked for.
+        # Origin and a height; a person and the walls' grids; the straightened plate; the leaves
+        # that are asked for.
         page.keyboard.press("o")
         with self.saving():
             page.mouse.click(*self.on_screen(camera.project([[0, 0, 0]])[0]))
@@ -96,7 +99,8 @@ class Match(Browsing):
         self.assertEqual((self.errors, self.outside), ([], []))
 
     def test_nothing_is_lost_while_the_server_is_slow(self):
-        """Typed figures survive a renewed report; a form waits for a save under way; two lines drawn in a row are both kept."""
+        """Typed figures survive a renewed report; a form waits for a save under way; two lines
+        drawn in a row are both kept."""
         page, name = self.page, "LT020_toward_the_slipway"
         camera = truth(name)
         self.make_shot(FOLDER / f"{name}.jpg")
@@ -152,7 +156,8 @@ class Match(Browsing):
         self.assertEqual(self.errors, [])
 
     def test_hands(self):
-        """Grabbing without a jump, a double click that keeps its point, Backspace, all, a box, redo by Ctrl+Y, Back."""
+        """Grabbing without a jump, a double click that keeps its point, Backspace, all, a box, redo
+        by Ctrl+Y, Back."""
         page, name = self.page, "LT020_toward_the_slipway"
         camera = truth(name)
         self.make_shot(FOLDER / f"{name}.jpg")
@@ -165,7 +170,8 @@ class Match(Browsing):
         page.keyboard.press("Escape")
         before = self.state()["marks"][0]["at"]
 
-        # Pressed at its exact centre, and let go: it stays. Grabbed beside it and dragged: by as much as dragged.
+        # Pressed at its exact centre, and let go: it stays. Grabbed beside it and dragged: by as
+        # much as dragged.
         x, y = self.on_screen(before)
         page.mouse.move(x, y)
         page.mouse.down()

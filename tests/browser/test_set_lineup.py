@@ -1,4 +1,5 @@
-"""Set and Line-up by pointer and keys: cameras, the plate on a wall, a sequence brought back, the loupe, the facts."""
+"""Set and Line-up by pointer and keys: cameras, the plate on a wall, a sequence brought back, the
+loupe, the facts."""
 
 import tempfile
 from pathlib import Path

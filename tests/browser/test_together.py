@@ -1,4 +1,5 @@
-"""Two windows on one shot: what one does arrives in the other by itself; a note is pinned where one clicks."""
+"""Two windows on one shot: what one does arrives in the other by itself; a note is pinned where one
+clicks."""
 
 from django.test import override_settings
 
@@ -30,7 +31,8 @@ class Together(Browsing):
         self.assertLess(abs(note.x - 960), 30)
         self.assertLess(abs(note.y - 540), 30)
         other.wait_for_selector(".note-pin")
-        # What another one changes is shown without anybody asking; while something is typed, it is only said.
+        # What another one changes is shown without anybody asking; while something is typed, it is
+        # only said.
         began = page.locator("#revision").text_content()
         gate = {"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "name": "", "origin": "typed"}
         edit(Shot.objects.get(), "Gate", lambda state: state.update(gate=gate))
@@ -53,7 +55,8 @@ class Together(Browsing):
         page.wait_for_selector("text=Bollard", state="attached")
         self.assertEqual(page.input_value("#id_focal-focal"), "35")
         self.assertTrue(page.evaluate("window.stays"))
-        # Undone in another window before its figures are asked for: the page shows what is, and asks no more.
+        # Undone in another window before its figures are asked for: the page shows what is, and
+        # asks no more.
         page.goto(f"{self.shot_url}/match")
         page.wait_for_selector("#here")
         number = Shot.objects.with_head().get().head.number

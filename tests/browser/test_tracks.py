@@ -1,4 +1,5 @@
-"""The Tracks leaf in a real browser: followed, chosen with the pointer, told of, solved, and drawn on other frames."""
+"""The Tracks leaf in a real browser: followed, chosen with the pointer, told of, solved, and drawn
+on other frames."""
 
 import tempfile
 from pathlib import Path
@@ -158,7 +159,8 @@ class TracksLeaf(Browsing):
         self.until(lambda: page.is_visible("#track-patches"))
         self.accessible()
 
-        # Grabbed beside its centre it doesn't jump to the pointer; what was followed is followed anew.
+        # Grabbed beside its centre it doesn't jump to the pointer; what was followed is followed
+        # anew.
         page.keyboard.press("End")
         self.until(lambda: page.input_value("#strip-frame") == "12")
         before = self.tracks().xy[-1]

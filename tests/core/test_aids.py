@@ -1,4 +1,5 @@
-"""Aids for the eye and the catalogue's rules: things of known size stand where they should, wrong entries are told."""
+"""Aids for the eye and the catalogue's rules: things of known size stand where they should, wrong
+entries are told."""
 
 import copy
 import re
@@ -42,7 +43,8 @@ class Aids(TestCase):
             self.assertLess(np.linalg.norm(room - corner, axis=1).min(), 1e-6)
 
     def test_walls_are_walls(self):
-        """Every point of the grid on the wall across = 0.5 is seen along a ray that meets that wall at or above the floor."""
+        """Every point of the grid on the wall across = 0.5 is seen along a ray that meets that wall
+        at or above the floor."""
         points = np.concatenate(aids.wall_grid(CAMERA, 0, 0.5, 0.5))
         inside = points[(points > 0).all(axis=1) & (points < (1920, 1080)).all(axis=1)]
         on_wall = CAMERA.on_plane(inside, (1.0, 0, 0), 0.5)
@@ -122,7 +124,8 @@ class Catalogue(TestCase):
             catalogue.read(catalogue.write_modes_csv(document).encode())["bodies"],
             document["bodies"],
         )
-        # Names that a spreadsheet would take for formulas are written so that it doesn't, and come back.
+        # Names that a spreadsheet would take for formulas are written so that it doesn't, and come
+        # back.
         for name in ("=HYPERLINK(1)", "@sum", "-1 stop", "+x", "'quoted'"):
             document["bodies"][0]["name"] = name
             text = catalogue.write_modes_csv(document)

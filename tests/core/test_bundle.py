@@ -1,4 +1,5 @@
-"""The bundle's algebra: derivatives against `Camera`, tiles and all ± against dense matrices, facts against differences."""
+"""The bundle's algebra: derivatives against `Camera`, tiles and all ± against dense matrices, facts
+against differences."""
 
 from dataclasses import replace
 
@@ -117,7 +118,8 @@ class Tiles(SimpleTestCase):
 
 
 def bundle_of(made, noise=0.2, threads=1, facts=None, seed=0):
-    """A bundle of a scene, begun near the truth, its first camera held and one coordinate of its last."""
+    """A bundle of a scene, begun near the truth, its first camera held and one coordinate of its
+    last."""
     rng = np.random.default_rng(seed)
     camera, point = np.nonzero(np.isfinite(made.seen[:, :, 0]))
     xy = made.seen[camera, point] + rng.normal(0, noise, (len(camera), 2))
@@ -157,7 +159,8 @@ class Spreads(SimpleTestCase):
         cls.solved = Solved(cls.bundle)
 
     def dense(self):
-        """The Jacobian (rows, unknowns), its residuals, which unknowns are free, and the track of each row."""
+        """The Jacobian (rows, unknowns), its residuals, which unknowns are free, and the track of
+        each row."""
         bundle, state = self.bundle, self.bundle.state
         r, by_camera, by_lens, by_point = self.solved.derivatives(0, bundle.count)
         frames, points = bundle.frames, bundle.count

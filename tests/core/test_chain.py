@@ -136,7 +136,8 @@ class Maps(TestCase):
             )
 
     def test_a_camera_on_its_side_with_a_squeezing_lens(self):
-        """Turned by 90° the squeeze acts down the plate; the match's gate and lens must draw what the sensor saw."""
+        """Turned by 90° the squeeze acts down the plate; the match's gate and lens must draw what
+        the sensor saw."""
         upright = build(gate(squeeze=2.0), (4448, 3096))
         turned = build(gate([{"do": "turn", "quarters": 1}], squeeze=2.0), (3096, 4448))
         width, height, squeeze = turned.match_gate

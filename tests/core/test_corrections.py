@@ -1,4 +1,5 @@
-"""Corrections done twice, or not yet: recognised from the render alone, and put right; the lens's bend against OpenCV's."""
+"""Corrections done twice, or not yet: recognised from the render alone, and put right; the lens's
+bend against OpenCV's."""
 
 from dataclasses import replace
 from unittest import TestCase
@@ -86,7 +87,8 @@ class DoneTwice(TestCase):
 
 
 class Stabilised(TestCase):
-    """A plate that was moved by (3.4, −2.25) px to hold it still: the matched camera's axis has moved along."""
+    """A plate that was moved by (3.4, −2.25) px to hold it still: the matched camera's axis has
+    moved along."""
 
     BY = (3.4, -2.25)
 
@@ -117,7 +119,8 @@ class Stabilised(TestCase):
         np.testing.assert_allclose(self.chain.axis_px, np.add((240, 135), self.BY), atol=1e-9)
 
     def test_moved_on_another_grid_it_is_told_in_the_plate_s_pixels(self):
-        """Twice as fine, turned on its side, then brought to the plate: what went right goes down, by half."""
+        """Twice as fine, turned on its side, then brought to the plate: what went right goes down,
+        by half."""
         steps = [
             {"id": "held", "do": "stabilise", "right": 40.0, "down": 6.0},
             {"id": "upright", "do": "turn", "quarters": 1},
@@ -142,7 +145,8 @@ class Stabilised(TestCase):
         self.assertEqual(np.argwhere(held.apply(dot, 1)[..., 0] > 0.5).tolist(), [[120, 47]])
 
     def test_stabilised_again_or_not_at_all(self):
-        """OpenCV moves the pictures, so that they slide by the step once too often, or never got it."""
+        """OpenCV moves the pictures, so that they slide by the step once too often, or never got
+        it."""
         for times, way in ((1, -1), (-1, 1), (0, None)):
             moved = cv2.warpAffine(
                 self.right,

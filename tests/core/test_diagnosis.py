@@ -1,4 +1,5 @@
-"""What the artist is told: residuals, conflicts, sentences; and evidence of every shape in the document."""
+"""What the artist is told: residuals, conflicts, sentences; and evidence of every shape in the
+document."""
 
 import copy
 from unittest import TestCase
@@ -19,7 +20,8 @@ GRID = Grid.from_gate(*SIZE, 36, 20.25)
 
 
 def room(camera, count=12, noise=0.3, seed=5, **lens):
-    """A document of edges that `camera` sees, five points each, an origin and the camera's height; all with a known error."""
+    """A document of edges that `camera` sees, five points each, an origin and the camera's height;
+    all with a known error."""
     rng = np.random.default_rng(seed)
     document = empty(*SIZE) | {
         "gate": {"width_mm": 36, "height_mm": 20.25, "squeeze": camera.lens.squeeze}

@@ -1,4 +1,5 @@
-"""Evidence beyond edges and spots: facts about the camera, planes, surveys; what the fit leans on; advice, the kit, how far the floor can be trusted."""
+"""Evidence beyond edges and spots: facts about the camera, planes, surveys; what the fit leans on;
+advice, the kit, how far the floor can be trusted."""
 
 import copy
 import re
@@ -203,7 +204,8 @@ class Mixed(TestCase):
         self.assertGreaterEqual(found["named"], 0.9)
 
     def test_where_a_length_can_be_met_in_two_ways_both_cameras_are_told(self):
-        """A spot at eye level, of which only the height is known, may stand before or behind the foot of the length's plumb on its ray."""
+        """A spot at eye level, of which only the height is known, may stand before or behind the
+        foot of the length's plumb on its ray."""
         camera = Camera.at(
             Grid.from_gate(3000, 2000, 36, 24),
             Lens(28.0),
@@ -256,7 +258,8 @@ class Mixed(TestCase):
         )
 
     def test_what_it_leans_on(self):
-        """Leaving a piece out for good changes the fit by about as much as was said to first order, and its leverage is what is lost."""
+        """Leaving a piece out for good changes the fit by about as much as was said to first order,
+        and its leverage is what is lost."""
         one = case(np.random.default_rng(8))
         fitted = solve(one.document).document
         for id_, own in list(fitted["evidence"].items())[:8]:
@@ -345,7 +348,8 @@ class Advice(TestCase):
 
 class Trust(TestCase):
     def test_the_spread_of_the_floor_is_that_of_many_photographs(self):
-        """A pixel's place on the floor, and a surveyed point's expected place, scatter over repeated drawings as said."""
+        """A pixel's place on the floor, and a surveyed point's expected place, scatter over
+        repeated drawings as said."""
         rng, pixel, point = np.random.default_rng(4), [[1250.0, 900.0]], [[0.6, 0.3, 0.5]]
         base = document([*CORNER, ORIGIN], [HEIGHT])
         reach = Reach.of(*find(base))

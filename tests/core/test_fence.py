@@ -1,4 +1,5 @@
-"""Files that ask for more than they hold are refused by what they declare, or stopped behind the fence."""
+"""Files that ask for more than they hold are refused by what they declare, or stopped behind the
+fence."""
 
 import json
 import os
@@ -108,7 +109,8 @@ class Bombs(TestCase):
             with self.assertRaisesRegex(Problem, "400 megapixels|20000 × 20000"):
                 read(path)
         self.assertLess(MOST_PIXELS, 20_000**2)
-        # A data window of 20,000 × 20,000 beside a small display window: the header is altered, no pixel is there.
+        # A data window of 20,000 × 20,000 beside a small display window: the header is altered, no
+        # pixel is there.
         small = self.folder / "small.exr"
         plain = {name: np.zeros((20, 30), np.float16) for name in "RGB"}
         header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}

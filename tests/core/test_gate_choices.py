@@ -1,4 +1,5 @@
-"""What a gate is chosen from: modes and lenses of a catalogue, shapes as people type them, and all kinds of steps."""
+"""What a gate is chosen from: modes and lenses of a catalogue, shapes as people type them, and all
+kinds of steps."""
 
 import math
 from unittest import TestCase

@@ -13,7 +13,8 @@ PLACES_M, TURNS_DEG, FRAMES = 0.02, 0.2, 40
 
 
 def drifting(random, sigma):
-    """(F, 3) errors of a rig: an offset and slow waves, of variance sigma² together on each frame."""
+    """(F, 3) errors of a rig: an offset and slow waves, of variance sigma² together on each
+    frame."""
     t = np.linspace(0, 1, FRAMES)
     waves = [random.normal(size=3) * np.cos(np.pi * k * t)[:, None] for k in range(3)]
     return sigma * sum(waves) / np.sqrt(2)
@@ -51,7 +52,8 @@ class MoveAsEvidence(unittest.TestCase):
                 path = fit["path"]
                 found = np.array(path["world_from_camera"])
                 off = found[:, :3, 3] - made.positions
-                # The shape is the tracks': far better than the rig's drift. Where it stands is the rig's.
+                # The shape is the tracks': far better than the rig's drift. Where it stands is the
+                # rig's.
                 shape = moving.path_error(fit, made)
                 raw = moving.aligned(poses[:, :3, 3], made.positions) - made.positions
                 long = np.linalg.norm(np.diff(made.positions, axis=0), axis=1).sum()

@@ -1,4 +1,5 @@
-"""First guesses and the way from them: exact evidence gives the exact camera, from every kind of beginning."""
+"""First guesses and the way from them: exact evidence gives the exact camera, from every kind of
+beginning."""
 
 from unittest import TestCase
 
@@ -62,7 +63,8 @@ class Guesses(TestCase):
         self.assertEqual(len(set.union(*focals)), len(focals))
 
     def test_a_long_lens_that_bends_is_seen_through(self):
-        """Its edges hardly converge, and its bend moves them by more than that; known before anything else, the bend leads to the lens."""
+        """Its edges hardly converge, and its bend moves them by more than that; known before
+        anything else, the bend leads to the lens."""
         for seed in (2, 3, 4):
             rng = np.random.default_rng(seed)
             corner = np.hypot(18, 12) / 80
@@ -120,7 +122,8 @@ class Guesses(TestCase):
         np.testing.assert_allclose(fit["camera"]["position_m"], camera.position, atol=1e-3)
 
     def test_positions_from_whatever_tells_the_size(self):
-        """Direction and lens known, the linear guess is exact already: by a length along an axis, a straight length, a height, two places."""
+        """Direction and lens known, the linear guess is exact already: by a length along an axis, a
+        straight length, a height, two places."""
         camera = Camera.at(GRID, Lens(30), (2.2, 1.5, 5.0), *np.radians([22, -4, 1]))
         floor, half = (
             spot(camera, "a", (-0.5, 0, 1.0), world=[None, 0, None]),
@@ -248,7 +251,8 @@ class Guesses(TestCase):
 
 class TwoAnswers(TestCase):
     def test_a_length_that_can_be_met_in_two_ways_is_said(self):
-        """A spot known by a length from the origin alone may stand before it or behind it along its ray: where both fit, both are told of."""
+        """A spot known by a length from the origin alone may stand before it or behind it along its
+        ray: where both fit, both are told of."""
         camera = Camera.at(GRID, Lens(30), (2.2, 1.5, 5.0), *np.radians([22, -4, 1]))
         ray = camera.rays([[700, 640]])[0]
         along = -camera.position @ ray

@@ -179,7 +179,8 @@ class Cameras(TestCase):
         )
 
     def test_signs_of_pan_tilt_and_roll(self):
-        """Positive pan turns left, positive tilt looks up, positive roll turns the camera anticlockwise as seen from behind it."""
+        """Positive pan turns left, positive tilt looks up, positive roll turns the camera
+        anticlockwise as seen from behind it."""
         grid, lens = Grid.from_gate(200, 100, 36, 18), Lens(30)
         ahead = [[0, 0, -10.0]]
         left, up, rolled = (

@@ -262,7 +262,8 @@ class Honesty(TestCase):
         ]
         data = empty(3000, 2000) | {"gate": {"width_mm": 36, "height_mm": 24}, "marks": spots}
         data["lens"]["focal_mm"] = {"value": camera.lens.focal_mm, "plus_minus": 0}
-        # Three points: up to four cameras (Grunert 1841). OpenCV finds two for these, and nothing tells them apart.
+        # Three points: up to four cameras (Grunert 1841). OpenCV finds two for these, and nothing
+        # tells them apart.
         cameras, *_ = cv2.solveP3P(
             points, camera.project(points), camera.intrinsic_matrix(), None, cv2.SOLVEPNP_P3P
         )
@@ -308,7 +309,8 @@ class Honesty(TestCase):
 
 class Documents(TestCase):
     def test_what_json_from_outside_may_not_hold(self):
-        """RFC 8259: no NaN (section 6), and halves of surrogate pairs are unpredictable (section 8.2)."""
+        """RFC 8259: no NaN (section 6), and halves of surrogate pairs are unpredictable (section
+        8.2)."""
         for text, says in (
             ('{"a": NaN}', "no NaN"),
             ('["\\ud83d"]', "half a character"),

@@ -1,4 +1,5 @@
-"""Movies of many kinds, read back picture by picture; sequences told apart; time code there and back."""
+"""Movies of many kinds, read back picture by picture; sequences told apart; time code there and
+back."""
 
 import tempfile
 from fractions import Fraction
@@ -168,7 +169,8 @@ class Films(InFolder):
         self.assertEqual(number_in(cv2.imread(str(self.folder / "full.png"))), 8)
 
     def test_a_picture_that_was_cut_off_is_not_shown(self):
-        """Half-written by a copy that was stopped: a JPEG decodes all the same, the rest of it grey."""
+        """Half-written by a copy that was stopped: a JPEG decodes all the same, the rest of it
+        grey."""
         (self.folder / "pictures").mkdir()
         files = {number: f"pictures/{number}.jpg" for number in (1, 2, 3)}
         for number, file in files.items():

@@ -1,4 +1,5 @@
-"""Files of every kind, altered anywhere: each reader answers with what it read or with a sentence, behind its fence.
+"""Files of every kind, altered anywhere: each reader answers with what it read or with a sentence,
+behind its fence.
 
 That a reader broke down or took too long is no good answer to a small file.
 """
@@ -227,7 +228,8 @@ class OddFiles(TestCase):
                     fence.run(reader, data, ending)
             except Problem as problem:
                 said.append(problem.sentence)
-                # A damaged Alembic archive takes its library's process down: that is what the fence is for.
+                # A damaged Alembic archive takes its library's process down: that is what the fence
+                # is for.
                 worst = ("took longer",) if ending == ".abc" else ("broke down", "took longer")
                 for beyond in worst:
                     self.assertNotIn(beyond, problem.sentence, (reader.__name__, ending, data))

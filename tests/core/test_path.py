@@ -1,4 +1,5 @@
-"""Paths from documents: found, honest about their ±, recognised where there is less to know, refused in words."""
+"""Paths from documents: found, honest about their ±, recognised where there is less to know,
+refused in words."""
 
 import numpy as np
 from django.test import SimpleTestCase
@@ -61,7 +62,8 @@ class Paths(SimpleTestCase):
         self.assertGreater(bent["metres"], 1.5 * straight["metres"])
         self.assertGreater(bent["with_px"], bent["without_px"])
         self.assertAlmostEqual(bent["without_px"], straight["without_px"], delta=2e-4)
-        # The path that they only lay down is that of the tracks, and still says which fact is wrong.
+        # The path that they only lay down is that of the tracks, and still says which fact is
+        # wrong.
         stood = solve(data | {"placing": "stand"}).document
         self.assertFalse(stood["bending"]["bent"])
         self.assertAlmostEqual(stood["residuals"]["rms_px"], bent["without_px"], delta=2e-4)
@@ -85,7 +87,8 @@ class Paths(SimpleTestCase):
         after = solve(data | {"facts": [height]}).document["advice"]["position"]["now"]
         self.assertLess(row["then"], 0.95 * told["now"])
         self.assertAlmostEqual(after / row["then"], 1, delta=0.05)
-        # The tracks together determine all that is unknown of cameras and lens, but for what the facts do.
+        # The tracks together determine all that is unknown of cameras and lens, but for what the
+        # facts do.
         leverage = sum(point["leverage"] for point in fit["points"].values())
         self.assertAlmostEqual(leverage, 1, delta=9 / (24 * 6))
 
@@ -306,7 +309,8 @@ class Paths(SimpleTestCase):
         self.assertLess(np.abs(away).max(), 0.08)
         sigmas = np.abs(away / np.array(fit["path"]["position_plus_minus_m"]))
         self.assertLess(np.sqrt((sigmas**2).mean()), 3)
-        # One of the lines drawn on that frame is on something else: that one is named, and no other.
+        # One of the lines drawn on that frame is on something else: that one is named, and no
+        # other.
         across = marks[4]
         across["points"] = (across["points"] + np.linspace([0, -15], [0, 15], 5)).tolist()
         wrong = solve(told, warm=fit).document
@@ -355,7 +359,8 @@ class Paths(SimpleTestCase):
 
 class ByHand(SimpleTestCase):
     def test_a_length_between_hand_placed_points_is_no_better_than_the_hand(self):
-        """0.8 px at 8 m of 1,600 px are 4 mm at each end; the ± of the path's size follows, as f b / Z has it."""
+        """0.8 px at 8 m of 1,600 px are 4 mm at each end; the ± of the path's size follows, as f b
+        / Z has it."""
         made = scene("forward", frames=14, count=110, seed=4)
         wide = {}
         for told in (False, True):

@@ -1,4 +1,5 @@
-"""Refining marks to a picture's gradient, and proposals of edges; on pictures drawn here with known places, and on the demo's plates."""
+"""Refining marks to a picture's gradient, and proposals of edges; on pictures drawn here with known
+places, and on the demo's plates."""
 
 from collections import Counter
 from unittest import TestCase
@@ -39,7 +40,8 @@ class Refining(TestCase):
         self.assertLess(np.std(np.array(errors) / own), 1.6)
 
     def test_rows_of_squares_keep_their_promise(self):
-        """Uneven squares, spread ink, an untold display curve, JPEG: the error of a row is what its ± says."""
+        """Uneven squares, spread ink, an untold display curve, JPEG: the error of a row is what its
+        ± says."""
         errors, in_sigmas = row_errors(np.random.default_rng(7), 40)
         self.assertLess(np.sqrt(np.mean(errors**2)), 0.08)
         self.assertTrue(0.8 < np.sqrt(np.mean(in_sigmas**2)) < 1.3)
@@ -113,7 +115,8 @@ class Refining(TestCase):
 
 
 class OnTheMeanOfAFilm(TestCase):
-    """A camera that stands still: what is refined on the mean of many frames, and its ±, over repetitions of all noise."""
+    """A camera that stands still: what is refined on the mean of many frames, and its ±, over
+    repetitions of all noise."""
 
     def test_an_edge_is_as_exact_as_its_sigma_says(self):
         for how, lossy, most in (
@@ -133,7 +136,8 @@ class OnTheMeanOfAFilm(TestCase):
 
 class Proposing(TestCase):
     def test_three_rooms_need_no_drawing(self):
-        """Proposals alone, refined by nobody, give the focal length of the boathouse and of two other rooms within 3 %."""
+        """Proposals alone, refined by nobody, give the focal length of the boathouse and of two
+        other rooms within 3 %."""
         for name in ("LT010_boathouse_morning", "LT040_net_loft", "LT050_lamp_room"):
             camera, pixels = truth(name), read_picture(FOLDER / f"{name}.jpg").pixels
             found = propose(pixels, principal_px=camera.principal_point_px)

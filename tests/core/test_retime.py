@@ -1,4 +1,5 @@
-"""A shot at another speed: its moments, its camera there against SciPy's interpolation, its keys."""
+"""A shot at another speed: its moments, its camera there against SciPy's interpolation, its
+keys."""
 
 from unittest import TestCase
 
@@ -74,4 +75,7 @@ class Retimed(TestCase):
         self.assertEqual(keys, [[1001, 30.0], [1007, 60.0], [1015, 100.0]])
         curved = keys_at(clip(CURVE), [4, 8], lambda at: [at], 1)
         self.assertEqual(len(curved), curved[-1][0] - curved[0][0] + 1)  # on every frame
-        self.assertEqual([at for _, at in curved], moments(clip(CURVE))[curved[0][0] - 1 : curved[-1][0]].tolist())  # fmt: skip
+        self.assertEqual(
+            [at for _, at in curved],
+            moments(clip(CURVE))[curved[0][0] - 1 : curved[-1][0]].tolist(),
+        )

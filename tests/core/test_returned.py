@@ -1,4 +1,5 @@
-"""Renders that come back: known shifts are measured, and what is wrong with a picture is found and put right."""
+"""Renders that come back: known shifts are measured, and what is wrong with a picture is found and
+put right."""
 
 import struct
 import tempfile
@@ -205,7 +206,8 @@ class Returned(TestCase):
             self.assertRaises(Problem, returned.read, self.folder / name)
 
     def test_colours_that_are_encoded_otherwise_than_their_file_should_have_them(self):
-        """A PNG that says linear (gAMA 1); an EXR of screen values; one of other primaries (ITU-R BT.2020)."""
+        """A PNG that says linear (gAMA 1); an EXR of screen values; one of other primaries (ITU-R
+        BT.2020)."""
         rng = np.random.default_rng(4)
         linear = (np.clip(rng.random((60, 80, 3)), 0, 1) * 255).astype(np.uint8)
         Image.fromarray(linear).save(self.folder / "plain.png")

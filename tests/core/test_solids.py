@@ -1,4 +1,5 @@
-"""Stand-ins of every kind against trimesh's own figures of their meshes; meshes from files written by trimesh; places on faces and in corners."""
+"""Stand-ins of every kind against trimesh's own figures of their meshes; meshes from files written
+by trimesh; places on faces and in corners."""
 
 import io
 import math
@@ -74,7 +75,8 @@ class Solids(TestCase):
         ends = overlay.drawn_edges(CAMERA.position, ball).reshape(-1, 3) - (0.5, 0.5, 1)
         away = CAMERA.position - (0.5, 0.5, 1)
         distance = np.linalg.norm(away)
-        # Where tangents from the eye touch a sphere: its points are r² / d along the line to the eye.
+        # Where tangents from the eye touch a sphere: its points are r² / d along the line to the
+        # eye.
         np.testing.assert_allclose(ends @ away / distance, 0.25 / distance, atol=0.05)
 
     def test_places_on_a_face_and_in_a_corner(self):

@@ -1,4 +1,5 @@
-"""Following points: as exact as the noise allows, with a true ±, and not led astray by what plates hold."""
+"""Following points: as exact as the noise allows, with a true ±, and not led astray by what plates
+hold."""
 
 import cv2
 import numpy as np
@@ -43,7 +44,8 @@ def followed(pictures, **wish):
 
 
 def misplaced(tracks, turns):
-    """Per observation its distance (N, 2) from where the texture's point is, the point free; over σ as well."""
+    """Per observation its distance (N, 2) from where the texture's point is, the point free; over σ
+    as well."""
     off = np.zeros_like(tracks.xy)
     for start, end in zip(tracks.starts[:-1], tracks.starts[1:]):
         index_xy = tracks.xy[start:end] - 0.5
@@ -96,7 +98,8 @@ class Following(SimpleTestCase):
         self.assertLess(np.corrcoef(off.T)[0, 1], -0.4)
 
     def test_the_next_window_of_a_fence_is_not_taken_for_the_last(self):
-        """Posts 8 px apart on a textured ground; the view jumps by nearly a spacing and back in between."""
+        """Posts 8 px apart on a textured ground; the view jumps by nearly a spacing and back in
+        between."""
         picture = texture(2)
         picture[300:330] += 60 * (np.arange(900) % 8 < 4)
         views = [shown(picture, shift=(1.5 * i, 0)) for i in range(12)]
@@ -152,7 +155,9 @@ class Following(SimpleTestCase):
         cv2.rectangle(picture, (380, 220), (440, 270), 20, -1)
         picture = cv2.GaussianBlur(picture, (0, 0), 1.0)
         found = corners(picture, 50, 12, np.zeros((0, 2)))
-        ends = np.array([[40, 40], [91, 40], [40, 81], [91, 81], [380, 220], [441, 220], [380, 271], [441, 271]])  # fmt: skip
+        ends = np.array(
+            [[40, 40], [91, 40], [40, 81], [91, 81], [380, 220], [441, 220], [380, 271], [441, 271]]
+        )
         nearest = np.linalg.norm(found[:, None] - ends, axis=2).min(axis=1)
         self.assertLess(nearest.max(), 8)
         self.assertEqual(len(found), 8)

@@ -1,4 +1,5 @@
-"""Pictures turned, mirrored, made smaller on the way in: pixels, points and the gate chain say the same."""
+"""Pictures turned, mirrored, made smaller on the way in: pixels, points and the gate chain say the
+same."""
 
 from itertools import product
 
@@ -48,7 +49,8 @@ class TheWayIn(SimpleTestCase):
             size = way.size(*SIZE)
             chain = build(gate | {"steps": [window, *way.steps(*size)]}, size, strict=True)
             self.assertEqual((chain.plate_grid.width, chain.plate_grid.height), size)
-            # The sensor's photosites of these pixels of the file, and where the chain leads them on the plate.
+            # The sensor's photosites of these pixels of the file, and where the chain leads them on
+            # the plate.
             led = chain.plate_grid.to_px(chain.stages[0].grid.to_mm(points + [10, 4]))
             np.testing.assert_allclose(led, way.points(points, SIZE), atol=1e-9, err_msg=str(way))
 

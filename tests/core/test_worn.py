@@ -24,7 +24,8 @@ UPRIGHT = np.pi / 2  # a plane's tilt, once it stands
 
 class PlateOnStandIns(TestCase):
     def test_straight_interpolation_serves(self):
-        """Anywhere within a piece, the corners' places on the plate, weighed alike, are where the lens sees it."""
+        """Anywhere within a piece, the corners' places on the plate, weighed alike, are where the
+        lens sees it."""
         item = StandIn((3.0, 1.2, 2.0), base=(0.3, 0.0, 0.5), turn=0.5)
         made = worn.wear(CAMERA, [item], 0)
         rng = np.random.default_rng(5)
@@ -48,7 +49,8 @@ class PlateOnStandIns(TestCase):
         self.assertEqual(worn.wear(camera, [board], 0).shares, (1.0, 0.0, 0.0))
 
     def test_stretched_where_the_eye_is_low(self):
-        """A floor 2 m under the lens, which looks at what is 8 m away: only beyond that a pixel is more than four times as long as wide."""
+        """A floor 2 m under the lens, which looks at what is 8 m away: only beyond that a pixel is
+        more than four times as long as wide."""
         camera = Camera.at(
             Grid.from_gate(2000, 2000, 36.0, 36.0),
             Lens(18.0),

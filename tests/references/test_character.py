@@ -58,7 +58,8 @@ class Tables(TestCase):
 
 
 class Perspective(TestCase):
-    """Sharpless, Postle and German (2010): equations of the general Pannini projection, from memory."""
+    """Sharpless, Postle and German (2010): equations of the general Pannini projection, from
+    memory."""
 
     @settings(max_examples=60, deadline=None)
     @given(st.floats(0, 4), st.floats(0, 1), st.floats(-1.3, 1.3), st.floats(-1.0, 1.0))
@@ -70,7 +71,8 @@ class Perspective(TestCase):
         self.assertAlmostEqual(found, latitude, places=7)
 
     def test_known_cases(self):
-        """d = 0 is the straight perspective; d = 1 along the equator is 2 tan(φ/2), as of a stereographic one."""
+        """d = 0 is the straight perspective; d = 1 along the equator is 2 tan(φ/2), as of a
+        stereographic one."""
         across, up = np.array([0.3, 0.9]), np.array([0.4, -0.2])
         straight = forward(across, up, 0.0, 0.0)
         np.testing.assert_allclose(straight[:, 0], np.tan(across))
@@ -92,7 +94,8 @@ class Perspective(TestCase):
 
 class Character(TestCase):
     def test_figures(self):
-        """cos⁴ at the corner, fringes of so many px, grain of a known strength, light that is spread and not added."""
+        """cos⁴ at the corner, fringes of so many px, grain of a known strength, light that is
+        spread and not added."""
         fall = glass.fall_off(101, 101, math.tan(math.radians(35)), True, ())
         corner = fall[0, 0] / math.cos(math.radians(35)) ** 4
         self.assertLess(abs(corner - 1), 0.02)

@@ -36,7 +36,8 @@ CUT = Cut(
 
 class Files(TestCase):
     def test_their_library_reads_the_same_cut(self):
-        """Order, source ranges, what is available, and where each clip begins, by OpenTimelineIO."""
+        """Order, source ranges, what is available, and where each clip begins, by
+        OpenTimelineIO."""
         for rate in (Fraction(24), Fraction(24000, 1001)):
             own = replace(CUT, rate=rate)
             timeline = otio.adapters.read_from_string(
@@ -64,7 +65,8 @@ class Files(TestCase):
             )
 
     def test_an_edl(self):
-        """CMX 3600: record time code goes on without a gap from 01:00:00:00; by its adapter, and by its columns."""
+        """CMX 3600: record time code goes on without a gap from 01:00:00:00; by its adapter, and by
+        its columns."""
         text = cut_files.write(CUT, "edl", "Tide")
         events = [line.split() for line in text.splitlines() if line[:3].isdigit()]
         self.assertEqual(len(events), len(CUT.clips))
@@ -83,7 +85,8 @@ class Files(TestCase):
         )
 
     def test_an_edl_s_fades_and_what_lies_over(self):
-        """Each event shows what the cut shows on top there; a fade is a dissolve with the reel BL (CMX 3600, common practice)."""
+        """Each event shows what the cut shows on top there; a fade is a dissolve with the reel BL
+        (CMX 3600, common practice)."""
         clips = list(CUT.clips)
         clips[1] = replace(clips[1], fade_in=8, fade_out=6)
         clips[3] = replace(clips[3], fade_in=4)
@@ -179,11 +182,13 @@ class Changes(TestCase):
 
 
 class Retimed(TestCase):
-    """Slow motion, fades and dissolves: their arithmetic, OpenTimelineIO's reading of them, real pictures in between."""
+    """Slow motion, fades and dissolves: their arithmetic, OpenTimelineIO's reading of them, real
+    pictures in between."""
 
     @given(st.floats(0.05, 8), st.integers(2, 200))
     def test_a_constant_speed(self, speed, count):
-        """n frames at a speed v last n / v; frame k of the cut shows k v frames into the shot (common practice, no source)."""
+        """n frames at a speed v last n / v; frame k of the cut shows k v frames into the shot
+        (common practice, no source)."""
         clip = Clip("a", "LT070", 1001, 1000 + count, 1001, 1000 + count, ((1001, speed),))
         self.assertEqual(clip.length, max(1, round(count / speed)))
         for frame in range(0, clip.length, 7):
@@ -192,7 +197,8 @@ class Retimed(TestCase):
             )
 
     def test_a_curve_goes_through_every_frame_once(self):
-        """From full speed to a quarter and back: it never goes backward, and lasts the sum of its frames' times."""
+        """From full speed to a quarter and back: it never goes backward, and lasts the sum of its
+        frames' times."""
         clip = Clip("a", "LT070", 1, 60, 1, 60, ((1, 1.0), (30, 0.25), (60, 1.0)))
         at = [clip.source(frame) for frame in range(clip.length)]
         self.assertTrue(all(one < two for one, two in zip(at, at[1:])))
@@ -222,7 +228,8 @@ class Retimed(TestCase):
                 CUT.retimed("a", speeds, "repeat")
 
     def test_a_clip_over_a_jump(self):
-        """The row closes up behind it; on its frames it is seen alone, or by its fade; OpenTimelineIO has it on a track of its own."""
+        """The row closes up behind it; on its frames it is seen alone, or by its fade;
+        OpenTimelineIO has it on a track of its own."""
         cut = CUT.laid_over("d", 40).faded("d", 2, 0, 0)
         self.assertEqual(cut.length, CUT.length - 12)
         self.assertEqual(cut.begins, [0, 48, 96, 40])
@@ -234,7 +241,9 @@ class Retimed(TestCase):
         self.assertAlmostEqual(below.weight + above.weight, 1)
         self.assertEqual([one.index for one in cut.layers(45)], [3])
         self.assertEqual([one.index for one in cut.layers(52)], [1])
-        low, high = otio.adapters.read_from_string(cut_files.write(cut, "otio", "T"), "otio_json").tracks  # fmt: skip
+        low, high = otio.adapters.read_from_string(
+            cut_files.write(cut, "otio", "T"), "otio_json"
+        ).tracks
         self.assertEqual((len(low), high[0].duration().value, high[1].name), (3, 40, "LT070"))
         self.assertEqual(cut.laid_over("d", None).length, CUT.length)
         for frame in (-4, 500):
@@ -250,7 +259,9 @@ class Retimed(TestCase):
         self.assertEqual(track[2].effects[0].time_scalar, 0.5)
         self.assertEqual((track[1].in_offset.value, track[1].out_offset.value), (3, 3))
         found, _ = cut_files.read(text.encode(), "otio", Fraction(24))
-        self.assertEqual([(one.first, one.last) for one in found], [(one.first, one.last) for one in made.clips])  # fmt: skip
+        self.assertEqual(
+            [(one.first, one.last) for one in found], [(one.first, one.last) for one in made.clips]
+        )
         self.assertEqual([one.speeds for one in found], [one.speeds for one in made.clips])
         self.assertEqual((found[0].fade_in, found[0].fade_out, found[0].dissolve), (3, 5, 6))
         faded = CUT.faded("a", 0, 0, 8)
@@ -261,12 +272,17 @@ class Retimed(TestCase):
         self.assertIn("M2", edl)  # CMX 3600's line for another speed
 
     def test_fades_of_another_s_file(self):
-        """A clip with fades shows what OpenTimelineIO says is visible of it, wherever the cut lies in them."""
+        """A clip with fades shows what OpenTimelineIO says is visible of it, wherever the cut lies
+        in them."""
         time = otio.opentime.RationalTime
         for before, after in ((0, 12), (12, 0), (5, 7)):
-            fade = lambda: otio.schema.Transition("f", "SMPTE_Dissolve", time(before, 24), time(after, 24))  # noqa: B023, E731  # fmt: skip
+            fade = lambda: otio.schema.Transition(
+                "f", "SMPTE_Dissolve", time(before, 24), time(after, 24)
+            )  # noqa: B023, E731
             span = otio.opentime.TimeRange(time(1010, 24), time(36, 24))
-            media = otio.schema.MissingReference("", otio.opentime.TimeRange(time(1001, 24), time(99, 24)))  # fmt: skip
+            media = otio.schema.MissingReference(
+                "", otio.opentime.TimeRange(time(1001, 24), time(99, 24))
+            )
             clip = otio.schema.Clip("LT070", media, span)
             gap = otio.schema.Gap(duration=time(24, 24))
             track = otio.schema.Track("V", children=[gap, fade(), clip, fade()], kind="Video")
@@ -279,7 +295,8 @@ class Retimed(TestCase):
             self.assertEqual((found.first, found.last, found.fade_in, found.fade_out), wanted)
 
     def test_between_two_frames_of_a_real_film(self):
-        """Every other frame of OpenCV's megamind film left out and estimated: motion is nearer to the truth than a blend or the nearest."""
+        """Every other frame of OpenCV's megamind film left out and estimated: motion is nearer to
+        the truth than a blend or the nearest."""
         film, frames = cv2.VideoCapture(str(FOLDER / "Megamind.avi")), []
         for _ in range(60):
             frames.append(film.read()[1].astype(np.float32) / 255)
@@ -297,7 +314,8 @@ class Retimed(TestCase):
 
 class Moves(TestCase):
     def test_arrows_say_what_the_camera_did(self):
-        """A path made of known moves; the words and ways are the trade's (common practice, no source)."""
+        """A path made of known moves; the words and ways are the trade's (common practice, no
+        source)."""
         grid = Grid.from_gate(1920, 1080, 36, 20.25)
 
         def path(end, pan=0.0, tilt=0.0, focal=35.0):
@@ -305,7 +323,9 @@ class Moves(TestCase):
                 [rotation_from_angles(0.4, 0.1, 0), rotation_from_angles(0.4 + pan, 0.1 + tilt, 0)]
             )
             places = np.stack([np.zeros(3), turns[0] @ end])
-            return CameraPath(grid, Lens(35.0), np.array([1, 48]), turns, places, np.array([35.0, focal]))  # fmt: skip
+            return CameraPath(
+                grid, Lens(35.0), np.array([1, 48]), turns, places, np.array([35.0, focal])
+            )
 
         for made, says, way in (
             (path([0, 0, -2.0]), "2.0 m forward", (1, -1)),

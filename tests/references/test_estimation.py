@@ -1,4 +1,5 @@
-"""The estimate against general-purpose solvers on the same evidence, and its ± against repetition."""
+"""The estimate against general-purpose solvers on the same evidence, and its ± against
+repetition."""
 
 from unittest import TestCase
 
@@ -109,7 +110,8 @@ class AgainstMpmath(TestCase):
 
 class AgainstScipy(TestCase):
     def test_the_optimum_and_its_covariance(self):
-        """scipy.optimize.least_squares with a numerical Jacobian, started at the truth, ends where we end and with the same ±."""
+        """scipy.optimize.least_squares with a numerical Jacobian, started at the truth, ends where
+        we end and with the same ±."""
         document, truth = case(np.random.default_rng(14))
         fit = solve(document).document
         system = System(read(document))
@@ -151,7 +153,8 @@ class AgainstScipy(TestCase):
 
 class AgainstRepetition(TestCase):
     def test_spread_of_many_photographs_is_the_plus_minus(self):
-        """The same place photographed 60 times: figures of every kind scatter as their ± says, unknown places of spots too."""
+        """The same place photographed 60 times: figures of every kind scatter as their ± says,
+        unknown places of spots too."""
         document, truth = case(np.random.default_rng(17))
         clean = {
             mark["id"]: np.array(mark["points"] if mark["kind"] == "edge" else mark["at"])

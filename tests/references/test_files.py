@@ -107,7 +107,8 @@ class Files(TestCase):
         self.assertAlmostEqual(mesh.bounds[1][2], 90)  # the higher box's 0.9 m, up along Z
 
     def test_a_path_in_usd_and_gltf(self):
-        """Every frame's pose: by USD's own time codes, and by glTF's animation as clause 3.11 has it (read by hand from the JSON)."""
+        """Every frame's pose: by USD's own time codes, and by glTF's animation as clause 3.11 has
+        it (read by hand from the JSON)."""
         path = {
             frame: Camera.at(CAMERA.grid, Lens(24), (0.1 * n, 1.7, 6 - 0.3 * n), 3 + 0.09 * n, 0.2)
             for n, frame in enumerate(range(1001, 1013))
@@ -151,7 +152,8 @@ class Files(TestCase):
         self.assertEqual(set(scene.geometry), set(BOXES))
 
     def test_points_spots_and_the_card_in_usd_gltf_and_collada(self):
-        """Where each library puts them; the card goes along with the camera, and its picture stands upright on it."""
+        """Where each library puts them; the card goes along with the camera, and its picture stands
+        upright on it."""
         over = {1: CAMERA, 2: Camera.at(CAMERA.grid, CAMERA.lens, (3.2, 1.9, 6), 0.7, 0.1, 0.2)}
         card = CAMERA.to_camera_space(across(CAMERA, 5.0))
         extras = Extras(np.array([[1.0, 2, 3], [4, 5, 6]]), {"Door, foot": [0.1, 0.2, 0.3]}, card)
@@ -189,7 +191,9 @@ class Files(TestCase):
         (shape,) = file.scene.objects("geometry")
         corners = np.concatenate([part.vertex for part in shape.primitives()]) * 0.3048
         px = CAMERA.project(corners[:, [0, 2, 1]] * [1, 1, -1])
-        np.testing.assert_allclose(sorted(px.round().tolist()), sorted([[0, 0], [320, 0], [320, 180], [0, 180]]), atol=1)  # fmt: skip
+        np.testing.assert_allclose(
+            sorted(px.round().tolist()), sorted([[0, 0], [320, 0], [320, 180], [0, 180]]), atol=1
+        )
 
     def test_binary_forms_say_the_same(self):
         over = {1: CAMERA, 2: Camera.at(CAMERA.grid, CAMERA.lens, (3.2, 1.7, 6), 0.42, -0.12, 0.03)}
@@ -223,7 +227,9 @@ class Files(TestCase):
         )
         world = np.random.default_rng(1).uniform((-1, 0, -1), (1, 1, 1), (20, 3))
         turn = np.diag([1.0, -1, -1]) @ camera.rotation.T
-        theirs, _ = cv2.projectPoints(world, cv2.Rodrigues(turn)[0], -turn @ camera.position, matrix, k)  # fmt: skip
+        theirs, _ = cv2.projectPoints(
+            world, cv2.Rodrigues(turn)[0], -turn @ camera.position, matrix, k
+        )
         np.testing.assert_allclose(theirs[:, 0] + 0.5, camera.project(world), atol=1e-6)
         maps = lens_maps.lens_maps(camera)
         left = round(camera.grid.to_px([[0, 0]])[0, 0] * -1 + maps.grid.to_px([[0, 0]])[0, 0])
@@ -255,7 +261,9 @@ class Files(TestCase):
             Extras(np.array([[1.0, 2, 3]]), {"Door/foot": [4, 5, 6]}),
         )
         shown = usd.Shown(over[1001], 2.5, 4.0)
-        alembic.write(path, shown, BOXES, "m", over, Fraction(24), "cm", "Z", {"Witness": shown}, spots)  # fmt: skip
+        alembic.write(
+            path, shown, BOXES, "m", over, Fraction(24), "cm", "Z", {"Witness": shown}, spots
+        )
         top = Abc.IArchive(str(path)).getTop()
         names = {top.getChild(index).getName() for index in range(top.getNumChildren())}
         self.assertEqual(names, {"m", "Witness", *BOXES, "Door_foot", "point 1"})
@@ -263,7 +271,9 @@ class Files(TestCase):
         lens = AbcGeom.ICamera(node, "mShape").getSchema()
         for frame, camera in over.items():
             at = Abc.ISampleSelector(frame / 24)
-            matrix = np.array([[row[i] for i in range(4)] for row in node.getSchema().getValue(at).getMatrix()])  # fmt: skip
+            matrix = np.array(
+                [[row[i] for i in range(4)] for row in node.getSchema().getValue(at).getMatrix()]
+            )
             sample = lens.getValue(at)
             # Through the window that PyAlembic itself makes of apertures and film offsets.
             point = camera.position + camera.rotation @ [0.6, -0.4, -3]
@@ -275,7 +285,9 @@ class Files(TestCase):
             x = (x - window["left"]) / (window["right"] - window["left"])
             y = (window["top"] - y) / (window["top"] - window["bottom"])
             size = [CAMERA.grid.width, CAMERA.grid.height]
-            np.testing.assert_allclose(np.array([x, y]) * size, camera.project([point])[0], atol=1e-3)  # fmt: skip
+            np.testing.assert_allclose(
+                np.array([x, y]) * size, camera.project([point])[0], atol=1e-3
+            )
             self.assertEqual((sample.getFocusDistance(), sample.getFStop()), (250, 4))
         # And it comes in again, with the frame that is missing.
         move = moves_in.read(path, Settings(camera="/m/mShape"), Fraction(24)).move
@@ -294,7 +306,8 @@ class Files(TestCase):
         np.testing.assert_allclose(corners, wanted, atol=1e-6)
 
     def test_straight_pictures_are_opencvs(self):
-        """Against OpenCV's own undistortion of the same linear light, read back by OpenImageIO and OpenCV."""
+        """Against OpenCV's own undistortion of the same linear light, read back by OpenImageIO and
+        OpenCV."""
         lens = Lens(24, coefficients=(-0.18, 0.03, 0, 0.002, -0.001))
         camera = Camera.at(CAMERA.grid, lens, CAMERA.position)
         y, x = np.mgrid[0:180, 0:320].astype(np.float32)
@@ -308,21 +321,29 @@ class Files(TestCase):
         small = straight.Straightener.of(camera, "plate").straightened(plate)
         np.testing.assert_allclose(small[inner], theirs[inner], atol=5e-3)
         made = straight.Straightener.of(camera)
-        large, (left, top) = made.straightened(plate), made.grid.to_px(camera.grid.to_mm([[0, 0]]))[0].round().astype(int)  # fmt: skip
+        large, (left, top) = (
+            made.straightened(plate),
+            made.grid.to_px(camera.grid.to_mm([[0, 0]]))[0].round().astype(int),
+        )
         np.testing.assert_allclose(large[top : top + 180, left : left + 320], small, atol=1e-6)
         for kind, (ending, _) in straight.KINDS.items():
             path = self.folder / f"straight-{kind}{ending}"
             path.write_bytes(straight.encoded(small, kind))
             if kind.startswith("exr"):
-                np.testing.assert_allclose(_exr(path), small, atol=1e-3 if kind == "exr-half" else 0)  # fmt: skip
+                np.testing.assert_allclose(
+                    _exr(path), small, atol=1e-3 if kind == "exr-half" else 0
+                )
             else:
                 read = cv2.imread(str(path), cv2.IMREAD_UNCHANGED)[..., ::-1]
                 most = np.iinfo(read.dtype).max
                 self.assertEqual(most, 65535 if kind.endswith("16") else 255)
-                np.testing.assert_allclose(decode_srgb(read / most), np.clip(small, 0, 1), atol=3 / most)  # fmt: skip
+                np.testing.assert_allclose(
+                    decode_srgb(read / most), np.clip(small, 0, 1), atol=3 / most
+                )
 
     def test_what_a_recipe_bakes(self):
-        """A bent, shifted lens baked into overscan, ten times as large: USD's own projection lands where OpenCV undistorts to."""
+        """A bent, shifted lens baked into overscan, ten times as large: USD's own projection lands
+        where OpenCV undistorts to."""
         lens = Lens(24, coefficients=(-0.12, 0.02, 0, 0.001, 0), centre_mm=(1.3, -0.7))
         grid = Grid.from_gate(320, 180, 36, 20.25)
         camera = Camera.at(grid, lens, CAMERA.position, 0.4, -0.12, 0.03)
@@ -351,7 +372,8 @@ class Files(TestCase):
         bent = camera.project(world)[:, None]
         straightened = cv2.undistortPoints(bent, matrix, k, P=matrix)[:, 0]
         np.testing.assert_allclose(theirs, straightened + [more.left, more.top], atol=0.02)
-        # Of an anamorphic gate one side is fitted: what is seen across stays, down it is as the picture's aspect has it.
+        # Of an anamorphic gate one side is fitted: what is seen across stays, down it is as the
+        # picture's aspect has it.
         odd = Camera.at(Grid.from_gate(320, 180, 36, 21), Lens(24), CAMERA.position)
         fitted = prepared.prepared(odd, recipe.Recipe(fit="width"))
         self.assertAlmostEqual(fitted.view.horizontal, odd.view.horizontal)
@@ -364,7 +386,8 @@ class Files(TestCase):
         self.assertAlmostEqual(higher.view.vertical, odd.view.vertical)
 
     def test_every_convention_of_a_table_comes_back(self):
-        """Six rotation orders, two hands, two up axes, five units; the angles multiplied out by hand."""
+        """Six rotation orders, two hands, two up axes, five units; the angles multiplied out by
+        hand."""
         grid, lens = CAMERA.grid, CAMERA.lens
         over = {
             frame: Camera.at(grid, lens, (3 - 0.1 * frame, 1.7, 6), 3.0 + 0.05 * frame, -0.3, 0.2)
@@ -401,7 +424,10 @@ class Files(TestCase):
                 np.testing.assert_allclose(position, camera.position, atol=1e-8)
                 np.testing.assert_allclose(rotation, camera.rotation, atol=1e-8)
         # Angles go on over half a turn, as curves are edited.
-        turns = [float(row[1]) for row in recipe.rows(over, recipe.Recipe(columns=("frame", "ry")), Fraction(24))]  # fmt: skip
+        turns = [
+            float(row[1])
+            for row in recipe.rows(over, recipe.Recipe(columns=("frame", "ry")), Fraction(24))
+        ]
         self.assertLess(np.abs(np.diff(turns)).max(), 10)
 
     def test_points_and_the_check(self):

@@ -1,4 +1,5 @@
-"""Movies against OpenCV's own reader, colour against ITU-R's formulas, time code against SMPTE's examples."""
+"""Movies against OpenCV's own reader, colour against ITU-R's formulas, time code against SMPTE's
+examples."""
 
 import tempfile
 from fractions import Fraction
@@ -24,7 +25,8 @@ SAMPLES = Path("/usr/share/doc/opencv-doc/examples/data")  # of Debian's package
 
 class RealMovies(SimpleTestCase):
     def test_pictures_are_those_that_opencv_reads(self):
-        """Old codecs, key pictures far apart, B pictures packed into others, empty packets: count and every 29th picture."""
+        """Old codecs, key pictures far apart, B pictures packed into others, empty packets: count
+        and every 29th picture."""
         for name in ("tree.avi", "Megamind.avi", "Megamind_bugy.avi", "vtest.avi"):
             with self.subTest(name):
                 path = SAMPLES / name
@@ -72,7 +74,8 @@ class Dpx(SimpleTestCase):
                 kind = "uint8" if form == "rgb24" else "uint16"
                 theirs = OpenImageIO.ImageBuf(str(path)).get_pixels(kind)
                 self.assertEqual(found.pixels.dtype, kind)
-                # Compared as the file's own codes: OpenImageIO shifts twelve bits up, so that its white is 65520.
+                # Compared as the file's own codes: OpenImageIO shifts twelve bits up, so that its
+                # white is 65520.
                 bits = {"rgb24": 8, "gbrp10be": 10, "gbrp12be": 12, "rgb48be": 16}[form]
                 codes = theirs.astype(int) >> (theirs.dtype.itemsize * 8 - bits)
                 full = np.iinfo(theirs.dtype).max
@@ -80,7 +83,8 @@ class Dpx(SimpleTestCase):
                 np.testing.assert_array_equal(own, codes)
                 if form != "gbrp10be":
                     continue
-                # What the header says of its values is told; what it says of its size is looked at first.
+                # What the header says of its values is told; what it says of its size is looked at
+                # first.
                 data = bytearray(path.read_bytes())
                 data[801] = 3
                 path.write_bytes(data)
@@ -96,7 +100,8 @@ class Dpx(SimpleTestCase):
 
 
 class Colour(SimpleTestCase):
-    """Y′CbCr to R′G′B′ by the luma weights of ITU-R BT.601-7, BT.709-6 and BT.2020-2 (from memory), 8-bit levels as there."""
+    """Y′CbCr to R′G′B′ by the luma weights of ITU-R BT.601-7, BT.709-6 and BT.2020-2 (from memory),
+    8-bit levels as there."""
 
     WEIGHTS = {5: (0.299, 0.114), 1: (0.2126, 0.0722), 9: (0.2627, 0.0593)}
     COLOURS = np.array([[0.8, 0.3, 0.2], [0.1, 0.6, 0.9], [0.5, 0.5, 0.5], [0.9, 0.9, 0.1]])
@@ -140,7 +145,8 @@ class Colour(SimpleTestCase):
 
 
 class Timecode(SimpleTestCase):
-    """SMPTE ST 12-1:2014, drop-frame counting: numbers that it leaves out, and how many frames an hour and a day have (from memory)."""
+    """SMPTE ST 12-1:2014, drop-frame counting: numbers that it leaves out, and how many frames an
+    hour and a day have (from memory)."""
 
     def test_known_pairs(self):
         rate = Fraction(30000, 1001)
@@ -162,7 +168,8 @@ class Timecode(SimpleTestCase):
 
 
 class Stabilised(SimpleTestCase):
-    """A plate that is moved, turned and scaled on each frame, against OpenCV's own rotation matrix and warp."""
+    """A plate that is moved, turned and scaled on each frame, against OpenCV's own rotation matrix
+    and warp."""
 
     STEP = {
         "id": "s",

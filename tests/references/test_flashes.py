@@ -1,7 +1,8 @@
 """Flashes found in a real film, and under a moving camera over a real photograph.
 
-The film is `vtest.avi` of Debian's package opencv-doc (a street seen by a still camera, people walking, MJPEG noise); the
-photograph is scikit-learn's sample `china.jpg`. The lamps are painted in: a small disc, blurred as a lens does.
+The film is `vtest.avi` of Debian's package opencv-doc (a street seen by a still camera, people
+walking, MJPEG noise); the photograph is scikit-learn's sample `china.jpg`. The lamps are painted
+in: a small disc, blurred as a lens does.
 """
 
 from pathlib import Path
@@ -16,7 +17,8 @@ from aperture.plates.movies import Decoder, probe
 
 VTEST = Path("/usr/share/doc/opencv-doc/examples/data/vtest.avi")
 COUNT = 70
-# first lit picture, how strongly it is lit in the first and the following pictures, colour (blue, green, red), place, radius
+# first lit picture, how strongly it is lit in the first and the following pictures, colour (blue,
+# green, red), place, radius
 LAMPS = {
     "green": (8, (1.0,), (90, 255, 60), (120, 420), 5),
     "red": (19, (0.35, 1.0, 1.0), (40, 40, 255), (640, 150), 4),  # lit while the shutter was open
@@ -58,7 +60,8 @@ class Flashes(SimpleTestCase):
         with Decoder(VTEST, probe(VTEST), "vtest.avi") as film:
             pictures = [film.picture(number)[..., ::-1] for number in range(COUNT)]
         plain = list(enumerate(pictures, 1))
-        # People walk, and nothing lights up: at most something pale that comes out from behind something else.
+        # People walk, and nothing lights up: at most something pale that comes out from behind
+        # something else.
         self.assertTrue(all(flash.rise < 0.3 for flash in find_flashes(plain)))
         for first, strengths, *lamp in LAMPS.values():
             for number, strength in enumerate(strengths, first):

@@ -1,4 +1,5 @@
-"""Gates and lenses against OpenUSD, the open lens database's own library, a handbook's tables and facts of the trade."""
+"""Gates and lenses against OpenUSD, the open lens database's own library, a handbook's tables and
+facts of the trade."""
 
 import math
 from unittest import TestCase
@@ -37,7 +38,8 @@ class AgainstOpenUsd(TestCase):
                 "plate_at": 2,
             }
             plain = build(gate)
-            # The lens's axis meets the middle of the sensor, so its centre is told from the plate's middle.
+            # The lens's axis meets the middle of the sensor, so its centre is told from the plate's
+            # middle.
             centre = -(plain.lens_from_mm @ plain.plate_grid.centre_mm)
             chain = build(gate, None, Lens(50.0, squeeze, centre_mm=tuple(centre)))
             for index, stage in enumerate(chain.stages):
@@ -83,7 +85,8 @@ class AgainstTheLensDatabase(TestCase):
     WIDTH, HEIGHT = 3000, 2000
 
     def test_profiles_give_the_librarys_own_correction(self):
-        """A twelfth of all its rectilinear lenses, every model among them: its own code within 0.05 px (in truth within 0.001)."""
+        """A twelfth of all its rectilinear lenses, every model among them: its own code within 0.05
+        px (in truth within 0.001)."""
         raw, seen = lensfunpy.Database().lenses, set()
         # The library counts a picture from the middle of its first pixel to the middle of its last.
         counted = math.hypot(self.WIDTH - 1, self.HEIGHT - 1)
@@ -125,7 +128,8 @@ class AgainstTheLensDatabase(TestCase):
         self.assertEqual(seen, {"poly3", "poly5", "ptlens"})
 
     def _converted(self, profile, gate):
-        """Our coefficients draw what the profile draws: exactly where it has even powers only, else to within the error that is stated."""
+        """Our coefficients draw what the profile draws: exactly where it has even powers only, else
+        to within the error that is stated."""
         converted = convert(profile, gate)
         lens = Lens(converted.focal_mm, coefficients=converted.coefficients)
         rays = np.array(
@@ -145,7 +149,8 @@ class AgainstTheLensDatabase(TestCase):
         )
 
     def test_crop_factors_of_cameras_agree_with_the_table_of_formats(self):
-        """Photographers' crop factors, thousands of them: the commonest near each format's is its diagonal within 2 %."""
+        """Photographers' crop factors, thousands of them: the commonest near each format's is its
+        diagonal within 2 %."""
         known = np.array([camera.crop_factor for camera in lensfunpy.Database().cameras])
         for key in (
             "full-frame-still",
@@ -163,7 +168,8 @@ class AgainstTheLensDatabase(TestCase):
 
 class TablesAndFactsOfTheTrade(TestCase):
     def test_angles_of_view_on_36_by_24(self):
-        # Makers' tables of angles of view for 36 × 24 mm, as lens handbooks print them to half a degree; values from memory.
+        # Makers' tables of angles of view for 36 × 24 mm, as lens handbooks print them to half a
+        # degree; values from memory.
         for focal, across, down, diagonal in (
             (20, 84, 62, 94),
             (24, 74, 53, 84),
@@ -181,7 +187,8 @@ class TablesAndFactsOfTheTrade(TestCase):
                 self.assertAlmostEqual(math.degrees(ours), table, delta=0.5, msg=focal)
 
     def test_squeeze(self):
-        # Common practice, no source: 50 mm with squeeze 2 is as wide as 25 mm and its height doesn't change; 36.70 × 25.54 mm makes 2.87 : 1.
+        # Common practice, no source: 50 mm with squeeze 2 is as wide as 25 mm and its height
+        # doesn't change; 36.70 × 25.54 mm makes 2.87 : 1.
         chain = build(SENSOR | {"squeeze": 2.0}, None, Lens(50.0, 2.0))
         figures = chain.figures(0)
         self.assertAlmostEqual(figures.view.horizontal, view_of((36.7, 25.54), 25).horizontal)
@@ -207,7 +214,8 @@ class TablesAndFactsOfTheTrade(TestCase):
             self.assertAlmostEqual(cut.width, 4448 * aspect / figures.aspect, delta=2)
 
     def test_deliveries(self):
-        # Common practice, no source: 2048 × 1556 is close to 4:3; a wide-screen frame of 2.4 is 1920 × 800.
+        # Common practice, no source: 2048 × 1556 is close to 4:3; a wide-screen frame of 2.4 is
+        # 1920 × 800.
         full = BY_KEY["35-full"].gate_mm
         scan = build(
             {
@@ -230,7 +238,8 @@ class TablesAndFactsOfTheTrade(TestCase):
         self.assertEqual((wide.stages[-1].grid.width, wide.stages[-1].grid.height), (1920, 800))
 
     def test_an_aerial_camera_quoted_with_150_degrees_and_14_66_mm(self):
-        # Common practice, no source: no straight lens has both; an equisolid one has, across the width.
+        # Common practice, no source: no straight lens has both; an equisolid one has, across the
+        # width.
         claim = Claim(math.radians(150), None, 14.66, equivalent_sensor(1.5, "width"))
         found = {(one.projection, one.basis): one for one in lay_out(claim)}
         degrees = {key: round(math.degrees(one.angle), 1) for key, one in found.items()}
@@ -244,7 +253,8 @@ class TablesAndFactsOfTheTrade(TestCase):
         )
 
     def test_safe_areas(self):
-        # SMPTE ST 2046-1:2009: action 93 %, titles 90 % of the width and height; from memory. On 1920 × 1080: 1786 × 1004 and 1728 × 972.
+        # SMPTE ST 2046-1:2009: action 93 %, titles 90 % of the width and height; from memory. On
+        # 1920 × 1080: 1786 × 1004 and 1728 × 972.
         grid = build({"width_mm": 36, "height_mm": 20.25, "photosites": [1920, 1080]}).plate_grid
         self.assertEqual(
             [

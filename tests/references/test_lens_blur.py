@@ -1,4 +1,5 @@
-"""Renders with depth of field and motion blur against the thin-lens formula, another renderer, and projected paths."""
+"""Renders with depth of field and motion blur against the thin-lens formula, another renderer, and
+projected paths."""
 
 import math
 from dataclasses import replace
@@ -119,7 +120,8 @@ class Spots(TestCase):
         self.assertLess(abs(ours / reference - 1), 0.01, (ours, reference))
 
     def test_shapes(self):
-        """A blur spot in the render is the opening's own picture: blades, stretch, and the cat's eye cut outward."""
+        """A blur spot in the render is the opening's own picture: blades, stretch, and the cat's
+        eye cut outward."""
         for pupil in (Pupil(5, turn_deg=18), Pupil(squeeze=2.0), Pupil(spherical=0.8)):
             picture, camera = spot(20.0, 3.0, 1.4, pupil)
             middle, wide = moments(picture)
@@ -150,7 +152,8 @@ class Spots(TestCase):
         return float((share * (y - y0) ** 3).sum() / wide[1] ** 3)
 
     def test_sharp_is_as_without(self):
-        """Without an opening or movement the blurred renderer gives the sharp one's picture, a bending lens included."""
+        """Without an opening or movement the blurred renderer gives the sharp one's picture, a
+        bending lens included."""
         lens = Lens(24.0, coefficients=(-0.1, 0, 0, 0, 0))
         camera = Camera.at(GRID, lens, (0, 1.5, 4), 0.1, -0.15)
         items = [
@@ -190,7 +193,8 @@ def moving(step=0.1, turn=-0.02, frames=3, grid=GRID):
 
 class Streaks(TestCase):
     def test_a_thing_is_smeared_along_its_way(self):
-        """The render's streak goes from where the point is when the shutter opens to where it is when it closes."""
+        """The render's streak goes from where the point is when the shutter opens to where it is
+        when it closes."""
         path = moving()
         camera = path.at(2)
         at = np.array([0.4, 1.2, -5.0])
@@ -224,9 +228,9 @@ class Streaks(TestCase):
         self.assertGreaterEqual(found.lengths[0] + 1e-9, np.linalg.norm(ends[1] - ends[0]))
 
     def test_what_moves_by_itself(self):
-        """A thing that goes to the left before a still camera is smeared as one at rest before a camera
-        that goes to the right: the renderer has other ways for the two. And it is the mean of many
-        sharp pictures, checkers, its shadow and all.
+        """A thing that goes to the left before a still camera is smeared as one at rest before a
+        camera that goes to the right: the renderer has other ways for the two. And it is the mean
+        of many sharp pictures, checkers, its shadow and all.
         """
         path, at = moving(turn=0.0), (0.4, 1.0, -5.0)
         frames = path.frames.astype(float)

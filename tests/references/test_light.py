@@ -1,4 +1,5 @@
-"""Exposure, focus and white against published tables and equations, other libraries, and real photographs."""
+"""Exposure, focus and white against published tables and equations, other libraries, and real
+photographs."""
 
 import itertools
 import math
@@ -45,7 +46,8 @@ OPENCV = Path("/usr/share/doc/opencv-doc/examples")
 
 
 class Apex(TestCase):
-    """Exif 2.3 (JEITA CP-3451), annex C: Av = 2 log2 N, Tv = −log2 t, Sv = log2(S / 3.125), Ev = Av + Tv; from memory."""
+    """Exif 2.3 (JEITA CP-3451), annex C: Av = 2 log2 N, Tv = −log2 t, Sv = log2(S / 3.125), Ev = Av
+    + Tv; from memory."""
 
     AV = {1: 0, 1.4: 1, 2: 2, 2.8: 3, 4: 4, 5.6: 5, 8: 6, 11: 7, 16: 8, 22: 9, 32: 10}
     TV = {1: 0, 1 / 2: 1, 1 / 4: 2, 1 / 8: 3, 1 / 15: 4, 1 / 30: 5, 1 / 60: 6, 1 / 125: 7}
@@ -70,7 +72,8 @@ class Apex(TestCase):
 
 class Shutters(TestCase):
     def test_angles(self):
-        """A 180° shutter at 24 frames a second is 1/48 s, 172.8° is 1/50 s. Common practice, no source."""
+        """A 180° shutter at 24 frames a second is 1/48 s, 172.8° is 1/50 s. Common practice, no
+        source."""
         for degrees, rate, fraction in ((180, 24, 48), (172.8, 24, 50), (144, 24, 60)):
             seconds = shutter_seconds(math.radians(degrees), rate)
             self.assertAlmostEqual(seconds * fraction, 1)
@@ -97,7 +100,8 @@ class Shutters(TestCase):
 
 
 class Marks(TestCase):
-    """Full stops are powers of √2 (ISO 517), speeds powers of 2 (ISO 516), ISO 2720's grid of both; from memory."""
+    """Full stops are powers of √2 (ISO 517), speeds powers of 2 (ISO 516), ISO 2720's grid of both;
+    from memory."""
 
     def test_marked_and_exact(self):
         for name, allowed in (("f_number", 0.06), ("seconds", 0.1), ("iso", 0.01)):
@@ -121,7 +125,8 @@ class Marks(TestCase):
         self.assertEqual(stepped("iso", 102400, 9).text, "102400")
 
     def test_filters(self):
-        """ND 0.3 is one stop, ND8 three: a density of log10(2) a stop. Common practice, no source."""
+        """ND 0.3 is one stop, ND8 three: a density of log10(2) a stop. Common practice, no
+        source."""
         for text, stops in (
             ("ND 0.9", 2.99),
             ("ND8", 3),
@@ -143,7 +148,8 @@ class Marks(TestCase):
         st.floats(0.3, 1),
     )
     def test_what_holds_the_exposure(self, stop, seconds, iso, nd_stops, through):
-        """One figure doubles or halves the light, another takes it back: the picture stays as bright."""
+        """One figure doubles or halves the light, another takes it back: the picture stays as
+        bright."""
         before = Exposure(stop, seconds, iso)
         for name, value in (("nd_stops", nd_stops), ("transmittance", through), ("f_number", 4.0)):
             for holder in ("seconds", "iso"):
@@ -162,7 +168,8 @@ class Marks(TestCase):
 
 
 class Depth(TestCase):
-    """Depth-of-field tables of handbooks, from memory: a circle of 0.025 mm (1/1000 inch) for 35 mm film."""
+    """Depth-of-field tables of handbooks, from memory: a circle of 0.025 mm (1/1000 inch) for 35 mm
+    film."""
 
     # Focal length, stop, circle (mm), and the hyperfocal distance (m) that tables print.
     HYPERFOCAL = ((50, 2.8, 0.0254, 35.2), (25, 4, 0.0254, 6.18), (50, 8, 0.03, 10.5),
@@ -184,7 +191,8 @@ class Depth(TestCase):
     @settings(max_examples=60, deadline=None)
     @given(st.floats(10, 200), st.floats(1, 22), st.floats(0.6, 50), st.floats(0.005, 0.1))
     def test_the_limits_are_where_the_circle_is(self, focal, stop, focus, circle):
-        """The blur of near and far limit is the circle, by the general formula; and the right stop is found back."""
+        """The blur of near and far limit is the circle, by the general formula; and the right stop
+        is found back."""
         lens = ThinLens(focal, stop, focus)
         near, far = lens.limits(circle)
         # The handbooks' limits neglect f against s twice: within 2 f / s.
@@ -197,7 +205,8 @@ class Depth(TestCase):
             self.assertAlmostEqual(float(again.blur_mm(end * focus)), circle, delta=0.002 * circle)
 
     def test_scale_from_blur(self):
-        """A scene of another size has another blur; the ± holds over repetitions, a few odd places included."""
+        """A scene of another size has another blur; the ± holds over repetitions, a few odd places
+        included."""
         distances = np.array([1.5, 2.0, 2.6, 3.1, 4.0, 5.0, 6.0, 7.5, 9.0, 12.0])
         expected = ThinLens(50, 2.0, 3.0).blur_mm(distances) * 50
         for factor in (1.0, 2.0, 4.0):
@@ -222,10 +231,12 @@ class Depth(TestCase):
 
 
 class RealExposures(TestCase):
-    """Photographs of Debian's opencv-doc, whose files have the APEX values beside the plain ones."""
+    """Photographs of Debian's opencv-doc, whose files have the APEX values beside the plain
+    ones."""
 
     def test_the_file_s_own_apex_values(self):
-        """Av + Tv as the camera wrote them is our EV, within what its rounding of stop and time leaves (0.15 stops)."""
+        """Av + Tv as the camera wrote them is our EV, within what its rounding of stop and time
+        leaves (0.15 stops)."""
         for name in ("text/scenetext_word04", "data/leuvenA", "data/licenseplate_motion",
                      "data/text_defocus", "data/ela_original", "data/text_motion"):  # fmt: skip
             with Image.open(OPENCV / f"{name}.jpg") as picture:
@@ -250,7 +261,8 @@ class RealExposures(TestCase):
         self.assertEqual(metadata.white_kelvin, 5503)
 
     def test_a_picture_out_of_focus_is_told_from_a_sharp_one(self):
-        """OpenCV's sample of defocus is some 50 px out: no edge of it is called sharp, as most of another one's are."""
+        """OpenCV's sample of defocus is some 50 px out: no edge of it is called sharp, as most of
+        another one's are."""
         shares = []
         for name in ("data/text_defocus", "data/board"):
             with Image.open(OPENCV / f"{name}.jpg") as picture:
@@ -318,7 +330,8 @@ class Whites(TestCase):
 
 class Meters(TestCase):
     def test_srgb_and_grey(self):
-        """IEC 61966-2-1: a display value of 118 is a middle grey of 0.18 (within a step); colour-science agrees."""
+        """IEC 61966-2-1: a display value of 118 is a middle grey of 0.18 (within a step);
+        colour-science agrees."""
         values = np.arange(256) / 255
         np.testing.assert_allclose(
             decode_srgb(values), colour.cctf_decoding(values, function="sRGB"), atol=1e-6
@@ -341,7 +354,8 @@ class Meters(TestCase):
         self.assertGreater(wave[0, -1], 0.99)
 
     def test_a_patch_and_its_plus_minus(self):
-        """Of patches with noise that neighbours share, the ± of the mean holds; a known surface gives the stops."""
+        """Of patches with noise that neighbours share, the ± of the mean holds; a known surface
+        gives the stops."""
         random, errors = np.random.default_rng(5), []
         for _ in range(200):
             noise = random.normal(size=(62, 62))
@@ -383,7 +397,8 @@ class Meters(TestCase):
 
 class Sharpness(TestCase):
     def test_discs_over_a_real_photograph(self):
-        """Real photographs under discs of known diameters: within 15 %, and within 10 % in the mean."""
+        """Real photographs under discs of known diameters: within 15 %, and within 10 % in the
+        mean."""
         import cv2
 
         grey = [skimage.data.coins(), skimage.data.camera(), skimage.data.astronaut()[..., 1]]

@@ -37,7 +37,8 @@ def published_camera(size) -> Camera:
 
 class RealPhotographs(TestCase):
     def test_corners_of_a_chessboard(self):
-        """Refined corners lie where OpenCV's cornerSubPix has them, from a start some pixels off; on every third photograph."""
+        """Refined corners lie where OpenCV's cornerSubPix has them, from a start some pixels off;
+        on every third photograph."""
         rng, off = np.random.default_rng(1), []
         for name, _, corners in list(photographs())[::3]:
             grey = cv2.imread(str(FOLDER / name), cv2.IMREAD_GRAYSCALE)
@@ -52,7 +53,8 @@ class RealPhotographs(TestCase):
         self.assertLess(np.quantile(off, 0.95), 0.35)
 
     def test_edges_of_a_chessboard(self):
-        """An edge between two neighbouring corners, refined from a shaky start, passes through both."""
+        """An edge between two neighbouring corners, refined from a shaky start, passes through
+        both."""
         rng, off = np.random.default_rng(2), []
         for name, _, corners in list(photographs())[::4]:
             # This camera answers to light in a straight line, without a display curve.
@@ -74,8 +76,9 @@ class RealPhotographs(TestCase):
     def test_rows_that_cross_squares_of_opposite_contrast(self):
         """Whole rows and columns, from marks 1 px off, against a parabola through cornerSubPix.
 
-        The step's sign turns at each corner, and the curve of the plate is not told. Within 0.1 px for nine
-        rows in ten, as many as a perfect edge would have (the parabola's own standard error is 0.05 px).
+        The step's sign turns at each corner, and the curve of the plate is not told. Within 0.1 px
+        for nine rows in ten, as many as a perfect edge would have (the parabola's own standard
+        error is 0.05 px).
         """
         rng, off, ratio, refused, count = np.random.default_rng(5), [], [], 0, 0
         for name, _, corners in list(photographs())[::3]:
@@ -102,14 +105,16 @@ class RealPhotographs(TestCase):
         self.assertTrue(0.8 < spread < 1.3, spread)
 
     def test_bows_alone_tell_how_the_lens_bends(self):
-        """Published intrinsics: all photographs together within 2 of its own ±, rows once straightened within 0.25 px rms."""
+        """Published intrinsics: all photographs together within 2 of its own ±, rows once
+        straightened within 0.25 px rms."""
         found = study()
         self.assertLess(abs(found["off"]), 2)
         self.assertLess(max(found["straight"]), 0.25)
         self.assertGreaterEqual(np.mean(np.abs(found["alone"]) < 2.5), 0.9)
 
     def test_one_photograph_straightens_another(self):
-        """What the bows of one photograph tell makes the rows of the others straighter than no lens does."""
+        """What the bows of one photograph tell makes the rows of the others straighter than no lens
+        does."""
         boards = list(photographs())
         _, size, corners = boards[0]
         lens = solve(document(size, bows(corners), ["k1"])).document["lens"]
@@ -130,7 +135,8 @@ class RealPhotographs(TestCase):
             self.assertLess(np.abs(ours - other)[inside].max(), 0.02)
 
     def test_bent_again_as_opencv_undistorts(self):
-        """The way back: of a straight picture at twice the size, where each pixel of the bent one lies."""
+        """The way back: of a straight picture at twice the size, where each pixel of the bent one
+        lies."""
         matrix, coefficients = intrinsics()
         bent = published_camera((640, 480))
         large = replace(bent, lens=straight(bent.lens), grid=bent.grid.resize(1280, 960))
@@ -144,7 +150,8 @@ class RealPhotographs(TestCase):
 
 
 class Surveys(TestCase):
-    """The same points given to general-purpose solvers; pose and focal length within a tenth of their ±."""
+    """The same points given to general-purpose solvers; pose and focal length within a tenth of
+    their ±."""
 
     def seen(self, seed=3, count=24, noise=0.4, k1=-0.08, world_noise=0.0):
         rng = np.random.default_rng(seed)
@@ -193,7 +200,8 @@ class Surveys(TestCase):
         )
 
     def test_points_with_a_plus_minus_of_their_own(self):
-        """OpenCV's projectPoints in SciPy's least_squares, every surveyed coordinate an unknown with its measurement."""
+        """OpenCV's projectPoints in SciPy's least_squares, every surveyed coordinate an unknown
+        with its measurement."""
         camera, world, at = self.seen(seed=5, count=12, k1=0.0, world_noise=0.02)
         data = empty(*SIZE) | {"gate": {"width_mm": 36, "height_mm": 20.25}}
         data["marks"] = [
@@ -248,7 +256,8 @@ class Surveys(TestCase):
         )
 
     def test_fisheye_lenses_against_opencvs_fisheye_model(self):
-        """An equidistant lens is OpenCV's fisheye model without coefficients: surveyed spots give the same pose."""
+        """An equidistant lens is OpenCV's fisheye model without coefficients: surveyed spots give
+        the same pose."""
         rng = np.random.default_rng(7)
         camera = Camera.at(
             GRID, Lens(12, projection="equidistant"), (1, 1.5, 4), *np.radians([20, -5, 2])
@@ -291,8 +300,10 @@ class Surveys(TestCase):
 
 class FactsOfTheTrade(TestCase):
     def test_a_height_measured_to_a_quarter_inch_against_another_scale(self):
-        """Common practice, no source: two statements about size usually disagree a little; the height of the camera, to a quarter of an inch, above a
-        floor fixed by three near points, against a length that sets another scale, is told, and both are named with what they would imply."""
+        """Common practice, no source: two statements about size usually disagree a little; the
+        height of the camera, to a quarter of an inch, above a floor fixed by three near points,
+        against a length that sets another scale, is told, and both are named with what they would
+        imply."""
         camera = Camera.at(GRID, Lens(28), (2.0, 1.35, 6.0), *np.radians([18, -6, 0.5]))
         rng = np.random.default_rng(11)
 

@@ -1,4 +1,5 @@
-"""The exported camera and stand-ins, rendered by VTK, lie where our own render has them. VTK shares no code with it, and takes both from the USD file."""
+"""The exported camera and stand-ins, rendered by VTK, lie where our own render has them. VTK shares
+no code with it, and takes both from the USD file."""
 
 import tempfile
 from fractions import Fraction
@@ -41,7 +42,8 @@ SIZE = (480, 270)
 
 
 def cover_by_vtk(path, frame: float | None = None) -> np.ndarray:
-    """(H, W) how much of each pixel the meshes of a stage cover, seen by its camera; on its first frame, if none is given."""
+    """(H, W) how much of each pixel the meshes of a stage cover, seen by its camera; on its first
+    frame, if none is given."""
     stage, window, scene = Usd.Stage.Open(str(path)), vtkRenderWindow(), vtkRenderer()
     for prim in stage.Traverse():
         if prim.IsA(UsdGeom.Mesh):
@@ -118,7 +120,8 @@ class AnotherRenderer(TestCase):
             self.assertLess(np.hypot(*found.shift), 0.01, name)
 
     def test_outlines_agree_over_a_move(self):
-        """Five frames of a camera that goes, turns and zooms; the second time after the move was brought in again."""
+        """Five frames of a camera that goes, turns and zooms; the second time after the move was
+        brought in again."""
         grid = Grid.from_gate(*SIZE, 36, 20.25)
         over = {
             frame: Camera.at(

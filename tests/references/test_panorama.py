@@ -1,4 +1,5 @@
-"""Panoramas: projections against py360convert, the match of one against the camera that made it, seams."""
+"""Panoramas: projections against py360convert, the match of one against the camera that made it,
+seams."""
 
 import math
 from unittest import TestCase
@@ -37,7 +38,8 @@ def at(position=(0, 1.6, 0), pan=0.0, tilt=0.0, roll=0.0):
 
 class Projections(TestCase):
     def test_views_are_py360convert_s(self):
-        """Which places of the panorama an ordinary view shows, by its `e2p` of a panorama that holds its own coordinates."""
+        """Which places of the panorama an ordinary view shows, by its `e2p` of a panorama that
+        holds its own coordinates."""
         width, height = SIZE
         across, down = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
         # Longitude as two numbers that go on at the seam.
@@ -54,7 +56,8 @@ class Projections(TestCase):
             seen = theirs[(pixels[:, 1] - 0.5).astype(int), (pixels[:, 0] - 0.5).astype(int)]
             longitude = np.arctan2(seen[:, 1], seen[:, 0]) / math.tau * width % width
             apart = (ours[:, 0] - longitude + width / 2) % width - width / 2
-            # Their view's pixels lie on a raster from edge to edge, half a pixel off at its borders.
+            # Their view's pixels lie on a raster from edge to edge, half a pixel off at its
+            # borders.
             self.assertLess(np.abs(apart).max(), 2.0)
             self.assertLess(np.abs(ours[:, 1] - seen[:, 2]).max(), 2.0)
             scale = 1 - 1 / 160
@@ -97,7 +100,8 @@ class Projections(TestCase):
 
 class Layouts(TestCase):
     def test_faces_are_py360convert_s(self):
-        """A smooth panorama cut by its `e2c` into a cross (“dice”) and faces: what each of our pixels looks at is what it shows."""
+        """A smooth panorama cut by its `e2c` into a cross (“dice”) and faces: what each of our
+        pixels looks at is what it shows."""
         height, width, side = 256, 512, 64
         x, y = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
         turn, up = math.tau * (x / width - 0.5), math.pi * (0.5 - y / height)
@@ -110,7 +114,8 @@ class Layouts(TestCase):
             grid = Grid.from_gate(layout.columns * side, layout.rows * side, *layout.size)
             camera = Camera.at(grid, Lens(1.0, projection=layout), (0, 0, 0))
             for way, column, row in layout.cells:
-                # Away from its border: their rasters reach from edge to edge, half a pixel off there.
+                # Away from its border: their rasters reach from edge to edge, half a pixel off
+                # there.
                 at = np.stack(np.meshgrid(np.arange(8, 56, 4), np.arange(8, 56, 4)), -1).reshape(
                     -1, 2
                 )
@@ -190,7 +195,8 @@ class Drawn(TestCase):
             self.assertLess(np.abs(np.diff(piece[:, 0])).max(), SIZE[0] / 2)
 
     def test_a_render_meets_its_outline_across_the_seam(self):
-        """A box behind the camera is whole at both borders: what is covered is what its corners span."""
+        """A box behind the camera is whole at both borders: what is covered is what its corners
+        span."""
         camera = at()
         box = StandIn((1, 1, 1), (0, 1.1, 3))
         alpha = render(camera, [(box, Look("box"))], Wanted(samples=2)).rgba[..., 3]
@@ -217,7 +223,8 @@ SPOTS = {"s1": (0.0, 0.0, 0.0), "s2": (0.0, 2.0, 0.0), "s3": (2.0, 0.5, -2.5)}
 
 
 def document(camera, random, noise=0.3):
-    """What an artist draws on a panorama: edges that don't cross its border, and spots, two of them 2 m apart."""
+    """What an artist draws on a panorama: edges that don't cross its border, and spots, two of them
+    2 m apart."""
     data = empty(*SIZE) | {"gate": {"width_mm": math.tau, "height_mm": math.pi}}
     data["lens"] = {
         "focal_mm": {"value": 1.0, "plus_minus": 1e-6},
@@ -253,7 +260,8 @@ def document(camera, random, noise=0.3):
 
 class Matched(TestCase):
     def test_direction_height_and_place_with_their_plus_minus(self):
-        """Simulated panoramas: errors over their own ±, of turn and place, are 1 in the mean square (0.9 to 1.1)."""
+        """Simulated panoramas: errors over their own ±, of turn and place, are 1 in the mean square
+        (0.9 to 1.1)."""
         random, squares, heights = np.random.default_rng(18), [], []
         for _ in range(200):
             pan, tilt, roll = random.uniform(-0.6, 0.6), *random.uniform(-0.15, 0.15, 2)
@@ -277,7 +285,8 @@ class Matched(TestCase):
 
 
 def moving(seed, frames=24, count=120):
-    """A camera that goes three metres through a room of points, all around; tracks end at the seam."""
+    """A camera that goes three metres through a room of points, all around; tracks end at the
+    seam."""
     rng, share = np.random.default_rng(seed), np.linspace(0, 1, frames)
     places = np.stack([0.15 * np.sin(5 * share), 1.6 + 0.05 * np.sin(7 * share), -3 * share], -1)
     turns = np.stack([np.sin(3 * share), 0.3 * np.sin(5 * share), 0.2 * np.cos(4 * share)], -1) / 10
@@ -320,7 +329,8 @@ def film_document(made, seed, noise=0.2):
 
 
 def path_sigmas(repetitions):
-    """Errors over their own ± of places (N, 3) and of pan, tilt and roll (N, 3), of simulated films."""
+    """Errors over their own ± of places (N, 3) and of pan, tilt and roll (N, 3), of simulated
+    films."""
     places, turns = [], []
     for seed in range(repetitions):
         made = moving(seed)
@@ -336,7 +346,8 @@ def path_sigmas(repetitions):
 
 class Filmed(TestCase):
     def test_a_path_of_all_around_with_its_plus_minus(self):
-        """Points before and behind the camera; fifty repetitions are in `python -m bench.around`."""
+        """Points before and behind the camera; fifty repetitions are in `python -m
+        bench.around`."""
         made = moving(1)
         fit = solve_film(film_document(made, 1)).document
         self.assertTrue(fit["ok"], fit)

@@ -23,7 +23,8 @@ PICTURES = Path("/usr/share/visp-images-data/ViSP-images")
 
 
 class AgainstGtsam(SimpleTestCase):
-    """The same problem, from the same start: GTSAM 4.3's `GeneralSFMFactor2Cal3Bundler`, whose f, k1, k2 are ours."""
+    """The same problem, from the same start: GTSAM 4.3's `GeneralSFMFactor2Cal3Bundler`, whose f,
+    k1, k2 are ours."""
 
     @classmethod
     def setUpClass(cls):
@@ -57,7 +58,8 @@ class AgainstGtsam(SimpleTestCase):
         return Bundle(observations, optics, state, freedom, threads=1)
 
     def theirs(self):
-        """Their graph and its optimum; the gauge is held as ours is, by priors that are practically exact."""
+        """Their graph and its optimum; the gauge is held as ours is, by priors that are practically
+        exact."""
         graph, values = gtsam.NonlinearFactorGraph(), gtsam.Values()
         noise = gtsam.noiseModel.Isotropic.Sigma(2, 0.3)
         middle = [GRID.width / 2, GRID.height / 2]
@@ -157,7 +159,8 @@ class RealFilms(SimpleTestCase):
 
 
 class StreetDrive(SimpleTestCase):
-    """`VO_stereo_factors00.txt` of GTSAM's wheel: tracks of a stereo drive, of which the left pictures are taken.
+    """`VO_stereo_factors00.txt` of GTSAM's wheel: tracks of a stereo drive, of which the left
+    pictures are taken.
 
     f = 718.856 px and the centre (607.1928, 185.2157) stand in `VO_calibration00.txt` beside it.
     """
@@ -191,17 +194,20 @@ class StreetDrive(SimpleTestCase):
 
 
 class Chessboards(SimpleTestCase):
-    """Debian's opencv-doc: thirteen pairs of pictures of a board of 9 × 6 corners, 25 mm apart, by two cameras that are fixed to each other.
+    """Debian's opencv-doc: thirteen pairs of pictures of a board of 9 × 6 corners, 25 mm apart, by
+    two cameras that are fixed to each other.
 
-    Seen from the board the cameras move: it is a survey of 54 points, without parallax between neighbours.
-    `left_intrinsics.yml` publishes f = 535.916 px; the base comes from OpenCV's own `stereoCalibrate`.
+    Seen from the board the cameras move: it is a survey of 54 points, without parallax between
+    neighbours. `left_intrinsics.yml` publishes f = 535.916 px; the base comes from OpenCV's own
+    `stereoCalibrate`.
     """
 
     SQUARE = 0.025
     FOCAL_PX = 535.91573396163199
 
     def corners(self):
-        """By side the corners (54, 2) px of each picture, from the outer corner of the first pixel."""
+        """By side the corners (54, 2) px of each picture, from the outer corner of the first
+        pixel."""
         found = {"left": [], "right": []}
         for number in [*range(1, 10), *range(11, 15)]:
             for side, seen in found.items():

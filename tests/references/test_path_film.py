@@ -1,7 +1,8 @@
-"""The demo's film LT070 against the truth it was made with: its path within its own ±, and a stand-in that VTK renders through the exported path.
+"""The demo's film LT070 against the truth it was made with: its path within its own ±, and a
+stand-in that VTK renders through the exported path.
 
-The film is our own camera's, so it proves nothing of that; but it goes through H.264, the tracks and the whole
-solution, and VTK shares no code with us.
+The film is our own camera's, so it proves nothing of that; but it goes through H.264, the tracks
+and the whole solution, and VTK shares no code with us.
 """
 
 import tempfile
@@ -30,7 +31,8 @@ BOX = 0.12
 
 
 def evidence() -> dict:
-    """The film's tracks, and what the demo's artist marked on its first frame, whose spots are followed too."""
+    """The film's tracks, and what the demo's artist marked on its first frame, whose spots are
+    followed too."""
     drawn = show.match_of("LT070", films.truth("LT070")[0])
     with av.open(str(films.FOLDER / "LT070_walk.mp4")) as movie:
         pictures = {

@@ -1,7 +1,7 @@
 """Proposals on real photographs whose focal length is known from elsewhere.
 
-Sources: the calibration published with OpenCV's chessboard photographs (`intrinsics.yml`, 534.8 px);
-the calibration of the Middlebury 2014 stereo data set in scikit-image's documentation of
+Sources: the calibration published with OpenCV's chessboard photographs (`intrinsics.yml`, 534.8
+px); the calibration of the Middlebury 2014 stereo data set in scikit-image's documentation of
 `stereo_motorcycle` (994.978 px); for the rest, Debian's opencv-doc, the focal length in the file's
 EXIF data over the width of the camera's sensor (makers' data sheets, from memory). Of the pairs of
 twin cameras one picture is taken: two would count one scene twice.

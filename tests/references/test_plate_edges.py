@@ -1,4 +1,5 @@
-"""The offset between a plate's edges and the stand-ins', on pictures that OpenCV projected and filled, moved by known parts of a pixel."""
+"""The offset between a plate's edges and the stand-ins', on pictures that OpenCV projected and
+filled, moved by known parts of a pixel."""
 
 from unittest import TestCase
 
@@ -22,7 +23,8 @@ FINE = 8
 
 
 def picture(items, shift):
-    """(540, 960, 3): the boxes' faces, the far ones first, each in a grey of its own, on grey; noise of a good camera."""
+    """(540, 960, 3): the boxes' faces, the far ones first, each in a grey of its own, on grey;
+    noise of a good camera."""
     canvas, turned = (
         np.full((540 * FINE, 960 * FINE), 120, np.uint8),
         np.diag([1.0, -1.0, -1.0]) @ CAMERA.rotation.T,

@@ -61,7 +61,8 @@ class AgainstOpenCV(TestCase):
             np.testing.assert_allclose(np.cross(rays, world - camera.position), 0, atol=1e-8)
 
     def test_calibration_photographs(self):
-        """OpenCV's chessboard photographs with their published intrinsics and their published average reprojection error as σ."""
+        """OpenCV's chessboard photographs with their published intrinsics and their published
+        average reprojection error as σ."""
         wanted = chessboard.intrinsics()[0][1, 1]
         shares, sigmas = [], []
         for name, size, corners in chessboard.photographs():
@@ -114,7 +115,8 @@ class AgainstOpenUSD(TestCase):
 
 class AgainstHandbooks(TestCase):
     def test_angles_of_view_on_36_by_24(self):
-        # The usual table of angles on 36 × 24 mm (focal: across, down, diagonal), as printed by lens makers; from memory.
+        # The usual table of angles on 36 × 24 mm (focal: across, down, diagonal), as printed by
+        # lens makers; from memory.
         for focal, angles in {
             20: (84.0, 61.9, 94.5),
             28: (65.5, 46.4, 75.4),
@@ -128,7 +130,8 @@ class AgainstHandbooks(TestCase):
             )
 
     def test_small_aerial_camera(self):
-        # Common practice, no source: 14.66 mm full-frame equivalent is 101.7° across and 111.8° on the diagonal, not the 150° quoted.
+        # Common practice, no source: 14.66 mm full-frame equivalent is 101.7° across and 111.8° on
+        # the diagonal, not the 150° quoted.
         view = view_of((36, 24), 14.66)
         self.assertAlmostEqual(math.degrees(view.horizontal), 101.7, delta=0.05)
         self.assertAlmostEqual(math.degrees(view.diagonal), 111.8, delta=0.05)

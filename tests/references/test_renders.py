@@ -188,7 +188,8 @@ class Files(TestCase):
 
 class Compositing(TestCase):
     def test_over_by_porter_and_duff(self):
-        """Table of operators in Porter & Duff 1984, worked on paper: half-covered red over half-covered green covers three quarters."""
+        """Table of operators in Porter & Duff 1984, worked on paper: half-covered red over
+        half-covered green covers three quarters."""
         red, green = np.array([[[0.5, 0, 0, 0.5]]]), np.array([[[0, 0.5, 0, 0.5]]])
         np.testing.assert_allclose(over(red, green), [[[0.5, 0.25, 0, 0.75]]])
         clear = np.zeros((1, 1, 4))

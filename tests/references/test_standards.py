@@ -30,7 +30,8 @@ CAMERA = Camera.at(Grid.from_gate(320, 180, 36, 20.25), Lens(24), (3, 1.7, 6), 0
 
 class Colour(TestCase):
     def test_srgb_by_its_published_points(self):
-        # IEC 61966-2-1: 0.0031308 linear is 0.04045 encoded; 18 % grey is 118 of 255 and 50 % is 188, common practice, no source.
+        # IEC 61966-2-1: 0.0031308 linear is 0.04045 encoded; 18 % grey is 118 of 255 and 50 % is
+        # 188, common practice, no source.
         self.assertAlmostEqual(float(encode_srgb(np.array(0.0031308))), 0.04045, places=5)
         self.assertEqual(
             [
@@ -45,12 +46,14 @@ class Colour(TestCase):
 
 class Formats(TestCase):
     def test_sizes_of_the_trade(self):
-        # ISO 1007: 36 × 24 mm; SMPTE ST 59 full aperture 24.89 × 18.66 mm, 4-perf; both from memory, like the table itself.
+        # ISO 1007: 36 × 24 mm; SMPTE ST 59 full aperture 24.89 × 18.66 mm, 4-perf; both from
+        # memory, like the table itself.
         self.assertEqual(BY_KEY["full-frame-still"].gate_mm, (36.0, 24.0))
         self.assertAlmostEqual(
             BY_KEY["35-full"].gate_mm[0] / BY_KEY["35-full"].gate_mm[1], 4 / 3, delta=0.01
         )
-        # Common practice, no source: academy is 1.37:1, anamorphic 2× makes 2.36–2.40:1, the 2/3-inch circle is 11 mm.
+        # Common practice, no source: academy is 1.37:1, anamorphic 2× makes 2.36–2.40:1, the
+        # 2/3-inch circle is 11 mm.
         self.assertAlmostEqual(
             BY_KEY["35-academy"].gate_mm[0] / BY_KEY["35-academy"].gate_mm[1], 1.372, delta=0.003
         )
@@ -59,7 +62,8 @@ class Formats(TestCase):
         self.assertAlmostEqual(
             float(np.hypot(*BY_KEY["two-thirds-inch"].gate_mm)), 11.0, delta=0.05
         )
-        # A wide-screen frame of 2.4 is 1920 × 800, and 2048 × 1556 is close to 4:3; common practice, no source.
+        # A wide-screen frame of 2.4 is 1920 × 800, and 2048 × 1556 is close to 4:3; common
+        # practice, no source.
         self.assertEqual(round(1920 / 2.4), 800)
         self.assertAlmostEqual(2048 / 1556, 4 / 3, delta=0.02)
 
@@ -108,7 +112,8 @@ class Files(TestCase):
         self.assertEqual(len(gltf.losses(bent)), 2)
         gltf.write(self.folder / "a.gltf", bent, {"Crate": StandIn((1, 1, 1))})
         data = json.loads((self.folder / "a.gltf").read_text())
-        # glTF 2.0, clauses 3.2, 3.6, 3.10: version, positive yfov and znear, bounds on positions, indices within them.
+        # glTF 2.0, clauses 3.2, 3.6, 3.10: version, positive yfov and znear, bounds on positions,
+        # indices within them.
         self.assertEqual(data["asset"]["version"], "2.0")
         self.assertTrue(
             0 < data["cameras"][0]["perspective"]["yfov"] < np.pi
@@ -144,7 +149,8 @@ class Files(TestCase):
 
 class Contract(TestCase):
     def test_the_example_of_the_contract_is_a_valid_document(self):
-        """The document that docs/match-document's contract gives as its example, every kind of mark and fact in it."""
+        """The document that docs/match-document's contract gives as its example, every kind of mark
+        and fact in it."""
         example = {
             "format": "accurate-aperture/match",
             "version": 1,

@@ -1,4 +1,5 @@
-"""Films of all around held steady: turns against SciPy's, a level horizon, the way of travel, and the four cases of plate and render."""
+"""Films of all around held steady: turns against SciPy's, a level horizon, the way of travel, and
+the four cases of plate and render."""
 
 import math
 from dataclasses import replace
@@ -33,7 +34,8 @@ ITEMS = [
 
 
 def swaying(count=40):
-    """A walk around a quarter of a circle of 6 m, the camera on a pole that sways and turns on its own."""
+    """A walk around a quarter of a circle of 6 m, the camera on a pole that sways and turns on its
+    own."""
     at = np.linspace(0, math.pi / 2, count)
     places = np.stack([6 * np.sin(at), 1.7 + 0.02 * np.sin(9 * at), -6 * (1 - np.cos(at))], 1)
     sway = np.stack([0.9 + 2 * at, 0.12 * np.sin(5 * at), 0.1 * np.cos(4 * at)], 1)
@@ -47,7 +49,8 @@ def chain_of(step, plate_at):
 
 class Turned(TestCase):
     def test_a_picture_is_turned_as_scipy_turns(self):
-        """Where each pixel comes from, by SciPy's rotation and the plain formulas of an equirectangular picture."""
+        """Where each pixel comes from, by SciPy's rotation and the plain formulas of an
+        equirectangular picture."""
         step = {"id": "held", "do": "reorient", "pan_deg": 25.0, "tilt_deg": -8.0, "roll_deg": 12.0}
         chain = chain_of(step, 0)
         x, y = np.meshgrid(np.arange(SIZE[0]) + 0.5, np.arange(SIZE[1]) + 0.5)
@@ -99,10 +102,12 @@ class Turned(TestCase):
 
 
 class PlateAndRender(TestCase):
-    """Each of plate and render can be stabilised, and the render twice: told apart by the pictures."""
+    """Each of plate and render can be stabilised, and the render twice: told apart by the
+    pictures."""
 
     def taken(self, turn_deg, plate_at, times):
-        """How a render whose camera was turned so many `times` too often against the plate's is taken."""
+        """How a render whose camera was turned so many `times` too often against the plate's is
+        taken."""
         step = {"id": "held", "do": "reorient"} | dict(
             zip(("pan_deg", "tilt_deg", "roll_deg"), turn_deg)
         )
@@ -111,7 +116,9 @@ class PlateAndRender(TestCase):
         camera = Camera.at(GRID, LENS, (0, 1.6, 0), 0.5, 0.02, 0.01)
         expected = render(camera, ITEMS, Wanted(samples=3)).rgba
         pose = np.eye(4)
-        pose[:3, :3] = camera.rotation @ np.linalg.matrix_power(own if times > 0 else own.T, abs(times))  # fmt: skip
+        pose[:3, :3] = camera.rotation @ np.linalg.matrix_power(
+            own if times > 0 else own.T, abs(times)
+        )
         pose[:3, 3] = camera.position
         made = render(Camera(GRID, LENS, pose), ITEMS, Wanted(samples=3)).rgba
         found, findings, taken = returned.put_right(
@@ -143,7 +150,8 @@ class PlateAndRender(TestCase):
         self.assertIn("can’t be told", said)
 
     def test_the_pictures_show_whether_the_plate_is(self):
-        """A picture of the world, by OpenCV's remap, as shot and turned, with the noise of a sensor."""
+        """A picture of the world, by OpenCV's remap, as shot and turned, with the noise of a
+        sensor."""
         random = np.random.default_rng(7)
         world = cv2.GaussianBlur(random.random(SIZE[::-1]).astype(np.float32), (0, 0), 3) * 20
         path, _ = swaying(12)
@@ -157,7 +165,9 @@ class PlateAndRender(TestCase):
                 x, y = np.meshgrid(np.arange(SIZE[0]) + 0.5, np.arange(SIZE[1]) + 0.5)
                 rays = LENS.rays(GRID.to_mm(np.stack([x.ravel(), y.ravel()], 1))) @ pose.T
                 at = GRID.to_px(LENS.project(rays)).astype(np.float32).reshape(*SIZE[::-1], 2) - 0.5
-                seen = cv2.remap(world, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT)  # fmt: skip
+                seen = cv2.remap(
+                    world, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT
+                )
                 out.append(seen + random.normal(0, 0.3, seen.shape))
             return out
 

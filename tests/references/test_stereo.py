@@ -1,4 +1,5 @@
-"""Stereo: parallaxes against OpenCV's projections and its rectified photographs, the audience's geometry, packing, all around."""
+"""Stereo: parallaxes against OpenCV's projections and its rectified photographs, the audience's
+geometry, packing, all around."""
 
 import math
 from unittest import TestCase
@@ -35,8 +36,8 @@ def opencv_px(camera, points):
 
 
 def rig():
-    """The rig of opencv-doc's chessboards, left and right, as OpenCV calibrates it: (board (N, 3) of squares, corners by side, lenses
-    by side, picture's size, its turn and shift).
+    """The rig of opencv-doc's chessboards, left and right, as OpenCV calibrates it: (board (N, 3)
+    of squares, corners by side, lenses by side, picture's size, its turn and shift).
     """
     board = np.zeros((PATTERN[0] * PATTERN[1], 3), np.float32)
     board[:, :2] = np.mgrid[: PATTERN[0], : PATTERN[1]].T.reshape(-1, 2)
@@ -64,7 +65,10 @@ def rig():
 def two_eyes(size, focal_px, facts, tracks, centre=None):
     """A match document of two frames, a left and a right eye's, whose lens is known."""
     gate = {"width_mm": size[0] / 100, "height_mm": size[1] / 100}
-    lens = {"distortion": "none", "focal_mm": {"value": focal_px / 100, "plus_minus": focal_px * 2e-5}}  # fmt: skip
+    lens = {
+        "distortion": "none",
+        "focal_mm": {"value": focal_px / 100, "plus_minus": focal_px * 2e-5},
+    }
     return {
         "format": "accurate-aperture/match",
         "version": 2,
@@ -90,7 +94,8 @@ class StereoPlates(TestCase):
     """Both eyes' pictures matched together, with the baseline as a fact."""
 
     def test_the_chessboards_have_their_size(self):
-        """From the rig's baseline, and the corners of all boards as so many points before it: a square is one square, within 1 %."""
+        """From the rig's baseline, and the corners of all boards as so many points before it: a
+        square is one square, within 1 %."""
         board, seen, lenses, size, turn, apart = rig()
         matrix, count = lenses[0][0], len(seen["left"])
         eyes = [
@@ -115,7 +120,8 @@ class StereoPlates(TestCase):
         self.assertLess(np.degrees(np.linalg.norm(cv2.Rodrigues(ours.T @ turn)[0])), 0.15)
 
     def test_its_plus_minus_is_true(self):
-        """Pairs of which points are off as real ones are, a few of them far: errors over ± of the points' places."""
+        """Pairs of which points are off as real ones are, a few of them far: errors over ± of the
+        points' places."""
         ratios = []
         for seed in range(24):
             random = np.random.default_rng(seed)
@@ -123,8 +129,12 @@ class StereoPlates(TestCase):
             own = random.uniform((-0.6, -0.35, -9), (0.6, 0.35, -2.5), (70, 3))
             own[:, :2] *= -own[:, 2:]
             points = left.position + own @ left.rotation.T
-            seen = [eye.project(points) + 0.2 * random.standard_t(6, (70, 2)) for eye in (left, right)]  # fmt: skip
-            inside = np.logical_and.reduce([(one > 0).all(1) & (one < (1920, 1080)).all(1) for one in seen])  # fmt: skip
+            seen = [
+                eye.project(points) + 0.2 * random.standard_t(6, (70, 2)) for eye in (left, right)
+            ]
+            inside = np.logical_and.reduce(
+                [(one > 0).all(1) & (one < (1920, 1080)).all(1) for one in seen]
+            )
             angles = np.degrees(left.angles).tolist()
             facts = [
                 baseline(0.1 + random.normal(0, 0.001), 0.001),
@@ -147,7 +157,8 @@ class StereoPlates(TestCase):
         self.assertLess(abs(np.sqrt(np.mean(np.square(by_pair))) - 1), 0.3)
 
     def test_points_are_followed_from_eye_to_eye(self):
-        """Middlebury's Aloe as opencv-doc has it (D. Scharstein and C. Pal, CVPR 2007), with its published disparities."""
+        """Middlebury's Aloe as opencv-doc has it (D. Scharstein and C. Pal, CVPR 2007), with its
+        published disparities."""
         left, right, truth = (
             cv2.imread(str(FOLDER / name), cv2.IMREAD_GRAYSCALE)
             for name in ("aloeL.jpg", "aloeR.jpg", "aloeGT.png")
@@ -195,7 +206,8 @@ class Pairs(TestCase):
         self.assertLess(parallax(left, right, corner[None])[0, 1], -1)
 
     def test_rectified_photographs(self):
-        """The chessboards of opencv-doc, left and right: what our parallel pair says of them is their disparity, within 1 %."""
+        """The chessboards of opencv-doc, left and right: what our parallel pair says of them is
+        their disparity, within 1 %."""
         board, seen, lenses, size, turn, apart = rig()
         rectified = cv2.stereoRectify(*lenses[0], *lenses[1], size, turn, apart)
         baseline, errors = float(np.linalg.norm(apart)), []
@@ -241,7 +253,8 @@ class Pairs(TestCase):
 
 class Seats(TestCase):
     def test_where_things_seem_to_be(self):
-        """By similar triangles: on the screen at the screen, at the eyes' distance at infinity, beyond it nowhere."""
+        """By similar triangles: on the screen at the screen, at the eyes' distance at infinity,
+        beyond it nowhere."""
         seat = Seat(10.0, 15.0)
         self.assertAlmostEqual(float(seat.seems_at(0.0)), 15.0)
         self.assertTrue(math.isinf(seat.seems_at(EYES_M / 10)))
@@ -292,7 +305,8 @@ class Packed(TestCase):
         np.testing.assert_array_equal(checker[0, 1], right[0, 1])
 
     def test_anaglyphs_of_one_picture(self):
-        """What is the same for both eyes and grey stays so; each filter passes its own eye alone."""
+        """What is the same for both eyes and grey stays so; each filter passes its own eye
+        alone."""
         grey = np.full((4, 4, 3), 0.4, np.float32)
         np.testing.assert_allclose(packed(grey, grey, "anaglyph"), grey)
         np.testing.assert_allclose(packed(grey, grey, "least"), grey, atol=0.005)
@@ -304,7 +318,8 @@ class Packed(TestCase):
 
 class Around(TestCase):
     def test_each_column_has_its_own_eye(self):
-        """A column of it is the column of a plain panorama from where that eye stands; at the poles both eyes agree."""
+        """A column of it is the column of a plain panorama from where that eye stands; at the poles
+        both eyes agree."""
         grid = Grid.from_gate(256, 128, math.tau, math.pi)
         lens = Lens(1.0, projection="equirectangular")
         camera = Camera.at(grid, lens, (0, 1.6, 0), 0.4, 0.1, 0.05)

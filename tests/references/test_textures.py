@@ -1,4 +1,5 @@
-"""The plate on stand-ins as files, read back with trimesh, against where OpenCV projects the same places."""
+"""The plate on stand-ins as files, read back with trimesh, against where OpenCV projects the same
+places."""
 
 import io
 import tempfile
@@ -46,7 +47,8 @@ class Textures(MatchedShot):
                 )
                 column = np.clip((uv[:, 0] * texture.shape[1]).astype(int), 0, texture.shape[1] - 1)
                 worn = texture[row, column].astype(int)
-                # OpenCV: y down, z ahead; its pixels count from their middles, here their outer corner is taken.
+                # OpenCV: y down, z ahead; its pixels count from their middles, here their outer
+                # corner is taken.
                 turned = np.diag([1.0, -1.0, -1.0]) @ camera.rotation.T
                 at = cv2.projectPoints(
                     points,
@@ -61,7 +63,8 @@ class Textures(MatchedShot):
                     & (worn[:, 3] == 255)
                 )
                 column, row = at[inside].astype(int).T
-                # Within half a pixel a neighbour may be met; so the colour is compared with the lowest and highest of those around.
+                # Within half a pixel a neighbour may be met; so the colour is compared with the
+                # lowest and highest of those around.
                 near = np.stack(
                     [pixels[row + y, column + x, :3] for y in (-1, 0, 1) for x in (-1, 0, 1)]
                 ).astype(int)
@@ -74,8 +77,9 @@ class Textures(MatchedShot):
 
 class BoardUnwrapped(TestCase):
     def test_the_squares_of_a_photographed_board_are_squares_on_its_stand_in(self):
-        """Photographs of opencv-doc with their published lens; the pose is OpenCV's. The board's texture, laid flat by its coordinates alone,
-        shows corners that OpenCV finds evenly spaced."""
+        """Photographs of opencv-doc with their published lens; the pose is OpenCV's. The board's
+        texture, laid flat by its coordinates alone, shows corners that OpenCV finds evenly
+        spaced."""
         matrix, coefficients = intrinsics()
         k1, k2, p1, p2, k3 = coefficients
         world = (
@@ -85,7 +89,8 @@ class BoardUnwrapped(TestCase):
         checked = 0
         for name, size, corners in list(photographs())[:5]:
             pixels = cv2.imread(str(FOLDER / name))[..., ::-1]
-            # One millimetre a pixel; both count from pixel middles here, so half a pixel goes to the centre of ours.
+            # One millimetre a pixel; both count from pixel middles here, so half a pixel goes to
+            # the centre of ours.
             lens = Lens(
                 float(matrix[1, 1]),
                 1.0,

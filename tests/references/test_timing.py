@@ -1,4 +1,5 @@
-"""When a move happens, from the picture: films whose true cameras are known, cut, shifted and turned.
+"""When a move happens, from the picture: films whose true cameras are known, cut, shifted and
+turned.
 
 Their pictures are rendered, but noise, blur, compression and what moves by itself are as in a real
 film, and what measures knows nothing of how they were made.
@@ -73,13 +74,14 @@ class InTime(unittest.TestCase):
                 found = lag(followed(iter(shown[start : start + 40])), path, 20)
                 squares.append((found.frames / found.plus_minus) ** 2)
                 wide.append(found.plus_minus)
-        # Six pieces can't say more: none is off by more than its ± allows, and the ± tell something.
+        # Six pieces can't say more: none is off by more than its ± allows, and the ± tell
+        # something.
         self.assertLess(np.mean(squares), 2.5, squares)
         self.assertLess(max(wide), 0.3)
 
     def test_a_real_film(self):
-        """A cube filmed by a moving camera (Debian's visp-images-data), with the path that its tracks
-        give.
+        """A cube filmed by a moving camera (Debian's visp-images-data), with the path that its
+        tracks give.
         """
         shown = [
             (number, cv2.imread(str(CUBE / f"image.{number:04}.pgm"), 0)) for number in range(1, 33)

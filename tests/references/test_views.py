@@ -1,4 +1,5 @@
-"""A panorama cut into ordinary views and joined again: against the panorama itself, py360convert's cube, and what doesn't meet."""
+"""A panorama cut into ordinary views and joined again: against the panorama itself, py360convert's
+cube, and what doesn't meet."""
 
 import math
 from dataclasses import replace
@@ -44,7 +45,8 @@ class Joined(TestCase):
         cls.pictures = [render(camera, items, wanted).rgba for camera in cls.cameras]
 
     def test_is_the_panorama_itself(self):
-        """Within 1/255 but along contours; transparent where nothing stands, and colours multiplied by alpha."""
+        """Within 1/255 but along contours; transparent where nothing stands, and colours multiplied
+        by alpha."""
         made = recombine(self.pictures, self.cameras, self.panorama)
         off = np.abs(made - self.direct).max(axis=2)
         height = self.direct[..., :3].mean(axis=2)
@@ -108,7 +110,8 @@ class Views(TestCase):
         self.assertTrue(sees(camera, rays).all())
 
     def test_which_way_a_cube_looks(self):
-        """Right of the front is what a panorama has right of its middle (common practice, no source)."""
+        """Right of the front is what a panorama has right of its middle (common practice, no
+        source)."""
         panorama = at(0, 0, 0)
         middle = {view.name: -view.camera(panorama).rotation[:, 2] for view in cube(64)}
         px = panorama.project_directions(

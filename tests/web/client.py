@@ -9,7 +9,8 @@ from web.shows.models import Shot
 
 
 class PageClient(Client):
-    """Adds the head's number as `base` where a test doesn't name another one, to forms (with their prefix) and to messages."""
+    """Adds the head's number as `base` where a test doesn't name another one, to forms (with their
+    prefix) and to messages."""
 
     def post(self, path, data=None, *given, **more):
         found = re.match(r"/shows/([\w-]+)/(?:cameras/align/)?([\w-]+)", path)

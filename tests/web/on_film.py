@@ -39,7 +39,8 @@ class Filmed(HasShot, TransactionTestCase):
         return self.client.post(self.url("plate/media/bring-in"), asked)
 
     def pixels(self, number):
-        """The number that is seen in the real pixels of a picture of the film; the status where there are none."""
+        """The number that is seen in the real pixels of a picture of the film; the status where
+        there are none."""
         answer = self.client.get(f"/films/{Film.objects.get().digest}/tile/{number}/0/0.png")
         if answer.status_code != 200:
             return answer.status_code

@@ -1,4 +1,5 @@
-"""Tracks by hand and keep-out areas in the application: placed, followed, corrected, joined, taken back."""
+"""Tracks by hand and keep-out areas in the application: placed, followed, corrected, joined, taken
+back."""
 
 import json
 from unittest.mock import patch

@@ -1,4 +1,5 @@
-"""The Set step's cameras and its plate card: copies, typed ones, looking through them, locking; the card left in space."""
+"""The Set step's cameras and its plate card: copies, typed ones, looking through them, locking; the
+card left in space."""
 
 import tempfile
 from pathlib import Path
@@ -107,7 +108,8 @@ class Cameras(MatchedShot):
         self.assertIsNone(self.page()["world"]["card"])
 
     def test_the_hand_off_takes_all_of_them_along(self):
-        """Read with OpenUSD: where its own frustum puts a point is where the page's camera sees it."""
+        """Read with OpenUSD: where its own frustum puts a point is where the page's camera sees
+        it."""
         self.verb("type")
         self.typed(
             "c1",

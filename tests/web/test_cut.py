@@ -95,7 +95,8 @@ class Cutting(HasBoards):
         self.do("first", id=clip["id"], by=4)
         answer = self.do("last", 409, base=shown, id=clip["id"], by=-1)
         self.assertIn("another window", answer["problem"])
-        # The shot begins on 1001: its clip goes along. A deleted shot leaves the cut, and comes back to it.
+        # The shot begins on 1001: its clip goes along. A deleted shot leaves the cut, and comes
+        # back to it.
         self.press("plate/shift", first="1001", what="shot")
         self.assertEqual(self.page()["clips"][0]["first"], 1005)
         self.client.post("/shows/tide/LT950/keep/delete")
@@ -199,7 +200,11 @@ class Cutting(HasBoards):
             "size": [0.5, 0.5, 0.5],
             "base": [0, 0.5, 0],
         }
-        edit(Shot.objects.get(code="LT950"), "Inside", lambda state: state.update(stand_ins=[crate, behind]))  # fmt: skip
+        edit(
+            Shot.objects.get(code="LT950"),
+            "Inside",
+            lambda state: state.update(stand_ins=[crate, behind]),
+        )
         self.assertEqual(
             self.client.get(where, {"what": "drawing", "camera": camera}).content, drawn
         )

@@ -1,4 +1,5 @@
-"""Moves that are drawn in the application, and the rig's: begun, keyed, thinned, recorded, flown, undone."""
+"""Moves that are drawn in the application, and the rig's: begun, keyed, thinned, recorded, flown,
+undone."""
 
 import tempfile
 from pathlib import Path

@@ -1,4 +1,5 @@
-"""Beyond one machine: PostgreSQL and Redis in place of files, two servers and two workers, and somebody who walks from one to the other."""
+"""Beyond one machine: PostgreSQL and Redis in place of files, two servers and two workers, and
+somebody who walks from one to the other."""
 
 import http.cookiejar
 import os
@@ -39,7 +40,9 @@ class Elsewhere(test_workers.Workers):
             shutil.chown(base, "postgres")
             for folder in (self.folder, self.folder.parent):
                 folder.chmod(folder.stat().st_mode | 0o711)
-        run = lambda *command: subprocess.run([*AS_POSTGRES, *map(str, command)], check=True, capture_output=True, cwd="/")  # noqa: E731  # fmt: skip
+        run = lambda *command: subprocess.run(
+            [*AS_POSTGRES, *map(str, command)], check=True, capture_output=True, cwd="/"
+        )  # noqa: E731
         run(programs() / "initdb", "-D", base / "db", "-A", "trust", "-U", "aperture")
         self.process(
             *AS_POSTGRES, str(programs() / "postgres"), "-D", str(base / "db"), "-c", "listen_addresses=",
@@ -49,7 +52,18 @@ class Elsewhere(test_workers.Workers):
         wait_until(lambda: subprocess.run(ready, capture_output=True, cwd="/").returncode == 0)
         run(programs() / "createdb", "-h", base, "-U", "aperture", "aperture")
         redis = self.folder / "redis.sock"
-        self.process("redis-server", "--port", "0", "--unixsocket", str(redis), "--save", "", "--dir", str(self.folder), stdout=subprocess.DEVNULL)  # fmt: skip
+        self.process(
+            "redis-server",
+            "--port",
+            "0",
+            "--unixsocket",
+            str(redis),
+            "--save",
+            "",
+            "--dir",
+            str(self.folder),
+            stdout=subprocess.DEVNULL,
+        )
         wait_until(redis.exists)
         data = self.folder / "data"
         self.environment = {
@@ -85,7 +99,8 @@ class Elsewhere(test_workers.Workers):
         return f"http://127.0.0.1:{port}"
 
     def proxy(self, server: str) -> str:
-        """nginx before a server, by the sample of the documentation but for what belongs to its place."""
+        """nginx before a server, by the sample of the documentation but for what belongs to its
+        place."""
         written = (BASE / "docs/deployment.md").read_text()
         sample = re.search(r"\n((?:    |\n)+server \{.*?\n    \})", written, re.S)[1]
         port = _free_port()
@@ -101,7 +116,10 @@ class Elsewhere(test_workers.Workers):
             sample = re.sub(old, new, sample)
         home = self.folder / "nginx"
         home.mkdir()
-        kept = " ".join(f"{what}_temp_path {home}/{what};" for what in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi"))  # fmt: skip
+        kept = " ".join(
+            f"{what}_temp_path {home}/{what};"
+            for what in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+        )
         (home / "nginx.conf").write_text(
             f"daemon off; master_process off; pid {home}/pid; error_log stderr crit; {'user root;' if os.getuid() == 0 else ''}\n"
             f"events {{}} http {{ access_log off; {kept}\n{sample}\n}}"
@@ -139,12 +157,15 @@ class Elsewhere(test_workers.Workers):
         with self.browser.open(urllib.request.Request(one + "/sign-in", body)) as answer:
             self.assertTrue(answer.url.endswith(shot + "elements"))
             page = answer.read()
-        # Signed in on one server, known on the other; ordered on one, done by a worker, seen on the other.
+        # Signed in on one server, known on the other; ordered on one, done by a worker, seen on the
+        # other.
         self.assertEqual(self.ask(two + shot + "match")[0], 200)
         token = re.search(rb'name="csrfmiddlewaretoken" value="([^"]+)"', page)[1].decode()
         order = {"csrfmiddlewaretoken": token, "size": "quarter", "samples": "1", "frames": "1001–1004", "bearing": "45",
                  "height": "50", "sun": "0.8", "ambient": "0.35", "occlusion": "100"}  # fmt: skip
-        with self.browser.open(one + shot + "elements/order", urllib.parse.urlencode(order).encode()) as answer:  # fmt: skip
+        with self.browser.open(
+            one + shot + "elements/order", urllib.parse.urlencode(order).encode()
+        ) as answer:
             self.assertEqual(answer.status, 200)
         proxy = self.proxy(two)
         picture = "elements/1/render.png?frame=1003"

@@ -109,7 +109,8 @@ class Expose(WithShot):
 
 
 class Light(WithShot):
-    """Filters, what holds the exposure, steps, EV, a patch that is known, and a render against the plate."""
+    """Filters, what holds the exposure, steps, EV, a patch that is known, and a render against the
+    plate."""
 
     def page(self, rest="expose"):
         return self.client.get(self.url(rest))
@@ -335,7 +336,8 @@ class Lens(WithShot):
         self.assertContains(answer, "Neither the camera nor a stand-in moves", status_code=422)
 
     def test_renders_have_the_lens(self):
-        """With depth of field the crate's edge is soft, by the lens; without, as sharp as ever; a new focus makes it old."""
+        """With depth of field the crate's edge is soft, by the lens; without, as sharp as ever; a
+        new focus makes it old."""
         self.focus(metres="0.5 m")
         self.type_stop("f/1")
         render_now(self.fresh(), Order(size="quarter"))
@@ -402,7 +404,8 @@ class Lens(WithShot):
         self.assertEqual(self.page("expose/map/nothing.png").status_code, 422)
 
     def test_a_render_is_brought_to_the_plate(self):
-        """The same surface in both, by patches: the gain that the sheet says brings them together."""
+        """The same surface in both, by patches: the gain that the sheet says brings them
+        together."""
         render_now(self.fresh(), Order(samples=1))
         shot = self.fresh()
         corners = stand_ins_of(shot.state)["Crate"].bounds()

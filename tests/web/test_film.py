@@ -1,4 +1,5 @@
-"""Filmed plates on the Plate step: brought in, played, worked on frame by frame; what is wrong with them is said."""
+"""Filmed plates on the Plate step: brought in, played, worked on frame by frame; what is wrong with
+them is said."""
 
 import errno
 import io
@@ -93,7 +94,8 @@ class FilmedPlates(HasShot, TransactionTestCase):
         self.assertEqual((frame_at(state), state["film"]["shown"]), (1031, 31))
         self.assertEqual((self.picture_shown(), state["marks"]), (30, []))
         self.assertEqual(state["facts"], [height])
-        # A draft knows the frame that it was drawn on, whichever is worked on when it is taken up again.
+        # A draft knows the frame that it was drawn on, whichever is worked on when it is taken up
+        # again.
         other = {"id": "e1", "kind": "edge", "axis": "up", "points": [[5, 5], [6, 90]]}
         keep_draft(self.shot_now(), "Second", None)
         set_marks(self.shot_now(), [other], "An edge", None)
@@ -235,7 +237,8 @@ class FilmedPlates(HasShot, TransactionTestCase):
         self.assertIn("No space left on device. Nothing was changed.", answer.content.decode())
         self.assertEqual((Film.objects.count(), set(home.glob("*"))), (0, before))
         self.assertIsNone(self.shot_now().state["film"])
-        # It is full when the small pictures are made: that is said, and they are made once there is room.
+        # It is full when the small pictures are made: that is said, and they are made once there is
+        # room.
         full = OSError(errno.ENOSPC, "No space left on device")
         with mock.patch.object(film_actions, "make_part", side_effect=full):
             self.bring(pictures)

@@ -82,7 +82,8 @@ class OnTheWayIn(Filmed):
         data = np.frombuffer(b"".join(proxy.streaming_content), np.uint8)
         turned = cv2.imdecode(data, cv2.IMREAD_COLOR)
         self.assertEqual(number_in(turned[::-1, ::-1]), 1001)
-        # A quarter and half the width, and back to as it was: marks come back to where they were drawn.
+        # A quarter and half the width, and back to as it was: marks come back to where they were
+        # drawn.
         self.way(quarters="1", width="54", status=422)
         self.way(quarters="1", width="64", flip="on")
         plate = self.shot_now().state["plate"]

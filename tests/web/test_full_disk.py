@@ -1,4 +1,5 @@
-"""While nothing can be written, pages and edits answer with a sentence, and a job's end waits; afterwards all goes on."""
+"""While nothing can be written, pages and edits answer with a sentence, and a job's end waits;
+afterwards all goes on."""
 
 import errno
 import json

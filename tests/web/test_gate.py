@@ -169,7 +169,8 @@ class Catalogue(WithShot):
         self.assertIn("16:9, recorded at 1920: 36.0 × 20.25 mm", page)
 
     def test_a_camera_that_the_open_database_knows_is_offered(self):
-        """A file whose metadata names a body of the database: its sensor, approximate, in one click; on its side where the picture is."""
+        """A file whose metadata names a body of the database: its sensor, approximate, in one
+        click; on its side where the picture is."""
         from aperture.lens.database import search_cameras
 
         known, data, exif = search_cameras("d300s")[0], io.BytesIO(), Image.Exif()

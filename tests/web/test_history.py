@@ -1,4 +1,5 @@
-"""Two windows over one shot: whatever they do in whatever order, nothing saved is lost and nobody's edit goes unseen.
+"""Two windows over one shot: whatever they do in whatever order, nothing saved is lost and nobody's
+edit goes unseen.
 
 Then how the history is stored: in parts, by digest, older versions upgraded.
 """
@@ -45,7 +46,8 @@ def read(state):
 
 
 class TwoWindows(RuleBasedStateMachine):
-    """A model of the history beside the real one. `shown`: the revision that each window has on screen."""
+    """A model of the history beside the real one. `shown`: the revision that each window has on
+    screen."""
 
     def __init__(self):
         super().__init__()
@@ -92,7 +94,8 @@ class TwoWindows(RuleBasedStateMachine):
         return at in ends
 
     def save(self, base, state, run=""):
-        """An edit from `base`: the problem it meets. It becomes the head, is merged with it, or kept beside it."""
+        """An edit from `base`: the problem it meets. It becomes the head, is merged with it, or
+        kept beside it."""
         changed = self.changed(self.states[base], state)
         if not changed:
             return None

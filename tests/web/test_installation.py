@@ -1,4 +1,5 @@
-"""What the installation tells browsers, supervisors and logs; what several processes do to the same folder at once."""
+"""What the installation tells browsers, supervisors and logs; what several processes do to the same
+folder at once."""
 
 import json
 import logging

@@ -1,4 +1,5 @@
-"""Long work in parts that several workers share: gathered once, told while it goes on, stopped, and never left hanging."""
+"""Long work in parts that several workers share: gathered once, told while it goes on, stopped, and
+never left hanging."""
 
 from datetime import timedelta
 
@@ -19,7 +20,8 @@ class Parts(TransactionTestCase):
         self.gathered = 0
 
     def job(self, *states, **more):
-        """A job whose parts, from 1001 on, are as told; those that run gave a sign of life just now."""
+        """A job whose parts, from 1001 on, are as told; those that run gave a sign of life just
+        now."""
         job = Job.objects.create(shot=self.shot, kind=KIND)
         for number, state in enumerate(states):
             beat = timezone.now() if state in (Job.RUNNING, Job.DONE) else None
@@ -97,7 +99,8 @@ class Parts(TransactionTestCase):
         self.assertIn("1002: The worker was stopped", self.latest().says)
 
     def test_all_done_but_never_gathered(self):
-        """The last worker was killed between its frame and the gathering; while it may still be at it, nothing is said."""
+        """The last worker was killed between its frame and the gathering; while it may still be at
+        it, nothing is said."""
         job = self.job(Job.DONE, Job.DONE)
         self.assertEqual(self.latest().state, Job.RUNNING)
         job.parts.update(beat=timezone.now() - timedelta(minutes=2))

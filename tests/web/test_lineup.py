@@ -1,4 +1,5 @@
-"""The Line-up step: renders brought back are put right, measured and laid over; snapshots; what the loupe says."""
+"""The Line-up step: renders brought back are put right, measured and laid over; snapshots; what the
+loupe says."""
 
 import io
 
@@ -209,7 +210,8 @@ class LineUp(Matched, TransactionTestCase):
             self.assertEqual(self.client.get(f"{URL}/values", {"x": x, "y": 2}).content, b"")
 
     def test_the_plate_s_edges_are_found_where_a_true_stand_in_stands(self):
-        """A crate of the boathouse that is in the picture: its edges lie there, to a pixel of the match's ±; a wrong one's don't."""
+        """A crate of the boathouse that is in the picture: its edges lie there, to a pixel of the
+        match's ±; a wrong one's don't."""
         add_stand_in(self.shot(), LOW_CRATE, None)
         self.assertRegex(
             self.client.get(f"{URL}/plate-edges").json()["says"],

@@ -1,4 +1,5 @@
-"""The Match step's leaves and helpers through their pages: facts of every kind, lens, survey, refining, proposals, kit, advice, drafts, aids."""
+"""The Match step's leaves and helpers through their pages: facts of every kind, lens, survey,
+refining, proposals, kit, advice, drafts, aids."""
 
 import json
 

@@ -125,7 +125,8 @@ class Converted(Filmed):
         return Film.objects.get(digest=self.shot_now().state["film"]["digest"])
 
     def test_a_movie_of_no_steady_rate_is_put_on_the_shows(self):
-        # At 24 frames a second the frames' moments are 0, 41.7, 83.3, 125, 166.7, … ms: by hand, which picture each shows.
+        # At 24 frames a second the frames' moments are 0, 41.7, 83.3, 125, 166.7, … ms: by hand,
+        # which picture each shows.
         times = [0, 10, 40, 120, 300, 310, 340]
         shows = [0, 2, 2, 3, 3, 3, 3, 3, 5]
         write_movie(self.media / "phone.mp4", count=7, times=times)
@@ -153,7 +154,8 @@ class Converted(Filmed):
             path = film.folder / f"pictures/{frame}.png"
             self.assertEqual(number_in(cv2.imread(str(path))), number, frame)
             self.assertTrue((film.folder / f"small/{frame}.jpg").exists())
-        # The third picture is the second frame's now, and what was drawn on the fourth is on the fourth's first.
+        # The third picture is the second frame's now, and what was drawn on the fourth is on the
+        # fourth's first.
         state = self.shot_now().state
         self.assertEqual((state["film"]["shown"], list(state["aside"])), (2, ["4"]))
         undo(self.shot_now(), self.shot_now().head.number)

@@ -1,4 +1,5 @@
-"""Stand-ins that move over the frames of a film: keyed, hung on, turned with the world, seen, focused on, rendered, written."""
+"""Stand-ins that move over the frames of a film: keyed, hung on, turned with the world, seen,
+focused on, rendered, written."""
 
 import tempfile
 from pathlib import Path

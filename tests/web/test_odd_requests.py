@@ -1,4 +1,5 @@
-"""Whatever is typed into whatever form, and whatever a script sends: a sentence, never a failure of the server."""
+"""Whatever is typed into whatever form, and whatever a script sends: a sentence, never a failure of
+the server."""
 
 import copy
 import json

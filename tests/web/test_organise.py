@@ -153,7 +153,8 @@ class Isolation(WithShot):
 
 class PlateFacts(WithShot):
     def test_finer_samples_are_kept_and_looked_at(self):
-        """A step of a quarter of an 8-bit value: refined all the same; a float plate is linear by itself."""
+        """A step of a quarter of an 8-bit value: refined all the same; a float plate is linear by
+        itself."""
         import OpenEXR
 
         ramp = np.full((120, 160, 3), 0.2, np.float32)

@@ -91,7 +91,11 @@ class Pages(WithShot):
         self.ready()
         # A fisheye of this width sees more than a straight picture can show.
         lens = {"projection": "equidistant", "focal_mm": {"value": 8.0, "plus_minus": 0.0}}
-        edit(Shot.objects.with_head().get(pk=self.shot.pk), "Lens", lambda state: state.update(lens=lens))  # fmt: skip
+        edit(
+            Shot.objects.with_head().get(pk=self.shot.pk),
+            "Lens",
+            lambda state: state.update(lens=lens),
+        )
         self.assertEqual(
             self.client.get(self.url("hand-off/camera.undistort.exr")).status_code, 422
         )
@@ -104,7 +108,11 @@ class Pages(WithShot):
     def test_what_goes_into_the_files_is_chosen(self):
         self.ready()
         crate = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [0, 0, 0], "turn_deg": 0}
-        edit(self.shot, "Crates", lambda state: state.update(stand_ins=[crate, crate | {"id": "b2", "name": "Bench"}]))  # fmt: skip
+        edit(
+            self.shot,
+            "Crates",
+            lambda state: state.update(stand_ins=[crate, crate | {"id": "b2", "name": "Bench"}]),
+        )
 
         def prims():
             path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "a.usda"
@@ -117,7 +125,11 @@ class Pages(WithShot):
         self.press("hand-off/contents", goes=["stand-ins", "stand-in:b2", "card"])
         self.assertEqual(prims() & {"Crate", "Bench", spot, "PlateCard"}, {"Bench", "PlateCard"})
         # What comes later goes by its group; what was left out stays so while it is hidden.
-        edit(self.shot, "More", lambda state: state.update(stand_ins=[crate, crate | {"id": "b3", "name": "Post"}]))  # fmt: skip
+        edit(
+            self.shot,
+            "More",
+            lambda state: state.update(stand_ins=[crate, crate | {"id": "b3", "name": "Post"}]),
+        )
         self.assertEqual(prims() & {"Crate", "Post"}, {"Post"})
         self.press("hand-off/contents", goes=["stand-in:b3"])
         self.assertEqual(self.client.get(self.url("hand-off/camera.obj")).status_code, 422)
@@ -164,7 +176,9 @@ class Pages(WithShot):
         camera = camera_of_state(self.state())
         np.testing.assert_allclose(move.positions[0], camera.position, atol=1e-5)
         np.testing.assert_allclose(move.rotations[0], camera.rotation, atol=1e-5)
-        kept = self.client.post(self.url("hand-off/recipes/keep"), typed | {"name": "Harbour"}, follow=True)  # fmt: skip
+        kept = self.client.post(
+            self.url("hand-off/recipes/keep"), typed | {"name": "Harbour"}, follow=True
+        )
         self.assertContains(kept, "view_h_deg</b>")
         self.assertContains(kept, '<option value="left" selected>')
         saved = self.client.get(self.url("hand-off/recipes")).content
@@ -193,7 +207,9 @@ class Pages(WithShot):
         self.assertEqual(stage.GetStartTimeCode(), 1 - 1000)
         wide = self.client.get(self.url("hand-off/camera.usda")).content
         self.assertNotEqual(wide, answer.content)
-        with zipfile.ZipFile(io.BytesIO(self.client.get(self.url("hand-off/camera.zip"), {"recipe": row.pk}).content)) as archive:  # fmt: skip
+        with zipfile.ZipFile(
+            io.BytesIO(self.client.get(self.url("hand-off/camera.zip"), {"recipe": row.pk}).content)
+        ) as archive:
             told = json.loads(archive.read("manifest.json"))["conventions"]
         self.assertEqual(
             (told["scale"], told["distortion"], told["frame_offset"]), (10, "baked", -1000)

@@ -1,4 +1,5 @@
-"""A panorama as a plate: recognised, taken as all around, matched, furnished, rendered, handed off."""
+"""A panorama as a plate: recognised, taken as all around, matched, furnished, rendered, handed
+off."""
 
 import io
 import json
@@ -80,7 +81,8 @@ class Panorama(WithShot):
         self.assertIn(refused.status_code, (200, 422))
 
     def test_a_panorama_in_pieces(self):
-        """A cube cross, drawn by our own renderer: taken as one, matched, furnished and rendered."""
+        """A cube cross, drawn by our own renderer: taken as one, matched, furnished and
+        rendered."""
         size = (512, 384)
         grid = Grid.from_gate(*size, *named("cube cross").size)
         camera = Camera.at(
@@ -150,7 +152,8 @@ class Panorama(WithShot):
         self.assertContains(self.client.get(self.url("gate")), "200° × ")
 
     def test_six_files_are_one_plate(self):
-        """Faces cut by py360convert, a file each; missing, of another size, turned: a sentence each."""
+        """Faces cut by py360convert, a file each; missing, of another size, turned: a sentence
+        each."""
         y, x = np.mgrid[:256, :512] + 0.5
         turn, up = math.tau * x / 512, math.pi * y / 256
         shade = 0.5 + 0.3 * np.sin(up) * np.cos(2 * turn) + 0.1 * np.cos(3 * up + turn) * np.sin(up)
@@ -301,14 +304,17 @@ class Filmed(HasShot, TransactionTestCase):
         return made
 
     def test_it_is_held_steady_along_its_path(self):
-        """Each frame turns; a render for the turned picture and the written pictures do once, and Line-up says so."""
+        """Each frame turns; a render for the turned picture and the written pictures do once, and
+        Line-up says so."""
         self.solved()
         for wrong in ({"way": "sideways"}, {"way": "own", "smooth": "-1"}, {"heading": "north"}):
             answer = self.press("around/steady", **{"way": "heading"} | wrong)
             self.assertContains(answer, 'role="alert"', status_code=422)
         self.press("around/steady", way="heading", heading="20", smooth="0")
         self.assertContains(self.client.get(self.url("around")), "Frames turn by up to")
-        self.assertEqual(self.client.get(self.url("around/steady.jpg?frame=4"))["Content-Type"], "image/jpeg")  # fmt: skip
+        self.assertEqual(
+            self.client.get(self.url("around/steady.jpg?frame=4"))["Content-Type"], "image/jpeg"
+        )
         shot = Shot.objects.with_head().get()
         grid = next(key for key, name in grids(shot).items() if name.startswith("Reorient"))
         for frame in (2, 9):  # level, and one way, on every frame
@@ -322,7 +328,10 @@ class Filmed(HasShot, TransactionTestCase):
         for frame in (2, 9):
             _, camera, _ = ready(Shot.objects.with_head().get(), Order(size=grid), frame)
             with tempfile.TemporaryDirectory() as folder:
-                write_exr(Path(folder) / "a.exr", render(camera, [(crate, Look("Crate"))], Wanted(samples=2)))  # fmt: skip
+                write_exr(
+                    Path(folder) / "a.exr",
+                    render(camera, [(crate, Look("Crate"))], Wanted(samples=2)),
+                )
                 through[frame] = (Path(folder) / "a.exr").read_bytes()
         files = [
             SimpleUploadedFile(f"held.{frame:04}.exr", data) for frame, data in through.items()

@@ -1,4 +1,5 @@
-"""People: who sees and changes what, by every address; signing in, invitations, links; what is kept of who did it; when the server starts."""
+"""People: who sees and changes what, by every address; signing in, invitations, links; what is kept
+of who did it; when the server starts."""
 
 import os
 import subprocess
@@ -34,8 +35,9 @@ from web.shows.models import Revision, Shot, Show
 ROOT = Path(__file__).parents[2]
 PASSWORD = "Slipway-at-low-tide-7"
 ROLES = ("nobody", "stranger", "looks", "works", "leads")
-# What each of ROLES may, by the name of an address: GET and POST. Whatever isn't told here must belong to a show: it is looked at by
-# those who look, and changed by those who work. An address that belongs to none and isn't told fails the test.
+# What each of ROLES may, by the name of an address: GET and POST. Whatever isn't told here must
+# belong to a show: it is looked at by those who look, and changed by those who work. An address
+# that belongs to none and isn't told fails the test.
 EVERYBODY, SIGNED, WHO_LOOK, WHO_WORK, WHO_LEAD, KEEPERS = (
     set(ROLES[n:]) for n in (0, 1, 2, 3, 4, 5)
 )
@@ -75,7 +77,13 @@ class Addresses(TestCase):
         self.show = Show.objects.create(name="The Lantern Tide", slug="tide")
         shot = create_shot(self.show, "LT900")
         self.digest = "a" * 64
-        edit(shot, "Plate", lambda state: state.update(plate={"digest": self.digest, "width": 9, "height": 9, "name": "a.jpg"}))  # fmt: skip
+        edit(
+            shot,
+            "Plate",
+            lambda state: state.update(
+                plate={"digest": self.digest, "width": 9, "height": 9, "name": "a.jpg"}
+            ),
+        )
         self.people = {"nobody": AnonymousUser()}
         for role in ROLES[1:]:
             self.people[role] = user = User.objects.create_user(role)
@@ -96,7 +104,8 @@ class Addresses(TestCase):
         return found and found.status_code
 
     def test_every_address_for_everybody(self):
-        """Nobody: 401. Who isn't a member: 404, as if there were no such show. Who is, but may not: 403."""
+        """Nobody: 401. Who isn't a member: 404, as if there were no such show. Who is, but may not:
+        403."""
         count = 0
         for name, parameters, view in addresses():
             samples = {"show": "tide", "shot": "LT900", "digest": self.digest, "verb": "archive"}
@@ -119,7 +128,9 @@ class Addresses(TestCase):
         for verb, wanted in (("delete", 403), ("restore", 403), ("copy", None), ("archive", None)):
             kwargs = {"show": "tide", "shot": "LT900", "verb": verb}
             for role, status in (("works", wanted), ("leads", None)):
-                self.assertEqual(self.answer(self.people[role], "shot-verb", "POST", kwargs, None), status)  # fmt: skip
+                self.assertEqual(
+                    self.answer(self.people[role], "shot-verb", "POST", kwargs, None), status
+                )
 
     def test_an_address_of_a_show_that_is_not_there(self):
         kwargs = {"show": "no-such", "shot": "LT900"}
@@ -162,7 +173,11 @@ class People(HasShot, TransactionTestCase):
             render_now(Shot.objects.with_head().get(), Order(size="quarter", samples=1))
         render = self.shot.renders.first()
         page = self.clients["nobody"].get(self.url("plate"))
-        self.assertRedirects(page, f"/sign-in?next={self.url('plate').replace('/', '%2F')}", fetch_redirect_response=False)  # fmt: skip
+        self.assertRedirects(
+            page,
+            f"/sign-in?next={self.url('plate').replace('/', '%2F')}",
+            fetch_redirect_response=False,
+        )
         for address in (
             self.url("plate"), self.url("match/document.json"), self.url("hand-off"), f"/plates/{digest}/proxy.jpg",
             f"/plates/{digest}/tile/0/0.png", self.url(f"elements/{render.pk}/render.png"), self.url("jobs/render/progress"),
@@ -191,12 +206,20 @@ class People(HasShot, TransactionTestCase):
         self.assertEqual(Job.objects.first().by.username, "works")
         self.assertEqual(self.shot.renders.first().by.username, "works")
         self.assertTrue(self.shot.revisions.filter(by__username="artist").exists())
-        made = self.clients["stranger"].post("/", {"name": "Own", "up_axis": "Y", "length_unit": "m", "rate": "24"})  # fmt: skip
+        made = self.clients["stranger"].post(
+            "/", {"name": "Own", "up_axis": "Y", "length_unit": "m", "rate": "24"}
+        )
         self.assertEqual(made.status_code, 302)
         own = Member.objects.get(show__name="Own")
         self.assertEqual((own.user.username, own.role), ("stranger", "leads"))
         # A shot goes only to shows in which one works.
-        choices = self.clients["works"].get(self.url("settings")).context["form"].fields["show_slug"].choices  # fmt: skip
+        choices = (
+            self.clients["works"]
+            .get(self.url("settings"))
+            .context["form"]
+            .fields["show_slug"]
+            .choices
+        )
         self.assertEqual([slug for slug, _ in choices], [self.show.slug])
 
     def test_signing_in_and_out_and_too_many_attempts(self):
@@ -229,7 +252,11 @@ class People(HasShot, TransactionTestCase):
         )  # only its digest is kept
         self.assertTrue(Invitation.objects.filter(digest=digest_of(secret)).exists())
         one = PageClient()
-        for wrong, says in (("short", "at least 12"), ("password1234", "common"), ("123456789012345", "numeric")):  # fmt: skip
+        for wrong, says in (
+            ("short", "at least 12"),
+            ("password1234", "common"),
+            ("123456789012345", "numeric"),
+        ):
             answer = one.post(address, {"username": "mate", "password1": wrong, "password2": wrong})
             self.assertContains(answer, says, status_code=422)
         taken = {"username": "Artist", "password1": PASSWORD, "password2": PASSWORD}
@@ -273,8 +300,14 @@ class People(HasShot, TransactionTestCase):
     def test_somebody_leads_a_show_and_keeps_the_installation(self):
         put = f"/shows/{self.show.slug}/people/put"
         leads = self.clients["leads"]
-        self.assertContains(leads.post(put, {"name": "leads", "role": ""}), "Somebody has to lead", status_code=422)  # fmt: skip
-        self.assertContains(leads.post(put, {"name": "nobody-here", "role": "works"}), "no such account", status_code=422)  # fmt: skip
+        self.assertContains(
+            leads.post(put, {"name": "leads", "role": ""}), "Somebody has to lead", status_code=422
+        )
+        self.assertContains(
+            leads.post(put, {"name": "nobody-here", "role": "works"}),
+            "no such account",
+            status_code=422,
+        )
         leads.post(put, {"name": "stranger", "role": "leads"})
         self.assertEqual(leads.post(put, {"name": "leads", "role": ""}).status_code, 302)
         self.assertEqual(leads.get(self.url("plate")).status_code, 404)
@@ -290,7 +323,9 @@ class People(HasShot, TransactionTestCase):
         with override_settings(LOCAL=True):
             self.assertEqual(self.local.get("/").status_code, 200)
             self.assertEqual(PageClient(REMOTE_ADDR="192.0.2.7").get("/").status_code, 302)
-            self.assertEqual(PageClient(headers={"X-Forwarded-For": "192.0.2.7"}).get("/").status_code, 302)  # fmt: skip
+            self.assertEqual(
+                PageClient(headers={"X-Forwarded-For": "192.0.2.7"}).get("/").status_code, 302
+            )
 
 
 class Start(TestCase):
@@ -301,14 +336,26 @@ class Start(TestCase):
             "APERTURE_DATA": str(folder),
             "DJANGO_SETTINGS_MODULE": "web.config.settings",
         }
-        done = subprocess.run([sys.executable, "-c", "import web.config.wsgi"], cwd=ROOT, env=told | more, capture_output=True, text=True)  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-c", "import web.config.wsgi"],
+            cwd=ROOT,
+            env=told | more,
+            capture_output=True,
+            text=True,
+        )
         return done.returncode, done.stderr
 
     def test_it_refuses_until_all_is_set_up(self):
         def manage(*arguments, **more):
             told = os.environ | {"APERTURE_DATA": folder, "APERTURE_LOCAL": "", **more}
             told.pop("DJANGO_ALLOW_ASYNC_UNSAFE", None)
-            done = subprocess.run([sys.executable, "manage.py", *arguments], cwd=ROOT, env=told, capture_output=True, text=True)  # fmt: skip
+            done = subprocess.run(
+                [sys.executable, "manage.py", *arguments],
+                cwd=ROOT,
+                env=told,
+                capture_output=True,
+                text=True,
+            )
             self.assertEqual(done.returncode, 0, done.stderr)
 
         with tempfile.TemporaryDirectory() as folder:
@@ -325,14 +372,27 @@ class Start(TestCase):
             manage("create_artist", "keeper", APERTURE_PASSWORD=PASSWORD)
             status, said = self.start(folder, APERTURE_HOSTS="aperture.example")
             self.assertEqual(status, 0, said)
-            manage("check", "--deploy", "--fail-level", "WARNING", APERTURE_HTTPS="1", APERTURE_HOSTS="aperture.example")  # fmt: skip
+            manage(
+                "check",
+                "--deploy",
+                "--fail-level",
+                "WARNING",
+                APERTURE_HTTPS="1",
+                APERTURE_HOSTS="aperture.example",
+            )
 
     def test_the_first_account_keeps_the_installation(self):
         os.environ["APERTURE_PASSWORD"] = PASSWORD
         self.addCleanup(os.environ.pop, "APERTURE_PASSWORD")
         call_command("create_artist", "one", verbosity=0)
         call_command("create_artist", "two", verbosity=0)
-        self.assertEqual([user.is_superuser for user in User.objects.filter(username__in=("one", "two")).order_by("username")], [True, False])  # fmt: skip
+        self.assertEqual(
+            [
+                user.is_superuser
+                for user in User.objects.filter(username__in=("one", "two")).order_by("username")
+            ],
+            [True, False],
+        )
 
 
 class Kept(TransactionTestCase):
@@ -344,7 +404,13 @@ class Kept(TransactionTestCase):
 
             def manage(*arguments, where=data):
                 told = os.environ | {"APERTURE_DATA": str(where), "APERTURE_LOCAL": "1"}
-                return subprocess.run([sys.executable, "manage.py", *arguments], cwd=ROOT, env=told, capture_output=True, text=True)  # fmt: skip
+                return subprocess.run(
+                    [sys.executable, "manage.py", *arguments],
+                    cwd=ROOT,
+                    env=told,
+                    capture_output=True,
+                    text=True,
+                )
 
             manage("migrate", "--verbosity", "0")
             code = (
@@ -366,7 +432,9 @@ class Kept(TransactionTestCase):
             asked = "from web.shows.models import Shot; print(len(Shot.objects.with_head().get().state['marks']))"
             self.assertIn("900", manage("shell", "-c", asked, where=fresh).stdout)
             (copy / "backup.json").unlink()  # as if it had been stopped on its way
-            self.assertIn("no whole copy", manage("restore", str(copy), where=Path(folder) / "other").stderr)  # fmt: skip
+            self.assertIn(
+                "no whole copy", manage("restore", str(copy), where=Path(folder) / "other").stderr
+            )
 
     def test_a_worker_elsewhere_is_refused(self):
         (settings.DATA / "locks").mkdir(exist_ok=True)

@@ -1,4 +1,5 @@
-"""A clip at another speed as a shot of its own: pictures, camera, keys and shutter follow, and follow again."""
+"""A clip at another speed as a shot of its own: pictures, camera, keys and shutter follow, and
+follow again."""
 
 import json
 
@@ -92,7 +93,8 @@ class Retimed(OnFilm):
         self.assertNotContains(self.client.get(plate), "has changed")
 
     def smeared_as_filmed(self, made):
-        """The camera and the skiff rest with a held picture; what is rendered there is smeared as its frame was."""
+        """The camera and the skiff rest with a held picture; what is rendered there is smeared as
+        its frame was."""
         shows = steps_of(made.state)
         held = [frame for frame in range(1, 24) if shows.moment(frame) == 6]
         self.assertGreater(len(held), 1)

@@ -1,4 +1,5 @@
-"""The Set step's verbs: plans, meshes, hanging one on another, locking, hiding, copies, the plate card."""
+"""The Set step's verbs: plans, meshes, hanging one on another, locking, hiding, copies, the plate
+card."""
 
 import math
 

@@ -26,7 +26,8 @@ NAME = next(iter(PLATES))
 
 
 class HasShot:
-    """A show with one shot, for tests of any kind; `ready` gives it plate, gate, marks and a length."""
+    """A show with one shot, for tests of any kind; `ready` gives it plate, gate, marks and a
+    length."""
 
     client_class = PageClient
 

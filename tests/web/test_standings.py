@@ -38,7 +38,8 @@ class Standings(MatchedShot):
         self.assertEqual(self.computed(board), 5 * eight)
         edit(self.shot(), "Robust", lambda state: state.update(robust=True))
         self.assertEqual(self.computed(board, FRONT), eight)
-        # What is not in the state: the lock, the show's unit, a render that comes and one that goes.
+        # What is not in the state: the lock, the show's unit, a render that comes and one that
+        # goes.
         Shot.objects.filter(code="LT1").update(locked=True)
         self.assertEqual(self.computed(board), eight)
         shot = self.shot()

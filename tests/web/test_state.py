@@ -1,4 +1,5 @@
-"""How a shot's state is stored: parts and blobs by digest, older versions, thinning, what a large shot costs."""
+"""How a shot's state is stored: parts and blobs by digest, older versions, thinning, what a large
+shot costs."""
 
 import io
 import json
@@ -146,7 +147,8 @@ class Parts(WithShot):
         self.assertEqual((self.state()["card_m"], self.state()["stand_ins"]), (3, crate))
 
     def test_what_an_upgrade_changed_is_stored_with_the_next_edit(self):
-        """Edited, merged with, and copied: the new revision has what the upgrade made, and not only in memory."""
+        """Edited, merged with, and copied: the new revision has what the upgrade made, and not only
+        in memory."""
         edit(self.shot, "old", lambda state: state.update(card_m=2))
         crate, edges = [{"id": "b1", "name": "Crate"}], [{"id": "s1", "kind": "spot", "at": [1, 2]}]
         step = {state.VERSION: lambda old: old | {"card_m": old.get("card_m", 0) + 5}}
@@ -271,7 +273,8 @@ class OldStates(TransactionTestCase):
 
 class Once(WithShot):
     def test_a_page_computes_what_it_needs_once(self):
-        """The Match page of a matched shot: one fit, and the chain once plain and once with its lens; the next page nothing of it."""
+        """The Match page of a matched shot: one fit, and the chain once plain and once with its
+        lens; the next page nothing of it."""
         self.ready()
         self.client.get(self.url("match"))
         shared_states.forget()
@@ -287,7 +290,8 @@ class Once(WithShot):
                 self.assertEqual(count, most, table)
 
     def test_shared_states_are_few(self):
-        """They make room for each other, by number and by size, and what was let go is read again."""
+        """They make room for each other, by number and by size, and what was let go is read
+        again."""
         large = json.dumps(["x" * 1000] * 100)
 
         def read(number):

@@ -1,4 +1,5 @@
-"""Stereo in the application: two cameras typed and keyed, what is said of them, both eyes rendered and packed."""
+"""Stereo in the application: two cameras typed and keyed, what is said of them, both eyes rendered
+and packed."""
 
 import io
 import json
@@ -143,7 +144,8 @@ APART = 0.12
 
 
 def photographed(camera, seed):
-    """(H, W, 3) uint8 of WALLS with a texture each, pixel by pixel: the nearest that a ray meets, with the noise of a sensor."""
+    """(H, W, 3) uint8 of WALLS with a texture each, pixel by pixel: the nearest that a ray meets,
+    with the noise of a sensor."""
     random = np.random.default_rng(1)
     fabric = [cv2.GaussianBlur(random.random((512, 512)), (0, 0), 1.2) for _ in WALLS]
     x, y = np.meshgrid(np.arange(960) + 0.5, np.arange(540) + 0.5)
@@ -153,7 +155,9 @@ def photographed(camera, seed):
         with np.errstate(all="ignore"):
             far = (where - camera.position[axis]) / rays[:, axis]
         at = (camera.position + rays * far[:, None])[:, [i for i in range(3) if i != axis]]
-        inside = np.logical_and.reduce([(at[:, i] > low) & (at[:, i] < high) for i, (low, high) in enumerate(ends)])  # fmt: skip
+        inside = np.logical_and.reduce(
+            [(at[:, i] > low) & (at[:, i] < high) for i, (low, high) in enumerate(ends)]
+        )
         hit = inside & (far > 0) & (far < nearest)
         u, v = np.nan_to_num(at * 64).astype(np.float32).T.reshape(2, 540, 960) % 511
         value = cv2.remap(one, u, v, cv2.INTER_LINEAR).ravel()
@@ -190,12 +194,20 @@ class StereoPlate(HasShot, TransactionTestCase):
         self.assertEqual(Job.objects.filter(kind="follow").first().says, "")
         tracks = tracks_of(self.state())
         self.assertGreater(len(tracks), 80)
-        # Where each stands, by the true left eye: onto the floor, a corner of the room as the origin.
+        # Where each stands, by the true left eye: onto the floor, a corner of the room as the
+        # origin.
         on_floor = self.eyes[0].on_plane(tracks.xy[tracks.starts[:-1]])
         floor = [n for n, at in enumerate(on_floor) if -5.7 < at[2] < -2.9 and 0.5 < at[0] < 4]
         ids = [tracks.ids[n] for n in floor]
         self.assertGreater(len(ids), 8)
-        shot = tell(Shot.objects.with_head().get(), ids, "Floor", None, world=[None, 0, None], world_plus_minus=0.005)  # fmt: skip
+        shot = tell(
+            Shot.objects.with_head().get(),
+            ids,
+            "Floor",
+            None,
+            world=[None, 0, None],
+            world_plus_minus=0.005,
+        )
         far = max(floor, key=lambda n: np.hypot(*(on_floor[n] - on_floor[floor[0]])[[0, 2]]))
         for n, coordinates in ((floor[0], (0, 1, 2)), (far, (0, 1))):
             world = [float(on_floor[n][i]) if i in coordinates else None for i in range(3)]
@@ -218,7 +230,13 @@ class StereoPlate(HasShot, TransactionTestCase):
         self.assertAlmostEqual(page.context["pair"].apart_m, APART, delta=0.0005)
         self.assertAlmostEqual(page.context["pair"].converges_m, 5.0, delta=0.3)
         # A stand-in rendered for both, packed, and both cameras in a file.
-        crate = {"id": "b1", "name": "Crate", "size": [1.4, 1.3, 0.2], "base": [-0.5, 0, -3.6], "turn_deg": 0}  # fmt: skip
+        crate = {
+            "id": "b1",
+            "name": "Crate",
+            "size": [1.4, 1.3, 0.2],
+            "base": [-0.5, 0, -3.6],
+            "turn_deg": 0,
+        }
         edit(Shot.objects.with_head().get(), "Crate", lambda state: state.update(stand_ins=[crate]))
         self.assertEqual(len(self.client.get(self.url("stereo")).context["parallaxes"]), 1)
         self.press("stereo/render")
@@ -244,7 +262,9 @@ class StereoPlate(HasShot, TransactionTestCase):
             self.bring(("both.png", png(whole)), kind=kind)
             film = self.state()["film"]
             self.assertTrue(film["pair"])
-            self.assertEqual((self.state()["plate"]["width"], self.state()["plate"]["height"]), (960, 540))  # fmt: skip
+            self.assertEqual(
+                (self.state()["plate"]["width"], self.state()["plate"]["height"]), (960, 540)
+            )
         before = self.head()
         small = png(self.pictures[0][:100])
         left = png(self.pictures[0])

@@ -1,4 +1,5 @@
-"""Several people on one shot: notes that are pinned, answered and ticked off; who is there; who changed what, in words and figures."""
+"""Several people on one shot: notes that are pinned, answered and ticked off; who is there; who
+changed what, in words and figures."""
 
 import json
 from unittest.mock import patch
@@ -26,7 +27,9 @@ class Together(HasShot, TransactionTestCase):
         self.other.force_login(user, "django.contrib.auth.backends.ModelBackend")
 
     def events(self, client, window):
-        text = b"".join(client.get(self.url("events"), {"window": window, "step": "set"}).streaming_content).decode()  # fmt: skip
+        text = b"".join(
+            client.get(self.url("events"), {"window": window, "step": "set"}).streaming_content
+        ).decode()
         found = {}
         for block in text.strip().split("\n\n"):
             lines = dict(
@@ -39,8 +42,14 @@ class Together(HasShot, TransactionTestCase):
     def test_notes_are_pinned_answered_and_ticked_off(self):
         place = {"x": "120.5", "y": "88"}
         self.press("notes/pin", text="The bollard stands too far left", **place)
-        for wrong in ({"text": " "}, {"text": "x" * 2001}, {"text": "a\x07"}, {"text": "a", "x": "-4", "y": "3"},
-                      {"text": "a", "x": "nan", "y": "3"}, {"text": "kept as typed", "x": "99999", "y": "0"}):  # fmt: skip
+        for wrong in (
+            {"text": " "},
+            {"text": "x" * 2001},
+            {"text": "a\x07"},
+            {"text": "a", "x": "-4", "y": "3"},
+            {"text": "a", "x": "nan", "y": "3"},
+            {"text": "kept as typed", "x": "99999", "y": "0"},
+        ):
             self.assertContains(self.press("notes/pin", **wrong), 'role="alert"', status_code=422)
         note = Note.objects.get()
         self.assertEqual((note.x, note.y, note.by.username), (120.5, 88.0, "artist"))
@@ -67,7 +76,10 @@ class Together(HasShot, TransactionTestCase):
             stream = iter(answer.streaming_content)
             next(stream)
             next(stream)  # the other's page is open now
-            self.assertEqual(self.other.post(self.url("plate/facts"), {"facts-transfer": "linear"}).status_code, 302)  # fmt: skip
+            self.assertEqual(
+                self.other.post(self.url("plate/facts"), {"facts-transfer": "linear"}).status_code,
+                302,
+            )
         found = self.events(self.client, "one")
         self.assertEqual(found["here"], [{"name": "mate", "step": "match"}])
         self.assertEqual(found["moved"]["by"], "mate")
@@ -79,7 +91,11 @@ class Together(HasShot, TransactionTestCase):
             self.other.post(self.url("gate"), {"width": "24", "height": "13.5", "squeeze": "1"})
         crate = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [0, 0, 0], "turn_deg": 0}
         for base in ([0, 0, 0], [0.25, 0, -2]):
-            edit(Shot.objects.with_head().get(), "Moved", lambda s: s.update(stand_ins=[crate | {"base": base}]))  # noqa: B023  # fmt: skip
+            edit(
+                Shot.objects.with_head().get(),
+                "Moved",
+                lambda s: s.update(stand_ins=[crate | {"base": base}]),
+            )  # noqa: B023
         page = self.client.get(self.url("history"))
         self.assertContains(page, "gate, width mm: 36 → 24")
         self.assertContains(page, "stand-in Crate, base: 0, 0, 0 → 0.25, 0, −2")
@@ -88,10 +104,16 @@ class Together(HasShot, TransactionTestCase):
         self.assertEqual([row["revision"].by.username for row in told], ["mate"])
         told = self.client.get(self.url("history"), {"step": "set"}).context["rows"]
         self.assertEqual([row["steps"] for row in told], [["set"], ["set"]])
-        self.assertEqual(self.client.get(self.url("history"), {"who": "x", "step": "y", "page": "z"}).status_code, 200)  # fmt: skip
+        self.assertEqual(
+            self.client.get(
+                self.url("history"), {"who": "x", "step": "y", "page": "z"}
+            ).status_code,
+            200,
+        )
 
     def test_a_service_that_is_away_for_a_while(self):
-        """A database that is locked, a queue that is gone: 503 in plain words, and afterwards all goes on."""
+        """A database that is locked, a queue that is gone: 503 in plain words, and afterwards all
+        goes on."""
         before = self.head()
         locked = OperationalError("database is locked")
         with patch("web.shows.history.StatePart.keep", side_effect=locked):

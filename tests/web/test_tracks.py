@@ -1,4 +1,5 @@
-"""Tracks and the path in the application: followed and solved by a worker, told of, taken back, kept through what else changes."""
+"""Tracks and the path in the application: followed and solved by a worker, told of, taken back,
+kept through what else changes."""
 
 import csv
 import json
@@ -40,8 +41,17 @@ def pictures():
     for number in range(FRAMES):
         camera = Camera.at(small, LENS, (0.25 * number - 1.4, 1.5, 0), 0.03 * np.sin(number / 3))
         picture = np.zeros(SIZE[::-1], np.uint8)
-        for left, bottom, width, height, away in ((-9, -4, 18, 12, 11), (-4, -0.5, 3.5, 3, 6), (0.6, -0.2, 3, 2.6, 5)):  # fmt: skip
-            ends = [(left, bottom + height), (left + width, bottom + height), (left + width, bottom), (left, bottom)]  # fmt: skip
+        for left, bottom, width, height, away in (
+            (-9, -4, 18, 12, 11),
+            (-4, -0.5, 3.5, 3, 6),
+            (0.6, -0.2, 3, 2.6, 5),
+        ):
+            ends = [
+                (left, bottom + height),
+                (left + width, bottom + height),
+                (left + width, bottom),
+                (left, bottom),
+            ]
             world = np.array([[x, y, -away] for x, y in ends])
             # Straight lines through the lens's middle only: its distortion is left out here.
             plain = Camera(small, type(LENS)(LENS.focal_mm), camera.world_from_camera)
@@ -140,11 +150,17 @@ class TracksOfAFilm(HasBoards):
             camera = path_fits.camera_of_state(state, 1001 + index)
             self.assertLess(np.abs(camera.position - made.positions[index]).max(), 0.1)
         self.assertIsNone(path_fits.camera_of_state(state, 2000))
-        rows = list(csv.DictReader(self.client.get(self.url("hand-off/camera.csv")).content.decode().splitlines()))  # fmt: skip
+        rows = list(
+            csv.DictReader(
+                self.client.get(self.url("hand-off/camera.csv")).content.decode().splitlines()
+            )
+        )
         self.assertEqual([int(row["frame"]) for row in rows], list(range(1001, 1013)))
         self.assertAlmostEqual(float(rows[11]["m03"]), made.positions[11][0], delta=0.1)
         stage = Usd.Stage.CreateInMemory()
-        stage.GetRootLayer().ImportFromString(self.client.get(self.url("hand-off/camera.usda")).content.decode())  # fmt: skip
+        stage.GetRootLayer().ImportFromString(
+            self.client.get(self.url("hand-off/camera.usda")).content.decode()
+        )
         camera = UsdGeom.Camera(stage.GetPrimAtPath("/Shot/LT900_camera"))
         place = camera.ComputeLocalToWorldTransform(1006).ExtractTranslation()
         metres = np.array(place) * UsdGeom.GetStageMetersPerUnit(stage)
@@ -172,7 +188,8 @@ class TracksOfAFilm(HasBoards):
         self.assertRegex(
             advice, r"the distance from t\d+ to t\d+\s+<button[^>]* data-choose=\"t\d+ t\d+\""
         )
-        # The Set step: each frame's camera sees the stand-in where it is, and outside stands the way.
+        # The Set step: each frame's camera sees the stand-in where it is, and outside stands the
+        # way.
         box = {"kind": "box", "name": "Crate", "across": "0", "along": "-6 m", "up": "0"}
         size = {"width": "1 m", "height": "1 m", "depth": "1 m", "turn": "0", "base": self.base()}
         self.client.post(self.url("set"), box | size)
@@ -191,7 +208,8 @@ class TracksOfAFilm(HasBoards):
         self.assertEqual(way["numbers"], list(range(1, 13)))
         np.testing.assert_allclose(way["eyes"], made.positions, atol=0.1)
         self.assertGreater(len(way["points"]), 3 * 20)
-        # A sequence that comes back is compared with what each frame's own camera sees of the stand-in.
+        # A sequence that comes back is compared with what each frame's own camera sees of the
+        # stand-in.
         start_render(self.now(), Order(samples=2, frames=(1003, 1005)))
         render = self.now().renders.first()
         files = []
@@ -267,7 +285,11 @@ class TracksOfAFilm(HasBoards):
         for words in ("Focal length on 2 frames", "Focal length over the frames"):
             self.assertIn(words, page)
         self.assertRegex(page, r"2[34]\.\d+ to (69|70)\.\d+ mm")
-        rows = list(csv.DictReader(self.client.get(self.url("hand-off/camera.csv")).content.decode().splitlines()))  # fmt: skip
+        rows = list(
+            csv.DictReader(
+                self.client.get(self.url("hand-off/camera.csv")).content.decode().splitlines()
+            )
+        )
         self.assertAlmostEqual(float(rows[11]["focal_mm"]), 70, delta=0.5)
         self.client.post(self.url("match/tracks/drop"), {"focals": "1", "base": self.base()})
         self.assertEqual(self.now().state["zoom"], {"known": []})

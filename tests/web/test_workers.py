@@ -1,4 +1,5 @@
-"""A worker in a process of its own: what is asked of it is done; killed in the middle, it leaves nothing half-written, and the job is found."""
+"""A worker in a process of its own: what is asked of it is done; killed in the middle, it leaves
+nothing half-written, and the job is found."""
 
 import os
 import signal

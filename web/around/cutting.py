@@ -1,4 +1,5 @@
-"""A shot's panorama cut into ordinary views: which ones, what is written for them, and their renders joined again."""
+"""A shot's panorama cut into ordinary views: which ones, what is written for them, and their
+renders joined again."""
 
 import json
 import re
@@ -69,7 +70,8 @@ Render the views as <name>.exr and bring them back here: they are joined on the 
 
 
 def panorama_of(shot: Shot) -> Camera:
-    """The camera of a matched panorama. Raises Problem where the plate is none, or isn't matched."""
+    """The camera of a matched panorama. Raises Problem where the plate is none, or isn't
+    matched."""
     if not all_around(shot.state):
         raise Problem(NO_PANORAMA)
     camera = camera_of_state(shot.state)
@@ -99,12 +101,13 @@ def set_own(shot: Shot, views: list[View], base: int | None) -> Shot:
     return edit(shot, "Cut into views", lambda state: state.update(views=own), base)
 
 
-# Out -----------------------------------------------------------------------------------------------------------
+# Out
+# -----------------------------------------------------------------------------------------------------------
 
 
 def described(shot: Shot, over: dict[int, Camera] | None = None) -> dict:
-    """The views as JSON: what a renderer has to know, and what joins them again; `over`: of a film, the
-    panorama's camera by frame.
+    """The views as JSON: what a renderer has to know, and what joins them again; `over`: of a film,
+    the panorama's camera by frame.
     """
     panorama = panorama_of(shot)
     grid, view = panorama.grid, panorama.view
@@ -141,7 +144,8 @@ def _told(view: View, camera: Camera, over: dict[int, Camera] | None) -> dict:
 
 
 def write_zip(shot: Shot, path: Path) -> None:
-    """The cameras as OpenUSD, a stage for each view over all frames, and as JSON; and in words how their renders are joined."""
+    """The cameras as OpenUSD, a stage for each view over all frames, and as JSON; and in words how
+    their renders are joined."""
     from web.handoff.cameras import over_frames
     from web.handoff.contents import stand_ins_going
 
@@ -189,7 +193,8 @@ def _how(panorama: Camera) -> str:
     )
 
 
-# Back ----------------------------------------------------------------------------------------------------------
+# Back
+# ----------------------------------------------------------------------------------------------------------
 
 
 def view_of_file(name: str, views: list[View]) -> View | None:
@@ -203,7 +208,8 @@ def view_of_file(name: str, views: list[View]) -> View | None:
 
 
 def sorted_out(names: list[str], views: list[View]) -> dict[str, str]:
-    """Which file is of which view, by the views' names. Raises Problem where one is missing, double or unknown."""
+    """Which file is of which view, by the views' names. Raises Problem where one is missing, double
+    or unknown."""
     found: dict[str, str] = {}
     for name in names:
         view = view_of_file(name, views)
@@ -224,8 +230,8 @@ def sorted_out(names: list[str], views: list[View]) -> dict[str, str]:
 
 
 def join(shot: Shot, folder: str, progress=lambda done: None) -> Returned:
-    """Join the renders that wait in a folder, named frame_view by the views' numbers (still_view where there
-    is one frame), and take the panorama in.
+    """Join the renders that wait in a folder, named frame_view by the views' numbers (still_view
+    where there is one frame), and take the panorama in.
 
     Raises Problem where they can't be joined; the folder is gone either way.
     """
@@ -299,7 +305,8 @@ class _Made:
 
 
 def _sized(camera: Camera, shape: tuple[int, ...], name: str) -> Camera:
-    """The view's camera at the size that its render has. Raises Problem where that is another shape."""
+    """The view's camera at the size that its render has. Raises Problem where that is another
+    shape."""
     from dataclasses import replace
 
     height, width = shape[:2]

@@ -19,7 +19,8 @@ MOST_BYTES = 400_000_000
 
 
 def take_faces(shot: Shot, files, although: bool, base: int | None) -> Shot:
-    """Make the files, each with its face's name as a word, the shot's plate. `although`: borders may not meet.
+    """Make the files, each with its face's name as a word, the shot's plate. `although`: borders
+    may not meet.
 
     Raises Problem where a face is missing, double, of another size, or doesn't meet its neighbour.
     """

@@ -16,8 +16,8 @@ VIEW = record(
     }
 )
 PARTS = (
-    # How a panorama is cut into ordinary views: `size` and `overlap_deg` of a cube's six, or views of
-    # one's own (`aperture.around.views.View`).
+    # How a panorama is cut into ordinary views: `size` and `overlap_deg` of a cube's six, or views
+    # of one's own (`aperture.around.views.View`).
     Part(
         "views",
         {},

@@ -17,7 +17,8 @@ from web.shows.models import Shot
 
 
 def start_join(shot: Shot, files) -> Job:
-    """Begin to join uploaded renders of the views. Raises Problem where one is missing, or of another kind."""
+    """Begin to join uploaded renders of the views. Raises Problem where one is missing, or of
+    another kind."""
     cutting.panorama_of(shot)
     ready(shot, Order())
     _free(shot)
@@ -71,7 +72,8 @@ def _sorted_out(frame: str, files, views) -> dict:
 
 
 def start_render(shot: Shot) -> Job:
-    """Begin to render through the views and to join them. Raises Problem without a panorama or stand-ins."""
+    """Begin to render through the views and to join them. Raises Problem without a panorama or
+    stand-ins."""
     cutting.panorama_of(shot)
     ready(shot, Order())
     _free(shot)

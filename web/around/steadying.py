@@ -1,4 +1,5 @@
-"""A film of all around held steady along its path: the step of the gate chain that turns each frame, and how it looks."""
+"""A film of all around held steady along its path: the step of the gate chain that turns each
+frame, and how it looks."""
 
 import io
 import math
@@ -62,7 +63,8 @@ def path_of(shot: Shot):
 def hold_steady(
     shot: Shot, way: str, heading_deg: float, smooth: float, base: int | None = None
 ) -> Shot:
-    """Turn each frame so that its horizon is level and it faces a way, one of WAYS. Raises Problem."""
+    """Turn each frame so that its horizon is level and it faces a way, one of WAYS. Raises
+    Problem."""
     path = path_of(shot)
     if before_plate(shot.state):
         raise Problem(
@@ -88,7 +90,8 @@ def hold_steady(
 
 
 def put_where(shot: Shot, *, plate: bool, base: int | None = None) -> Shot:
-    """Say whether the plate's pictures are turned so already (`plate`), or are as they were shot."""
+    """Say whether the plate's pictures are turned so already (`plate`), or are as they were
+    shot."""
     step, gate = step_of(shot.state), shot.state["gate"]
     if step is None:
         raise Problem("The gate chain turns nothing.")
@@ -126,7 +129,8 @@ def told(shot: Shot) -> dict | None:
 
 
 def picture(shot: Shot, frame: int) -> bytes:
-    """A JPEG of a frame as it is turned. Raises Problem where the step comes before the plate, or nothing is solved there."""
+    """A JPEG of a frame as it is turned. Raises Problem where the step comes before the plate, or
+    nothing is solved there."""
     step = step_of(shot.state)
     if step is None or before_plate(shot.state):
         raise Problem("There is no picture to turn.")

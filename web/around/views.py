@@ -1,4 +1,5 @@
-"""The page of a panorama's views: how it is cut, the files for a renderer, and the renders joined again."""
+"""The page of a panorama's views: how it is cut, the files for a renderer, and the renders joined
+again."""
 
 import numpy as np
 from django.http import HttpResponse

@@ -1,4 +1,5 @@
-"""Folders and files of the data folder: whole or not at all. Written under a temporary name, synced, renamed."""
+"""Folders and files of the data folder: whole or not at all. Written under a temporary name,
+synced, renamed."""
 
 import os
 import shutil
@@ -36,7 +37,8 @@ def clear(home: Path) -> None:
 
 
 def settle(folder: Path, place: Path, instead: bool = True) -> None:
-    """Sync an incoming folder's files and put it at `place`: instead of what may be there, or only where nothing is."""
+    """Sync an incoming folder's files and put it at `place`: instead of what may be there, or only
+    where nothing is."""
     for path in folder.rglob("*"):
         if path.is_file():
             with open(path, "rb+") as file:
@@ -52,7 +54,8 @@ def settle(folder: Path, place: Path, instead: bool = True) -> None:
 
 
 def reserve(home: Path, stem: Path, ending: str) -> Path:
-    """The first free name of `stem`, `stem_2`, … below `home`, taken at once, so that nobody else gets it."""
+    """The first free name of `stem`, `stem_2`, … below `home`, taken at once, so that nobody else
+    gets it."""
     (home / stem).parent.mkdir(parents=True, exist_ok=True)
     for number in range(1, 10000):
         place = stem.with_name(f"{stem.name}{f'_{number}' if number > 1 else ''}{ending}")
@@ -65,7 +68,8 @@ def reserve(home: Path, stem: Path, ending: str) -> Path:
 
 
 def of_frame(folder: Path, frames: list[int], number: int | None) -> Path:
-    """Where in a folder the files of a frame are, the first one's where there is no such; the folder itself where it is of a still."""
+    """Where in a folder the files of a frame are, the first one's where there is no such; the
+    folder itself where it is of a still."""
     if not frames:
         return folder
     return folder / str(number if number in frames else frames[0])

@@ -1,4 +1,5 @@
-"""Who refers to blobs. Each app that holds digests registers a source; the garbage collector asks them all.
+"""Who refers to blobs. Each app that holds digests registers a source; the garbage collector asks
+them all.
 
 In stored JSON a blob is referred to as `{"blob": "<digest>"}`, at any depth.
 """
@@ -6,7 +7,8 @@ In stored JSON a blob is referred to as `{"blob": "<digest>"}`, at any depth.
 from collections.abc import Callable, Iterable, Iterator
 
 _sources: list[Callable[[], Iterable[str]]] = []
-# What else is swept: a function of a grace period (seconds) and whether only to say so, that gives (name, bytes) each.
+# What else is swept: a function of a grace period (seconds) and whether only to say so, that gives
+# (name, bytes) each.
 Sweep = Callable[[float, bool], list[tuple[str, int]]]
 sweeps: list[Sweep] = []
 

@@ -1,7 +1,8 @@
-"""The content-addressed store: what grows with frames, tracks or points, each thing under its SHA-256.
+"""The content-addressed store: what grows with frames, tracks or points, each thing under its
+SHA-256.
 
-A blob never changes. Whoever refers to one holds its digest; the same content is stored once. A blob
-is written beside its place, synced, and renamed, so that it is there whole or not at all.
+A blob never changes. Whoever refers to one holds its digest; the same content is stored once. A
+blob is written beside its place, synced, and renamed, so that it is there whole or not at all.
 """
 
 import fcntl
@@ -93,7 +94,8 @@ def digests() -> Iterator[str]:
 
 
 def sweep(in_use: set[str], grace_seconds: float, dry: bool = False) -> list[tuple[str, int]]:
-    """Remove what isn't `in_use` and wasn't asked for within the grace period; (digest, bytes) of each.
+    """Remove what isn't `in_use` and wasn't asked for within the grace period; (digest, bytes) of
+    each.
 
     The grace period covers what was stored a moment ago and isn't referred to yet.
     """

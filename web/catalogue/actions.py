@@ -18,7 +18,8 @@ def checked(kind: str, data: dict) -> dict:
 
 @transaction.atomic
 def save(kind: str, data: dict, entry: Entry | None = None) -> Entry:
-    """Add an entry, or change one. Raises Problem where its document is wrong, or the name is taken."""
+    """Add an entry, or change one. Raises Problem where its document is wrong, or the name is
+    taken."""
     data = checked(kind, data)
     model = KINDS[kind]
     taken = (
@@ -52,7 +53,8 @@ def duplicate(kind: str, entry: Entry) -> Entry:
 
 @transaction.atomic
 def set_removed(kind: str, entry: Entry, removed: bool) -> None:
-    """Take an entry off the lists, or put it back. Raises Problem where its place has been taken meanwhile."""
+    """Take an entry off the lists, or put it back. Raises Problem where its place has been taken
+    meanwhile."""
     if (
         not removed
         and KINDS[kind]
@@ -70,7 +72,8 @@ def set_removed(kind: str, entry: Entry, removed: bool) -> None:
 
 @transaction.atomic
 def bring_in(document: dict) -> str:
-    """Take a catalogue document in; the sentence says what happened. What has the name of an entry replaces it; the old one stays among the removed."""
+    """Take a catalogue document in; the sentence says what happened. What has the name of an entry
+    replaces it; the old one stays among the removed."""
     added = replaced = same = 0
     for kind, model in KINDS.items():
         for data in document[LISTS[kind]]:

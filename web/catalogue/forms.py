@@ -20,7 +20,8 @@ def _list(cell: str) -> list[str]:
 
 
 class DocumentForm(forms.Form):
-    """Fields with units; each `_put_<field>` raises Problem, which becomes the sentence beside it."""
+    """Fields with units; each `_put_<field>` raises Problem, which becomes the sentence beside
+    it."""
 
     def clean(self):
         """`cleaned_data["document"]`: what the fields say."""
@@ -92,7 +93,8 @@ class BodyForm(DocumentForm):
 
 
 class ModeForm(DocumentForm):
-    """A sensor mode. An empty corner is the middle; an empty recorded size is one pixel for each photosite."""
+    """A sensor mode. An empty corner is the middle; an empty recorded size is one pixel for each
+    photosite."""
 
     mode = forms.CharField(
         label="Mode",

@@ -13,7 +13,8 @@ USUAL_WIDTH_PX = 6000
 
 
 def converted(key: str, focal_mm: float, gate_mm: tuple[float, float]) -> Converted | None:
-    """A lens's distortion at a focal length, over a gate, in this program's coefficients; None where it has none. Raises Problem."""
+    """A lens's distortion at a focal length, over a gate, in this program's coefficients; None
+    where it has none. Raises Problem."""
     lens = lens_by_key(key)
     if lens.projection not in MATCHED:
         raise Problem(
@@ -24,7 +25,8 @@ def converted(key: str, focal_mm: float, gate_mm: tuple[float, float]) -> Conver
 
 
 def catalogue_lens(key: str) -> dict:
-    """A catalogue document of a lens: its distortion at both ends and in the middle of its range, over the sensor it was calibrated on."""
+    """A catalogue document of a lens: its distortion at both ends and in the middle of its range,
+    over the sensor it was calibrated on."""
     lens = lens_by_key(key)
     diagonal = FULL_FRAME_DIAGONAL_MM / lens.crop_factor
     gate = diagonal * 1.5 / math.hypot(1.5, 1), diagonal / math.hypot(1.5, 1)

@@ -1,4 +1,5 @@
-"""Bodies and lenses of the house. Each is kept as the document that `aperture.formats.catalogue` reads and writes.
+"""Bodies and lenses of the house. Each is kept as the document that `aperture.formats.catalogue`
+reads and writes.
 
 Shots copy what they take: changing the catalogue never changes a shot behind the artist's back.
 """

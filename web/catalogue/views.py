@@ -1,4 +1,5 @@
-"""The catalogue's pages: what is in it, an entry, a sensor mode, files in and out, the open lens database."""
+"""The catalogue's pages: what is in it, an entry, a sensor mode, files in and out, the open lens
+database."""
 
 from django.http import Http404, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render

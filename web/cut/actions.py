@@ -25,7 +25,8 @@ def shots_of(show: Show) -> dict[int, Shot]:
 
 
 def reach_of(shot: Shot) -> tuple[int | None, int | None]:
-    """First and last frame that a shot has pictures of; None for a photograph, and for a shot without a plate."""
+    """First and last frame that a shot has pictures of; None for a photograph, and for a shot
+    without a plate."""
     film = shot.state["film"]
     if not film:
         return None, None
@@ -50,9 +51,11 @@ def head_of(show: Show) -> CutRevision | None:
 
 
 def cut_of(show: Show, shots: Mapping[int, Shot] | None = None) -> Cut:
-    """The cut as it stands: all shots in the order of their codes where nobody has made another one.
+    """The cut as it stands: all shots in the order of their codes where nobody has made another
+    one.
 
-    What a shot has lost since (its film is another one) is trimmed; shots that are gone are left out.
+    What a shot has lost since (its film is another one) is trimmed; shots that are gone are left
+    out.
     """
     shots = shots_of(show) if shots is None else shots
     head = head_of(show)
@@ -87,7 +90,8 @@ def _clip(shot: Shot, kept: Mapping) -> Clip | None:
 
 
 def save(show: Show, cut: Cut, label: str, base: int) -> CutRevision:
-    """Keep a cut. Raises Moved where it isn't the one any more that the page shows (`base`; 0 before the first)."""
+    """Keep a cut. Raises Moved where it isn't the one any more that the page shows (`base`; 0
+    before the first)."""
     shots = {shot.code: shot for shot in shots_of(show).values()}
     data = {"start": cut.start, "clips": [_json(clip, shots[clip.shot]) for clip in cut.clips]}
     data |= {key: getattr(cut, key) for key in OF_CUT if getattr(cut, key)}
@@ -232,7 +236,8 @@ def kept_in_parcel(show: Show, codes: Mapping[int, str]) -> dict | None:
 
 
 def from_parcel(show: Show, told: Mapping | None, shots: Mapping[str, Shot]) -> None:
-    """Take the cut of a parcel, where the show has none; `shots` by the code that they had there."""
+    """Take the cut of a parcel, where the show has none; `shots` by the code that they had
+    there."""
     if not told or head_of(show) is not None:
         return
     clips = [

@@ -13,8 +13,9 @@ from web.shows.models import Shot, Show
 from web.stage.stand_ins import stand_ins_of
 from web.ui.rows import Remark
 
-# Common practice, no source: a lens within so much of the last one looks like a mistake, a camera that is so much higher or lower
-# between two clips that show the same jumps, and one that turns by less than 30° between them does too.
+# Common practice, no source: a lens within so much of the last one looks like a mistake, a camera
+# that is so much higher or lower between two clips that show the same jumps, and one that turns by
+# less than 30° between them does too.
 SAME_LENS, LITTLE_LENS = 0.01, 0.15
 JUMP_M, THIRTY_DEGREES = 0.5, 30.0
 MOST = 12
@@ -87,7 +88,8 @@ def _jump(told: str, first: Camera, second: Camera) -> list[Remark]:
 
 
 def _line(told: str, before: Shot, after: Shot, first: Camera, second: Camera) -> list[Remark]:
-    """The line of action goes through the two figures, or largest things, that both clips show: a camera on its other side swaps them."""
+    """The line of action goes through the two figures, or largest things, that both clips show: a
+    camera on its other side swaps them."""
     one, other = stand_ins_of(before.state), stand_ins_of(after.state)
     common = [name for name in one if name in other and one[name].kind != "plane"]
     common.sort(key=lambda name: (one[name].kind != "person", -float(np.prod(one[name].size))))

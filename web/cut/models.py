@@ -6,8 +6,9 @@ from web.ui.who import Signed
 
 
 class CutRevision(Signed):
-    """The cut as it stood after a change. `data`: {"start": frame, "clips": [{id, shot (its key), first, last, …}]}, and what
-    else `actions.save` keeps; frames of a shot are as if it had never been shifted.
+    """The cut as it stood after a change. `data`: {"start": frame, "clips": [{id, shot (its key),
+    first, last, …}]}, and what else `actions.save` keeps; frames of a shot are as if it had never
+    been shifted.
     """
 
     show = models.ForeignKey("shows.Show", models.CASCADE, related_name="cut_revisions")

@@ -1,4 +1,5 @@
-"""What a clip shows on a frame: the plate, the newest render over it, or a drawing of the set; through the matched camera, or one that was typed."""
+"""What a clip shows on a frame: the plate, the newest render over it, or a drawing of the set;
+through the matched camera, or one that was typed."""
 
 import io
 import math
@@ -51,7 +52,8 @@ def _what(clip: Clip, what: str) -> str:
 
 
 def jpeg(shot: Shot, frame: int, what: str, camera: str) -> bytes:
-    """A small picture of a frame, for the page. Raises Problem where there is no such kind or camera."""
+    """A small picture of a frame, for the page. Raises Problem where there is no such kind or
+    camera."""
     if what not in WHATS:
         raise Problem(f"A cut shows {', or '.join(WHATS.values())}.")
     plate = shot.state["plate"]
@@ -95,7 +97,8 @@ def _fitted(pk: int, head: int, frame: int, what: str, camera: str, size: Size) 
 
 
 def _with_render(shot: Shot, frame: int, plate: np.ndarray) -> np.ndarray:
-    """The newest render of a frame over its plate, ours or one brought back; the plate where there is none of its size."""
+    """The newest render of a frame over its plate, ours or one brought back; the plate where there
+    is none of its size."""
     rows = [*[one for one in shot.renders.all()[:20] if one.whole], *shot.returned.all()[:20]]
     for row in sorted(rows, key=lambda one: one.created, reverse=True):
         if shot.state["film"] and frame not in frames_now(shot.state, row):
@@ -110,8 +113,8 @@ def _with_render(shot: Shot, frame: int, plate: np.ndarray) -> np.ndarray:
 
 
 def _drawing(shot: Shot, frame: int, camera_id: str, size: Size) -> np.ndarray:
-    """(H, W, 3) linear: outlines and creases of the stand-ins on paper, what lies behind others hidden; empty paper where there
-    is no camera.
+    """(H, W, 3) linear: outlines and creases of the stand-ins on paper, what lies behind others
+    hidden; empty paper where there is no camera.
     """
     out = np.full((size[1], size[0], 3), PAPER, np.float32)
     camera = camera_of_state(shot.state, frame if shot.state["film"] else None)

@@ -1,4 +1,5 @@
-"""A clip at another speed as a shot of its own: pictures, camera, keys and shutter as they are at that speed.
+"""A clip at another speed as a shot of its own: pictures, camera, keys and shutter as they are at
+that speed.
 
 What was filmed stays as it was: the new shot remembers what it was made from, and can be made anew.
 """
@@ -80,7 +81,8 @@ def start(show: Show, clip_id: str) -> Job:
 
 
 def start_anew(shot: Shot) -> Job:
-    """Begin to make a shot at another speed anew. Raises Problem where it is none, or is being made."""
+    """Begin to make a shot at another speed anew. Raises Problem where it is none, or is being
+    made."""
     from web.cut import tasks
 
     if not shot.state["retimed"]:
@@ -159,7 +161,8 @@ def _put_in_place(show: Show, clip: Clip, made: Shot) -> None:
 
 
 def make_anew(shot: Shot, progress: Callable[[float], None]) -> Shot:
-    """Make it again from the shot that it was made from, as that is now. Raises Problem where it is gone."""
+    """Make it again from the shot that it was made from, as that is now. Raises Problem where it is
+    gone."""
     source, clip = source_of(shot)
     film = _written(source, clip, progress)
     made = _state(source, clip, film)
@@ -235,7 +238,8 @@ def _followed(shot: Shot) -> str:
     return hashlib.sha256("\n".join(told).encode()).hexdigest()
 
 
-# Pictures ------------------------------------------------------------------------------------------------------------------
+# Pictures
+# ------------------------------------------------------------------------------------------------------------------
 
 
 def _written(shot: Shot, clip: Clip, progress: Callable[[float], None]) -> Film:
@@ -276,7 +280,8 @@ def _picture(shot: Shot, clip: Clip, moment: float) -> np.ndarray:
     return between(first, second, moment - whole, clip.between)
 
 
-# What follows --------------------------------------------------------------------------------------------------------------
+# What follows
+# --------------------------------------------------------------------------------------------------------------
 
 
 def _state(shot: Shot, clip: Clip, film: Film) -> State:
@@ -317,7 +322,8 @@ def _state(shot: Shot, clip: Clip, film: Film) -> State:
 
 
 def _keys(clip: Clip, keys: list, shown_by: int, value: Callable) -> list:
-    """Keys of plain numbers on the new frames; `shown_by`: by how much the shot's frames are more than theirs."""
+    """Keys of plain numbers on the new frames; `shown_by`: by how much the shot's frames are more
+    than theirs."""
     keys = sorted(keys)
     frames = [key[0] + shown_by for key in keys]
 
@@ -344,7 +350,8 @@ def _gate(gate: dict, clip: Clip, offset: int) -> dict:
 
 
 def _shutter(shot: Shot, clip: Clip) -> dict:
-    """The shutter at the new speed; of a shot that is at another speed itself, at both. A held frame shows the blur that it has."""
+    """The shutter at the new speed; of a shot that is at another speed itself, at both. A held
+    frame shows the blur that it has."""
     own = {key: value for key, value in shot.state["shutter"].items() if key not in TIMED}
     at, holds = moments(clip), clip.between == "repeat"
     by = {0: 1.0} if holds else dict(slowed(clip))

@@ -1,4 +1,5 @@
-"""The sound that a cut plays with, and the cut as a movie: plates, or renders over them, with what is burnt in."""
+"""The sound that a cut plays with, and the cut as a movie: plates, or renders over them, with what
+is burnt in."""
 
 import math
 import os
@@ -84,7 +85,8 @@ def _first_shot(show: Show) -> Shot | None:
 
 
 def start_movie(show: Show, what: str, burn_in: bool) -> Job:
-    """Begin to write the movie. Raises Problem where the cut is empty, or it is being written already."""
+    """Begin to write the movie. Raises Problem where the cut is empty, or it is being written
+    already."""
     from web.cut import tasks
 
     if what not in WHATS:

@@ -50,7 +50,8 @@ def in_words(clip: Clip) -> str:
 
 
 def about(shot: Shot, clip: Clip) -> str:
-    """What another speed does to the motion blur, and what a camera that ran faster would have had."""
+    """What another speed does to the motion blur, and what a camera that ran faster would have
+    had."""
     if not clip.speeds:
         return ""
     slowest = min(speed for _, speed in clip.speeds)
@@ -75,7 +76,8 @@ def about(shot: Shot, clip: Clip) -> str:
 
 
 def curve(clip: Clip) -> list[list[float]]:
-    """How fast a clip goes over its length, for a drawing: [share of the length, speed] each; nothing where it is even."""
+    """How fast a clip goes over its length, for a drawing: [share of the length, speed] each;
+    nothing where it is even."""
     if len(clip.speeds) < 2:
         return []
     count = min(clip.length, MOST_DRAWN)

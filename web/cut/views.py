@@ -48,7 +48,8 @@ def cut(request, show):
 
 
 def page_data(show: Show, shots: Mapping[int, Shot] | None = None) -> dict:
-    """All that the page's script draws; `shots`: as `actions.shots_of` has them, where they are read already."""
+    """All that the page's script draws; `shots`: as `actions.shots_of` has them, where they are
+    read already."""
     shots = actions.shots_of(show) if shots is None else shots
     made, head = actions.cut_of(show, shots), actions.head_of(show)
     by_code = {shot.code: shot for shot in shots.values()}
@@ -124,7 +125,8 @@ def _cameras(shot) -> list[list[str]]:
 
 
 def _sources(clip) -> list[float] | None:
-    """The shot's frames of a clip that isn't shown plainly, with those that its dissolves need on either side; None of others."""
+    """The shot's frames of a clip that isn't shown plainly, with those that its dissolves need on
+    either side; None of others."""
     if not clip.speeds:
         return None
     return [round(clip.moment(frame), 3) for frame in range(clip.length)]
@@ -146,8 +148,8 @@ def _pictures(shot) -> dict:
 class Wish(Message, frozen=True, kw_only=True):
     """What is done to the cut. `base`: the number of the cut that the page shows.
 
-    by : frames; to : a place among the clips; frame : of the clip's shot; name : of a shot, or a time
-    code.
+    by : frames; to : a place among the clips; frame : of the clip's shot; name : of a shot, or a
+    time code.
     """
 
     base: int

@@ -42,8 +42,8 @@ class Order:
     chain's grids; overscan: percent of the picture's size on every side; region: left, top, right,
     bottom px of the render, outside which nothing is traced; frames: first and last, None for a
     still. depth, motion, exposed: whether the lens's depth of field, the shutter's blur and the
-    exposure against the plate's are in it, as the Expose step has them. eye: of a stereo pair, one of
-    EYES."""
+    exposure against the plate's are in it, as the Expose step has them. eye: of a stereo pair, one
+    of EYES."""
 
     passes: tuple[str, ...] = ()
     samples: int = 3
@@ -211,7 +211,8 @@ def register_pair(find: Callable[[Any, int | None], Pair | None]) -> None:
 
 
 def _pair(shot, order: Order, frame: int | None) -> Pair | None:
-    """The pair that an order for one eye wants; None of others. Raises Problem where there is none."""
+    """The pair that an order for one eye wants; None of others. Raises Problem where there is
+    none."""
     if not order.eye:
         return None
     pair = _find_pair[0](shot, frame) if _find_pair else None
@@ -221,7 +222,8 @@ def _pair(shot, order: Order, frame: int | None) -> Pair | None:
 
 
 def _of_eye(shot, order: Order, camera: Camera, frame: int) -> Camera:
-    """The camera of the eye that is wanted; a panorama has one for both, whose rays leave beside it."""
+    """The camera of the eye that is wanted; a panorama has one for both, whose rays leave beside
+    it."""
     pair = _pair(shot, order, frame)
     if pair is None or camera.lens.projection.wraps:
         return camera
@@ -299,7 +301,8 @@ def _keep(shot, order, grid, folder, looks, seconds, **frames):
 
 
 def _blur(shot, order: Order, frame: int | None, around: bool) -> Blur | None:
-    """Lens, shutter, exposure and eye as far as they are wanted. Raises Problem where one isn't known."""
+    """Lens, shutter, exposure and eye as far as they are wanted. Raises Problem where one isn't
+    known."""
     pair = _pair(shot, order, frame) if around else None
     aside = pair.interaxial_m / 2 * (1 if order.eye == "right" else -1) if pair else 0.0
     if not (order.depth or order.motion or order.exposed):

@@ -15,7 +15,8 @@ SAMPLES = {1: "1, to try", 2: "4", 3: "9", 4: "16", 6: "36"}
 
 
 MOST_M = 1e4
-LENGTHS = (  # field, what a sentence calls it, what an empty one means (m), whether it must be above zero
+# Field, what a sentence calls it, what an empty one means (m), whether it must be above zero.
+LENGTHS = (
     ("occlusion", "The reach of the occlusion", 1.0, True),
     ("lamp_across", "The lamp's place across", 0.0, False),
     ("lamp_up", "The lamp's height", 2.5, False),

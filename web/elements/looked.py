@@ -1,4 +1,5 @@
-"""A render's beauty with the shot's look: a copy that is asked for; the render itself stays as it is."""
+"""A render's beauty with the shot's look: a copy that is asked for; the render itself stays as it
+is."""
 
 import tempfile
 from pathlib import Path

@@ -12,10 +12,12 @@ from web.ui.who import Signed
 
 
 class Render(Signed, Throwable):
-    """One finished render; its folder holds render.png, render.exr, alpha.png and the pictures named in `looks`; of a range of frames,
-    from `first` to `last`, a folder with these for each. `shift`: by how much the shot had been shifted when it was made.
+    """One finished render; its folder holds render.png, render.exr, alpha.png and the pictures
+    named in `looks`; of a range of frames, from `first` to `last`, a folder with these for each.
+    `shift`: by how much the shot had been shifted when it was made.
 
-    `digest` is of the camera and stand-ins it was made from; `wanted` is how it was asked for; `looks`: [file name, what it is] each.
+    `digest` is of the camera and stand-ins it was made from; `wanted` is how it was asked for;
+    `looks`: [file name, what it is] each.
     """
 
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="renders")
@@ -59,7 +61,8 @@ class Render(Signed, Throwable):
 
     @property
     def whole(self) -> bool:
-        """Whether it is of the plate's size and all of it, through its own camera, so that it can be laid over it."""
+        """Whether it is of the plate's size and all of it, through its own camera, so that it can
+        be laid over it."""
         return (
             self.wanted.get("size", "plate") == "plate"
             and not self.wanted.get("overscan")

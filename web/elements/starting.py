@@ -8,7 +8,8 @@ from web.jobs.models import Job
 
 
 def start_eyes(shot, orders: list[Order]) -> list[Job]:
-    """Begin the renders of both eyes, one after the other. Raises Problem as `start_render` does."""
+    """Begin the renders of both eyes, one after the other. Raises Problem as `start_render`
+    does."""
     for order in orders:
         ready(shot, order)
     running = runner.latest(shot, KIND)
@@ -18,7 +19,8 @@ def start_eyes(shot, orders: list[Order]) -> list[Job]:
 
 
 def start_render(shot, order: Order | None = None) -> Job:
-    """Begin a render of the shot as it stands. Raises Problem without a camera or stand-ins, or while one runs."""
+    """Begin a render of the shot as it stands. Raises Problem without a camera or stand-ins, or
+    while one runs."""
     order = order or Order()
     ready(shot, order)
     running = runner.latest(shot, KIND)

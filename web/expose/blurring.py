@@ -1,4 +1,5 @@
-"""The blur of the shot's camera: the shape of the opening, the shutter, and how far things go while it is open."""
+"""The blur of the shot's camera: the shape of the opening, the shutter, and how far things go while
+it is open."""
 
 import io
 from dataclasses import replace
@@ -53,7 +54,8 @@ def set_pupil(shot: Shot, pupil: Pupil, base: int | None) -> Shot:
 
 
 def set_picture(shot: Shot, data: bytes | None, name: str, base: int | None) -> Shot:
-    """Take a picture of an opening as its shape, or forget it. Raises Problem where it can't be one."""
+    """Take a picture of an opening as its shape, or forget it. Raises Problem where it can't be
+    one."""
     kept: dict = {}
     if data is not None:
         light = _light_of(data)
@@ -86,7 +88,8 @@ def _light_of(data: bytes) -> np.ndarray:
 
 
 def shutter_of(shot: Shot, frame: int | None = None) -> Shutter:
-    """When the sensor is exposed on a frame; a readout that isn't typed is as the Match step knows it."""
+    """When the sensor is exposed on a frame; a readout that isn't typed is as the Match step knows
+    it."""
     own, rate = shot.state["shutter"], float(shot.show.rate)
     seconds, slow = of_camera(shot)["seconds"].value, slowed_by(shot, frame)
     open_frames = min(1e3, seconds * rate * slow) if seconds else 0.0
@@ -98,7 +101,8 @@ def shutter_of(shot: Shot, frame: int | None = None) -> Shutter:
 
 
 def slowed_by(shot: Shot, frame: int | None = None) -> float:
-    """By how much longer than it was the shutter seems to be open on a frame: 1 of a shot at its own speed."""
+    """By how much longer than it was the shutter seems to be open on a frame: 1 of a shot at its
+    own speed."""
     slow = shot.state["shutter"].get("slow")
     if not slow:
         return 1.0
@@ -130,11 +134,13 @@ def set_shutter(shot: Shot, phase: str, readout_ms: float | None, base: int | No
     return edit(shot, "Shutter", lambda state: state.update(shutter=own), base)
 
 
-# What moves while a frame is exposed ----------------------------------------------------------------------------------
+# What moves while a frame is exposed
+# ----------------------------------------------------------------------------------
 
 
 def steps_of(state: State) -> Steps | None:
-    """In which steps the shot goes, where its pictures are the nearest frames of another speed; None of all others."""
+    """In which steps the shot goes, where its pictures are the nearest frames of another speed;
+    None of all others."""
     held = state["shutter"].get("held")
     return Steps(held["first"] + state["shift"], np.array(held["at"])) if held else None
 
@@ -163,7 +169,8 @@ def exposed_items(state: State) -> dict[str, StandIn]:
 
 
 def blur_of(shot: Shot, frame: int | None = None, depth: bool = True, motion: bool = True) -> Blur:
-    """The shot's lens and shutter on a frame, for a render of `exposed_item`s; without what isn't known or wanted."""
+    """The shot's lens and shutter on a frame, for a render of `exposed_item`s; without what isn't
+    known or wanted."""
     at = moment_of(shot, frame)
     path = exposed_path(shot.state) if motion else None
     if path is not None and at not in path:
@@ -179,8 +186,8 @@ def blur_of(shot: Shot, frame: int | None = None, depth: bool = True, motion: bo
 
 
 def streaks_of(shot: Shot, points: Points, frame: int | None = None) -> Streaks | None:
-    """How far points of `exposed_items` go while the shutter is open; None where neither the camera nor a
-    stand-in moves.
+    """How far points of `exposed_items` go while the shutter is open; None where neither the camera
+    nor a stand-in moves.
     """
     at, path = moment_of(shot, frame), exposed_path(shot.state)
     camera = camera_of_state(shot.state, frame)

@@ -1,4 +1,5 @@
-"""The exposure of a shot: the plate's, and the virtual camera's, which is the plate's where nothing is typed."""
+"""The exposure of a shot: the plate's, and the virtual camera's, which is the plate's where nothing
+is typed."""
 
 import math
 from collections.abc import Mapping
@@ -19,7 +20,8 @@ OF_PLATE = {"f_number": "f_number", "seconds": "exposure_time", "iso": "iso"}
 
 @dataclass(frozen=True)
 class Given:
-    """One of the three figures: its value, None where it isn't known, and its origin (file or typed)."""
+    """One of the three figures: its value, None where it isn't known, and its origin (file or
+    typed)."""
 
     value: float | None
     origin: str
@@ -130,7 +132,8 @@ def _with(values: dict, name: str, value: float) -> dict:
 
 
 def written(shot: Shot, key: str, given: Given) -> str:
-    """A figure as the trade writes it: the marked value where it is one; a dash where it isn't known."""
+    """A figure as the trade writes it: the marked value where it is one; a dash where it isn't
+    known."""
     if given.value is None:
         return "–"
     said = _marked(key, given.value) or _plainly(key, given.value)
@@ -168,7 +171,8 @@ def set_exposure(shot: Shot, values: dict, base: int | None) -> Shot:
 
 
 def step(shot: Shot, key: str, by: int, size: str, holder: str | None, base: int | None) -> Shot:
-    """Move one figure of the virtual camera along its marks. Raises Problem where it isn't known."""
+    """Move one figure of the virtual camera along its marks. Raises Problem where it isn't
+    known."""
     given = of_camera(shot)[key]
     if given.value is None:
         raise Problem("Type a value first: there is none to step from.")

@@ -241,7 +241,8 @@ def scale_remarks(shot: Shot) -> list[Remark]:
 
 
 def compare(implied: np.ndarray, found, wide: int) -> tuple[BlurScale, int] | None:
-    """What the blur says of the scene's size, and by how many places; None where too little is blurred.
+    """What the blur says of the scene's size, and by how many places; None where too little is
+    blurred.
 
     Raises Problem where it says nothing.
     """

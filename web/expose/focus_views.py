@@ -1,4 +1,5 @@
-"""The Focus leaf: what the camera is focused on, what is sharp, and whether the picture's blur agrees."""
+"""The Focus leaf: what the camera is focused on, what is sharp, and whether the picture's blur
+agrees."""
 
 from django import forms
 from django.http import JsonResponse
@@ -164,7 +165,8 @@ def change(request, show, shot):
 
 
 def _typed_key(request, shot) -> float | None:
-    """The distance that is typed for a key; None where none is: the one that is in use is kept then."""
+    """The distance that is typed for a key; None where none is: the one that is in use is kept
+    then."""
     text = request.POST.get("at", "").strip()
     if not text:
         return None

@@ -1,4 +1,5 @@
-"""What the shot's camera is focused on, on any frame, and which of several wishes that comes from."""
+"""What the shot's camera is focused on, on any frame, and which of several wishes that comes
+from."""
 
 import math
 from collections.abc import Callable, Iterable, Mapping
@@ -105,7 +106,8 @@ def _corner(item: StandIn, index: int) -> Target:
 
 
 def distance_to(camera: Camera, target: np.ndarray) -> float:
-    """Metres along the lens axis to a point (3,), or to the nearest end of what has corners (N, 3)."""
+    """Metres along the lens axis to a point (3,), or to the nearest end of what has corners (N,
+    3)."""
     away = -camera.to_camera_space(np.atleast_2d(target))[:, 2]
     ahead = away[away > 0]
     return float(ahead.min()) if len(ahead) else float(away.max())
@@ -166,7 +168,8 @@ def _followed(shot: Shot, name: str, frame: int, known: Mapping[str, Target] | N
 
 
 def between_keys(keys: list[list[float]], frame: float) -> float:
-    """Metres between keys (frame, metres), along a straight line of 1 / distance, as a focus ring turns."""
+    """Metres between keys (frame, metres), along a straight line of 1 / distance, as a focus ring
+    turns."""
     frames, metres = np.array(sorted(keys), float).T
     return float(1 / np.interp(frame, frames, 1 / metres))
 
@@ -252,7 +255,8 @@ def over_time(shot: Shot, frames: Iterable[int]) -> tuple[dict[int, float], dict
 
 
 def planes(shot: Shot) -> Planes | None:
-    """What the set view draws of the shot's own camera; None where nothing is known of its focus."""
+    """What the set view draws of the shot's own camera; None where nothing is known of its
+    focus."""
     metres = focus_at(shot).metres
     if metres is None or math.isinf(metres):
         return None

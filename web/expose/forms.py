@@ -26,7 +26,8 @@ SIZES = (("third", "third stops"), ("half", "half stops"), ("full", "full stops"
 
 
 class ExposureForm(forms.Form):
-    """Stop, shutter, ISO, and what glass takes; an empty field is as the plate has it. `exposure()`: the state's part, once valid."""
+    """Stop, shutter, ISO, and what glass takes; an empty field is as the plate has it.
+    `exposure()`: the state's part, once valid."""
 
     f_number = forms.CharField(label="Stop", max_length=30, required=False)
     shutter = forms.CharField(label="Shutter", max_length=30, required=False)

@@ -1,4 +1,5 @@
-"""The Look leaf: character that is previewed, kept by name, and not delivered unless it is asked for."""
+"""The Look leaf: character that is previewed, kept by name, and not delivered unless it is asked
+for."""
 
 import math
 import tempfile

@@ -1,4 +1,5 @@
-"""Pictures over the plate: how bright, how sharp, how smeared each place is, and the plate with its look."""
+"""Pictures over the plate: how bright, how sharp, how smeared each place is, and the plate with its
+look."""
 
 import io
 import math
@@ -67,7 +68,8 @@ def _small(digest: str, transfer: str) -> np.ndarray:
 
 
 def small_plate(shot: Shot) -> np.ndarray:
-    """(h, w, 3) float32 the shot's plate in linear light, WIDE px at most. Raises Problem without a plate."""
+    """(h, w, 3) float32 the shot's plate in linear light, WIDE px at most. Raises Problem without a
+    plate."""
     plate = plate_of(shot)
     if plate is None:
         raise Problem("There is no plate yet.")
@@ -75,13 +77,15 @@ def small_plate(shot: Shot) -> np.ndarray:
 
 
 def ceiling_of(shot: Shot) -> float:
-    """From which linear light on the plate is clipped: a file of floating-point numbers never is."""
+    """From which linear light on the plate is clipped: a file of floating-point numbers never
+    is."""
     whole = working_pixels(plate_of(shot)).dtype.kind == "u"
     return CLIPPED if whole else math.inf
 
 
 def counted(shot: Shot, bins: int) -> tuple[Levels, np.ndarray]:
-    """How bright the shot's plate is, and its histogram, (4, bins). Raises Problem without a plate."""
+    """How bright the shot's plate is, and its histogram, (4, bins). Raises Problem without a
+    plate."""
     small_plate(shot)
     return _counted(plate_of(shot).digest, transfer_of(shot.state), ceiling_of(shot), bins)
 
@@ -168,8 +172,8 @@ def stray_pixels(shot: Shot) -> np.ndarray:
 
 
 def seen_points(shot: Shot, floor: bool = True) -> tuple[Camera, np.ndarray, np.ndarray]:
-    """A small camera (h, w), and the set's points (h, w, 3) that its pixels see; NaN where nothing is;
-    and on which stand-in (h, w) each lies, negative on none.
+    """A small camera (h, w), and the set's points (h, w, 3) that its pixels see; NaN where nothing
+    is; and on which stand-in (h, w) each lies, negative on none.
 
     Raises Problem without a camera.
     """
@@ -206,7 +210,8 @@ def depths(camera: Camera, points: np.ndarray) -> np.ndarray:
 
 
 def ramp(px: np.ndarray, least: float = 0.0) -> np.ndarray:
-    """(h, w, 4) a tint by size, px; clear where there is none; in a colour of its own up to `least`."""
+    """(h, w, 4) a tint by size, px; clear where there is none; in a colour of its own up to
+    `least`."""
     share = np.clip(np.nan_to_num(px) / LOUD_PX, 0, 1)[..., None]
     colour = QUIET + share * (LOUD - QUIET)
     colour = np.where((px <= least)[..., None], SHARP, colour)
@@ -215,7 +220,8 @@ def ramp(px: np.ndarray, least: float = 0.0) -> np.ndarray:
 
 
 def implied_blur(shot: Shot) -> tuple[np.ndarray, float]:
-    """(h, w) diameters of the blur that lens and focus imply over the plate, px of the plate, and the circle that counts as sharp.
+    """(h, w) diameters of the blur that lens and focus imply over the plate, px of the plate, and
+    the circle that counts as sharp.
 
     Raises Problem where stop, focus or gate isn't known.
     """

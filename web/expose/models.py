@@ -25,7 +25,8 @@ class ShowLight(models.Model):
 
 
 class ShowLook(Signed):
-    """A look with a name, which the shots of a show can take. `data`: `Look.to_json`, with its table's blob."""
+    """A look with a name, which the shots of a show can take. `data`: `Look.to_json`, with its
+    table's blob."""
 
     show = models.ForeignKey("shows.Show", models.CASCADE, related_name="looks")
     name = models.CharField(max_length=80)
@@ -66,7 +67,8 @@ def looks_of(show) -> list[dict]:
 
 
 def take_light(show, light: dict | None, looks: list[dict]) -> None:
-    """Take white and looks out of a parcel; what the show has stays. Raises Problem where they can't be."""
+    """Take white and looks out of a parcel; what the show has stays. Raises Problem where they
+    can't be."""
     if light:
         white = White(float(light["kelvin"]), float(light["tint"]))
         values = {"kelvin": white.kelvin, "tint": white.tint}

@@ -1,4 +1,5 @@
-"""What the Expose pages share: their leaves, the maps over the plate, boxes drawn there; rows of the light."""
+"""What the Expose pages share: their leaves, the maps over the plate, boxes drawn there; rows of
+the light."""
 
 import math
 
@@ -42,7 +43,8 @@ BINS = 96
 
 
 def leaf_page(request, shot: Shot, leaf: str, template: str, context: dict, status: int = 200):
-    """A leaf of the Expose step. `context["tools"]`: what drawing on the plate does, for the script."""
+    """A leaf of the Expose step. `context["tools"]`: what drawing on the plate does, for the
+    script."""
     plate = plate_of(shot)
     titles = {name: title for name, (title, _) in maps.MAPS.items()}
     if rendered.render_of(shot) is not None:
@@ -235,7 +237,8 @@ def light_remarks(shot: Shot) -> list[Remark]:
 
 
 def apart(shot: Shot) -> str:
-    """By how many stops the camera's picture is brighter or darker than the plate; empty where that isn't known."""
+    """By how many stops the camera's picture is brighter or darker than the plate; empty where that
+    isn't known."""
     plate, camera = exposure.together(exposure.of_plate(shot)), exposure.camera_exposure(shot)
     if not plate or not camera:
         return ""

@@ -1,4 +1,5 @@
-"""The Expose step's parts of the state: exposure, focus, the blur's shape, the shutter, white and look.
+"""The Expose step's parts of the state: exposure, focus, the blur's shape, the shutter, white and
+look.
 
 What isn't there is as the plate has it, or as usual.
 """
@@ -75,9 +76,9 @@ PARTS = (
     Part(
         "shutter",
         {},
-        # `slow`: [frame, by], frames as if the shot had never been shifted: by how much longer it seems to be open in a
-        # shot that was made from another one at another speed. `held`: what its frames show from `first` on, by the frames
-        # of that one, where they are its nearest.
+        # `slow`: [frame, by], frames as if the shot had never been shifted: by how much longer it
+        # seems to be open in a shot that was made from another one at another speed. `held`: what
+        # its frames show from `first` on, by the frames of that one, where they are its nearest.
         record(
             {},
             {

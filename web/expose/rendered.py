@@ -17,7 +17,8 @@ from web.plates.models import plate_of
 from web.shows.history import edit
 from web.shows.models import Shot
 
-# Gives the (H, W, 4) linear render that lies over the plate, and what it is called; None without one.
+# Gives the (H, W, 4) linear render that lies over the plate, and what it is called; None without
+# one.
 Finder = Callable[[Shot], tuple[np.ndarray, str] | None]
 _find: list[Finder] = []
 
@@ -44,7 +45,8 @@ def shown_render(shot: Shot) -> np.ndarray:
 
 
 def both_with_look(shot: Shot) -> np.ndarray:
-    """(h, w, 3) uint8 the render over the plate, both with the shot's look. Raises Problem without one."""
+    """(h, w, 3) uint8 the render over the plate, both with the shot's look. Raises Problem without
+    one."""
     found = render_of(shot)
     if found is None:
         raise Problem("There is no render over the plate yet: the Elements step makes one.")
@@ -70,7 +72,8 @@ def matched(shot: Shot) -> Matched:
 
 
 def _mean(linear: np.ndarray, box: list[float], wide: int) -> np.ndarray:
-    """(3,) the mean of a patch; `box` in px of a plate so many px wide. What is clear doesn't count."""
+    """(3,) the mean of a patch; `box` in px of a plate so many px wide. What is clear doesn't
+    count."""
     scale = linear.shape[1] / wide
     left, top, right, bottom = (side * scale for side in box)
     grown = (left, top, max(right, left + 2), max(bottom, top + 2))
@@ -95,7 +98,8 @@ def add_pair(shot: Shot, box: list[float], base: int | None) -> Shot:
 
 
 def move_pair(shot: Shot, id_: str, box: list[float] | None, base: int | None) -> Shot:
-    """Where the render shows a pair's surface; None takes the pair away. Raises Problem where it is gone."""
+    """Where the render shows a pair's surface; None takes the pair away. Raises Problem where it is
+    gone."""
     if id_ not in {pair["id"] for pair in shot.state["pairs"]}:
         raise Problem("That pair is gone.")
 

@@ -260,7 +260,8 @@ def pair(request, show, shot):
 
 
 def ordered(box: list[float]) -> list[float]:
-    """Left, top, right, bottom, whichever corner was drawn first. Raises Problem where it is too small."""
+    """Left, top, right, bottom, whichever corner was drawn first. Raises Problem where it is too
+    small."""
     left, right = sorted((box[0], box[2]))
     top, bottom = sorted((box[1], box[3]))
     if right - left < 2 or bottom - top < 2:

@@ -1,4 +1,5 @@
-"""Which white the plate was balanced for, by each way of knowing it, and what takes it to the show's white."""
+"""Which white the plate was balanced for, by each way of knowing it, and what takes it to the
+show's white."""
 
 from dataclasses import dataclass
 
@@ -79,16 +80,19 @@ def chosen(shot: Shot) -> Way | None:
 
 
 def matrix_of(shot: Shot) -> np.ndarray | None:
-    """(3, 3) what takes the plate's linear colours to the show's white; None where no way is in use.
+    """(3, 3) what takes the plate's linear colours to the show's white; None where no way is in
+    use.
 
-    The plate's pixels are balanced for BT.709's own white, D65: a light that is neutral there stays.
+    The plate's pixels are balanced for BT.709's own white, D65: a light that is neutral there
+    stays.
     """
     way = chosen(shot)
     return None if way is None else adaptation(way.white, show_white(shot))
 
 
 def gains_of(white: White) -> np.ndarray:
-    """(3,) how bright red, green and blue become against green, where a white is balanced to D65."""
+    """(3,) how bright red, green and blue become against green, where a white is balanced to
+    D65."""
     own = adaptation(white, D65).diagonal()
     return own / own[1]
 

@@ -1,4 +1,5 @@
-"""Across the show: every shot's camera in one table, so that the one that differs stands out before the cut does."""
+"""Across the show: every shot's camera in one table, so that the one that differs stands out before
+the cut does."""
 
 from collections import Counter
 from collections.abc import Callable, Iterable
@@ -27,7 +28,8 @@ COLUMNS = (
 )
 
 
-# What other steps say of a shot's camera: key, name, and what gives the words. Nothing of it is taken over from others.
+# What other steps say of a shot's camera: key, name, and what gives the words. Nothing of it is
+# taken over from others.
 _more: list[tuple[str, str, Callable[[list[Shot]], list[str]]]] = []
 
 
@@ -78,7 +80,8 @@ def _delivery(chain, gate: dict) -> str:
 
 
 def _by_lens(gate: dict) -> bool:
-    """Whether the last size hangs on how the lens bends, which this table doesn't look up for every shot."""
+    """Whether the last size hangs on how the lens bends, which this table doesn't look up for every
+    shot."""
     late = gate.get("steps", [])[gate.get("plate_at", 0) :]
     sized = next(
         (
@@ -99,7 +102,8 @@ KEYS = [key for key, _ in COLUMNS]
 
 
 def usual(facts: list[dict], keys: Iterable[str] = KEYS) -> dict[str, str]:
-    """For each column the value that more than half of the shots share; no entry where there is none."""
+    """For each column the value that more than half of the shots share; no entry where there is
+    none."""
     out = {}
     for key in keys:
         value, count = Counter(one[key] for one in facts).most_common(1)[0] if facts else ("", 0)
@@ -151,7 +155,8 @@ def cameras(request, show):
 
 @require_POST
 def align(request, show, shot):
-    """Bring one shot into line: it takes sensor, squeeze, rate and delivery from a shot that has what most have."""
+    """Bring one shot into line: it takes sensor, squeeze, rate and delivery from a shot that has
+    what most have."""
     shot = find(show, shot)
     others = [
         (other, facts)

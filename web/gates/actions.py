@@ -68,7 +68,8 @@ def set_gate(
     photosites: list[int] | None = None,
     rate: str = "",
 ) -> Shot:
-    """A sensor by its size. `origin`: catalogue, typed, file or assumed, as the report shows it. Steps that can still be made stay."""
+    """A sensor by its size. `origin`: catalogue, typed, file or assumed, as the report shows it.
+    Steps that can still be made stay."""
 
     def change(state):
         old = state["gate"] or {}
@@ -103,12 +104,12 @@ def take_around(
     layout: str = "equirectangular",
     across_deg: float = 360.0,
 ) -> Shot:
-    """The plate is a panorama: its gate is an angle, a millimetre a radian; of one in pieces, half a face is
-    a millimetre wide.
+    """The plate is a panorama: its gate is an angle, a millimetre a radian; of one in pieces, half
+    a face is a millimetre wide.
 
-    across_deg: how much of a whole turn an equirectangular or cylindrical one shows; its height follows,
-    as its pixels are square, and the horizon lies in its middle. Raises Problem where there is no such
-    layout, or the picture has another shape.
+    across_deg: how much of a whole turn an equirectangular or cylindrical one shows; its height
+    follows, as its pixels are square, and the horizon lies in its middle. Raises Problem where
+    there is no such layout, or the picture has another shape.
     """
     projection, plate = named(layout), shot.state["plate"]
     if isinstance(projection, Pieces):
@@ -140,7 +141,8 @@ def take_around(
 
 
 def _of_a_turn(plate: dict | None, layout: str, across_deg: float) -> tuple[float, float, str]:
-    """Width and height of a panorama's gate in radians, and what they are in words. Raises Problem."""
+    """Width and height of a panorama's gate in radians, and what they are in words. Raises
+    Problem."""
     if not 1 <= across_deg <= 360:
         raise Problem("A panorama shows from 1° to 360° across.")
     width = math.radians(across_deg)
@@ -181,7 +183,8 @@ def _gate(shot: Shot) -> dict:
 def put_step(
     shot: Shot, step: dict, after: int | None, before_plate: bool, base: int | None = None
 ) -> Shot:
-    """Change the step of `step["id"]`, or put a new one in at index `after` (None: at the end). Raises Problem where it can't be made."""
+    """Change the step of `step["id"]`, or put a new one in at index `after` (None: at the end).
+    Raises Problem where it can't be made."""
     gate = _gate(shot)
     index = next((i for i, old in enumerate(gate["steps"]) if old["id"] == step.get("id")), None)
     if index is None:
@@ -220,7 +223,8 @@ def _find(gate, step_id):
 
 
 def move_step(shot: Shot, step_id: str, by: int, base: int | None = None) -> Shot:
-    """Move a step up (−1) or down (+1) by one; past the plate's row it changes sides. Raises Problem where it can't be made there."""
+    """Move a step up (−1) or down (+1) by one; past the plate's row it changes sides. Raises
+    Problem where it can't be made there."""
     gate = _gate(shot)
     steps, at = gate["steps"], gate["plate_at"]
     step = _find(gate, step_id)
@@ -302,7 +306,8 @@ def set_guides(shot: Shot, guides: dict, base: int | None = None) -> Shot:
 
 
 def take_claim(shot: Shot, projection: str, focal_mm: float, base: int | None = None) -> Shot:
-    """A reading of a claim: the lens's projection and focal length, ± 2 %, as quotes are rounded."""
+    """A reading of a claim: the lens's projection and focal length, ± 2 %, as quotes are
+    rounded."""
     if not shot.state["gate"]:
         raise Problem(
             "A focal length in millimetres means nothing without the gate: choose the sensor first."

@@ -1,4 +1,5 @@
-"""Claims: a field of view and a focal length quoted together, against every projection and basis."""
+"""Claims: a field of view and a focal length quoted together, against every projection and
+basis."""
 
 import math
 from typing import Any
@@ -89,7 +90,8 @@ def claims(request, show, shot):
 
 
 def _scale(shot, kind: str) -> float | None:
-    """An equivalent focal length belongs to a frame 36 mm wide or 43.27 mm on the diagonal: times this it belongs to the plate's gate."""
+    """An equivalent focal length belongs to a frame 36 mm wide or 43.27 mm on the diagonal: times
+    this it belongs to the plate's gate."""
     chain = chain_of(shot.state)
     if chain is None:
         return None
@@ -101,7 +103,8 @@ def _scale(shot, kind: str) -> float | None:
 
 
 def _table(claim, readings: list[Reading], scale: float | None):
-    # `scale`: from the quoted focal length to the shot's own; None where the shot has no gate to say it for.
+    # `scale`: from the quoted focal length to the shot's own; None where the shot has no gate to
+    # say it for.
     rows = {}
     for reading in readings:
         cell = _cell(claim, reading)
@@ -167,7 +170,8 @@ def _y(distance: float) -> float:
 
 
 def _chart(claim):
-    """Distance from the middle in focal lengths against the angle from the axis, one line per projection."""
+    """Distance from the middle in focal lengths against the angle from the axis, one line per
+    projection."""
     half = math.degrees(claim.angle) / 2 if claim.angle else math.inf
     marks = _quoted_sides(claim)
     if half <= MOST_DEGREES:
@@ -195,7 +199,8 @@ def _chart(claim):
 
 
 def _curves(half: float) -> list[dict]:
-    """One line per projection; its name on the left where it would cover the mark at `half` (degrees)."""
+    """One line per projection; its name on the left where it would cover the mark at `half`
+    (degrees)."""
     lines = []
     for name, curve in curves(math.radians(MOST_DEGREES)).items():
         inside = [(math.degrees(theta), r) for theta, r in curve if r <= TOP]  # NaN isn't

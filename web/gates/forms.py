@@ -13,7 +13,8 @@ from web.shows.forms import BaseField
 
 
 class GateForm(forms.Form):
-    """A standard format, or a typed width and height; photosites, squeeze and rate. `cleaned_data` has millimetres."""
+    """A standard format, or a typed width and height; photosites, squeeze and rate. `cleaned_data`
+    has millimetres."""
 
     format = forms.ChoiceField(
         label="Standard format",
@@ -210,7 +211,8 @@ def _fields_of_step(do: str) -> dict[str, forms.Field]:
 
 
 def _values(text: str, offset: int, do: str) -> list[list[float]]:
-    """What a step does by frame, from typed lines; by picture number, which is the frame without the offset."""
+    """What a step does by frame, from typed lines; by picture number, which is the frame without
+    the offset."""
     usual = list(PER_FRAME[do].values())
     least = 2 if do == "stabilise" else len(usual)
     asked = {

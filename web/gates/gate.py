@@ -20,7 +20,8 @@ from web.shows.steps import Standing
 
 @dataclass(frozen=True)
 class FoundLens:
-    """The lens a gate's figures are computed with, and where its focal length comes from (an origin)."""
+    """The lens a gate's figures are computed with, and where its focal length comes from (an
+    origin)."""
 
     lens: Lens
     origin: str
@@ -30,7 +31,8 @@ _match: list[Callable] = []
 
 
 def register_lens(provider: Callable) -> None:
-    """The Match step tells here how the matched lens of a state is found: `provider(state, number)` gives a FoundLens or None.
+    """The Match step tells here how the matched lens of a state is found: `provider(state, number)`
+    gives a FoundLens or None.
 
     `number` is that of a picture of a film, or None.
 
@@ -41,7 +43,8 @@ def register_lens(provider: Callable) -> None:
 
 @once
 def lens_of(state: MutableMapping, plate=None, number: int | None = None) -> FoundLens | None:
-    """The matched lens, on a picture `number` or on the one that is worked on; else one of the typed focal length.
+    """The matched lens, on a picture `number` or on the one that is worked on; else one of the
+    typed focal length.
 
     Else of the file's, which the `plate` knows.
     """
@@ -88,14 +91,16 @@ def chain_of(state: MutableMapping, lens: Lens | None = None) -> Chain | None:
 
 
 def of_plate(gate: dict, state: MutableMapping, number: int | None = None) -> dict:
-    """A gate document with all that holds for the plate: its way in, and what steps do on the picture `number` (the one worked on)."""
+    """A gate document with all that holds for the plate: its way in, and what steps do on the
+    picture `number` (the one worked on)."""
     if number is None:
         number = number_now(state)
     return with_way_in(gate | {"steps": at_frame(gate.get("steps", []), number)}, state)
 
 
 def chain_at(state: MutableMapping, number: int, known_of=None) -> Chain:
-    """The gate chain of one picture of a film, where steps do something else on each and a lens may zoom.
+    """The gate chain of one picture of a film, where steps do something else on each and a lens may
+    zoom.
 
     known_of: the plate whose file may know the focal length.
     """
@@ -105,7 +110,8 @@ def chain_at(state: MutableMapping, number: int, known_of=None) -> Chain:
 
 
 def chain_on(shot, frame: int) -> Chain | None:
-    """The bent chain of a shot on a frame: of a film, as that frame's picture has it. None without a gate."""
+    """The bent chain of a shot on a frame: of a film, as that frame's picture has it. None without
+    a gate."""
     if not shot.state["gate"]:
         return None
     plate = plate_of(shot)
@@ -130,7 +136,8 @@ def with_way_in(gate: dict, state: MutableMapping) -> dict:
 
 @once
 def bent_chain(state: MutableMapping, plate=None) -> tuple[Chain | None, FoundLens | None]:
-    """The chain with the lens that is known of it, and that lens; what it bends is followed through it."""
+    """The chain with the lens that is known of it, and that lens; what it bends is followed through
+    it."""
     found = lens_of(state, plate)
     return chain_of(state, found.lens if found else None), found
 
@@ -147,7 +154,8 @@ def plate_origin(state: MutableMapping) -> str:
 
 
 def for_match(state: MutableMapping) -> dict:
-    """What the gate tells a match document: `gate`, and in `lens` where the axis meets a plate cut off-centre. Empty without a gate."""
+    """What the gate tells a match document: `gate`, and in `lens` where the axis meets a plate cut
+    off-centre. Empty without a gate."""
     if not state["gate"]:
         return {}
     chain = chain_of(state)
@@ -198,8 +206,8 @@ def gate_words(camera: Camera, places: int = 2) -> str:
 
 
 def lies_around(shot) -> dict | None:
-    """Of a panorama, how its pixels lie around: px per radian, where its axis is, and whether it goes all
-    around; None of other plates.
+    """Of a panorama, how its pixels lie around: px per radian, where its axis is, and whether it
+    goes all around; None of other plates.
     """
     state = shot.state
     name = state["lens"].get("projection", "rectilinear")

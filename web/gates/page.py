@@ -1,4 +1,5 @@
-"""What the Gate page shows: the ledger, a grid's figures, the drawing to scale, the remarks. Computed by the core, worded here."""
+"""What the Gate page shows: the ledger, a grid's figures, the drawing to scale, the remarks.
+Computed by the core, worded here."""
 
 import math
 
@@ -95,7 +96,8 @@ def figure_rows(chain: Chain, index: int, gate_origin: str, lens_origin: str) ->
 
 
 def _lens_rows(chain: Chain, figures, unsized: bool, origin: str) -> list[Row]:
-    """What the focal length makes of a grid: angles of view, and the equivalents on a full frame."""
+    """What the focal length makes of a grid: angles of view, and the equivalents on a full
+    frame."""
     rows = [Row("Focal length", _mm(chain.lens.focal_mm, 2), origin=origin)]
     if chain.lens.projection.around:  # its focal length is a radian
         rows = [Row("Panorama", chain.lens.projection.name, origin=origin)]
@@ -144,7 +146,8 @@ def render_table(chain: Chain, index: int) -> dict | None:
     }
 
 
-# Remarks ----------------------------------------------------------------------------------------------------------------
+# Remarks
+# ----------------------------------------------------------------------------------------------------------------
 
 
 def findings(shot, plate) -> list[Finding]:
@@ -205,7 +208,8 @@ def remark_of(shot, finding: Finding) -> Remark:
     )
 
 
-# The drawing ------------------------------------------------------------------------------------------------------------
+# The drawing
+# ------------------------------------------------------------------------------------------------------------
 
 WIDE, HIGH = 860, 322
 DRAWN = 540  # the rectangles take the left part, their labels the rest
@@ -221,7 +225,8 @@ def _kind_of_shape(chain, members, straight: bool) -> str:
 
 
 def drawing(chain: Chain, selected: int) -> dict:
-    """The grids on the sensor, to scale, in an SVG of WIDE × HIGH units; `mm` tells the script how to get from it to millimetres."""
+    """The grids on the sensor, to scale, in an SVG of WIDE × HIGH units; `mm` tells the script how
+    to get from it to millimetres."""
     corners = []
     for stage in chain.stages:
         width, height = stage.grid.width, stage.grid.height
@@ -296,7 +301,8 @@ def _span(members):
 
 
 def _place_labels(shapes):
-    """Labels stand in a column at the right, in the order of their rectangles' upper edges, with a line to each."""
+    """Labels stand in a column at the right, in the order of their rectangles' upper edges, with a
+    line to each."""
     ordered = sorted(shapes, key=lambda shape: (shape["top"], -shape["right"]))
     pitch = min(46.0, (HIGH - 16) / max(len(ordered), 1))
     first = max(14.0, (HIGH - pitch * len(ordered)) / 2)
@@ -343,7 +349,8 @@ def _bar(scale):
     return {"length": length * scale, "says": f"{format_number(length, 1)} mm"}
 
 
-# Guides -----------------------------------------------------------------------------------------------------------------
+# Guides
+# -----------------------------------------------------------------------------------------------------------------
 
 NO_GUIDES = {"frames": [], "centre": False, "thirds": False, "areas": False}
 

@@ -21,7 +21,8 @@ def rates_of(shot) -> dict[str, Fraction]:
 
 
 def rate_remarks(shot) -> list[Remark]:
-    """One remark where rates differ, with what can be done about it; of a photograph it is only noted."""
+    """One remark where rates differ, with what can be done about it; of a photograph it is only
+    noted."""
     rates = rates_of(shot)
     if len(set(rates.values())) == 1:
         return []

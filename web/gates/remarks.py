@@ -31,7 +31,8 @@ TWICE, NEAR_TWICE = 2.0, 0.01  # a full panorama is twice as wide as high
 
 
 def _around(shot, plate) -> list[Remark]:
-    """That a plate may be a panorama of all around; and what its gate is, where it is taken as one."""
+    """That a plate may be a panorama of all around; and what its gate is, where it is taken as
+    one."""
     layout = named(shot.state["lens"].get("projection", "rectilinear"))
     if isinstance(layout, Pieces):
         says = (

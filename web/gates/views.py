@@ -42,7 +42,8 @@ GUIDE_KINDS = (
 
 @require_http_methods(["GET", "POST"])
 def gate(request, show, shot):
-    """The chain to scale and as a ledger, the plate with its guides; POST sets the sensor by its size."""
+    """The chain to scale and as a ledger, the plate with its guides; POST sets the sensor by its
+    size."""
     shot = find(show, shot)
     form = GateForm(
         request.POST or None, initial=GateForm.initial_of(shot.state["gate"], shot.head.number)
@@ -117,7 +118,8 @@ def _page(request, shot, form=None, step_form=None, opened=""):
 
 
 def _changed(shot) -> bool:
-    """Whether the last edit was one of this step's, so that the page says what it did beside its undo."""
+    """Whether the last edit was one of this step's, so that the page says what it did beside its
+    undo."""
     before = shot.head.parent
     return bool(before) and any(
         before.state.get(key) != shot.state.get(key) for key in ("gate", "lens", "guides")
@@ -185,7 +187,8 @@ def camera_rate(request, show, shot):
     return redirect(shot.url("gate"))
 
 
-# Choosing ----------------------------------------------------------------------------------------------------------------
+# Choosing
+# ----------------------------------------------------------------------------------------------------------------
 
 
 @require_POST
@@ -260,7 +263,8 @@ def _sizes(camera, plate):
 
 @require_POST
 def take_database_camera(request, show, shot):
-    """A camera of the open lens database: an approximate sensor from its crop factor, and the window that the plate's shape leaves of it."""
+    """A camera of the open lens database: an approximate sensor from its crop factor, and the
+    window that the plate's shape leaves of it."""
     shot = find(show, shot)
     plate = plate_of(shot)
     camera = lens_database.camera_of_file(request.POST.get("maker"), request.POST.get("model"))
@@ -296,7 +300,8 @@ def take_database_camera(request, show, shot):
 
 @require_POST
 def take_database_lens(request, show, shot):
-    """A lens of the open lens database: its distortion as a start, at the shot's focal length and over the plate's gate."""
+    """A lens of the open lens database: its distortion as a start, at the shot's focal length and
+    over the plate's gate."""
     shot = find(show, shot)
     found = lens_of(shot.state, plate_of(shot))
     if found is None:
@@ -326,7 +331,8 @@ def take_database_lens(request, show, shot):
     return redirect(shot.url("gate"))
 
 
-# The chain ---------------------------------------------------------------------------------------------------------------
+# The chain
+# ---------------------------------------------------------------------------------------------------------------
 
 
 @require_POST
@@ -377,7 +383,8 @@ def step_verb(request, show, shot, step_id, verb):
 
 @require_POST
 def remedy(request, show, shot):
-    """Take a remedy of a remark: found again by its key, so that what is taken is what was offered."""
+    """Take a remedy of a remark: found again by its key, so that what is taken is what was
+    offered."""
     shot = find(show, shot)
     key = request.POST.get("key", "")
     for finding in page.findings(shot, plate_of(shot)):
@@ -424,7 +431,8 @@ def guides(request, show, shot):
 
 @require_GET
 def follow(request, show, shot):
-    """Where one position lies on every grid and on the sensor: `x`, `y` in px of `grid`, or in mm of the sensor where `grid` is `sensor`."""
+    """Where one position lies on every grid and on the sensor: `x`, `y` in px of `grid`, or in mm
+    of the sensor where `grid` is `sensor`."""
     shot = find(show, shot)
     chain, _ = bent_chain(shot.state, plate_of(shot))
     if chain is None:

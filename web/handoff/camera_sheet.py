@@ -110,7 +110,8 @@ def _figures(shot: Shot, fit: dict | None, move) -> tuple[list, list]:
 
 
 def _exposure(shot: Shot) -> list[Row]:
-    """How the virtual camera is exposed and focused, and its white and look: what a renderer sets."""
+    """How the virtual camera is exposed and focused, and its white and look: what a renderer
+    sets."""
     given, own = exposure.of_camera(shot), exposure.camera_exposure(shot)
     rows = [
         Row(name, exposure.written(shot, key, given[key]), origin=given[key].origin)

@@ -7,7 +7,8 @@ from web.ui.who import Signed
 
 
 class Recipe(Signed):
-    """A receiver's conventions under a name. `settings`: as `aperture.formats.recipe.Recipe.to_json` has them."""
+    """A receiver's conventions under a name. `settings`: as
+    `aperture.formats.recipe.Recipe.to_json` has them."""
 
     show = models.ForeignKey("shows.Show", models.CASCADE, related_name="recipes")
     name = models.CharField(max_length=80)

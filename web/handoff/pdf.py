@@ -139,8 +139,8 @@ def sheets_pdf(show: Show, shots: list[Shot]) -> bytes:
 
 
 def storyboard_pdf(show: Show, shots: list[Shot], kind: str = "plate") -> bytes:
-    """Several shots on a page, each with its picture (a kind of `storyboard.PICTURES`) and how the camera moves, description, lens
-    and notes.
+    """Several shots on a page, each with its picture (a kind of `storyboard.PICTURES`) and how the
+    camera moves, description, lens and notes.
     """
     cells = [_panel(panel_of(shot, kind)) for shot in shots]
     cells += [[]] * (-len(cells) % BOARD_COLUMNS)

@@ -1,4 +1,5 @@
-"""What a panel of the storyboard shows: its picture, what is written, lens and height, and how the camera moves."""
+"""What a panel of the storyboard shows: its picture, what is written, lens and height, and how the
+camera moves."""
 
 import io
 import math
@@ -25,7 +26,8 @@ PICTURES = {
 
 @dataclass(frozen=True)
 class Panel:
-    """One shot. picture: a file, or None; lens: lens and height in words, empty without a camera."""
+    """One shot. picture: a file, or None; lens: lens and height in words, empty without a
+    camera."""
 
     shot: Shot
     picture: Path | None
@@ -61,7 +63,8 @@ INK, CASE = (255, 255, 255), (16, 20, 22)
 
 
 def jpeg_of(panel: Panel, px: int) -> tuple[bytes, float] | None:
-    """A panel's picture with its arrows, at most `px` wide and high, and its height over its width; None without a picture."""
+    """A panel's picture with its arrows, at most `px` wide and high, and its height over its width;
+    None without a picture."""
     if panel.picture is None or not panel.picture.exists():
         return None
     with Image.open(panel.picture) as opened:

@@ -28,8 +28,8 @@ from web.shows.views import find
 
 
 def sizes_of(shot: Shot) -> dict[str, str]:
-    """What the plate's pictures can be written as: straight, where the lens bends, and at the grids of
-    the gate chain, bent or straight as the chain has them.
+    """What the plate's pictures can be written as: straight, where the lens bends, and at the grids
+    of the gate chain, bent or straight as the chain has them.
     """
     camera = camera_of_state(shot.state)
     straight = SIZES if camera is not None and camera.lens.bends else {}

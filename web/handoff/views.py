@@ -156,7 +156,8 @@ def _losses(camera) -> list[Remark]:
 
 
 def _by_recipe(camera, recipe) -> tuple[Camera, list[Remark]]:
-    """The camera as a recipe has it, and what is to be known of that; as it is where it can't be baked."""
+    """The camera as a recipe has it, and what is to be known of that; as it is where it can't be
+    baked."""
     try:
         made = prepared(camera, recipe)
     except Problem as problem:

@@ -22,9 +22,11 @@ DOING = {
 
 
 class Job(Signed):
-    """One piece of long work for a shot. `beat`: when its worker last gave a sign of life, so that an orphan is recognised.
+    """One piece of long work for a shot. `beat`: when its worker last gave a sign of life, so that
+    an orphan is recognised.
 
-    What many workers can share, such as a range of frames, is one job whose `parts` are jobs of their own; `part` is the frame's number.
+    What many workers can share, such as a range of frames, is one job whose `parts` are jobs of
+    their own; `part` is the frame's number.
     """
 
     WAITING, RUNNING, DONE, FAILED, CANCELLED = "waiting", "running", "done", "failed", "cancelled"

@@ -1,8 +1,9 @@
-"""Runs long work on django-tasks, in a worker of its own, so that it goes on when the page is closed and the server restarts.
+"""Runs long work on django-tasks, in a worker of its own, so that it goes on when the page is
+closed and the server restarts.
 
-The `Job` row is what pages see: how far it is, whether it shall stop. A worker gives a sign of life while it works; a job without one
-is an orphan, and is marked failed when somebody looks. A job in parts is as far as its parts are; whichever of them ends last
-gathers what they made.
+The `Job` row is what pages see: how far it is, whether it shall stop. A worker gives a sign of life
+while it works; a job without one is an orphan, and is marked failed when somebody looks. A job in
+parts is as far as its parts are; whichever of them ends last gathers what they made.
 """
 
 import logging
@@ -53,7 +54,8 @@ class Cancelled(Exception):
 
 
 def start(shot, kind: str, task, *args) -> Job:
-    """Enqueue `task(job_pk, *args)`, a django-tasks task that hands its work to `run`; the job that tells of it."""
+    """Enqueue `task(job_pk, *args)`, a django-tasks task that hands its work to `run`; the job that
+    tells of it."""
     with _together():
         job = Job.objects.create(shot=shot, kind=kind)
         _enqueue(job, task, *args)
@@ -62,7 +64,8 @@ def start(shot, kind: str, task, *args) -> Job:
 
 
 def start_parts(shot, kind: str, task, parts, *args) -> Job:
-    """Enqueue `task(job_pk, *args, part)` for each of `parts`, whole numbers: pieces that any number of workers share; the job of them all."""
+    """Enqueue `task(job_pk, *args, part)` for each of `parts`, whole numbers: pieces that any
+    number of workers share; the job of them all."""
     with _together():
         job = Job.objects.create(shot=shot, kind=kind)
         rows = Job.objects.bulk_create(
@@ -89,7 +92,8 @@ def _enqueue(job, task, *args):
 
 
 def latest(shot, kind: str) -> Job | None:
-    """The newest job of a kind; one left behind by a worker that is gone is marked failed, one that waits in vain says so."""
+    """The newest job of a kind; one left behind by a worker that is gone is marked failed, one that
+    waits in vain says so."""
     job = Job.objects.filter(shot=shot, kind=kind, parent=None).first()
     if job is None or not job.under_way:
         return job
@@ -99,7 +103,8 @@ def latest(shot, kind: str) -> Job | None:
     parts.filter(orphans, state=Job.RUNNING).update(state=Job.FAILED, says=ORPHAN)
     if parts:
         _as_far_as_its_parts(job, parts)
-        # All ended, and nobody gathers what they made: it was stopped, or the worker that should have is gone.
+        # All ended, and nobody gathers what they made: it was stopped, or the worker that should
+        # have is gone.
         beats = [one.beat for one in (job, *parts) if one.beat]
         if not any(part.under_way for part in parts) and (
             job.cancel_asked or not beats or max(beats) < old
@@ -120,7 +125,8 @@ def latest(shot, kind: str) -> Job | None:
 
 
 def _lost(job) -> bool:
-    """Whether a job waits for a task that nobody will do: it was never enqueued, or its worker went before it began."""
+    """Whether a job waits for a task that nobody will do: it was never enqueued, or its worker went
+    before it began."""
     if job.state != Job.WAITING or timezone.now() - job.created < ORPHANED:
         return False
     if not job.task:
@@ -162,7 +168,8 @@ def _end_parts(job, parts):
 
 
 def close_part(pk: int, gather) -> None:
-    """After a part has run: if it was the last one, `gather()` what they made, and end the job of them all."""
+    """After a part has run: if it was the last one, `gather()` what they made, and end the job of
+    them all."""
     job = Job.objects.get(pk=pk).parent
     if any(part.under_way for part in job.parts.all()):
         return
@@ -228,8 +235,8 @@ def _note(pk: int, **values) -> None:
 def run(pk: int, work) -> None:
     """Do a job's `work(progress)` here and now.
 
-    progress(0 … 1), with what is being done in words where the work has stages, notes how far it is, and
-    stops the work when it was cancelled.
+    progress(0 … 1), with what is being done in words where the work has stages, notes how far it
+    is, and stops the work when it was cancelled.
     """
     close_old_connections()
     if not Job.objects.filter(pk=pk, state=Job.WAITING).update(

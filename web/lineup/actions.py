@@ -26,7 +26,8 @@ ARROWS = 160  # at most so many are drawn
 
 
 def expected_alpha(shot) -> np.ndarray:
-    """(H, W) the alpha that a render of the shot should have: of its newest render where that is current, or made now. Raises Problem."""
+    """(H, W) the alpha that a render of the shot should have: of its newest render where that is
+    current, or made now. Raises Problem."""
     from PIL import Image
 
     from aperture.render.passes import coverage
@@ -40,7 +41,8 @@ def expected_alpha(shot) -> np.ndarray:
 
 
 def _scene(shot, frame: int | None = None):
-    """The stand-ins with their looks, on a frame; on the one that is worked on where none is told."""
+    """The stand-ins with their looks, on a frame; on the one that is worked on where none is
+    told."""
     from aperture.render.tracer import Look
 
     now = frame_of(shot) if frame is None else frame
@@ -64,11 +66,13 @@ def comparable(shot):
     return camera
 
 
-# In ----------------------------------------------------------------------------------------------------------------------
+# In
+# ----------------------------------------------------------------------------------------------------------------------
 
 
 def take_in(shot, folder: str, name: str, progress=lambda done: None) -> Returned:
-    """A render from the files that wait in a folder. Raises Problem where nothing can be made of it; the folder is gone either way."""
+    """A render from the files that wait in a folder. Raises Problem where nothing can be made of
+    it; the folder is gone either way."""
     place = settings.DATA / "returned" / folder
     try:
         files = {None if path.stem == "still" else int(path.stem): path for path in place.iterdir()}
@@ -91,7 +95,8 @@ def put_right_again(shot, number: int, taken: dict | None, progress=lambda done:
 
 
 def taken_from(kept: dict | None) -> returned.Taken | None:
-    """How a render is to be taken, from {"grid", "ways", "encoding", "multiplied", "alpha"}; None: all as is recognised."""
+    """How a render is to be taken, from {"grid", "ways", "encoding", "multiplied", "alpha"}; None:
+    all as is recognised."""
     if kept is None:
         return None
     return returned.Taken(
@@ -124,7 +129,8 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
                     f"Frame {frame} has {came.rgba.shape[1]} × {came.rgba.shape[0]} px, the first {size[1]} × {size[0]}: they belong to different renders."
                 )
             if frame is not None and shot.state["film"]:
-                # Each frame has its own camera, and what the plate's pictures got is another thing on each.
+                # Each frame has its own camera, and what the plate's pictures got is another thing
+                # on each.
                 now = frame + shifted_since(shot.state, row)
                 if path is not None and now in path:
                     camera = path.at(now)
@@ -164,8 +170,8 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
 
 
 def _telling_first(shot, row, files) -> list:
-    """The frames in the order in which they are looked at: first the one on which a panorama was turned most, as it tells best
-    whether the render was too.
+    """The frames in the order in which they are looked at: first the one on which a panorama was
+    turned most, as it tells best whether the render was too.
     """
     if None in files:  # a still is of the frame that is worked on
         return [None]
@@ -182,7 +188,8 @@ def _telling_first(shot, row, files) -> list:
 
 
 def _choices(taken, known, targets, size, by_hand) -> dict:
-    """How a render was taken, and what could be chosen instead: grids of its size, [key, name]; corrections, [key, name, ways, sentence]."""
+    """How a render was taken, and what could be chosen instead: grids of its size, [key, name];
+    corrections, [key, name, ways, sentence]."""
     ways, target = (
         taken.geometry.ways,
         next(one for one in targets if one.key == taken.geometry.grid),
@@ -221,7 +228,8 @@ def _missing(frames) -> list[str]:
 
 
 def _told(measured, cameras, scene, names, hard: bool) -> dict:
-    """The offsets of the frame that lies worst, of each stand-in of the scene there, and every frame's figures."""
+    """The offsets of the frame that lies worst, of each stand-in of the scene there, and every
+    frame's figures."""
     from aperture.render.passes import first_met
 
     known = {frame: found for frame, found in measured.items() if found is not None}

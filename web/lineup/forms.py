@@ -35,7 +35,8 @@ class ReturnForm(forms.Form):
 
 
 class TakenForm(forms.Form):
-    """How a render is taken: grid, corrections, colours, alpha. `cleaned_data["taken"]` is as `actions.taken_from` reads it."""
+    """How a render is taken: grid, corrections, colours, alpha. `cleaned_data["taken"]` is as
+    `actions.taken_from` reads it."""
 
     grid = forms.ChoiceField(required=False)
     encoding = forms.ChoiceField(choices=list(ENCODINGS.items()))

@@ -11,12 +11,14 @@ from web.ui.who import Signed
 
 
 class Returned(Signed, Throwable):
-    """One render brought back, a picture or the `frames` of a sequence. Its folder holds the file as it came, original.*, and as put
-    right: render.exr, render.png and alpha.png; of a sequence, a folder with these for each frame.
+    """One render brought back, a picture or the `frames` of a sequence. Its folder holds the file
+    as it came, original.*, and as put right: render.exr, render.png and alpha.png; of a sequence, a
+    folder with these for each frame.
 
-    `digest`: of the camera and stand-ins it was compared with. `findings`: [sentence, mended] each. `offsets`: how far its outlines lie
-    off, with sentences and arrows, or {}. `alpha_says`: sentences. `taken`: how its picture was taken, and what else could be chosen;
-    see `web.lineup.actions.taken_from`.
+    `digest`: of the camera and stand-ins it was compared with. `findings`: [sentence, mended] each.
+    `offsets`: how far its outlines lie off, with sentences and arrows, or {}. `alpha_says`:
+    sentences. `taken`: how its picture was taken, and what else could be chosen; see
+    `web.lineup.actions.taken_from`.
     """
 
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="returned")
@@ -44,7 +46,8 @@ class Returned(Signed, Throwable):
 
 
 class Snapshot(Signed):
-    """A picture that was kept: its kind, the camera and revision it was taken from, the render that was on the table, and where it is."""
+    """A picture that was kept: its kind, the camera and revision it was taken from, the render that
+    was on the table, and where it is."""
 
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="snapshots")
     kind = models.CharField(max_length=20)
@@ -64,10 +67,12 @@ class Snapshot(Signed):
 
 
 class EdgesOverRange(models.Model):
-    """How far the plate's own edges lie from the stand-ins' on the frames of a film, as it was measured last.
+    """How far the plate's own edges lie from the stand-ins' on the frames of a film, as it was
+    measured last.
 
-    `digest`: of the camera and stand-ins. `names`: of those measured. `rows`: by picture number [median px, 95th percentile px,
-    px to the right, ±, px down, ±]; null where too little was found.
+    `digest`: of the camera and stand-ins. `names`: of those measured. `rows`: by picture number
+    [median px, 95th percentile px, px to the right, ±, px down, ±]; null where too little was
+    found.
     """
 
     shot = models.OneToOneField("shows.Shot", models.CASCADE, related_name="edges_over_range")

@@ -31,7 +31,8 @@ def newest_own(shot):
 
 
 def page_data(shot, own, chosen, against=None) -> dict:
-    """Everything the script needs. `against`: a render, ours or one brought back, that lies on the plate where the chosen one isn't shown."""
+    """Everything the script needs. `against`: a render, ours or one brought back, that lies on the
+    plate where the chosen one isn't shown."""
     camera = camera_of_state(shot.state)
     row = chosen or own
     base = _base(shot, row)
@@ -151,7 +152,8 @@ def _of_returned(state, chosen, now) -> list[Remark]:
 
 
 def _of_count(shot, chosen) -> list[Remark]:
-    """A sequence whose frames are counted in another way than the shot's: nothing of it lies on a frame of the plate."""
+    """A sequence whose frames are counted in another way than the shot's: nothing of it lies on a
+    frame of the plate."""
     frames, (first, last) = frames_now(shot.state, chosen), span_of(shot.state)
     if not shot.state["film"] or not frames or frames[-1] >= first and frames[0] <= last:
         return []

@@ -36,11 +36,13 @@ from web.stage.stand_ins import extra, shapes, shown, stand_in_from
 from web.stage.ways import ways_of
 
 VAGUE_PX = 2.0  # a shift of a frame whose ± is larger isn't told
-EXPLAINS = 0.6  # a shift, scale and rotation are told where they leave no more than this share of what is off
+# A shift, scale and rotation are told where they leave no more than this share of what is off.
+EXPLAINS = 0.6
 
 
 def measured(shot, number: int | None = None) -> dict:
-    """{"says", "arrows", "names"} of a picture of the film, or of the plate that is worked on. Raises Problem without a camera or stand-ins."""
+    """{"says", "arrows", "names"} of a picture of the film, or of the plate that is worked on.
+    Raises Problem without a camera or stand-ins."""
     frame = None if number is None else frame_at(shot.state, number)
     camera, plate = camera_of_state(shot.state, frame), plate_of(shot)
     items, which = _measurable(shot.state, camera)
@@ -52,7 +54,8 @@ def measured(shot, number: int | None = None) -> dict:
 
 
 def _measurable(state, camera) -> tuple[list[dict], list[int]]:
-    """The stand-ins that are shown, and which of them are measured: the solids that are part of the plate, or all where none is.
+    """The stand-ins that are shown, and which of them are measured: the solids that are part of the
+    plate, or all where none is.
 
     Raises Problem without a camera or stand-ins.
     """
@@ -61,7 +64,8 @@ def _measurable(state, camera) -> tuple[list[dict], list[int]]:
         raise Problem(
             "The plate's edges are compared with the stand-ins', through a matched camera: match the plate and place one first."
         )
-    # A plane stands for a surface, and ends anywhere on it: its borders are measured only where nothing else can be.
+    # A plane stands for a surface, and ends anywhere on it: its borders are measured only where
+    # nothing else can be.
     solid = [index for index, item in enumerate(items) if item.get("kind") != "plane"]
     own = [index for index in solid if extra(items[index], "part_of_plate")]
     return items, own or solid or list(range(len(items)))
@@ -93,13 +97,15 @@ def _measured(digest: str, number: int | None, way: WayIn, transfer: str, text: 
     return {"says": " ".join(says), "arrows": arrows_of(found)}
 
 
-# Over the range ---------------------------------------------------------------------------------------------
+# Over the range
+# ---------------------------------------------------------------------------------------------
 
 KIND = "edges"  # of the job
 
 
 def to_measure(shot) -> tuple[dict[int, dict], list[dict], list[int]]:
-    """The cameras of the marked range's pictures by number, the stand-ins that are shown, and which are measured. Raises Problem."""
+    """The cameras of the marked range's pictures by number, the stand-ins that are shown, and which
+    are measured. Raises Problem."""
     state, film = shot.state, require_film(shot)
     first, last = (number_of(state, frame) for frame in span_of(state))
     cameras = {}
@@ -118,7 +124,8 @@ def to_measure(shot) -> tuple[dict[int, dict], list[dict], list[int]]:
 
 
 def measure_range(shot, progress) -> EdgesOverRange:
-    """Measure the plate's edges on every frame of the marked range, and keep what was found. Raises Problem."""
+    """Measure the plate's edges on every frame of the marked range, and keep what was found. Raises
+    Problem."""
     cameras, items, which = to_measure(shot)
     film, state = require_film(shot), shot.state
     require_reachable(film)
@@ -162,7 +169,8 @@ def _row(found) -> list[float | None] | None:
 
 
 def over_range(shot) -> dict | None:
-    """What was measured over the range, for the page: sentences and curves; None where nothing was."""
+    """What was measured over the range, for the page: sentences and curves; None where nothing
+    was."""
     row = EdgesOverRange.objects.filter(shot=shot).first()
     if row is None or not shot.state["film"]:
         return None

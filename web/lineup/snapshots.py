@@ -1,4 +1,5 @@
-"""Snapshots: what is on the table, kept as a picture, foldered by show, shot, camera, kind and time, with the facts burnt in if wanted."""
+"""Snapshots: what is on the table, kept as a picture, foldered by show, shot, camera, kind and
+time, with the facts burnt in if wanted."""
 
 import re
 from functools import lru_cache
@@ -36,7 +37,8 @@ FONT = (
 
 
 def facts(shot, at, frame: int | None = None) -> list[str]:
-    """The lines that are burnt in: what picture it is, and through which camera; focus and stop where they are known."""
+    """The lines that are burnt in: what picture it is, and through which camera; focus and stop
+    where they are known."""
     camera, state = camera_of_state(shot.state), shot.state
     lens = state["lens"].get("name")
     first = f"{shot.show.name} · {shot.code} · frame {frame_of(shot) if frame is None else frame} · revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
@@ -144,7 +146,8 @@ def keep(
 
 
 def picture_in(folder):
-    """(H, W, 4) linear, premultiplied: what a render's folder holds; an older one has only its PNG."""
+    """(H, W, 4) linear, premultiplied: what a render's folder holds; an older one has only its
+    PNG."""
     path = folder / ("render.exr" if (folder / "render.exr").exists() else "render.png")
     return _read(path, path.stat().st_mtime_ns)
 
@@ -175,7 +178,8 @@ def _alpha(path, _):
 
 
 def values_at(shot, folder, x: float, y: float, number: int | None = None) -> str:
-    """What plate and render have at a place, px: linear light, and the render's alpha. `number`: as in `keep`."""
+    """What plate and render have at a place, px: linear light, and the render's alpha. `number`: as
+    in `keep`."""
     plate = plate_of(shot)
     if plate is None or not (0 <= x < plate.width and 0 <= y < plate.height):
         return ""

@@ -4,7 +4,8 @@ from web.shows.steps import Standing
 
 
 def standing(shot) -> Standing:
-    """Settled with a render of what stands now to lay over the plate; needs the artist where it is of an older camera."""
+    """Settled with a render of what stands now to lay over the plate; needs the artist where it is
+    of an older camera."""
     from web.elements.actions import source_digest
 
     newest = next((one for one in shot.renders.all()[:50] if one.whole), None)

@@ -1,4 +1,5 @@
-"""Begin to take renders in: the one module of this step that knows the tasks, which know how it is done."""
+"""Begin to take renders in: the one module of this step that knows the tasks, which know how it is
+done."""
 
 import re
 import shutil
@@ -27,7 +28,8 @@ def frame_in_name(name: str) -> int | None:
 
 
 def start_return(shot, files) -> Job:
-    """Begin to bring uploaded files back: one picture, or a sequence by the numbers in their names. Raises Problem."""
+    """Begin to bring uploaded files back: one picture, or a sequence by the numbers in their names.
+    Raises Problem."""
     names = [file.name for file in files]
     if not files or len(files) > MOST_FILES:
         raise Problem(f"Choose one picture, or up to {MOST_FILES} of a sequence.", "file")
@@ -70,12 +72,14 @@ def start_return(shot, files) -> Job:
 
 
 def start_again(shot, row: Returned, taken: dict | None) -> Job:
-    """Begin to put one right in another way: as `taken_from` reads, or, with None, as is recognised."""
+    """Begin to put one right in another way: as `taken_from` reads, or, with None, as is
+    recognised."""
     return runner.start(shot, KIND, tasks.take_again, shot.pk, shot.head.number, row.pk, taken)
 
 
 def start_edges(shot) -> Job:
-    """Begin to measure the plate's own edges over the marked range. Raises Problem where there is nothing to measure."""
+    """Begin to measure the plate's own edges over the marked range. Raises Problem where there is
+    nothing to measure."""
     plate_edges.to_measure(shot)
     running = runner.latest(shot, plate_edges.KIND)
     if running and running.under_way:

@@ -1,4 +1,5 @@
-"""Whether a panorama's pictures are stabilised, as the gate chain says or against it, by what they show."""
+"""Whether a panorama's pictures are stabilised, as the gate chain says or against it, by what they
+show."""
 
 import numpy as np
 
@@ -14,7 +15,8 @@ PICTURES = 7  # of the film, evenly over its path
 
 
 def contradiction(shot) -> str:
-    """A sentence where the plate's pictures contradict what the chain says of their stabilising; else empty."""
+    """A sentence where the plate's pictures contradict what the chain says of their stabilising;
+    else empty."""
     step = next(
         (s for s in (shot.state["gate"] or {}).get("steps", []) if s["do"] == "reorient"), None
     )

@@ -85,7 +85,8 @@ def _on_table(shot, query):
 
 
 def _picture_at(shot, frame: str | None) -> int | None:
-    """The number of the film's picture that is looked at; None where it is the one that is worked on, or isn't said."""
+    """The number of the film's picture that is looked at; None where it is the one that is worked
+    on, or isn't said."""
     if not shot.state["film"] or not re.fullmatch(r"-?\d{1,9}", frame or ""):
         return None
     number = number_of(shot.state, int(frame))
@@ -117,7 +118,8 @@ def _alpha_says(own, chosen) -> list:
 
 @require_GET
 def edges(request, show, shot):
-    """How far the plate's own edges lie from the stand-ins', on the frame `at` or on the one that is worked on."""
+    """How far the plate's own edges lie from the stand-ins', on the frame `at` or on the one that
+    is worked on."""
     shot = find(show, shot)
     return JsonResponse(plate_edges.measured(shot, _picture_at(shot, request.GET.get("at"))))
 
@@ -163,7 +165,8 @@ def take(request, show, shot, number):
 
 @require_POST
 def recount(request, show, shot, number):
-    """Count the frames of a sequence that was brought back in another way: `by` more than its files do now."""
+    """Count the frames of a sequence that was brought back in another way: `by` more than its files
+    do now."""
     shot = find(show, shot)
     row = get_object_or_404(Returned, pk=number, shot=shot)
     text = request.POST.get("by", "")

@@ -29,7 +29,8 @@ class DraftLocked(Refused):
 
 
 def part_of(state: MutableMapping) -> dict:
-    """The draft on screen; of a filmed plate with the number of the picture that its marks lie on."""
+    """The draft on screen; of a filmed plate with the number of the picture that its marks lie
+    on."""
     out = {key: copy.deepcopy(state.get(key, empty)) for key, empty in DRAFT_PARTS.items()}
     number = shown(state)
     return out if number is None else out | {"shown": number}
@@ -45,11 +46,13 @@ def put_draft(state: MutableMapping, content: dict) -> None:
 
 
 def edit_match(shot, label, change, base, **more):
-    """`edit`, refusing what would break the document's schema, marks that can't be used (an edge of no length), and changes of a locked draft."""
+    """`edit`, refusing what would break the document's schema, marks that can't be used (an edge of
+    no length), and changes of a locked draft."""
 
     def change_and_check(state):
         locked = state.get("draft", "First") in state.get("draft_locks", ())
-        # What is drawn on all frames of a film may be megabytes: it isn't read where nothing is locked.
+        # What is drawn on all frames of a film may be megabytes: it isn't read where nothing is
+        # locked.
         before = part_of(state) if locked else None
         change(state)
         if locked and part_of(state) != before:
@@ -73,7 +76,8 @@ def fresh_id(state: MutableMapping, letter: str) -> str:
 def set_marks(shot: Shot, marks: list, label: str, base: int | None, run: str = "") -> Shot:
     """All marks as drawn on the plate. Facts about spots that are gone go with them.
 
-    `run` as in `history.edit`: nudges that follow each other. Raises Problem where the schema is broken.
+    `run` as in `history.edit`: nudges that follow each other. Raises Problem where the schema is
+    broken.
     """
 
     def change(state):
@@ -180,7 +184,8 @@ def set_survey(shot: Shot, points: list, base: int | None) -> Shot:
 
 
 def place_surveyed(shot: Shot, name: str, at: list, base: int | None) -> Shot:
-    """A surveyed point placed on the plate, or placed anew. Raises Problem where the survey has no such point."""
+    """A surveyed point placed on the plate, or placed anew. Raises Problem where the survey has no
+    such point."""
 
     def change(state):
         point = next((point for point in state.get("survey", []) if point["name"] == name), None)
@@ -224,11 +229,13 @@ def replace_marks(shot: Shot, new: dict, label: str, base: int | None) -> Shot:
     return edit_match(shot, label, change, base)
 
 
-# Drafts ------------------------------------------------------------------------------------------------------------------
+# Drafts
+# ------------------------------------------------------------------------------------------------------------------
 
 
 def keep_draft(shot: Shot, name: str, base: int | None) -> Shot:
-    """Keep the match on screen under its name, and go on with a copy called `name`. Raises Problem where the name is empty or taken."""
+    """Keep the match on screen under its name, and go on with a copy called `name`. Raises Problem
+    where the name is empty or taken."""
     name = name.strip()[:60]
 
     def change(state):
@@ -280,7 +287,8 @@ def continue_draft(shot: Shot, name: str, base: int | None) -> Shot:
 
 
 def remove_draft(shot: Shot, name: str, base: int | None) -> Shot:
-    """Take a draft away that isn't on screen; undo brings it back. Raises Problem where it is locked."""
+    """Take a draft away that isn't on screen; undo brings it back. Raises Problem where it is
+    locked."""
 
     def change(state):
         if name in state.get("draft_locks", ()):
@@ -317,7 +325,8 @@ def set_focal(shot: Shot, focal: dict | None, base: int | None) -> Shot:
 
 
 def change_item(shot: Shot, id_: str, label: str, alter, base: int | None) -> Shot:
-    """Alter one mark or fact by id; `alter(item)` returns it, or None to take it out. Raises Problem where there is none."""
+    """Alter one mark or fact by id; `alter(item)` returns it, or None to take it out. Raises
+    Problem where there is none."""
 
     def change(state):
         if id_ == "lens":  # the given focal length: switched off it is kept, not used

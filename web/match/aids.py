@@ -1,6 +1,8 @@
-"""Aids for the eye over the plate: grids on walls, a person, a cube, a room, how far the floor can be trusted.
+"""Aids for the eye over the plate: grids on walls, a person, a cube, a room, how far the floor can
+be trusted.
 
-What is shown is the page's `Wish`, which it sends with every question; the answer is paths and labels.
+What is shown is the page's `Wish`, which it sends with every question; the answer is paths and
+labels.
 """
 
 from typing import Annotated
@@ -41,7 +43,8 @@ class Wish(msgspec.Struct, frozen=True):
 def draw(camera, fit, wanted: Wish, show, reach_of) -> dict:
     """{"paths", "labels"} for a camera with a place in the world; empty without one.
 
-    reach_of: gives the camera's `Reach` or `FrameReach`, or None where nothing is known of its ±; asked only if the map is wished for.
+    reach_of: gives the camera's `Reach` or `FrameReach`, or None where nothing is known of its ±;
+    asked only if the map is wished for.
     """
     paths, labels = [], []
     if camera is None or None in fit["camera"]["position_m"]:
@@ -84,7 +87,8 @@ def draw(camera, fit, wanted: Wish, show, reach_of) -> dict:
 
 
 def floor_map(camera, reach, show) -> dict:
-    """Over a raster of the plate: how far the floor's point that is seen there may be off, in px as a circle's radius × 10 and in words with cm."""
+    """Over a raster of the plate: how far the floor's point that is seen there may be off, in px as
+    a circle's radius × 10 and in words with cm."""
     width, height = camera.grid.width, camera.grid.height
     step = width / MAP_ACROSS
     x, y = np.meshgrid((np.arange(MAP_ACROSS) + 0.5) * step, np.arange(step / 2, height, step))

@@ -1,8 +1,9 @@
-"""The verbs on tracks that are placed by hand: where a point lies on a frame, and how it is followed from there.
+"""The verbs on tracks that are placed by hand: where a point lies on a frame, and how it is
+followed from there.
 
-What a track is followed by stands in its `about`, by picture number: `reach` of its window, `offset` from its pattern,
-`first` and `last` picture, and `stale` where these or its places have changed since it was followed. `apart` is what
-following found.
+What a track is followed by stands in its `about`, by picture number: `reach` of its window,
+`offset` from its pattern, `first` and `last` picture, and `stale` where these or its places have
+changed since it was followed. `apart` is what following found.
 """
 
 from collections.abc import Callable, Iterable
@@ -22,7 +23,8 @@ FARTHEST_OFFSET_PX = 200.0
 
 
 def keys_of(tracks: Tracks, id_: str) -> tuple[tuple[int, float, float], ...]:
-    """Where a track was placed by hand: (picture, x, y) in order. A found one that nobody touched has its first place."""
+    """Where a track was placed by hand: (picture, x, y) in order. A found one that nobody touched
+    has its first place."""
     index = tracks.ids.index(id_)
     rows = np.arange(tracks.starts[index], tracks.starts[index + 1])
     placed = rows[tracks.state[rows] == PLACED]
@@ -101,7 +103,8 @@ def take_back(shot: Shot, id_: str, number: int, base: int | None) -> Shot:
 def set_offset(
     shot: Shot, id_: str, number: int, at: tuple[float, float], base: int | None
 ) -> Shot:
-    """The point of a track lies beside the pattern that is followed: at `at` on a picture, where the pattern stays."""
+    """The point of a track lies beside the pattern that is followed: at `at` on a picture, where
+    the pattern stays."""
 
     def change(tracks: Tracks) -> Tracks:
         require_chosen(tracks, [id_])
@@ -186,7 +189,8 @@ def join(shot: Shot, ids: list[str], base: int | None) -> Shot:
 
 
 def followed(found: Tracks, span: tuple[int, int], apart: dict[str, float]) -> Callable:
-    """What following changes: places within a span of pictures are those found; those outside stay."""
+    """What following changes: places within a span of pictures are those found; those outside
+    stay."""
 
     def change(tracks: Tracks) -> Tracks:
         chosen = np.array([id_ in set(found.ids) for id_ in tracks.ids], bool)
@@ -209,7 +213,8 @@ def _two(ids: list[str]) -> tuple[str, str]:
 
 
 def _as_placed(tracks: Tracks, id_: str) -> Tracks:
-    """A found track as one that the artist has taken over: where it begins is where it was placed."""
+    """A found track as one that the artist has taken over: where it begins is where it was
+    placed."""
     index = tracks.ids.index(id_)
     own = slice(tracks.starts[index], tracks.starts[index + 1])
     if not (tracks.state[own] == PLACED).any():

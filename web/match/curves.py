@@ -10,7 +10,8 @@ MOST_POINTS = 400  # of a curve: more can't be told apart at this width
 
 @dataclass(frozen=True)
 class Curve:
-    """One drawn quantity. line, band: SVG paths in a box of WIDTH × HEIGHT; low, high: what its bottom and top are."""
+    """One drawn quantity. line, band: SVG paths in a box of WIDTH × HEIGHT; low, high: what its
+    bottom and top are."""
 
     name: str
     unit: str
@@ -29,7 +30,8 @@ def curve(
     places: int = 3,
     from_zero: bool = False,
 ) -> Curve | None:
-    """A quantity over all frames of a range; None where it is known nowhere. A frame without it is a gap."""
+    """A quantity over all frames of a range; None where it is known nowhere. A frame without it is
+    a gap."""
     known = [value for value in values if value is not None]
     if not known:
         return None

@@ -1,4 +1,5 @@
-"""The Match step's typed evidence: facts, marks by number, the lens, planes; switching, widening, removing."""
+"""The Match step's typed evidence: facts, marks by number, the lens, planes; switching, widening,
+removing."""
 
 from django.http import HttpResponse
 from django.shortcuts import render
@@ -72,7 +73,8 @@ def set_lens(request, show, shot):
 
 @require_POST
 def hold(request, show, shot, what):
-    """A remedy: hold what the marks don't determine. The centre in the middle, or the lens straight (or as given)."""
+    """A remedy: hold what the marks don't determine. The centre in the middle, or the lens straight
+    (or as given)."""
     shot = find(show, shot)
     lens = {
         key: value

@@ -1,4 +1,5 @@
-"""Typed facts: a form for each kind, which gives the match document's fact. Lengths are text with units, in the show's unit where bare."""
+"""Typed facts: a form for each kind, which gives the match document's fact. Lengths are text with
+units, in the show's unit where bare."""
 
 import math
 from typing import Any
@@ -40,7 +41,8 @@ def _given(value) -> str:
 
 
 class FactForm(forms.Form):
-    """A value and its ±. `initial_of` shows a stored fact; `fact()` is what was typed, once the form is valid."""
+    """A value and its ±. `initial_of` shows a stored fact; `fact()` is what was typed, once the
+    form is valid."""
 
     kind, title, verb = "", "", "Add the fact"
     plus_minus = forms.CharField(label="±", max_length=40, required=False)

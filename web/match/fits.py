@@ -1,4 +1,5 @@
-"""From a shot's state to its match document, fit and camera. Every step that needs the camera asks here."""
+"""From a shot's state to its match document, fit and camera. Every step that needs the camera asks
+here."""
 
 import hashlib
 import json
@@ -73,7 +74,8 @@ def digest_of(document: dict) -> str:
 
 @once
 def fit_of(state: MutableMapping) -> dict | None:
-    """The fit of a shot's state, from the store or solved now, always from a cold start; None without a plate."""
+    """The fit of a shot's state, from the store or solved now, always from a cold start; None
+    without a plate."""
     document = document_of(state)
     if document is None:
         return None
@@ -89,14 +91,16 @@ def optimum_of(state: MutableMapping) -> tuple[System, Optimum]:
 
 
 def _solved(digest: str, document: dict) -> StoredFit:
-    """Solve and store; when several ask for the same new fit at once, one solves and the others wait for it."""
+    """Solve and store; when several ask for the same new fit at once, one solves and the others
+    wait for it."""
     with alone("fit", digest):
         stored = StoredFit.objects.filter(digest=digest).first()
         return stored or _kept(StoredFit(digest=digest, fit=solve(document).document))
 
 
 def _kept(fit: StoredFit) -> StoredFit:
-    """Store a fit, unless somebody else has; one that can't be stored (a full disk, say) still is the fit."""
+    """Store a fit, unless somebody else has; one that can't be stored (a full disk, say) still is
+    the fit."""
     try:
         with transaction.atomic():
             return StoredFit.objects.get_or_create(digest=fit.digest, defaults={"fit": fit.fit})[0]
@@ -107,7 +111,8 @@ def _kept(fit: StoredFit) -> StoredFit:
 
 @once
 def still_camera_of(state: MutableMapping) -> Camera | None:
-    """The camera that the marks of the picture that is worked on give, with its place in the world; None where the fit has none."""
+    """The camera that the marks of the picture that is worked on give, with its place in the world;
+    None where the fit has none."""
     fit = fit_of(state)
     if not fit or not fit["ok"] or None in fit["camera"]["position_m"]:
         return None
@@ -116,7 +121,8 @@ def still_camera_of(state: MutableMapping) -> Camera | None:
 
 @once
 def lens_of_match(state: MutableMapping) -> FoundLens | None:
-    """The matched lens, for the Gate step's figures; None where the fit has none, or the gate isn't known."""
+    """The matched lens, for the Gate step's figures; None where the fit has none, or the gate isn't
+    known."""
     fit = fit_of(state)
     if not fit or not fit["ok"] or not state["gate"] or fit["determined"]["focal"] == "no":
         return None

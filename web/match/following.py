@@ -78,7 +78,8 @@ def follow(shot: Shot, wanted: int, reach: int, progress: Progress) -> Shot:
 
 
 def follow_spots(shot: Shot, reach: int, progress: Progress) -> Shot:
-    """Follow the spots of the picture that is worked on, forward and back; what is known of them goes along.
+    """Follow the spots of the picture that is worked on, forward and back; what is known of them
+    goes along.
 
     A spot that was followed before is followed anew.
     """
@@ -108,7 +109,8 @@ def follow_spots(shot: Shot, reach: int, progress: Progress) -> Shot:
 
 
 def follow_by_hand(shot: Shot, ids: list[str], progress: Progress) -> Shot:
-    """Follow tracks from where they were placed by hand, and after them those that were changed meanwhile."""
+    """Follow tracks from where they were placed by hand, and after them those that were changed
+    meanwhile."""
     film = require_film(shot)
     numbers = numbers_to_follow(shot, film)
     stuck: set[str] = set()
@@ -238,7 +240,8 @@ def _in_order(area: dict) -> list[str]:
 
 
 def solve_path(shot: Shot, progress: Progress) -> Shot:
-    """Solve the path and make it the shot's. Raises Problem with the sentence where there is none."""
+    """Solve the path and make it the shot's. Raises Problem with the sentence where there is
+    none."""
     document = film_document(shot.state)
     if document is None:
         raise Problem("A path needs a filmed plate.")
@@ -259,7 +262,8 @@ def solve_path(shot: Shot, progress: Progress) -> Shot:
 
 
 def said_of_pictures(film: Film) -> list[tuple[int, str]]:
-    """(number, kind) of pictures that following found to be a cut, twice the same, or unlike their neighbours."""
+    """(number, kind) of pictures that following found to be a cut, twice the same, or unlike their
+    neighbours."""
     path = film.folder / REMARKS
     if not path.exists():
         return []

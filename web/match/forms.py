@@ -1,4 +1,5 @@
-"""What may come in about a mark, the focal length and a survey. Lengths are text with units, in the show's unit where bare."""
+"""What may come in about a mark, the focal length and a survey. Lengths are text with units, in the
+show's unit where bare."""
 
 from django import forms
 
@@ -51,7 +52,8 @@ def _millimetres(text, name) -> float:
 
 
 class MarkForm(forms.Form):
-    """Everything typed about one mark. Coordinates in px; a spot's place in the world in the show's unit, empty where unknown."""
+    """Everything typed about one mark. Coordinates in px; a spot's place in the world in the show's
+    unit, empty where unknown."""
 
     name = forms.CharField(required=False, max_length=60)
     axis = forms.ChoiceField(required=False, choices=AXIS_CHOICES)

@@ -1,4 +1,5 @@
-"""Keep-out areas of a filmed plate: drawn, shaped on other pictures, removed; and taking away what was followed in them."""
+"""Keep-out areas of a filmed plate: drawn, shaped on other pictures, removed; and taking away what
+was followed in them."""
 
 from collections.abc import Mapping, Sequence
 
@@ -56,7 +57,8 @@ def shape(shot: Shot, id_: str, number: int, polygon: Polygon, base: int | None)
 def add_corner(
     shot: Shot, id_: str, number: int, index: int, share: float, polygon: Polygon, base: int | None
 ) -> Shot:
-    """One more corner behind the one at `index`, on every picture at a share of the way to the next; on this one as `polygon` has it."""
+    """One more corner behind the one at `index`, on every picture at a share of the way to the
+    next; on this one as `polygon` has it."""
     _require_polygon(polygon)
 
     def change(area):

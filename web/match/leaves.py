@@ -1,4 +1,5 @@
-"""Leaves of the report that take work of their own: the kit, what to measure next, the floor, drafts and revisions."""
+"""Leaves of the report that take work of their own: the kit, what to measure next, the floor,
+drafts and revisions."""
 
 import math
 
@@ -145,7 +146,8 @@ def drafts(shot) -> dict:
 
 
 def state_of_draft(shot, name: str) -> dict:
-    """The shot's state as it would be with another draft on screen. Raises Problem where there is none."""
+    """The shot's state as it would be with another draft on screen. Raises Problem where there is
+    none."""
     if name not in shot.state.get("drafts", {}):
         raise Problem(f"There is no draft “{name}”.")
     content = shot.state["drafts"][name]
@@ -155,7 +157,8 @@ def state_of_draft(shot, name: str) -> dict:
 
 
 def compared(shot, other: dict) -> list[dict]:
-    """The figures of the fit on screen and of another state, and by how many σ they differ, the ± of both together."""
+    """The figures of the fit on screen and of another state, and by how many σ they differ, the ±
+    of both together."""
     mine, theirs = fit_of(shot.state), fit_of(other)
     if not (mine and mine["ok"] and theirs and theirs["ok"]):
         return []

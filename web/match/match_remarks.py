@@ -18,7 +18,8 @@ QUANTITIES = {
 
 
 def sorted_remarks(shot, fit: dict | None) -> dict[str, list[Remark]]:
-    """`pressing`: what needs the artist, above the figures; `notes`: what is good to know, below them."""
+    """`pressing`: what needs the artist, above the figures; `notes`: what is good to know, below
+    them."""
     found = remarks(shot, fit)
     return {
         "pressing": [

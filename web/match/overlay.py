@@ -1,4 +1,5 @@
-"""What the Match step draws over the plate, as JSON for the page: paths in plate pixels and labels. Computed by the Camera."""
+"""What the Match step draws over the plate, as JSON for the page: paths in plate pixels and labels.
+Computed by the Camera."""
 
 import numpy as np
 
@@ -21,7 +22,8 @@ def path_of(pieces) -> str:
 
 
 def spacing_for(camera: Camera, unit_metres: float) -> float:
-    """A round grid spacing, in whole or simple parts of the show's unit, near a sixth of the camera's distance from the origin."""
+    """A round grid spacing, in whole or simple parts of the show's unit, near a sixth of the
+    camera's distance from the origin."""
     target = max(float(np.linalg.norm(camera.position)), 1e-6) / 7 / unit_metres
     return min(SPACINGS, key=lambda s: abs(np.log(s / target))) * unit_metres
 
@@ -29,7 +31,8 @@ def spacing_for(camera: Camera, unit_metres: float) -> float:
 def draw(
     camera: Camera | None, fit: dict, marks: list, length_unit: str, residuals: bool = True
 ) -> dict:
-    """{"paths": [{"class", "d"}], "labels": [{"x", "y", "text", "class"}]} for a fit; empty without a camera."""
+    """{"paths": [{"class", "d"}], "labels": [{"x", "y", "text", "class"}]} for a fit; empty without
+    a camera."""
     paths, labels = [], []
     if camera is None:
         return {"paths": paths, "labels": labels, "says": ""}

@@ -55,7 +55,8 @@ class _Seen(NamedTuple):
 
 
 def _seen(state, fit) -> _Seen:
-    """The camera of the marks of the frame that is worked on; the path's, where they don't give one a place."""
+    """The camera of the marks of the frame that is worked on; the path's, where they don't give one
+    a place."""
     document = document_of(state)
     camera = camera_of(fit, document) if fit and fit["ok"] else None
     placed = camera is not None and fit["determined"]["scale"] == "solved"
@@ -103,7 +104,8 @@ def data(shot, wished=None, straightened=False) -> dict:
 
 @once
 def survey(state) -> list[dict]:
-    """The surveyed points: which are placed, and where each other should be seen: at px, and the ellipse of one σ."""
+    """The surveyed points: which are placed, and where each other should be seen: at px, and the
+    ellipse of one σ."""
     points, fit = state["survey"], fit_of(state)
     if not points:
         return []

@@ -1,4 +1,5 @@
-"""The Match step's parts of the state, after the schema of the match document. They mean something only together."""
+"""The Match step's parts of the state, after the schema of the match document. They mean something
+only together."""
 
 from aperture.match import document
 from web.shows.schemas import ID, NUMBER, listed, maybe, numbers, record, table, text
@@ -69,7 +70,8 @@ PARTS = (
         "tracks",
         camera=True,
     ),
-    # The rolling shutter's readout: null where there is none; milliseconds, null where they are to be solved for, and ±.
+    # The rolling shutter's readout: null where there is none; milliseconds, null where they are to
+    # be solved for, and ±.
     Part(
         "readout",
         None,

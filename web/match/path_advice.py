@@ -8,7 +8,8 @@ from web.match.path_fits import path_fit
 
 
 def context(shot, wanted: str) -> dict[str, Any]:
-    """For `_path_advice.html`: the quantities that are set, the one that is wanted or the first, and what would shrink its ±."""
+    """For `_path_advice.html`: the quantities that are set, the one that is wanted or the first,
+    and what would shrink its ±."""
     fit = path_fit(shot.state) or {}
     told = fit.get("advice") or {}
     shift = shot.state["shift"] - shot.state["path"]["shift"] if fit else 0

@@ -1,4 +1,5 @@
-"""The report of the Match page: six leaves, of which a browser is sent the one that it has open; the others come once they are chosen."""
+"""The report of the Match page: six leaves, of which a browser is sent the one that it has open;
+the others come once they are chosen."""
 
 from django.shortcuts import render
 
@@ -28,7 +29,8 @@ KINDS = (("across", "X"), ("up", "Y"), ("along", "Z"), ("bow", "⌒"), ("spot", 
 
 
 def context(shot, leaf: str | None = None, forms: dict | None = None) -> dict:
-    """What the report's template shows with one leaf filled; with all of them where `leaf` isn't known or `forms` hold sentences."""
+    """What the report's template shows with one leaf filled; with all of them where `leaf` isn't
+    known or `forms` hold sentences."""
     # A photograph has no tracks.
     there = {key: name for key, name in LEAVES.items() if key != "tracks" or shot.state["film"]}
     filled = tuple(there) if leaf not in there or forms else (leaf,)
@@ -142,7 +144,8 @@ def renewed(request, shot, forms: dict | None = None):
 
 
 def answer(request, shot, forms: dict | None = None):
-    """The report anew, with 422 where `forms` hold sentences; the page's script is told to fetch the marks."""
+    """The report anew, with 422 where `forms` hold sentences; the page's script is told to fetch
+    the marks."""
     response = renewed(request, shot, forms)
     if forms:
         response.status_code = 422

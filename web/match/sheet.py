@@ -265,7 +265,8 @@ def _own_unit(residual, show) -> str:
 
 
 def vanishing_map(shot, fit: dict | None) -> dict | None:
-    """Where the world's axes vanish, drawn small around the plate: {"box", "plate", "points"} in px of the plate; None without a camera."""
+    """Where the world's axes vanish, drawn small around the plate: {"box", "plate", "points"} in px
+    of the plate; None without a camera."""
     if not fit or not fit["ok"]:
         return None
     camera = camera_of(fit, document_of(shot.state))

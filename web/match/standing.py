@@ -6,7 +6,8 @@ from web.shows.steps import Standing
 
 
 def standing(shot) -> Standing:
-    """Settled with a fit in real size and no conflicts; needs the artist where evidence disagrees or gives no camera."""
+    """Settled with a fit in real size and no conflicts; needs the artist where evidence disagrees
+    or gives no camera."""
     if (move := served(shot.state)) is not None:
         says = f"move {move.name}"[:40]
         return Standing("settled", says) if move.path is not None else Standing("needs", says)

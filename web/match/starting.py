@@ -22,7 +22,8 @@ def _require_idle(shot: Shot) -> None:
 
 
 def start_following(shot: Shot, wanted: int, reach: int) -> Job:
-    """Begin to follow points. Raises Problem where there is no film, too short a range, or it is done already."""
+    """Begin to follow points. Raises Problem where there is no film, too short a range, or it is
+    done already."""
     film = require_film(shot)
     following.numbers_to_follow(shot, film)
     _require_idle(shot)
@@ -30,7 +31,8 @@ def start_following(shot: Shot, wanted: int, reach: int) -> Job:
 
 
 def start_following_spots(shot: Shot, reach: int) -> Job:
-    """Begin to follow the spots of the picture that is worked on. Raises Problem as `start_following`, and without a spot."""
+    """Begin to follow the spots of the picture that is worked on. Raises Problem as
+    `start_following`, and without a spot."""
     film = require_film(shot)
     following.numbers_to_follow(shot, film)
     following.spots_to_follow(shot)
@@ -41,8 +43,8 @@ def start_following_spots(shot: Shot, reach: int) -> Job:
 def start_by_hand(shot: Shot, ids: list[str], only_if_idle: bool = False) -> Job | None:
     """Begin to follow tracks from where they were placed by hand.
 
-    None with `only_if_idle` where that can't be done now; following that is under way takes them afterwards.
-    Raises Problem else.
+    None with `only_if_idle` where that can't be done now; following that is under way takes them
+    afterwards. Raises Problem else.
     """
     try:
         following.numbers_to_follow(shot, require_film(shot))
@@ -55,7 +57,8 @@ def start_by_hand(shot: Shot, ids: list[str], only_if_idle: bool = False) -> Job
 
 
 def start_solving(shot: Shot) -> Job:
-    """Begin to solve the path. Raises Problem where nothing has been followed, or it is done already."""
+    """Begin to solve the path. Raises Problem where nothing has been followed, or it is done
+    already."""
     require_film(shot)
     if not shot.state["tracks"]:
         raise Problem("Nothing has been followed yet: follow points first.")

@@ -1,4 +1,5 @@
-"""The Match step's helpers: refining, proposals, the survey, the kit, what to measure next, the straightened plate, drafts."""
+"""The Match step's helpers: refining, proposals, the survey, the kit, what to measure next, the
+straightened plate, drafts."""
 
 import json
 from functools import lru_cache
@@ -40,11 +41,13 @@ def _pixels(shot) -> np.ndarray:
     return working_pixels(plate)
 
 
-# Refining and proposals --------------------------------------------------------------------------------------------------
+# Refining and proposals
+# --------------------------------------------------------------------------------------------------
 
 
 def _refined(pixels, mark: dict, transfer: str, lossy: bool) -> tuple[dict, float]:
-    """The mark at the picture's gradient, and by how far it moved, px; `lossy` as `refine_edge` has it.
+    """The mark at the picture's gradient, and by how far it moved, px; `lossy` as `refine_edge` has
+    it.
 
     Raises Problem where the picture has nothing there.
     """
@@ -179,7 +182,8 @@ def _offer_key(shot) -> tuple:
 
 @lru_cache(maxsize=8)
 def _offered(digest, folder, principal, bend, transfer, lossy, document_text):
-    """The best segments as marks that agree with a document: for each axis, and how they are weighed."""
+    """The best segments as marks that agree with a document: for each axis, and how they are
+    weighed."""
     pixels = working_pixels(Plate.objects.get(digest=digest))
     found = _proposed(digest, folder, principal, bend)
     document = loads(document_text)
@@ -218,7 +222,8 @@ def take(request, show, shot):
     return saved(request, actions.add_marks(shot, marks, label, base))
 
 
-# Survey ------------------------------------------------------------------------------------------------------------------
+# Survey
+# ------------------------------------------------------------------------------------------------------------------
 
 
 @require_POST
@@ -251,7 +256,8 @@ def place(request, show, shot):
     return saved(request, shot)
 
 
-# Kit and advice ----------------------------------------------------------------------------------------------------------
+# Kit and advice
+# ----------------------------------------------------------------------------------------------------------
 
 
 @require_GET
@@ -309,7 +315,8 @@ def floor(request, show, shot):
 
 @require_GET
 def straight_plate(request, show, shot):
-    """The plate as a lens without distortion would have drawn it, of the same focal length; JPEG of the proxy's size."""
+    """The plate as a lens without distortion would have drawn it, of the same focal length; JPEG of
+    the proxy's size."""
     import cv2
 
     shot = find(show, shot)
@@ -328,7 +335,8 @@ def straight_plate(request, show, shot):
     )
 
 
-# Drafts ------------------------------------------------------------------------------------------------------------------
+# Drafts
+# ------------------------------------------------------------------------------------------------------------------
 
 
 @require_POST

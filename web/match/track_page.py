@@ -1,4 +1,5 @@
-"""What the Tracks leaf of the Match page shows: what was followed, what is said of it, the path and its curves."""
+"""What the Tracks leaf of the Match page shows: what was followed, what is said of it, the path and
+its curves."""
 
 from typing import Any
 
@@ -164,7 +165,8 @@ def _place(told, id_, show) -> str:
 
 
 def figures(shot) -> list[Row]:
-    """The rows of the shot's path: what it is, lens, how well it fits, and what of it is set. The path must be solved."""
+    """The rows of the shot's path: what it is, lens, how well it fits, and what of it is set. The
+    path must be solved."""
     fit = path_fit(shot.state)
     camera, plus_minus, known = fit["camera"], fit["plus_minus"], determined(shot.state)
     pans = fit["path"]["pan_deg"]
@@ -248,7 +250,8 @@ FAR_OFF = 100.0
 
 
 def _doubtful(shot, fit) -> list[dict[str, Any]]:
-    """The tracks that had better be dropped, by the reason, with what the fit would gain; those that are off aren't told."""
+    """The tracks that had better be dropped, by the reason, with what the fit would gain; those
+    that are off aren't told."""
     tracks = tracks_of(shot.state)
     there = {id_ for id_ in tracks.ids if not tracks.about.get(id_, {}).get("off")}
     shift = shot.state["shift"] - shot.state["path"]["shift"]
@@ -302,7 +305,8 @@ def _readout(fit) -> list[Row]:
 
 
 def _residuals(residuals) -> list[Row]:
-    """Weighted by what each place tells; an edge slides along itself, which the plain figure counts in full."""
+    """Weighted by what each place tells; an edge slides along itself, which the plain figure counts
+    in full."""
     rows = [Row("Residual, plain", f"{residuals['rms_px']:.3f} px", origin="solved")]
     if "weighted_px" in residuals:  # else solved before there was one
         rows.insert(0, Row("Residual", f"{residuals['weighted_px']:.3f} px", "", "solved"))
@@ -342,7 +346,8 @@ def _distortion(camera, plus_minus) -> list[Row]:
 
 
 def _curves(shot, fit) -> list[Curve]:
-    """Position, direction and residual over the frames; lengths in the show's unit where the size is set."""
+    """Position, direction and residual over the frames; lengths in the show's unit where the size
+    is set."""
     path, out = fit["path"], []
     known = fit["determined"]["scale"] == "solved"
     unit = shot.show.length_unit if known else ""

@@ -29,8 +29,9 @@ Verb = Literal[
 class Wish(Edit, frozen=True, kw_only=True):
     """A verb on chosen tracks.
 
-    `frame` and `at`, px of the plate: for those about a place on a frame; `frames`: one for each id; `reach`: half a window's side;
-    `length`, `plus_minus` and `readout` as typed; `shutter`: whether a readout is known, or to be solved for.
+    `frame` and `at`, px of the plate: for those about a place on a frame; `frames`: one for each
+    id; `reach`: half a window's side; `length`, `plus_minus` and `readout` as typed; `shutter`:
+    whether a readout is known, or to be solved for.
     """
 
     verb: Verb
@@ -47,7 +48,8 @@ class Wish(Edit, frozen=True, kw_only=True):
 
 
 def carry_out(shot: Shot, wish: Wish) -> tuple[Shot, list[str]]:
-    """Carry out what is wished; the shot, and the tracks that are chosen from now on, if it says so."""
+    """Carry out what is wished; the shot, and the tracks that are chosen from now on, if it says
+    so."""
     if wish.verb == "place":
         number = tracking.picture_of(shot.state, wish.frame)
         shot, id_ = by_hand.place(shot, number, wish.at, wish.revision)

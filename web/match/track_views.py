@@ -1,4 +1,5 @@
-"""The Tracks leaf of the Match page: beginning the long work, the tracks for the page's script, and the verbs on them."""
+"""The Tracks leaf of the Match page: beginning the long work, the tracks for the page's script, and
+the verbs on them."""
 
 from collections.abc import Sequence
 
@@ -33,7 +34,8 @@ def _whole(request, name: str, least: int, most: int) -> int:
 
 @require_POST
 def follow(request, show, shot):
-    """Begin to follow points through the marked range, or the spots of the frame that is worked on (`what`)."""
+    """Begin to follow points through the marked range, or the spots of the frame that is worked on
+    (`what`)."""
     shot = find(show, shot)
     reach = _whole(request, "reach", min(following.REACHES), max(following.REACHES))
     if request.POST.get("what") == "spots":
@@ -54,9 +56,9 @@ def solve(request, show, shot):
 
 @require_GET
 def arrays(request, show, shot):
-    """The tracks for the page's script, little-endian: how many places, then of all the track and the picture
-    (int32), x, y and the residual (float32, px; −1 where the place isn't part of the path, −2 where nothing is solved),
-    and whether it was placed by hand (uint8).
+    """The tracks for the page's script, little-endian: how many places, then of all the track and
+    the picture (int32), x, y and the residual (float32, px; −1 where the place isn't part of the
+    path, −2 where nothing is solved), and whether it was placed by hand (uint8).
     """
     shot = find(show, shot)
     tracks = tracking.tracks_of(shot.state)
@@ -104,7 +106,8 @@ def told(request, show, shot):
 
 
 def _leverages(state, ids: Sequence[str]) -> list[float]:
-    """Of each track the share of what the path's tracks determine; 0 where nothing is solved of it."""
+    """Of each track the share of what the path's tracks determine; 0 where nothing is solved of
+    it."""
     points_ = (path_fit(state) or {"points": {}})["points"]
     return [points_.get(id_, {}).get("leverage") or 0.0 for id_ in ids]
 
@@ -136,7 +139,8 @@ class Looked(Message, frozen=True):
 
 @require_POST
 def guides(request, show, shot):
-    """The guides and aids of the path's camera on a frame: what is drawn over it while it is looked at."""
+    """The guides and aids of the path's camera on a frame: what is drawn over it while it is looked
+    at."""
     looked = read(request, Looked)
     return JsonResponse(page.overlay_at(find(show, shot), looked.frame, looked.aids))
 
@@ -199,7 +203,8 @@ def table(request, show, shot):
 
 @require_POST
 def take_table(request, show, shot):
-    """Take tracks from a table of frame, name, x, y, with the origin and pixel centres that were asked."""
+    """Take tracks from a table of frame, name, x, y, with the origin and pixel centres that were
+    asked."""
     shot = find(show, shot)
     require_film(shot)
     upload = given_file(request, "table", "a table of points, a .csv or .txt file", MOST_BYTES)

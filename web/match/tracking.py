@@ -1,7 +1,7 @@
 """The tracks of a filmed plate in the shot's state: reading them, and the verbs that change them.
 
-The part `tracks` holds the digest of their arrays in the blob store, which count by picture number, so that a shot
-that is shifted need not write them anew.
+The part `tracks` holds the digest of their arrays in the blob store, which count by picture number,
+so that a shot that is shifted need not write them anew.
 """
 
 import functools
@@ -193,7 +193,8 @@ def remove_fact(shot: Shot, id_: str, base: int | None) -> Shot:
 def set_readout(
     shot: Shot, solved: bool, ms: float | None, plus_minus: float, base: int | None
 ) -> Shot:
-    """How long a frame is read from its first row to its last; None, and not to be solved for: all at once."""
+    """How long a frame is read from its first row to its last; None, and not to be solved for: all
+    at once."""
     if ms is not None and not 0 < ms <= MOST_READOUT_MS:
         raise Problem(f"A readout time lies between 0 and {MOST_READOUT_MS:.0f} ms.", "readout")
 
@@ -227,7 +228,8 @@ def set_zoom(shot: Shot, zooms: bool, base: int | None) -> Shot:
 
 
 def add_focals(shot: Shot, rows: list[tuple[int, float, float]], base: int | None) -> Shot:
-    """What is known of a zoom's focal length: (picture, mm, ±); what was known of the same picture is replaced."""
+    """What is known of a zoom's focal length: (picture, mm, ±); what was known of the same picture
+    is replaced."""
 
     def change(state):
         if not state["zoom"]:
@@ -271,7 +273,8 @@ def on_frame(state: Mapping, fact: dict) -> dict:
 
 
 def picture_of(state: MutableMapping, frame: int) -> int:
-    """The picture number by which a fact about a frame is kept. Raises Problem where there is none."""
+    """The picture number by which a fact about a frame is kept. Raises Problem where there is
+    none."""
     number = number_of(state, frame)
     film = state["film"]
     if not film["first"] <= number <= film["last"]:
@@ -280,7 +283,8 @@ def picture_of(state: MutableMapping, frame: int) -> int:
 
 
 def turned(state: MutableMapping, move: Callable[[np.ndarray], np.ndarray], factor: float) -> None:
-    """Take tracks and keep-out areas along where the picture below them is turned; a path from before isn't one any more."""
+    """Take tracks and keep-out areas along where the picture below them is turned; a path from
+    before isn't one any more."""
     tracks = tracks_of(state)
     if len(tracks):
         moved = _moved(tracks, move, factor)

@@ -1,4 +1,5 @@
-"""The Match step's page. A drag asks `preview` for its consequences; when it ends, `save` appends one revision."""
+"""The Match step's page. A drag asks `preview` for its consequences; when it ends, `save` appends
+one revision."""
 
 import msgspec
 from django.http import Http404, HttpResponse, JsonResponse
@@ -50,7 +51,8 @@ def leaf(request, show, shot, leaf):
 
 
 class Drawn(Edit, frozen=True, kw_only=True):
-    """The marks as they are drawn on the page; `run` as in `history.edit`; `later`: the page asks for what follows from them by itself."""
+    """The marks as they are drawn on the page; `run` as in `history.edit`; `later`: the page asks
+    for what follows from them by itself."""
 
     marks: list
     label: Text = "Marks"
@@ -117,7 +119,8 @@ def save(request, show, shot):
 
 @require_http_methods(["GET", "POST"])
 def state(request, show, shot):
-    """The marks and overlay as they are now; POST with the aids that the page wishes for, and whether for the report."""
+    """The marks and overlay as they are now; POST with the aids that the page wishes for, and
+    whether for the report."""
     asked = read(request, Asked)
     shot = find(show, shot)
     if asked.report:

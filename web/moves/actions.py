@@ -42,8 +42,8 @@ def take(shot: Shot, name: str, data: bytes, recipe: Recipe | None, base: int | 
 
 
 def new_item(state, name: str) -> dict:
-    """The id and the name of one more move, which stands where its own space is. Raises Problem where
-    a shot holds no more.
+    """The id and the name of one more move, which stands where its own space is. Raises Problem
+    where a shot holds no more.
     """
     if len(state["moves"]) >= MOST_MOVES:
         raise Problem(f"A shot holds {MOST_MOVES} moves. Remove one first.")

@@ -22,7 +22,8 @@ SMALLEST, LARGEST = 1e-4, 1e4  # of a move's scale
 
 @dataclass(frozen=True)
 class Stand:
-    """Where a move's space stands in the set: its origin in metres, its turn in degrees, its scale."""
+    """Where a move's space stands in the set: its origin in metres, its turn in degrees, its
+    scale."""
 
     position: tuple[float, float, float]
     heading_deg: float = 0.0

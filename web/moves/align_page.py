@@ -1,4 +1,5 @@
-"""What the page shows that lays a move into the set: its references, and where they say it stands."""
+"""What the page shows that lays a move into the set: its references, and where they say it
+stands."""
 
 import math
 from dataclasses import dataclass, field

@@ -75,7 +75,8 @@ def grid_of(shot: Shot) -> Grid:
 
 
 def begin(shot: Shot, base: int | None) -> Shot:
-    """A new move with one key: where the shot's camera stands on its first frame, or before the set."""
+    """A new move with one key: where the shot's camera stands on its first frame, or before the
+    set."""
     first, last = span_of(shot.state)
     last = last if last > first else first + USUAL_FRAMES - 1
     camera = camera_of_state(shot.state, first) or camera_of_state(shot.state)
@@ -176,7 +177,8 @@ class Recorded:
     poses: np.ndarray
 
     def on_frames(self, rate: Fraction) -> tuple[np.ndarray, np.ndarray]:
-        """Frames (F,) and poses (F, 4, 4). Raises Problem where there are too few, or time goes back."""
+        """Frames (F,) and poses (F, 4, 4). Raises Problem where there are too few, or time goes
+        back."""
         if len(self.seconds) != len(self.poses) or len(self.seconds) < 2:
             raise Problem("A recording has two moments or more.")
         if not (np.diff(self.seconds) > 0).all() or self.seconds[-1] > MOST_RECORDED:
@@ -257,7 +259,8 @@ def for_flying(authored: Authored) -> Authored:
 
 
 def things_of(shot: Shot) -> dict[str, np.ndarray]:
-    """The triangles (T, 3, 3) of the stand-ins by name, metres; of fine meshes those of their box."""
+    """The triangles (T, 3, 3) of the stand-ins by name, metres; of fine meshes those of their
+    box."""
     out = {}
     for item in shown(shot.state):
         placed = stand_in_from(item)

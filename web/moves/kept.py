@@ -175,8 +175,8 @@ def _focus_and_stop(kept: Kept) -> tuple[dict[int, float], dict[int, float]]:
 
 
 def as_evidence(state: MutableMapping) -> dict | None:
-    """The move that is evidence about the path, on the frames of the marked range, as a match document
-    has it.
+    """The move that is evidence about the path, on the frames of the marked range, as a match
+    document has it.
     """
     wanted = state["move_evidence"]
     if not wanted:

@@ -1,4 +1,5 @@
-"""What the page shows on which a move is drawn: the set about it, what its keys make, what that does."""
+"""What the page shows on which a move is drawn: the set about it, what its keys make, what that
+does."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -182,7 +183,8 @@ def sampled(shot: Shot, kept: Kept, authored: Authored, aircraft: Aircraft | Non
 
 
 def _readings(found: Readings, flown: Flown | None) -> dict[str, list]:
-    """What a move does, per frame, by the names of READ_OUTS; nothing is near where nothing is there."""
+    """What a move does, per frame, by the names of READ_OUTS; nothing is near where nothing is
+    there."""
     near = [round(far, 3) if np.isfinite(far) else None for far in found.near.tolist()]
     out = {
         "speed": found.speed.round(3).tolist(),

@@ -6,7 +6,8 @@ from aperture.moves.readings import Limits
 
 
 class MoveLimits(models.Model):
-    """What a show's dolly and head can do. `settings`: as `aperture.moves.readings.Limits.to_json`."""
+    """What a show's dolly and head can do. `settings`: as
+    `aperture.moves.readings.Limits.to_json`."""
 
     show = models.OneToOneField("shows.Show", models.CASCADE, related_name="move_limits")
     settings = models.JSONField(default=dict)

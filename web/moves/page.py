@@ -309,7 +309,8 @@ def _late(shot: Shot, kept: Kept, found: Lag) -> list[Remark]:
 
 
 def _flashes(shot: Shot, kept: Kept) -> list[Remark]:
-    """A lamp that lights up when the move begins: where one was found, and not on its frame zero."""
+    """A lamp that lights up when the move begins: where one was found, and not on its frame
+    zero."""
     looked = flashes_of(film_of(shot))
     settings, found = kept.settings, kept.found
     # A file that counts frames flashes on its frame zero, another one on its first.

@@ -1,4 +1,5 @@
-"""The simulated rig on its page: programmed in a form, played, its move as a file and sent to a shot."""
+"""The simulated rig on its page: programmed in a form, played, its move as a file and sent to a
+shot."""
 
 import tempfile
 from collections.abc import Mapping
@@ -188,7 +189,8 @@ def written(form: RigForm) -> bytes:
 
 
 def points_of(shot: Shot, form: RigForm) -> dict[str, np.ndarray]:
-    """The set's named points as the rig measured them in its own space, metres, each a little off."""
+    """The set's named points as the rig measured them in its own space, metres, each a little
+    off."""
     rig_from_set = np.linalg.inv(form.cleaned_data["stands"])
     random = np.random.default_rng(len(places_of(shot)))
     return {

@@ -1,4 +1,5 @@
-"""Measuring by how many frames a move is late to its picture; what was measured stays with the film."""
+"""Measuring by how many frames a move is late to its picture; what was measured stays with the
+film."""
 
 import hashlib
 import json

@@ -7,7 +7,8 @@ from web.ui.who import Signed
 
 
 class Note(Signed):
-    """One note, or the answer to one. `number`: of a film's picture; `x`, `y`: px of the plate. Whoever ticks it off is kept."""
+    """One note, or the answer to one. `number`: of a film's picture; `x`, `y`: px of the plate.
+    Whoever ticks it off is kept."""
 
     shot = models.ForeignKey("shows.Shot", models.CASCADE, related_name="pinned")
     number = models.IntegerField(null=True)

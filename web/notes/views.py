@@ -82,7 +82,11 @@ def pin(request, show, shot):
         if request.POST.get("x", "").strip():
             place = [parse_number(request.POST.get(axis, ""), "The place") for axis in "xy"]
             plate = plate_of(shot)
-            if plate is None or not all(map(math.isfinite, place)) or not (0 <= place[0] <= plate.width and 0 <= place[1] <= plate.height):  # fmt: skip
+            if (
+                plate is None
+                or not all(map(math.isfinite, place))
+                or not (0 <= place[0] <= plate.width and 0 <= place[1] <= plate.height)
+            ):
                 raise Problem("That place isn’t on the plate.")
         if Note.objects.filter(shot=shot).count() >= MOST:
             raise Problem(f"A shot has {MOST:,} notes at most.")

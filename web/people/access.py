@@ -1,5 +1,6 @@
-"""What each address wants of whoever asks, and what they may. Everything that isn't told here belongs to a show, and is looked at by its
-members, changed by those who work there; what belongs to no show and isn't told is open to nobody.
+"""What each address wants of whoever asks, and what they may. Everything that isn't told here
+belongs to a show, and is looked at by its members, changed by those who work there; what belongs to
+no show and isn't told is open to nobody.
 """
 
 from django.conf import settings
@@ -73,7 +74,8 @@ def role_in(user, show: Show) -> str | None:
 
 
 def wanted_role(name: str, method: str, verb: str = "") -> str:
-    """The role that an address of a show wants; `verb`: what is done there, where its address tells it."""
+    """The role that an address of a show wants; `verb`: what is done there, where its address tells
+    it."""
     if name in LED and (method not in SAFE or name == "people-of-show"):
         return LEADS
     if name == "shot-verb" and verb in ("delete", "restore"):

@@ -1,7 +1,8 @@
 """A copy of a running installation, and an installation from a copy.
 
-The database is copied first, as it stood at one moment; what it refers to is written before it refers to it, never
-changed, and not swept within a day: so the files that are copied afterwards hold all that the copy of the database needs.
+The database is copied first, as it stood at one moment; what it refers to is written before it
+refers to it, never changed, and not swept within a day: so the files that are copied afterwards
+hold all that the copy of the database needs.
 """
 
 import json
@@ -25,7 +26,8 @@ VERSION = 1
 
 
 def backup(folder: Path) -> int:
-    """Copy the installation into a folder, which may hold an older copy; the number of files there. Raises Problem."""
+    """Copy the installation into a folder, which may hold an older copy; the number of files there.
+    Raises Problem."""
     folder.mkdir(parents=True, exist_ok=True)
     if folder.resolve().is_relative_to(settings.DATA.resolve()):
         raise Problem("A copy inside the data folder is no copy: choose another place.")
@@ -85,7 +87,8 @@ def _run(program: str, *arguments: str) -> None:
 
 
 def _copy_tree(source: Path, target: Path) -> int:
-    """Copy what isn't there yet, or has another size or time; a file that goes meanwhile is one that nothing refers to."""
+    """Copy what isn't there yet, or has another size or time; a file that goes meanwhile is one
+    that nothing refers to."""
     count = 0
     for folder, inner, names in os.walk(source):
         inner[:] = [name for name in inner if not name.startswith("incoming")]
@@ -114,7 +117,8 @@ def _write(path: Path, data: bytes) -> None:
 
 
 def restore(folder: Path) -> int:
-    """Make a copy the installation of an empty data folder; the number of files. Raises Problem where it isn't empty, or no copy is there."""
+    """Make a copy the installation of an empty data folder; the number of files. Raises Problem
+    where it isn't empty, or no copy is there."""
     try:
         told = json.loads((folder / TOLD).read_text())
     except (OSError, ValueError):

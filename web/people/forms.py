@@ -35,7 +35,8 @@ class MemberForm(forms.Form):
     )
 
     def clean_name(self):
-        """The account. The same sentence for every name that can't be used, so that no names are told."""
+        """The account. The same sentence for every name that can't be used, so that no names are
+        told."""
         user = User.objects.filter(username=self.cleaned_data["name"], is_active=True).first()
         if user is None:
             raise forms.ValidationError("There is no such account: invite them instead.")

@@ -1,4 +1,5 @@
-"""What happens to a shot while its page is open: who else is there, and what they change, as server-sent events."""
+"""What happens to a shot while its page is open: who else is there, and what they change, as
+server-sent events."""
 
 import json
 import time
@@ -23,7 +24,8 @@ VIEWER = "a viewer"
 
 @require_GET
 def events(request, show, shot):
-    """A stream of `moved` (the shot has another revision: number, who, what) and `here` (the names of the others)."""
+    """A stream of `moved` (the shot has another revision: number, who, what) and `here` (the names
+    of the others)."""
     shot = find(show, shot)
     window, step = request.GET.get("window", "")[:40], request.GET.get("step", "")[:20]
     user = request.user if request.user.is_authenticated else None
@@ -60,14 +62,16 @@ def _stream(pk: int, user, window: str, step: str, looks: int) -> Iterator[str]:
 
 
 def _changed(before: dict | None, parts: dict) -> list[str] | None:
-    """Which parts of the state were changed between two revisions; None where the first isn't known."""
+    """Which parts of the state were changed between two revisions; None where the first isn't
+    known."""
     if before is None:
         return None
     return sorted(key for key in before | parts if before.get(key) != parts.get(key))
 
 
 def _now(pk: int) -> tuple[dict | None, dict]:
-    """The shot's revision and who made it, None where the shot is gone; and the digests of its parts."""
+    """The shot's revision and who made it, None where the shot is gone; and the digests of its
+    parts."""
     row = (
         Shot.objects.filter(pk=pk, deleted__isnull=True)
         .values("head__number", "head__label", "head__by__username", "head__parts")

@@ -1,4 +1,5 @@
-"""The people of a show, for those who lead it; the accounts of the installation, for those who keep it; the audit log."""
+"""The people of a show, for those who lead it; the accounts of the installation, for those who keep
+it; the audit log."""
 
 from django.contrib.auth.models import User
 from django.core.paginator import Paginator

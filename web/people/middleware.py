@@ -1,4 +1,5 @@
-"""Who asks, and whether they may: looked at before any view is called, by the name of the address."""
+"""Who asks, and whether they may: looked at before any view is called, by the name of the
+address."""
 
 from urllib.parse import urlencode
 

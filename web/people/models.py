@@ -1,4 +1,5 @@
-"""Who may see and change what, which pictures belong to which shots, and what was done about people."""
+"""Who may see and change what, which pictures belong to which shots, and what was done about
+people."""
 
 from datetime import timedelta
 
@@ -35,7 +36,8 @@ class Member(Signed):
 
 
 class Ticket(Signed):
-    """What is given out as an address with a secret in it, of which only a digest is kept; it ends by itself, and can be taken back."""
+    """What is given out as an address with a secret in it, of which only a digest is kept; it ends
+    by itself, and can be taken back."""
 
     digest = models.CharField(max_length=64, unique=True)
     ends = models.DateTimeField()
@@ -52,7 +54,8 @@ class Ticket(Signed):
 
 
 class Invitation(Ticket):
-    """A link, to be used once, by which somebody gets an account, and a role in a show where one is told."""
+    """A link, to be used once, by which somebody gets an account, and a role in a show where one is
+    told."""
 
     show = models.ForeignKey("shows.Show", models.CASCADE, null=True, related_name="invitations")
     role = models.CharField(max_length=5, choices=list(ROLES.items()), blank=True)
@@ -93,7 +96,8 @@ class PictureOf(models.Model):
 
 
 class Event(Signed):
-    """A line of the audit log: who did what about people, and when. What was done in shots stands in their histories."""
+    """A line of the audit log: who did what about people, and when. What was done in shots stands
+    in their histories."""
 
     at = models.DateTimeField(auto_now_add=True)
     kind = models.CharField(max_length=30)

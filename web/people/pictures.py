@@ -1,4 +1,5 @@
-"""Which shots a plate's or film's pictures belong to: they are addressed by their digest, which says nothing of a show."""
+"""Which shots a plate's or film's pictures belong to: they are addressed by their digest, which
+says nothing of a show."""
 
 import json
 

@@ -11,7 +11,8 @@ from web.people.access import LOCAL_ARTIST
 
 
 def missing() -> list[str]:
-    """What keeps the server from starting, in sentences; nothing where it serves its own machine only."""
+    """What keeps the server from starting, in sentences; nothing where it serves its own machine
+    only."""
     if settings.LOCAL:
         return []
     out = []

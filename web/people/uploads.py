@@ -10,7 +10,8 @@ SMALL = 100_000  # bytes: what every form may have
 
 
 def count(request) -> str:
-    """Count what a request brings; a sentence where that is more than may come in a day, else empty."""
+    """Count what a request brings; a sentence where that is more than may come in a day, else
+    empty."""
     most = settings.UPLOADS_A_DAY
     if not most or request.method in ("GET", "HEAD") or not request.user.is_authenticated:
         return ""

@@ -1,4 +1,5 @@
-"""A movie converted into numbered pictures, at its own rate or, where that isn't steady, at the show's."""
+"""A movie converted into numbered pictures, at its own rate or, where that isn't steady, at the
+show's."""
 
 import hashlib
 from collections.abc import Callable
@@ -26,7 +27,8 @@ KIND = "convert"  # of the job
 
 
 def plan(film: Film, rate: Fraction) -> list[int]:
-    """The movie's picture that each new one shows: every one once, or as they fall on a steady rate where its own isn't.
+    """The movie's picture that each new one shows: every one once, or as they fall on a steady rate
+    where its own isn't.
 
     Raises Problem where it isn't a movie.
     """
@@ -41,7 +43,8 @@ def plan(film: Film, rate: Fraction) -> list[int]:
 def convert(
     shot: Shot, film: Film, rate: Fraction, progress: Callable[[float], None]
 ) -> tuple[Shot, Film]:
-    """Write a movie's pictures as files, and make them the shot's plate; what is drawn stays with its picture. Raises Problem."""
+    """Write a movie's pictures as files, and make them the shot's plate; what is drawn stays with
+    its picture. Raises Problem."""
     require_unchanged(film, 1)
     shown = require_convertible(shot, film, rate)
     unsteady = Filmed.read(film.folder).movie.rate is None
@@ -72,7 +75,8 @@ def convert(
 
 
 def require_convertible(shot: Shot, film: Film, rate: Fraction) -> list[int]:
-    """The plan. Raises Problem as `plan`, and where something is drawn on a picture that would be left out."""
+    """The plan. Raises Problem as `plan`, and where something is drawn on a picture that would be
+    left out."""
     shown = plan(film, rate)
     state, stays = shot.state, set(shown)
     drawn = {int(number) for number, held in state["aside"].items() if held["marks"]}

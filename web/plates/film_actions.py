@@ -57,7 +57,8 @@ def is_film(names: Sequence[str]) -> bool:
 
 
 def bring_in_film(files: Sequence[tuple[Path, str]]) -> Film:
-    """The filmed plate of a movie's file, or of numbered pictures (path, name); what is the same is stored once.
+    """The filmed plate of a movie's file, or of numbered pictures (path, name); what is the same is
+    stored once.
 
     Raises Problem with a sentence; nothing half-written is left behind.
     """
@@ -86,7 +87,8 @@ def _movie(path: Path, name: str) -> Film:
 
 
 def _zipped(path: Path, name: str) -> Film:
-    """The numbered pictures of a zip: only these are unpacked, within a folder of ours, and no more than MOST_UNZIPPED."""
+    """The numbered pictures of a zip: only these are unpacked, within a folder of ours, and no more
+    than MOST_UNZIPPED."""
     with incoming(home()) as folder, _opened_zip(path, name) as file:
         wanted = [
             one
@@ -121,7 +123,8 @@ def _opened_zip(path: Path, name: str) -> zipfile.ZipFile:
 
 
 def _pictures(paths: dict[str, Path], damaged: Sequence[str] = ()) -> Film:
-    """The film of numbered pictures, of which `paths` tells where the file of each name lies; some came in `damaged`."""
+    """The film of numbered pictures, of which `paths` tells where the file of each name lies; some
+    came in `damaged`."""
     sequences, others = tell_apart(paths)
     if not sequences:
         raise Problem(
@@ -154,7 +157,8 @@ def home() -> Path:
 
 
 def kept(folder: Path, digest: str, filmed: Filmed, notes: list[str], refers: bool = False) -> Film:
-    """Settle the folder, unless the same film is there; its row. `refers`: its files lie elsewhere."""
+    """Settle the folder, unless the same film is there; its row. `refers`: its files lie
+    elsewhere."""
     known = Film.objects.filter(digest=digest).first()
     if known and known.folder.is_dir():
         os.utime(known.folder)  # so that it isn't swept before somebody refers to it
@@ -230,7 +234,8 @@ def about_pictures(sequence: Numbered, others: list[str]) -> list[str]:
 
 
 def picture_of(film: Film, number: int, way: WayIn = AS_IT_IS) -> Plate:
-    """One picture as a plate, at full size and with everything that a photograph has. Raises Problem where it can't be read."""
+    """One picture as a plate, at full size and with everything that a photograph has. Raises
+    Problem where it can't be read."""
     filmed = Filmed.read(film.folder)
     if number not in filmed.numbers:
         raise Problem(f"“{film.name}” has no picture {number}.")
@@ -249,7 +254,8 @@ def picture_of(film: Film, number: int, way: WayIn = AS_IT_IS) -> Plate:
 
 
 def as_film(film: Film, shown: int) -> dict:
-    """The part of the state of a filmed plate of which a picture is worked on; frames are called as its pictures."""
+    """The part of the state of a filmed plate of which a picture is worked on; frames are called as
+    its pictures."""
     return {
         "digest": film.digest,
         "name": film.name,
@@ -263,7 +269,8 @@ def as_film(film: Film, shown: int) -> dict:
 def take_film(
     shot: Shot, film: Film, base: int | None = None, pair: bool = False, label: str = ""
 ) -> Shot:
-    """Make a filmed plate the shot's, its first readable picture the one to work on; `pair`: its two pictures are two eyes'."""
+    """Make a filmed plate the shot's, its first readable picture the one to work on; `pair`: its
+    two pictures are two eyes'."""
     filmed = Filmed.read(film.folder)
     plate, problem = None, None
     for number in filmed.numbers[:20]:
@@ -286,7 +293,8 @@ def take_film(
 
 
 def work_on(shot: Shot, number: int, base: int | None = None) -> Shot:
-    """Make another picture of the filmed plate the one to work on; what is drawn stays with the frame that it was drawn on."""
+    """Make another picture of the filmed plate the one to work on; what is drawn stays with the
+    frame that it was drawn on."""
     film = require_film(shot)
     way = way_of(shot.state)
     plate = picture_of(film, number, way)
@@ -338,7 +346,8 @@ def make_part(film: Film, part: int, progress: Callable[[float], None]) -> None:
 
 
 def gather(film: Film) -> None:
-    """After the last part: what couldn't be shown is kept with the film, and the digests of files that lie elsewhere."""
+    """After the last part: what couldn't be shown is kept with the film, and the digests of files
+    that lie elsewhere."""
     for path in film.folder.glob("problems.*.json"):
         film.unshown |= json.loads(path.read_text())
         path.unlink()

@@ -17,7 +17,8 @@ from web.plates.referred import altered
 from web.shows.models import Shot
 from web.ui.rows import Remark, Row
 
-# What other steps know of a shot that its plate's page should tell: (remarks, a job that may be under way).
+# What other steps know of a shot that its plate's page should tell: (remarks, a job that may be
+# under way).
 _about: list[Callable[[Shot], tuple[list[Remark], Job | None]]] = []
 
 
@@ -66,7 +67,8 @@ def about_film(film, show, back: str) -> list[Remark]:
 
 
 def clapper(shot, film) -> dict:
-    """The flashes that were found, each with its frame, and in which part of the picture they were looked for."""
+    """The flashes that were found, each with its frame, and in which part of the picture they were
+    looked for."""
     looked = flash_actions.found(film)
     if looked is None:
         return {"looked": False}
@@ -125,7 +127,8 @@ CURVE = 340, 48  # px
 
 
 def curves(film, state) -> list[dict]:
-    """What changes from picture to picture, as drawings of CURVE: name, from what to what, the line, and the frame worked on."""
+    """What changes from picture to picture, as drawings of CURVE: name, from what to what, the
+    line, and the frame worked on."""
     wide, high = CURVE
     out = []
     for key, points in film.told.get("curves", {}).items():
@@ -151,7 +154,8 @@ def curves(film, state) -> list[dict]:
 
 
 def timecode_of(film, rate) -> dict | None:
-    """The time code of the first picture, counted in frames, and how the rate counts; None where the files carry none."""
+    """The time code of the first picture, counted in frames, and how the rate counts; None where
+    the files carry none."""
     filmed = Filmed.read(film.folder)
     told = film.told.get("curves", {}).get("timecode") or []
     text = filmed.movie.timecode if filmed.movie else (told[0][1] if told else "")

@@ -1,4 +1,5 @@
-"""A filmed plate on the Plate step: bringing it in, which of its frames is worked on, its small pictures."""
+"""A filmed plate on the Plate step: bringing it in, which of its frames is worked on, its small
+pictures."""
 
 import re
 from contextlib import suppress
@@ -62,7 +63,8 @@ class Names(Message, frozen=True):
 
 @require_POST
 def sequences(request, show, shot):
-    """Which sequences files are, by their names, before any of them is sent; a movie counts as one."""
+    """Which sequences files are, by their names, before any of them is sent; a movie counts as
+    one."""
     find(show, shot)
     found, others = tell_apart(read(request, Names).names)
     told = [
@@ -117,7 +119,8 @@ def _page_of(shot, back: str) -> str:
 
 @require_POST
 def shift(request, show, shot):
-    """Shift the whole shot, or its pictures only (`what`): the first picture is the frame that is typed."""
+    """Shift the whole shot, or its pictures only (`what`): the first picture is the frame that is
+    typed."""
     verb = (
         time_actions.begin_pictures_at
         if request.POST.get("what") == "pictures"
@@ -149,7 +152,8 @@ def mean(request, show, shot):
 
 @require_POST
 def look_for_flashes(request, show, shot):
-    """Look for lamps that light up, in all of the picture or within `region`: left, top, right, bottom as shares of it."""
+    """Look for lamps that light up, in all of the picture or within `region`: left, top, right,
+    bottom as shares of it."""
     shot = find(show, shot)
     film = require_film(shot)
     text = request.POST.get("region", "").strip()
@@ -231,7 +235,8 @@ def addressed_by_content(response):
 
 
 def small(request, digest, kind, number):
-    """A small picture or a thumbnail; nothing (204) until it has been made, and for one that can't be."""
+    """A small picture or a thumbnail; nothing (204) until it has been made, and for one that can't
+    be."""
     path = settings.DATA / "films" / digest / kind / f"{number}.jpg"
     try:
         response = sent(path, "image/jpeg")

@@ -1,4 +1,5 @@
-"""A flash as the clapper: looking for lamps that light up in a filmed plate, and setting the frames by one."""
+"""A flash as the clapper: looking for lamps that light up in a filmed plate, and setting the frames
+by one."""
 
 import json
 from collections.abc import Callable, Iterator
@@ -20,7 +21,8 @@ Region = tuple[float, float, float, float]
 
 
 def look(film: Film, region: Region | None, progress: Callable[[float], None]) -> None:
-    """Look for flashes and keep what is found with the film. Raises Problem where its small pictures aren't there yet."""
+    """Look for flashes and keep what is found with the film. Raises Problem where its small
+    pictures aren't there yet."""
     found = find_flashes(small_pictures(film, progress), region)
     kept = {"region": region, "flashes": [asdict(flash) for flash in found]}
     write(film.folder / FOUND, lambda path: path.write_text(json.dumps(kept)))

@@ -1,4 +1,5 @@
-"""What is drawn on a frame of a filmed plate stays with that frame: here it is put aside and brought back."""
+"""What is drawn on a frame of a filmed plate stays with that frame: here it is put aside and
+brought back."""
 
 import re
 from collections.abc import Callable, Mapping, MutableMapping
@@ -20,7 +21,8 @@ def way_of(state: Mapping) -> WayIn:
 
 
 def move_marks(state: MutableMapping, move: Callable[[Array], Array], factor: float) -> None:
-    """Take all marks along where the picture below them is turned: those on the table, on other frames, in drafts.
+    """Take all marks along where the picture below them is turned: those on the table, on other
+    frames, in drafts.
 
     move : where points (N, 2) px come to lie. factor : how much longer a px of distance is then.
     """
@@ -51,14 +53,15 @@ def move_marks(state: MutableMapping, move: Callable[[Array], Array], factor: fl
         turned(state, move, factor)
 
 
-# What later steps keep by picture number beside marks: (state, move, factor) where the picture is turned,
-# and (state) where another film takes its place.
+# What later steps keep by picture number beside marks: (state, move, factor) where the picture is
+# turned, and (state) where another film takes its place.
 _turned: list[Callable[[MutableMapping, Callable[[Array], Array], float], None]] = []
 _replaced: list[Callable[[MutableMapping], None]] = []
 
 
 def register_kept(turned: Callable, replaced: Callable) -> None:
-    """Take something else along that a step keeps by picture number; called by the app that it belongs to."""
+    """Take something else along that a step keeps by picture number; called by the app that it
+    belongs to."""
     _turned.append(turned)
     _replaced.append(replaced)
 
@@ -70,7 +73,8 @@ def film_replaced(state: MutableMapping) -> None:
 
 
 def go_to(state: MutableMapping, before: int, now: int) -> None:
-    """Put the marks of picture `before` aside, with the lengths between its spots, and bring those of picture `now` back.
+    """Put the marks of picture `before` aside, with the lengths between its spots, and bring those
+    of picture `now` back.
 
     Everything else (lens, heights, planes) holds for all frames.
     """
@@ -97,12 +101,14 @@ def shown(state: MutableMapping) -> int | None:
 
 
 def is_pair(state: Mapping) -> bool:
-    """Whether the plate's two pictures are those of a left and a right eye, and not one after the other."""
+    """Whether the plate's two pictures are those of a left and a right eye, and not one after the
+    other."""
     return bool(state["film"] and state["film"].get("pair"))
 
 
 def frame_at(state: Mapping, number: int | None = None) -> int:
-    """The shot's frame of a picture number; of the picture that is worked on where none is given."""
+    """The shot's frame of a picture number; of the picture that is worked on where none is
+    given."""
     film = state["film"]
     return (film["shown"] if number is None else number) + film["offset"]
 
@@ -119,7 +125,8 @@ def number_now(state: Mapping) -> int:
 
 
 def frame_of_photograph(state: Mapping) -> int:
-    """The one frame of a photograph: the number in its name, or FRAME, and as the shot has been shifted."""
+    """The one frame of a photograph: the number in its name, or FRAME, and as the shot has been
+    shifted."""
     plate = state["plate"]
     found = _NUMBERED.search(plate["name"]) if plate else None
     return (int(found[1]) if found else FRAME) + state["shift"]
@@ -144,7 +151,8 @@ def number_of(state: MutableMapping, frame: int) -> int:
 
 
 def shifted_since(state: Mapping, row) -> int:
-    """By how much a shot has been shifted since a render was made: its frames are now called so much more than their files say."""
+    """By how much a shot has been shifted since a render was made: its frames are now called so
+    much more than their files say."""
     return state["shift"] - row.shift
 
 

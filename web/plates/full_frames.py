@@ -1,4 +1,5 @@
-"""Frames of filmed plates at full size, for the loupe and for what measures: decoded when asked for, and some kept for a while."""
+"""Frames of filmed plates at full size, for the loupe and for what measures: decoded when asked
+for, and some kept for a while."""
 
 import os
 import shutil
@@ -27,7 +28,8 @@ def get_ready() -> None:
 
 
 def full_frame(film: Film, number: int, way: WayIn) -> Path:
-    """The folder with a picture's `pixels.npy` and, where it is finer than 8 bit, `working.npy`. Raises Problem where it can't be read."""
+    """The folder with a picture's `pixels.npy` and, where it is finer than 8 bit, `working.npy`.
+    Raises Problem where it can't be read."""
     require_unchanged(film, number)
     home = settings.DATA / "frames"
     place = home / f"{film.digest}-{number}-{way}"
@@ -59,7 +61,8 @@ def _used(path: Path) -> float:
 
 
 def frame_pixels(shot, number: int) -> np.ndarray:
-    """(H, W, 3) a picture of the shot's film as it has come in, its samples as the file has them, memory-mapped. Raises Problem."""
+    """(H, W, 3) a picture of the shot's film as it has come in, its samples as the file has them,
+    memory-mapped. Raises Problem."""
     return full_pixels(film_of(shot), number, way_of(shot.state))
 
 

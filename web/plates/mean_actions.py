@@ -1,4 +1,5 @@
-"""The mean of chosen frames as the picture that is worked on, for shots whose camera stands still."""
+"""The mean of chosen frames as the picture that is worked on, for shots whose camera stands
+still."""
 
 import tempfile
 from collections.abc import Callable
@@ -28,7 +29,8 @@ def is_mean(name: str) -> bool:
 
 
 def numbers_between(shot: Shot, film: Film, first: int, last: int) -> list[int]:
-    """The pictures of some frames of the shot. Raises Problem where there are fewer than two, or too many."""
+    """The pictures of some frames of the shot. Raises Problem where there are fewer than two, or
+    too many."""
     low, high = sorted((number_of(shot.state, first), number_of(shot.state, last)))
     numbers = [number for number in Filmed.read(film.folder).numbers if low <= number <= high]
     if len(numbers) < 2:
@@ -41,7 +43,8 @@ def numbers_between(shot: Shot, film: Film, first: int, last: int) -> list[int]:
 def work_on_mean(
     shot: Shot, film: Film, numbers: list[int], progress: Callable[[float], None]
 ) -> Shot:
-    """Average pictures, and make that the picture to work on, in place of the frame that is worked on. Raises Problem."""
+    """Average pictures, and make that the picture to work on, in place of the frame that is worked
+    on. Raises Problem."""
     plate, moves = _mean(shot, film, numbers, progress)
     first, last = (frame_at(shot.state, number) for number in (numbers[0], numbers[-1]))
 

@@ -1,4 +1,5 @@
-"""Plates on the server's own folders: which may be looked into, what lies there, and bringing it in or referring to it.
+"""Plates on the server's own folders: which may be looked into, what lies there, and bringing it in
+or referring to it.
 
 `settings.MEDIA` lists the permitted roots. Nothing outside them is reached, through a link neither.
 """
@@ -27,8 +28,8 @@ MOST_LISTED = 100_000  # files of one folder
 class Entry:
     """What can be brought in from a folder.
 
-    names : its files. says : how it is called. count, bytes : of them all. film : a movie or numbered pictures, which can
-    be referred to where they lie.
+    names : its files. says : how it is called. count, bytes : of them all. film : a movie or
+    numbered pictures, which can be referred to where they lie.
     """
 
     names: tuple[str, ...]
@@ -40,7 +41,8 @@ class Entry:
 
 @dataclass(frozen=True)
 class Folder:
-    """A folder that may be looked into. root : which of the permitted ones; path : below it, with /."""
+    """A folder that may be looked into. root : which of the permitted ones; path : below it, with
+    /."""
 
     root: int
     path: str
@@ -49,7 +51,8 @@ class Folder:
 
 
 def inside(root: int, path: str) -> Path:
-    """A place below a permitted root, links followed. Raises Problem where it isn't there, or lies elsewhere."""
+    """A place below a permitted root, links followed. Raises Problem where it isn't there, or lies
+    elsewhere."""
     permitted = roots()
     if not 0 <= root < len(permitted) or "\0" in path:
         raise Problem("There is no such folder.")
@@ -63,7 +66,8 @@ def inside(root: int, path: str) -> Path:
 
 
 def listing(root: int, path: str = "") -> Folder:
-    """What lies in a folder: folders, sequences, movies, single pictures. Raises Problem as `inside`."""
+    """What lies in a folder: folders, sequences, movies, single pictures. Raises Problem as
+    `inside`."""
     place = inside(root, path)
     if not place.is_dir():
         raise Problem("This isn’t a folder.")
@@ -117,7 +121,8 @@ def _entry(sizes: dict[str, int], names: tuple[str, ...], says: str, film: bool)
 
 
 def files_of(root: int, path: str, first: str) -> list[tuple[Path, str]]:
-    """The files (path, name) of the entry of a folder that begins with the file `first`. Raises Problem as `inside`."""
+    """The files (path, name) of the entry of a folder that begins with the file `first`. Raises
+    Problem as `inside`."""
     entry = next((one for one in listing(root, path).entries if one.names[0] == first), None)
     if entry is None:
         raise Problem(f"“{first[:80]}” isn’t there any more. Look again.")

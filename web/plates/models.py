@@ -27,7 +27,8 @@ def frame_of(shot) -> int:
 
 
 class Plate(models.Model):
-    """One imported picture. Its folder holds the original and what `aperture.plates.proxies` makes of it."""
+    """One imported picture. Its folder holds the original and what `aperture.plates.proxies` makes
+    of it."""
 
     digest = models.CharField(max_length=64, unique=True)
     name = models.CharField(max_length=255)
@@ -51,8 +52,9 @@ class Film(models.Model):
     first, last, count : picture numbers, and how many pictures are there.
     notes : what was found wrong or odd on the way in, in sentences.
     unshown : why a picture has no small one, by its number as text.
-    told : what its files say about how they were taken: `constant` for all, and `curves` of what changes, [number, value] each.
-    refers : its files lie on the server's own folders, and may change there: see `web.plates.media`.
+    told : what its files say about how they were taken: `constant` for all, and `curves` of what
+    changes, [number, value] each. refers : its files lie on the server's own folders, and may
+    change there: see `web.plates.media`.
     """
 
     digest = models.CharField(max_length=64, unique=True)
@@ -113,17 +115,20 @@ def metadata_of(state: MutableMapping, plate: Plate | None) -> dict:
 
 
 def transfer_of(state) -> str:
-    """The curve that the plate's values were encoded with, a key of `colour.TRANSFERS`: as typed, else as its kind of file has it."""
+    """The curve that the plate's values were encoded with, a key of `colour.TRANSFERS`: as typed,
+    else as its kind of file has it."""
     return state["plate_facts"].get("transfer") or own_transfer(_plate(state))
 
 
 def own_transfer(plate: Plate | None) -> str:
-    """The curve of a plate's values where nobody says another: floats are linear light, whole numbers sRGB."""
+    """The curve of a plate's values where nobody says another: floats are linear light, whole
+    numbers sRGB."""
     return "linear" if plate and plate.depth in ("half", "float") else "srgb"
 
 
 def working_pixels(plate: Plate) -> np.ndarray:
-    """(H, W, 3) the plate's samples as its file has them, memory-mapped; their curve is `transfer_of`."""
+    """(H, W, 3) the plate's samples as its file has them, memory-mapped; their curve is
+    `transfer_of`."""
     if plate.depth == "8 bit":
         return np.load(plate.folder / "pixels.npy", mmap_mode="r")
     path = plate.folder / WORKING

@@ -25,7 +25,8 @@ PARTS = (
         camera=True,
         renders=True,
     ),
-    # A filmed plate, of which `plate` is the picture with the number `shown`; frame = number + offset.
+    # A filmed plate, of which `plate` is the picture with the number `shown`; frame = number +
+    # offset.
     Part(
         "film",
         None,
@@ -75,7 +76,8 @@ PARTS = (
         maybe({"type": "array", "items": FRAME, "minItems": 2, "maxItems": 2}),
         group="range",
     ),
-    # By how much the shot has been shifted since it began: renders keep the numbers that they were made with.
+    # By how much the shot has been shifted since it began: renders keep the numbers that they were
+    # made with.
     Part("shift", 0, OFFSET, group="match"),
     Part("plate_facts", {}, table({"anyOf": [NUMBER, text(200)]}), group="plate facts"),
 )

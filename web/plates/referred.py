@@ -1,4 +1,5 @@
-"""Films whose files stay on the server's own folders: what is kept of each file, and whether it is still the same.
+"""Films whose files stay on the server's own folders: what is kept of each file, and whether it is
+still the same.
 
 A film keeps the size and the time of each file, and the digests once the files have been read.
 """
@@ -38,7 +39,8 @@ def stamp(path: Path) -> tuple[int, int]:
 
 
 def note_digests(film: Film) -> None:
-    """Read the files of a film that is referred to, and keep their digests; done once, with its small pictures."""
+    """Read the files of a film that is referred to, and keep their digests; done once, with its
+    small pictures."""
     known = _known(film)
     for path in known["stamps"]:
         try:
@@ -49,10 +51,11 @@ def note_digests(film: Film) -> None:
 
 
 def altered(film: Film) -> tuple[list[int], list[int]]:
-    """The pictures of a film that is referred to whose files have changed, and those whose files are gone or out of reach.
+    """The pictures of a film that is referred to whose files have changed, and those whose files
+    are gone or out of reach.
 
-    A movie's file stands for all its pictures: its number is 0. Size and time tell; where only the time differs and the
-    digest is known, the file is read.
+    A movie's file stands for all its pictures: its number is 0. Size and time tell; where only the
+    time differs and the digest is known, the file is read.
     """
     if not film.refers:
         return [], []
@@ -84,7 +87,8 @@ def _same(path: Path, now: tuple[int, int], known: dict) -> bool:
 
 
 def require_reachable(film: Film) -> None:
-    """Raise Problem where a film's files lie outside the folders that may be looked into now; what is gone, readers tell."""
+    """Raise Problem where a film's files lie outside the folders that may be looked into now; what
+    is gone, readers tell."""
     if not film.refers:
         return
     permitted = roots()
@@ -96,7 +100,8 @@ def require_reachable(film: Film) -> None:
 
 
 def require_unchanged(film: Film, number: int) -> None:
-    """Raise Problem where the file of a picture that is referred to has changed since, or can't be reached."""
+    """Raise Problem where the file of a picture that is referred to has changed since, or can't be
+    reached."""
     if not film.refers:
         return
     filmed = Filmed.read(film.folder)

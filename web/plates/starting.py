@@ -1,4 +1,5 @@
-"""Begin the long work of the Plate step: the one module that knows its tasks, which know how it is done."""
+"""Begin the long work of the Plate step: the one module that knows its tasks, which know how it is
+done."""
 
 from aperture.errors import Problem
 from web.jobs import runner
@@ -22,7 +23,8 @@ def start_small_pictures(shot, film: Film) -> Job | None:
 
 
 def start_flashes(shot, film: Film, region: flash_actions.Region | None) -> Job:
-    """Begin to look for flashes. Raises Problem while the small pictures are being made, or somebody looks already."""
+    """Begin to look for flashes. Raises Problem while the small pictures are being made, or
+    somebody looks already."""
     if not all_small(film):
         raise Problem("The small pictures aren’t all there yet. Look for flashes once they are.")
     running = runner.latest(shot, flash_actions.KIND)
@@ -34,7 +36,8 @@ def start_flashes(shot, film: Film, region: flash_actions.Region | None) -> Job:
 
 
 def start_mean(shot, film: Film, first: int, last: int) -> Job:
-    """Begin to average the frames from first to last. Raises Problem as `numbers_between`, or while it is done already."""
+    """Begin to average the frames from first to last. Raises Problem as `numbers_between`, or while
+    it is done already."""
     numbers = mean_actions.numbers_between(shot, film, first, last)
     running = runner.latest(shot, mean_actions.KIND)
     if running and running.under_way:
@@ -43,7 +46,8 @@ def start_mean(shot, film: Film, first: int, last: int) -> Job:
 
 
 def start_converting(shot, film: Film) -> Job:
-    """Begin to convert a movie into pictures. Raises Problem where it isn't a movie, or while it is done already."""
+    """Begin to convert a movie into pictures. Raises Problem where it isn't a movie, or while it is
+    done already."""
     convert_actions.require_convertible(shot, film, shot.show.rate)
     running = runner.latest(shot, convert_actions.KIND)
     if running and running.under_way:

@@ -1,4 +1,5 @@
-"""Plates and films that no revision refers to any more: their folders and rows are removed after a grace period."""
+"""Plates and films that no revision refers to any more: their folders and rows are removed after a
+grace period."""
 
 import re
 import shutil
@@ -13,7 +14,8 @@ _DIGEST = re.compile(r'"digest":\s*"([0-9a-f]{64})"')
 
 
 def sweep(seconds: float, dry_run: bool = False) -> list[tuple[str, int]]:
-    """Remove what was brought in, or asked for again, longer than `seconds` ago; (name, bytes) of each that goes."""
+    """Remove what was brought in, or asked for again, longer than `seconds` ago; (name, bytes) of
+    each that goes."""
     used = set(_referred())
     gone = []
     for model in (Film, Plate):

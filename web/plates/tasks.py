@@ -12,7 +12,8 @@ from web.shows.models import Shot
 
 @task()
 def small_pictures(job: int, film: int, part: int) -> None:
-    """Make the small pictures of one part of a filmed plate; the last part gathers what was found."""
+    """Make the small pictures of one part of a filmed plate; the last part gathers what was
+    found."""
     found = Film.objects.get(pk=film)
     try:
         runner.run(job, lambda progress: film_actions.make_part(found, part, progress))

@@ -1,4 +1,5 @@
-"""The verbs of time: which frames the pictures are, what the shot's frames are called, and its marked range."""
+"""The verbs of time: which frames the pictures are, what the shot's frames are called, and its
+marked range."""
 
 from aperture.errors import Problem
 from web.plates.frames import ONE_FRAME, frame_at, frame_of_photograph
@@ -15,7 +16,8 @@ def _require_film(state) -> dict:
 
 
 def begin_pictures_at(shot: Shot, frame: int, base: int | None = None) -> Shot:
-    """Shift the pictures only: the first of them is this frame of the shot, and all else stays where it is."""
+    """Shift the pictures only: the first of them is this frame of the shot, and all else stays
+    where it is."""
 
     def change(state):
         film = _require_film(state)
@@ -25,7 +27,8 @@ def begin_pictures_at(shot: Shot, frame: int, base: int | None = None) -> Shot:
 
 
 def begin_shot_at(shot: Shot, frame: int, base: int | None = None) -> Shot:
-    """Shift the whole shot, so that its first picture is this frame: pictures with what is drawn on them, range, renders.
+    """Shift the whole shot, so that its first picture is this frame: pictures with what is drawn on
+    them, range, renders.
 
     Renders keep the numbers in their files, and are called otherwise: see `frames.shifted_since`.
     """

@@ -12,8 +12,10 @@ SECONDS_BETWEEN_LOOKS = 0.4
 
 
 def run_watched(look: Callable[[], None], function: Callable[..., Any], *args: Any) -> Any:
-    """What `function` returns behind a fence of its own; `look` is called meanwhile, and what it raises ends the work."""
-    # Left in the other order: the fence ends its process first, for which the thread then need not wait.
+    """What `function` returns behind a fence of its own; `look` is called meanwhile, and what it
+    raises ends the work."""
+    # Left in the other order: the fence ends its process first, for which the thread then need not
+    # wait.
     with ThreadPoolExecutor(1) as pool, Fence(seconds=LONGEST) as fence:
         making = pool.submit(fence.run, function, *args)
         while not making.done():

@@ -15,7 +15,8 @@ QUARTERS = {0: "as it is", 1: "90° clockwise", 2: "180°", 3: "90° anticlockwi
 
 
 def set_way_in(shot: Shot, way: WayIn, base: int | None = None) -> Shot:
-    """Bring the plate's pictures in another way. Marks go along; a lens's centre that was typed in px doesn't.
+    """Bring the plate's pictures in another way. Marks go along; a lens's centre that was typed in
+    px doesn't.
 
     Raises Problem without a plate, or where its file can't be read any more.
     """

@@ -14,7 +14,8 @@ from web.shows.refusals import Refused
 
 
 class BaseField(forms.IntegerField):
-    """The revision that the page shows, hidden in each of its forms. One that doesn't say it is refused."""
+    """The revision that the page shows, hidden in each of its forms. One that doesn't say it is
+    refused."""
 
     def __init__(self):
         super().__init__(widget=forms.HiddenInput)
@@ -28,7 +29,8 @@ class BaseField(forms.IntegerField):
 def on_form(form: forms.Form, field: str | None = None):
     """Put what the core can't use beside the field it is about, or beside `field`.
 
-    What is refused as the shot stands (stale, locked) isn't the form's matter: it goes on to the middleware.
+    What is refused as the shot stands (stale, locked) isn't the form's matter: it goes on to the
+    middleware.
     """
     try:
         yield

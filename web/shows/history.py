@@ -44,7 +44,8 @@ def begin(shot: Shot, label: str, state: State) -> Shot:
 def edit(
     shot: Shot, label: str, change, base: int | None = None, run: str = "", alone: bool = False
 ) -> Shot:
-    """Append the state that `change(state)` makes of the one that the editor had on screen, and move the head to it.
+    """Append the state that `change(state)` makes of the one that the editor had on screen, and
+    move the head to it.
 
     Parameters
     ----------
@@ -54,9 +55,9 @@ def edit(
         within PAUSE become one revision.
     alone : nothing that was begun before it can be merged with it (the world was turned).
 
-    Returns the fresh shot. Raises Locked where the camera is locked and would change, NotValid where
-    a part breaks its schema, Stale where somebody changed the same since `base` (the refused version
-    is kept as a revision), Moved where the shot has no such revision.
+    Returns the fresh shot. Raises Locked where the camera is locked and would change, NotValid
+    where a part breaks its schema, Stale where somebody changed the same since `base` (the refused
+    version is kept as a revision), Moved where the shot has no such revision.
     """
     while True:
         shot = Shot.objects.with_head().get(pk=shot.pk)
@@ -81,7 +82,8 @@ def edit(
 def _unstored(origin: Revision, state: State) -> dict[str, str]:
     """The texts, by digest, of what a state has and the revision it came from hasn't stored.
 
-    That is what was changed, and what was brought up to date where the revision is of an older version.
+    That is what was changed, and what was brought up to date where the revision is of an older
+    version.
     """
     fresh = set(state.digests().values()) - set(origin.parts.values())
     return {digest: state.text(digest) for digest in fresh}
@@ -110,7 +112,8 @@ def _revision_at(shot, base):
 
 
 def _swap(shot, origin, label, after, changed, texts, run, alone, again) -> Shot | None:
-    """Compare and swap the head; None where it moved meanwhile and the work has to be done `again`."""
+    """Compare and swap the head; None where it moved meanwhile and the work has to be done
+    `again`."""
     with transaction.atomic():
         shot = _held(shot)
         if shot.locked and changed & states.camera_keys():
@@ -145,8 +148,9 @@ def _swap(shot, origin, label, after, changed, texts, run, alone, again) -> Shot
 
 
 def _held(shot: Shot) -> Shot:
-    """The shot as it is stored, held until the caller's transaction ends. Held first and read then: a query that does both, and
-    waits in between, would read the shot as it is and its head as it was.
+    """The shot as it is stored, held until the caller's transaction ends. Held first and read then:
+    a query that does both, and waits in between, would read the shot as it is and its head as it
+    was.
     """
     Shot.objects.select_for_update().only("pk").get(pk=shot.pk)
     return Shot.objects.with_head().get(pk=shot.pk)
@@ -177,7 +181,8 @@ def _append(shot, parent, label, digests, run, **fresh):
 
 
 def _goes_together(shot, origin, changed) -> bool:
-    """Whether a change of an older revision touches nothing that changed since, on the way to the head."""
+    """Whether a change of an older revision touches nothing that changed since, on the way to the
+    head."""
     rows = shot.revisions.filter(number__gt=origin.number).values_list("pk", "parent_id", "alone")
     parents = {pk: (parent, alone) for pk, parent, alone in rows}
     # A run of small edits replaces its own first revisions: the one on screen may be among them.
@@ -202,7 +207,8 @@ def _move_head(shot, revision):
 
 
 def _unmoved(shot: Shot, base: int | None, undone: str) -> Shot:
-    """The shot as it is stored, for a change inside the caller's transaction. Raises Moved where its head isn't `base`."""
+    """The shot as it is stored, for a change inside the caller's transaction. Raises Moved where
+    its head isn't `base`."""
     shot = _held(shot)
     if base is not None and base != shot.head.number:
         raise Moved(
@@ -215,8 +221,8 @@ def _unmoved(shot: Shot, base: int | None, undone: str) -> Shot:
 def undo(shot: Shot, base: int | None = None) -> str:
     """Move the head back by one edit; the sentence says what was undone.
 
-    `base` is the revision on screen: whoever undoes has to see what goes. Raises Moved where the head is another one, Refused at the
-    beginning or where locked.
+    `base` is the revision on screen: whoever undoes has to see what goes. Raises Moved where the
+    head is another one, Refused at the beginning or where locked.
     """
     with transaction.atomic():
         shot = _unmoved(shot, base, "nothing was undone")
@@ -241,7 +247,8 @@ def redo(shot: Shot, base: int | None = None) -> str:
 
 
 def next_revision(shot: Shot) -> Revision | None:
-    """What redo would go to: the newest edit made on the head, leaving out versions that were refused."""
+    """What redo would go to: the newest edit made on the head, leaving out versions that were
+    refused."""
     return shot.head.children.filter(kept=False, folded=False).order_by("-number").first()
 
 
@@ -256,7 +263,8 @@ def _require_unlocked(shot, target):
 def restore(shot: Shot, number: int, base: int | None = None) -> Shot:
     """Make an earlier or kept revision the current state, as a new edit.
 
-    `base` is the head that it is to replace. Raises Moved where the head is another one, Refused where there is no such revision.
+    `base` is the head that it is to replace. Raises Moved where the head is another one, Refused
+    where there is no such revision.
     """
     revision = shot.revisions.filter(number=number).first()
     if revision is None:
@@ -270,7 +278,8 @@ def restore(shot: Shot, number: int, base: int | None = None) -> Shot:
 
 
 def set_locked(shot: Shot, locked: bool, base: int | None = None) -> Shot:
-    """Lock or unlock the shot's camera. `base` is the revision on screen; raises Moved where the head is another one."""
+    """Lock or unlock the shot's camera. `base` is the revision on screen; raises Moved where the
+    head is another one."""
     with transaction.atomic():
         shot = _unmoved(shot, base, "its lock stays as it was")
         shot.locked = locked
@@ -284,7 +293,8 @@ def listed(shot: Shot, most: int = 200):
 
 
 def name_revision(shot: Shot, number: int, name: str) -> None:
-    """Give a revision a name, by which it is found again; it is never thinned then. An empty one takes it away."""
+    """Give a revision a name, by which it is found again; it is never thinned then. An empty one
+    takes it away."""
     name = " ".join(name.split())[:60]
     if not shot.revisions.filter(number=number).update(name=name):
         raise Refused(f"This shot has no revision {number}.")

@@ -54,7 +54,8 @@ def _says_full(exception: Exception) -> bool:
 
 
 class SentenceMiddleware:
-    """Answers a Problem with its sentence: JSON for scripts, a page otherwise. 422, or what the refusal says."""
+    """Answers a Problem with its sentence: JSON for scripts, a page otherwise. 422, or what the
+    refusal says."""
 
     def __init__(self, get_response):
         self.get_response = get_response

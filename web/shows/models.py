@@ -65,7 +65,8 @@ class ShowQuerySet(models.QuerySet):
         return self.filter(deleted__isnull=True)
 
     def visible(self, *roles: str):
-        """Those that whoever is at work sees; with `roles`, those in which they have one of them."""
+        """Those that whoever is at work sees; with `roles`, those in which they have one of
+        them."""
         if who.sees_everything():
             return self
         wanted = {"members__role__in": roles} if roles else {}
@@ -129,7 +130,8 @@ class ShotQuerySet(models.QuerySet):
         return self.select_related("show", "head")
 
     def _fetch_all(self):
-        """The states of shots that are fetched together are read together, once one of them is asked for."""
+        """The states of shots that are fetched together are read together, once one of them is
+        asked for."""
         fresh = self._result_cache is None
         super()._fetch_all()
         related = self.query.select_related
@@ -218,7 +220,8 @@ class StoredStanding(models.Model):
 
 
 class StatePart(models.Model):
-    """One value of one part of some states, by the digest of its JSON; what is large lies in the blob store instead."""
+    """One value of one part of some states, by the digest of its JSON; what is large lies in the
+    blob store instead."""
 
     digest = models.CharField(max_length=64, primary_key=True)
     text = models.TextField()
@@ -239,13 +242,16 @@ class StatePart(models.Model):
 
 
 class Revision(Signed):
-    """The state of a shot after one edit. What it holds never changes; undo moves the shot's head to `parent`.
+    """The state of a shot after one edit. What it holds never changes; undo moves the shot's head
+    to `parent`.
 
-    parts : {key: digest} of the parts that aren't at their default, as `version` of the state has them.
+    parts : {key: digest} of the parts that aren't at their default, as `version` of the state has
+    them.
     kept : it was refused, and is kept beside the head.
     folded : a run of small edits went on from it; the run's last revision stands for it.
     run, alone : as `history.edit` has them.
-    name : given by the artist; such a version is never thinned, nor one that a hand-off was made from.
+    name : given by the artist; such a version is never thinned, nor one that a hand-off was made
+    from.
     """
 
     shot = models.ForeignKey(Shot, models.CASCADE, related_name="revisions")
@@ -270,7 +276,8 @@ class Revision(Signed):
 
     @cached_property
     def state(self) -> State:
-        """The state, its parts read where they are asked for; brought up to date where it is of an older version."""
+        """The state, its parts read where they are asked for; brought up to date where it is of an
+        older version."""
         if self.version == states.VERSION:
             return shared_states.of(self.parts, self._stored)
         stored = self._stored()

@@ -1,7 +1,9 @@
-"""Reads what pages and their scripts send: typed JSON messages, numbers of revisions and frames, names.
+"""Reads what pages and their scripts send: typed JSON messages, numbers of revisions and frames,
+names.
 
-A view that a script calls declares its message as a `Message` and reads it with `read`. What the view gets has
-the types and bounds that the message states; anything else was refused with a sentence before.
+A view that a script calls declares its message as a `Message` and reads it with `read`. What the
+view gets has the types and bounds that the message states; anything else was refused with a
+sentence before.
 """
 
 from typing import Annotated, TypeVar
@@ -62,7 +64,8 @@ def read(request, message: type[M]) -> M:
 
 
 def whole(value) -> int | None:
-    """A revision's or a frame's number, as JSON or as a form or an address has it; None where it isn't one."""
+    """A revision's or a frame's number, as JSON or as a form or an address has it; None where it
+    isn't one."""
     if isinstance(value, int) and not isinstance(value, bool):
         return value
     if isinstance(value, str) and value.isdecimal() and len(value) <= MOST_DIGITS:
@@ -82,14 +85,16 @@ def require_base(value) -> int:
 
 
 def base_of(request) -> int:
-    """The revision that the page shows, of a form, a script's message or an address. Raises Refused where it isn't said."""
+    """The revision that the page shows, of a form, a script's message or an address. Raises Refused
+    where it isn't said."""
     if request.content_type == "application/json":
         return read(request, Edit).revision
     return require_base(request.POST.get("base") or request.GET.get("base"))
 
 
 def given_file(request, field: str, what: str, most_bytes: int) -> UploadedFile:
-    """The file that a form has to bring; a sentence about `what` where it is missing or too large."""
+    """The file that a form has to bring; a sentence about `what` where it is missing or too
+    large."""
     upload = request.FILES.get(field)
     if upload is None:
         raise Problem(f"Choose {what} first.", field)

@@ -1,4 +1,5 @@
-"""What is refused: sentences that reach the artist through the middleware, whatever the client is."""
+"""What is refused: sentences that reach the artist through the middleware, whatever the client
+is."""
 
 from aperture.errors import Problem
 
@@ -24,7 +25,8 @@ class Locked(Refused):
 
 
 class Moved(Refused):
-    """The shot isn't what the page shows any more, and nothing was done; `newest` is the head's number."""
+    """The shot isn't what the page shows any more, and nothing was done; `newest` is the head's
+    number."""
 
     status = 409
 
@@ -38,7 +40,8 @@ class Moved(Refused):
 
 
 class Stale(Moved):
-    """Somebody saved in between; `kept` is the number of the revision that holds the refused version."""
+    """Somebody saved in between; `kept` is the number of the revision that holds the refused
+    version."""
 
     def __init__(self, kept: int, newest: int):
         super().__init__(

@@ -1,4 +1,5 @@
-"""Words for the JSON Schemas of the state's parts, so that an app's declarations read as they mean."""
+"""Words for the JSON Schemas of the state's parts, so that an app's declarations read as they
+mean."""
 
 MOST = 1e9  # of any number, by magnitude
 NUMBER = {"type": "number", "minimum": -MOST, "maximum": MOST}

@@ -1,7 +1,9 @@
-"""Saved states that a server process has read lately, so that the next page of the same revision reads and computes nothing twice.
+"""Saved states that a server process has read lately, so that the next page of the same revision
+reads and computes nothing twice.
 
-A saved revision's state never changes, and what follows from it (`state.once`) is shared too. What a page changes is
-a copy. The cache holds so many states, and no more text of parts than so much; the ones not asked for longest go first.
+A saved revision's state never changes, and what follows from it (`state.once`) is shared too. What
+a page changes is a copy. The cache holds so many states, and no more text of parts than so much;
+the ones not asked for longest go first.
 """
 
 import itertools

@@ -1,7 +1,9 @@
-"""How far each step of a shot is, stored by what it depends on: boards and the front page compute nothing twice.
+"""How far each step of a shot is, stored by what it depends on: boards and the front page compute
+nothing twice.
 
-A standing follows from the digests of the state's parts, a few fields of shot and show, and what a step says that it
-depends on besides (its renders). While these stay, what was computed stays, also that it couldn't be computed.
+A standing follows from the digests of the state's parts, a few fields of shot and show, and what a
+step says that it depends on besides (its renders). While these stay, what was computed stays, also
+that it couldn't be computed.
 """
 
 import hashlib
@@ -34,8 +36,8 @@ FAILED = Standing("needs", "can't be computed")
 def of(shots: Sequence, steps: Mapping, patient: bool = True) -> list[dict[str, Standing]]:
     """For each shot the standing of each of `steps` (by key), stored or computed now.
 
-    Where one isn't `patient`, as for the lists of many shots: what is being computed for somebody else just now is
-    told as it was before.
+    Where one isn't `patient`, as for the lists of many shots: what is being computed for somebody
+    else just now is told as it was before.
     """
     from web.shows.models import StoredStanding
 

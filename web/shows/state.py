@@ -1,8 +1,10 @@
-"""The state of a shot: which parts it has, how they are stored, how an older one is brought up to date.
+"""The state of a shot: which parts it has, how they are stored, how an older one is brought up to
+date.
 
 Each app declares its parts once, when it is ready. A revision holds the digest of each part that
 isn't at its default; the part's JSON lies in the table of parts, or, where it is large, in the blob
-store. A part that didn't change keeps its digest, so comparing, locking and merging compare digests.
+store. A part that didn't change keeps its digest, so comparing, locking and merging compare
+digests.
 """
 
 import copy
@@ -95,9 +97,11 @@ def encode(value) -> tuple[str, str]:
 
 
 class Texts(dict):
-    """Texts of parts by digest, shared by states that are looked at together: the first that reads one reads for all.
+    """Texts of parts by digest, shared by states that are looked at together: the first that reads
+    one reads for all.
 
-    wanted : digests that aren't read yet, each with the name of its group. A group is read whole, once one of it is
+    wanted : digests that aren't read yet, each with the name of its group. A group is read whole,
+    once one of it is
         asked for: all parts of one shot, or one part of many shots.
     fetch : the texts of some digests, as far as they lie in the table of parts.
     """
@@ -122,7 +126,8 @@ class Texts(dict):
 
 
 class State(MutableMapping):
-    """A shot's state, its parts read where they are asked for. Deleting a part sets it to its default.
+    """A shot's state, its parts read where they are asked for. Deleting a part sets it to its
+    default.
 
     Values are lists and dicts of JSON. `change` of an edit gets a state whose values may be changed
     in place: what was read is encoded anew when the digests are asked for. A saved revision's state
@@ -239,8 +244,8 @@ class State(MutableMapping):
 def once(compute):
     """Compute what follows from a state, `compute(state, *given)`, once for each read-only state.
 
-    A request has one state of its shot, and many of its pages' parts ask for the same chain, fit and
-    camera. The results are shared: whoever gets one doesn't change it.
+    A request has one state of its shot, and many of its pages' parts ask for the same chain, fit
+    and camera. The results are shared: whoever gets one doesn't change it.
     """
 
     @functools.wraps(compute)

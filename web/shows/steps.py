@@ -1,4 +1,5 @@
-"""The eight steps of a shot. Each step's app registers itself here when it is ready, so that no app imports a later one."""
+"""The eight steps of a shot. Each step's app registers itself here when it is ready, so that no app
+imports a later one."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -42,7 +43,8 @@ class Step:
     """A step, as its app registers it.
 
     url_name : of its page. standing : `standing(shot)` tells how far it is.
-    outside : what the standing depends on beside the shot and its state, for several shots: {id: text}.
+    outside : what the standing depends on beside the shot and its state, for several shots: {id:
+    text}.
     parts : its parts of the state.
     urls, show_urls, root_urls : what `include` takes; addresses below a shot's, a show's, the root.
     """
@@ -127,7 +129,8 @@ def _together(states: set[str]) -> str:
 
 
 def tally(shots) -> list[dict]:
-    """For each step that is in this version: how many of the shots have settled it, and whether one needs the artist."""
+    """For each step that is in this version: how many of the shots have settled it, and whether one
+    needs the artist."""
     rows = strips(shots)
     out = []
     for column in zip(*rows):

@@ -1,4 +1,5 @@
-"""Old revisions made fewer: what nobody would go back to is removed, what something was made from stays.
+"""Old revisions made fewer: what nobody would go back to is removed, what something was made from
+stays.
 
 Off unless a show says after how many days. A revision stays where it is the head, the first one, a
 branch point or the end of a branch, has a name, was handed off, or where a render or a snapshot was
@@ -20,13 +21,15 @@ _keepers: list[Callable[[Shot], Iterable[int]]] = []
 
 
 def keep_for(keeper: Callable[[Shot], Iterable[int]]) -> None:
-    """Register a function that gives the numbers of a shot's revisions that something was made from."""
+    """Register a function that gives the numbers of a shot's revisions that something was made
+    from."""
     if keeper not in _keepers:
         _keepers.append(keeper)
 
 
 def thin(shot: Shot, before: datetime) -> int:
-    """Remove a shot's revisions made before a time, but for those that have to stay; how many went."""
+    """Remove a shot's revisions made before a time, but for those that have to stay; how many
+    went."""
     with transaction.atomic():
         shot = Shot.objects.select_for_update().get(pk=shot.pk)
         rows = {one.pk: one for one in shot.revisions.defer("parts")}

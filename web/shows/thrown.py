@@ -1,4 +1,5 @@
-"""What can be done to a picture that can be thrown away: take it back, give it a name; after a month it is gone for good."""
+"""What can be done to a picture that can be thrown away: take it back, give it a name; after a
+month it is gone for good."""
 
 import shutil
 from collections.abc import Callable

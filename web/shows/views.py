@@ -54,7 +54,8 @@ def step_page(
 
 
 def without_its_page(request, key: str, sentence: str, status: int):
-    """A step's page where the page itself can't be shown: head, steps, undo and history, and the sentence."""
+    """A step's page where the page itself can't be shown: head, steps, undo and history, and the
+    sentence."""
     address = request.resolver_match.kwargs
     shot = find(address["show"], address["shot"])
     context = {"sentence": sentence, "revisions": history.listed(shot)}
@@ -136,7 +137,8 @@ def board(request, show):
 
 
 def _is_so(strip: list[dict], step: str, state: str) -> bool:
-    """Whether a step of a shot, or any where none is told, is in a state, or begun where none is told."""
+    """Whether a step of a shot, or any where none is told, is in a state, or begun where none is
+    told."""
     asked = [item for item in strip if step in ("", item["key"])]
     return any(item["state"] == state if state else item["state"] != "nothing" for item in asked)
 

@@ -31,7 +31,8 @@ def add_stand_in(shot: Shot, item: dict, base: int | None) -> Shot:
 def bring_in_mesh(
     shot: Shot, name: str, path: Path, ending: str, unit: str, up_axis: str, base: int | None
 ) -> Shot:
-    """A stand-in from a file, where the file has it; what is odd about it, and how long it took, is kept with it. Raises Problem."""
+    """A stand-in from a file, where the file has it; what is odd about it, and how long it took, is
+    kept with it. Raises Problem."""
     began = time.monotonic()
     mesh = run_fenced(files.read_file, path, ending, unit, up_axis)
     digest = meshes.keep(mesh.vertices, mesh.triangles)
@@ -56,8 +57,9 @@ def bring_in_mesh(
 def set_stand_in(shot: Shot, item: dict, base: int | None, run: str = "") -> Shot:
     """A changed stand-in; what hangs on it moves and turns along.
 
-    The item is as it should stand on the picture that is worked on: one that moves gets a key there.
-    `run` as in `history.edit`: drags that follow each other. Raises Problem where it is locked or gone, or hangs on itself.
+    The item is as it should stand on the picture that is worked on: one that moves gets a key
+    there. `run` as in `history.edit`: drags that follow each other. Raises Problem where it is
+    locked or gone, or hangs on itself.
     """
     stand_in_from(item)
 
@@ -77,8 +79,8 @@ def set_stand_in(shot: Shot, item: dict, base: int | None, run: str = "") -> Sho
 
 
 def with_what_hangs(items: list[dict], item: dict) -> list[dict]:
-    """The items, all as they are kept, once one of them is as `item` says: what hangs on it has moved
-    and turned along.
+    """The items, all as they are kept, once one of them is as `item` says: what hangs on it has
+    moved and turned along.
     """
     was, placed = stand_in_from(_find({"stand_ins": items}, item["id"])), stand_in_from(item)
     motion = placed.pose @ np.linalg.inv(was.pose)

@@ -1,4 +1,5 @@
-"""The set over time: stand-ins and floor as each frame's camera sees them, the path itself, and the points that it was solved from."""
+"""The set over time: stand-ins and floor as each frame's camera sees them, the path itself, and the
+points that it was solved from."""
 
 import numpy as np
 
@@ -20,8 +21,8 @@ VAGUE = 0.03
 
 
 def seen(shot, first: int, last: int) -> dict[int, dict]:
-    """By picture number, of those that have a camera: the stand-ins' edges and the floor grid, px; and
-    those that move as the set view draws them, by their ids.
+    """By picture number, of those that have a camera: the stand-ins' edges and the floor grid, px;
+    and those that move as the set view draws them, by their ids.
     """
     path, offset = placed_path(shot.state), offset_of(shot.state)
     still = camera_of_state(shot.state) if path is None else None
@@ -57,7 +58,8 @@ def plays(state) -> bool:
 
 
 def path_in_set(shot) -> dict | None:
-    """The path for the set view, in the show's up axis: eyes and plate cards by picture, and points with their ±; None without one."""
+    """The path for the set view, in the show's up axis: eyes and plate cards by picture, and points
+    with their ±; None without one."""
     path = placed_path(shot.state)
     if path is None:
         return None

@@ -1,4 +1,5 @@
-"""What may come in about a camera of the Set step: its place and direction, its gate and lens, and how it is drawn."""
+"""What may come in about a camera of the Set step: its place and direction, its gate and lens, and
+how it is drawn."""
 
 import math
 
@@ -96,7 +97,8 @@ def _grid(item) -> Grid:
 
 
 class LooksForm(TypedForm):
-    """How any camera is drawn, and its focus and stop. `cleaned_data["looks"]` holds what becomes of LOOKS; an emptied field goes back to usual."""
+    """How any camera is drawn, and its focus and stop. `cleaned_data["looks"]` holds what becomes
+    of LOOKS; an emptied field goes back to usual."""
 
     length_m = forms.CharField(required=False, max_length=40)
     focus_m = forms.CharField(required=False, max_length=40)

@@ -97,7 +97,8 @@ def _chosen(shot, request):
 
 @require_POST
 def card(request, show, shot):
-    """Put the plate card at a distance, leave it in space or fix it to the camera again, choose where it shows."""
+    """Put the plate card at a distance, leave it in space or fix it to the camera again, choose
+    where it shows."""
     shot, base, verb = find(show, shot), base_of(request), request.POST.get("verb", "move")
     matched = cameras.camera_called(shot, None)
     if matched is None:

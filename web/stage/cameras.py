@@ -1,6 +1,8 @@
-"""The cameras of a shot: the matched one, those of the drafts put aside, and such as were copied or typed in here.
+"""The cameras of a shot: the matched one, those of the drafts put aside, and such as were copied or
+typed in here.
 
-Copied and typed ones are kept in the state's `cameras`; how any of them is drawn, and its focus and stop, in `camera_looks` by id.
+Copied and typed ones are kept in the state's `cameras`; how any of them is drawn, and its focus and
+stop, in `camera_looks` by id.
 """
 
 from collections.abc import Callable
@@ -24,7 +26,8 @@ from web.stage.stand_ins import counted
 MATCHED = "match"
 DRAFT = "draft:"
 MOST = 50
-# How a camera is drawn in the set view, and what else is known of it; lengths in metres, None: as is of use.
+# How a camera is drawn in the set view, and what else is known of it; lengths in metres, None: as
+# is of use.
 LOOKS = {
     "length_m": None,
     "opacity": 0.12,
@@ -108,7 +111,8 @@ def copy_camera(shot: Shot, id_: str, base: int | None) -> Shot:
 
 
 def type_camera(shot: Shot, base: int | None) -> Shot:
-    """A camera to be typed: it begins two metres back from the origin at eye height, with the matched one's gate where there is one."""
+    """A camera to be typed: it begins two metres back from the origin at eye height, with the
+    matched one's gate where there is one."""
     matched = camera_called(shot, MATCHED)
     if matched:
         begun = Camera.at(
@@ -148,7 +152,8 @@ def add_camera(
 
 
 def set_camera(shot: Shot, item: dict, base: int | None) -> Shot:
-    """A copied or typed camera as it should become. Raises Problem where it is locked or gone, or a value can't be."""
+    """A copied or typed camera as it should become. Raises Problem where it is locked or gone, or a
+    value can't be."""
     from_json(item)
 
     def change(state):
@@ -205,7 +210,8 @@ def _own(state, id_) -> dict:
 
 @dataclass(frozen=True)
 class Planes:
-    """Distances along the axis of what a camera has in focus, metres: near and far limit, None where they aren't known."""
+    """Distances along the axis of what a camera has in focus, metres: near and far limit, None
+    where they aren't known."""
 
     focus: float
     near: float | None = None
@@ -222,7 +228,8 @@ def register_planes(find: Callable[[Shot], Planes | None]) -> None:
 
 
 def planes_of(shot: Shot, one: ShotCamera) -> Planes | None:
-    """The planes of focus of a camera: of the matched one as the shot is focused, of others as typed."""
+    """The planes of focus of a camera: of the matched one as the shot is focused, of others as
+    typed."""
     found = _planes[0](shot) if _planes and one.id == MATCHED else None
     if found is None and one.looks["focus_m"]:
         return Planes(one.looks["focus_m"])
@@ -230,12 +237,14 @@ def planes_of(shot: Shot, one: ShotCamera) -> Planes | None:
 
 
 def f_number(one: ShotCamera, known: dict) -> float | None:
-    """What the plate's file says of the matched camera's lens. A T-stop that was typed is of light, not of depth, and doesn't change it."""
+    """What the plate's file says of the matched camera's lens. A T-stop that was typed is of light,
+    not of depth, and doesn't change it."""
     return known.get("f_number") if one.id == MATCHED else None
 
 
 def stop_and_focus(looks: dict, f_number: float | None, show) -> list[str]:
-    """In words, those that are known: the T-stop that was typed, or else the f-number; the focus distance."""
+    """In words, those that are known: the T-stop that was typed, or else the f-number; the focus
+    distance."""
     words = []
     if looks.get("stop"):
         words.append(f"T {looks['stop']:g}")
@@ -247,7 +256,8 @@ def stop_and_focus(looks: dict, f_number: float | None, show) -> list[str]:
 
 
 def facts_of(one: ShotCamera, show, known: dict, planes: Planes | None = None) -> list[str]:
-    """The lines of a camera's plate of facts: name, lens and gate, focus and stop, height above the floor and tilt."""
+    """The lines of a camera's plate of facts: name, lens and gate, focus and stop, height above the
+    floor and tilt."""
     camera, looks = one.camera, one.looks
     if planes is not None:
         looks = looks | {"focus_m": planes.focus}

@@ -23,7 +23,8 @@ ANGLES = ("turn", "tilt", "roll")
 
 
 class StandInForm(TypedForm):
-    """A stand-in's name, size, place and so on. `cleaned_data["item"]` is the JSON as it should become."""
+    """A stand-in's name, size, place and so on. `cleaned_data["item"]` is the JSON as it should
+    become."""
 
     name = forms.CharField(required=False, max_length=60)
     kind = forms.ChoiceField(

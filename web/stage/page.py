@@ -72,8 +72,8 @@ def _handles(camera, placed) -> dict:
 
 
 def _card_seen(shot, cameras, through):
-    """How the lens view shows the plate: true: filling it; false: not at all; or the map from the plate's px to the picture's, nine
-    numbers row by row, where it hangs in space."""
+    """How the lens view shows the plate: true: filling it; false: not at all; or the map from the
+    plate's px to the picture's, nine numbers row by row, where it hangs in space."""
     import cv2
 
     matched = matched_of(cameras)
@@ -122,7 +122,8 @@ def item_rows(shot, camera, item) -> list[Row]:
 
 
 def way_rows(shot, item) -> dict | None:
-    """The keys of the chosen stand-in, for the sheet; None where there are no frames to move over."""
+    """The keys of the chosen stand-in, for the sheet; None where there are no frames to move
+    over."""
     if item is None or not shot.state["film"]:
         return None
     offset, now, length = offset_of(shot.state), number_now(shot.state), shot.show.length
@@ -144,7 +145,8 @@ def way_rows(shot, item) -> dict | None:
 
 
 def remarks(shot, camera, item) -> list[Remark]:
-    """What needs the artist: no camera, no scale, what is behind the camera or the card, sizes that look like another unit."""
+    """What needs the artist: no camera, no scale, what is behind the camera or the card, sizes that
+    look like another unit."""
     if camera is None:
         return [
             Remark(

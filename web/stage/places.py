@@ -1,4 +1,5 @@
-"""The points of a set that have a name and a known place: what a move is laid onto, and a lens focused on."""
+"""The points of a set that have a name and a known place: what a move is laid onto, and a lens
+focused on."""
 
 from collections.abc import Mapping, MutableMapping
 

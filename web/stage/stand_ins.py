@@ -56,7 +56,8 @@ def stand_in_from(item: dict) -> StandIn:
 
 
 def json_from(item: dict, placed: StandIn) -> dict:
-    """The JSON of a changed stand-in, keeping what else its item says; rounded to a hundredth of a millimetre."""
+    """The JSON of a changed stand-in, keeping what else its item says; rounded to a hundredth of a
+    millimetre."""
     out = item | {
         "size": [round(v, 5) for v in placed.size],
         "base": [round(v, 5) for v in placed.base],
@@ -74,7 +75,8 @@ def extra(item: dict, name: str):
 
 
 def shapes(items: list[dict]) -> list[dict]:
-    """What of items says where their surfaces are, and nothing else: it is the same while only names and the like change."""
+    """What of items says where their surfaces are, and nothing else: it is the same while only
+    names and the like change."""
     return [
         {
             key: value
@@ -96,8 +98,8 @@ def standing_now(state: MutableMapping, number: int | None = None) -> list[dict]
 
 
 def what_stands(state: MutableMapping) -> list[dict]:
-    """What of the stand-ins that aren't hidden is seen, on whatever frame: as they are kept, less what
-    says nothing of it. What they hang on counts where anything moves.
+    """What of the stand-ins that aren't hidden is seen, on whatever frame: as they are kept, less
+    what says nothing of it. What they hang on counts where anything moves.
     """
     items = state["stand_ins"]
     silent = (
@@ -120,8 +122,8 @@ def shown(state: MutableMapping, number: int | None = None) -> list[dict]:
 
 
 def stand_ins_of(state: MutableMapping) -> dict[str, StandIn]:
-    """The stand-ins that aren't hidden by name, each name once: as they stand now, with their ways by
-    the shot's frames.
+    """The stand-ins that aren't hidden by name, each name once: as they stand now, with their ways
+    by the shot's frames.
     """
     return {name: with_way(state, item) for name, item in named(state).items()}
 
@@ -149,7 +151,8 @@ def free_name(state: MutableMapping, wanted: str) -> str:
 
 
 def counted(wanted: str, taken: set[str]) -> str:
-    """The name, with the first free number where it is taken; a number that it ends in is counted on."""
+    """The name, with the first free number where it is taken; a number that it ends in is counted
+    on."""
     if wanted not in taken:
         return wanted
     stem = wanted.rstrip("0123456789").rstrip() or wanted

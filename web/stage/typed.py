@@ -8,7 +8,8 @@ from web.shows.forms import BaseField
 
 
 class TypedForm(forms.Form):
-    """A form whose lengths are typed in the show's unit; what is left as it was shown keeps its exact value."""
+    """A form whose lengths are typed in the show's unit; what is left as it was shown keeps its
+    exact value."""
 
     base = BaseField()
 
@@ -22,7 +23,8 @@ class TypedForm(forms.Form):
         return text if text and text != str(self.initial.get(name) or "") else None
 
     def parsed(self, name, label, parse, low, high, told):
-        """A typed value; None where it wasn't changed, or is wrong, which is then said beside it."""
+        """A typed value; None where it wasn't changed, or is wrong, which is then said beside
+        it."""
         text = self.changed(name)
         if text is None:
             return None

@@ -45,7 +45,8 @@ LEAVES = (("things", "Stand-ins"), ("cameras", "Cameras"), ("plate", "Plate"))
 
 
 def stage(request, show, shot, forms=None, status=200):
-    """Lens view and set view, and the sheet's leaves. `forms`: such as came in wrong, by name: mesh, camera, looks."""
+    """Lens view and set view, and the sheet's leaves. `forms`: such as came in wrong, by name:
+    mesh, camera, looks."""
     shot, forms = find(show, shot), forms or {}
     state, chosen = shot.state, request.GET.get("item")
     items = standing_now(state)
@@ -141,7 +142,8 @@ def _mesh_form(shot):
 
 
 def _to(shot, id_, through=None):
-    """The page with a stand-in chosen, the newest where none is told, and the lens view as it was."""
+    """The page with a stand-in chosen, the newest where none is told, and the lens view as it
+    was."""
     return redirect(
         shot.url("set")
         + "?"
@@ -288,7 +290,8 @@ def _dragged(shot, wanted: Dragged):
 
 
 def _snapping(shot, item):
-    """What a dragged stand-in snaps to: the other ones that are shown, and the spots found in the picture."""
+    """What a dragged stand-in snaps to: the other ones that are shown, and the spots found in the
+    picture."""
     others = [stand_in_from(other) for other in shown(shot.state) if other["id"] != item["id"]]
     spots = (fit_of(shot.state) or {}).get("spots", {}).values()
     return others, [spot["world_m"] for spot in spots if None not in spot["world_m"]]
@@ -323,7 +326,8 @@ def drag(request, show, shot):
 
 @require_POST
 def place(request, show, shot):
-    """A stand-in of the typed size where the plate was clicked: on the floor, or on the face of another."""
+    """A stand-in of the typed size where the plate was clicked: on the floor, or on the face of
+    another."""
     shot, wanted = find(show, shot), read(request, Placed)
     camera = _cameras(shot, wanted)[1].camera
     form = StandInForm(
@@ -344,7 +348,8 @@ def place(request, show, shot):
 
 @require_POST
 def plan(request, show, shot):
-    """A block or room whose floor corners were clicked one after the other, pulled up to the typed height."""
+    """A block or room whose floor corners were clicked one after the other, pulled up to the typed
+    height."""
     shot, wanted = find(show, shot), read(request, Plan)
     camera = _cameras(shot, wanted)[1].camera
     if len(wanted.corners) < 3:

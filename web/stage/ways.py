@@ -50,7 +50,8 @@ def put(item: dict, base: list[float], angles: list[float]) -> dict:
 
 
 def ways_of(items: Iterable[dict], offset: int = 0) -> dict[str, Way]:
-    """The ways of those that move, by their ids; `offset`: what the shot's frames are more than numbers."""
+    """The ways of those that move, by their ids; `offset`: what the shot's frames are more than
+    numbers."""
     by_id, found = {item["id"]: item for item in items}, {}
 
     def way(id_: str, below: tuple[str, ...]) -> Way | None:
@@ -77,7 +78,8 @@ def ways_of(items: Iterable[dict], offset: int = 0) -> dict[str, Way]:
 
 
 def retimed(items: Iterable[dict], made: Callable[[list[int], Callable], list]) -> list[dict]:
-    """The items with other keys: those that `made` makes of their picture numbers and of what a key holds at a number."""
+    """The items with other keys: those that `made` makes of their picture numbers and of what a key
+    holds at a number."""
     out = []
     for item in items:
         keys = own_keys(item)
@@ -101,8 +103,8 @@ def items_at(items: list[dict], number: int) -> list[dict]:
 
 
 def as_kept(items: list[dict], item: dict, number: int) -> dict:
-    """An item as it is to be kept, from how it should stand on a picture: a key is set there where it
-    moves by itself, and has changed its place.
+    """An item as it is to be kept, from how it should stand on a picture: a key is set there where
+    it moves by itself, and has changed its place.
     """
     before = next(one for one in items if one["id"] == item["id"])
     now = next(one for one in items_at(items, number) if one["id"] == item["id"])

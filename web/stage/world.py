@@ -14,7 +14,8 @@ from web.plates.models import metadata_of
 from web.stage.cameras import MATCHED, facts_of, matched_of, planes_of
 from web.stage.stand_ins import shown, stand_in_from
 
-CARD_REACH = 1.35  # where the plate card stands unless told, as a share of the distance from the camera to the origin
+# Where the plate card stands unless told, as a share of the distance from the camera to the origin.
+CARD_REACH = 1.35
 LIMIT_REACH = 1.5  # of a frustum's drawn length: a limit of sharpness farther away isn't drawn
 SHORT = 0.3  # length of another camera's frustum unless told, as a share of that
 CARD_IN = {"both": "both views", "lens": "the lens view only", "set": "the set view only"}
@@ -151,7 +152,7 @@ def _dome(shot, one, length, turn) -> dict:
 
 
 # The plate card
-# ----------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 
 def card_in(shot) -> str:
@@ -183,7 +184,8 @@ def card_corners(shot, camera) -> np.ndarray:
 
 
 def cut_off(shot, camera) -> list[str]:
-    """The names of the stand-ins that reach beyond the card; a panorama's picture has no far side."""
+    """The names of the stand-ins that reach beyond the card; a panorama's picture has no far
+    side."""
     if camera.lens.projection.around:
         return []
     corners = card_corners(shot, camera)

@@ -50,7 +50,8 @@ def _wearing(shot) -> list[dict]:
 
 @require_GET
 def for_set_view(request, show, shot):
-    """For each stand-in that wears the plate: flat points, texture coordinates, and triangles by mark."""
+    """For each stand-in that wears the plate: flat points, texture coordinates, and triangles by
+    mark."""
     shot = find(show, shot)
     camera = camera_of_state(shot.state)
     if camera is None:

@@ -1,4 +1,5 @@
-"""What goes out in stereo: both cameras over the frames, and renders of both eyes packed into one picture."""
+"""What goes out in stereo: both cameras over the frames, and renders of both eyes packed into one
+picture."""
 
 import json
 import tempfile
@@ -28,7 +29,8 @@ from web.stereo.settings import pair_of
 
 
 def write_cameras(shot: Shot, path: Path) -> None:
-    """A zip of both cameras as OpenUSD over all frames, and their figures as JSON. Raises Problem without a pair."""
+    """A zip of both cameras as OpenUSD over all frames, and their figures as JSON. Raises Problem
+    without a pair."""
     eyes, told_of = _eyes(shot)
     now = frame_of(shot) if frame_of(shot) in eyes else min(eyes)
     told = {
@@ -102,7 +104,8 @@ def has_both(shot: Shot) -> bool:
 
 
 def eyes_of(shot: Shot) -> tuple[Render, Render] | None:
-    """The newest renders of the left and the right eye that were made alike; None where there are none."""
+    """The newest renders of the left and the right eye that were made alike; None where there are
+    none."""
     newest: dict[str, Render] = {}
     for row in shot.renders.all()[:40]:
         eye = row.wanted.get("eye")
@@ -116,7 +119,8 @@ def eyes_of(shot: Shot) -> tuple[Render, Render] | None:
 
 
 def write_packed(shot: Shot, kind: str, path: Path, frame: int | None = None) -> None:
-    """The newest renders of both eyes as one picture, PNG or EXR by the path. Raises Problem where there are none."""
+    """The newest renders of both eyes as one picture, PNG or EXR by the path. Raises Problem where
+    there are none."""
     if kind not in KINDS:
         raise Problem("There is no such way to pack two pictures.")
     if is_pair(shot.state):

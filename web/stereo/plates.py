@@ -1,4 +1,5 @@
-"""A stereo plate: the pictures of both eyes, in two files or packed into one, as a plate of two frames, left and right."""
+"""A stereo plate: the pictures of both eyes, in two files or packed into one, as a plate of two
+frames, left and right."""
 
 import re
 import shutil
@@ -33,7 +34,8 @@ def _eye_of(name: str) -> str | None:
 
 
 def _in_order(files: list) -> list:
-    """Left and right: by their names, else as they were chosen. Raises Problem where both are of one eye."""
+    """Left and right: by their names, else as they were chosen. Raises Problem where both are of
+    one eye."""
     told = [_eye_of(file.name) for file in files]
     if None not in told and told[0] == told[1]:
         raise Problem(f"Both files say that they are the {told[0]} eye’s.", "files")
@@ -41,7 +43,8 @@ def _in_order(files: list) -> list:
 
 
 def take_pair(shot: Shot, files: list, kind: str, base: int | None) -> Shot:
-    """Make two files, or one that is packed in a way `kind` of KINDS, the shot's plate. Raises Problem."""
+    """Make two files, or one that is packed in a way `kind` of KINDS, the shot's plate. Raises
+    Problem."""
     if len(files) not in (1, 2):
         raise Problem("Choose two files, one for each eye, or one packed picture.", "files")
     allowed = TWO_FILES_TOO if len(files) == 2 else ENDINGS
@@ -90,7 +93,8 @@ def solved_eyes(shot: Shot) -> tuple[Camera, Camera] | None:
 
 
 def solved(shot: Shot) -> Solved | None:
-    """How both eyes of a solved stereo plate stand to each other, which the baseline tells before they stand anywhere in the world."""
+    """How both eyes of a solved stereo plate stand to each other, which the baseline tells before
+    they stand anywhere in the world."""
     path = path_of_state(shot.state) if is_pair(shot.state) and baseline_of(shot.state) else None
     frames = frames_of(shot) if path is not None else ()
     if path is None or not all(frame in path for frame in frames):

@@ -1,4 +1,5 @@
-"""What a stereo pair shows: parallaxes of the stand-ins, what is too near or too far, lines over the plate."""
+"""What a stereo pair shows: parallaxes of the stand-ins, what is too near or too far, lines over
+the plate."""
 
 import math
 
@@ -17,7 +18,8 @@ from web.stereo import plates
 from web.stereo.settings import pair_of, seat_of
 from web.ui.rows import Remark, Row
 
-# Vertical parallax that eyes don't put up with for long, in shares of the height: common practice, no source.
+# Vertical parallax that eyes don't put up with for long, in shares of the height: common practice,
+# no source.
 MOST_VERTICAL = 0.003
 CORNERS = 9  # columns and rows of places where the vertical parallax of toeing in is drawn
 
@@ -99,7 +101,8 @@ def remarks_of(
 
 
 def vertical(camera: Camera, pair: Pair) -> tuple[np.ndarray, np.ndarray]:
-    """Places of the picture (N, 2) px, on the plane of convergence, and their vertical parallax (N,) px."""
+    """Places of the picture (N, 2) px, on the plane of convergence, and their vertical parallax
+    (N,) px."""
     left, right = pair.cameras(camera)
     x, y = np.meshgrid(
         np.linspace(0.02, 0.98, CORNERS) * camera.grid.width,
@@ -115,7 +118,8 @@ def vertical(camera: Camera, pair: Pair) -> tuple[np.ndarray, np.ndarray]:
 
 
 def drawn(shot: Shot) -> dict:
-    """The stand-ins as both eyes see them, and arrows of vertical parallax; for the page's script."""
+    """The stand-ins as both eyes see them, and arrows of vertical parallax; for the page's
+    script."""
     camera, pair, eyes = camera_of_state(shot.state), pair_of(shot), eyes_cameras(shot)
     out: dict = {"left": [], "right": [], "arrows": []}
     if eyes is None:
@@ -133,8 +137,8 @@ def drawn(shot: Shot) -> dict:
 
 
 def eyes_cameras(shot: Shot) -> tuple[Camera, Camera] | None:
-    """Left and right on the frame that is worked on: as matched of a stereo plate, else as typed; None of a
-    panorama, and where there are none.
+    """Left and right on the frame that is worked on: as matched of a stereo plate, else as typed;
+    None of a panorama, and where there are none.
     """
     if is_pair(shot.state):
         return plates.solved_eyes(shot)

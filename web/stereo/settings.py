@@ -10,7 +10,8 @@ USUAL = {"mode": "shifted", "screen_m": 8.0, "seat_m": 12.0, "eyes_m": EYES_M}
 
 
 def pair_of(shot: Shot, frame: int | None = None) -> Pair | None:
-    """The pair on a frame of the shot, by its keys where it has some; None while nothing is typed."""
+    """The pair on a frame of the shot, by its keys where it has some; None while nothing is
+    typed."""
     own = shot.state["stereo"]
     number = number_now(shot.state) if frame is None else frame - offset_of(shot.state)
     if own.get("keys"):
@@ -41,7 +42,8 @@ def set_stereo(shot: Shot, label: str, base: int | None, **values) -> Shot:
 
 
 def with_key(shot: Shot, number: int, base: int | None) -> Shot:
-    """A key of both distances, as they are now, on a picture. Raises Problem where nothing is typed yet."""
+    """A key of both distances, as they are now, on a picture. Raises Problem where nothing is typed
+    yet."""
     from aperture.errors import Problem
 
     pair = pair_of(shot)

@@ -1,4 +1,5 @@
-"""The page of stereo: two cameras from the shot's one, what an audience sees of them, and pictures for two eyes."""
+"""The page of stereo: two cameras from the shot's one, what an audience sees of them, and pictures
+for two eyes."""
 
 from dataclasses import replace
 

@@ -1,4 +1,5 @@
-"""When the database or the queue doesn't answer for a while: what was sent isn't done, and the sender is told so."""
+"""When the database or the queue doesn't answer for a while: what was sent isn't done, and the
+sender is told so."""
 
 from django.db import InterfaceError, OperationalError
 from django.http import HttpResponse, JsonResponse

@@ -6,17 +6,19 @@ from django.utils.cache import add_never_cache_headers
 
 
 class SecurityHeaders:
-    """A content security policy without inline scripts and styles, and what the page needs of the device: nothing.
+    """A content security policy without inline scripts and styles, and what the page needs of the
+    device: nothing.
 
-    `request.nonce` lets the one inline script through that can't be a file, the import map. Django 6
-    brings a middleware of its own for this.
+    `request.nonce` lets the one inline script through that can't be a file, the import map. Django
+    6 brings a middleware of its own for this.
     """
 
     def __init__(self, get_response):
         self.get_response = get_response
 
     def __call__(self, request):
-        """The policy belongs to pages and files alike: an SVG that came in must run nothing either."""
+        """The policy belongs to pages and files alike: an SVG that came in must run nothing
+        either."""
         request.nonce = secrets.token_urlsafe(16)
         response = self.get_response(request)
         own = {
@@ -42,7 +44,8 @@ class SecurityHeaders:
 
 
 class FreshPages:
-    """Pages aren't kept by the browser: going back shows what is saved, never what was once there."""
+    """Pages aren't kept by the browser: going back shows what is saved, never what was once
+    there."""
 
     def __init__(self, get_response):
         self.get_response = get_response

@@ -1,4 +1,5 @@
-"""What happened, a line of JSON each: on the console, and in `log/` of the data folder, where old lines are thrown away."""
+"""What happened, a line of JSON each: on the console, and in `log/` of the data folder, where old
+lines are thrown away."""
 
 import json
 import logging
@@ -35,7 +36,8 @@ class JsonLines(logging.Formatter):
 
 
 class LogRequests:
-    """A line for each request, with an id that the answer carries too, so that a report can be found again."""
+    """A line for each request, with an id that the answer carries too, so that a report can be
+    found again."""
 
     def __init__(self, get_response):
         self.get_response = get_response
@@ -72,7 +74,8 @@ class LogRequests:
 def settings_for(folder) -> dict:
     """Django's LOGGING: the console, and a file of at most 20 MB with five older ones.
 
-    Several processes may write to it at once; when it is renamed, a line of another one can end up in the older file.
+    Several processes may write to it at once; when it is renamed, a line of another one can end up
+    in the older file.
     """
     folder.mkdir(exist_ok=True)
     rotating = {

@@ -18,7 +18,8 @@ class Row:
 
 @dataclass(frozen=True)
 class Remark:
-    """A sentence that needs the artist, and buttons: (label, attributes) pairs. kind: note, doubt, bad, good."""
+    """A sentence that needs the artist, and buttons: (label, attributes) pairs. kind: note, doubt,
+    bad, good."""
 
     title: str
     says: str

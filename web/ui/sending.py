@@ -21,8 +21,9 @@ def sent(path: Path, content_type: str, name: str = "", save: bool = False) -> H
     save : bool
         Whether the browser saves it, and doesn't show it.
 
-    Raises FileNotFoundError where there is none. Where `APERTURE_ACCEL` names the place under which nginx has the data
-    folder for itself (`internal`), the answer only says which file it is, and nginx sends it.
+    Raises FileNotFoundError where there is none. Where `APERTURE_ACCEL` names the place under which
+    nginx has the data folder for itself (`internal`), the answer only says which file it is, and
+    nginx sends it.
     """
     inside = settings.ACCEL and path.is_relative_to(settings.DATA)
     if not inside:

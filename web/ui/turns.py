@@ -1,8 +1,10 @@
-"""Requests take turns: a process answers a few at a time, edits before pages, each in the order in which they came.
+"""Requests take turns: a process answers a few at a time, edits before pages, each in the order in
+which they came.
 
-A hundred threads that all compute share one interpreter: each gets a sliver of it, and those that are unlucky take seconds where
-the work of all of them is done no sooner. Whoever has moved a mark waits for what it does; whoever opens a page waits anyhow.
-What waits for somebody else doesn't take a turn: uploads, and streams once they have begun.
+A hundred threads that all compute share one interpreter: each gets a sliver of it, and those that
+are unlucky take seconds where the work of all of them is done no sooner. Whoever has moved a mark
+waits for what it does; whoever opens a page waits anyhow. What waits for somebody else doesn't take
+a turn: uploads, and streams once they have begun.
 """
 
 import threading
@@ -63,7 +65,8 @@ class Turns:
 
 
 class TakeTurns:
-    """The last of the middlewares: what those before it wait for, such as a slow sender's form, holds no turn."""
+    """The last of the middlewares: what those before it wait for, such as a slow sender's form,
+    holds no turn."""
 
     def __init__(self, get_response):
         self.get_response = get_response

@@ -19,13 +19,15 @@ def now() -> int | None:
 
 
 def sees_everything() -> bool:
-    """Whether whoever is at work sees all shows: who keeps the installation, and the command line."""
+    """Whether whoever is at work sees all shows: who keeps the installation, and the command
+    line."""
     return _everything.get()
 
 
 @contextmanager
 def acting(person: Person, everything: bool = True) -> Iterator[None]:
-    """All that is kept meanwhile is of this account, asked for where it is needed; it sees `everything` or its own shows."""
+    """All that is kept meanwhile is of this account, asked for where it is needed; it sees
+    `everything` or its own shows."""
     tokens = _now.set(person), _everything.set(everything)
     try:
         yield
@@ -35,7 +37,8 @@ def acting(person: Person, everything: bool = True) -> Iterator[None]:
 
 
 class Signed(models.Model):
-    """What somebody made: `by` is the account; None where the command line did, or the account is gone."""
+    """What somebody made: `by` is the account; None where the command line did, or the account is
+    gone."""
 
     by = models.ForeignKey(
         settings.AUTH_USER_MODEL,

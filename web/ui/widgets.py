@@ -1,4 +1,5 @@
-"""Renders the plain form fields without templates: pages have dozens of them, and each would be several templates."""
+"""Renders the plain form fields without templates: pages have dozens of them, and each would be
+several templates."""
 
 from django.forms.renderers import DjangoTemplates
 from django.utils.html import conditional_escape

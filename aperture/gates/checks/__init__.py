@@ -1,6 +1,8 @@
-"""Can these numbers all be true? Each finding says what is wrong, by how much, and what would plausibly explain it.
+"""Can these numbers all be true? Each finding says what is wrong, by how much, and what would
+plausibly explain it.
 
-A remedy carries the whole gate document (see `chain`) that it would make, so that taking one is replacing the document.
+A remedy carries the whole gate document (see `chain`) that it would make, so that taking one is
+replacing the document.
 """
 
 from aperture.gates.checks.aspect import AspectCheck, check_aspect

@@ -16,13 +16,15 @@ from aperture.units import format_number
 
 # The squeezes of lenses in use: common practice, no source.
 SQUEEZES = (1.25, 1.3, 1.33, 1.35, 1.5, 1.6, 1.65, 1.8, 2.0)
-# Within this share two aspects are taken for the same shape: published sizes are rounded and scans are trimmed.
+# Within this share two aspects are taken for the same shape: published sizes are rounded and scans
+# are trimmed.
 NEAR = 0.015
 
 
 @dataclass(frozen=True)
 class AspectCheck:
-    """Whether the chain makes a picture of the plate's shape. `error_px`: too wide (+) or narrow by so many px over the width."""
+    """Whether the chain makes a picture of the plate's shape. `error_px`: too wide (+) or narrow by
+    so many px over the width."""
 
     chain: Chain
     gate: dict[str, Any]
@@ -44,20 +46,23 @@ class AspectCheck:
         error = width * (self.predicted_aspect * height / width - 1)
         squeeze = self.chain.squeeze
         if squeeze != 1 and self.chain.stages[0].unsized and not self.gate.get("steps"):
-            # Only a size in mm is known: the picture may be still squeezed or squeezed no more, and both fit.
+            # Only a size in mm is known: the picture may be still squeezed or squeezed no more, and
+            # both fit.
             shown = width * (self.predicted_aspect * squeeze * height / width - 1)
             return min(error, shown, key=abs)
         return error
 
     @property
     def agrees(self) -> bool:
-        """Half a pixel over the width or the height is what rounding a size to whole pixels can do."""
+        """Half a pixel over the width or the height is what rounding a size to whole pixels can
+        do."""
         slack = 0.5 * max(1.0, self.size[0] / self.size[1])
         return abs(self.error_px) <= slack + 1e-6
 
     @property
     def scale(self) -> float:
-        """Plate pixels for one of the chain's, across; 1 where the chain gives no count of pixels."""
+        """Plate pixels for one of the chain's, across; 1 where the chain gives no count of
+        pixels."""
         return 1.0 if self.chain.stages[0].unsized else self.size[0] / self.chain.predicted.width
 
 
@@ -191,7 +196,8 @@ def _by_crop(check: AspectCheck, chain: Chain, gate: dict[str, Any]) -> Iterator
 
 
 def _crop(pixel_aspect: float, picture: float) -> dict[str, Any]:
-    """The window that leaves the shape `picture` (width over height in pixels); its aspect is as the picture is shown."""
+    """The window that leaves the shape `picture` (width over height in pixels); its aspect is as
+    the picture is shown."""
     return {"do": "window", "aspect": round(picture * pixel_aspect, 6)}
 
 

@@ -17,10 +17,12 @@ FULL = {"width": FULL_FRAME_MM[0], "diagonal": FULL_FRAME_DIAGONAL_MM}
 def check_file_focal(
     chain: Chain, gate: dict[str, Any], focal_mm: float | None, equivalent_mm: float | None
 ) -> Finding | None:
-    """Does the sensor that the file's focal length and its full-frame equivalent imply look like a gate on the way to the plate?
+    """Does the sensor that the file's focal length and its full-frame equivalent imply look like a
+    gate on the way to the plate?
 
-    The camera wrote them for what it recorded, so a crop made later is no disagreement. Files give the equivalent in whole
-    mm, so that half a mm either way is none either. None where the file says too little.
+    The camera wrote them for what it recorded, so a crop made later is no disagreement. Files give
+    the equivalent in whole mm, so that half a mm either way is none either. None where the file
+    says too little.
     """
     if not focal_mm or not equivalent_mm:
         return None
@@ -62,7 +64,8 @@ def _sides(chain: Chain, index: int) -> dict[str, float]:
 def _remedies(
     chain: Chain, gate: dict[str, Any], implied: dict[str, float], ratio: float
 ) -> list[Remedy]:
-    """The file's sensor, by its width or its diagonal; or a smaller window of this one, by `ratio`."""
+    """The file's sensor, by its width or its diagonal; or a smaller window of this one, by
+    `ratio`."""
     width, height = chain.shown_gate(chain.plate)
     aspect = width / height
     remedies = []

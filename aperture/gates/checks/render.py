@@ -13,7 +13,8 @@ from aperture.units import format_number
 def check_render(
     chain: Chain, gate: dict[str, Any], render: tuple[int, int] | None
 ) -> Finding | None:
-    """Is a render of (width, height) px one of the chain's pictures, and if not, what is it? None where no render size was given."""
+    """Is a render of (width, height) px one of the chain's pictures, and if not, what is it? None
+    where no render size was given."""
     if not render:
         return None
     width, height = render
@@ -54,7 +55,8 @@ def check_render(
 
 
 def _as_step(chain: Chain, gate: dict[str, Any], width: int, height: int) -> Remedy:
-    """The step that would make a picture of this size: overscan where it is larger, else an extraction."""
+    """The step that would make a picture of this size: overscan where it is larger, else an
+    extraction."""
     last = chain.stages[-1].grid
     step: dict[str, Any]
     if width >= last.width and height >= last.height:

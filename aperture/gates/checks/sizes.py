@@ -14,7 +14,8 @@ SIZELESS = ("return", "turn", "flip", "straighten")
 
 
 def check_sizes(chain: Chain, gate: dict[str, Any]) -> list[Finding]:
-    """Odd sizes that break chroma subsampling after the plate, and rectangles that rounding puts half a pixel off the middle."""
+    """Odd sizes that break chroma subsampling after the plate, and rectangles that rounding puts
+    half a pixel off the middle."""
     out = []
     for index, stage in enumerate(chain.stages):
         before = chain.stages[index - 1].grid if index else stage.grid
@@ -29,7 +30,8 @@ def check_sizes(chain: Chain, gate: dict[str, Any]) -> list[Finding]:
 
 
 def _off_centre(gate: dict[str, Any], stage: Stage, before: Grid) -> Finding:
-    """A rectangle that can't lie in the middle; it can where it is cut one pixel smaller or larger."""
+    """A rectangle that can't lie in the middle; it can where it is cut one pixel smaller or
+    larger."""
     around, cut = (before.width, before.height), stage.cut or (before.width, before.height)
     off = [(whole - size) % 2 for size, whole in zip(cut, around)]
     remedies = []
@@ -64,7 +66,8 @@ def _odd(gate: dict[str, Any], stage: Stage, before: Grid) -> Finding:
 
 
 def _recut(gate: dict[str, Any], stage: Stage, width: int, height: int) -> dict[str, Any]:
-    """The gate document with another rectangle cut by a step; an extraction keeps its size after that."""
+    """The gate document with another rectangle cut by a step; an extraction keeps its size after
+    that."""
     window = {"id": stage.key, "do": "window", "width": width, "height": height}
     if stage.step["do"] == "extract" and (stage.grid.width, stage.grid.height) != stage.cut:
         resize = {

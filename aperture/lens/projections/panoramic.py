@@ -24,7 +24,8 @@ from aperture.arrays import Array
 
 @dataclass(frozen=True)
 class Panoramic:
-    """A `Projection`; each kind says how the height in the picture follows from the latitude's tangent."""
+    """A `Projection`; each kind says how the height in the picture follows from the latitude's
+    tangent."""
 
     name: str = ""
     matched: bool = True
@@ -35,7 +36,8 @@ class Panoramic:
     around: bool = True
 
     def _down(self, up: Array, side: Array) -> tuple[Array, Array, Array]:
-        """y of a point `up` above the horizon, `side` away from the upright axis; its derivatives by both."""
+        """y of a point `up` above the horizon, `side` away from the upright axis; its derivatives
+        by both."""
         raise NotImplementedError
 
     def _terms(self, y: Array) -> tuple[Array, Array, Array, Array, Array, Array]:

@@ -1,8 +1,8 @@
 """Panoramas laid out in pieces: the six faces of a cube, or the two circles of lenses back to back.
 
-Each piece is a projection of its own that looks another way, in a cell of the picture. Positions are
-in focal lengths from the picture's middle, as everywhere; a cube's face is 2 wide and high, and a
-circle of lenses that see 180° has the radius π/2.
+Each piece is a projection of its own that looks another way, in a cell of the picture. Positions
+are in focal lengths from the picture's middle, as everywhere; a cube's face is 2 wide and high, and
+a circle of lenses that see 180° has the radius π/2.
 
 The layouts, each piece as it is seen from within, upright unless said:
 
@@ -11,7 +11,8 @@ The layouts, each piece as it is seen from within, upright unless said:
   edge toward the front;
 - cube block, 3 × 2: left, front, right above; down, back, up below, up and down as in the strip;
 - two circles, 2 × 1: equidistant, front at the left, back at the right, both upright; each circle
-  reaches its cell's borders, and shows as many degrees as the name says: beyond 180° both see the rim.
+  reaches its cell's borders, and shows as many degrees as the name says: beyond 180° both see the
+  rim.
 """
 
 from __future__ import annotations
@@ -43,7 +44,8 @@ SAME = 1e-6
 class Pieces:
     """A `Projection` of several.
 
-    cells : the way that each piece looks, and the column and row of its cell; columns, rows: of the whole.
+    cells : the way that each piece looks, and the column and row of its cell; columns, rows: of the
+    whole.
     half : half of a cell's side, focal lengths.
     """
 
@@ -89,7 +91,8 @@ class Pieces:
         return 2 * self.half * self.columns, 2 * self.half * self.rows
 
     def told(self) -> dict[str, Any]:
-        """As JSON, for whoever draws it: how each piece is turned (row by row), where the middle of its cell is, and half of it."""
+        """As JSON, for whoever draws it: how each piece is turned (row by row), where the middle of
+        its cell is, and half of it."""
         pieces = [
             {"turn": turn.ravel().tolist(), "middle": middle.tolist()}
             for turn, middle in zip(self._turns, self._middles)
@@ -102,7 +105,8 @@ class Pieces:
         }
 
     def _find_joined(self) -> Array:
-        """(I, I) whether the picture goes on from one piece to the other across their common border."""
+        """(I, I) whether the picture goes on from one piece to the other across their common
+        border."""
         count = len(self.cells)
         out: Array = np.zeros((count, count), bool)
         np.fill_diagonal(out, True)

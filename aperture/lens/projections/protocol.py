@@ -19,7 +19,8 @@ class Projection(Protocol):
     name : its key in documents.
     matched : whether a match document can name it.
     straight : whether straight lines stay straight in the picture.
-    parameters : the names of the distortion coefficients that it takes, beside focal length and centre.
+    parameters : the names of the distortion coefficients that it takes, beside focal length and
+    centre.
     limit : radians, the largest angle from the axis that is imaged.
     wraps : whether the picture goes on at its opposite side, longitudes going evenly across.
     around : whether it is a panorama's: it has no one axis to which distances are measured.
@@ -41,10 +42,12 @@ class Projection(Protocol):
     def around(self) -> bool: ...  # noqa: D102
 
     def project(self, points: Array, derivatives: bool = False) -> Any:
-        """Ideal positions (N, 2) of camera-space points (N, 3); with `derivatives` also (N, 2, 3). NaN where nothing is imaged."""
+        """Ideal positions (N, 2) of camera-space points (N, 3); with `derivatives` also (N, 2, 3).
+        NaN where nothing is imaged."""
 
     def rays(self, q: Array) -> Array:
-        """Camera-space directions (N, 3) of ideal positions (N, 2), not of length 1; NaN outside the picture."""
+        """Camera-space directions (N, 3) of ideal positions (N, 2), not of length 1; NaN outside
+        the picture."""
 
     def ray_jacobian(self, q: Array) -> Array:
         """(N, 3, 2) derivative of `rays` by the ideal position."""
@@ -54,11 +57,13 @@ class Projection(Protocol):
 
 
 def radius_at(projection: Projection, theta: float) -> float:
-    """Distance from the picture's middle in focal lengths of a ray at `theta` radians from the axis; NaN where there is none."""
+    """Distance from the picture's middle in focal lengths of a ray at `theta` radians from the
+    axis; NaN where there is none."""
     return float(projection.project(np.array([[np.sin(theta), 0.0, -np.cos(theta)]]))[0, 0])
 
 
 def angle_at(projection: Projection, radius: float) -> float:
-    """The angle from the axis, radians, imaged at `radius` focal lengths from the middle; NaN where there is none."""
+    """The angle from the axis, radians, imaged at `radius` focal lengths from the middle; NaN where
+    there is none."""
     x, _, z = projection.rays(np.array([[radius, 0.0]]))[0]
     return float(np.arctan2(x, -z))

@@ -1,7 +1,8 @@
 """Projections of fisheye lenses: the distance from the middle follows from the angle θ alone.
 
 Equidistant r = θ; equisolid r = 2 sin(θ/2); stereographic r = 2 tan(θ/2); orthographic r = sin θ
-(Ray, "Applied Photographic Optics", 3rd ed. 2002, and Kannala & Brandt 2006, eq. 1–5; cited from memory).
+(Ray, "Applied Photographic Optics", 3rd ed. 2002, and Kannala & Brandt 2006, eq. 1–5; cited from
+memory).
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ from aperture.arrays import Array
 
 @dataclass(frozen=True)
 class Radial:
-    """A `Projection`; each kind says how the radius follows from the angle, and the ray from the radius."""
+    """A `Projection`; each kind says how the radius follows from the angle, and the ray from the
+    radius."""
 
     name: str = ""
     matched: bool = True
@@ -32,7 +34,8 @@ class Radial:
         raise NotImplementedError
 
     def _ray_terms(self, rho: Array) -> tuple[Array, ...]:
-        """S, C and their first two derivatives by ρ = r², where the ray is (x·S, −y·S, −C) with S = sin θ / r and C = cos θ."""
+        """S, C and their first two derivatives by ρ = r², where the ray is (x·S, −y·S, −C) with S =
+        sin θ / r and C = cos θ."""
         raise NotImplementedError
 
     def project(self, points: Array, derivatives: bool = False) -> Any:

@@ -1,4 +1,5 @@
-"""The rectilinear projection: r = tan θ. Straight lines stay straight, up to what the lens distorts."""
+"""The rectilinear projection: r = tan θ. Straight lines stay straight, up to what the lens
+distorts."""
 
 from __future__ import annotations
 

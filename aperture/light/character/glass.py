@@ -1,4 +1,5 @@
-"""What glass does to light: fall-off, bloom, streaks, veiling glare, dirt, scratches and coloured fringes.
+"""What glass does to light: fall-off, bloom, streaks, veiling glare, dirt, scratches and coloured
+fringes.
 
 All filters take and give linear light, (H, W, 3) float32. Lengths are shares of the picture's width
 or half diagonal, so that a look is the same at every size; only fringes are in px of the picture.
@@ -39,7 +40,8 @@ def fall_off(
     cos4 : bool
         The natural law of a thin lens: cos⁴ of the angle from the axis.
     measured : tuple of float
-        k₁, k₂, k₃ of 1 + k₁ r² + k₂ r⁴ + k₃ r⁶, r of the half diagonal, as measured on an even wall.
+        k₁, k₂, k₃ of 1 + k₁ r² + k₂ r⁴ + k₃ r⁶, r of the half diagonal, as measured on an even
+        wall.
 
     Returns
     -------
@@ -85,7 +87,8 @@ def bloom(linear: Array, amount: float, threshold: float, size: float) -> Array:
 
 
 def _blurred(picture: Array, sigma: float) -> Array:
-    """A Gaussian blur, of a smaller copy where it is wide: what is left of it has no finer detail."""
+    """A Gaussian blur, of a smaller copy where it is wide: what is left of it has no finer
+    detail."""
     fewer = int(sigma / 3)
     if fewer < 2:
         return cv2.GaussianBlur(picture, (0, 0), sigma)
@@ -99,7 +102,8 @@ def _blurred(picture: Array, sigma: float) -> Array:
 def streaks(
     linear: Array, amount: float, threshold: float, count: int, turn_deg: float, length: float
 ) -> Array:
-    """Return a picture with streaks through what is bright, as a wet or anamorphic front element makes.
+    """Return a picture with streaks through what is bright, as a wet or anamorphic front element
+    makes.
 
     Parameters
     ----------
@@ -138,7 +142,8 @@ def _ray(reach: int, angle: float) -> Array:
 
 
 def veil(linear: Array, amount: float) -> Array:
-    """Light scattered inside the lens: a share of the picture's mean over all of it (ISO 9358 calls it veiling glare)."""
+    """Light scattered inside the lens: a share of the picture's mean over all of it (ISO 9358 calls
+    it veiling glare)."""
     mean = linear.mean(axis=(0, 1), dtype=float).astype(np.float32)
     return (1 - amount) * linear + amount * mean
 
@@ -160,7 +165,8 @@ def dirt(height: int, width: int, amount: float, seed: int) -> Array:
 
 
 def scratches(height: int, width: int, amount: float, count: int, seed: int, frame: int) -> Array:
-    """(H, W) light that upright scratches of film add; they wander and vanish from frame to frame."""
+    """(H, W) light that upright scratches of film add; they wander and vanish from frame to
+    frame."""
     out = np.zeros((height, width), np.float32)
     random = np.random.default_rng([seed, 2])
     homes, phases = random.uniform(0, 1, count), random.uniform(0, math.tau, count)
@@ -180,7 +186,8 @@ def fringes(picture: Array, red_px: float, blue_px: float) -> Array:
     ----------
     picture : ndarray, shape (H, W, 3)
     red_px, blue_px : float
-        Outward at the corner, px of this picture; the shift grows with the distance from the middle.
+        Outward at the corner, px of this picture; the shift grows with the distance from the
+        middle.
     """
     height, width = picture.shape[:2]
     half = math.hypot(width, height) / 2

@@ -73,7 +73,8 @@ def response(linear: Array, points: tuple[tuple[float, float], ...]) -> Array:
 
 
 def graded(linear: Array, stops: float = 0.0, gamma: float = 1.0, saturation: float = 1.0) -> Array:
-    """A picture brighter by stops, with another gamma about middle grey, and more or less colour."""
+    """A picture brighter by stops, with another gamma about middle grey, and more or less
+    colour."""
     out = linear * np.float32(2**stops)
     if saturation != 1:
         grey = luminance_of(out)[..., None]

@@ -24,8 +24,8 @@ FORMAT, VERSION = "aperture-look", 1
 class Look:
     """Every figure of a look; the usual ones change nothing.
 
-    Lengths are shares of the picture's width, but for `fringe_red`, `fringe_blue` and `grain_px`: px
-    of a picture that is 1920 px wide, so that a look is alike at every size.
+    Lengths are shares of the picture's width, but for `fringe_red`, `fringe_blue` and `grain_px`:
+    px of a picture that is 1920 px wide, so that a look is alike at every size.
     """
 
     cos4: bool = False

@@ -1,4 +1,5 @@
-"""A cylindrical perspective for wide pictures, which keeps upright lines upright and bends less than a straight one stretches.
+"""A cylindrical perspective for wide pictures, which keeps upright lines upright and bends less
+than a straight one stretches.
 
 With longitude φ and latitude θ from the axis, a compression d ≥ 0 and a vertical correction v:
 

@@ -1,6 +1,7 @@
 """The frame strip for the pages of steps; nothing where the plate is a photograph.
 
-`{% frame_strip shot step %}` is the strip under the table, `{% frame_keys shot %}` what its keys do.
+`{% frame_strip shot step %}` is the strip under the table, `{% frame_keys shot %}` what its keys
+do.
 """
 
 from django import template
@@ -12,7 +13,8 @@ register = template.Library()
 
 @register.inclusion_tag("plates/_strip.html", takes_context=True)
 def frame_strip(context, shot, step):
-    """What the strip's template shows; `step` is where one comes back to after choosing another frame."""
+    """What the strip's template shows; `step` is where one comes back to after choosing another
+    frame."""
     return {
         "strip": strip(shot),
         "shot": shot,

@@ -14,7 +14,8 @@ ROWS = 20_000  # of all shows, that are kept as they were drawn last
 
 @register.simple_tag
 def board_row(shot: Shot, strip: list[dict]) -> str:
-    """A shot's row; `strip`: its steps as `steps.strip` has them. Drawn anew only where something in it is another."""
+    """A shot's row; `strip`: its steps as `steps.strip` has them. Drawn anew only where something
+    in it is another."""
     plate = shot.state["plate"]
     cells = tuple(
         (item["url"], item["name"], item["state"], item["state_words"], item["says"])

@@ -1,4 +1,5 @@
-"""`manage.py create_artist NAME`: an account, with its password asked for, or read from APERTURE_PASSWORD."""
+"""`manage.py create_artist NAME`: an account, with its password asked for, or read from
+APERTURE_PASSWORD."""
 
 import getpass
 import os
@@ -13,7 +14,8 @@ from web.people.tickets import log
 
 
 class Command(BaseCommand):
-    """The first account keeps the installation, and leads every show; others do where that is asked for."""
+    """The first account keeps the installation, and leads every show; others do where that is asked
+    for."""
 
     help = __doc__
 
