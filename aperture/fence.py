@@ -132,8 +132,8 @@ class Fence:
         if kind == "memory":
             self._end()
             raise Problem(
-                f"This file needs more than {self.memory / 1024**3:.2g} GB of memory to read, so it was left. "
-                "Save it smaller.",
+                f"This file needs more than {self.memory / 1024**3:.2g} GB of memory to read, so it"
+                " was left. Save it smaller.",
                 "file",
             )
         raise value

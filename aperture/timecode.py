@@ -57,14 +57,15 @@ def parse_timecode(text: str, rate: Fraction) -> int:
     found = _WRITTEN.match(text.strip())
     if not found:
         raise Problem(
-            f"“{text.strip()[:40]}” isn't time code: write hours, minutes, seconds and frames, such as 01:00:00:00."
+            f"“{text.strip()[:40]}” isn't time code: write hours, minutes, seconds and frames, such"
+            " as 01:00:00:00."
         )
     hours, minutes, seconds, number = (int(found[index]) for index in (1, 2, 3, 5))
     count, drop = counted_rate(rate), found[4] != ":"
     if hours > 23 or minutes > 59 or seconds > 59 or number >= count:
         raise Problem(
-            f"“{text.strip()}” can't be at {count} frames in a second: hours go to 23, minutes and seconds to 59, "
-            f"frames to {count - 1}."
+            f"“{text.strip()}” can't be at {count} frames in a second: hours go to 23, minutes and"
+            f" seconds to 59, frames to {count - 1}."
         )
     frame = ((hours * 60 + minutes) * 60 + seconds) * count + number
     if not drop:

@@ -39,14 +39,16 @@ from bench.simulated import NAMES, case, scores
 def accuracy(count=500):
     """Errors over their own ± on simulated photographs."""
     print(
-        f"\nAccuracy: {count} simulated photographs, seed 20261124; error over its own ±: wanted 0.9–1.1, and 92–98 % within 1.96"
+        f"\nAccuracy: {count} simulated photographs, seed 20261124; error over its own ±: wanted"
+        " 0.9–1.1, and 92–98 % within 1.96"
     )
     found = scores(count, 20261124)
     print(f"  without a camera: {int(np.isnan(found[:, 0]).sum())}")
     found = found[~np.isnan(found[:, 0])]
     for name, column in zip(NAMES, found.T):
         print(
-            f"  {name:16} standard deviation {column.std():.3f}   within 95 % {np.mean(np.abs(column) < 1.96):6.1%}"
+            f"  {name:16} standard deviation {column.std():.3f}   within 95 %"
+            f" {np.mean(np.abs(column) < 1.96):6.1%}"
         )
 
 
@@ -84,10 +86,12 @@ def warm_solve(rounds=80):
             )
     ours, theirs = np.median(ours), np.median(theirs)
     print(
-        f"\nWarm solve, 12 edges, 6 spots, 3 facts, whole report: {ours * 1e3:.1f} ms median (wanted 10)"
+        f"\nWarm solve, 12 edges, 6 spots, 3 facts, whole report: {ours * 1e3:.1f} ms median"
+        " (wanted 10)"
     )
     print(
-        f"  scipy.optimize.least_squares, numerical Jacobian, residuals only: {theirs * 1e3:.1f} ms; ours takes {ours / theirs:.3f} of it"
+        f"  scipy.optimize.least_squares, numerical Jacobian, residuals only: {theirs * 1e3:.1f}"
+        f" ms; ours takes {ours / theirs:.3f} of it"
     )
 
 
@@ -175,8 +179,9 @@ def overlay_while_dragging(moves=60):
         page.mouse.up()
         browser.close()
     print(
-        f"\nPointer move to redrawn overlay, {len(times)} drags of an edge on the demo shot: median {np.median(times):.0f} ms, "
-        f"95th percentile {np.percentile(times, 95):.0f} ms (wanted 80); {np.percentile(times, 95) / 80:.2f} of what is wanted"
+        f"\nPointer move to redrawn overlay, {len(times)} drags of an edge on the demo shot: median"
+        f" {np.median(times):.0f} ms, 95th percentile {np.percentile(times, 95):.0f} ms (wanted"
+        f" 80); {np.percentile(times, 95) / 80:.2f} of what is wanted"
     )
 
 
@@ -197,14 +202,16 @@ def large_import():
             (
                 "import",
                 (
-                    "import django; django.setup()\nfrom django.core.management import call_command; call_command('migrate', verbosity=0)\n"
-                    "from web.plates.actions import bring_in\nbegan = time.perf_counter(); bring_in(path, 'large.tif')"
+                    "import django; django.setup()\nfrom django.core.management import"
+                    " call_command; call_command('migrate', verbosity=0)\nfrom web.plates.actions"
+                    " import bring_in\nbegan = time.perf_counter(); bring_in(path, 'large.tif')"
                 ),
             ),
         ):
             script = (
-                f"import time, resource; from pathlib import Path; path = Path({str(path)!r}); began = time.perf_counter()\n{code}\n"
-                "print(time.perf_counter() - began, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6)"
+                f"import time, resource; from pathlib import Path; path = Path({str(path)!r});"
+                f" began = time.perf_counter()\n{code}\nprint(time.perf_counter() - began,"
+                " resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6)"
             )
             environment = os.environ | {
                 "APERTURE_DATA": folder,
@@ -218,8 +225,9 @@ def large_import():
             )
             if name == "import":
                 print(
-                    f"\nImport of a 45-megapixel 16-bit TIFF: {seconds:.1f} s (wanted 8), {gigabytes:.2f} GB of memory (wanted 1.5); "
-                    f"{seconds / reference[0]:.1f} × the time and {gigabytes / reference[1]:.1f} × the memory of tifffile alone"
+                    f"\nImport of a 45-megapixel 16-bit TIFF: {seconds:.1f} s (wanted 8),"
+                    f" {gigabytes:.2f} GB of memory (wanted 1.5); {seconds / reference[0]:.1f} ×"
+                    f" the time and {gigabytes / reference[1]:.1f} × the memory of tifffile alone"
                 )
             reference = seconds, gigabytes
 
@@ -252,5 +260,6 @@ if __name__ == "__main__":
     subprocess.run([sys.executable, "-m", "bench.history"], check=True)
     subprocess.run([sys.executable, "-m", "bench.shows"], check=True)
     print(
-        f"\nThis process at its largest: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.2f} GB"
+        "\nThis process at its largest:"
+        f" {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.2f} GB"
     )

@@ -45,9 +45,10 @@ def panorama():
     """A camera all around in the middle of the demo's set, and the stand-ins."""
     _, items = scene()
     grid = Grid.from_gate(*SIZE, math.tau, math.pi)
-    return Camera.at(
-        grid, Lens(1.0, projection=named("equirectangular")), (2.5, 1.6, 4.0), 0.4
-    ), items
+    return (
+        Camera.at(grid, Lens(1.0, projection=named("equirectangular")), (2.5, 1.6, 4.0), 0.4),
+        items,
+    )
 
 
 def report():
@@ -72,7 +73,8 @@ def report():
     plain = _best(lambda: [cv2.remap(one, x, y, cv2.INTER_LINEAR) for one in pictures], 2)
     print(f"\nSix views of {FACE} × {FACE} joined into {SIZE[0]} × {SIZE[1]}")
     print(
-        f"  {took:6.2f} s, × {took / plain:.1f} of OpenCV's remap; within {WANTED_JOIN_S} s {took <= WANTED_JOIN_S}"
+        f"  {took:6.2f} s, × {took / plain:.1f} of OpenCV's remap; within {WANTED_JOIN_S} s"
+        f" {took <= WANTED_JOIN_S}"
     )
     paths()
     looking()
@@ -82,7 +84,8 @@ def paths(repetitions=50):
     """Errors over their own ± of simulated films of all around."""
     places, turns = path_sigmas(repetitions)
     print(
-        f"\nPaths of {repetitions} simulated films of all around, error over its own ± (0.9–1.1 wanted)"
+        f"\nPaths of {repetitions} simulated films of all around, error over its own ± (0.9–1.1"
+        " wanted)"
     )
     for name, sigmas in (("places", places), ("turns", turns)):
         rms, inside = float(np.sqrt((sigmas**2).mean())), np.mean(np.abs(sigmas) < 1.96)
@@ -125,7 +128,8 @@ def looking():
         page.mouse.up()
         browser.close()
     print(
-        f"\nLooking around: {redraws:.0f} redraws a second, {redraws / empty:.2f} of an empty page's {empty:.0f}"
+        f"\nLooking around: {redraws:.0f} redraws a second, {redraws / empty:.2f} of an empty"
+        f" page's {empty:.0f}"
     )
     print(f"  at least {WANTED_REDRAWS} wanted: {redraws >= WANTED_REDRAWS}")
 

@@ -87,16 +87,20 @@ def report() -> None:
     """Print it."""
     found = study()
     print(
-        f"\nBows alone on {len(found['alone'])} chessboard photographs of opencv-doc; reference: the intrinsics published with them"
+        f"\nBows alone on {len(found['alone'])} chessboard photographs of opencv-doc; reference:"
+        " the intrinsics published with them"
     )
     print(
-        f"  k1 {found['k1']:.4f} ± {found['plus_minus']:.4f}, published {found['published']:.4f}: {abs(found['off']):.1f} of its ± off (wanted 2)"
+        f"  k1 {found['k1']:.4f} ± {found['plus_minus']:.4f}, published {found['published']:.4f}:"
+        f" {abs(found['off']):.1f} of its ± off (wanted 2)"
     )
     print(
-        f"  each photograph alone, k1 free: {np.mean(np.abs(found['alone']) < 2):.0%} within 2 ±, the furthest {np.abs(found['alone']).max():.1f}"
+        f"  each photograph alone, k1 free: {np.mean(np.abs(found['alone']) < 2):.0%} within 2 ±,"
+        f" the furthest {np.abs(found['alone']).max():.1f}"
     )
     print(
-        f"  rows once straightened: {np.median(found['straight']):.3f} px rms, at most {max(found['straight']):.3f} (wanted 0.25)"
+        f"  rows once straightened: {np.median(found['straight']):.3f} px rms, at most"
+        f" {max(found['straight']):.3f} (wanted 0.25)"
     )
 
 

@@ -135,8 +135,11 @@ def _while_people_work(more: dict[str, str], fault) -> list[str]:
             for one in people:
                 for status, count in one.statuses.items():
                     statuses[status] = statuses.get(status, 0) + count
-            print(f"  answers by status: {dict(sorted(statuses.items()))}; edits answered before, meanwhile, after: "
-                  f"{before}, {after - before}, {len(answered) - after}")  # fmt: skip
+            print(
+                f"  answers by status: {dict(sorted(statuses.items()))}; "
+                f"edits answered before, meanwhile, after: {before}, {after - before}, "
+                f"{len(answered) - after}"
+            )
             if unsaid := sum(one.unsaid for one in people):
                 out.append(f"{unsaid} failures came without a sentence")
             return out + soak.problems(Path(folder), answered, [])

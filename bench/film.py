@@ -56,7 +56,8 @@ def _timed(folder, film):
 def report():
     """Print both."""
     print(
-        f"\nFilm of {FRAMES} frames of {SIZE[0]} × {SIZE[1]}, small pictures made on {os.cpu_count()} cores; reference: decoding alone"
+        f"\nFilm of {FRAMES} frames of {SIZE[0]} × {SIZE[1]}, small pictures made on"
+        f" {os.cpu_count()} cores; reference: decoding alone"
     )
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -79,7 +80,8 @@ def report():
         files = {number: f"pictures/{number}.jpg" for number in range(1, FRAMES + 1)}
         own = _timed(folder, film_of_pictures(folder, "a.#.jpg", files))
         print(
-            f"  JPEG   {own:.0f} frames a second, {own / alone:.2f} × OpenCV’s imread alone ({alone:.0f}); wanted 0.5"
+            f"  JPEG   {own:.0f} frames a second, {own / alone:.2f} × OpenCV’s imread alone"
+            f" ({alone:.0f}); wanted 0.5"
         )
         for path in (*folder.glob("small/*"), *folder.glob("thumbs/*")):
             path.unlink()
@@ -91,7 +93,8 @@ def report():
         alone = FRAMES / (time.perf_counter() - began)
         own = _timed(folder, film_of_movie(folder / "original.mp4", "a.mp4", "original.mp4"))
         print(
-            f"  H.264  {own:.0f} frames a second, {own / alone:.2f} × PyAV’s decoding alone ({alone:.0f}); wanted 0.5"
+            f"  H.264  {own:.0f} frames a second, {own / alone:.2f} × PyAV’s decoding alone"
+            f" ({alone:.0f}); wanted 0.5"
         )
 
 

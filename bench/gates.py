@@ -83,10 +83,12 @@ def _measure(shots, rounds):
             )
         many, many_queries = measure()
     print(
-        f"\nOpening pages of a show with {shots} shots, server time, median of {rounds}; reference: the same page with two shots"
+        f"\nOpening pages of a show with {shots} shots, server time, median of {rounds}; reference:"
+        " the same page with two shots"
     )
     for address, wanted in zip(many, (" (wanted 100)", " (wanted 150)")):
         print(
-            f"  {address.rsplit('/', 1)[-1]:8} {many[address]:.0f} ms{wanted}, {many_queries[address]} queries; with two shots "
-            f"{few[address]:.0f} ms, {few_queries[address]} queries; {many[address] / few[address]:.2f} × as long"
+            f"  {address.rsplit('/', 1)[-1]:8} {many[address]:.0f} ms{wanted},"
+            f" {many_queries[address]} queries; with two shots {few[address]:.0f} ms,"
+            f" {few_queries[address]} queries; {many[address] / few[address]:.2f} × as long"
         )

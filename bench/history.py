@@ -97,10 +97,12 @@ def _measure(folder):
     poll = _timed(lambda _: client.get("/shows/tide/LT010/jobs/render/progress"))
     print(f"\nA shot with {TRACKS:,} tracks over {FRAMES} frames")
     print(
-        f"  an edit beside them: {ours * 1e3:.0f} ms, {ours / reference:.4f} of writing the whole state as JSON ({reference:.2f} s); before: 7.8 s"
+        f"  an edit beside them: {ours * 1e3:.0f} ms, {ours / reference:.4f} of writing the whole"
+        f" state as JSON ({reference:.2f} s); before: 7.8 s"
     )
     print(
-        f"  the edit that brings them in: {brought:.2f} s, {brought / reference:.2f} of it; a progress poll: {poll * 1e3:.0f} ms (before: 2.7 s)"
+        f"  the edit that brings them in: {brought:.2f} s, {brought / reference:.2f} of it; a"
+        f" progress poll: {poll * 1e3:.0f} ms (before: 2.7 s)"
     )
 
 

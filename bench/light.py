@@ -106,7 +106,8 @@ def report():
     ]
     took = _best(lambda: render(camera, going, wanted))
     print(
-        f"  two that move     {took:6.2f} s  × {took / ours:.1f}; within {WANTED_S} s {took <= WANTED_S}"
+        f"  two that move     {took:6.2f} s  × {took / ours:.1f}; within {WANTED_S} s"
+        f" {took <= WANTED_S}"
     )
     random = np.random.default_rng(1)
     plate = random.integers(0, 255, (135, 240, 3)).astype(np.uint8)

@@ -30,7 +30,8 @@ def report() -> None:
         timed(lambda: Scene(camera, items).hit(made.points - camera.position)),
     )
     print(
-        f"\nThe plate on the floor: {len(made.triangles):,} pieces in {took:.2f} s, {took / bare:.0f} x embree asked once for each corner"
+        f"\nThe plate on the floor: {len(made.triangles):,} pieces in {took:.2f} s,"
+        f" {took / bare:.0f} x embree asked once for each corner"
     )
     expected = coverage(camera, items)
     took, whole = (
@@ -38,7 +39,8 @@ def report() -> None:
         timed(lambda: render(camera, items, Wanted(samples=4)), 1),
     )
     print(
-        f"The alpha to compare with: {took:.2f} s, {took / whole:.2f} of rendering it with its light"
+        f"The alpha to compare with: {took:.2f} s, {took / whole:.2f} of rendering it with its"
+        " light"
     )
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "render.png"
@@ -68,8 +70,8 @@ def report() -> None:
             ).mean()
         )
         print(
-            f"A render of {expected.shape[1]} × {expected.shape[0]} read, turned back and measured: {took:.2f} s, "
-            f"{took / bare:.0f} x reading and comparing it once"
+            f"A render of {expected.shape[1]} × {expected.shape[0]} read, turned back and measured:"
+            f" {took:.2f} s, {took / bare:.0f} x reading and comparing it once"
         )
     pixels = cv2.imread(str(FOLDER / f"{next(iter(PLATES))}.jpg"))[..., ::-1]
     took = timed(

@@ -157,14 +157,16 @@ def _load(name, more, seconds):
         alone = crowd(server.address, 1, seconds / 2)
         many = crowd(server.address, PEOPLE, seconds)
     print(
-        f"\n{name}: {PEOPLE} people, a second of thought between actions, {len(many['page'])} pages:"
+        f"\n{name}: {PEOPLE} people, a second of thought between actions, {len(many['page'])}"
+        " pages:"
     )
     for kind, wanted in KINDS.items():
         median, high = np.percentile(many[kind], [50, 95]) * 1e3
         one = np.percentile(alone[kind], 50) * 1e3
         print(
-            f"  {kind}: {median:.0f} ms median, {high:.0f} ms at the 95th percentile (wanted {wanted}); "
-            f"one person alone {one:.0f} ms median, the 95th percentile is {high / one:.1f} of it"
+            f"  {kind}: {median:.0f} ms median, {high:.0f} ms at the 95th percentile (wanted"
+            f" {wanted}); one person alone {one:.0f} ms median, the 95th percentile is"
+            f" {high / one:.1f} of it"
         )
     print(f"  failed: {many['failed']}")
 

@@ -127,8 +127,8 @@ def report(runs=16) -> None:
         found = measured(runs, how, lossy, grain=grain)
         (one, ones, _), (mean, means, spots) = found["one"], found["mean"]
         print(
-            f"  {name}: {mean:.3f} px, {mean / one:.2f} × that of one frame; error/± of edges {means:.2f} "
-            f"(one frame {ones:.2f}), of corners {spots:.2f}"
+            f"  {name}: {mean:.3f} px, {mean / one:.2f} × that of one frame; error/± of edges"
+            f" {means:.2f} (one frame {ones:.2f}), of corners {spots:.2f}"
         )
 
 

@@ -31,8 +31,8 @@ def report() -> None:
             )
         took = time.perf_counter() - began
         print(
-            f"{ending}: {len(found.triangles):,} faces, {len(data) / 1e6:.0f} MB in {took:.1f} s, {took / len(data) * 1e6:.2f} s/MB; "
-            f"{took / bare:.1f} x trimesh's reading alone"
+            f"{ending}: {len(found.triangles):,} faces, {len(data) / 1e6:.0f} MB in {took:.1f} s,"
+            f" {took / len(data) * 1e6:.2f} s/MB; {took / bare:.1f} x trimesh's reading alone"
         )
 
 

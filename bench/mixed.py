@@ -109,9 +109,11 @@ class Scene:
         while True:
             middle, direction = (
                 self.seen(),
-                np.eye(3)[axis]
-                if axis is not None
-                else exponential(self.rng.normal(size=3)) @ [1.0, 0, 0],
+                (
+                    np.eye(3)[axis]
+                    if axis is not None
+                    else exponential(self.rng.normal(size=3)) @ [1.0, 0, 0]
+                ),
             )
             reach = (
                 self.rng.uniform(0.3, longest, 2) * self.distance * 18 / self.camera.lens.focal_mm
@@ -397,10 +399,12 @@ def report(count: int = 1000, seed: int = 20261125) -> None:
     """Print the study."""
     found = study(count, seed)
     print(
-        f"\nAll kinds of evidence mixed: {count} simulated photographs, seed {seed}; reference: the Cramér–Rao bound at the true camera"
+        f"\nAll kinds of evidence mixed: {count} simulated photographs, seed {seed}; reference: the"
+        " Cramér–Rao bound at the true camera"
     )
     print(
-        f"  without a camera: {found['failed']}; with two possible cameras, and said so: {found['rivals']}"
+        f"  without a camera: {found['failed']}; with two possible cameras, and said so:"
+        f" {found['rivals']}"
     )
     for name, columns in (
         ("focal length", slice(0, 1)),
@@ -409,12 +413,14 @@ def report(count: int = 1000, seed: int = 20261125) -> None:
     ):
         value, plus_minus, plain = efficiency(found, columns)
         print(
-            f"  {name:13} efficiency {value:.3f} ± {plus_minus:.3f} (wanted 0.95; without the control {plain:.3f})   "
-            f"within 95 % {np.mean(np.abs(found['own'][:, columns]) < 1.96):6.1%} (wanted 93–97 %)"
+            f"  {name:13} efficiency {value:.3f} ± {plus_minus:.3f} (wanted 0.95; without the"
+            f" control {plain:.3f})   within 95 %"
+            f" {np.mean(np.abs(found['own'][:, columns]) < 1.96):6.1%} (wanted 93–97 %)"
         )
     print(
-        f"  one wrong fact of 8 σ, where it can be told: named in {found['named']:.1%} of {found['could']} (wanted 95 %); others blamed beside it in "
-        f"{found['beside']:.1%}; false alarms without one {found['alarms']:.1%} (wanted under 2 %)"
+        f"  one wrong fact of 8 σ, where it can be told: named in {found['named']:.1%} of"
+        f" {found['could']} (wanted 95 %); others blamed beside it in {found['beside']:.1%}; false"
+        f" alarms without one {found['alarms']:.1%} (wanted under 2 %)"
     )
 
 

@@ -162,7 +162,8 @@ def _pages(rounds):
         client.get("/healthz")
 
     print(
-        f"\nRequests of a drag, 95th percentile; {WANTED_MS} ms wanted; reference: a page without content"
+        f"\nRequests of a drag, 95th percentile; {WANTED_MS} ms wanted; reference: a page without"
+        " content"
     )
     for says, what in (
         ("the move over the plate", lambda: ask("moves/m1/hand", drag | {"end": [420, 510]})),

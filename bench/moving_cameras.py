@@ -147,9 +147,10 @@ def simulated(repetitions: int) -> None:
             lengths.append(path_error(fit, made))
         all_ = np.array(sigmas)
         print(
-            f"  {kind}, {placing}, {len(focals)} of {repetitions}: focal {100 * _rms(focals):.3f} % (0.1), path "
-            f"{100 * np.mean(lengths):.3f} % (0.02), error/± {_rms(all_):.2f} (0.9–1.1), of the focal "
-            f"length {_rms(focal_sigmas):.2f}, within 1.96 ±: {np.mean(np.abs(all_) < 1.96):.1%} (93–97)"
+            f"  {kind}, {placing}, {len(focals)} of {repetitions}: focal {100 * _rms(focals):.3f} %"
+            f" (0.1), path {100 * np.mean(lengths):.3f} % (0.02), error/± {_rms(all_):.2f}"
+            f" (0.9–1.1), of the focal length {_rms(focal_sigmas):.2f}, within 1.96 ±:"
+            f" {np.mean(np.abs(all_) < 1.96):.1%} (93–97)"
         )
 
 
@@ -282,8 +283,9 @@ def _follow(name: str, pictures: list, maps: list) -> None:
         sigmas.append((error / tracks.sigma[start:end] / math.sqrt(1 - 1 / len(xy))).ravel())
         good += _rms(error) < 0.05
     print(
-        f"  following, {name}: {_rms(np.concatenate(off)):.3f} px rms an axis, {good / len(tracks):.0%} of "
-        f"the tracks under 0.05 px, error/σ {_rms(np.concatenate(sigmas)):.2f}, {rate:.0f} frames a second"
+        f"  following, {name}: {_rms(np.concatenate(off)):.3f} px rms an axis,"
+        f" {good / len(tracks):.0%} of the tracks under 0.05 px, error/σ"
+        f" {_rms(np.concatenate(sigmas)):.2f}, {rate:.0f} frames a second"
     )
 
 

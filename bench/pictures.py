@@ -64,11 +64,14 @@ def corner_picture(rng, size=(120, 120)):
     turn, corner = rng.uniform(0, np.pi), np.array(size) / 2 + rng.uniform(-3, 3, 2)
     u = (x - corner[0]) * np.cos(turn) + (y - corner[1]) * np.sin(turn)
     v = (y - corner[1]) * np.cos(turn + rng.uniform(-0.3, 0.3)) - (x - corner[0]) * np.sin(turn)
-    return _developed(
-        _coarse(np.where(u * v > 0, rng.uniform(0.4, 0.7), rng.uniform(0.05, 0.3)), size),
-        rng,
-        rng.uniform(0.65, 1.1),
-    ), corner
+    return (
+        _developed(
+            _coarse(np.where(u * v > 0, rng.uniform(0.4, 0.7), rng.uniform(0.05, 0.3)), size),
+            rng,
+            rng.uniform(0.65, 1.1),
+        ),
+        corner,
+    )
 
 
 def board_picture(rng, size=(400, 300), squares=8):
@@ -145,18 +148,22 @@ def report(count=200, seed=20261126) -> None:
         theirs.append(reference.reshape(2) + 0.5 - corner)
     rms = lambda values: float(np.sqrt(np.mean(np.square(values))))  # noqa: E731
     print(
-        f"\nRefining, {count} edges and {count // 2} corners of known place at the demo's noise, seed {seed}"
+        f"\nRefining, {count} edges and {count // 2} corners of known place at the demo's noise,"
+        f" seed {seed}"
     )
     spread = np.std(np.array(ours) / own)
     print(
-        f"  edges {rms(ours):.4f} px rms (wanted 0.05), {rms(ours) / rms(drawn):.3f} of the drawn ones' error; error over own ± {spread:.2f}"
+        f"  edges {rms(ours):.4f} px rms (wanted 0.05), {rms(ours) / rms(drawn):.3f} of the drawn"
+        f" ones' error; error over own ± {spread:.2f}"
     )
     print(
-        f"  corners {rms(corners):.4f} px rms; {rms(corners) / rms(theirs):.2f} × OpenCV's cornerSubPix from the same start"
+        f"  corners {rms(corners):.4f} px rms; {rms(corners) / rms(theirs):.2f} × OpenCV's"
+        " cornerSubPix from the same start"
     )
     errors, in_sigmas = row_errors(np.random.default_rng(seed), count // 2)
     print(
-        f"  rows across squares {rms(errors):.4f} px rms; error over own ± {rms(in_sigmas):.2f}, {np.mean(np.abs(in_sigmas) < 2):.0%} within 2"
+        f"  rows across squares {rms(errors):.4f} px rms; error over own ± {rms(in_sigmas):.2f},"
+        f" {np.mean(np.abs(in_sigmas) < 2):.0%} within 2"
     )
     print("Proposals alone, focal length against the true one (wanted within 3 %)")
     for name in (
@@ -185,7 +192,8 @@ def report(count=200, seed=20261126) -> None:
     )
     bare = time.perf_counter() - began
     print(
-        f"  24 megapixels: {whole:.2f} s (wanted 2); {whole / bare:.1f} × OpenCV's segment detector alone on the reduced picture"
+        f"  24 megapixels: {whole:.2f} s (wanted 2); {whole / bare:.1f} × OpenCV's segment detector"
+        " alone on the reduced picture"
     )
 
 

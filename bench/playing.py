@@ -64,9 +64,9 @@ def report():
     due = SECONDS * float(RATE)
     shown = (due - dropped) / SECONDS
     print(
-        f"\nPlaying {FRAMES} frames of 1280 × 720 on the Match page for {SECONDS} s: {shown:.1f} pictures a second shown "
-        f"(wanted {float(RATE):.0f}), {dropped} of {due:.0f} dropped; an idle page draws {alone:.0f} times a second, "
-        f"{alone / shown:.1f} × as often"
+        f"\nPlaying {FRAMES} frames of 1280 × 720 on the Match page for {SECONDS} s: {shown:.1f}"
+        f" pictures a second shown (wanted {float(RATE):.0f}), {dropped} of {due:.0f} dropped; an"
+        f" idle page draws {alone:.0f} times a second, {alone / shown:.1f} × as often"
     )
 
 

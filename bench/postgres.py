@@ -31,10 +31,20 @@ def database(folder: str) -> Iterator[str | None]:
 
     run("initdb", "-D", place / "db", "-A", "trust", "-U", "aperture")
     server = subprocess.Popen(
-        [*owner, str(found[-1] / "postgres"), "-D", str(place / "db"), "-c", "listen_addresses=",
-         "-c", f"unix_socket_directories={place}"],
-        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/",
-    )  # fmt: skip
+        [
+            *owner,
+            str(found[-1] / "postgres"),
+            "-D",
+            str(place / "db"),
+            "-c",
+            "listen_addresses=",
+            "-c",
+            f"unix_socket_directories={place}",
+        ],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        cwd="/",
+    )
     try:
         while run("pg_isready", "-h", place, "-U", "aperture"):
             time.sleep(0.2)

@@ -53,10 +53,12 @@ def report() -> None:
     ours = timed(lambda: [traced.hit(block) for block in blocks])
     print(f"\nRenders of the demo's set, {os.cpu_count()} cores")
     print(
-        f"  preview 960 × 540: {preview:.2f} s (wanted 0.3); 1920 × 1080 with 4 samples, shadows and depth: {whole:.2f} s (wanted 6)"
+        f"  preview 960 × 540: {preview:.2f} s (wanted 0.3); 1920 × 1080 with 4 samples, shadows"
+        f" and depth: {whole:.2f} s (wanted 6)"
     )
     print(
-        f"  rays: {len(directions) / ours / 1e6:.1f} million a second on one core, {bare / ours:.2f} of embreex called bare on the same (wanted 0.5)"
+        f"  rays: {len(directions) / ours / 1e6:.1f} million a second on one core,"
+        f" {bare / ours:.2f} of embreex called bare on the same (wanted 0.5)"
     )
 
 

@@ -69,7 +69,8 @@ def _measure() -> None:
     for key, address in pages.items():
         seconds = _timed(lambda address=address: client.get(address))
         print(
-            f"  {key}: {1000 * seconds:.0f} ms (wanted {WANTED[key]}), {seconds / bare:.0f} × the bare query"
+            f"  {key}: {1000 * seconds:.0f} ms (wanted {WANTED[key]}), {seconds / bare:.0f} × the"
+            " bare query"
         )
 
 

@@ -180,7 +180,8 @@ def _soak(folder: Path, seconds: float, can_fill: bool) -> bool:
         answered = sum((one.answered for one in people), [])
         pages = sum(len(one.took["page"]) for one in people)
         print(
-            f"\nSoak of {seconds:.0f} s: {pages} pages, {len(answered)} answered edits, {kills} kills"
+            f"\nSoak of {seconds:.0f} s: {pages} pages, {len(answered)} answered edits, {kills}"
+            " kills"
         )
         if not can_fill:
             print("  the full disk was left out: mounting a small one isn't allowed here")
@@ -189,7 +190,8 @@ def _soak(folder: Path, seconds: float, can_fill: bool) -> bool:
         print(f"  NOT HELD: {problem}")
     if not found:
         print(
-            "  all held: no answered edit lost, database sound, no job stuck, nothing left over, memory flat"
+            "  all held: no answered edit lost, database sound, no job stuck, nothing left over,"
+            " memory flat"
         )
     return not found
 

@@ -99,14 +99,17 @@ def report(rounds=40) -> None:
         )
         theirs.append(time.perf_counter() - began)
     print(
-        f"\nA large match: 40 edges, 40 spots, 10 facts, k1 and k2 free ({system.size} unknowns, {system.row_count} residuals)"
+        f"\nA large match: 40 edges, 40 spots, 10 facts, k1 and k2 free ({system.size} unknowns,"
+        f" {system.row_count} residuals)"
     )
     print(
-        f"  warm {np.median(warm) * 1e3:.0f} ms median (wanted 25), cold {np.median(cold) * 1e3:.0f} ms (wanted 150), report included"
+        f"  warm {np.median(warm) * 1e3:.0f} ms median (wanted 25), cold"
+        f" {np.median(cold) * 1e3:.0f} ms (wanted 150), report included"
     )
     print(
-        f"  scipy.optimize.least_squares with our Jacobian, already at the optimum, residuals only: {np.median(theirs) * 1e3:.0f} ms; "
-        f"our warm solve takes {np.median(warm) / np.median(theirs):.2f} of it"
+        "  scipy.optimize.least_squares with our Jacobian, already at the optimum, residuals only:"
+        f" {np.median(theirs) * 1e3:.0f} ms; our warm solve takes"
+        f" {np.median(warm) / np.median(theirs):.2f} of it"
     )
 
 

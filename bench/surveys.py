@@ -89,7 +89,8 @@ def report() -> None:
     """Print it."""
     found = study()
     print(
-        f"\nSurveyed spots, {len(found)} cases of 8–40 points; reference: OpenCV on the same points; differences in our ± (wanted 0.1)"
+        f"\nSurveyed spots, {len(found)} cases of 8–40 points; reference: OpenCV on the same"
+        " points; differences in our ± (wanted 0.1)"
     )
     for name, column in zip(
         ("position, solvePnP", "position, calibrateCamera", "focal length, calibrateCamera"),

@@ -183,7 +183,8 @@ class Cut:
 
     Examples
     --------
-    >>> cut = Cut((Clip("a", "LT010", 1, 48), Clip("b", "LT070", 1001, 1012, 1001, 1024)), Fraction(24))
+    >>> harbour, slipway = Clip("a", "LT010", 1, 48), Clip("b", "LT070", 1001, 1012, 1001, 1024)
+    >>> cut = Cut((harbour, slipway), Fraction(24))
     >>> cut.begins, cut.length
     ([0, 48], 60)
     >>> cut.at(50)
@@ -377,9 +378,9 @@ class Cut:
             over=None,
             fade_in=clip.fade_in if begin == 0 and clip.fade_in <= end else 0,
             fade_out=clip.fade_out if whole_end and clip.fade_out <= end - begin else 0,
-            dissolve=clip.dissolve
-            if whole_end and not self._laid_at(self.begins[index] + end)
-            else 0,
+            dissolve=(
+                clip.dissolve if whole_end and not self._laid_at(self.begins[index] + end) else 0
+            ),
         )
 
     def slipped(self, id_: str, by: int) -> Cut:
@@ -441,7 +442,8 @@ def _require_handle(clip: Clip, side: int, wanted: int) -> None:
     if handles[side] < needed:
         where = "after" if side else "before"
         raise Problem(
-            f"{clip.shot} has {handles[side]} frames {where} its clip, and the dissolve needs {needed}: trim it first.",
+            f"{clip.shot} has {handles[side]} frames {where} its clip, and the dissolve needs"
+            f" {needed}: trim it first.",
             "dissolve",
         )
 

@@ -125,8 +125,8 @@ def _check_mode(body: dict[str, Any], mode: dict[str, Any]) -> None:
     pitch = (mode["width_mm"] / width) / (mode["height_mm"] / height)
     if not 0.9 < pitch < 1.1:
         raise Problem(
-            f"{says}: {mode['width_mm']:g} × {mode['height_mm']:g} mm on {width} × {height} photosites "
-            f"makes them {pitch:.2f} times as wide as tall. Check the sizes."
+            f"{says}: {mode['width_mm']:g} × {mode['height_mm']:g} mm on {width} × {height}"
+            f" photosites makes them {pitch:.2f} times as wide as tall. Check the sizes."
         )
 
 
@@ -157,7 +157,8 @@ def read(data: bytes, name: str = "") -> dict[str, Any]:
     if {"lens", "focal_min_mm"} <= columns:
         return check(_lenses(rows, columns))
     raise Problem(
-        "A catalogue is JSON, or CSV with the columns of sensor modes (body, mode, …) or of lenses (lens, focal_min_mm, …)."
+        "A catalogue is JSON, or CSV with the columns of sensor modes (body, mode, …) or of lenses"
+        " (lens, focal_min_mm, …)."
     )
 
 
@@ -198,7 +199,8 @@ def _modes(rows: Iterator[Any], columns: set[str]) -> dict[str, Any]:
         )
         if body["photosites"] != photosites:
             raise Problem(
-                f"Line {number}: “{cells['body']}” had {body['photosites'][0]} × {body['photosites'][1]} photosites before."
+                f"Line {number}: “{cells['body']}” had {body['photosites'][0]} ×"
+                f" {body['photosites'][1]} photosites before."
             )
         size = [_number(cells, side, number, True) for side in ("width", "height")]
         corner = [

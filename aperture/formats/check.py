@@ -40,9 +40,15 @@ def write_check(cameras: Mapping[int, Camera], name: str, unit: str, up_axis: st
     shown = points @ from_y_up(up_axis).T / METRES[unit]
     lines = [
         f"{name}: put these points into the scene and look through the camera.",
-        f"Points in {unit}, {up_axis} up. Pixels of {grid.width} x {grid.height}, from the outer top left corner",
+        (
+            f"Points in {unit}, {up_axis} up. Pixels of {grid.width} x {grid.height}, from the"
+            " outer top left corner"
+        ),
         "of the picture, y down: the centre of the first pixel is 0.5, 0.5.",
-        '"plate" is where the point is on the plate, "plain" where a renderer without distortion shows it.',
+        (
+            '"plate" is where the point is on the plate, "plain" where a renderer without'
+            " distortion shows it."
+        ),
         "",
     ]
     for number, point in enumerate(shown, 1):

@@ -41,8 +41,8 @@ def read_file(path: Path, ending: str, unit: str = "m", up_axis: str = "Y") -> M
     """As `read`, of a file that isn't too large to be looked at."""
     if path.stat().st_size > MOST_BYTES:
         raise Problem(
-            f"This file has {path.stat().st_size / 1e6:.0f} MB; up to {MOST_BYTES / 1e6:.0f} MB can be read. "
-            "Thin the mesh out first.",
+            f"This file has {path.stat().st_size / 1e6:.0f} MB; up to {MOST_BYTES / 1e6:.0f} MB can"
+            " be read. Thin the mesh out first.",
             "file",
         )
     return read(path.read_bytes(), ending, unit, up_axis)
@@ -51,7 +51,8 @@ def read_file(path: Path, ending: str, unit: str = "m", up_axis: str = "Y") -> M
 def _require_few(count: int) -> None:
     if count > MOST_TRIANGLES:
         raise Problem(
-            f"This mesh has {count:,} faces; up to {MOST_TRIANGLES:,} can be used. Thin it out first.",
+            f"This mesh has {count:,} faces; up to {MOST_TRIANGLES:,} can be used. Thin it out"
+            " first.",
             "file",
         )
 
@@ -160,7 +161,8 @@ def _loaded(data: bytes, ending: str) -> tuple[Array, Array]:
         raise
     except Exception as error:  # trimesh raises whatever its parsers raise
         raise Problem(
-            f"This {ending.upper()} file can't be read: it is damaged, or of another kind than its name says.",
+            f"This {ending.upper()} file can't be read: it is damaged, or of another kind than its"
+            " name says.",
             "file",
         ) from error
     if not len(triangles):
@@ -171,7 +173,8 @@ def _loaded(data: bytes, ending: str) -> tuple[Array, Array]:
     _require_few(len(triangles))
     if triangles.min() < 0 or triangles.max() >= len(vertices):
         raise Problem(
-            "This mesh can't be used: some of its faces name corners that the file doesn't have. Export it again.",
+            "This mesh can't be used: some of its faces name corners that the file doesn't have."
+            " Export it again.",
             "file",
         )
     return vertices, triangles

@@ -16,7 +16,8 @@ def write(path: Path, stand_ins: dict[str, StandIn], unit: str = "m", up_axis: s
     """Write stand-ins in `unit`. OBJ itself says neither unit nor up axis; a comment does."""
     lines, first = (
         [
-            f"# Accurate Aperture: lengths in {unit}, {up_axis} up, {len(stand_ins)} {'stand-in' if len(stand_ins) == 1 else 'stand-ins'}"
+            f"# Accurate Aperture: lengths in {unit}, {up_axis} up, {len(stand_ins)}"
+            f" {'stand-in' if len(stand_ins) == 1 else 'stand-ins'}"
         ],
         1,
     )
@@ -73,5 +74,8 @@ def textured(
     lines += [
         "f " + " ".join(f"{index}/{index}" for index in triangle) for triangle in triangles + 1
     ]
-    mtl = f"newmtl plate\nKa 0 0 0\nKd 1 1 1\nKs 0 0 0\nillum 0\nmap_Kd {one_word(name)}.png\nmap_d -imfchan m {one_word(name)}.png\n"
+    mtl = (
+        f"newmtl plate\nKa 0 0 0\nKd 1 1 1\nKs 0 0 0\nillum 0\nmap_Kd {one_word(name)}.png\nmap_d"
+        f" -imfchan m {one_word(name)}.png\n"
+    )
     return {"obj": ("\n".join(lines) + "\n").encode(), "mtl": mtl.encode(), "png": png.getvalue()}

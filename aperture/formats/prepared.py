@@ -166,13 +166,13 @@ def losses(recipe: Recipe, camera: Camera) -> list[str]:
         )
     if recipe.unit != "cm" and not math.isclose(recipe.scale, 1.0):
         out.append(
-            "OpenUSD declares centimetres and glTF metres, whatever the recipe’s unit is; its scale "
-            f"of {recipe.scale:g} applies to all of them."
+            "OpenUSD declares centimetres and glTF metres, whatever the recipe’s unit is; its"
+            f" scale of {recipe.scale:g} applies to all of them."
         )
     px = off_by_fit(camera, recipe)
     if px > 0.01:
         out.append(
-            f"Fitted to the gate’s {recipe.fit}, the other edges of the picture lie {px:.2f} px off, "
-            "as its pixels aren’t square."
+            f"Fitted to the gate’s {recipe.fit}, the other edges of the picture lie {px:.2f} px"
+            " off, as its pixels aren’t square."
         )
     return out

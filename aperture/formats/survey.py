@@ -87,7 +87,8 @@ def _text(data: bytes) -> str:
 def _require_few(points: Sized) -> None:
     if len(points) > MOST_POINTS:
         raise Problem(
-            f"These are more than {MOST_POINTS} points; no more can be taken. Leave out what can't be seen."
+            f"These are more than {MOST_POINTS} points; no more can be taken. Leave out what can't"
+            " be seen."
         )
 
 
@@ -116,8 +117,8 @@ def _table(data: bytes, unit: str) -> list[tuple[str, list[float], float | None,
             row = ["", *row]
         if len(row) <= max(where.values()):
             raise Problem(
-                f"Line {number} has {len(row)} cells. It needs a name, x, y and z, and the ± where it "
-                "is known."
+                f"Line {number} has {len(row)} cells. It needs a name, x, y and z, and the ± where"
+                " it is known."
             )
         cells = [cell.strip() for cell in row]
         xyz = [parse_length(cells[where[axis]], unit, f"Line {number}, {axis}") for axis in "xyz"]

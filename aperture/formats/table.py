@@ -63,7 +63,8 @@ def read(path: Path) -> dict[int, dict[str, Any]]:
         reader = csv.DictReader(file)
         if reader.fieldnames is None or set(COLUMNS) - set(reader.fieldnames):
             raise ValueError(
-                f"line 1: columns are missing: {', '.join(sorted(set(COLUMNS) - set(reader.fieldnames or ())))}"
+                "line 1: columns are missing:"
+                f" {', '.join(sorted(set(COLUMNS) - set(reader.fieldnames or ())))}"
             )
         for row in reader:
             try:

@@ -288,13 +288,33 @@ def assigned(data: bytes, columns: Sequence[str]) -> bytes:
 
 # Names that others give to the columns, without their marks; common practice, no source.
 _ALIKE = {
-    "f": "frame", "frames": "frame", "t": "time", "seconds": "time",
-    "x": "tx", "y": "ty", "z": "tz", "posx": "tx", "posy": "ty", "posz": "tz",
-    "translatex": "tx", "translatey": "ty", "translatez": "tz",
-    "rotx": "rx", "roty": "ry", "rotz": "rz", "rotatex": "rx", "rotatey": "ry", "rotatez": "rz",
-    "targetx": "aim_x", "targety": "aim_y", "targetz": "aim_z",
-    "focal": "focal_mm", "focallength": "focal_mm", "hfov": "view_h_deg", "vfov": "view_v_deg",
-}  # fmt: skip
+    "f": "frame",
+    "frames": "frame",
+    "t": "time",
+    "seconds": "time",
+    "x": "tx",
+    "y": "ty",
+    "z": "tz",
+    "posx": "tx",
+    "posy": "ty",
+    "posz": "tz",
+    "translatex": "tx",
+    "translatey": "ty",
+    "translatez": "tz",
+    "rotx": "rx",
+    "roty": "ry",
+    "rotz": "rz",
+    "rotatex": "rx",
+    "rotatey": "ry",
+    "rotatez": "rz",
+    "targetx": "aim_x",
+    "targety": "aim_y",
+    "targetz": "aim_z",
+    "focal": "focal_mm",
+    "focallength": "focal_mm",
+    "hfov": "view_h_deg",
+    "vfov": "view_v_deg",
+}
 
 
 def _guessed(cell: str) -> str:

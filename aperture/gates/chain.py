@@ -390,9 +390,11 @@ def _stage(
         made.notes,
         made.cut,
         made.off_centre,
-        chain.stages[chain.plate].turn
-        if chain and step["do"] == "return"
-        else _turned(before, made),
+        (
+            chain.stages[chain.plate].turn
+            if chain and step["do"] == "return"
+            else _turned(before, made)
+        ),
     )
 
 
@@ -428,7 +430,8 @@ def _cover(chain: Chain, before: Stage) -> Callable[..., Any] | None:
         reached = before.grid.to_px(chain._between(bent.grid.to_mm(border), bent, target))
         if not np.isfinite(reached).all():
             raise Problem(
-                "the lens bends part of the picture's edge further than a straight picture can reach: no enlargement is enough."
+                "the lens bends part of the picture's edge further than a straight picture can"
+                " reach: no enlargement is enough."
             )
         return (*reached.min(axis=0), *reached.max(axis=0))
 

@@ -94,7 +94,8 @@ def make(step: dict[str, Any], source: Source) -> Made:
     made = maker(step, source)
     if max(made.grid.width, made.grid.height) > LARGEST_PX * (20 if made.unsized else 1):
         raise Problem(
-            f"this makes {made.grid.width} × {made.grid.height} px, more than {LARGEST_PX} each way."
+            f"this makes {made.grid.width} × {made.grid.height} px, more than {LARGEST_PX} each"
+            " way."
         )
     return made
 
@@ -159,8 +160,8 @@ def _window(step: dict[str, Any], source: Source) -> Made:
             or size[1] > grid.height + 0.5 * source.unsized
         ):
             raise Problem(
-                f"a window of {step['width_mm']:g} × {step['height_mm']:g} mm is larger than the {grid.gate_mm[0]:.2f} × "
-                f"{grid.gate_mm[1]:.2f} mm it is cut from."
+                f"a window of {step['width_mm']:g} × {step['height_mm']:g} mm is larger than the"
+                f" {grid.gate_mm[0]:.2f} × {grid.gate_mm[1]:.2f} mm it is cut from."
             )
         return _cropped(source, size)
     _require_size(source)
@@ -168,13 +169,15 @@ def _window(step: dict[str, Any], source: Source) -> Made:
     if "left" not in step and "top" not in step:
         if width > grid.width or height > grid.height:
             raise Problem(
-                f"a window of {width} × {height} px is larger than the {grid.width} × {grid.height} px it is cut from."
+                f"a window of {width} × {height} px is larger than the {grid.width} × {grid.height}"
+                " px it is cut from."
             )
         return _cropped(source, (width, height))
     left, top = _whole(step, "left", 0), _whole(step, "top", 0)
     if left + width > grid.width or top + height > grid.height:
         raise Problem(
-            f"the window reaches to {left + width}, {top + height} px, outside the {grid.width} × {grid.height} px it is cut from."
+            f"the window reaches to {left + width}, {top + height} px, outside the {grid.width} ×"
+            f" {grid.height} px it is cut from."
         )
     return Made(grid.window(left, top, width, height), source.straight, False)
 
@@ -189,7 +192,10 @@ def _cropped(source: Source, size: tuple[int, int]) -> Made:
     if any(shift) and not source.unsized:
         where = " and ".join(word for word, odd in zip(("to the left", "upward"), shift) if odd)
         notes = (
-            f"{size[0]} × {size[1]} can't lie exactly in the middle of {grid.width} × {grid.height}: its centre is half a pixel {where}.",
+            (
+                f"{size[0]} × {size[1]} can't lie exactly in the middle of {grid.width} ×"
+                f" {grid.height}: its centre is half a pixel {where}."
+            ),
         )
     if source.unsized:
         left, top = (grid.width - size[0]) / 2, (grid.height - size[1]) / 2
@@ -201,7 +207,8 @@ def _cropped(source: Source, size: tuple[int, int]) -> Made:
 def _require_size(source: Source) -> None:
     if source.unsized:
         raise Problem(
-            "how many photosites the sensor has isn't known, so a size in px means nothing here: type it in mm, or give the photosites."
+            "how many photosites the sensor has isn't known, so a size in px means nothing here:"
+            " type it in mm, or give the photosites."
         )
 
 
@@ -338,13 +345,17 @@ def _pad(step: dict[str, Any], source: Source) -> Made:
         width, height = _whole(step, "width"), _whole(step, "height")
         if width < grid.width or height < grid.height:
             raise Problem(
-                f"a border can't make {grid.width} × {grid.height} px smaller: {width} × {height} px is a window."
+                f"a border can't make {grid.width} × {grid.height} px smaller: {width} × {height}"
+                " px is a window."
             )
     left, top = centred((grid.width, grid.height), (width, height))
     odd = ((width - grid.width) % 2 or (height - grid.height) % 2) and not source.unsized
     notes = (
         (
-            f"The border is one pixel wider on one side: {grid.width} × {grid.height} can't lie in the middle of {width} × {height}.",
+            (
+                f"The border is one pixel wider on one side: {grid.width} × {grid.height} can't lie"
+                f" in the middle of {width} × {height}."
+            ),
         )
         if odd
         else ()
@@ -397,7 +408,8 @@ def _needed(grid: Grid, cover: Callable[..., Any]) -> list[int]:
     ]
     if max(sides[0], sides[1]) > 2 * grid.width or max(sides[2], sides[3]) > 2 * grid.height:
         raise Problem(
-            "the lens bends so much that the straight picture would be more than five times as large: choose a smaller area first."
+            "the lens bends so much that the straight picture would be more than five times as"
+            " large: choose a smaller area first."
         )
     return sides
 
@@ -411,9 +423,11 @@ def _grown(source: Source, left: int, right: int, top: int, bottom: int) -> Made
 
 def _extract(step: dict[str, Any], source: Source) -> Made:
     made = _window(
-        {"aspect": step["aspect"], "multiple": step.get("multiple", 2)}
-        if "aspect" in step
-        else {key: step[key] for key in ("width", "height") if key in step},
+        (
+            {"aspect": step["aspect"], "multiple": step.get("multiple", 2)}
+            if "aspect" in step
+            else {key: step[key] for key in ("width", "height") if key in step}
+        ),
         source,
     )
     if "aspect" in step and "width" in step:
@@ -428,7 +442,10 @@ def _extract(step: dict[str, Any], source: Source) -> Made:
             and abs(made.grid.pixel_aspect(source.squeeze) - 1) < 1e-9
         ):
             notes += (
-                f"{width} × {height} px isn't exactly the extraction's shape: stretched by {abs(shown - 1) * width:.1f} px over the width.",
+                (
+                    f"{width} × {height} px isn't exactly the extraction's shape: stretched by"
+                    f" {abs(shown - 1) * width:.1f} px over the width."
+                ),
             )
         return Made(
             made.grid.resize(width, height), made.straight, False, notes, made.cut, made.off_centre

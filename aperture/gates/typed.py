@@ -42,7 +42,8 @@ def parse_shape(text: str, allowed: tuple[str, ...]) -> dict[str, Any]:
         "scale": "50 %",
     }
     wrong = Problem(
-        f"This can't be read from “{str(text)[:40]}”: type for example {', '.join(examples[key] for key in allowed)}."
+        f"This can't be read from “{str(text)[:40]}”: type for example"
+        f" {', '.join(examples[key] for key in allowed)}."
     )
     cleaned = str(text).strip().lower().removesuffix("px").strip()
     pair = _PAIR.match(cleaned)

@@ -67,7 +67,8 @@ class Lens:
             object.__setattr__(self, "projection", named(self.projection))
         if not self.projection.parameters and any(self.coefficients):
             raise Problem(
-                "Distortion coefficients belong to a rectilinear lens; a curved projection takes none."
+                "Distortion coefficients belong to a rectilinear lens; a curved projection takes"
+                " none."
             )
 
     def with_parameters(self, values: Array) -> Lens:

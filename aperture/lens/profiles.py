@@ -112,7 +112,8 @@ def convert(profile: Profile, gate_mm: tuple[float, float], samples: int = 400) 
     k = tuple(float(value) for value in solution[1:] / focal)
     if growth_radius((*k, 0.0, 0.0)) <= x[-1]:
         raise Problem(
-            "This profile can't be written in this program's coefficients without folding inside the picture."
+            "This profile can't be written in this program's coefficients without folding inside"
+            " the picture."
         )
     error = np.abs(basis @ solution - drawn[inside]).max()
     return Converted((*k, 0.0, 0.0), focal, float(error))

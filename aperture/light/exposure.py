@@ -164,8 +164,8 @@ def parse_filter(text: str, name: str = "The filter") -> float:
     elif stops:
         return _within(float(stops[1]), 0.0, MOST_ND_STOPS, name)
     raise Problem(
-        f"{name} can't be read from “{text}”: type stops, or a density or factor, such as 3, ND 0.9 "
-        "or ND8."
+        f"{name} can't be read from “{text}”: type stops, or a density or factor, such as 3, ND 0.9"
+        " or ND8."
     )
 
 

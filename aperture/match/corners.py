@@ -45,8 +45,8 @@ def find_corner(sampler: Sampler, start: ArrayLike) -> Corner:
         fits = _fits(gx, gy)
         if not fits:
             raise Problem(
-                "There is no corner and no round mark here in the picture, only an edge or plain ground. "
-                "Leave the spot as it is."
+                "There is no corner and no round mark here in the picture, only an edge or plain"
+                " ground. Leave the spot as it is."
             )
         if kind is None or kind not in fits:
             kind = min(fits, key=lambda name: fits[name][0])
@@ -54,7 +54,8 @@ def find_corner(sampler: Sampler, start: ArrayLike) -> Corner:
         at = at + np.clip(shift, -1.5, 1.5)
         if np.linalg.norm(at - start) > SEARCH_PX + 1:
             raise Problem(
-                "The nearest corner is too far from this spot to be meant. Place it closer, or leave it as it is."
+                "The nearest corner is too far from this spot to be meant. Place it closer, or"
+                " leave it as it is."
             )
         if np.linalg.norm(shift) < 0.003:
             break

@@ -318,9 +318,9 @@ def negative_square(system: System, lens: Lens) -> str | None:
     ]
     first, second = (AXES[axis] for axis in worst.axes)
     return (
-        f"No lens sees these edges at right angles: those {first} and those {second} meet on the same side of the picture's middle, "
-        f"which would make the square of the focal length negative. Most to blame: {' and '.join(blamed)}. "
-        "Check these edges and their axes."
+        f"No lens sees these edges at right angles: those {first} and those {second} meet on the"
+        " same side of the picture's middle, which would make the square of the focal length"
+        f" negative. Most to blame: {' and '.join(blamed)}. Check these edges and their axes."
     )
 
 

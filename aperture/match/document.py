@@ -148,7 +148,8 @@ def validate(data: dict[str, Any], version: int = 1) -> None:
         for index, item in enumerate(data.get(part, ())):
             if item["id"] in seen:
                 raise InvalidDocument(
-                    f"Two marks, tracks, facts or planes are called “{item['id']}”; each needs an id of its own.",
+                    f"Two marks, tracks, facts or planes are called “{item['id']}”; each needs an"
+                    " id of its own.",
                     f"/{part}/{index}/id",
                 )
             seen.add(item["id"])
@@ -166,7 +167,8 @@ def validate(data: dict[str, Any], version: int = 1) -> None:
         for end in ("from", "to") if fact["kind"] == "length" else ():
             if fact[end] not in spots:
                 raise InvalidDocument(
-                    f"The length “{label(fact)}” ends at “{fact[end]}”, and there is no such spot{or_track}.",
+                    f"The length “{label(fact)}” ends at “{fact[end]}”, and there is no such"
+                    f" spot{or_track}.",
                     f"/facts/{index}/{end}",
                 )
 
@@ -349,7 +351,8 @@ def _spot(mark: dict[str, Any], planes: dict[str, Any]) -> Spot:
         axis = AXES.index(plane["axis"])
         if np.isfinite(world[axis]) and abs(world[axis] - plane["metres"]) > 1e-9:
             raise Problem(
-                f"“{label(mark)}” is said to lie on “{label(plane)}”, {plane['axis']} {plane['metres']:g} m, and at {world[axis]:g} m as well.",
+                f"“{label(mark)}” is said to lie on “{label(plane)}”, {plane['axis']}"
+                f" {plane['metres']:g} m, and at {world[axis]:g} m as well.",
                 mark["id"],
             )
         world[axis] = plane["metres"]
@@ -387,7 +390,8 @@ def _facts(fact: dict[str, Any], present: set[Any], gate: dict[str, float] | Non
     if kind == "focal_range":
         if not gate:
             raise Problem(
-                "A range of focal lengths in millimetres means nothing without the gate: give the gate's size.",
+                "A range of focal lengths in millimetres means nothing without the gate: give the"
+                " gate's size.",
                 fact["id"],
             )
         if fact["from_mm"] > fact["to_mm"]:

@@ -140,7 +140,10 @@ class CameraAngle(Fact):
         row[system.at["rotation"]] += angle_slopes(state.rotation)[self.of]
 
     def says(self, value: float) -> str:
-        return f"without “{self.name}” the camera's {ANGLES[self.of]} would be {np.degrees(value):.2f}°, not {np.degrees(self.radians):.2f}°"
+        return (
+            f"without “{self.name}” the camera's {ANGLES[self.of]} would be"
+            f" {np.degrees(value):.2f}°, not {np.degrees(self.radians):.2f}°"
+        )
 
 
 @dataclass(frozen=True)
@@ -162,7 +165,10 @@ class AngleOfView(Fact):
         row[system.at["lens"]] += view_slopes(system.grid, state.lens, system.free_lens)[self.basis]
 
     def says(self, value: float) -> str:
-        return f"without “{self.name}” the angle would be {np.degrees(value):.2f}°, not {np.degrees(self.radians):.2f}°"
+        return (
+            f"without “{self.name}” the angle would be {np.degrees(value):.2f}°, not"
+            f" {np.degrees(self.radians):.2f}°"
+        )
 
 
 @dataclass(frozen=True)
@@ -206,7 +212,10 @@ class FocalRange(FocalLength):
         return 0.0 if self.mm <= value <= self.longest_mm else 1.0
 
     def says(self, value: float) -> str:
-        return f"without “{self.name}” the focal length would be {value:.2f} mm, outside {self.mm:g}–{self.longest_mm:g}"
+        return (
+            f"without “{self.name}” the focal length would be {value:.2f} mm, outside"
+            f" {self.mm:g}–{self.longest_mm:g}"
+        )
 
 
 @dataclass(frozen=True)

@@ -35,7 +35,7 @@ def compare(fit: dict[str, Any], focal_mm: float | None) -> FileFocal | None:
     if sigmas < CONFLICT_SIGMAS:
         return None
     says = (
-        f"The file says {focal_mm:g} mm, the marks say {solved:.2f} ± {spread:.2g} mm: {sigmas:.1f} "
-        f"σ apart. Either the gate isn't what this picture covers, or some marks mislead."
+        f"The file says {focal_mm:g} mm, the marks say {solved:.2f} ± {spread:.2g} mm: {sigmas:.1f}"
+        " σ apart. Either the gate isn't what this picture covers, or some marks mislead."
     )
     return FileFocal(says, sigmas, focal_mm, plus_minus)

@@ -93,7 +93,10 @@ class Proposals:
             )
         if self.trust == "good":
             return f"The three directions agree: {focal}."
-        return f"{focal[:1].upper()}{focal[1:]}, roughly. Draw a long edge of each direction, or give the lens."
+        return (
+            f"{focal[:1].upper()}{focal[1:]}, roughly. Draw a long edge of each direction, or give"
+            " the lens."
+        )
 
 
 def propose(

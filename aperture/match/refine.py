@@ -69,7 +69,8 @@ def refine_edge(
         variances.append(line.variance(place))
     if len(variances) < max(2, 0.6 * len(points)):
         raise Problem(
-            f"Only {len(variances)} of {len(points)} points lie on an edge of the picture. Draw it closer, or leave it as it is."
+            f"Only {len(variances)} of {len(points)} points lie on an edge of the picture. Draw it"
+            " closer, or leave it as it is."
         )
     return Refined(
         out,

@@ -194,7 +194,8 @@ def _by_facings(system: System) -> Optimum:
         )
     if best is None:
         raise Problem(
-            "No camera sees all these marks: check the axes of the edges and the places of the spots."
+            "No camera sees all these marks: check the axes of the edges and the places of the"
+            " spots."
         )
     return best
 
@@ -261,8 +262,8 @@ def _only_one(system: System, quick: list[Optimum]) -> Optimum | None:
         )
         if other.chi2 < found[0].chi2 + 9 and turned > 0.02:
             raise Problem(
-                "These marks allow more than one camera, and nothing shows which is right: draw another edge, or place another spot "
-                "whose place is known."
+                "These marks allow more than one camera, and nothing shows which is right: draw"
+                " another edge, or place another spot whose place is known."
             )
     return found[0] if found else None
 
@@ -276,13 +277,15 @@ def require_enough(system: System) -> None:
     if len(axes) == 1:
         others = " or ".join(AXES[axis] for axis in range(3) if axis not in axes)
         raise Problem(
-            f"All edges run {AXES[axes[0]]}. One axis alone leaves the lens and the direction undetermined: draw two or more edges {others} as well."
+            f"All edges run {AXES[axes[0]]}. One axis alone leaves the lens and the direction"
+            f" undetermined: draw two or more edges {others} as well."
         )
     if axes:
         raise Problem(
-            "There are too few edges to find the lens and the direction: draw two or more of each of two axes."
+            "There are too few edges to find the lens and the direction: draw two or more of each"
+            " of two axes."
         )
     raise Problem(
-        "There is too little evidence to find the lens and the direction: draw two or more edges of each of two axes, "
-        "or place four or more spots whose place in the world is known."
+        "There is too little evidence to find the lens and the direction: draw two or more edges of"
+        " each of two axes, or place four or more spots whose place in the world is known."
     )

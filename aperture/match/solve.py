@@ -166,7 +166,8 @@ def camera_of(fit: dict[str, Any], document: dict[str, Any]) -> Camera:
 def _require_some(evidence: Evidence) -> None:
     if not (evidence.edges or evidence.bows or evidence.spots):
         raise Problem(
-            "Nothing is marked on the plate yet. Draw edges that run across, up or along the place, two or more of each of two axes."
+            "Nothing is marked on the plate yet. Draw edges that run across, up or along the place,"
+            " two or more of each of two axes."
         )
 
 
@@ -207,8 +208,8 @@ def _without_direction(system: System, optimum: Optimum) -> Fit:
     bend = report.lens_alone(system, optimum, optimum.spread)
     if bend:
         says = (
-            "The bows show how the lens bends, but not where the camera looks: draw two or more edges of "
-            "each of two axes."
+            "The bows show how the lens bends, but not where the camera looks: draw two or more"
+            " edges of each of two axes."
         )
         found = report.undetermined(system, says, focal=True, direction=False)
         return Fit(found | {"lens": bend})
@@ -220,20 +221,20 @@ def _without_direction(system: System, optimum: Optimum) -> Fit:
 def _focal_sentence(system: System, lens: Lens) -> str:
     if not system.evidence.edges and not system.spots:
         return (
-            "Bows alone show only how the lens bends for its focal length: give the focal length, or "
-            "draw edges."
+            "Bows alone show only how the lens bends for its focal length: give the focal length,"
+            " or draw edges."
         )
     if len(system.free_lens) > 1:
         return (
-            "More of the lens is left free than these marks can determine: set the principal point to the centre and the distortion to none, "
-            "or add marks."
+            "More of the lens is left free than these marks can determine: set the principal point"
+            " to the centre and the distortion to none, or add marks."
         )
     parallel = [AXES[axis] for axis in diagnose.parallel_axes(system, lens)]
     remedy = "Draw edges of another axis that visibly converge, or give the lens's focal length."
     if parallel:
         which = " and ".join(parallel)
         return (
-            f"The focal length can't be determined: the edges {which} are parallel in the picture, so they meet nowhere and "
-            f"nothing shows how wide the lens is. {remedy}"
+            f"The focal length can't be determined: the edges {which} are parallel in the picture,"
+            f" so they meet nowhere and nothing shows how wide the lens is. {remedy}"
         )
     return f"The focal length can't be determined from these marks. {remedy}"

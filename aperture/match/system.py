@@ -170,9 +170,9 @@ class System:
                 value, other = known.setdefault(root, (place, spot))
                 if abs(value - place) > 1e-9:
                     raise Problem(
-                        f"“{spot.name}” and “{other.name}” share their place {AXES[axis]}, by a length "
-                        f"along one axis or a plane; but one is said to lie at {place:g} m and the other "
-                        f"at {value:g} m.",
+                        f"“{spot.name}” and “{other.name}” share their place {AXES[axis]}, by a"
+                        f" length along one axis or a plane; but one is said to lie at {place:g} m"
+                        f" and the other at {value:g} m.",
                         spot.id,
                     )
         return {root: value for root, (value, _) in known.items()}, guesses
@@ -216,7 +216,7 @@ class System:
         self.row_count = self.fact_start + len(evidence.facts)
 
     # States
-    # -----------------------------------------------------------------------------------------------------------
+    # ----------------------------------------------------------------------------------------------
 
     def lens_with_focal(self, focal_mm: float) -> Lens:
         """The evidence's lens at a focal length in mm (px across where no gate is known)."""
@@ -346,7 +346,7 @@ class System:
         )
 
     # Residuals
-    # --------------------------------------------------------------------------------------------------------
+    # ----------------------------------------------------------------------------------------------
 
     def evaluate(self, state: State) -> tuple[Array, Array]:
         """Weighted residuals (M,) and their Jacobian (M, size). Residuals are NaN where a spot is

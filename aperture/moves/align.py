@@ -162,8 +162,8 @@ def align(
     ends = [end for one in begins(system, begin) if (end := descend(system, one)) is not None]
     if not ends:
         raise Problem(
-            "No place of the move has all sighted points in front of the camera. Look at the frames "
-            "and the points of the sightings."
+            "No place of the move has all sighted points in front of the camera. Look at the frames"
+            " and the points of the sightings."
         )
     ends.sort(key=lambda end: end[1])
     return _report(system, ends)

@@ -159,7 +159,8 @@ class Move:
         lens, grid = path.lens, path.grid
         if lens.projection.name != "rectilinear":
             raise Problem(
-                f"A move’s camera has an ordinary lens: one that is {lens.projection.name} can’t be carried over."
+                f"A move’s camera has an ordinary lens: one that is {lens.projection.name} can’t be"
+                " carried over."
             )
         size = np.array([grid.gate_mm[0] * lens.squeeze, grid.gate_mm[1]])
         half_px = np.array([grid.width, grid.height]) / 2

@@ -223,7 +223,7 @@ class Bundle(NormalEquations):
             blocks.border[row.camera] += np.outer(by_camera, border)
 
     # Steps
-    # ------------------------------------------------------------------------------------------------
+    # ----------------------------------------------------------------------------------------------
 
     def moved(self, state: State, cameras: Array, border: Array, points: Array) -> State:
         """The state after a step, points in the order of elimination."""

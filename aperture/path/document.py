@@ -184,7 +184,8 @@ def read(data: dict[str, Any], checked: bool = False) -> FilmEvidence:
         raise InvalidDocument("The last frame lies before the first.", "/frames/last")
     if last - first + 1 > MOST_FRAMES:
         raise InvalidDocument(
-            f"{last - first + 1:,} frames are more than the {MOST_FRAMES:,} that can be solved at once.",
+            f"{last - first + 1:,} frames are more than the {MOST_FRAMES:,} that can be solved at"
+            " once.",
             "/frames",
         )
     image, gate = data["image"], data.get("gate")
@@ -279,7 +280,8 @@ def _readout(given: Any, rate: Fraction | None) -> tuple[float, float]:
         return 0.0, 0.0
     if rate is None:
         raise Problem(
-            "A readout time means nothing without the rate: say how many frames a second there are.",
+            "A readout time means nothing without the rate: say how many frames a second there"
+            " are.",
             "/frames/rate",
         )
     if given == "free":
@@ -290,7 +292,8 @@ def _readout(given: Any, rate: Fraction | None) -> tuple[float, float]:
     frames = float(value) * float(rate) / 1000
     if frames > 1:
         raise Problem(
-            f"A readout of {value:g} ms is longer than a frame: it takes at most {1000 / float(rate):.1f} ms.",
+            f"A readout of {value:g} ms is longer than a frame: it takes at most"
+            f" {1000 / float(rate):.1f} ms.",
             "/lens/readout_ms",
         )
     return frames, float(plus_minus) * float(rate) / 1000
@@ -303,8 +306,8 @@ def _focal_on(lens: dict[str, Any]) -> tuple[tuple[int, float, float], ...]:
         return ()
     if "frames" not in known:
         raise Problem(
-            "The lens zooms, and one focal length is given for all frames: say on which frames it is "
-            "known, or that it doesn't zoom.",
+            "The lens zooms, and one focal length is given for all frames: say on which frames it"
+            " is known, or that it doesn't zoom.",
             "/lens/focal_mm",
         )
     return tuple(
@@ -369,7 +372,8 @@ def _tracks(data: dict[str, Any], first: int, last: int) -> tuple[Tracks, Array,
     count = sum(len(item["observations"]) for item in items)
     if count > MOST_OBSERVATIONS:
         raise InvalidDocument(
-            f"The tracks have {count:,} observations; {MOST_OBSERVATIONS:,} are the most that can be solved.",
+            f"The tracks have {count:,} observations; {MOST_OBSERVATIONS:,} are the most that can"
+            " be solved.",
             "/tracks",
         )
     track, frame, xy, sigma, cross = [], [], [], [], []

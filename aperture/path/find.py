@@ -434,7 +434,8 @@ def _all_turning(
     """The turning path over all frames, from that over some."""
     if some is None:
         raise Problem(
-            "Neighbouring frames share too few tracks to say how the camera turned: follow more points."
+            "Neighbouring frames share too few tracks to say how the camera turned: follow more"
+            " points."
         )
     focal, zoom = float(np.exp(some.lens[0])), None
     if wanted.zooms:

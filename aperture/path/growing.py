@@ -139,7 +139,7 @@ class Growing:
         return self.sightings.on(frames).zoomed(lens, self.zoom[frames])
 
     # Places
-    # -----------------------------------------------------------------------------------------------
+    # ----------------------------------------------------------------------------------------------
 
     def begin(self, keys: list[int]) -> float | None:
         """Pose the pair of keyframes with the widest, best supported relative pose; its angle in

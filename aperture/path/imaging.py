@@ -65,8 +65,8 @@ class Optics:
         name = self.lens.projection.name
         if name not in _KINDS:
             raise Problem(
-                f"The path of a film that is laid out as a {name} can’t be solved: match its frames "
-                "one by one, as photographs, or bring it equirectangular."
+                f"The path of a film that is laid out as a {name} can’t be solved: match its frames"
+                " one by one, as photographs, or bring it equirectangular."
             )
         kind = _KINDS.index(name)
         return np.array([kind, self.lens.squeeze, *linear.ravel(), *origin], float)

@@ -38,17 +38,17 @@ def remarks(told: Told, jerks: Array, clustered: bool) -> list[dict[str, Any]]:
         out.append(
             _remark(
                 "only turns",
-                "The camera only turns: its path explains no more than its turns do. Directions and "
-                "lens are solved; distances can't be known from these frames.",
+                "The camera only turns: its path explains no more than its turns do. Directions and"
+                " lens are solved; distances can't be known from these frames.",
             )
         )
     if told.reversible:
         out.append(
             _remark(
                 "reversible",
-                "With near and far reversed, and all ways the other way, a path explains the tracks about as "
-                "well. The ± of the lens covers both; places are those of the better one. The focal length, or a "
-                "distance between a near and a far track, would tell.",
+                "With near and far reversed, and all ways the other way, a path explains the tracks"
+                " about as well. The ± of the lens covers both; places are those of the better one."
+                " The focal length, or a distance between a near and a far track, would tell.",
             )
         )
     if told.untold_shutter and network.readout is not None:
@@ -57,10 +57,10 @@ def remarks(told: Told, jerks: Array, clustered: bool) -> list[dict[str, Any]]:
         out.append(
             _remark(
                 "rolling shutter",
-                "The rows seem to be read one after the other, the last "
-                f"{abs(time):.3g} {'ms' if rate else 'frames'} {'after' if time > 0 else 'before'} the first: "
-                "then the camera only turns. Were they read all at once, it would need a path, which "
-                "nothing else speaks for. Type the readout time if it is known.",
+                f"The rows seem to be read one after the other, the last {abs(time):.3g}"
+                f" {'ms' if rate else 'frames'} {'after' if time > 0 else 'before'} the first: then"
+                " the camera only turns. Were they read all at once, it would need a path, which"
+                " nothing else speaks for. Type the readout time if it is known.",
             )
         )
     if network.factor > WORSE_THAN_SAID:
@@ -85,8 +85,8 @@ def remarks(told: Told, jerks: Array, clustered: bool) -> list[dict[str, Any]]:
         out.append(
             _remark(
                 "left out",
-                f"{lost:.0%} of what was followed isn't used: it doesn't fit points that stand still, "
-                "or its rays hardly differ.",
+                f"{lost:.0%} of what was followed isn't used: it doesn't fit points that stand"
+                " still, or its rays hardly differ.",
             )
         )
     unused = [
@@ -99,8 +99,8 @@ def remarks(told: Told, jerks: Array, clustered: bool) -> list[dict[str, Any]]:
         out.append(
             _remark(
                 "not used",
-                f"Not used: {names}. It is about points or frames that the path doesn't hold: follow "
-                "the points over several frames.",
+                f"Not used: {names}. It is about points or frames that the path doesn't hold:"
+                " follow the points over several frames.",
                 of=unused,
             )
         )

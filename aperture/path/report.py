@@ -26,9 +26,11 @@ if TYPE_CHECKING:
     from aperture.path.network import Network
 
 SETTLES = {
-    "scale": "one known length between two tracks, the camera's height above tracks on the floor, or "
-    "marked spots whose distance is known, once they are followed: on one frame alone they don't tell how far "
-    "the camera goes",
+    "scale": (
+        "one known length between two tracks, the camera's height above tracks on the floor, or"
+        " marked spots whose distance is known, once they are followed: on one frame alone they"
+        " don't tell how far the camera goes"
+    ),
     "direction": "three tracks on the floor, or edges drawn on a frame",
     "heading": "two tracks along an axis, or edges of two axes drawn on a frame",
     "position": "an origin: one track whose place in the world is known",
@@ -232,7 +234,9 @@ def _missing(told: Told, determined: dict[str, str]) -> list[dict[str, Any]]:
         out.append(
             {
                 "quantity": "distances",
-                "would_settle": "nothing in these frames: a camera that only turns shows no parallax",
+                "would_settle": (
+                    "nothing in these frames: a camera that only turns shows no parallax"
+                ),
             }
         )
     unsolved = [int(f) for f in told.evidence.frames if f not in set(_solved_frames(told))]

@@ -89,8 +89,8 @@ def solve(
     except (np.linalg.LinAlgError, OverflowError, FloatingPointError):
         return FilmFit(
             report.refusal(
-                "The numbers of this evidence are beyond what can be computed: look for one that is "
-                "far too large or far too small."
+                "The numbers of this evidence are beyond what can be computed: look for one that is"
+                " far too large or far too small."
             )
         )
 
@@ -123,8 +123,9 @@ def _solved(
         found = find(sightings, optics, wanted, watch, threads or 1)
     if found.kind == "still":
         raise Problem(
-            "The camera doesn't move over these frames: nothing of the distances or the lens can be "
-            "known from tracks. Match one frame as a photograph; that camera holds for all of them."
+            "The camera doesn't move over these frames: nothing of the distances or the lens can be"
+            " known from tracks. Match one frame as a photograph; that camera holds for all of"
+            " them."
         )
     if found.readout:
         evidence = replace(evidence, readout=(found.readout, np.inf))

@@ -43,8 +43,8 @@ def about(head: bytes) -> list[str]:
     transfer = head[801] if len(head) > 801 else 0
     if transfer in LOGARITHMIC:
         return [
-            f"The file says that its values are {LOGARITHMIC[transfer]}: they are shown as they are. "
-            "Choose the curve they are encoded with."
+            f"The file says that its values are {LOGARITHMIC[transfer]}: they are shown as they"
+            " are. Choose the curve they are encoded with."
         ]
     if transfer == LINEAR:
         return ["The file says that its values are linear light. Choose that curve if so."]

@@ -276,7 +276,8 @@ def _opened(path: Path, name: str) -> Any:
         container = av.open(str(path), metadata_errors="replace")
     except (av.FFmpegError, OSError, ValueError) as error:
         raise Problem(
-            f"“{name}” can't be read as a movie: {_brief(error)}. It may be damaged or of another kind."
+            f"“{name}” can't be read as a movie: {_brief(error)}. It may be damaged or of another"
+            " kind."
         ) from error
     if not container.streams.video:
         sound = " It holds sound only." if container.streams.audio else ""

@@ -75,12 +75,14 @@ def kind_of(path: Path, name: str) -> str:
     )
     if kind is None:
         raise Problem(
-            f"“{name}” is not a picture this program reads. It reads JPEG, PNG, TIFF, OpenEXR and DPX."
+            f"“{name}” is not a picture this program reads. It reads JPEG, PNG, TIFF, OpenEXR and"
+            " DPX."
         )
     ending = Path(name).suffix.lower()
     if ending not in ENDINGS[kind]:
         raise Problem(
-            f"“{name}” holds a {kind} picture, but its name says otherwise. Rename it to end in {ENDINGS[kind][0]}."
+            f"“{name}” holds a {kind} picture, but its name says otherwise. Rename it to end in"
+            f" {ENDINGS[kind][0]}."
         )
     return kind
 
@@ -104,7 +106,8 @@ def read_picture(path: Path, name: str | None = None) -> Picture:
         raise Problem(f"“{name}” is too large for this machine's memory.") from None
     except Exception as error:  # decoders raise all sorts of things on damaged files
         raise Problem(
-            f"“{name}” can't be read: the {kind} file is damaged or cut short ({_brief(error)}). Export it again."
+            f"“{name}” can't be read: the {kind} file is damaged or cut short ({_brief(error)})."
+            " Export it again."
         ) from error
     return picture
 
@@ -119,7 +122,8 @@ def _check_size(width: int, height: int, name: str) -> None:
         raise Problem(f"“{name}” has no pixels.")
     if width * height > MOST_PIXELS:
         raise Problem(
-            f"“{name}” has {width * height / 1e6:.0f} megapixels; at most {MOST_PIXELS / 1e6:.0f} can be matched. Scale it down first."
+            f"“{name}” has {width * height / 1e6:.0f} megapixels; at most {MOST_PIXELS / 1e6:.0f}"
+            " can be matched. Scale it down first."
         )
 
 
@@ -144,7 +148,8 @@ def _finish(
         notes.append("The alpha channel was left out: a plate is opaque.")
     if spoiled:
         notes.append(
-            f"{spoiled} of the metadata's fields could not be read and {'was' if spoiled == 1 else 'were'} left out."
+            f"{spoiled} of the metadata's fields could not be read and"
+            f" {'was' if spoiled == 1 else 'were'} left out."
         )
     if metadata.orientation and metadata.orientation > 1:
         pixels = upright(pixels, metadata.orientation)
@@ -206,7 +211,8 @@ def _read_pillow(path: Path, name: str, kind: str) -> Picture:
         mode = image.mode
         if mode == "CMYK":
             notes.append(
-                "The picture was CMYK and was converted to RGB without a profile: colours are approximate."
+                "The picture was CMYK and was converted to RGB without a profile: colours are"
+                " approximate."
             )
         elif mode in ("P", "PA"):
             notes.append("The picture had a palette and was converted to RGB.")
@@ -275,7 +281,8 @@ def _read_tiff(path: Any, name: Any, kind: Any) -> Any:
         pixels = pixels.astype(np.float32)
     if pixels.dtype.name not in ("uint8", "uint16", "float16", "float32"):
         raise Problem(
-            f"“{name}” holds {pixels.dtype} samples; TIFF pictures of 8 or 16 bit, or float, can be read."
+            f"“{name}” holds {pixels.dtype} samples; TIFF pictures of 8 or 16 bit, or float, can be"
+            " read."
         )
     return _finish(kind, pixels, name, metadata, spoiled, notes, linear=pixels.dtype.kind == "f")
 

@@ -459,8 +459,8 @@ class BlurredAround(Blurred):
     def _lay_out(self) -> Any:
         if self.blur.lens is not None:
             raise Problem(
-                "Depth of field is drawn for pictures that see less than 180°; a panorama is focused "
-                "by its views: see “ordinary views” on the Elements step."
+                "Depth of field is drawn for pictures that see less than 180°; a panorama is"
+                " focused by its views: see “ordinary views” on the Elements step."
             )
         return _moments(self.scene.camera, self.blur, bool(self.moving))
 

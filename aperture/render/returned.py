@@ -225,7 +225,8 @@ def _doubts_of_exr(rgba: Array, primaries: Any) -> Iterator[Any]:
     ):
         yield Finding(
             "encoding",
-            "Its file names other primaries than the plate's (ITU-R BT.709): its colours will differ.",
+            "Its file names other primaries than the plate's (ITU-R BT.709): its colours will"
+            " differ.",
             False,
         )
     colour = rgba[..., :3][rgba[..., 3] > 0.99]
@@ -235,8 +236,9 @@ def _doubts_of_exr(rgba: Array, primaries: Any) -> Iterator[Any]:
         if np.abs(steps - np.round(steps)).max() < 0.07 and len(np.unique(np.round(steps))) > 8:
             yield Finding(
                 "encoding",
-                "Its values are quantised to 255 steps, like those of a picture made for a screen: it was probably written without being "
-                "made linear. Take its colours as encoded, below.",
+                "Its values are quantised to 255 steps, like those of a picture made for a screen:"
+                " it was probably written without being made linear. Take its colours as encoded,"
+                " below.",
                 False,
             )
 
@@ -335,8 +337,8 @@ def _told_geometry(
     if geometry.grid != PLATE:
         name = next(one.name for one in targets if one.key == geometry.grid)
         says = (
-            f"It was rendered for another grid of the gate chain, “{name}”: the chain brought it to "
-            "the plate."
+            f"It was rendered for another grid of the gate chain, “{name}”: the chain brought it to"
+            " the plate."
         )
         yield Finding("grid", says, True)
 
@@ -452,7 +454,8 @@ def _of_size(rgba: Array, shape: tuple[int, int], findings: list[Any]) -> Array:
         findings.append(
             Finding(
                 "overscan",
-                f"It has overscan, {x} px at each side and {y} px above and below: its middle was taken.",
+                f"It has overscan, {x} px at each side and {y} px above and below: its middle was"
+                " taken.",
                 True,
             )
         )
@@ -471,8 +474,9 @@ def _of_size(rgba: Array, shape: tuple[int, int], findings: list[Any]) -> Array:
             interpolation=cv2.INTER_AREA if wide > width else cv2.INTER_LINEAR,
         )
     raise Problem(
-        f"This render has {wide} × {high} px, {wide / high:.4g} to 1; the plate has {width} × {height}, {width / height:.4g} to 1. "
-        "Render it at the plate's size, or with the same overscan at opposite sides.",
+        f"This render has {wide} × {high} px, {wide / high:.4g} to 1; the plate has {width} ×"
+        f" {height}, {width / height:.4g} to 1. Render it at the plate's size, or with the same"
+        " overscan at opposite sides.",
         "file",
     )
 

@@ -217,7 +217,8 @@ def block(corners: tuple[tuple[float, float], ...], inside: bool = False) -> Sol
         flat = flat[::-1]
     if abs(area) < 1e-9 or _crosses(flat):
         raise Problem(
-            "The sides of this floor plan cross, or it has no area: set its corners in order around.",
+            "The sides of this floor plan cross, or it has no area: set its corners in order"
+            " around.",
             "corners",
         )
     n = len(flat)

@@ -115,9 +115,15 @@ class StandIn:
         """A sentence where its size makes one think of another unit; None otherwise."""
         largest = max(self.size)
         if largest > BIG_M:
-            return f"It is {largest / 1000:.1f} km large. If that isn't meant, its file was in another unit."
+            return (
+                f"It is {largest / 1000:.1f} km large. If that isn't meant, its file was in another"
+                " unit."
+            )
         if largest < SMALL_M:
-            return f"It is {largest * 1000:.2f} mm large. If that isn't meant, its file was in another unit."
+            return (
+                f"It is {largest * 1000:.2f} mm large. If that isn't meant, its file was in another"
+                " unit."
+            )
         return None
 
 

@@ -237,8 +237,8 @@ def join(tracks: Tracks, first: str, second: str) -> Tracks:
         away = np.hypot(*(tracks.xy[a][in_a] - tracks.xy[b][in_b]).T)
         if np.median(away) > FARTHEST_APART_PX:
             raise Problem(
-                f"On the {len(shared)} frames that both are seen on, they lie {np.median(away):.1f} px "
-                "apart: they aren’t one point."
+                f"On the {len(shared)} frames that both are seen on, they lie {np.median(away):.1f}"
+                " px apart: they aren’t one point."
             )
         # What the hand placed counts; else the more exact one.
         hand = [(tracks.state[part] == PLACED) for part in (a, b)]

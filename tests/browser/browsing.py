@@ -109,7 +109,8 @@ class Browsing(StaticLiveServerTestCase):
 
     def on_screen(self, at):
         a, b, scale = self.page.evaluate(
-            "document.querySelector('#over').getAttribute('transform').match(/-?[\\d.]+/g).map(Number)"
+            "document.querySelector('#over').getAttribute('transform')"
+            ".match(/-?[\\d.]+/g).map(Number)"
         )[:3]
         box = self.page.locator("#light-table").bounding_box()
         return box["x"] + a + at[0] * scale, box["y"] + b + at[1] * scale

@@ -14,14 +14,13 @@ class Film(Browsing):
     def seen(self):
         """The number that the strip has laid over the plate; None where the plate itself is
         seen."""
-        values = self.page.evaluate(
-            """() => {
+        values = self.page.evaluate("""() => {
               const laid = document.querySelector("canvas[data-frames]");
               if (laid.style.visibility === "hidden") return null;
               const {width, height} = laid;
-              return [width, height, ...laid.getContext("2d").getImageData(0, 0, width, height).data];
-            }"""
-        )
+              const {data} = laid.getContext("2d").getImageData(0, 0, width, height);
+              return [width, height, ...data];
+            }""")
         if values is None:
             return None
         width, height, *pixels = values

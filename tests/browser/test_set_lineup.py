@@ -144,15 +144,13 @@ class SetAndLineUp(Browsing):
 
     def leftmost(self):
         """The first column of the render on the table in which something is seen."""
-        return self.page.evaluate(
-            """() => {
-              const {width, height} = document.querySelector("canvas.laid");
-              const {data} = document.querySelector("canvas.laid").getContext("2d").getImageData(0, 0, width, height);
+        return self.page.evaluate("""() => {
+              const laid = document.querySelector("canvas.laid"), {width, height} = laid;
+              const {data} = laid.getContext("2d").getImageData(0, 0, width, height);
               for (let x = 0; x < width; x++)
                 for (let y = 0; y < height; y++) if (data[4 * (y * width + x) + 3]) return x;
               return null;
-            }"""
-        )
+            }""")
 
     def folder(self):
         made = tempfile.TemporaryDirectory()

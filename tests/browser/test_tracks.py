@@ -35,13 +35,12 @@ class TracksLeaf(Browsing):
 
     def drawn(self):
         """How many pixels of the layer with the tracks aren't empty."""
-        return self.page.evaluate(
-            """() => {
+        return self.page.evaluate("""() => {
               const {width, height} = document.querySelector(".track-layer");
               const c = document.querySelector(".track-layer").getContext("2d");
-              return c.getImageData(0, 0, width, height).data.filter((v, i) => i % 4 === 3 && v).length;
-            }"""
-        )
+              const {data} = c.getImageData(0, 0, width, height);
+              return data.filter((v, i) => i % 4 === 3 && v).length;
+            }""")
 
     def place_of(self, track, number):
         """Where a track is on the screen on a picture."""

@@ -280,14 +280,43 @@ class Equations(SimpleTestCase):
         known = {"plus_minus": 0.1}
         told["facts"] = [
             {"id": "1", "kind": "length", "from": "t1", "to": "t2", "metres": 2, **known},
-            {"id": "2", "kind": "length", "from": "t1", "to": "t3", "metres": 2, "along": "across", **known},
-            {"id": "3", "kind": "length", "from": "s", "to": "u", "metres": 2, "along": "up", **known},
+            {
+                "id": "2",
+                "kind": "length",
+                "from": "t1",
+                "to": "t3",
+                "metres": 2,
+                "along": "across",
+                **known,
+            },
+            {
+                "id": "3",
+                "kind": "length",
+                "from": "s",
+                "to": "u",
+                "metres": 2,
+                "along": "up",
+                **known,
+            },
             {"id": "4", "kind": "camera_height", "metres": 1.5, **known},
-            {"id": "5", "kind": "camera_position", "frame": FIRST + 3, "metres": [1, None, 2], **known},
-            {"id": "6", "kind": "camera_angle", "of": "tilt", "frame": FIRST, "degrees": 3, **known},
+            {
+                "id": "5",
+                "kind": "camera_position",
+                "frame": FIRST + 3,
+                "metres": [1, None, 2],
+                **known,
+            },
+            {
+                "id": "6",
+                "kind": "camera_angle",
+                "of": "tilt",
+                "frame": FIRST,
+                "degrees": 3,
+                **known,
+            },
             {"id": "7", "kind": "angle_of_view", "basis": "diagonal", "degrees": 70, **known},
             {"id": "8", "kind": "focal_range", "from_mm": 24, "to_mm": 70, **known},
-        ]  # fmt: skip
+        ]
         evidence = read(told)
         placed = evidence.tracks.lengths() > 1
         planes = {"bench": (1, ["t5", "t6"])}

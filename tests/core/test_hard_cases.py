@@ -151,8 +151,12 @@ class Conflicts(TestCase):
     def test_looking_straight_down(self):
         camera = hard_cases.Camera.at(
             hard_cases.Grid.from_gate(*hard_cases.SIZE, *hard_cases.GATE_MM),
-            hard_cases.Lens(28.0), [0, 4, 0], 0.3, -np.pi / 2, 0,
-        )  # fmt: skip
+            hard_cases.Lens(28.0),
+            [0, 4, 0],
+            0.3,
+            -np.pi / 2,
+            0,
+        )
         points = [[x, y, z] for x in (-1, 1) for z in (-0.8, 0.7) for y in (0.0, 0.5)]
         spots = [
             {"id": f"s{i}", "kind": "spot", "at": at, "world": world}
@@ -165,8 +169,9 @@ class Conflicts(TestCase):
         edges = []
         for index, (x, z) in enumerate(((-1, -1), (1, -0.8), (0.9, 1), (-0.8, 0.9))):
             for axis, (a, b) in {
-                "up": ([x, 0, z], [x, 1, z]), "across": ([-x, 0, z], [x, 0, z]),
-            }.items():  # fmt: skip
+                "up": ([x, 0, z], [x, 1, z]),
+                "across": ([-x, 0, z], [x, 0, z]),
+            }.items():
                 points = camera.project([a, b]).tolist()
                 name = f"{axis}{index}"
                 edges.append({"id": name, "kind": "edge", "axis": axis, "points": points})
@@ -277,9 +282,14 @@ class OutOfBounds(TestCase):
             scene.spot(f"s{index}", point, world=point.tolist())
         document = scene.case().document
         document["facts"] = [
-            {"id": f"h{i}", "kind": "camera_height", "metres": float(rng.uniform(0, 50)),
-             "plus_minus": 0.01} for i in range(194)
-        ]  # fmt: skip
+            {
+                "id": f"h{i}",
+                "kind": "camera_height",
+                "metres": float(rng.uniform(0, 50)),
+                "plus_minus": 0.01,
+            }
+            for i in range(194)
+        ]
         with limited() as effort:
             answer = solve(document, explain=False).document
         self.assertGreater(effort.left, -0.1)

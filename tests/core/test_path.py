@@ -373,13 +373,33 @@ class ByHand(SimpleTestCase):
                     data["tracks"][index] |= {"drawn_px": 0.8, "drawn_on": FIRST}
             metres = float(np.linalg.norm(made.points[a] - made.points[b]))
             data["facts"] = [
-                {"id": "f1", "kind": "length", "from": f"t{a}", "to": f"t{b}", "metres": metres, "plus_minus": 1e-4},
-                {"id": "f2", "kind": "camera_position", "metres": made.positions[0].tolist(), "plus_minus": 1e-4, "frame": FIRST},
-            ]  # fmt: skip
+                {
+                    "id": "f1",
+                    "kind": "length",
+                    "from": f"t{a}",
+                    "to": f"t{b}",
+                    "metres": metres,
+                    "plus_minus": 1e-4,
+                },
+                {
+                    "id": "f2",
+                    "kind": "camera_position",
+                    "metres": made.positions[0].tolist(),
+                    "plus_minus": 1e-4,
+                    "frame": FIRST,
+                },
+            ]
             for name, angle in zip(("pan", "tilt", "roll"), np.degrees(made.cameras[0].angles)):
                 data["facts"].append(
-                    {"id": name, "kind": "camera_angle", "of": name, "degrees": float(angle), "plus_minus": 1e-3, "frame": FIRST}
-                )  # fmt: skip
+                    {
+                        "id": name,
+                        "kind": "camera_angle",
+                        "of": name,
+                        "degrees": float(angle),
+                        "plus_minus": 1e-3,
+                        "frame": FIRST,
+                    }
+                )
             fit = solve(data).document
             self.assertTrue(fit["ok"], fit)
             wide[told] = np.linalg.norm(fit["path"]["position_plus_minus_m"][-1])

@@ -83,10 +83,15 @@ class SeveralHeights(TestCase):
         document, camera = evidence()
         height = float(camera.position[1])
         document["facts"] += [
-            {"id": f"h{i}", "name": f"Height {i}", "kind": "camera_height", "metres": value,
-             "plus_minus": 0.01}
+            {
+                "id": f"h{i}",
+                "name": f"Height {i}",
+                "kind": "camera_height",
+                "metres": value,
+                "plus_minus": 0.01,
+            }
             for i, value in enumerate((height, height + 0.3, height - 0.4, height + 1, height + 2))
-        ]  # fmt: skip
+        ]
         conflicts = solve(document).document["conflicts"]
         self.assertEqual(len(conflicts), 1)
         self.assertIn("given 5 times", conflicts[0]["says"])

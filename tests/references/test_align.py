@@ -66,9 +66,13 @@ class Aligned(unittest.TestCase):
         """
         random = np.random.default_rng(2)
         for paired, scale, level in (
-            (8, 1.0, None), (8, 1.3, None), (0, 1.0, None), (0, 1.3, None), (2, 1.0, None),
+            (8, 1.0, None),
+            (8, 1.3, None),
+            (0, 1.0, None),
+            (0, 1.3, None),
+            (2, 1.0, None),
             (0, 1.0, 0.003),
-        ):  # fmt: skip
+        ):
             world = points(random)
             turn = TURN if level is None else Rotation.from_euler("y", 1.2).as_matrix()
             own = inside(world, scale, turn)
@@ -83,17 +87,32 @@ class Aligned(unittest.TestCase):
                     Pair(str(i), own[i] + random.normal(size=3) * 0.02, known[i], 0.02, 0.01)
                     for i in range(paired)
                 ] + [
-                    sighting(str(i), turns[i], places[i], own[i], known[i],
-                             random.normal(size=2) * 0.002, 0.002, 0.01)
+                    sighting(
+                        str(i),
+                        turns[i],
+                        places[i],
+                        own[i],
+                        known[i],
+                        random.normal(size=2) * 0.002,
+                        0.002,
+                        0.01,
+                    )
                     for i in range(paired, 8)
-                ]  # fmt: skip
+                ]
                 # A rig whose floor isn't quite level: all that it knows is turned.
                 if level:
                     told = [
-                        Sighting(one.name, tilt @ one.rotation, tilt @ one.position, one.tangents,
-                                 one.world, 0.002, 0.01)
+                        Sighting(
+                            one.name,
+                            tilt @ one.rotation,
+                            tilt @ one.position,
+                            one.tangents,
+                            one.world,
+                            0.002,
+                            0.01,
+                        )
                         for one in told
-                    ]  # fmt: skip
+                    ]
                 found = align(told, Wanted(scale=scale != 1, level=level))
                 off = Rotation.from_matrix(
                     found.world_from_move[:3, :3] / found.scale @ tilt @ turn.T
@@ -115,8 +134,15 @@ class Aligned(unittest.TestCase):
         told = []
         for index, at in enumerate(inside(world)):
             axis = places[index] + 0.12 * turns[index][:, 2]
-            seen = sighting(str(index), turns[index], places[index], at, world[index],
-                            random.normal(size=2) * 5e-4, 5e-4)  # fmt: skip
+            seen = sighting(
+                str(index),
+                turns[index],
+                places[index],
+                at,
+                world[index],
+                random.normal(size=2) * 5e-4,
+                5e-4,
+            )
             told.append(Sighting(seen.name, seen.rotation, axis, seen.tangents, seen.world, 5e-4))
         # Pairs hold the space; else a camera that always looks at the middle could step back.
         told += [Pair(f"p{i}", inside(world)[i], world[i], 0.001) for i in range(6)]

@@ -38,12 +38,17 @@ class Curves(unittest.TestCase):
     @given(
         st.lists(
             st.tuples(
-                st.integers(0, 400), st.floats(-50, 50), st.sampled_from(["smooth", "flat", "free"]),
-                st.floats(-3, 3), st.floats(-3, 3),
+                st.integers(0, 400),
+                st.floats(-50, 50),
+                st.sampled_from(["smooth", "flat", "free"]),
+                st.floats(-3, 3),
+                st.floats(-3, 3),
             ),
-            min_size=2, max_size=9, unique_by=lambda key: key[0],
+            min_size=2,
+            max_size=9,
+            unique_by=lambda key: key[0],
         )
-    )  # fmt: skip
+    )
     def test_segments_are_scipys_hermite_and_bezier_ones(self, keys):
         curve = Curve.of([Key(*key) for key in keys])
         before, after = curve.slopes()
@@ -114,9 +119,7 @@ class DrawnMoves(unittest.TestCase):
             tangent = np.gradient(dense, lengths, axis=0)[nearest]
             gone = lengths[nearest] + ((positions - dense[nearest]) * tangent).sum(axis=1)
             measured = np.diff(gone) * 24
-            at = (np.arange(70) + 0.5) / 24 if by == "time" else (
-                gone[1:] + gone[:-1]
-            ) / 2  # fmt: skip
+            at = (np.arange(70) + 0.5) / 24 if by == "time" else (gone[1:] + gone[:-1]) / 2
             np.testing.assert_allclose(measured, speed.at(at), rtol=1e-3)
         with self.assertRaisesRegex(Problem, "above zero everywhere"):
             stops = Curve.of([Key(0, 1, "linear"), Key(5, 0, "linear")])

@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from fractions import Fraction
+from functools import partial
 from unittest import TestCase
 
 import cv2
@@ -219,8 +220,12 @@ class Retimed(TestCase):
         self.assertTrue(all(len(one) == 2 for one in over))
         np.testing.assert_allclose([one[1].weight for one in over], np.arange(1, 7) / 7)
         self.assertEqual([one[1].frame for one in over], [1007, 1008, 1009, 1010, 1011, 1012])
-        for id_, told, says in (("d", (0, 0, 4), "nothing to dissolve"), ("d", (9, 9, 0), "longer"), ("c", (0, 0, 20), "longer"),
-                                ("b", (0, 0, 12), "5 needs|needs")):  # fmt: skip
+        for id_, told, says in (
+            ("d", (0, 0, 4), "nothing to dissolve"),
+            ("d", (9, 9, 0), "longer"),
+            ("c", (0, 0, 20), "longer"),
+            ("b", (0, 0, 12), "5 needs|needs"),
+        ):
             with self.assertRaisesRegex(Problem, says):
                 CUT.faded(id_, *told)
         for speeds in (((1, 0.0),), ((1, 99.0),), ((5, 1.0), (5, 2.0))):
@@ -266,8 +271,10 @@ class Retimed(TestCase):
         self.assertEqual((found[0].fade_in, found[0].fade_out, found[0].dissolve), (3, 5, 6))
         faded = CUT.faded("a", 0, 0, 8)
         found, _ = cut_files.read(cut_files.write(faded, "edl", "T").encode(), "edl", Fraction(24))
-        self.assertEqual([(one.first, one.last, one.dissolve) for one in found],
-                         [(one.first, one.last, one.dissolve) for one in faded.clips])  # fmt: skip
+        self.assertEqual(
+            [(one.first, one.last, one.dissolve) for one in found],
+            [(one.first, one.last, one.dissolve) for one in faded.clips],
+        )
         edl = cut_files.write(CUT.retimed("b", [(1010, 0.5)], "flow"), "edl", "Tide")
         self.assertIn("M2", edl)  # CMX 3600's line for another speed
 
@@ -276,9 +283,9 @@ class Retimed(TestCase):
         in them."""
         time = otio.opentime.RationalTime
         for before, after in ((0, 12), (12, 0), (5, 7)):
-            fade = lambda: otio.schema.Transition(
-                "f", "SMPTE_Dissolve", time(before, 24), time(after, 24)
-            )  # noqa: B023, E731
+            fade = partial(
+                otio.schema.Transition, "f", "SMPTE_Dissolve", time(before, 24), time(after, 24)
+            )
             span = otio.opentime.TimeRange(time(1010, 24), time(36, 24))
             media = otio.schema.MissingReference(
                 "", otio.opentime.TimeRange(time(1001, 24), time(99, 24))

@@ -297,9 +297,10 @@ class Files(TestCase):
             np.testing.assert_allclose(move.rotations[row], over[frame].rotation, atol=1e-9)
         np.testing.assert_allclose(move.focal_mm, [24, 25, 25.5, 26], atol=1e-6)
         np.testing.assert_allclose(
-            move.on(CAMERA.grid).at(1002).project([[0.2, 1, 1]]), over[1002].project([[0.2, 1, 1]]),
+            move.on(CAMERA.grid).at(1002).project([[0.2, 1, 1]]),
+            over[1002].project([[0.2, 1, 1]]),
             atol=1e-3,
-        )  # fmt: skip
+        )
         mesh = AbcGeom.IPolyMesh(top, "Crate").getSchema().getValue()
         corners = np.array([[point[i] for i in range(3)] for point in mesh.getPositions()]) / 100
         wanted = BOXES["Crate"].vertices() @ from_y_up("Z").T

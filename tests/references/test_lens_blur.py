@@ -33,9 +33,10 @@ NARROW = Grid.from_gate(*SIZE, *GATE)
 
 
 SIDE = 0.003  # of the thing, over its distance
+ROUND = Pupil()
 
 
-def spot(distance, focus, stop, pupil=Pupil(), focal=50.0, at=(0.0, 0.0), grid=NARROW):  # noqa: B008
+def spot(distance, focus, stop, pupil=ROUND, focal=50.0, at=(0.0, 0.0), grid=NARROW):
     """The picture of a small thing at a distance, as much light as it has in all."""
     camera = Camera.at(grid, Lens(focal), (0, 0, 0))
     side = SIDE * distance

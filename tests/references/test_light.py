@@ -172,8 +172,14 @@ class Depth(TestCase):
     film."""
 
     # Focal length, stop, circle (mm), and the hyperfocal distance (m) that tables print.
-    HYPERFOCAL = ((50, 2.8, 0.0254, 35.2), (25, 4, 0.0254, 6.18), (50, 8, 0.03, 10.5),
-                  (28, 8, 0.03, 3.3), (35, 11, 0.03, 3.75), (85, 5.6, 0.03, 43.1))  # fmt: skip
+    HYPERFOCAL = (
+        (50, 2.8, 0.0254, 35.2),
+        (25, 4, 0.0254, 6.18),
+        (50, 8, 0.03, 10.5),
+        (28, 8, 0.03, 3.3),
+        (35, 11, 0.03, 3.75),
+        (85, 5.6, 0.03, 43.1),
+    )
     # 50 mm at f/8, 0.03 mm: focus, near and far (m), as printed on depth-of-field charts.
     LIMITS = ((3.0, 2.34, 4.19), (5.0, 3.39, 9.53))
 
@@ -237,8 +243,14 @@ class RealExposures(TestCase):
     def test_the_file_s_own_apex_values(self):
         """Av + Tv as the camera wrote them is our EV, within what its rounding of stop and time
         leaves (0.15 stops)."""
-        for name in ("text/scenetext_word04", "data/leuvenA", "data/licenseplate_motion",
-                     "data/text_defocus", "data/ela_original", "data/text_motion"):  # fmt: skip
+        for name in (
+            "text/scenetext_word04",
+            "data/leuvenA",
+            "data/licenseplate_motion",
+            "data/text_defocus",
+            "data/ela_original",
+            "data/text_motion",
+        ):
             with Image.open(OPENCV / f"{name}.jpg") as picture:
                 tags = picture.getexif().get_ifd(0x8769)
             metadata, _ = from_exif(dict(tags))

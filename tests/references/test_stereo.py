@@ -138,12 +138,25 @@ class StereoPlates(TestCase):
             angles = np.degrees(left.angles).tolist()
             facts = [
                 baseline(0.1 + random.normal(0, 0.001), 0.001),
-                {"id": "p", "kind": "camera_position", "frame": 1, "metres": left.position.tolist(), "plus_minus": 0.0},
+                {
+                    "id": "p",
+                    "kind": "camera_position",
+                    "frame": 1,
+                    "metres": left.position.tolist(),
+                    "plus_minus": 0.0,
+                },
                 *(
-                    {"id": name, "kind": "camera_angle", "of": name, "frame": 1, "degrees": value, "plus_minus": 0.0}
+                    {
+                        "id": name,
+                        "kind": "camera_angle",
+                        "of": name,
+                        "frame": 1,
+                        "degrees": value,
+                        "plus_minus": 0.0,
+                    }
                     for name, value in zip(("pan", "tilt", "roll"), angles)
                 ),
-            ]  # fmt: skip
+            ]
             tracks = [(a.tolist(), b.tolist()) for a, b in zip(*(one[inside] for one in seen))]
             fit = solve(two_eyes((1920, 1080), 35 * 1920 / 36, facts, tracks)).document
             for id_, point in fit["points"].items():

@@ -101,12 +101,16 @@ class InTime(unittest.TestCase):
             told.append({"id": id_, "observations": places})
         path = solve(
             {
-                "format": "accurate-aperture/match", "version": 2, "facts": [], "tracks": told,
+                "format": "accurate-aperture/match",
+                "version": 2,
+                "facts": [],
+                "tracks": told,
                 "image": {"width": width, "height": height},
                 "gate": {"width_mm": width / 10, "height_mm": height / 10},
-                "frames": {"first": 1, "last": 32, "rate": "25/1"}, "lens": {"focal_mm": None},
+                "frames": {"first": 1, "last": 32, "rate": "25/1"},
+                "lens": {"focal_mm": None},
             }
-        ).path  # fmt: skip
+        ).path
         found = lag(followed(iter(shown)), replace(path, frames=path.frames + 6), 15)
         self.assertAlmostEqual(found.frames, 6, delta=0.1)
         self.assertFalse(found.turned)

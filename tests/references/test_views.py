@@ -22,8 +22,9 @@ from aperture.scene.stand_in import StandIn
 
 GRID = Grid.from_gate(1024, 512, math.tau, math.pi)
 AROUND = Lens(1.0, projection="equirectangular")
-ROOM = StandIn((9, 4, 9), (0, 0, 0), kind="room",
-               corners=((-0.5, -0.5), (0.5, -0.5), (0.5, 0.5), (-0.5, 0.5)))  # fmt: skip
+ROOM = StandIn(
+    (9, 4, 9), (0, 0, 0), kind="room", corners=((-0.5, -0.5), (0.5, -0.5), (0.5, 0.5), (-0.5, 0.5))
+)
 THINGS = [
     (StandIn((1, 1, 1), (x, 0, z), turn=0.3), Look(f"box {x}"))
     for x, z in ((3, 1), (-2, 2), (0, -4), (1, 4), (-4, -1))

@@ -88,9 +88,15 @@ class Laid(WithShot):
         self.assertEqual(self.state()["alignments"], {})
 
     def test_spots_on_the_plate_say_it_too(self):
-        for name in list(self.places)[:2] + [f"Crate, {one}" for one in (
-            "lower front left", "upper front right", "upper back left", "lower back right",
-        )]:  # fmt: skip
+        for name in list(self.places)[:2] + [
+            f"Crate, {one}"
+            for one in (
+                "lower front left",
+                "upper front right",
+                "upper back left",
+                "lower back right",
+            )
+        ]:
             (at,) = self.camera.project([self.places[name]])
             answer = self.post_json(
                 "moves/m1/sight", place=name, frame=1, at=at.tolist(), base=self.head()

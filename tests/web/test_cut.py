@@ -78,8 +78,12 @@ class Cutting(HasBoards):
             {"verb": "move"},
             {"verb": "slip", "base": 1, "by": 10**12},
         ):
-            answer = self.client.post("/shows/tide/cut/do", json.dumps(wrong), content_type="application/json",
-                                      headers={"Accept": "application/json"})  # fmt: skip
+            answer = self.client.post(
+                "/shows/tide/cut/do",
+                json.dumps(wrong),
+                content_type="application/json",
+                headers={"Accept": "application/json"},
+            )
             self.assertEqual(answer.status_code, 422)
         before = self.codes()
         self.client.post("/shows/tide/cut/undo", {"base": self.number()})

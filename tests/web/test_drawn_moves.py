@@ -86,8 +86,16 @@ class Drawn(WithShot):
         self.assertEqual(answer["nearest"][40], "Crate")
         fast = int(np.argmax(answer["readings"]["speed"]))
         self.assertIn(f"Speed {answer['readings']['speed'][fast]:.2f} m/s", " ".join(says))
-        self.press("moves/m1/limits", speed="9", acceleration="99", pan="99", tilt="99", roll="99",
-                   low="0", high="9")  # fmt: skip
+        self.press(
+            "moves/m1/limits",
+            speed="9",
+            acceleration="99",
+            pan="99",
+            tilt="99",
+            roll="99",
+            low="0",
+            high="9",
+        )
         self.assertEqual(MoveLimits.of(self.shot.show).speed, 9)
         answer = self.post_json("moves/m1/try", authored=keys).json()
         self.assertEqual(len(answer["remarks"]), 1)
@@ -130,9 +138,13 @@ class Drawn(WithShot):
         poses = np.tile(np.eye(4), (180, 1, 1))
         poses[:, :3, 3] = np.stack([np.sin(seconds), 1.5 + 0 * seconds, 5 - seconds**2 / 4], axis=1)
         body = {
-            "base": self.head(), "authored": self.keys(), "frame": 11,
-            "seconds": seconds.tolist(), "poses": poses.reshape(-1, 16).tolist(), "px": 1.0,
-        }  # fmt: skip
+            "base": self.head(),
+            "authored": self.keys(),
+            "frame": 11,
+            "seconds": seconds.tolist(),
+            "poses": poses.reshape(-1, 16).tolist(),
+            "px": 1.0,
+        }
         answer = self.post_json("moves/m1/record", **body)
         self.assertEqual(answer.status_code, 200, answer.content)
         keys = answer.json()["authored"]["curves"]["x"]
@@ -147,16 +159,30 @@ class Drawn(WithShot):
     def test_from_the_rig_to_few_keys(self):
         page = self.client.get(self.url("moves/rig"))
         self.assertContains(page, "Send it to the shot")
-        program = {"kind": "line", "start_x": "0", "start_y": "1", "start_z": "1.2", "end_x": "1.5",
-                   "end_y": "1.6", "end_z": "0.8", "stand_x": "2", "stand_z": "4",
-                   "stand_turn": "25", "ending": ".csv", "unit": "in", "up_axis": "Z"}  # fmt: skip
+        program = {
+            "kind": "line",
+            "start_x": "0",
+            "start_y": "1",
+            "start_z": "1.2",
+            "end_x": "1.5",
+            "end_y": "1.6",
+            "end_z": "0.8",
+            "stand_x": "2",
+            "stand_z": "4",
+            "stand_turn": "25",
+            "ending": ".csv",
+            "unit": "in",
+            "up_axis": "Z",
+        }
         told = self.client.get(self.url("moves/rig/play"), program).json()
         rig = Program("line", (0, 1, 1.2), (1.5, 1.6, 0.8), seconds=3.5, gate_mm=(36.0, 20.25))
         poses = play(rig, self.shot.show.rate).poses()
         np.testing.assert_allclose(told["camera"][-1], poses[-1, :3, 3], atol=1e-3)
         far = self.client.get(
-            self.url("moves/rig/play"), program | {"start_z": "3"}, headers={"Accept": "application/json"}
-        )  # fmt: skip
+            self.url("moves/rig/play"),
+            program | {"start_z": "3"},
+            headers={"Accept": "application/json"},
+        )
         self.assertEqual(far.status_code, 422)
         self.assertIn("the arm reaches", far.json()["problem"])
         self.assertIn(b"Crate", self.client.get(self.url("moves/rig/points"), program).content)

@@ -40,14 +40,27 @@ class Elsewhere(test_workers.Workers):
             shutil.chown(base, "postgres")
             for folder in (self.folder, self.folder.parent):
                 folder.chmod(folder.stat().st_mode | 0o711)
-        run = lambda *command: subprocess.run(
-            [*AS_POSTGRES, *map(str, command)], check=True, capture_output=True, cwd="/"
-        )  # noqa: E731
+
+        def run(*command):
+            whole = [*AS_POSTGRES, *map(str, command)]
+            subprocess.run(whole, check=True, capture_output=True, cwd="/")
+
         run(programs() / "initdb", "-D", base / "db", "-A", "trust", "-U", "aperture")
         self.process(
-            *AS_POSTGRES, str(programs() / "postgres"), "-D", str(base / "db"), "-c", "listen_addresses=",
-            "-c", f"unix_socket_directories={base}", "-c", "fsync=off", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/",
-        )  # fmt: skip
+            *AS_POSTGRES,
+            str(programs() / "postgres"),
+            "-D",
+            str(base / "db"),
+            "-c",
+            "listen_addresses=",
+            "-c",
+            f"unix_socket_directories={base}",
+            "-c",
+            "fsync=off",
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            cwd="/",
+        )
         ready = [*AS_POSTGRES, str(programs() / "pg_isready"), "-h", str(base), "-U", "aperture"]
         wait_until(lambda: subprocess.run(ready, capture_output=True, cwd="/").returncode == 0)
         run(programs() / "createdb", "-h", base, "-U", "aperture", "aperture")
@@ -93,8 +106,18 @@ class Elsewhere(test_workers.Workers):
 
     def server(self) -> str:
         port = _free_port()
-        self.process(sys.executable, "-m", "gunicorn", "web.config.wsgi", "--bind", f"127.0.0.1:{port}", "--threads", "8",
-                     stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        self.process(
+            sys.executable,
+            "-m",
+            "gunicorn",
+            "web.config.wsgi",
+            "--bind",
+            f"127.0.0.1:{port}",
+            "--threads",
+            "8",
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         wait_until(lambda: self.ask(f"http://127.0.0.1:{port}/healthz")[0] == 200)
         return f"http://127.0.0.1:{port}"
 
@@ -121,8 +144,9 @@ class Elsewhere(test_workers.Workers):
             for what in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
         )
         (home / "nginx.conf").write_text(
-            f"daemon off; master_process off; pid {home}/pid; error_log stderr crit; {'user root;' if os.getuid() == 0 else ''}\n"
-            f"events {{}} http {{ access_log off; {kept}\n{sample}\n}}"
+            f"daemon off; master_process off; pid {home}/pid; error_log stderr crit;"
+            f" {'user root;' if os.getuid() == 0 else ''}\nevents {{}} http {{ access_log off;"
+            f" {kept}\n{sample}\n}}"
         )
         nginx = shutil.which("nginx") or "/usr/sbin/nginx"
         self.process(nginx, "-p", str(home), "-c", str(home / "nginx.conf"))
@@ -145,8 +169,15 @@ class Elsewhere(test_workers.Workers):
         self.browser = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(self.cookies))
         one, two = self.server(), self.server()
         for _ in range(2):
-            self.process(sys.executable, "manage.py", "rqworker", "--job-class", "django_tasks_rq.Job",
-                         stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+            self.process(
+                sys.executable,
+                "manage.py",
+                "rqworker",
+                "--job-class",
+                "django_tasks_rq.Job",
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
         shot = "/shows/tide/LT903/"
         _, page = self.ask(one + shot + "match")
         self.assertIn(b"Sign in", page)
@@ -161,8 +192,17 @@ class Elsewhere(test_workers.Workers):
         # other.
         self.assertEqual(self.ask(two + shot + "match")[0], 200)
         token = re.search(rb'name="csrfmiddlewaretoken" value="([^"]+)"', page)[1].decode()
-        order = {"csrfmiddlewaretoken": token, "size": "quarter", "samples": "1", "frames": "1001–1004", "bearing": "45",
-                 "height": "50", "sun": "0.8", "ambient": "0.35", "occlusion": "100"}  # fmt: skip
+        order = {
+            "csrfmiddlewaretoken": token,
+            "size": "quarter",
+            "samples": "1",
+            "frames": "1001–1004",
+            "bearing": "45",
+            "height": "50",
+            "sun": "0.8",
+            "ambient": "0.35",
+            "occlusion": "100",
+        }
         with self.browser.open(
             one + shot + "elements/order", urllib.parse.urlencode(order).encode()
         ) as answer:
@@ -194,7 +234,9 @@ import django; django.setup()
 from web.shows.history import edit
 from web.shows.models import Shot
 for step in range(10):
-    edit(Shot.objects.get(code="LT903"), "by {who}", lambda state: state["plate_facts"].update(iso=100 * ({who} + 1) + step))
+    iso = 100 * ({who} + 1) + step
+    shot = Shot.objects.get(code="LT903")
+    edit(shot, "by {who}", lambda state: state["plate_facts"].update(iso=iso))
 """
 COUNT = """
 import django; django.setup()

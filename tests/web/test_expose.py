@@ -128,8 +128,12 @@ class Light(WithShot):
         self.assertEqual(self.type(f_number="f/2", holder="seconds").status_code, 302)
         self.assertAlmostEqual(self.own().brighter_than(before), 0, places=9)
         self.assertAlmostEqual(self.own().seconds, 1 / 240)
-        self.assertEqual(self.type(f_number="f/2", shutter="1/240 s", nd="ND 0.9", through="T 2.2",
-                                   holder="iso").status_code, 302)  # fmt: skip
+        self.assertEqual(
+            self.type(
+                f_number="f/2", shutter="1/240 s", nd="ND 0.9", through="T 2.2", holder="iso"
+            ).status_code,
+            302,
+        )
         own = self.own()
         self.assertAlmostEqual(own.brighter_than(before), 0, places=9)
         self.assertAlmostEqual(own.t_number, 2.2)
@@ -303,8 +307,16 @@ class Lens(WithShot):
         self.assertAlmostEqual(lens_at(self.fresh()).f_number, 2 * stop)
 
     def test_the_blur_has_a_shape(self):
-        pupil = {"blades": "7", "turn_deg": "10", "curvature": "0.2", "spherical": "0", "squeeze": "1",
-                 "cats_eye": "0.4", "onset": "0.3", "swirl": "0"}  # fmt: skip
+        pupil = {
+            "blades": "7",
+            "turn_deg": "10",
+            "curvature": "0.2",
+            "spherical": "0",
+            "squeeze": "1",
+            "cats_eye": "0.4",
+            "onset": "0.3",
+            "swirl": "0",
+        }
         self.assertEqual(self.press("expose/blur", **pupil).status_code, 302)
         self.assertEqual(pupil_of(self.fresh()).blades, 7)
         self.assertEqual(self.press("expose/blur", **pupil | {"blades": "2"}).status_code, 422)
@@ -369,8 +381,14 @@ class Lens(WithShot):
         }
         self.assertEqual(self.press("expose/look", **form).status_code, 302)
         self.assertEqual(look_of(self.fresh()).bloom, 0.4)
-        for wrong in ({"gamma": "0"}, {"bloom": "x"}, {"fall_off": "1 2 3 4"}, {"stray": "0.5"},
-                      {"response": "own", "points": "1 2 3"}, {"seed": "1.5"}):  # fmt: skip
+        for wrong in (
+            {"gamma": "0"},
+            {"bloom": "x"},
+            {"fall_off": "1 2 3 4"},
+            {"stray": "0.5"},
+            {"response": "own", "points": "1 2 3"},
+            {"seed": "1.5"},
+        ):
             self.assertEqual(self.press("expose/look", **form | wrong).status_code, 422, wrong)
         self.assertEqual(self.page("expose/map/look.png").status_code, 200)
         self.press("expose/look/keep", name="Fog at dawn")

@@ -19,8 +19,17 @@ from web.stage.follow import follow_world
 from web.stage.places import points_of
 from web.stage.stand_ins import stand_ins_of, standing_now
 
-BOX = {"kind": "box", "name": "Skiff", "across": "-1 m", "along": "-6 m", "up": "0", "turn": "0",
-       "width": "1 m", "height": "0.6 m", "depth": "0.4 m"}  # fmt: skip
+BOX = {
+    "kind": "box",
+    "name": "Skiff",
+    "across": "-1 m",
+    "along": "-6 m",
+    "up": "0",
+    "turn": "0",
+    "width": "1 m",
+    "height": "0.6 m",
+    "depth": "0.4 m",
+}
 
 
 class OnFilm(HasBoards):

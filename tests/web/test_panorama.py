@@ -65,8 +65,19 @@ class Panorama(WithShot):
         self.assertAlmostEqual(found.view.horizontal, math.tau)
         crate = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [1.5, 0, 6], "turn_deg": 0}
         edit(self.shot, "Crate", lambda state: state.update(stand_ins=[crate]))
-        for step in ("plate", "gate", "match", "set", "expose", "expose/focus", "expose/blur",
-                     "expose/look", "elements", "line-up", "hand-off"):  # fmt: skip
+        for step in (
+            "plate",
+            "gate",
+            "match",
+            "set",
+            "expose",
+            "expose/focus",
+            "expose/blur",
+            "expose/look",
+            "elements",
+            "line-up",
+            "hand-off",
+        ):
             self.assertEqual(self.client.get(self.url(step)).status_code, 200, step)
         self.assertContains(self.client.get(self.url("hand-off")), "A panorama is no such camera")
         # What stands behind the camera is in the render, at both borders.
@@ -108,8 +119,19 @@ class Panorama(WithShot):
         edit(self.shot, "All", lambda state: state.update(facts=drawn["facts"], stand_ins=[crate]))
         found = camera_of_state(self.state())
         np.testing.assert_allclose(found.position, camera.position, atol=0.08)
-        for step in ("plate", "gate", "match", "set", "expose", "expose/focus", "elements", "around",
-                     "stereo", "line-up", "hand-off"):  # fmt: skip
+        for step in (
+            "plate",
+            "gate",
+            "match",
+            "set",
+            "expose",
+            "expose/focus",
+            "elements",
+            "around",
+            "stereo",
+            "line-up",
+            "hand-off",
+        ):
             self.assertEqual(self.client.get(self.url(step)).status_code, 200, step)
         render_now(self.fresh(), Order(samples=2))
         alpha = returned.read(self.shot.renders.first().folder / "render.exr").rgba[..., 3]
@@ -355,8 +377,17 @@ class Filmed(HasShot, TransactionTestCase):
             self.assertLess(np.abs(camera.position - made.positions[number - 1]).max(), 0.05)
         seen = self.client.get(self.url("set/seen.json?first=1&last=10")).json()
         self.assertTrue(seen["10"]["lens"][0]["d"].startswith("M"))
-        for step in ("gate", "match", "match/leaf/tracks", "set", "expose/blur", "elements", "around",
-                     "line-up", "hand-off"):  # fmt: skip
+        for step in (
+            "gate",
+            "match",
+            "match/leaf/tracks",
+            "set",
+            "expose/blur",
+            "elements",
+            "around",
+            "line-up",
+            "hand-off",
+        ):
             self.assertEqual(self.client.get(self.url(step)).status_code, 200, step)
         # Its views over the frames, and their renders, a sequence of each, joined again.
         self.press("around/cube", size="96", overlap="6")

@@ -50,15 +50,46 @@ TOLD = {
     **dict.fromkeys(("status", "accounts", "account-verb", "audit"), (KEEPERS, KEEPERS)),
     **dict.fromkeys(("picture", "tile", "film-picture", "film-tile"), (WHO_LOOK, WHO_LOOK)),
     **dict.fromkeys(
-        ("catalogue", "catalogue-import", "catalogue-file", "catalogue-database", "catalogue-new", "catalogue-entry",
-         "catalogue-verb", "catalogue-mode"), (SIGNED, WHO_WORK)),
-    **dict.fromkeys(("show-settings", "show-verb", "member-put", "member-invite", "link-give", "ticket-take-back",
-                     "handoff-recipe-remove", "handoff-recipes-take", "handoff-keep"), (WHO_LOOK, WHO_LEAD)),
+        (
+            "catalogue",
+            "catalogue-import",
+            "catalogue-file",
+            "catalogue-database",
+            "catalogue-new",
+            "catalogue-entry",
+            "catalogue-verb",
+            "catalogue-mode",
+        ),
+        (SIGNED, WHO_WORK),
+    ),
+    **dict.fromkeys(
+        (
+            "show-settings",
+            "show-verb",
+            "member-put",
+            "member-invite",
+            "link-give",
+            "ticket-take-back",
+            "handoff-recipe-remove",
+            "handoff-recipes-take",
+            "handoff-keep",
+        ),
+        (WHO_LOOK, WHO_LEAD),
+    ),
     "people-of-show": (WHO_LEAD, WHO_LEAD),
     "media": (WHO_WORK, WHO_WORK),
-    **dict.fromkeys(("film-sequences", "handoff-preview", "match-path-guides", "match-preview", "match-state",
-                     "moves-try"), (WHO_LOOK, WHO_LOOK)),
-}  # fmt: skip
+    **dict.fromkeys(
+        (
+            "film-sequences",
+            "handoff-preview",
+            "match-path-guides",
+            "match-preview",
+            "match-state",
+            "moves-try",
+        ),
+        (WHO_LOOK, WHO_LOOK),
+    ),
+}
 
 
 def addresses(patterns=None, before=""):
@@ -179,11 +210,18 @@ class People(HasShot, TransactionTestCase):
             fetch_redirect_response=False,
         )
         for address in (
-            self.url("plate"), self.url("match/document.json"), self.url("hand-off"), f"/plates/{digest}/proxy.jpg",
-            f"/plates/{digest}/tile/0/0.png", self.url(f"elements/{render.pk}/render.png"), self.url("jobs/render/progress"),
-            f"/shows/{self.show.slug}/", f"/shows/{self.show.slug}/cut", f"/shows/{self.show.slug}/parcel.zip",
+            self.url("plate"),
+            self.url("match/document.json"),
+            self.url("hand-off"),
+            f"/plates/{digest}/proxy.jpg",
+            f"/plates/{digest}/tile/0/0.png",
+            self.url(f"elements/{render.pk}/render.png"),
+            self.url("jobs/render/progress"),
+            f"/shows/{self.show.slug}/",
+            f"/shows/{self.show.slug}/cut",
+            f"/shows/{self.show.slug}/parcel.zip",
             f"/shows/{self.show.slug}/storyboard.pdf",
-        ):  # fmt: skip
+        ):
             with self.subTest(address=address):
                 self.assertIn(self.status("nobody", address), (302, 401))
                 self.assertEqual(self.status("stranger", address), 404)
@@ -278,9 +316,13 @@ class People(HasShot, TransactionTestCase):
         self.assertEqual(one.get(self.url("line-up")).status_code, 302)
         self.assertRedirects(one.get(f"/see/{secret}"), self.url("line-up"))
         for address, wanted in (
-            (self.url("match"), 200), (f"/plates/{digest}/thumb.jpg", 200), (self.url("plate/media"), 404),
-            (f"/shows/{self.show.slug}/", 404), (other.url("plate"), 404), (f"/shows/{self.show.slug}/people", 404),
-        ):  # fmt: skip
+            (self.url("match"), 200),
+            (f"/plates/{digest}/thumb.jpg", 200),
+            (self.url("plate/media"), 404),
+            (f"/shows/{self.show.slug}/", 404),
+            (other.url("plate"), 404),
+            (f"/shows/{self.show.slug}/people", 404),
+        ):
             self.assertEqual(one.get(address).status_code, wanted, address)
         self.assertEqual(
             one.post(self.url("plate/facts"), {"facts-transfer": "linear"}).status_code, 404
@@ -414,10 +456,11 @@ class Kept(TransactionTestCase):
 
             manage("migrate", "--verbosity", "0")
             code = (
-                "from web.shows.models import Show; from web.shows.history import create_shot, edit; from web.blobs import store;"
-                "s = create_shot(Show.objects.create(name='Tide', slug='tide'), 'LT1');"
-                "marks = [{'id': f's{n}', 'kind': 'spot', 'at': [n, n]} for n in range(900)];"
-                "edit(s, 'Marks', lambda state: state.update(marks=marks))"
+                "from web.shows.models import Show; from web.shows.history import create_shot,"
+                " edit; from web.blobs import store;s ="
+                " create_shot(Show.objects.create(name='Tide', slug='tide'), 'LT1');marks = [{'id':"
+                " f's{n}', 'kind': 'spot', 'at': [n, n]} for n in range(900)];edit(s, 'Marks',"
+                " lambda state: state.update(marks=marks))"
             )
             self.assertEqual(manage("shell", "-c", code).returncode, 0)
             done = manage("backup", str(copy))
@@ -429,7 +472,10 @@ class Kept(TransactionTestCase):
             self.assertEqual(manage("migrate", "--verbosity", "0", where=fresh).returncode, 0)
             done = manage("collect_garbage", "--verify", where=fresh)
             self.assertIn("as it was written", done.stdout, done.stderr)
-            asked = "from web.shows.models import Shot; print(len(Shot.objects.with_head().get().state['marks']))"
+            asked = (
+                "from web.shows.models import Shot;"
+                " print(len(Shot.objects.with_head().get().state['marks']))"
+            )
             self.assertIn("900", manage("shell", "-c", asked, where=fresh).stdout)
             (copy / "backup.json").unlink()  # as if it had been stopped on its way
             self.assertIn(

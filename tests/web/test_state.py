@@ -340,7 +340,10 @@ class Scale(WithShot):
         state.register(large)
         text = [[round(v, 2) for v in row] for row in rng.uniform(0, 4096, (50_000, 2)).tolist()]
         edit(self.shot, "clouds", lambda state: state.update(clouds=tracks | {"text": text}))
-        written = lambda: sum(len(one) for one in StatePart.objects.values_list("text", flat=True))  # noqa: E731
+
+        def written():
+            return sum(len(one) for one in StatePart.objects.values_list("text", flat=True))
+
         before = written()
         with CaptureQueriesContext(connection) as queries, mock.patch.object(store, "get") as get:
             edit(self.shot, "card", lambda state: state.update(card_m=3))

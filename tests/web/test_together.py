@@ -91,11 +91,9 @@ class Together(HasShot, TransactionTestCase):
             self.other.post(self.url("gate"), {"width": "24", "height": "13.5", "squeeze": "1"})
         crate = {"id": "b1", "name": "Crate", "size": [1, 1, 1], "base": [0, 0, 0], "turn_deg": 0}
         for base in ([0, 0, 0], [0.25, 0, -2]):
-            edit(
-                Shot.objects.with_head().get(),
-                "Moved",
-                lambda s: s.update(stand_ins=[crate | {"base": base}]),
-            )  # noqa: B023
+            moved = [crate | {"base": base}]
+            shot = Shot.objects.with_head().get()
+            edit(shot, "Moved", lambda state, moved=moved: state.update(stand_ins=moved))
         page = self.client.get(self.url("history"))
         self.assertContains(page, "gate, width mm: 36 → 24")
         self.assertContains(page, "stand-in Crate, base: 0, 0, 0 → 0.25, 0, −2")

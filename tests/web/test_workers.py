@@ -26,9 +26,11 @@ from web.shows.models import Show
 from web.stage.actions import add_stand_in
 show = Show.objects.create(name="The Lantern Tide", slug="tide")
 shot = take_plate(create_shot(show, "LT903"), bring_in(FOLDER / f"{NAME}.jpg", f"{NAME}.jpg"))
-shot = edit(shot, "gate", lambda state: state.update(gate={"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}))
+gate = {"width_mm": 36.0, "height_mm": 20.25, "squeeze": 1.0, "origin": "typed", "name": ""}
+shot = edit(shot, "gate", lambda state: state.update(gate=gate))
 shot = add_fact(set_marks(shot, marks_for(truth(NAME)), "Marks", None), dict(FACTS[0]), None)
-add_stand_in(shot, {"name": "Floor", "kind": "plane", "base": [1, 0, 3], "size": [6, 0, 6], "turn_deg": 0}, None)
+floor = {"name": "Floor", "kind": "plane", "base": [1, 0, 3], "size": [6, 0, 6], "turn_deg": 0}
+add_stand_in(shot, floor, None)
 """
 ASK = """
 import django; django.setup()

@@ -41,11 +41,11 @@ HOW = """\
 How these views become the panorama again
 
 Each view is a plain camera at the same place, without distortion, shift or squeeze. Its gate, focal
-length and pose are in views.json and in {name}.usda. Render each one as {name}.exr, in linear light,
-with alpha, colours multiplied by it; of a film as {name}.1001.exr and so on.
+length and pose are in views.json and in {name}.usda. Render each one as {name}.exr, in linear
+light, with alpha, colours multiplied by it; of a film as {name}.1001.exr and so on.
 
-For each pixel of the panorama of {width} x {height} px ({projection}), with x and y counted from the
-upper left corner to the pixel's middle:
+For each pixel of the panorama of {width} x {height} px ({projection}), with x and y counted from
+the upper left corner to the pixel's middle:
 
   longitude = (x - {width} / 2) / {focal_px:.6f}   (radians, to the right)
   latitude  = {latitude}   (radians, upward)
@@ -64,7 +64,8 @@ PIECES = """\
 How these views become the panorama again
 
 Each view is a plain camera at the same place; gate, focal length and pose are in views.json and in
-each view's own .usda. The panorama itself is laid out as a {name}: each of its pieces is such a camera too.
+each view's own .usda. The panorama itself is laid out as a {name}: each of its pieces is such a
+camera too.
 Render the views as <name>.exr and bring them back here: they are joined on the page of views.
 """
 
@@ -102,7 +103,7 @@ def set_own(shot: Shot, views: list[View], base: int | None) -> Shot:
 
 
 # Out
-# -----------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 
 def described(shot: Shot, over: dict[int, Camera] | None = None) -> dict:
@@ -194,7 +195,7 @@ def _how(panorama: Camera) -> str:
 
 
 # Back
-# ----------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 
 def view_of_file(name: str, views: list[View]) -> View | None:
@@ -315,8 +316,8 @@ def _sized(camera: Camera, shape: tuple[int, ...], name: str) -> Camera:
         return camera
     if abs(width * grid.height - height * grid.width) > max(width, height):
         raise Problem(
-            f"The render of “{name}” has {width} × {height} px, its view {grid.width} × {grid.height}: "
-            "that is another shape."
+            f"The render of “{name}” has {width} × {height} px, its view {grid.width} ×"
+            f" {grid.height}: that is another shape."
         )
     return replace(camera, grid=grid.resize(width, height))
 
@@ -388,7 +389,8 @@ def _view_of(parts: list[str], number: int) -> View:
 def lines_of(views: list[View]) -> str:
     """The views as they are typed."""
     return "\n".join(
-        f"{view.name}, {view.pan_deg:g}, {view.tilt_deg:g}, {view.angle_deg:g}, {view.width}, {view.height}"
+        f"{view.name}, {view.pan_deg:g}, {view.tilt_deg:g}, {view.angle_deg:g}, {view.width},"
+        f" {view.height}"
         for view in views
     )
 
@@ -403,9 +405,13 @@ def rows_of(shot: Shot) -> list[dict[str, str]]:
         out.append(
             {
                 "name": view.name,
-                "says": f"pan {view.pan_deg:g}°, tilt {view.tilt_deg:g}°, {view.angle_deg:g}° across",
-                "gate": f"{camera.lens.focal_mm:.3f} mm on {wide:.2f} × {high:.2f} mm, "
-                f"{view.width} × {view.height} px",
+                "says": (
+                    f"pan {view.pan_deg:g}°, tilt {view.tilt_deg:g}°, {view.angle_deg:g}° across"
+                ),
+                "gate": (
+                    f"{camera.lens.focal_mm:.3f} mm on {wide:.2f} × {high:.2f} mm, "
+                    f"{view.width} × {view.height} px"
+                ),
             }
         )
     return out

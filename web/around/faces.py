@@ -51,8 +51,9 @@ def take_faces(shot: Shot, files, although: bool, base: int | None) -> Shot:
         if bad and not although:
             one, other, off = bad[0]
             raise Problem(
-                f"“{one}” and “{other}” don’t meet: their common border differs by {off:.0f} code values. "
-                "Is one turned, mirrored, or named as another? Tick the box to take them all the same."
+                f"“{one}” and “{other}” don’t meet: their common border differs by {off:.0f} code"
+                " values. Is one turned, mirrored, or named as another? Tick the box to take them"
+                " all the same."
             )
         shot = take_plate(shot, bring_in(strip, "six-faces.png"), base)
     return take_around(shot, shot.head.number, "cube strip")

@@ -35,7 +35,8 @@ def start_join(shot: Shot, files) -> Job:
             number = frame_in_name(file.name)
             if number is None:
                 raise Problem(
-                    f"“{file.name[:60]}” has no frame number before its ending, such as front.1001.exr.",
+                    f"“{file.name[:60]}” has no frame number before its ending, such as"
+                    " front.1001.exr.",
                     "files",
                 )
             frames.setdefault(str(number), []).append(file)

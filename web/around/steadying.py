@@ -52,11 +52,12 @@ def path_of(shot: Shot):
     missing = [MISSING[name] for name in PLACED if known and known[name] != "solved"]
     if not missing:
         raise Problem(
-            "A film of all around is held steady along its path: solve the path on the Match step first."
+            "A film of all around is held steady along its path: solve the path on the Match step"
+            " first."
         )
     raise Problem(
-        f"The path is solved, but {' and '.join(missing)} isn’t set yet. On the Match step, Tracks, "
-        "“What isn’t set yet” says what would set it."
+        f"The path is solved, but {' and '.join(missing)} isn’t set yet. On the Match step, Tracks,"
+        " “What isn’t set yet” says what would set it."
     )
 
 
@@ -68,7 +69,8 @@ def hold_steady(
     path = path_of(shot)
     if before_plate(shot.state):
         raise Problem(
-            "The gate chain says that the plate’s pictures are stabilised already. If they aren’t, say so below first."
+            "The gate chain says that the plate’s pictures are stabilised already. If they aren’t,"
+            " say so below first."
         )
     turned = turns(path, headings(path, way, math.radians(heading_deg), smooth))
     rows = values([number_of(shot.state, int(frame)) for frame in path.frames], turned)
@@ -115,13 +117,20 @@ def told(shot: Shot) -> dict | None:
     path = placed_path(shot.state)
     return {
         "way": WAYS.get(step.get("way", ""), "as typed"),
-        "says": f"Frames turn by up to {angles.max():.1f}° ({frames}), {np.median(angles):.1f}° in the middle.",
-        "level": ""
-        if path is None or before_plate(shot.state)
-        else f"The horizon was off level by up to {off_level(path).max():.1f}°.",
-        "old": bool(step.get("of"))
-        and bool(shot.state["path"])
-        and step["of"] != shot.state["path"]["blob"],
+        "says": (
+            f"Frames turn by up to {angles.max():.1f}° ({frames}), {np.median(angles):.1f}° in the"
+            " middle."
+        ),
+        "level": (
+            ""
+            if path is None or before_plate(shot.state)
+            else f"The horizon was off level by up to {off_level(path).max():.1f}°."
+        ),
+        "old": (
+            bool(step.get("of"))
+            and bool(shot.state["path"])
+            and step["of"] != shot.state["path"]["blob"]
+        ),
         "before_plate": before_plate(shot.state),
         "id": step["id"],
         "grid": GRID + step["id"],

@@ -86,4 +86,7 @@ def bring_in(document: dict) -> str:
                 replaced += 1
             save(kind, data)
             added += not old
-    return f"{added} came in new, {replaced} replaced an entry of the same name (the old ones are kept among the removed), {same} were there already."
+    return (
+        f"{added} came in new, {replaced} replaced an entry of the same name (the old ones are kept"
+        f" among the removed), {same} were there already."
+    )

@@ -212,12 +212,12 @@ class LensForm(DocumentForm):
             "squeeze": f"{lens['squeeze']:g}",
             "focal": f"{low:g} mm" if low == high else f"{low:g}–{high:g} mm",
             "stops": f"{stops[0]:g}–{stops[1]:g}" if stops else "",
-            "close_focus": f"{format_number(lens['close_focus_m'], 4)} m"
-            if "close_focus_m" in lens
-            else "",
-            "entrance_pupil": f"{lens['entrance_pupil_mm']:g} mm"
-            if "entrance_pupil_mm" in lens
-            else "",
+            "close_focus": (
+                f"{format_number(lens['close_focus_m'], 4)} m" if "close_focus_m" in lens else ""
+            ),
+            "entrance_pupil": (
+                f"{lens['entrance_pupil_mm']:g} mm" if "entrance_pupil_mm" in lens else ""
+            ),
             "distortion": "\n".join(lines),
         }
 
@@ -262,7 +262,8 @@ def _distortion_line(line: str) -> dict:
     words = line.replace(":", " ").replace("mm", " ").split()
     if not 2 <= len(words) <= 6:
         raise Problem(
-            f"“{line[:60]}” can't be read: type a focal length and up to five coefficients, for example 35: -0.08 0.01."
+            f"“{line[:60]}” can't be read: type a focal length and up to five coefficients, for"
+            " example 35: -0.08 0.01."
         )
     values = [parse_number(word, "A coefficient") for word in words]
     return {"focal_mm": values[0]} | dict(zip(NAMES, values[1:]))

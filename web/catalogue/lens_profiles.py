@@ -18,7 +18,8 @@ def converted(key: str, focal_mm: float, gate_mm: tuple[float, float]) -> Conver
     lens = lens_by_key(key)
     if lens.projection not in MATCHED:
         raise Problem(
-            f"“{lens.model}” draws by a projection that a match can't use; it can use {', '.join(MATCHED)}."
+            f"“{lens.model}” draws by a projection that a match can't use; it can use"
+            f" {', '.join(MATCHED)}."
         )
     profile = profile_of(key, focal_mm) if lens.projection == "rectilinear" else None
     return convert(profile, gate_mm) if profile else None
@@ -47,7 +48,9 @@ def catalogue_lens(key: str) -> dict:
                 }
             )
             errors.append(
-                f"{focal:g} mm: largest error {found.largest_error_mm / gate[0] * USUAL_WIDTH_PX:.2f} px of {USUAL_WIDTH_PX} across."
+                f"{focal:g} mm: largest error"
+                f" {found.largest_error_mm / gate[0] * USUAL_WIDTH_PX:.2f} px of {USUAL_WIDTH_PX}"
+                " across."
             )
     name = lens.model.removeprefix(lens.maker).strip()
     return {

@@ -173,21 +173,27 @@ TEMPLATES = [
 # in PostgreSQL, which several machines may use at once.
 DATABASE_URL = os.environ.get("APERTURE_DATABASE", "")
 DATABASES = {
-    "default": dj_database_url.parse(DATABASE_URL, conn_max_age=600, conn_health_checks=True)
-    if DATABASE_URL
-    else {
-        "ENGINE": "django.db.backends.sqlite3",
-        "NAME": DATA / "aperture.sqlite3",
-        "CONN_MAX_AGE": None,  # a connection a thread: opening one costs as much as several queries
-        "OPTIONS": {
-            "timeout": 20,
-            "transaction_mode": "IMMEDIATE",
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;",
-        },
-        "TEST": {
-            "NAME": DATA / "test.sqlite3"
-        },  # a file: the browser tests' server runs in a thread of its own
-    }
+    "default": (
+        dj_database_url.parse(DATABASE_URL, conn_max_age=600, conn_health_checks=True)
+        if DATABASE_URL
+        else {
+            "ENGINE": "django.db.backends.sqlite3",
+            "NAME": DATA / "aperture.sqlite3",
+            "CONN_MAX_AGE": (
+                None
+            ),  # a connection a thread: opening one costs as much as several queries
+            "OPTIONS": {
+                "timeout": 20,
+                "transaction_mode": "IMMEDIATE",
+                "init_command": (
+                    "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;"
+                ),
+            },
+            "TEST": {
+                "NAME": DATA / "test.sqlite3"
+            },  # a file: the browser tests' server runs in a thread of its own
+        }
+    )
 }
 LOGGING = settings_for(DATA / "log")
 STATIC_URL = "static/"

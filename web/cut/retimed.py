@@ -46,10 +46,14 @@ from web.ui.rows import Remark
 
 KIND = "retime"
 STEPS = (
-    "Its pictures are the nearest frames, and its camera rests with each. Renders here are blurred as those frames were "
-    "when they were filmed; a program that is handed the camera sees it leap, and would smear the leaps."
+    "Its pictures are the nearest frames, and its camera rests with each. Renders here are blurred"
+    " as those frames were when they were filmed; a program that is handed the camera sees it leap,"
+    " and would smear the leaps."
 )
-NO_MOVE = "A move’s camera has an ordinary lens: follow and solve these pictures, or work at the speed that was filmed."
+NO_MOVE = (
+    "A move’s camera has an ordinary lens: follow and solve these pictures, or work at the speed"
+    " that was filmed."
+)
 TIMED = ("slow", "held")  # of the shutter: what comes of the speed
 TOLD = (*PlateFactsForm.TEXTS, *PlateFactsForm.NUMBERS)
 # Of the shot that it is made from; whether that has changed since is told by these.
@@ -239,7 +243,7 @@ def _followed(shot: Shot) -> str:
 
 
 # Pictures
-# ------------------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 
 def _written(shot: Shot, clip: Clip, progress: Callable[[float], None]) -> Film:
@@ -281,7 +285,7 @@ def _picture(shot: Shot, clip: Clip, moment: float) -> np.ndarray:
 
 
 # What follows
-# --------------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 
 def _state(shot: Shot, clip: Clip, film: Film) -> State:

@@ -67,11 +67,15 @@ def about(shot: Shot, clip: Clip) -> str:
         held = f"; each picture is held for up to {most} frames" if most > 1 else ""
         shown = f"{held}."
     else:
-        shown = f", of which a frame of the cut shows {100 * slowest:g} % of the way{where}: as if it were {format_number(angle / slowest, 0)}°."
+        shown = (
+            f", of which a frame of the cut shows {100 * slowest:g} % of the way{where}: as if it"
+            f" were {format_number(angle / slowest, 0)}°."
+        )
     return (
-        f"{says} Its blur is that of a shutter of {format_number(angle, 0)}°{shown} "
-        f"A camera that ran at {format_number(rate / slowest, 2)} frames a second{where} with "
-        f"{format_number(angle, 0)}° would have been open for 1/{format_number(1 / (seconds * slowest), 0)} s."
+        f"{says} Its blur is that of a shutter of {format_number(angle, 0)}°{shown} A camera that"
+        f" ran at {format_number(rate / slowest, 2)} frames a second{where} with"
+        f" {format_number(angle, 0)}° would have been open for"
+        f" 1/{format_number(1 / (seconds * slowest), 0)} s."
     )
 
 

@@ -219,7 +219,8 @@ def _done(show: Show, made: Cut, wish: Wish) -> Cut:
         clip = made.clips[made.index(wish.id)]
         if clip.speeds:
             raise Problem(
-                "The length of a clip that goes at another speed follows from its frames: trim those.",
+                "The length of a clip that goes at another speed follows from its frames: trim"
+                " those.",
                 "length",
             )
         return made.trimmed(wish.id, last_by=wish.by - clip.length)

@@ -162,7 +162,8 @@ def _region(form, text) -> tuple[int, int, int, int] | None:
             return left, top, right, bottom
     form.add_error(
         "region",
-        "A region is four whole numbers of pixels: left, top, right and bottom, such as 400 200 900 700.",
+        "A region is four whole numbers of pixels: left, top, right and bottom, such as 400 200 900"
+        " 700.",
     )
     return None
 
@@ -175,7 +176,8 @@ def _frames(form, text) -> tuple[int, int] | None:
     if len(parts) > 2 or None in map(whole, parts) or int(parts[0]) > int(parts[-1]):
         form.add_error(
             "frames",
-            "Frames are two whole numbers, the first and the last, such as 1001–1010. Leave it empty for a still.",
+            "Frames are two whole numbers, the first and the last, such as 1001–1010. Leave it"
+            " empty for a still.",
         )
         return None
     first, last = int(parts[0]), int(parts[-1])

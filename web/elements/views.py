@@ -54,15 +54,17 @@ def elements(request, show, shot, form=None, status=200):
         "remarks": [*lens_remarks(shot.state), *remarks],
         "rows": rows,
         "looks": looks,
-        "thrown": Render.everything.filter(shot=shot, thrown__isnull=False).order_by("-thrown")[
-            :30
-        ],
+        "thrown": (
+            Render.everything.filter(shot=shot, thrown__isnull=False).order_by("-thrown")[:30]
+        ),
         "history": [(one, one.digest != now, frames_now(shot.state, one)) for one in renders],
-        "form": form
-        or OrderForm(
-            show=shot.show,
-            grids=actions.grids(shot),
-            order=actions.next_order(shot, renders[0] if renders else None),
+        "form": (
+            form
+            or OrderForm(
+                show=shot.show,
+                grids=actions.grids(shot),
+                order=actions.next_order(shot, renders[0] if renders else None),
+            )
         ),
     }
     return step_page(request, shot, "elements", "elements/elements.html", context, status=status)
@@ -101,7 +103,8 @@ def _remarks(shot, render, job, now) -> list[Remark]:
         out.append(
             Remark(
                 "This render is old",
-                f"It was made from revision {render.revision}; the camera or the stand-ins have changed since.",
+                f"It was made from revision {render.revision}; the camera or the stand-ins have"
+                " changed since.",
                 "doubt",
                 (("Render them again", {"action": shot.url("elements-again"), "fields": {}}),),
             )

@@ -122,7 +122,8 @@ def _transmittance(text: str, stop: float | None) -> float:
         share = (stop / parse_stop(text.upper().removeprefix("T").strip(), "The T-stop")) ** 2
     if not 0 < share <= 1:
         raise Problem(
-            "A lens lets through more than nothing and at most all: its T-stop isn’t below its stop."
+            "A lens lets through more than nothing and at most all: its T-stop isn’t below its"
+            " stop."
         )
     return share
 

@@ -248,8 +248,8 @@ def measured(shot: Shot) -> np.ndarray:
     plate = plate_of(shot)
     if not np.isfinite(found.diameter).any():
         raise Problem(
-            "No edge of the plate stands out enough to measure its blur: all is blurred by more than "
-            "some 25 px, or lost in noise."
+            "No edge of the plate stands out enough to measure its blur: all is blurred by more"
+            " than some 25 px, or lost in noise."
         )
     tint = ramp(found.diameter, 2.0)
     high, wide = (side * found.cell for side in found.diameter.shape)

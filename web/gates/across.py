@@ -182,7 +182,8 @@ def align(request, show, shot):
 
     edit(
         shot,
-        f"Brought into line with {models[0].code}: {', '.join(dict(COLUMNS)[key].lower() for key in wanted)}",
+        f"Brought into line with {models[0].code}:"
+        f" {', '.join(dict(COLUMNS)[key].lower() for key in wanted)}",
         change,
         base_of(request),
     )

@@ -157,8 +157,8 @@ def _of_a_turn(plate: dict | None, layout: str, across_deg: float) -> tuple[floa
     height = width / aspect
     if layout == "equirectangular" and height > math.pi + 1e-9:
         raise Problem(
-            f"{across_deg:g}° across would make it {math.degrees(height):.0f}° high, and from pole to "
-            "pole there are 180°."
+            f"{across_deg:g}° across would make it {math.degrees(height):.0f}° high, and from pole"
+            " to pole there are 180°."
         )
     down = height if layout == "equirectangular" else 2 * math.atan(height / 2)
     return width, height, f"{across_deg:g}° × {math.degrees(down):.1f}°, {layout}"

@@ -61,7 +61,10 @@ def claims(request, show, shot):
     gate = shot.state["gate"]
     ready = (
         {
-            "sensor": f"{format_number(gate['width_mm'] * gate['squeeze'], 3)} × {format_number(gate['height_mm'], 3)} mm"
+            "sensor": (
+                f"{format_number(gate['width_mm'] * gate['squeeze'], 3)} ×"
+                f" {format_number(gate['height_mm'], 3)} mm"
+            )
         }
         if gate
         else {}
@@ -141,7 +144,10 @@ def _cell(claim, reading: Reading) -> dict:
 
 def _sentence(claim, readings):
     if claim.angle is None or claim.focal_mm is None or claim.sensor_mm is None:
-        return "Two numbers are given, so the third follows for each kind of lens. Give all three to see which of them can be true together."
+        return (
+            "Two numbers are given, so the third follows for each kind of lens. Give all three to"
+            " see which of them can be true together."
+        )
     fitting = [
         f"{reading.projection} {BASIS_WORDS[reading.basis]} ({math.degrees(reading.angle):.1f}°)"
         for reading in readings
@@ -154,7 +160,10 @@ def _sentence(claim, readings):
             else " No straight lens has both numbers."
         )
         return f"They agree, within {AGREES:.0%}, for: {', '.join(fitting)}.{straight}"
-    return f"No projection has both numbers, measured any way, within {AGREES:.0%}. One of them is wrong, or belongs to another picture."
+    return (
+        f"No projection has both numbers, measured any way, within {AGREES:.0%}. One of them is"
+        " wrong, or belongs to another picture."
+    )
 
 
 TOP = 2.2  # of the chart, in focal lengths

@@ -42,9 +42,9 @@ def ledger(chain: Chain, selected: int) -> list[dict]:
                 "gate": _gate(chain, figures.gate_mm)[0],
                 "aspect": f"{figures.aspect:.3f}",
                 "pitch": "–" if stage.unsized or _around(chain) else f"{figures.pitch_um[0]:.3f}",
-                "centre": "{:+.2f}, {:+.2f}".format(*offset).replace("-", "−")
-                if offset
-                else "middle",
+                "centre": (
+                    "{:+.2f}, {:+.2f}".format(*offset).replace("-", "−") if offset else "middle"
+                ),
                 "across": _deg(figures.view.horizontal) if figures.view else "–",
             }
         )
@@ -129,9 +129,11 @@ def render_table(chain: Chain, index: int) -> dict | None:
         "pixel_aspect": format_number(figures.pixel_aspect, 6),
         "curved": not chain.lens.projection.straight and not stage.straight,
         "bent": bends(chain.lens) and not stage.straight,
-        "shift": "{:.4f}, {:.4f} mm".format(*figures.centre_mm).replace("-", "−")
-        if max(abs(v) for v in figures.centre_mm) > 5e-5
-        else "",
+        "shift": (
+            "{:.4f}, {:.4f} mm".format(*figures.centre_mm).replace("-", "−")
+            if max(abs(v) for v in figures.centre_mm) > 5e-5
+            else ""
+        ),
         "fits": [
             {
                 "fit": {"width": "to the width", "height": "to the height", "fill": "to fill"}[
@@ -147,7 +149,7 @@ def render_table(chain: Chain, index: int) -> dict | None:
 
 
 # Remarks
-# ----------------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 
 def findings(shot, plate) -> list[Finding]:
@@ -172,8 +174,8 @@ def findings(shot, plate) -> list[Finding]:
             Finding(
                 "folds",
                 "The lens can't be used at the border",
-                f"Its distortion folds back inside the picture: for {share:.0%} of it the model has "
-                "no answer.",
+                f"Its distortion folds back inside the picture: for {share:.0%} of it the model has"
+                " no answer.",
                 "bad",
             )
         )
@@ -182,8 +184,9 @@ def findings(shot, plate) -> list[Finding]:
             Finding(
                 "mirrored",
                 "The plate is mirrored",
-                "Everything matched on it is mirrored too: lettering reads backward, and left and right are "
-                "exchanged in the set. Take the flip out of the chain only if the plate itself is brought in unflipped.",
+                "Everything matched on it is mirrored too: lettering reads backward, and left and"
+                " right are exchanged in the set. Take the flip out of the chain only if the plate"
+                " itself is brought in unflipped.",
                 "note",
             )
         )
@@ -209,7 +212,7 @@ def remark_of(shot, finding: Finding) -> Remark:
 
 
 # The drawing
-# ------------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 WIDE, HIGH = 860, 322
 DRAWN = 540  # the rectangles take the left part, their labels the rest
@@ -350,7 +353,7 @@ def _bar(scale):
 
 
 # Guides
-# -----------------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 NO_GUIDES = {"frames": [], "centre": False, "thirds": False, "areas": False}
 

@@ -36,8 +36,9 @@ def _around(shot, plate) -> list[Remark]:
     layout = named(shot.state["lens"].get("projection", "rectilinear"))
     if isinstance(layout, Pieces):
         says = (
-            f"The plate goes all around, laid out as a {layout.name}. Its gate is no size of a sensor: "
-            "half a face, or a radian of a circle, is one millimetre of the figures below."
+            f"The plate goes all around, laid out as a {layout.name}. Its gate is no size of a"
+            " sensor: half a face, or a radian of a circle, is one millimetre of the figures"
+            " below."
         )
         return [Remark("A panorama in pieces", says, "note")]
     if said := all_around(shot.state):
@@ -75,9 +76,10 @@ def _without_gate(shot, plate):
         return [
             Remark(
                 "The file hints at the sensor",
-                f"Its focal length of {data['focal_mm']:g} mm and full-frame equivalent of "
-                f"{data['equivalent_mm']:g} mm, if meant by width, make a gate {width:.2f} × {height:.2f} mm. Files round the equivalent to whole "
-                "millimetres, so this is near, not exact.",
+                f"Its focal length of {data['focal_mm']:g} mm and full-frame equivalent of"
+                f" {data['equivalent_mm']:g} mm, if meant by width, make a gate {width:.2f} ×"
+                f" {height:.2f} mm. Files round the equivalent to whole millimetres, so this is"
+                " near, not exact.",
                 "note",
                 (take,),
             )
@@ -85,8 +87,8 @@ def _without_gate(shot, plate):
     return [
         Remark(
             "No gate yet",
-            "Choose the mode the camera recorded, a standard format, or type its width and height. Without it, the match solves the lens "
-            "in pixels only.",
+            "Choose the mode the camera recorded, a standard format, or type its width and height."
+            " Without it, the match solves the lens in pixels only.",
             "note",
         )
     ]

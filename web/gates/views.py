@@ -188,7 +188,7 @@ def camera_rate(request, show, shot):
 
 
 # Choosing
-# ----------------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 
 @require_POST
@@ -332,7 +332,7 @@ def take_database_lens(request, show, shot):
 
 
 # The chain
-# ---------------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 
 @require_POST
@@ -463,9 +463,11 @@ def follow(request, show, shot):
         {
             "places": [told(place[0], index) for index, place in enumerate(places)],
             "mm": drawn,
-            "says": f"{mm[0]:+.4f}, {mm[1]:+.4f} mm".replace("-", "−")
-            if drawn
-            else "nowhere on the sensor",
+            "says": (
+                f"{mm[0]:+.4f}, {mm[1]:+.4f} mm".replace("-", "−")
+                if drawn
+                else "nowhere on the sensor"
+            ),
         }
     )
 

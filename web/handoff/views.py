@@ -166,9 +166,9 @@ def _by_recipe(camera, recipe) -> tuple[Camera, list[Remark]]:
     more = added(camera, made)
     if more.any:
         says = (
-            f"Its picture is {made.grid.width} × {made.grid.height} px: the plate’s with {more.left} px "
-            f"more on the left, {more.right} on the right, {more.top} above and {more.bottom} below. "
-            "Render at that size, and cut it off again."
+            f"Its picture is {made.grid.width} × {made.grid.height} px: the plate’s with"
+            f" {more.left} px more on the left, {more.right} on the right, {more.top} above and"
+            f" {more.bottom} below. Render at that size, and cut it off again."
         )
         out.append(Remark("Baked into overscan", says, "note"))
     return made, out

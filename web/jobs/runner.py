@@ -120,7 +120,10 @@ def latest(shot, kind: str) -> Job | None:
             Job.objects.filter(pk=lost.pk, state=Job.WAITING).update(state=Job.FAILED, says=ORPHAN)
     job.refresh_from_db()
     if job.state == Job.WAITING and timezone.now() - job.created > LONG_WAIT:
-        job.says = "No worker has taken it yet: one may be busy, or none is running (`make demo` starts one)."
+        job.says = (
+            "No worker has taken it yet: one may be busy, or none is running (`make demo` starts"
+            " one)."
+        )
     return job
 
 

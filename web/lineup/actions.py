@@ -61,13 +61,14 @@ def comparable(shot):
         )
     if all(extra(item, "part_of_plate") for item in shown(shot.state)):
         raise Problem(
-            "There is nothing to compare a render with: place the stand-ins that it shows on the Set step."
+            "There is nothing to compare a render with: place the stand-ins that it shows on the"
+            " Set step."
         )
     return camera
 
 
 # In
-# ----------------------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 
 def take_in(shot, folder: str, name: str, progress=lambda done: None) -> Returned:
@@ -126,7 +127,8 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
             hard = hard or not came.has_shape
             if size not in (None, came.rgba.shape[:2]):
                 raise Problem(
-                    f"Frame {frame} has {came.rgba.shape[1]} × {came.rgba.shape[0]} px, the first {size[1]} × {size[0]}: they belong to different renders."
+                    f"Frame {frame} has {came.rgba.shape[1]} × {came.rgba.shape[0]} px, the first"
+                    f" {size[1]} × {size[0]}: they belong to different renders."
                 )
             if frame is not None and shot.state["film"]:
                 # Each frame has its own camera, and what the plate's pictures got is another thing
@@ -251,9 +253,11 @@ def _told(measured, cameras, scene, names, hard: bool) -> dict:
         "says": offsets.in_words(found, hard),
         "arrows": arrows_of(found),
         "frame": worst,
-        "frames": [[frame, one.median, one.most] for frame, one in sorted(known.items())]
-        if len(measured) > 1
-        else [],
+        "frames": (
+            [[frame, one.median, one.most] for frame, one in sorted(known.items())]
+            if len(measured) > 1
+            else []
+        ),
     }
 
 

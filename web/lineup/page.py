@@ -37,18 +37,22 @@ def page_data(shot, own, chosen, against=None) -> dict:
     row = chosen or own
     base = _base(shot, row)
     return {
-        "wire": [path_of(wire(camera, stand_in_from(item))) for item in shown(shot.state)]
-        if camera
-        else [],
+        "wire": (
+            [path_of(wire(camera, stand_in_from(item))) for item in shown(shot.state)]
+            if camera
+            else []
+        ),
         "arrows": chosen.offsets.get("arrows", []) if chosen else [],
         "arrows_frame": _worst(shot.state, chosen) if chosen else None,
         "render": base + "render.png" if base else None,
         "alpha": base + "alpha.png",
         "frames": frames_now(shot.state, row) if row else [],
         "shift": shifted_since(shot.state, row) if row else 0,
-        "shade": base + "shade.png"
-        if own and not chosen and (own.of_frame(None) / "shade.png").exists()
-        else None,
+        "shade": (
+            base + "shade.png"
+            if own and not chosen and (own.of_frame(None) / "shade.png").exists()
+            else None
+        ),
         "against": _base(shot, against) + "render.png" if against else None,
         "returned": chosen.pk if chosen else None,
         "values": shot.url("lineup-values"),
@@ -127,8 +131,8 @@ def _of_returned(state, chosen, now) -> list[Remark]:
         out.append(
             Remark(
                 "Compared with an older set",
-                "The camera or the stand-ins have changed since it was brought back: take it again, or bring it in "
-                "again.",
+                "The camera or the stand-ins have changed since it was brought back: take it again,"
+                " or bring it in again.",
                 "doubt",
             )
         )
@@ -137,7 +141,8 @@ def _of_returned(state, chosen, now) -> list[Remark]:
             *out,
             Remark(
                 "Not measured",
-                "There are too few clean edges in common with the stand-ins to say how far it is off.",
+                "There are too few clean edges in common with the stand-ins to say how far it is"
+                " off.",
                 "doubt",
             ),
         ]
@@ -161,7 +166,8 @@ def _of_count(shot, chosen) -> list[Remark]:
     return [
         Remark(
             "Frames counted in another way",
-            f"Its frames are {frames[0]}–{frames[-1]}, the shot’s {first}–{last}: none of them lies on the plate.",
+            f"Its frames are {frames[0]}–{frames[-1]}, the shot’s {first}–{last}: none of them lies"
+            " on the plate.",
             "doubt",
             (
                 (
@@ -187,7 +193,8 @@ def _of_own(shot, own, jobs, now) -> list[Remark]:
         return [
             Remark(
                 "This render is old",
-                f"It was made from revision {own.revision}; the camera or the stand-ins have changed since.",
+                f"It was made from revision {own.revision}; the camera or the stand-ins have"
+                " changed since.",
                 "doubt",
                 again,
             )
@@ -196,7 +203,8 @@ def _of_own(shot, own, jobs, now) -> list[Remark]:
         return [
             Remark(
                 "Nothing rendered yet",
-                "Render the stand-ins of the Set step through the matched camera, at the plate’s exact size.",
+                "Render the stand-ins of the Set step through the matched camera, at the plate’s"
+                " exact size.",
                 "note",
                 again,
             )

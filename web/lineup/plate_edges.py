@@ -62,7 +62,8 @@ def _measurable(state, camera) -> tuple[list[dict], list[int]]:
     items = shown(state)
     if camera is None or not items:
         raise Problem(
-            "The plate's edges are compared with the stand-ins', through a matched camera: match the plate and place one first."
+            "The plate's edges are compared with the stand-ins', through a matched camera: match"
+            " the plate and place one first."
         )
     # A plane stands for a surface, and ends anywhere on it: its borders are measured only where
     # nothing else can be.
@@ -85,12 +86,15 @@ def _measured(digest: str, number: int | None, way: WayIn, transfer: str, text: 
     none = f" At {refused} more the picture has no edge there." if refused else ""
     if found is None:
         return {
-            "says": "Too few of the stand-ins' edges are seen as edges of the plate to say how far they are off."
-            + none,
+            "says": (
+                "Too few of the stand-ins' edges are seen as edges of the plate to say how far they"
+                " are off." + none
+            ),
             "arrows": [],
         }
     says = [
-        f"The plate's edges lie {found.median:.2f} px from the stand-ins' (median), 95 % within {found.most:.2f} px, at {len(found.at)} places.{none}"
+        f"The plate's edges lie {found.median:.2f} px from the stand-ins' (median), 95 % within"
+        f" {found.most:.2f} px, at {len(found.at)} places.{none}"
     ]
     if np.percentile(np.abs(found.rest), 95) < EXPLAINS * found.most:
         says += offsets.in_words(found)
@@ -147,7 +151,8 @@ def measure_range(shot, progress) -> EdgesOverRange:
     rows = {str(number): _row(one) for number, one in found.items()}
     if not any(rows.values()):
         raise Problem(
-            "Too few of the stand-ins' edges are seen as edges of the plate, on any frame, to say how far they are off."
+            "Too few of the stand-ins' edges are seen as edges of the plate, on any frame, to say"
+            " how far they are off."
         )
     names = [items[index]["name"] for index in which]
     row, _ = EdgesOverRange.objects.update_or_create(
@@ -189,8 +194,11 @@ def over_range(shot) -> dict | None:
     worst = max(by_frame, key=lambda frame: by_frame[frame][0])
     middle = float(np.median([values[0] for values in by_frame.values()]))
     return {
-        "says": f"On {len(by_frame)} frames, {min(by_frame)}–{max(by_frame)}, the plate’s edges lie {middle:.2f} px from the "
-        f"stand-ins’ (median); most on {worst}, {by_frame[worst][0]:.2f} px.",
+        "says": (
+            f"On {len(by_frame)} frames, {min(by_frame)}–{max(by_frame)}, the plate’s edges lie"
+            f" {middle:.2f} px from the stand-ins’ (median); most on {worst},"
+            f" {by_frame[worst][0]:.2f} px."
+        ),
         "missing": sum(1 for values in row.rows.values() if not values),
         "names": ", ".join(row.names),
         "worst": worst,

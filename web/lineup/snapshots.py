@@ -41,7 +41,10 @@ def facts(shot, at, frame: int | None = None) -> list[str]:
     where they are known."""
     camera, state = camera_of_state(shot.state), shot.state
     lens = state["lens"].get("name")
-    first = f"{shot.show.name} · {shot.code} · frame {frame_of(shot) if frame is None else frame} · revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
+    first = (
+        f"{shot.show.name} · {shot.code} · frame {frame_of(shot) if frame is None else frame} ·"
+        f" revision {shot.head.number} · {at:%Y-%m-%d %H:%M}"
+    )
     if camera is None:
         return [first]
     body = state["gate"].get("name") if state["gate"] else ""
@@ -110,7 +113,8 @@ def keep(
         raise Problem("There is no such kind of snapshot.")
     if plate is None or kind != "plate" and render is None:
         raise Problem(
-            "There is nothing to keep yet: a snapshot needs a plate, and a render for all but the plate alone."
+            "There is nothing to keep yet: a snapshot needs a plate, and a render for all but the"
+            " plate alone."
         )
     picture, shadow = None, None
     if kind != "plate":

@@ -41,7 +41,8 @@ def start_return(shot, files) -> Job:
     if len(files) > 1:
         if None in frames:
             raise Problem(
-                f"“{names[frames.index(None)][:60]}” has no frame number before its ending, such as render.1001.exr.",
+                f"“{names[frames.index(None)][:60]}” has no frame number before its ending, such as"
+                " render.1001.exr.",
                 "file",
             )
         if twice := [frame for frame, count in Counter(frames).items() if count > 1]:

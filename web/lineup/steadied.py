@@ -43,10 +43,10 @@ def contradiction(shot) -> str:
         return ""
     if of_plate:
         return (
-            "The gate chain says that the plate is stabilised, but its pictures move as they were shot: "
-            "say so on the page of the panorama, or bring the stabilised pictures."
+            "The gate chain says that the plate is stabilised, but its pictures move as they were"
+            " shot: say so on the page of the panorama, or bring the stabilised pictures."
         )
     return (
-        "The gate chain says that the plate isn’t stabilised, but its pictures hold still as if it were: "
-        "say so on the page of the panorama, then follow and solve them anew."
+        "The gate chain says that the plate isn’t stabilised, but its pictures hold still as if it"
+        " were: say so on the page of the panorama, then follow and solve them anew."
     )

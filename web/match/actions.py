@@ -57,7 +57,8 @@ def edit_match(shot, label, change, base, **more):
         change(state)
         if locked and part_of(state) != before:
             raise DraftLocked(
-                f"The draft “{state['draft']}” is locked: unlock it, or keep a new one and go on with that."
+                f"The draft “{state['draft']}” is locked: unlock it, or keep a new one and go on"
+                " with that."
             )
         document = document_of(state)
         if document is None:
@@ -230,7 +231,7 @@ def replace_marks(shot: Shot, new: dict, label: str, base: int | None) -> Shot:
 
 
 # Drafts
-# ------------------------------------------------------------------------------------------------------------------
+# --------------------------------------------------------------------------------------------------
 
 
 def keep_draft(shot: Shot, name: str, base: int | None) -> Shot:

@@ -102,7 +102,10 @@ def floor_map(camera, reach, show) -> dict:
         paths.append(
             {
                 "class": "trust",
-                "d": f"M{at[0] - r:.1f} {at[1]:.1f}a{r:.1f} {r:.1f} 0 1 0 {2 * r:.1f} 0a{r:.1f} {r:.1f} 0 1 0 {-2 * r:.1f} 0",
+                "d": (
+                    f"M{at[0] - r:.1f} {at[1]:.1f}a{r:.1f} {r:.1f} 0 1 0 {2 * r:.1f} 0a{r:.1f}"
+                    f" {r:.1f} 0 1 0 {-2 * r:.1f} 0"
+                ),
             }
         )
         value = f"{metres * 100:.1f} cm" if metres < 1 else f"{metres:.1f} m"

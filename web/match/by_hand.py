@@ -119,8 +119,8 @@ def set_offset(
         offset = before + moved
         if np.hypot(*offset) > FARTHEST_OFFSET_PX:
             raise Problem(
-                f"A point lies at most {FARTHEST_OFFSET_PX:.0f} px beside its pattern: farther away it "
-                "moves otherwise."
+                f"A point lies at most {FARTHEST_OFFSET_PX:.0f} px beside its pattern: farther away"
+                " it moves otherwise."
             )
         xy = tracks.xy.copy()
         xy[own] += moved

@@ -47,7 +47,8 @@ def set_focal(request, show, shot):
     if form.cleaned_data["lens"] and not shot.state["gate"]:
         form.add_error(
             "focal",
-            "A focal length in millimetres means nothing without the gate: give its size on the Gate step.",
+            "A focal length in millimetres means nothing without the gate: give its size on the"
+            " Gate step.",
         )
         return report.answer(request, shot, {"focal": form})
     return report.answer(

@@ -204,9 +204,11 @@ class PositionForm(FactForm):
     def document(self):
         """At least one coordinate."""
         metres = [
-            self.length(axis, f"The place {axis}")
-            if (self.cleaned_data.get(axis) or "").strip()
-            else None
+            (
+                self.length(axis, f"The place {axis}")
+                if (self.cleaned_data.get(axis) or "").strip()
+                else None
+            )
             for axis in AXES
         ]
         if metres == [None] * 3 and not self.errors:
@@ -416,7 +418,8 @@ class LensForm(forms.Form):
         if bend and out["projection"] != "rectilinear":
             self.add_error(
                 "projection",
-                "Distortion coefficients belong to a rectilinear lens: empty them, or choose rectilinear.",
+                "Distortion coefficients belong to a rectilinear lens: empty them, or choose"
+                " rectilinear.",
             )
         out["distortion"] = bend or "none"
         data["lens"] = out

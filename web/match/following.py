@@ -57,8 +57,8 @@ def follow(shot: Shot, wanted: int, reach: int, progress: Progress) -> Shot:
     found, said = _followed(follow_film, shot, film, numbers, wish, progress)
     if not len(found):
         raise Problem(
-            "No point could be followed: the pictures have no texture, or nothing in them stays. Try a "
-            "larger window, or other frames."
+            "No point could be followed: the pictures have no texture, or nothing in them stays."
+            " Try a larger window, or other frames."
         )
     before = tracks_of(shot.state)
     kept = before.only(
@@ -91,8 +91,8 @@ def follow_spots(shot: Shot, reach: int, progress: Progress) -> Shot:
     found = found.only(found.lengths() > 1)
     if not len(found):
         raise Problem(
-            "None of the spots could be followed: put them on corners, away from the picture's border, "
-            "or choose a larger window."
+            "None of the spots could be followed: put them on corners, away from the picture's"
+            " border, or choose a larger window."
         )
     told = {
         spot["id"]: _told_of_spot(spot, shown) | {"reach": reach}
@@ -152,8 +152,9 @@ def follow_by_hand(shot: Shot, ids: list[str], progress: Progress) -> Shot:
         ]
     if stuck:
         raise Problem(
-            f"{', '.join(sorted(stuck)[:3])} couldn’t be followed: there is nothing that stands out, or it "
-            "changes from frame to frame. Choose a larger window, or set the point beside a pattern."
+            f"{', '.join(sorted(stuck)[:3])} couldn’t be followed: there is nothing that stands"
+            " out, or it changes from frame to frame. Choose a larger window, or set the point"
+            " beside a pattern."
         )
     return shot
 

@@ -18,7 +18,10 @@ def kit_choices(shot) -> dict:
     fit, document = fit_of(shot.state), document_of(shot.state)
     if not fit or not fit["ok"] or fit["camera"]["focal_mm"] is None:
         return {
-            "says": "There is no focal length in millimetres yet: match the camera, with its gate known."
+            "says": (
+                "There is no focal length in millimetres yet: match the camera, with its gate"
+                " known."
+            )
         }
     lenses = [(str(lens), *lens.data["focal_mm"]) for lens in CatalogueLens.objects.offered()]
     try:

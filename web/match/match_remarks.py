@@ -135,8 +135,8 @@ def _free(shot) -> tuple[bool, list[str]]:
     """Whether the centre is left free, and which coefficients."""
     lens = shot.state["lens"]
     bend = lens.get("distortion", "none")
-    return lens.get("principal_point") == "free", [] if bend == "none" else list(
-        bend.get("free", ())
+    return lens.get("principal_point") == "free", (
+        [] if bend == "none" else list(bend.get("free", ()))
     )
 
 
@@ -169,8 +169,8 @@ def _next_to_nothing(shot, fit) -> list[Remark]:
             out.append(
                 Remark(
                     f"{name} is not significantly different from zero",
-                    f"{name} is {' '.join(format_value(value, spread))}. Free, it only widens the other ±; held "
-                    "at zero it costs next to nothing.",
+                    f"{name} is {' '.join(format_value(value, spread))}. Free, it only widens the"
+                    " other ±; held at zero it costs next to nothing.",
                     "note",
                     (_hold(shot, name, f"Hold {name}"),),
                 )
@@ -181,8 +181,8 @@ def _next_to_nothing(shot, fit) -> list[Remark]:
             out.append(
                 Remark(
                     "The centre is hardly known",
-                    f"The lens’s centre is known to ±{spread:.0f} px only, and the focal length and the direction are "
-                    "as loose. Draw edges of all three axes, or hold it.",
+                    f"The lens’s centre is known to ±{spread:.0f} px only, and the focal length and"
+                    " the direction are as loose. Draw edges of all three axes, or hold it.",
                     "doubt",
                     (_hold(shot, "centre", "Hold the centre in the middle"),),
                 )

@@ -222,7 +222,11 @@ def describe(fact: dict, names: dict, show) -> str:
         return f"{name or 'Zoom'} {fact['from_mm']:g}–{fact['to_mm']:g} mm"
     value, plus_minus = format_value(fact["degrees"], fact["plus_minus"], "°")
     basis = {"horizontal": "across", "vertical": "down", "diagonal": "on the diagonal"}
-    return f"{name or (fact['of'].capitalize() if kind == 'camera_angle' else 'Angle ' + basis[fact['basis']])} {value} {plus_minus}"
+    if kind == "camera_angle":
+        otherwise = fact["of"].capitalize()
+    else:
+        otherwise = f"Angle {basis[fact['basis']]}"
+    return f"{name or otherwise} {value} {plus_minus}"
 
 
 def does(shot, fit: dict | None, id_: str) -> list[tuple[str, str]]:

@@ -20,10 +20,32 @@ USUAL_FOCAL_SHARE = 0.01
 
 Ids = Annotated[list[Text], msgspec.Meta(max_length=tracking.MOST_CHOSEN)]
 Verb = Literal[
-    "remove", "begin", "end", "floor", "origin", "free", "off", "on", "distance", "height",
-    "end_each", "readout", "zoom", "constant", "focal", "file_focals",
-    "stand", "bend", "place", "correct", "take_back", "offset", "window", "join", "follow",
-]  # fmt: skip
+    "remove",
+    "begin",
+    "end",
+    "floor",
+    "origin",
+    "free",
+    "off",
+    "on",
+    "distance",
+    "height",
+    "end_each",
+    "readout",
+    "zoom",
+    "constant",
+    "focal",
+    "file_focals",
+    "stand",
+    "bend",
+    "place",
+    "correct",
+    "take_back",
+    "offset",
+    "window",
+    "join",
+    "follow",
+]
 
 
 class Wish(Edit, frozen=True, kw_only=True):

@@ -97,8 +97,8 @@ def take_imported(shot: Shot, found: Tracks, name: str, base: int | None) -> Sho
     if not len(numbered):
         first, last = film["first"] + film["offset"], film["last"] + film["offset"]
         raise Problem(
-            f"None of the table's points lies on a frame of this shot, {first} to {last}: its numbers "
-            "may count from another first frame.",
+            f"None of the table's points lies on a frame of this shot, {first} to {last}: its"
+            " numbers may count from another first frame.",
             "table",
         )
     told = {id_: {"source": "imported"} for id_ in numbered.ids}

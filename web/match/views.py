@@ -146,7 +146,8 @@ def load(request, show, shot):
         plate["height"],
     ):
         raise Problem(
-            f"The document is about a picture of {data['image']['width']} × {data['image']['height']} px, and this shot's plate has another size."
+            f"The document is about a picture of {data['image']['width']} ×"
+            f" {data['image']['height']} px, and this shot's plate has another size."
         )
 
     def change(state):

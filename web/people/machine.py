@@ -9,8 +9,9 @@ from django.db import connection
 
 FILE = "served-by"
 SAYS = (
-    "The database of this installation is a file of SQLite, which the server on “{}” has open: a worker on another machine "
-    "would damage it. Set APERTURE_DATABASE to a PostgreSQL database for both, or start the worker there."
+    "The database of this installation is a file of SQLite, which the server on “{}” has open: a"
+    " worker on another machine would damage it. Set APERTURE_DATABASE to a PostgreSQL database for"
+    " both, or start the worker there."
 )
 
 

@@ -19,7 +19,10 @@ from web.ui import away, who
 SESSION_COOKIE = settings.SESSION_COOKIE_NAME
 SIGN_IN = "Sign in first: nobody is signed in here any more."
 NOT_YOURS = {
-    "works": "You look at this show: what is here can be seen, and not changed. Who leads it can let you work.",
+    "works": (
+        "You look at this show: what is here can be seen, and not changed. Who leads it can let you"
+        " work."
+    ),
     "leads": "Only those who lead this show can do that.",
     "admin": "Only those who keep this installation can do that.",
 }

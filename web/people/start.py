@@ -18,14 +18,16 @@ def missing() -> list[str]:
     out = []
     if not settings._wrapped.SECRET_KEY:
         out.append(
-            "There is no secret key: make one with `manage.py make_secret`, or set APERTURE_SECRET_KEY."
+            "There is no secret key: make one with `manage.py make_secret`, or set"
+            " APERTURE_SECRET_KEY."
         )
     if not os.environ.get("APERTURE_HOSTS"):
         out.append("Set APERTURE_HOSTS to the names under which it is reached.")
     try:
         if not User.objects.filter(is_active=True).exclude(username=LOCAL_ARTIST).exists():
             out.append(
-                "There is no account: make the first one with `manage.py create_artist NAME`, or invite with `manage.py invite`."
+                "There is no account: make the first one with `manage.py create_artist NAME`, or"
+                " invite with `manage.py invite`."
             )
     except DatabaseError:
         out.append("The database isn't ready: run `manage.py migrate`.")

@@ -10,7 +10,10 @@ from aperture.errors import Problem
 from web.people.models import Event, Invitation, Link
 from web.shows.models import Shot, Show
 
-GONE = "This link doesn’t hold any more: it has ended, was used, or was taken back. Ask who gave it to you."
+GONE = (
+    "This link doesn’t hold any more: it has ended, was used, or was taken back. Ask who gave it to"
+    " you."
+)
 
 
 def digest_of(secret: str) -> str:

@@ -23,6 +23,9 @@ def count(request) -> str:
         return ""
     row, _ = Uploaded.objects.get_or_create(by=request.user, day=timezone.localdate())
     if row.bytes + size > most:
-        return f"That would be more than the {most / 1e9:g} GB that you may bring in a day. Go on tomorrow, or ask who keeps this installation."
+        return (
+            f"That would be more than the {most / 1e9:g} GB that you may bring in a day. Go on"
+            " tomorrow, or ask who keeps this installation."
+        )
     Uploaded.objects.filter(pk=row.pk).update(bytes=F("bytes") + size)
     return ""

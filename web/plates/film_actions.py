@@ -98,8 +98,8 @@ def _zipped(path: Path, name: str) -> Film:
         declared = sum(one.file_size for one in wanted)
         if declared > MOST_UNZIPPED or len(wanted) > MOST_FILES:
             raise Problem(
-                f"“{name}” would unpack to {declared / 1e9:,.0f} GB in {len(wanted):,} files, which is more than is "
-                "taken. Bring in a part of it."
+                f"“{name}” would unpack to {declared / 1e9:,.0f} GB in {len(wanted):,} files, which"
+                " is more than is taken. Bring in a part of it."
             )
         paths, damaged = {}, []
         for number, one in enumerate(wanted):
@@ -128,7 +128,8 @@ def _pictures(paths: dict[str, Path], damaged: Sequence[str] = ()) -> Film:
     sequences, others = tell_apart(paths)
     if not sequences:
         raise Problem(
-            "None of these files is a numbered picture, such as plate.1001.exr: JPEG, PNG, TIFF, OpenEXR or DPX."
+            "None of these files is a numbered picture, such as plate.1001.exr: JPEG, PNG, TIFF,"
+            " OpenEXR or DPX."
         )
     if len(sequences) > 1:
         told = "; ".join(f"{one.name} ({one.first}–{one.last})" for one in sequences[:5])
@@ -208,12 +209,13 @@ def about_movie(movie: Movie) -> list[str]:
         )
     if movie.rate is None:
         notes.append(
-            f"Its pictures don’t come at a steady rate: {movie.count} of them, {format_rate(movie.mean_rate)} fps on average. "
-            "Frames count its pictures."
+            f"Its pictures don’t come at a steady rate: {movie.count} of them,"
+            f" {format_rate(movie.mean_rate)} fps on average. Frames count its pictures."
         )
     if movie.pixel_aspect != 1:
         notes.append(
-            f"Its pixels are {float(movie.pixel_aspect):.4g} times as wide as tall; say so at the Gate."
+            f"Its pixels are {float(movie.pixel_aspect):.4g} times as wide as tall; say so at the"
+            " Gate."
         )
     if movie.timecode:
         notes.append(f"Time code of the first picture: {movie.timecode}.")

@@ -49,8 +49,8 @@ def about_film(film, show, back: str) -> list[Remark]:
         out.append(
             Remark(
                 "Another rate than the show’s",
-                f"The movie has {format_rate(film.rate)} frames a second, the show {show.rate_text}. "
-                "Frames count the movie’s pictures.",
+                f"The movie has {format_rate(film.rate)} frames a second, the show"
+                f" {show.rate_text}. Frames count the movie’s pictures.",
                 "doubt",
                 (
                     (

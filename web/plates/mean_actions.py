@@ -55,8 +55,8 @@ def work_on_mean(
 
     if moves > MOVED_PX:
         raise Problem(
-            f"The picture moves by {moves:.2f} px between these frames, so their mean would be blurred. "
-            "Choose frames in which the camera stands still."
+            f"The picture moves by {moves:.2f} px between these frames, so their mean would be"
+            " blurred. Choose frames in which the camera stands still."
         )
     return edit(shot, f"Mean of frames {first}–{last}", change)
 

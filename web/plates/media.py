@@ -85,7 +85,8 @@ def listing(root: int, path: str = "") -> Folder:
                     sizes[one.name] = one.stat().st_size
                 if len(sizes) > MOST_LISTED:
                     raise Problem(
-                        f"More than {MOST_LISTED:,} files lie in this folder. Sort them into several."
+                        f"More than {MOST_LISTED:,} files lie in this folder. Sort them into"
+                        " several."
                     )
     except PermissionError:
         raise Problem("The server may not read this folder.") from None
@@ -134,7 +135,8 @@ def copied(files: list[tuple[Path, str]]) -> Film:
     total = sum(path.stat().st_size for path, _ in files)
     if total > MOST_COPIED:
         raise Problem(
-            f"These are {total / 1e9:.1f} GB: refer to them where they lie, instead of copying them."
+            f"These are {total / 1e9:.1f} GB: refer to them where they lie, instead of copying"
+            " them."
         )
     return film_actions.bring_in_film(files)
 

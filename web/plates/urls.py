@@ -36,7 +36,8 @@ urlpatterns = [
         name="film-picture",
     ),
     re_path(
-        r"^films/(?P<digest>[0-9a-f]{64})/tile/(?P<number>\d{1,9})/(?P<column>\d{1,5})/(?P<row>\d{1,5})\.png$",
+        r"^films/(?P<digest>[0-9a-f]{64})/tile/(?P<number>\d{1,9})"
+        r"/(?P<column>\d{1,5})/(?P<row>\d{1,5})\.png$",
         lambda request, digest, number, column, row: film_views.tile(
             request, digest, int(number), int(column), int(row)
         ),

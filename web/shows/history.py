@@ -212,7 +212,8 @@ def _unmoved(shot: Shot, base: int | None, undone: str) -> Shot:
     shot = _held(shot)
     if base is not None and base != shot.head.number:
         raise Moved(
-            f"This shot was changed in another window after you opened it, so {undone}. Look at the newer version first.",
+            f"This shot was changed in another window after you opened it, so {undone}. Look at the"
+            " newer version first.",
             shot.head.number,
         )
     return shot

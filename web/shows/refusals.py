@@ -45,8 +45,8 @@ class Stale(Moved):
 
     def __init__(self, kept: int, newest: int):
         super().__init__(
-            "This shot was changed in another window after you opened it. Nothing was overwritten: the newer version stays, "
-            f"and yours is kept as revision {kept}.",
+            "This shot was changed in another window after you opened it. Nothing was overwritten:"
+            f" the newer version stays, and yours is kept as revision {kept}.",
             newest,
         )
         self.kept = kept

@@ -283,7 +283,8 @@ def upgraded(state: dict, version: int) -> State:
     """A state of an older version, plain, brought up to date by one step after the other."""
     if version > VERSION:
         raise NotValid(
-            f"This shot was saved by a newer release (its state has version {version}, this one knows {VERSION}). Use the newer release."
+            f"This shot was saved by a newer release (its state has version {version}, this one"
+            f" knows {VERSION}). Use the newer release."
         )
     for step in range(version, VERSION):
         state = UPGRADES[step](state)

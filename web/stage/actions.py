@@ -69,7 +69,8 @@ def set_stand_in(shot: Shot, item: dict, base: int | None, run: str = "") -> Sho
             raise Problem(f"“{before['name']}” is locked. Unlock it first.")
         if item["id"] in (above := _above(state, extra(item, "parent"))):
             raise Problem(
-                f"“{item['name']}” can't hang on what hangs on it: {' → '.join(_find(state, id_)['name'] for id_ in above)}.",
+                f"“{item['name']}” can't hang on what hangs on it:"
+                f" {' → '.join(_find(state, id_)['name'] for id_ in above)}.",
                 "parent",
             )
         kept = ways.as_kept(state["stand_ins"], item, number_now(state))

@@ -114,7 +114,8 @@ def card(request, show, shot):
         where = request.POST.get("in")
         if where not in CARD_IN:
             raise Problem(
-                "The plate card shows in both views, in the lens view only, or in the set view only."
+                "The plate card shows in both views, in the lens view only, or in the set view"
+                " only."
             )
         edit(
             shot,

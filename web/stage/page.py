@@ -32,9 +32,11 @@ def page_data(shot, cameras, through, plate=None) -> dict:
     out |= {
         "through": through.id,
         "picture": [camera.grid.width, camera.grid.height],
-        "plate": [shot.state["plate"]["width"], shot.state["plate"]["height"]]
-        if shot.state["plate"]
-        else None,
+        "plate": (
+            [shot.state["plate"]["width"], shot.state["plate"]["height"]]
+            if shot.state["plate"]
+            else None
+        ),
         "card": _card_seen(shot, cameras, through),
     }
     spacing = spacing_for(camera, METRES[shot.show.length_unit])
@@ -161,8 +163,8 @@ def remarks(shot, camera, item) -> list[Remark]:
         out.append(
             Remark(
                 "The size of things is unknown",
-                "Stand-ins are in units of the distance from the camera to the first placed spot, until a "
-                "length or the camera’s height is known on the Match step.",
+                "Stand-ins are in units of the distance from the camera to the first placed spot,"
+                " until a length or the camera’s height is known on the Match step.",
                 "doubt",
             )
         )
@@ -193,7 +195,7 @@ def _behind_card(names: list[str]) -> Remark:
         shown += f" and {len(names) - 3} more"
     reaches = "reaches" if len(names) == 1 else "reach"
     says = (
-        f"{shown} {reaches} beyond the card, which hides what is behind it. Move it away, or show it in the "
-        "lens view only."
+        f"{shown} {reaches} beyond the card, which hides what is behind it. Move it away, or show"
+        " it in the lens view only."
     )
     return Remark("Behind the plate card", says, "note")

@@ -43,11 +43,15 @@ def camera_sheet(shot: Shot, through: ShotCamera | None, forms: dict) -> dict:
         verbs.append(("lock", "Unlock it" if through.locked else "Lock it"))
     return {
         "camera_verbs": verbs,
-        "camera_form": forms.get("camera")
-        or item
-        and CameraForm(show=shot.show, item=item, auto_id="camera_%s", initial=base),
-        "looks_form": forms.get("looks")
-        or LooksForm(show=shot.show, looks=through.looks, auto_id="looks_%s", initial=base),
+        "camera_form": (
+            forms.get("camera")
+            or item
+            and CameraForm(show=shot.show, item=item, auto_id="camera_%s", initial=base)
+        ),
+        "looks_form": (
+            forms.get("looks")
+            or LooksForm(show=shot.show, looks=through.looks, auto_id="looks_%s", initial=base)
+        ),
         "camera_rows": rows,
     }
 
@@ -99,8 +103,9 @@ def _gaps(shot) -> list[Remark]:
         out.append(
             Remark(
                 "A gap",
-                f"Between “{first['name']}” and “{second['name']}”: up to {shot.show.length(gap.width)[0]} wide along "
-                f"{shot.show.length(gap.length)[0]}. Shadows and reflections leak through there.",
+                f"Between “{first['name']}” and “{second['name']}”: up to"
+                f" {shot.show.length(gap.width)[0]} wide along {shot.show.length(gap.length)[0]}."
+                " Shadows and reflections leak through there.",
                 "doubt",
                 remedies,
             )

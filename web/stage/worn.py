@@ -86,7 +86,8 @@ def textures(request, show, shot):
     }
     if not wearing:
         raise Problem(
-            "No stand-in has the plate on it yet: choose “The plate on it” as a stand-in’s surface first."
+            "No stand-in has the plate on it yet: choose “The plate on it” as a stand-in’s surface"
+            " first."
         )
     met, numbers = (
         first_met(camera, [(stand_in_from(item), Look(name)) for name, item in everything.items()]),

@@ -38,8 +38,9 @@ def write_cameras(shot: Shot, path: Path) -> None:
         "version": 1,
         "shot": shot.code,
         "frames": {
-            str(frame): told_of[frame]
-            | {"centre_mm": [list(eye.lens.centre_mm) for eye in eyes[frame]]}
+            str(frame): (
+                told_of[frame] | {"centre_mm": [list(eye.lens.centre_mm) for eye in eyes[frame]]}
+            )
             for frame in eyes
         },
     }
@@ -130,7 +131,8 @@ def write_packed(shot: Shot, kind: str, path: Path, frame: int | None = None) ->
         folders = rows and [row.of_frame(frame) for row in rows]
     if not folders:
         raise Problem(
-            "Render both eyes first; renders of the left and the right one that are alike are packed."
+            "Render both eyes first; renders of the left and the right one that are alike are"
+            " packed."
         )
     left, right = (returned.read(folder / "render.exr").rgba for folder in folders)
     made = packed(left, right, kind)

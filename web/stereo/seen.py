@@ -66,7 +66,10 @@ def limit_rows(shot: Shot, camera: Camera, pair: Pair, seat: Seat) -> list[Row]:
         Row(
             "Farthest",
             "∞" if math.isinf(far) else length(far)[0],
-            title="A degree of disparity behind the screen, or where the eyes would have to look apart",
+            title=(
+                "A degree of disparity behind the screen, or where the eyes would have to look"
+                " apart"
+            ),
         ),
         Row("At infinity", f"{100 * _at_infinity(camera, pair):+.2f} %".replace("-", "−")),
         Row("Eyes on this screen", f"{100 * seat.eyes_m / seat.screen_m:.2f} %"),
@@ -88,14 +91,23 @@ def remarks_of(
     out = []
     apart = [row["name"] for row in rows if row["diverges"]]
     if apart:
-        says = f"{', '.join(apart[:3])}: the eyes would have to look apart on a screen of {seat.screen_m:g} m."
+        says = (
+            f"{', '.join(apart[:3])}: the eyes would have to look apart on a screen of"
+            f" {seat.screen_m:g} m."
+        )
         out.append(Remark("Divergence", says, "bad"))
     elif _at_infinity(camera, pair) * seat.screen_m > seat.eyes_m:
-        says = "What is far away would make the eyes look apart: stand the cameras nearer, or converge farther."
+        says = (
+            "What is far away would make the eyes look apart: stand the cameras nearer, or converge"
+            " farther."
+        )
         out.append(Remark("Divergence far away", says, "doubt"))
     worst = float(np.abs(vertical(camera, pair)[1]).max(initial=0.0)) / camera.grid.height
     if worst > MOST_VERTICAL:
-        says = f"Toed in, the corners lie up to {100 * worst:.2f} % of the height apart for the two eyes. Shift the gates instead."
+        says = (
+            f"Toed in, the corners lie up to {100 * worst:.2f} % of the height apart for the two"
+            " eyes. Shift the gates instead."
+        )
         out.append(Remark("Vertical parallax", says, "doubt"))
     return out
 
@@ -183,7 +195,10 @@ def of_plate(shot: Shot) -> dict:
         return out
     rows = rows_of(shot, *eyes, seat)
     apart = [row["name"] for row in rows if row["diverges"]]
-    says = f"{', '.join(apart[:3])}: the eyes would have to look apart on a screen of {seat.screen_m:g} m."
+    says = (
+        f"{', '.join(apart[:3])}: the eyes would have to look apart on a screen of"
+        f" {seat.screen_m:g} m."
+    )
     return out | {
         "pair": found,
         "parallaxes": rows,

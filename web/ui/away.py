@@ -5,12 +5,12 @@ from django.db import InterfaceError, OperationalError
 from django.http import HttpResponse, JsonResponse
 
 DATABASE = (
-    "The database of this installation is busy, or doesn't answer. Nothing was saved and nothing was lost: "
-    "do this once more in a moment."
+    "The database of this installation is busy, or doesn't answer. Nothing was saved and nothing"
+    " was lost: do this once more in a moment."
 )
 QUEUE = (
-    "The queue of this installation doesn't answer, so the work wasn't begun. Nothing was lost: order it "
-    "once more in a moment."
+    "The queue of this installation doesn't answer, so the work wasn't begun. Nothing was lost:"
+    " order it once more in a moment."
 )
 SECONDS = "5"
 

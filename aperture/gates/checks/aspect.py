@@ -75,8 +75,9 @@ def check_aspect(chain: Chain, gate: dict[str, Any]) -> Finding:
             return Finding(
                 "aspect",
                 "Gate and picture agree",
-                f"The same shape; the plate has {format_number(check.scale, 4)} times the pixels of "
-                f"what the chain makes ({chain.predicted.width} × {chain.predicted.height}), taken as a resize.",
+                f"The same shape; the plate has {format_number(check.scale, 4)} times the pixels of"
+                f" what the chain makes ({chain.predicted.width} × {chain.predicted.height}), taken"
+                " as a resize.",
                 "good",
                 (
                     Remedy(
@@ -94,8 +95,10 @@ def check_aspect(chain: Chain, gate: dict[str, Any]) -> Finding:
         )
     wide = "wider" if check.error_px > 0 else "narrower"
     says = (
-        f"The gate makes a picture of {check.predicted_aspect:.3f} : 1 and the plate is {width / height:.3f} : 1, counted in pixels. The gate's is "
-        f"{wide} by {abs(check.error_px):.0f} px over the plate's width of {width}. One of these would explain it:"
+        f"The gate makes a picture of {check.predicted_aspect:.3f} : 1 and the plate is"
+        f" {width / height:.3f} : 1, counted in pixels. The gate's is {wide} by"
+        f" {abs(check.error_px):.0f} px over the plate's width of {width}. One of these would"
+        " explain it:"
     )
     return Finding(
         "aspect",

@@ -45,11 +45,11 @@ def check_file_focal(
             )
     actual = _sides(chain, chain.plate)
     says = (
-        f"The file’s {focal_mm:g} mm and full-frame equivalent of {equivalent_mm:g} mm imply a sensor "
-        f"{implied['width']:.2f} mm wide, or {implied['diagonal']:.2f} mm on the diagonal; the gate is "
-        f"{actual['width']:.2f} mm wide and {actual['diagonal']:.2f} mm on the diagonal "
-        f"({_percent(actual['diagonal'] / implied['diagonal'])}). A focal length from the file would then be "
-        "wrong by as much."
+        f"The file’s {focal_mm:g} mm and full-frame equivalent of {equivalent_mm:g} mm imply a"
+        f" sensor {implied['width']:.2f} mm wide, or {implied['diagonal']:.2f} mm on the diagonal;"
+        f" the gate is {actual['width']:.2f} mm wide and {actual['diagonal']:.2f} mm on the"
+        f" diagonal ({_percent(actual['diagonal'] / implied['diagonal'])}). A focal length from the"
+        " file would then be wrong by as much."
     )
     remedies = _remedies(chain, gate, implied, implied["diagonal"] / actual["diagonal"])
     title = "The file’s focal lengths imply another sensor"

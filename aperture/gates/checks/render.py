@@ -38,17 +38,17 @@ def check_render(
         return Finding(
             "render",
             "The render has the plate’s shape, not its size",
-            f"{width} × {height} px is {format_number(width / plate.width, 4)} times "
-            f"the plate’s {plate.width} × {plate.height}: laid over the plate it must be resized first.",
+            f"{width} × {height} px is {format_number(width / plate.width, 4)} times the plate’s"
+            f" {plate.width} × {plate.height}: laid over the plate it must be resized first.",
             "note",
             (as_plate, Remedy("render-resize", "Write the resize into the chain", document)),
         )
     off = round(width - height * wanted)
     says = (
-        f"{width} × {height} px is {shape:.3f} : 1, and the plate’s {plate.width} × {plate.height} is "
-        f"{wanted:.3f} : 1: {abs(off)} px {'wider' if off > 0 else 'narrower'} than the plate’s shape at that "
-        "height. With the gate fitted to the width everything sits right across and is cut or added to at top "
-        "and bottom; stretched to the plate, nothing lines up."
+        f"{width} × {height} px is {shape:.3f} : 1, and the plate’s {plate.width} × {plate.height}"
+        f" is {wanted:.3f} : 1: {abs(off)} px {'wider' if off > 0 else 'narrower'} than the plate’s"
+        " shape at that height. With the gate fitted to the width everything sits right across and"
+        " is cut or added to at top and bottom; stretched to the plate, nothing lines up."
     )
     remedies = (as_plate, _as_step(chain, gate, width, height))
     return Finding("render", "The render hasn’t the plate’s shape", says, "doubt", remedies)

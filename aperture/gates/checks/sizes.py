@@ -58,8 +58,8 @@ def _odd(gate: dict[str, Any], stage: Stage, before: Grid) -> Finding:
     return Finding(
         f"odd-{stage.key}",
         f"{stage.name} has an odd {' and '.join(odd)}",
-        f"{stage.size_text} px: pictures that keep colour at half the resolution, as most films and "
-        "previews do, can’t hold an odd size: a line gets lost or doubled.",
+        f"{stage.size_text} px: pictures that keep colour at half the resolution, as most films and"
+        " previews do, can’t hold an odd size: a line gets lost or doubled.",
         "doubt",
         (Remedy(f"even-{stage.key}", label, document),),
     )

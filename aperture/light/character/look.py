@@ -75,9 +75,19 @@ class Look:
         """Whether it changes nothing in the picture's pixels; the perspective is another matter."""
         own, usual = asdict(self), asdict(Look())
         idle = {
-            "bloom_size", "threshold", "streak_count", "streak_turn", "streak_length", "seed",
-            "scratch_count", "grain_px", "points", "perspective", "compression", "vertical",
-        }  # fmt: skip
+            "bloom_size",
+            "threshold",
+            "streak_count",
+            "streak_turn",
+            "streak_length",
+            "seed",
+            "scratch_count",
+            "grain_px",
+            "points",
+            "perspective",
+            "compression",
+            "vertical",
+        }
         if self.response == "own":
             idle.discard("points")
         return all(own[name] == usual[name] for name in own if name not in idle)

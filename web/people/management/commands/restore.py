@@ -24,5 +24,6 @@ class Command(BaseCommand):
         except Problem as problem:
             raise CommandError(problem.sentence) from None
         self.stdout.write(
-            f"{count} files are there again. Run `manage.py migrate`, then `manage.py collect_garbage --verify`."
+            f"{count} files are there again. Run `manage.py migrate`, then `manage.py"
+            " collect_garbage --verify`."
         )
