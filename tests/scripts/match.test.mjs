@@ -1,4 +1,5 @@
-// The Match page's scripts that draw nothing: small geometry, and what is chosen when the server answers.
+// The Match page's scripts that draw nothing: small geometry, and what is chosen when the server
+// answers.
 
 import assert from "node:assert/strict";
 import {test} from "node:test";

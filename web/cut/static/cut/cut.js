@@ -1,4 +1,5 @@
-// The cut of a show: a strip to scale, the picture of the frame that is shown, and what is done to the clips.
+// The cut of a show: a strip to scale, the picture of the frame that is shown, and what is done to
+// the clips.
 
 import {drawTurned, Pictures, timecode} from "../plates/frames.js";
 import {notice, post, typing, watchJob} from "../ui/app.js";
@@ -86,7 +87,10 @@ class Cut {
     return Math.floor(sources[Math.max(0, Math.min(sources.length - 1, at))]);
   }
 
-  /** Where the picture of a frame of the cut is; null where there is none. `clip`: another one than is there, as in a dissolve. */
+  /**
+   * Where the picture of a frame of the cut is; null where there is none. `clip`: another one than
+   * is there, as in a dissolve.
+   */
   url(frame, clip = this.#clipOf(frame)) {
     const what = clip?.camera === "match" ? field("what").value : "drawing";
     if (clip && what !== "plate") {
@@ -204,7 +208,8 @@ class Cut {
       picture = url && this.pictures.get(url);
     if (url && !picture) this.pictures.fetch(url);
     if (!picture) return;
-    // Only small pictures of films lie as the file has them; what the server mixes is turned already.
+    // Only small pictures of films lie as the file has them; what the server mixes is turned
+    // already.
     const turned = clip.film && url.startsWith("/films/"),
       way = (turned && clip.way) || {flip: false, quarters: 0},
       sides = way.quarters % 2 ? [picture.height, picture.width] : [picture.width, picture.height],
@@ -243,7 +248,9 @@ class Cut {
     field("clip-open").href = clip.url;
   }
 
-  /** The speed over the clip's length, where it changes; with what it is at the frame that is shown. */
+  /**
+   * The speed over the clip's length, where it changes; with what it is at the frame that is shown.
+   */
   #speedCurve() {
     const {speed_curve: curve, begin, length} = this.clip,
       figure = field("clip-curve");

@@ -1,4 +1,5 @@
-// The strip of a cut: clips to scale with their pictures, dragged into another order or trimmed at their ends.
+// The strip of a cut: clips to scale with their pictures, dragged into another order or trimmed at
+// their ends.
 
 const THUMB_PX = 96,
   EDGE_PX = 9,

@@ -20,7 +20,8 @@ function startLayers(table) {
     hint = document.getElementById("hint"),
     slider = document.getElementById("frame"),
     frames = JSON.parse(layers.dataset.frames || "[]"),
-    shift = +layers.dataset.shift; // since it was rendered, the shot's frames have been shifted by so much
+    // Since it was rendered, the shot's frames have been shifted by so much.
+    shift = +layers.dataset.shift;
   const last = sessionStorage.getItem("look");
   if ([...choose.options].some(option => option.value === last)) choose.value = last;
   const url = frame =>

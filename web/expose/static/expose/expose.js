@@ -1,4 +1,5 @@
-// The Expose step: maps over the plate, boxes and points drawn on it, the live drawing of blur spots.
+// The Expose step: maps over the plate, boxes and points drawn on it, the live drawing of blur
+// spots.
 
 import {startStrip} from "../plates/strip.js";
 import {notice, post, typing} from "../ui/app.js";
@@ -57,7 +58,9 @@ class Maps {
     this.#hide();
   }
 
-  /** Maps are of the frame that is worked on: on another one that is looked at they are put away. */
+  /**
+   * Maps are of the frame that is worked on: on another one that is looked at they are put away.
+   */
   at(frame) {
     this.elsewhere = frame !== this.page.frame;
     this.#hide();

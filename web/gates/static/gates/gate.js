@@ -1,4 +1,5 @@
-// The Gate page: follow a position through all grids, switch between chain and plate, set the guides. Knows no rule of the job.
+// The Gate page: follow a position through all grids, switch between chain and plate, set the
+// guides. Knows no rule of the job.
 
 import {startStrip} from "../plates/strip.js";
 import {edit, notice, post, typing} from "../ui/app.js";

@@ -1,4 +1,5 @@
-// The Line-up step: a render over the plate, wiped at any angle, ghosted, flickering, as a difference; its alpha, the wireframe, and what is off.
+// The Line-up step: a render over the plate, wiped at any angle, ghosted, flickering, as a
+// difference; its alpha, the wireframe, and what is off.
 
 import {followClicks, showPlayhead} from "../plates/curves.js";
 import {Layer} from "../plates/layer.js";
@@ -29,7 +30,8 @@ function start(page) {
     return;
   }
   const hint = document.getElementById("hint");
-  // Another render lies on the plate where the chosen one isn't shown: wiped away, or in the other half of the flicker.
+  // Another render lies on the plate where the chosen one isn't shown: wiped away, or in the other
+  // half of the flicker.
   const other = page.against ? table.lay(page.against) : null;
   document.getElementById("against")?.addEventListener("change", event => {
     const to = new URL(location);
@@ -57,7 +59,8 @@ function start(page) {
     wire = page.wire, // likewise
     frame = page.frames[0];
 
-  // The half of the picture that the render keeps: a large polygon whose edge stands at the angle and at the wipe's share of the way across.
+  // The half of the picture that the render keeps: a large polygon whose edge stands at the angle
+  // and at the wipe's share of the way across.
   function half(kept = true) {
     const turn = (+angle.value * Math.PI) / 180,
       [w, h] = [table.width, table.height];

@@ -1,4 +1,5 @@
-// Aids for the eye: what the artist wishes to see beside the marks. The server computes each; this keeps the wish and the looks.
+// Aids for the eye: what the artist wishes to see beside the marks. The server computes each; this
+// keeps the wish and the looks.
 
 const KEY = "aperture-match-looks";
 const stored = () => {

@@ -1,4 +1,5 @@
-// Talks to the server: previews while something is dragged, edits one after another, the report renewed with each answer.
+// Talks to the server: previews while something is dragged, edits one after another, the report
+// renewed with each answer.
 
 import {edit, notice, post} from "../ui/app.js";
 import {newestOnly} from "../ui/draw.js";
@@ -10,7 +11,8 @@ export class Asking {
     Object.assign(this, {sheet, root, shown, aids, leaves, view, pen});
     this.saving = Promise.resolve();
     this.pending = 0; // edits on their way
-    this.telling = null; // a promise, while the figures that follow from saved marks are on their way
+    // A promise, while the figures that follow from saved marks are on their way.
+    this.telling = null;
     this.busy = false; // whether one of them makes marks of its own
     this.preview = newestOnly(marks => this.#preview(marks));
     queueBehind(
@@ -24,7 +26,10 @@ export class Asking {
     window.addEventListener("load", () => this.showMark());
   }
 
-  /** Ask for an edit, after those that are still under way. `own`: the marks are already here as they will be. */
+  /**
+   * Ask for an edit, after those that are still under way. `own`: the marks are already here as
+   * they will be.
+   */
   ask(url, body, own = false) {
     this.preview.clear();
     this.answer = null;
@@ -51,8 +56,10 @@ export class Asking {
   }
 
   /**
-   * Marks that are drawn here already are saved first, and only then what follows from them is worked out: nobody waits for a
-   * fit to know that nothing is lost. `run`: small edits of one kind that follow each other are one revision.
+   * Marks that are drawn here already are saved first, and only then what follows from them is
+   * worked out: nobody waits for a
+   * fit to know that nothing is lost. `run`: small edits of one kind that follow each other are one
+   * revision.
    */
   save(label, run = "") {
     const marks = structuredClone(this.shown.marks);
@@ -150,7 +157,8 @@ export class Asking {
 
   /** `own`: how many edits on their way the answer is the answer of. */
   #renew(answer, own = 1) {
-    // What was drawn since it was sent is not in the answer, and is on its way or under the pointer.
+    // What was drawn since it was sent is not in the answer, and is on its way or under the
+    // pointer.
     const newer = !this.busy && (this.pen.drag || this.pen.line || this.pending > own);
     this.shown.take(newer ? {...answer, marks: this.shown.marks, saved: answer.marks} : answer);
     this.view.paint();

@@ -1,4 +1,5 @@
-// Draws marks, surveyed points and proposals over the plate, in screen pixels. Knows no rule of the job.
+// Draws marks, surveyed points and proposals over the plate, in screen pixels. Knows no rule of the
+// job.
 
 import {svg} from "../ui/draw.js";
 import {kindOf, nameOf} from "./geometry.js";
@@ -84,7 +85,10 @@ export class Drawing {
     this.text(mark.at[0], mark.at[1], nameOf(mark), "", 11, 16);
   }
 
-  /** Where a surveyed point should be seen: its ellipse of one σ, drawn at least as large as can be seen. */
+  /**
+   * Where a surveyed point should be seen: its ellipse of one σ, drawn at least as large as can be
+   * seen.
+   */
   expected(point, next) {
     const [cx, cy] = this.table.toScreen(point.at),
       [a, b, turn] = point.ellipse;

@@ -1,17 +1,25 @@
-// Floor grid, horizon and aids of the path's camera on the frame that is looked at, in place of those of the frame that is worked on.
+// Floor grid, horizon and aids of the path's camera on the frame that is looked at, in place of
+// those of the frame that is worked on.
 
 import {notice, post} from "../ui/app.js";
 
 const NOTHING = {paths: [], labels: [], says: ""};
 
 export class PathGuides {
-  /** `url`: where a frame's guides are; empty without a path. `aids`: their `wish` goes along. `paint()`: draws what is shown anew. */
+  /**
+   * `url`: where a frame's guides are; empty without a path. `aids`: their `wish` goes along.
+   * `paint()`: draws what is shown anew.
+   */
   constructor(url, shown, aids, paint) {
     Object.assign(this, {url, shown, aids, paint});
-    this.asked = null; // the frame whose guides were asked for last; null: the one that is worked on
+    // The frame whose guides were asked for last; null: the one that is worked on.
+    this.asked = null;
   }
 
-  /** Another frame is shown. While it plays, and until they come, nothing is drawn: never another frame's. */
+  /**
+   * Another frame is shown. While it plays, and until they come, nothing is drawn: never another
+   * frame's.
+   */
   show(strip) {
     const {frames} = strip,
       frame = strip.away ? frames.frame : null;

@@ -7,7 +7,8 @@ export class KeepOut {
     this.layer = layer;
     this.areas = [];
     this.drawing = null; // the corners so far, px of the plate; the last one follows the pointer
-    this.held = null; // {area, corners, index or null for the whole, share of a corner that is new, last}
+    // {area, corners, index or null for the whole, share of a corner that is new, last}.
+    this.held = null;
     layer.sheet.addEventListener("click", event => {
       const verb = event.target.closest("[data-area]");
       if (event.target.closest("[data-hand=keep-out]")) this.take(!this.drawing);
@@ -31,7 +32,10 @@ export class KeepOut {
       ?.setAttribute("aria-pressed", Boolean(this.drawing));
   }
 
-  /** The corners of an area on the picture that is shown: between two that were drawn each goes straight. */
+  /**
+   * The corners of an area on the picture that is shown: between two that were drawn each goes
+   * straight.
+   */
   at(area) {
     const numbers = Object.keys(area.keys)
         .map(Number)
@@ -46,7 +50,9 @@ export class KeepOut {
     });
   }
 
-  /** Whether a press is the areas' own: it draws, or holds a corner, a side or the middle of one. */
+  /**
+   * Whether a press is the areas' own: it draws, or holds a corner, a side or the middle of one.
+   */
   takes(event) {
     return Boolean(this.drawing) || this.#near(this.layer.place(event)) !== null;
   }

@@ -1,5 +1,6 @@
-// The leaves of the report: which is open, how evidence is listed, what is hidden on the plate. Survives each renewal of the report.
-// The server is told by a cookie which leaf is open, and sends that one; another is fetched once it is chosen.
+// The leaves of the report: which is open, how evidence is listed, what is hidden on the plate.
+// Survives each renewal of the report. The server is told by a cookie which leaf is open, and sends
+// that one; another is fetched once it is chosen.
 
 const COOKIE = "match_leaf";
 

@@ -1,4 +1,5 @@
-// The Match step: puts its parts together. Every consequence (fit, grid, figures) comes from the server's core.
+// The Match step: puts its parts together. Every consequence (fit, grid, figures) comes from the
+// server's core.
 
 import {notice, watchJob} from "../ui/app.js";
 import {startStrip} from "../plates/strip.js";
@@ -15,7 +16,8 @@ import {Shown} from "./shown.js";
 import {TrackLayer} from "./tracks.js";
 import {View} from "./view.js";
 
-// Parts of the state that the page shows by its report and marks alone, and those that it doesn't show.
+// Parts of the state that the page shows by its report and marks alone, and those that it doesn't
+// show.
 const HERE = new Set(
   "marks facts planes drafts survey tracks path_facts exposure focus pupil look white stand_ins left_out stereo range".split(
     " ",
@@ -117,7 +119,8 @@ function start(data) {
       await tracks?.fetch();
     });
   }
-  // Somebody else's marks and facts come in under what is drawn here; another picture or camera is another page.
+  // Somebody else's marks and facts come in under what is drawn here; another picture or camera is
+  // another page.
   document.addEventListener("elsewhere", ({detail}) => {
     if (!detail.parts?.every(part => HERE.has(part))) return;
     detail.taken = asking.renew().then(() => detail.parts.includes("tracks") && tracks?.fetch());

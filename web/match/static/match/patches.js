@@ -1,4 +1,5 @@
-// The pattern of the chosen track where it was placed, beside what is seen on the frame that is shown: real pixels, enlarged.
+// The pattern of the chosen track where it was placed, beside what is seen on the frame that is
+// shown: real pixels, enlarged.
 
 const TILE = 256; // px of a picture's tiles
 const ZOOM = 4;

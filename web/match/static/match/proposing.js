@@ -10,7 +10,10 @@ const GROUPS = [
 ];
 
 export class Proposing {
-  /** `changed()` is called when what is offered changes; `take(body)` asks the server for some of it. */
+  /**
+   * `changed()` is called when what is offered changes; `take(body)` asks the server for some of
+   * it.
+   */
   constructor(sheet, {changed, take}) {
     Object.assign(this, {sheet, changed, take});
     this.found = null;

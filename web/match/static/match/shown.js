@@ -1,4 +1,5 @@
-// What the Match page shows: the marks as they are here, and what the server says of them. Draws nothing.
+// What the Match page shows: the marks as they are here, and what the server says of them. Draws
+// nothing.
 
 import {freshId} from "./geometry.js";
 
@@ -13,7 +14,9 @@ export class Shown {
     this.take(data);
   }
 
-  /** Take the server's answer. What `saved` says differs where newer marks are still on their way. */
+  /**
+   * Take the server's answer. What `saved` says differs where newer marks are still on their way.
+   */
   take(answer) {
     this.marks = answer.marks;
     this.facts = answer.facts;

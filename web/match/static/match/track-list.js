@@ -1,4 +1,5 @@
-// The list of the tracks: by residual, by length, or by what the path leans on; a click chooses one.
+// The list of the tracks: by residual, by length, or by what the path leans on; a click chooses
+// one.
 
 const MOST = 15; // rows
 const ORDERS = {

@@ -1,4 +1,5 @@
-// The tracks of a filmed plate: drawn over the frame that is looked at, chosen with the pointer, and the verbs on them.
+// The tracks of a filmed plate: drawn over the frame that is looked at, chosen with the pointer,
+// and the verbs on them.
 
 import {TrackHand} from "./track-hand.js";
 import {KeepOut} from "./keep-out.js";
@@ -13,8 +14,10 @@ const WORST = 1.5; // px of residual at which the colour ends
 
 export class TrackLayer {
   /**
-   * `open()`: whether the leaf with the tracks is open; `send(url, body)`: an edit like those of marks, which
-   * gives the answer; `go(number)`: show another picture; `tiles(number)`: where a picture's real pixels are;
+   * `open()`: whether the leaf with the tracks is open; `send(url, body)`: an edit like those of
+   * marks, which
+   * gives the answer; `go(number)`: show another picture; `tiles(number)`: where a picture's real
+   * pixels are;
    * `residuals(curve)`: show the path's residual per picture.
    */
   constructor(table, sheet, {open, send, go, tiles, residuals}) {
@@ -90,7 +93,10 @@ export class TrackLayer {
     this.patches.show();
   }
 
-  /** The row of a track on a picture, the one that is shown if none is named; undefined where it isn't seen. */
+  /**
+   * The row of a track on a picture, the one that is shown if none is named; undefined where it
+   * isn't seen.
+   */
   rowOf(id, number = this.at) {
     return (this.byPicture.get(number) || []).find(row => this.ids[this.track[row]] === id);
   }
@@ -331,7 +337,10 @@ export class TrackLayer {
     this.draw();
   }
 
-  /** Choose what the sliders say: tracks that fit badly, that are short, or of which nothing is used. */
+  /**
+   * Choose what the sliders say: tracks that fit badly, that are short, or of which nothing is
+   * used.
+   */
   #chooseWorst() {
     const [over, under, unused] = ["track-over", "track-under", "track-unused"].map(id =>
       document.getElementById(id),

@@ -1,4 +1,5 @@
-// What is typed in the report's forms survives when the report is renewed under it, and waits its turn behind edits under way.
+// What is typed in the report's forms survives when the report is renewed under it, and waits its
+// turn behind edits under way.
 
 const formOf = field =>
   field.form?.getAttribute("hx-post") || field.form?.getAttribute("action") || "";
@@ -19,7 +20,8 @@ export function typedIn(sheet, sent = null) {
     .map(field => ({form: formOf(field), name: field.name, value: field.value}));
 }
 
-let absent = []; // what was typed on leaves that the report holds no more, until they are there again
+// What was typed on leaves that the report holds no more, until they are there again.
+let absent = [];
 
 /** Put them back into a renewed report, or later into the leaf that they belong to. */
 export function putBack(sheet, kept) {
@@ -30,7 +32,10 @@ export function putBack(sheet, kept) {
   });
 }
 
-/** Requests of the report wait until `settled()`, a promise, is done; `waiting()` tells whether there is anything to wait for. */
+/**
+ * Requests of the report wait until `settled()`, a promise, is done; `waiting()` tells whether
+ * there is anything to wait for.
+ */
 export function queueBehind(sheet, waiting, settled) {
   document.addEventListener("htmx:confirm", event => {
     const {elt, verb, path} = event.detail;

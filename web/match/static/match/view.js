@@ -19,7 +19,10 @@ const HINTS = {
 };
 
 export class View {
-  /** `tools`: its `tool` is the key of HINTS that is in hand. `proposing`: its `segments` are those offered, or null. */
+  /**
+   * `tools`: its `tool` is the key of HINTS that is in hand. `proposing`: its `segments` are those
+   * offered, or null.
+   */
   constructor({table, shown, aids, leaves, tools, proposing}) {
     Object.assign(this, {table, shown, aids, leaves, tools, proposing});
     this.drawing = new Drawing(table);

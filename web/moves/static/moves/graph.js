@@ -1,4 +1,5 @@
-// The curve of one channel over frames: its keys dragged in time and value, their handles, the readings.
+// The curve of one channel over frames: its keys dragged in time and value, their handles, the
+// readings.
 
 import {svg} from "../ui/draw.js";
 

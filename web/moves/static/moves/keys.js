@@ -144,7 +144,10 @@ class Drawing {
     this.ask(structuredClone(this.body));
   }
 
-  /** Keep what is drawn; one after the other, as each begins from the revision that the last one made. */
+  /**
+   * Keep what is drawn; one after the other, as each begins from the revision that the last one
+   * made.
+   */
   save(label, more = {}) {
     this.ask.clear();
     return this.#kept(this.data.save, () => ({...this.body, label, ...more}));

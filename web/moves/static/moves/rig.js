@@ -10,7 +10,9 @@ const field = id => document.getElementById(id),
   VIEWS = {"rig-plan": [0, 2], "rig-front": [0, 1]},
   NAMES = {start: "start", end: "end", target: "looks at"};
 
-/** One of the drawings: which two of x, y, z it shows, the second downwards or, of heights, upwards. */
+/**
+ * One of the drawings: which two of x, y, z it shows, the second downwards or, of heights, upwards.
+ */
 class Drawing {
   constructor(id, stage) {
     this.root = field(id);

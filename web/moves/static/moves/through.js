@@ -1,4 +1,5 @@
-// Looking through a drawn move's camera, and flying it: with keys and pointer, in metres per second.
+// Looking through a drawn move's camera, and flying it: with keys and pointer, in metres per
+// second.
 
 import * as THREE from "three";
 import {drawTurned, Pictures} from "../plates/frames.js";
@@ -139,7 +140,8 @@ export class Through {
     if (!width || !height) return;
     const [halfX, halfY] = this.app.made.half[this.app.index];
     this.renderer.setSize(width, height);
-    // The picture's whole width or height fits; what is beyond it is shown quiet by the frame's lines.
+    // The picture's whole width or height fits; what is beyond it is shown quiet by the frame's
+    // lines.
     this.camera.aspect = width / height;
     const tall = Math.max(halfY, halfX / this.camera.aspect);
     this.camera.fov = (2 * Math.atan(tall) * 180) / Math.PI;
@@ -244,7 +246,9 @@ export class Through {
     this.draw();
   }
 
-  /** Record a flight from the frame that is shown on, in real time; `ended` gets seconds and poses. */
+  /**
+   * Record a flight from the frame that is shown on, in real time; `ended` gets seconds and poses.
+   */
   record(ended) {
     const first = this.app.frame,
       seconds = [0],

@@ -1,4 +1,5 @@
-// A flash as the clapper: the lamps that were found, shown on the table, and the area in which to look for them.
+// A flash as the clapper: the lamps that were found, shown on the table, and the area in which to
+// look for them.
 
 import {svg} from "../ui/draw.js";
 

@@ -1,4 +1,5 @@
-// Curves over frames, as `match/_curves.html` has them: the playhead in each, the values at it, and a click that goes to a frame.
+// Curves over frames, as `match/_curves.html` has them: the playhead in each, the values at it, and
+// a click that goes to a frame.
 
 /** Put the playhead of all curves on the page to a frame. */
 export function showPlayhead(frame) {

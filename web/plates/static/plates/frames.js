@@ -1,14 +1,19 @@
-// The frames of a filmed plate: which is shown, its small picture, playing at the true rate. Knows nothing of how the strip is drawn.
+// The frames of a filmed plate: which is shown, its small picture, playing at the true rate. Knows
+// nothing of how the strip is drawn.
 
 const KEPT = 150; // decoded pictures; each of 1280 × 720 takes 4 MB
 export const AHEAD = 30;
 const FIRST = 12; // pictures that have to be there before playing begins
 
-/** Decoded pictures by number, fetched when they are asked for; `arrived(number)` is called for each that has come or failed. */
+/**
+ * Decoded pictures by number, fetched when they are asked for; `arrived(number)` is called for each
+ * that has come or failed.
+ */
 export class Pictures {
   constructor(url, arrived, kept = KEPT) {
     Object.assign(this, {url, arrived, kept});
-    this.all = new Map(); // an ImageBitmap; null while it is fetched; undefined where there was none
+    // An ImageBitmap; null while it is fetched; undefined where there was none.
+    this.all = new Map();
   }
   get(number) {
     return this.all.get(number);
@@ -72,7 +77,10 @@ export class Frames {
   get marked() {
     return Boolean(this.range);
   }
-  /** The first and the last picture of the marked range, as far as there are pictures; of all where none is marked. */
+  /**
+   * The first and the last picture of the marked range, as far as there are pictures; of all where
+   * none is marked.
+   */
   get from() {
     return this.#within(this.range ? this.range[0] - this.offset : this.first);
   }
@@ -135,7 +143,10 @@ export class Frames {
     this.playing = false;
     this.changed();
   }
-  /** Play the marked range from here, once the first pictures have come; those that can't come aren't waited for. */
+  /**
+   * Play the marked range from here, once the first pictures have come; those that can't come
+   * aren't waited for.
+   */
   async play() {
     if (this.from === this.to) return;
     this.playing = true;
@@ -170,7 +181,8 @@ export class Frames {
       if (to > due) {
         const number = this.#after(from, to);
         this.played += to - due;
-        // A picture that hasn't come, or whose moment went by unseen, is dropped; one that is missing has none.
+        // A picture that hasn't come, or whose moment went by unseen, is dropped; one that is
+        // missing has none.
         this.dropped += to - due - 1;
         if (!this.pictures.get(number) && !this.gone.has(number)) this.dropped += 1;
         due = to;
@@ -211,7 +223,10 @@ export function moment(seconds) {
   return `${minutes}:${(seconds - 60 * minutes).toFixed(2).padStart(5, "0")}`;
 }
 
-/** Time code of a frame counted from 00:00:00:00, as SMPTE ST 12-1 writes it; `left_out`: numbers that drop-frame leaves out a minute. */
+/**
+ * Time code of a frame counted from 00:00:00:00, as SMPTE ST 12-1 writes it; `left_out`: numbers
+ * that drop-frame leaves out a minute.
+ */
 export function timecode(frame, {count, left_out: leftOut}) {
   const minute = count * 60,
     day = minute * 1440 - leftOut * 9 * 144;

@@ -1,11 +1,15 @@
-// One layer of a render on the table: a picture, or a sequence of which the frame that is shown is drawn.
+// One layer of a render on the table: a picture, or a sequence of which the frame that is shown is
+// drawn.
 
 import {Pictures} from "./frames.js";
 
 const KEPT = 40; // decoded pictures of a layer; each of 1920 × 1080 takes 8 MB
 
 export class Layer {
-  /** `url(frame)`: where a frame's picture is. `frames`: those that there are; none for a still, whose frame is undefined. */
+  /**
+   * `url(frame)`: where a frame's picture is. `frames`: those that there are; none for a still,
+   * whose frame is undefined.
+   */
   constructor(table, url, frames) {
     this.url = url;
     this.there = new Set(frames);
@@ -19,7 +23,10 @@ export class Layer {
     );
   }
 
-  /** Show a frame, and fetch those that are soon shown. A frame that isn't there is shown as nothing. */
+  /**
+   * Show a frame, and fetch those that are soon shown. A frame that isn't there is shown as
+   * nothing.
+   */
   show(frame, soon = []) {
     if (!this.there.size) return;
     this.at = frame;

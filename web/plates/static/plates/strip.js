@@ -1,18 +1,23 @@
-// The frame strip under the table: thumbnails, a ruler, the playhead, in and out. What is shown lies over the plate until it is worked on.
+// The frame strip under the table: thumbnails, a ruler, the playhead, in and out. What is shown
+// lies over the plate until it is worked on.
 
 import {edit, notice, post, settled, typing} from "../ui/app.js";
 import {drawTurned, Frames, moment, spacing, timecode} from "./frames.js";
 
 const RULER = 18;
 const GHOST = 0.3; // how strongly the frames before and after show through
-// While another frame is looked at, only these keys do what they do else: nothing is drawn on a picture that isn't worked on.
+// While another frame is looked at, only these keys do what they do else: nothing is drawn on a
+// picture that isn't worked on.
 const HARMLESS = ["f", "1", "l", "?", "+", "-", " "];
 
 /**
- * The strip of a page whose plate is filmed; to be called after the page's own keys are set up, which come first.
- * `draws`: the page draws on the plate with the left button, which rests while another frame is looked at; so do
+ * The strip of a page whose plate is filmed; to be called after the page's own keys are set up,
+ * which come first.
+ * `draws`: the page draws on the plate with the left button, which rests while another frame is
+ * looked at; so do
  * its keys, but for those that it `keeps`.
- * `lay`: puts the canvas with the frame that is looked at where the plate is, if that isn't the table's own pixels.
+ * `lay`: puts the canvas with the frame that is looked at where the plate is, if that isn't the
+ * table's own pixels.
  * `shows(strip)`: called whenever another frame is shown, or its picture has come.
  */
 export function startStrip(table, {draws = false, keeps = [], lay = null, shows = null} = {}) {
@@ -70,7 +75,10 @@ class Strip {
     this.shows?.(this);
   }
 
-  /** Real pixels are those of the frame that is shown; there are none while it plays, or while others show through. */
+  /**
+   * Real pixels are those of the frame that is shown; there are none while it plays, or while
+   * others show through.
+   */
   #takeTiles() {
     const {frames, table} = this,
       resting = !frames.playing && !frames.gone.has(frames.at);
@@ -78,7 +86,10 @@ class Strip {
     if (resting) table.takeTiles(this.away ? frames.tiles : null, this.laid.width);
   }
 
-  /** The picture of the frame that is shown, or its thumbnail until it comes; where there is none, a hatched ground: never another picture. */
+  /**
+   * The picture of the frame that is shown, or its thumbnail until it comes; where there is none, a
+   * hatched ground: never another picture.
+   */
   #lay() {
     const {frames, laid} = this,
       c = laid.getContext("2d"),
@@ -105,7 +116,8 @@ class Strip {
   /** The frames before and after, through the one that is shown. */
   #ghosts(c) {
     const {frames, laid} = this;
-    // Each weighs the same in the end: the first is laid a little stronger, as the second covers a part of it.
+    // Each weighs the same in the end: the first is laid a little stronger, as the second covers a
+    // part of it.
     for (const [neighbour, weight] of [
       [frames.at - 1, GHOST / (1 - GHOST)],
       [frames.at + 1, GHOST],
@@ -191,7 +203,10 @@ class Strip {
     }
   }
 
-  /** Lay a curve over the pictures: a value for each picture from `first` on, null where there is none; null takes it away. */
+  /**
+   * Lay a curve over the pictures: a value for each picture from `first` on, null where there is
+   * none; null takes it away.
+   */
   lay(curve) {
     this.curve = curve;
     this.paint();
@@ -246,7 +261,10 @@ class Strip {
     c.fillRect(right - 9, 0, 9, 3);
   }
 
-  /** When a picture so many after the first is shown, as the ruler counts; seconds where it counts frames. */
+  /**
+   * When a picture so many after the first is shown, as the ruler counts; seconds where it counts
+   * frames.
+   */
   #moment(after) {
     const {frames} = this;
     return this.unit === "time code"
@@ -445,7 +463,10 @@ class Strip {
     this.frames.show(this.frames.at);
   }
 
-  /** Mark the frame that is shown as the first or the last of the range; a second time takes the mark away. */
+  /**
+   * Mark the frame that is shown as the first or the last of the range; a second time takes the
+   * mark away.
+   */
   #mark(end) {
     const {frames} = this,
       before = frames.range,

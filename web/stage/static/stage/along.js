@@ -1,12 +1,15 @@
-// The set along a path: on the frame that is looked at, stand-ins and floor as its own camera sees them; outside, the camera on its way.
+// The set along a path: on the frame that is looked at, stand-ins and floor as its own camera sees
+// them; outside, the camera on its way.
 
 const CHUNK = 60; // frames that are asked for at once
 const NOTHING = {lens: [], handles: {}, paths: []};
 
 export class Along {
   /**
-   * `urls`: `seen` and `path`, where the server tells of it; empty without a path. `lay(drawn)`: draw other
-   * stand-ins and paths in the lens view, and outside those that have moved (`moved`, by id); null: the
+   * `urls`: `seen` and `path`, where the server tells of it; empty without a path. `lay(drawn)`:
+   * draw other
+   * stand-ins and paths in the lens view, and outside those that have moved (`moved`, by id); null:
+   * the
    * page's own. `setView`: may be null.
    */
   constructor(urls, lay, setView) {
@@ -24,7 +27,10 @@ export class Along {
     if (this.number !== undefined) this.setView.at(this.away ? this.number : null);
   }
 
-  /** Another frame is shown. Never another frame's stand-ins: until its own have come, none are drawn. */
+  /**
+   * Another frame is shown. Never another frame's stand-ins: until its own have come, none are
+   * drawn.
+   */
   show(strip) {
     const {frames} = strip;
     this.number = frames.at;

@@ -1,12 +1,15 @@
-// The set from outside: floor grid, stand-ins, the plate on them, surveyed spots with their ±, cameras with their frusta, the plate card.
-// Drawn when something changes.
+// The set from outside: floor grid, stand-ins, the plate on them, surveyed spots with their ±,
+// cameras with their frusta, the plate card. Drawn when something changes.
 
 import * as THREE from "three";
 import {OrbitControls} from "../vendor/OrbitControls.js";
 
 const AXES = ["#E0A526", "#B58CF2", "#3CC7A5"];
 
-/** A material whose surface is striped on screen, so that marks differ by more than their colour; `slope` 1 or -1. */
+/**
+ * A material whose surface is striped on screen, so that marks differ by more than their colour;
+ * `slope` 1 or -1.
+ */
 function striped(options, slope, ink) {
   const material = new THREE.MeshBasicMaterial({side: THREE.DoubleSide, ...options}),
     [r, g, b] = new THREE.Color(ink).toArray();
@@ -81,7 +84,10 @@ export class SetView {
     this.resize();
   }
 
-  /** From around, or straight from above, from the front or the side: `which` is orbit, plan, front or side. */
+  /**
+   * From around, or straight from above, from the front or the side: `which` is orbit, plan, front
+   * or side.
+   */
   look(which) {
     const middle = this.ball.center,
       radius = this.ball.radius,
@@ -181,7 +187,10 @@ export class SetView {
     }
   }
 
-  /** The way of a camera that moved, with the points that it was solved from, each as large as twice its ±. */
+  /**
+   * The way of a camera that moved, with the points that it was solved from, each as large as twice
+   * its ±.
+   */
   path(path) {
     this.way = path;
     empty(this.pathGroup);
@@ -211,7 +220,9 @@ export class SetView {
     this.draw();
   }
 
-  /** The camera of the path, and the plate's card, on a picture; null: on the one that is worked on. */
+  /**
+   * The camera of the path, and the plate's card, on a picture; null: on the one that is worked on.
+   */
   at(number) {
     if (!this.way) return;
     empty(this.walkGroup);
@@ -231,7 +242,10 @@ export class SetView {
     this.draw();
   }
 
-  /** What the plate card shows: a canvas with another frame, which may have changed; null: the plate. */
+  /**
+   * What the plate card shows: a canvas with another frame, which may have changed; null: the
+   * plate.
+   */
   frame(canvas) {
     if (canvas && !this.frames) {
       this.frames = new THREE.CanvasTexture(canvas);
@@ -271,7 +285,10 @@ export class SetView {
     this.draw();
   }
 
-  /** Every camera: its frustum, the planes of focus and of depth of field in it, and its plate of facts. */
+  /**
+   * Every camera: its frustum, the planes of focus and of depth of field in it, and its plate of
+   * facts.
+   */
   cameras() {
     empty(this.cameraGroup);
     this.facts = [];

@@ -1,4 +1,5 @@
-// The Set step: stand-ins through the lens, and the same from outside. Where a drag takes one is computed by the server's core.
+// The Set step: stand-ins through the lens, and the same from outside. Where a drag takes one is
+// computed by the server's core.
 
 import {startStrip} from "../plates/strip.js";
 import {edit, notice, post, typing} from "../ui/app.js";
@@ -29,7 +30,8 @@ function start(page) {
   document.addEventListener("elsewhere", ({detail}) => {
     if (detail.idle && !drag && !nudging) detail.taken = swap.renew();
   });
-  // The lens view has the size of the picture of the camera that it looks through, and a view of its own.
+  // The lens view has the size of the picture of the camera that it looks through, and a view of
+  // its own.
   [root.dataset.width, root.dataset.height] = page.picture;
   if (page.through !== "match") root.dataset.proxy += `#${page.through}`;
   root.classList.toggle("no-plate", page.card !== true);
@@ -199,7 +201,9 @@ function start(page) {
     }
     wandered = Object.keys(moved).length > 0;
   }
-  /** Take the page's data after an edit; false where the world beside the stand-ins is another one. */
+  /**
+   * Take the page's data after an edit; false where the world beside the stand-ins is another one.
+   */
   function renew(fresh) {
     along.forget();
     kept = null;
@@ -431,7 +435,8 @@ function start(page) {
       mb < 5 ? "" : `${mb.toFixed(0)} MB: about ${seconds} s.`;
   });
 
-  // The plate plays on its card, through the lens and outside; where the lens view has no card, only outside.
+  // The plate plays on its card, through the lens and outside; where the lens view has no card,
+  // only outside.
   const {seen, path} = outside.dataset,
     along = new Along({seen: page.through === "match" ? seen : "", path}, layAlong, setView);
   startStrip(table, {

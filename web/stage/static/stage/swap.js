@@ -1,5 +1,6 @@
-// The Set page's report is renewed by htmx (the attributes stand on #report). Here is what htmx can't know: the page's data go to
-// the views, and where the table itself would be another one the page is loaded anew.
+// The Set page's report is renewed by htmx (the attributes stand on #report). Here is what htmx
+// can't know: the page's data go to the views, and where the table itself would be another one the
+// page is loaded anew.
 
 // What is chosen in the table's own lists may differ.
 const plain = table => table.innerHTML.replaceAll(' selected=""', "");

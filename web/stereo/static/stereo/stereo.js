@@ -1,4 +1,5 @@
-// Stereo over the plate: the set as both eyes see it, and by how much toeing in lifts one over the other.
+// Stereo over the plate: the set as both eyes see it, and by how much toeing in lifts one over the
+// other.
 
 import {startStrip} from "../plates/strip.js";
 import {watchJob} from "../ui/app.js";

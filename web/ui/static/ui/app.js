@@ -1,10 +1,13 @@
-// What every page has: talking to the server, undo and redo, the sheet of keys, sentences that must be seen.
+// What every page has: talking to the server, undo and redo, the sheet of keys, sentences that must
+// be seen.
 
 export const csrf = document.querySelector("meta[name=csrf]").content;
 
 /**
- * POST to the server and get JSON back. Throws an Error with the server's sentence. Where the shot has moved on since the page
- * was made, the error's `newest` is the number it has now, and `kept` the one under which a refused version was kept.
+ * POST to the server and get JSON back. Throws an Error with the server's sentence. Where the shot
+ * has moved on since the page
+ * was made, the error's `newest` is the number it has now, and `kept` the one under which a refused
+ * version was kept.
  */
 export async function post(url, body) {
   busy(1);
@@ -57,7 +60,10 @@ async function ask(url, body) {
   return answer;
 }
 
-/** Show a sentence until it is put away; of what was refused because the shot has moved on, offer both versions. */
+/**
+ * Show a sentence until it is put away; of what was refused because the shot has moved on, offer
+ * both versions.
+ */
 export function notice(text, kind = "bad", {kept, newest} = {}) {
   document.querySelector(".notice")?.remove();
   const box = document.createElement("div");
@@ -93,7 +99,9 @@ export const typing = event =>
 // Edits whose answer the page has not taken yet.
 const underWay = new Set();
 
-/** Note an edit: undo and redo wait until `promise`, the edit and the page's renewal, has settled. */
+/**
+ * Note an edit: undo and redo wait until `promise`, the edit and the page's renewal, has settled.
+ */
 export function edit(promise) {
   underWay.add(promise);
   busy(1);
@@ -105,13 +113,17 @@ export function edit(promise) {
   return promise;
 }
 
-/** All edits are saved and shown, also those that pages hold back to join them ("flush" asks for them). */
+/**
+ * All edits are saved and shown, also those that pages hold back to join them ("flush" asks for
+ * them).
+ */
 export async function settled() {
   document.dispatchEvent(new Event("flush"));
   while (underWay.size) await Promise.allSettled(underWay);
 }
 
-const moves = []; // undo and redo asked for and not answered yet: each goes from where the last one led
+// Undo and redo asked for and not answered yet: each goes from where the last one led.
+const moves = [];
 
 async function move(which) {
   if (!document.querySelector(".frame")) return;
@@ -124,13 +136,15 @@ async function move(which) {
     for (; moves.length; moves.shift()) {
       const url = document.querySelector(".frame").dataset[moves[0]];
       const {says, revision} = await post(url, {base: +shown.textContent});
-      shown.textContent = revision; // what is asked for before the page is loaded anew goes on from here
+      // What is asked for before the page is loaded anew goes on from here.
+      shown.textContent = revision;
       sessionStorage.setItem("says", says);
     }
   } catch (error) {
     moves.length = 0;
     if (shown.textContent === began) return notice(error.message, "bad", error);
-    sessionStorage.setItem("says", error.message); // the earlier ones were done, and have to be shown
+    // The earlier ones were done, and have to be shown.
+    sessionStorage.setItem("says", error.message);
   }
   location.reload();
 }
@@ -153,7 +167,8 @@ document.addEventListener("keydown", event => {
 });
 
 document.addEventListener("htmx:beforeSwap", event => {
-  // A form with sentences beside its fields comes as HTML with status 422; anything else is a Problem as JSON.
+  // A form with sentences beside its fields comes as HTML with status 422; anything else is a
+  // Problem as JSON.
   const {xhr} = event.detail;
   if (xhr.status === 422 && xhr.getResponseHeader("Content-Type").startsWith("text/html")) {
     event.detail.shouldSwap = true;
@@ -185,7 +200,10 @@ if (says) {
   setTimeout(() => document.querySelector(".notice.good")?.remove(), 2500);
 }
 
-/** Where the page shows long work, follow it; `ended` is called then, or else the page is loaded anew. */
+/**
+ * Where the page shows long work, follow it; `ended` is called then, or else the page is loaded
+ * anew.
+ */
 export function watchJob(job = document.getElementById("job"), ended = () => location.reload()) {
   if (!job) return;
   const bar = job.querySelector("progress");

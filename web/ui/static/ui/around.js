@@ -1,6 +1,8 @@
-// Looking around in a panorama: the picture as an ordinary view shows it, and the way between its pixels and the screen.
+// Looking around in a panorama: the picture as an ordinary view shows it, and the way between its
+// pixels and the screen.
 
-const NEAR = 0.02; // in focal lengths: what lies behind is put so far before the eye, far outside of the screen
+// In focal lengths: what lies behind is put so far before the eye, far outside of the screen.
+const NEAR = 0.02;
 const COARSE = 0.5,
   SLOW_MS = 30,
   MOST_PATHS = 5000; // whose directions are remembered
@@ -22,7 +24,8 @@ uniform mat3 pieces[6];
 uniform vec2 middles[6];
 out vec4 colour;
 vec2 inPiece(vec3 d) {
-  // The piece that looks most nearly that way; GLSL's columns are the rows that turn d into its own space.
+  // The piece that looks most nearly that way; GLSL's columns are the rows that turn d into its own
+  // space.
   int best = 0;
   float nearest = -2.0;
   for (int i = 0; i < 6; i++) {
@@ -49,7 +52,8 @@ void main() {
 export class Around {
   /**
    * @param {LightTable} table
-   * @param {{projection: string, focal: number, centre: number[], full: boolean}} lens  px of the plate per radian, and where its axis is
+   * @param {{projection: string, focal: number, centre: number[], full: boolean}} lens  px of the
+   * plate per radian, and where its axis is
    */
   constructor(table, lens) {
     Object.assign(this, {table, lens, on: false, yaw: 0, pitch: 0, wide: 1.4});
@@ -66,7 +70,10 @@ export class Around {
     return true;
   }
 
-  /** Take the table's size and where one looks, once for all that is drawn: asking the page each time makes it lay itself out anew. */
+  /**
+   * Take the table's size and where one looks, once for all that is drawn: asking the page each
+   * time makes it lay itself out anew.
+   */
   measure() {
     const width = this.table.root.clientWidth || 1,
       height = this.table.root.clientHeight || 1;
@@ -93,7 +100,9 @@ export class Around {
     return this.now.focal;
   }
 
-  /** Of a panorama in pieces: the direction that a place shows, in focal lengths from the middle. */
+  /**
+   * Of a panorama in pieces: the direction that a place shows, in focal lengths from the middle.
+   */
   #fromPiece(q) {
     const {pieces, half, circles} = this.lens;
     const apart = ({middle}) => Math.max(Math.abs(q[0] - middle[0]), Math.abs(q[1] - middle[1]));
@@ -172,7 +181,10 @@ export class Around {
     ];
   }
 
-  /** An SVG path of lines in px of the plate, as the view shows it; parted where it goes behind the eye. */
+  /**
+   * An SVG path of lines in px of the plate, as the view shows it; parted where it goes behind the
+   * eye.
+   */
   path(d) {
     const {width, height, focal, rotation: r} = this.now,
       out = [];
@@ -194,7 +206,10 @@ export class Around {
     return out.join("");
   }
 
-  /** The directions of a path's points, three numbers each, run by run; found once, as a view turns often. */
+  /**
+   * The directions of a path's points, three numbers each, run by run; found once, as a view turns
+   * often.
+   */
   #directions(d) {
     this.found ||= new Map();
     if (!this.found.has(d)) {

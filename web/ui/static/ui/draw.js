@@ -8,7 +8,10 @@ export function svg(name, attributes, parent) {
   return element;
 }
 
-/** Draw the server's paths (plate pixels) into the overlay; axes and vanishing points get a dark casing. */
+/**
+ * Draw the server's paths (plate pixels) into the overlay; axes and vanishing points get a dark
+ * casing.
+ */
 export function drawPaths(table, paths) {
   table.over.replaceChildren();
   for (const path of paths) {

@@ -9,7 +9,8 @@ let source = null,
 // What differs between two answers of a page that shows the same.
 const PASSING =
   / selected=""|<input type="hidden" name="(csrfmiddlewaretoken|base)"[^>]*>|(data-)?revision[ =]"?\d+"?|\d{4}-\d\d-\d\d \d\d:\d\d/g;
-// What the table was served with, before the page's own scripts changed it; of one that no script draws on, nothing.
+// What the table was served with, before the page's own scripts changed it; of one that no script
+// draws on, nothing.
 const isDrawn = document.querySelector("#table :is(canvas, #light-table)") !== null,
   tableOf = page =>
     isDrawn ? page.getElementById("table")?.innerHTML.replaceAll(PASSING, "") : "",
@@ -22,7 +23,10 @@ const drawn = page =>
     "",
   );
 
-/** Put the page as it is now in the place of what is shown; false where its table is another one, which only its scripts can draw. */
+/**
+ * Put the page as it is now in the place of what is shown; false where its table is another one,
+ * which only its scripts can draw.
+ */
 async function renewed() {
   const answer = await fetch(location.href);
   if (!answer.ok) return false;
@@ -40,7 +44,10 @@ async function renewed() {
   return true;
 }
 
-/** Whether nothing would be lost if the page were shown anew: nothing is typed, dragged, or asked for. */
+/**
+ * Whether nothing would be lost if the page were shown anew: nothing is typed, dragged, or asked
+ * for.
+ */
 function idle() {
   const field = document.activeElement;
   const typed = typing({target: field}) && field.value !== field.defaultValue;
@@ -52,9 +59,12 @@ function idle() {
 }
 
 /**
- * Somebody else's edit. A page that can show it by itself, whatever is typed or chosen there, takes the event `elsewhere`, and
- * gives it a promise; `parts`: what of the shot's state was changed, null where that isn't known; `idle`: whether nothing is
- * typed or asked for. Else the report is renewed where the page is idle; it is loaded anew only where its table is another one.
+ * Somebody else's edit. A page that can show it by itself, whatever is typed or chosen there, takes
+ * the event `elsewhere`, and
+ * gives it a promise; `parts`: what of the shot's state was changed, null where that isn't known;
+ * `idle`: whether nothing is
+ * typed or asked for. Else the report is renewed where the page is idle; it is loaded anew only
+ * where its table is another one.
  */
 async function moved({number, by, label, parts}) {
   await settled(); // the page's own edits come back here too

@@ -1,4 +1,5 @@
-// The light table: a plate that can be panned and zoomed, its real pixels, and a loupe. Knows pixels, and nothing of the job.
+// The light table: a plate that can be panned and zoomed, its real pixels, and a loupe. Knows
+// pixels, and nothing of the job.
 
 import {typing} from "./app.js";
 import {Around} from "./around.js";
@@ -23,7 +24,8 @@ export class LightTable {
     this.loupeOn = false;
     this.key = `view:${root.dataset.proxy}`;
     this.laid = [];
-    // Of a panorama: how its pixels lie around, px per radian; it scrolls endlessly, and can be looked around in.
+    // Of a panorama: how its pixels lie around, px per radian; it scrolls endlessly, and can be
+    // looked around in.
     const lens = JSON.parse(root.dataset.around || "null");
     this.around = lens && new Around(this, lens);
     this.turn = lens?.full ? 2 * Math.PI * lens.focal : 0;
@@ -65,7 +67,10 @@ export class LightTable {
     return [this.turn ? x - this.turn * Math.floor(x / this.turn) : x, y];
   }
 
-  /** A path in px of the plate as it is drawn now: within `over`, or in a group that has its transform. */
+  /**
+   * A path in px of the plate as it is drawn now: within `over`, or in a group that has its
+   * transform.
+   */
   d(path) {
     return this.looksAround ? this.around.path(path) : path;
   }
@@ -236,7 +241,10 @@ export class LightTable {
     return this.layElement(image);
   }
 
-  /** The same with an element that is there already, an image or a canvas; over the real pixels, or under them. */
+  /**
+   * The same with an element that is there already, an image or a canvas; over the real pixels, or
+   * under them.
+   */
   layElement(element, underPixels = false) {
     element.classList.add("laid");
     if (underPixels) this.canvas.before(element);
@@ -247,7 +255,10 @@ export class LightTable {
     return element;
   }
 
-  /** Take real pixels from another picture of the same size, which lies on the table so wide; null: from the plate again. */
+  /**
+   * Take real pixels from another picture of the same size, which lies on the table so wide; null:
+   * from the plate again.
+   */
   takeTiles(url, wide) {
     const from = url || this.root.dataset.tiles;
     if (from === (this.from || this.root.dataset.tiles)) return;
@@ -265,7 +276,8 @@ export class LightTable {
       if (this.tiles.size > 400) this.tiles.delete(this.tiles.keys().next().value);
       const image = new Image();
       const from = this.from || this.root.dataset.tiles;
-      if (from) image.src = from.replace("0/0.png", `${key}.png`); // else its picture is whole already
+      // Else its picture is whole already.
+      if (from) image.src = from.replace("0/0.png", `${key}.png`);
       image.addEventListener("load", () => {
         this.#drawTiles();
         this.#drawLoupe();
