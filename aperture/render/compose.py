@@ -28,10 +28,10 @@ def over(front: Array, back: Array) -> Array:
     return front + (1 - front[..., 3:]) * back
 
 
-def composite(kind: str, plate: Array, render: Array, shadow: Any = None) -> Array:
+def composite(kind: str, plate: Array, render: Array | None, shadow: Array | None = None) -> Array:
     """(H, W, 3) linear, one of KINDS, of a plate (H, W, 3), a premultiplied render (H, W, 4) and
-    the share of light that it takes away (H, W)."""
-    if kind == "plate":
+    the share of light that it takes away (H, W). The plate alone needs no render."""
+    if kind == "plate" or render is None:
         return plate
     if kind == "render":
         return render[..., :3]

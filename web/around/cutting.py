@@ -292,7 +292,7 @@ class _Made:
         """Bring them back as a render of the whole, with what is said of the seams."""
         seams_say, *slips = seam_words(self.seams, self.views)
         self.says += [(sentence, False) for sentence in slips]
-        share = unseen(self.views, self.panorama)
+        share = 0.0 if self.panorama is None else unseen(self.views, self.panorama)
         if share > 1e-3:
             self.says.append(
                 (f"{100 * share:.1f} % of the panorama lies in none of the views.", False)

@@ -25,7 +25,7 @@ class DocumentForm(forms.Form):
 
     def clean(self):
         """`cleaned_data["document"]`: what the fields say."""
-        data, self.document = super().clean(), {}
+        data, self.document = super().clean() or self.cleaned_data, {}
         for name in list(self.fields):
             if name in data and name not in self.errors:
                 try:
@@ -155,7 +155,7 @@ class ModeForm(DocumentForm):
 
     def clean(self):
         """Puts window and recorded size together."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         values = self.__dict__.get("values", {})
         if "width" in values and "height" in values:
             size = [values["width"], values["height"]]

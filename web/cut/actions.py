@@ -24,24 +24,21 @@ def shots_of(show: Show) -> dict[int, Shot]:
     return {shot.pk: shot for shot in rows}
 
 
-def reach_of(shot: Shot) -> tuple[int | None, int | None]:
+def reach_of(shot: Shot) -> tuple[int, int] | None:
     """First and last frame that a shot has pictures of; None for a photograph, and for a shot
     without a plate."""
     film = shot.state["film"]
     if not film:
-        return None, None
+        return None
     return frame_at(shot.state, film["first"]), frame_at(shot.state, film["last"])
 
 
 def whole_clip(shot: Shot, id_: str) -> Clip:
     """All of a shot: its marked range, or the time for which a photograph is held."""
-    least, most = reach_of(shot)
-    first, last = span_of(shot.state)
-    if least is None:
-        last = first + round(STILL_SECONDS * shot.show.rate) - 1
-    else:
-        first, last = max(first, least), min(last, most)
-    return Clip(id_, shot.code, first, last, least, most)
+    reach, (first, last) = reach_of(shot), span_of(shot.state)
+    if reach is None:
+        return Clip(id_, shot.code, first, first + round(STILL_SECONDS * shot.show.rate) - 1)
+    return Clip(id_, shot.code, max(first, reach[0]), min(last, reach[1]), *reach)
 
 
 def head_of(show: Show) -> CutRevision | None:
@@ -77,15 +74,16 @@ OF_CLIP = ("between", "fade_in", "fade_out", "dissolve", "over", "camera")
 
 
 def _clip(shot: Shot, kept: Mapping) -> Clip | None:
-    least, most = reach_of(shot)
+    reach = reach_of(shot)
     shift = shot.state["shift"]
     first, last = kept["first"] + shift, kept["last"] + shift
-    if least is not None:
-        first, last = max(first, least), min(last, most)
+    if reach is not None:
+        first, last = max(first, reach[0]), min(last, reach[1])
         if last < first:
             return whole_clip(shot, kept["id"])
     told = {key: kept[key] for key in OF_CLIP if key in kept}
     speeds = tuple((frame + shift, speed) for frame, speed in kept.get("speeds", ()))
+    least, most = reach or (None, None)
     return Clip(kept["id"], shot.code, first, last, least, most, speeds, **told)
 
 
@@ -196,16 +194,17 @@ def take(show: Show, data: bytes, kind: str, base: int) -> tuple[int, int]:
             if shot is None:
                 shot = shots[code.lower()] = create_shot(show, free_code(show, code), "")
                 made += 1
-            least, most = reach_of(shot)
+            reach = reach_of(shot)
             first, last = one.first, one.last
-            if least is not None:
-                first, last = max(first, least), min(last, most)
+            if reach is not None:
+                first, last = max(first, reach[0]), min(last, reach[1])
                 if last < first:
                     raise Problem(
                         f"The file wants frames {one.first}–{one.last} of {shot.code}, which has "
-                        f"{least}–{most}."
+                        f"{reach[0]}–{reach[1]}."
                     )
             more = one.speeds, "repeat", one.fade_in, one.fade_out, one.dissolve, one.over
+            least, most = reach or (None, None)
             return Clip(next(ids), shot.code, first, last, least, most, *more)
 
         cut = laid(found[:MOST_CLIPS], show.rate, start, clip_of)

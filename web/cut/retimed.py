@@ -36,7 +36,7 @@ from web.plates.actions import as_part
 from web.plates.forms import PlateFactsForm
 from web.plates.frames import film_replaced, number_of
 from web.plates.full_frames import linear_frame
-from web.plates.models import Film, metadata_of, plate_of, require_film, transfer_of
+from web.plates.models import Film, metadata_of, plate_of, require_film, require_plate, transfer_of
 from web.shows.history import begin, edit
 from web.shows.models import Shot, Show
 from web.shows.organise import free_code
@@ -185,9 +185,10 @@ def source_of(shot: Shot) -> tuple[Shot, Clip]:
     """The shot that one was made from, and the clip of it. Raises Problem where it is gone."""
     told = shot.state["retimed"]
     source = Shot.objects.with_head().kept().filter(pk=told["shot"], show=shot.show).first()
-    if source is None or not source.state["film"]:
+    reach = None if source is None else actions.reach_of(source)
+    if source is None or reach is None:
         raise Problem("The shot that this one was made from is gone.")
-    shift, (least, most) = source.state["shift"], actions.reach_of(source)
+    shift, (least, most) = source.state["shift"], reach
     speeds = tuple((frame + shift, speed) for frame, speed in told["speeds"])
     first, last = max(told["first"] + shift, least), min(told["last"] + shift, most)
     return source, Clip("k1", source.code, first, last, least, most, speeds, told["between"])
@@ -251,7 +252,7 @@ def _written(shot: Shot, clip: Clip, progress: Callable[[float], None]) -> Film:
     film = require_film(shot)
     at, first = moments(clip), clip.first
     state = shot.state
-    brighter = plate_of(shot).depth in ("half", "float")  # than white can be
+    brighter = require_plate(shot).depth in ("half", "float")  # than white can be
     kind = "exr-half" if brighter else "png-16"
     numbers = [number_of(state, int(frame)) for frame in np.unique(np.floor(at))]
     told: list[object] = [film.digest, str(state["way_in"]), transfer_of(state), clip.between, kind]

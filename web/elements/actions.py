@@ -63,19 +63,10 @@ class Order:
         more, or it is too large.
         """
         if self.size.startswith(GRID):
-            at = (
-                next(
-                    (
-                        index
-                        for index, stage in enumerate(chain.stages)
-                        if stage.key == self.size[len(GRID) :]
-                    ),
-                    None,
-                )
-                if chain and chain.lens
-                else None
-            )
-            if at is None:
+            stages = chain.stages if chain and chain.lens else ()
+            keys = [stage.key for stage in stages]
+            at = keys.index(wanted) if (wanted := self.size[len(GRID) :]) in keys else None
+            if chain is None or at is None:
                 raise Problem(
                     "The gate chain no longer has this grid: choose another size.", "size"
                 )

@@ -105,7 +105,7 @@ class OrderForm(forms.Form):
 
     def clean(self):
         """Lengths to metres."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         metres = {name: self._metres(data, name, *rest) for name, *rest in LENGTHS}
         region = _region(self, data.get("region") or "")
         frames = _frames(self, data.get("frames") or "")
@@ -155,8 +155,8 @@ def _region(form, text) -> tuple[int, int, int, int] | None:
     parts = [part for part in re.split(r"[\s,;]+", text) if part]
     if not parts:
         return None
-    numbers = [whole(part) for part in parts]
-    if len(numbers) == 4 and None not in numbers:
+    numbers = [number for part in parts if (number := whole(part)) is not None]
+    if len(parts) == len(numbers) == 4:
         left, top, right, bottom = numbers
         if left < right and top < bottom:
             return left, top, right, bottom

@@ -53,7 +53,9 @@ class Render(Signed, Throwable):
     @property
     def frames(self) -> list[int]:
         """Its frames' numbers; none for a still."""
-        return [] if self.first is None else list(range(self.first, self.last + 1))
+        if self.first is None or self.last is None:
+            return []
+        return list(range(self.first, self.last + 1))
 
     def of_frame(self, number: int | None) -> Path:
         """Where the files of a frame are, the first one's where it has no such."""

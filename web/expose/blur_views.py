@@ -13,7 +13,7 @@ from aperture.light.pupil import NINE, Pupil
 from aperture.scene.way import riding
 from aperture.units import parse_number
 from web.expose import blurring, exposure, focus_page, maps, page
-from web.match.path_fits import camera_of_state
+from web.match.path_fits import require_camera
 from web.plates.models import plate_of
 from web.shows.forms import BaseField, on_form
 from web.shows.reading import Message, Place, base_of, given_file, read
@@ -51,7 +51,7 @@ class PupilForm(forms.Form):
 
     def clean(self):
         """`cleaned_data["pupil"]`: the opening, without its picture."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         values = {}
         for name, label, _ in FIELDS:
             with on_form(self, name):
@@ -184,7 +184,7 @@ def streak(request, show, shot):
     """How far a place of the set goes while the shutter is open."""
     shot, wish = find(show, shot), read(request, At)
     metres, name = focus_page.hit(shot, wish.at)
-    camera = camera_of_state(shot.state)
+    camera = require_camera(shot.state)
     ray = camera.rays(np.array([wish.at]))[0]
     along = -(ray @ camera.rotation)[2]
     point = camera.position + ray * metres / along

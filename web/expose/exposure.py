@@ -54,8 +54,8 @@ def glass_of(shot: Shot) -> dict[str, float]:
 
 def together(given: dict[str, Given], glass: Mapping[str, float] = {}) -> Exposure | None:
     """The exposure that three figures make, through some glass; None where one isn't known."""
-    values = {key: one.value for key, one in given.items()}
-    return None if None in values.values() else Exposure(**values, **glass)
+    values = {key: one.value for key, one in given.items() if one.value is not None}
+    return Exposure(**values, **glass) if len(values) == len(given) else None
 
 
 def camera_exposure(shot: Shot) -> Exposure | None:
@@ -94,8 +94,8 @@ def changed(shot: Shot, values: dict, holder: str | None) -> dict:
     before = camera_exposure(shot)
     if before is None:
         raise Problem("An exposure can be held once stop, shutter and ISO are known.")
-    plate = {key: one.value for key, one in of_plate(shot).items()}
-    after = dict(plate)
+    plate = of_plate(shot)
+    after = {key: one.value for key, one in plate.items() if one.value is not None}
     typed = dict(values)
     if "angle" in typed:
         typed["seconds"] = shutter_seconds(typed["angle"], float(shot.show.rate))
@@ -103,7 +103,7 @@ def changed(shot: Shot, values: dict, holder: str | None) -> dict:
     glass = {
         key: typed.get(key, usual) for key, usual in (("nd_stops", 0.0), ("transmittance", 1.0))
     }
-    if None in after.values():
+    if len(after) < len(plate):
         raise Problem("An exposure can be held once stop, shutter and ISO are known.")
     if not math.isclose(after[holder], getattr(before, holder), rel_tol=1e-3):
         raise Problem("What holds the exposure can't be typed at the same time.")

@@ -10,7 +10,7 @@ from aperture.light.focus import BASES, BlurScale, ThinLens, scale_from_blur
 from aperture.render.tracer import Look, Scene
 from aperture.scene.stand_in import StandIn
 from web.expose import focusing, maps, page
-from web.match.path_fits import camera_of_state
+from web.match.path_fits import camera_of_state, require_camera
 from web.plates.models import frame_of, plate_of
 from web.shows.models import Shot
 from web.stage.stand_ins import stand_ins_of
@@ -34,9 +34,7 @@ def hit(shot: Shot, at: tuple[float, float]) -> tuple[float, str]:
 
     Raises Problem where it is neither a stand-in nor the floor.
     """
-    camera = camera_of_state(shot.state)
-    if camera is None:
-        raise Problem("There is no camera yet: match the plate and place the origin first.")
+    camera = require_camera(shot.state)
     pixels = np.array([at], float)
     items = stand_ins_of(shot.state)
     ray = camera.rays(pixels)
@@ -211,12 +209,13 @@ def ruler(shot: Shot, camera: Camera, lens: ThinLens, circle: float) -> dict:
 
 def scale_remarks(shot: Shot) -> list[Remark]:
     """Whether the blur of the plate's edges agrees with what stop, focus and distances imply."""
-    if plate_of(shot) is None or not stand_ins_of(shot.state):
+    plate = plate_of(shot)
+    if plate is None or not stand_ins_of(shot.state):
         return []
     try:
         implied, _ = maps.implied_blur(shot)
         found = maps.measured_blur(shot)
-        compared = compare(implied, found, plate_of(shot).width)
+        compared = compare(implied, found, plate.width)
     except Problem:
         return []
     if compared is None:

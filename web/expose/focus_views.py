@@ -51,7 +51,7 @@ class FocusForm(forms.Form):
 
     def clean(self):
         """The distance in metres, the circle in millimetres."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         text, data["metres"] = (data.get("metres") or "").strip(), None
         if text:
             with on_form(self, "metres"):

@@ -264,8 +264,9 @@ def planes(shot: Shot) -> Planes | None:
         lens = lens_at(shot)
     except Problem:
         lens = None
-    if lens is None:
+    camera = camera_of_state(shot.state)
+    if lens is None or camera is None:
         return Planes(metres)
-    circle, _ = circle_of(shot, camera_of_state(shot.state))
+    circle, _ = circle_of(shot, camera)
     near, far = lens.limits(circle)
     return Planes(metres, near, far if math.isfinite(far) else None)

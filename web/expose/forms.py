@@ -79,7 +79,7 @@ class ExposureForm(forms.Form):
 
     def clean(self):
         """Each field in its unit, None where it is empty."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         readers = {
             "f_number": parse_stop,
             "shutter": parse_shutter,

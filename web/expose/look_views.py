@@ -107,7 +107,7 @@ class LookForm(forms.Form):
 
     def clean(self):
         """`cleaned_data["look"]`."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         values = {}
         for _, rows in GROUPS:
             for name, label, _ in rows:

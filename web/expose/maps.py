@@ -28,8 +28,8 @@ from aperture.render.tracer import Look, Scene
 from aperture.scene.way import riding
 from web.expose import blurring, looks, whites
 from web.expose.focusing import circle_of, lens_at
-from web.match.path_fits import camera_of_state
-from web.plates.models import Plate, plate_of, transfer_of, working_pixels
+from web.match.path_fits import require_camera
+from web.plates.models import Plate, require_plate, transfer_of, working_pixels
 from web.shows.models import Shot
 from web.stage.stand_ins import stand_ins_of
 
@@ -70,24 +70,21 @@ def _small(digest: str, transfer: str) -> np.ndarray:
 def small_plate(shot: Shot) -> np.ndarray:
     """(h, w, 3) float32 the shot's plate in linear light, WIDE px at most. Raises Problem without a
     plate."""
-    plate = plate_of(shot)
-    if plate is None:
-        raise Problem("There is no plate yet.")
+    plate = require_plate(shot)
     return _small(plate.digest, transfer_of(shot.state))
 
 
 def ceiling_of(shot: Shot) -> float:
     """From which linear light on the plate is clipped: a file of floating-point numbers never
     is."""
-    whole = working_pixels(plate_of(shot)).dtype.kind == "u"
+    whole = working_pixels(require_plate(shot)).dtype.kind == "u"
     return CLIPPED if whole else math.inf
 
 
 def counted(shot: Shot, bins: int) -> tuple[Levels, np.ndarray]:
     """How bright the shot's plate is, and its histogram, (4, bins). Raises Problem without a
     plate."""
-    small_plate(shot)
-    return _counted(plate_of(shot).digest, transfer_of(shot.state), ceiling_of(shot), bins)
+    return _counted(require_plate(shot).digest, transfer_of(shot.state), ceiling_of(shot), bins)
 
 
 @lru_cache(maxsize=128)
@@ -103,9 +100,7 @@ def _blur_map(digest: str, transfer: str) -> BlurMap:
 
 def measured_blur(shot: Shot) -> BlurMap:
     """The blur of the plate's edges. Raises Problem without a plate."""
-    plate = plate_of(shot)
-    if plate is None:
-        raise Problem("There is no plate yet.")
+    plate = require_plate(shot)
     return _blur_map(plate.digest, transfer_of(shot.state))
 
 
@@ -159,7 +154,7 @@ def stray_pixels(shot: Shot) -> np.ndarray:
     threshold = looks.look_of(shot).stray
     if not threshold:
         raise Problem("Stray pixels are left in: type a threshold first.")
-    plate = plate_of(shot)
+    plate = require_plate(shot)
     linear = linear_light(np.asarray(working_pixels(plate)), transfer_of(shot.state))
     where = stray(linear, threshold).astype(np.uint8)
     # Every one is seen, however small it is drawn.
@@ -177,10 +172,7 @@ def seen_points(shot: Shot, floor: bool = True) -> tuple[Camera, np.ndarray, np.
 
     Raises Problem without a camera.
     """
-    camera = camera_of_state(shot.state)
-    if camera is None:
-        raise Problem("There is no camera yet: match the plate and place the origin first.")
-    camera = blurring.small(camera, MAP_WIDE)
+    camera = blurring.small(require_camera(shot.state), MAP_WIDE)
     width, height = camera.grid.width, camera.grid.height
     across, down = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
     at = np.stack([across.ravel(), down.ravel()], -1)
@@ -230,7 +222,7 @@ def implied_blur(shot: Shot) -> tuple[np.ndarray, float]:
         raise Problem("Blur is known once there are a camera, a gate, a stop and a focus.")
     camera, points, _ = seen_points(shot)
     away = depths(camera, points)
-    full = camera_of_state(shot.state)
+    full = require_camera(shot.state)
     px = full.grid.width / full.grid.gate_mm[0]
     circle, _ = circle_of(shot, full)
     return lens.blur_mm(away) * px, circle * px
@@ -245,7 +237,7 @@ def sharp(shot: Shot) -> np.ndarray:
 def measured(shot: Shot) -> np.ndarray:
     """How blurred the plate's edges are, cell by cell."""
     found = measured_blur(shot)
-    plate = plate_of(shot)
+    plate = require_plate(shot)
     if not np.isfinite(found.diameter).any():
         raise Problem(
             "No edge of the plate stands out enough to measure its blur: all is blurred by more"

@@ -98,7 +98,7 @@ def costs(shot: Shot) -> list[Row]:
     """What the three figures cost: depth, smear, noise."""
     out = []
     lens, camera = _lens(shot), camera_of_state(shot.state)
-    if lens is not None:
+    if lens is not None and camera is not None:
         circle, _ = focusing.circle_of(shot, camera)
         near, far = lens.limits(circle)
         depth = f"{shot.show.length(near)[0]} – {length_or_far(shot, far)}"
@@ -197,9 +197,10 @@ def _hex(rgb: tuple[int, int, int]) -> str:
 def metered(shot: Shot) -> tuple[Metered | None, str]:
     """The patch that is known against the plate, and why it says nothing."""
     own = shot.state["metered"]
-    if own is None or plate_of(shot) is None:
+    plate = plate_of(shot)
+    if own is None or plate is None:
         return None, ""
-    pixels = working_pixels(plate_of(shot))
+    pixels = working_pixels(plate)
     left, top, right, bottom = own["box"]
     try:
         # Only the patch's pixels are decoded.

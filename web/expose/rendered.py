@@ -13,7 +13,7 @@ from aperture.light.metering import patch_of
 from aperture.light.patches import Matched, match_patches
 from aperture.render.compose import composite
 from web.expose import looks, maps
-from web.plates.models import plate_of
+from web.plates.models import require_plate
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -65,7 +65,7 @@ def matched(shot: Shot) -> Matched:
     if not pairs:
         raise Problem("Draw a patch on the plate that the render shows too.")
     plate, picture = maps.small_plate(shot), found[0]
-    wide = plate_of(shot).width
+    wide = require_plate(shot).width
     seen = [_mean(plate, pair["plate"], wide) for pair in pairs]
     made = [_mean(picture, pair["render"], wide) for pair in pairs]
     return match_patches(np.array(seen), np.array(made))

@@ -30,7 +30,7 @@ class WhiteForm(forms.Form):
 
     def clean(self):
         """`cleaned_data["found"]`: the White."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         text = (data.get("white") or "").strip().lower()
         if not text:
             return data

@@ -10,7 +10,7 @@ from aperture.light.metering import patch_of
 from aperture.light.white import D65, White, adaptation, grey_world, white_of
 from web.expose import maps
 from web.expose.models import ShowLight
-from web.plates.models import metadata_of, plate_of
+from web.plates.models import metadata_of, plate_of, require_plate
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -67,16 +67,28 @@ def _white(shot: Shot, by: str) -> White:
 def picked_colour(shot: Shot, box: list[float]) -> np.ndarray:
     """(3,) the mean of a patch of the plate, linear light; `box` in px of the plate."""
     linear = maps.small_plate(shot)
-    scale = linear.shape[1] / plate_of(shot).width
+    scale = linear.shape[1] / require_plate(shot).width
     left, top, right, bottom = (side * scale for side in box)
     grown = (left, top, max(right, left + 2), max(bottom, top + 2))
     return patch_of(linear, grown).reshape(-1, 3).mean(axis=0)
 
 
-def chosen(shot: Shot) -> Way | None:
-    """The way that is in use; None where none is."""
+@dataclass(frozen=True)
+class Chosen:
+    """The white that is in use, and the way by which it is known."""
+
+    by: str
+    says: str
+    white: White
+
+
+def chosen(shot: Shot) -> Chosen | None:
+    """The white that is in use; None where none is."""
     by = shot.state["white"].get("by")
-    return next((way for way in ways(shot) if way.by == by and way.white), None) if by else None
+    for way in ways(shot) if by else ():
+        if way.by == by and way.white:
+            return Chosen(way.by, way.says, way.white)
+    return None
 
 
 def matrix_of(shot: Shot) -> np.ndarray | None:

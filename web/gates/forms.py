@@ -51,7 +51,7 @@ class GateForm(forms.Form):
 
     def clean(self):
         """Sizes above zero, in mm; a sentence beside the field otherwise."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         chosen = BY_KEY.get(data.get("format") or "")
         if chosen:
             data["width_mm"], data["height_mm"], data["name"], data["origin"] = (
@@ -295,7 +295,7 @@ class StepForm(forms.Form):
 
     def clean(self):
         """`step`: the document of the step."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         self.step = {"do": self.do} | ({"id": self.now["id"]} if self.now else {})
         if self.now and self.now.get("from"):
             self.step["from"] = self.now["from"]
@@ -308,7 +308,7 @@ class StepForm(forms.Form):
         return data
 
     def _read(self, name, value, data):
-        step, label = self.step, self.fields[name].label
+        step, label = self.step, str(self.fields[name].label)
         if self.do == "overscan" and not self._wanted(name, data):
             return
         if name == "size":

@@ -10,6 +10,7 @@ from aperture.gates.chain import Chain, bends
 from aperture.gates.checks import Finding, check_aspect, check_file_focal, check_render, check_sizes
 from aperture.gates.steps import KINDS
 from aperture.geometry.grid import Grid
+from aperture.lens.lens import Lens
 from aperture.match.remarks import unseen_share
 from aperture.units import format_number, format_value
 from web.gates.gate import bent_chain, chain_of
@@ -58,7 +59,7 @@ def _around(chain: Chain) -> bool:
 
 def _gate(chain: Chain, sizes, places: int = 3) -> tuple[str, str]:
     """A grid's gate and its unit: of a panorama an angle, one focal length a radian."""
-    if _around(chain):
+    if chain.lens is not None and chain.lens.projection.wraps:
         degrees = math.degrees(1 / chain.lens.focal_mm)
         return " × ".join(f"{size * degrees:.2f}" for size in sizes), "°"
     return " × ".join(f"{size:.{places}f}" for size in sizes), "mm"
@@ -89,18 +90,18 @@ def figure_rows(chain: Chain, index: int, gate_origin: str, lens_origin: str) ->
             Row("Pixel aspect", format_number(figures.pixel_aspect, 4), origin=origin),
             *([Row("Pixel pitch, µm", pitch, origin=origin)] if unit == "mm" else []),
         ]
-    if figures.view is None:
+    if figures.view is None or chain.lens is None:
         title = "Neither the file nor you say it; the match will solve it."
         return [*rows, Row("Focal length", "–", title=title)]
-    return rows + _lens_rows(chain, figures, stage.unsized, lens_origin)
+    return rows + _lens_rows(chain.lens, figures, stage.unsized, lens_origin)
 
 
-def _lens_rows(chain: Chain, figures, unsized: bool, origin: str) -> list[Row]:
+def _lens_rows(lens: Lens, figures, unsized: bool, origin: str) -> list[Row]:
     """What the focal length makes of a grid: angles of view, and the equivalents on a full
     frame."""
-    rows = [Row("Focal length", _mm(chain.lens.focal_mm, 2), origin=origin)]
-    if chain.lens.projection.around:  # its focal length is a radian
-        rows = [Row("Panorama", chain.lens.projection.name, origin=origin)]
+    rows = [Row("Focal length", _mm(lens.focal_mm, 2), origin=origin)]
+    if lens.projection.around:  # its focal length is a radian
+        rows = [Row("Panorama", lens.projection.name, origin=origin)]
     if not unsized:
         focal = "{:.1f} × {:.1f}".format(*figures.focal_px)
         rows.append(Row("Focal length, px", focal, origin=origin))
@@ -165,9 +166,13 @@ def findings(shot, plate) -> list[Finding]:
     ]
     if plate:
         known = metadata_of(state, plate)
-        out.append(check_aspect(chain, gate))
-        out.append(check_file_focal(chain, gate, known.get("focal_mm"), known.get("equivalent_mm")))
-        out.append(check_render(chain, gate, tuple(gate["render"]) if gate.get("render") else None))
+        render = tuple(gate["render"]) if gate.get("render") else None
+        checks = (
+            check_aspect(chain, gate),
+            check_file_focal(chain, gate, known.get("focal_mm"), known.get("equivalent_mm")),
+            check_render(chain, gate, render),
+        )
+        out += [finding for finding in checks if finding is not None]
     out += check_sizes(chain, gate)
     if found and (share := unseen_share(found.lens, chain.plate_grid)):
         out.append(

@@ -303,16 +303,17 @@ def take_database_lens(request, show, shot):
     """A lens of the open lens database: its distortion as a start, at the shot's focal length and
     over the plate's gate."""
     shot = find(show, shot)
-    found = lens_of(shot.state, plate_of(shot))
-    if found is None:
+    found, chain = lens_of(shot.state, plate_of(shot)), chain_of(shot.state)
+    if found is None or chain is None:
         raise Problem(
             "A lens's distortion depends on its focal length and on the gate: give both first."
         )
     key = request.POST.get("key", "")
     lens = lens_database.lens_by_key(key)
+    if lens.projection is None:
+        raise Problem("This lens has a projection that isn’t known here: type its figures instead.")
     low, high = lens.focal_mm
     focal = min(max(found.lens.focal_mm, low), high)
-    chain = chain_of(shot.state)
     converted = lens_profiles.converted(key, focal, chain.shown_gate(chain.plate))
     error = converted.largest_error_mm / chain.plate_grid.mm_per_px[0] if converted else 0
     coefficients = (

@@ -53,7 +53,7 @@ class RecipeForm(forms.Form):
 
     def clean(self):
         """Read all of it as one recipe."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         if self.errors:
             return data
         columns = data["columns"].replace(",", " ").split()

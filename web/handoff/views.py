@@ -80,8 +80,9 @@ def _conflicts(shot) -> list[Remark]:
     if served(shot.state) is not None:
         return []
     by_path = placed_path(shot.state) is not None
-    found = (path_fit(shot.state) if by_path else fit_of(shot.state))["conflicts"]
-    return [Remark("Evidence still disagrees", one["says"], "doubt") for one in found[:1]]
+    found = path_fit(shot.state) if by_path else fit_of(shot.state)
+    conflicts = found["conflicts"][:1] if found else []
+    return [Remark("Evidence still disagrees", one["says"], "doubt") for one in conflicts]
 
 
 def _curve(series, frames: list[int]):

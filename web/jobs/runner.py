@@ -174,6 +174,7 @@ def close_part(pk: int, gather) -> None:
     """After a part has run: if it was the last one, `gather()` what they made, and end the job of
     them all."""
     job = Job.objects.get(pk=pk).parent
+    assert job is not None, "only a part has been run so"
     if any(part.under_way for part in job.parts.all()):
         return
     if not Job.objects.filter(pk=job.pk, owner="", state__in=(Job.WAITING, Job.RUNNING)).update(

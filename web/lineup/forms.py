@@ -80,7 +80,7 @@ class TakenForm(forms.Form):
 
     def clean(self):
         """As it is kept."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         data["taken"] = {
             "grid": data.get("grid") or PLATE,
             "ways": {

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from django.conf import settings
 
+from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.plates.film import Film as Filmed
 from aperture.plates.way_in import WayIn
@@ -24,9 +25,8 @@ from web.plates.full_frames import full_pixels
 from web.plates.models import (
     Film,
     Plate,
-    film_of,
-    plate_of,
     require_film,
+    require_plate,
     transfer_of,
     working_pixels,
 )
@@ -44,22 +44,21 @@ def measured(shot, number: int | None = None) -> dict:
     """{"says", "arrows", "names"} of a picture of the film, or of the plate that is worked on.
     Raises Problem without a camera or stand-ins."""
     frame = None if number is None else frame_at(shot.state, number)
-    camera, plate = camera_of_state(shot.state, frame), plate_of(shot)
-    items, which = _measurable(shot.state, camera)
+    camera, items, which = _measurable(shot.state, frame)
     text = json.dumps([to_json(camera), shapes(items), which])
     names = [items[index]["name"] for index in which]
-    digest = plate.digest if number is None else film_of(shot).digest
+    digest = require_plate(shot).digest if number is None else require_film(shot).digest
     found = _measured(digest, number, way_of(shot.state), transfer_of(shot.state), text)
     return {"names": names} | found
 
 
-def _measurable(state, camera) -> tuple[list[dict], list[int]]:
-    """The stand-ins that are shown, and which of them are measured: the solids that are part of the
-    plate, or all where none is.
+def _measurable(state, frame: int | None = None) -> tuple[Camera, list[dict], list[int]]:
+    """The camera on a frame, the stand-ins that are shown, and which of them are measured: the
+    solids that are part of the plate, or all where none is.
 
     Raises Problem without a camera or stand-ins.
     """
-    items = shown(state)
+    camera, items = camera_of_state(state, frame), shown(state)
     if camera is None or not items:
         raise Problem(
             "The plate's edges are compared with the stand-ins', through a matched camera: match"
@@ -69,7 +68,7 @@ def _measurable(state, camera) -> tuple[list[dict], list[int]]:
     # nothing else can be.
     solid = [index for index, item in enumerate(items) if item.get("kind") != "plane"]
     own = [index for index in solid if extra(items[index], "part_of_plate")]
-    return items, own or solid or list(range(len(items)))
+    return camera, items, own or solid or list(range(len(items)))
 
 
 @lru_cache(32)
@@ -119,7 +118,7 @@ def to_measure(shot) -> tuple[dict[int, dict], list[dict], list[int]]:
         )
         if camera is not None:
             cameras[number] = to_json(camera)
-    items, which = _measurable(state, camera_of_state(state))
+    _, items, which = _measurable(state)
     if len(cameras) < 2:
         raise Problem(
             "A range has two frames or more that there is a camera of: mark a longer one."

@@ -116,7 +116,8 @@ def keep(
             "There is nothing to keep yet: a snapshot needs a plate, and a render for all but the"
             " plate alone."
         )
-    picture, shadow = None, None
+    picture: np.ndarray | None = None
+    shadow: np.ndarray | None = None
     if kind != "plate":
         picture, shadow = picture_in(render), _shadow(render)
     seen = linear_plate(shot) if number is None else linear_frame(shot, number)

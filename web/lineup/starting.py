@@ -37,14 +37,19 @@ def start_return(shot, files) -> Job:
         name for name in names if Path(name).suffix.lower().lstrip(".") not in returned.ENDINGS
     ]:
         raise Problem(f"“{wrong[0][:60]}” can't be used here. Bring PNG, TIFF or EXR.", "file")
-    frames = [frame_in_name(name) for name in names] if len(files) > 1 else [None]
+    frames: list[int | None] = [None]
+    numbers = []
     if len(files) > 1:
-        if None in frames:
-            raise Problem(
-                f"“{names[frames.index(None)][:60]}” has no frame number before its ending, such as"
-                " render.1001.exr.",
-                "file",
-            )
+        for name in names:
+            number = frame_in_name(name)
+            if number is None:
+                raise Problem(
+                    f"“{name[:60]}” has no frame number before its ending, such as"
+                    " render.1001.exr.",
+                    "file",
+                )
+            numbers.append(number)
+        frames = [*numbers]
         if twice := [frame for frame, count in Counter(frames).items() if count > 1]:
             raise Problem(f"Frame {twice[0]} is there twice.", "file")
     comparable(shot)
@@ -65,7 +70,7 @@ def start_return(shot, files) -> Job:
     name = (
         names[0]
         if len(files) == 1
-        else NUMBER.sub(r"\2", names[0]) + f", {min(frames)}–{max(frames)}"
+        else NUMBER.sub(r"\2", names[0]) + f", {min(numbers)}–{max(numbers)}"
     )
     return runner.start(
         shot, KIND, tasks.bring_back, shot.pk, shot.head.number, folder.name, name[:255]

@@ -27,7 +27,9 @@ def contradiction(shot) -> str:
     pictures, cameras, steady = [], [], []
     of_plate = False
     for frame in path.frames[some].tolist():
-        chain = chain_on(shot, frame)
+        chain, camera = chain_on(shot, frame), camera_of_state(shot.state, frame)
+        if chain is None or camera is None:
+            continue
         at = next(i for i, stage in enumerate(chain.stages) if stage.key == step["id"])
         of_plate = at <= chain.plate
         turn = turn_between(chain.stages[at], chain.stages[at - 1])
@@ -36,7 +38,7 @@ def contradiction(shot) -> str:
         except Problem:  # a picture that can't be read tells nothing
             continue
         pictures.append(np.asarray(pixels, np.float32).mean(axis=2))
-        cameras.append(camera_of_state(shot.state, frame))
+        cameras.append(camera)
         steady.append(turn.T if of_plate else turn)
     seen = seen_steady(pictures, cameras, steady) if len(pictures) > 1 else None
     if not seen:

@@ -87,7 +87,7 @@ def _on_table(shot, query):
 def _picture_at(shot, frame: str | None) -> int | None:
     """The number of the film's picture that is looked at; None where it is the one that is worked
     on, or isn't said."""
-    if not shot.state["film"] or not re.fullmatch(r"-?\d{1,9}", frame or ""):
+    if not shot.state["film"] or frame is None or not re.fullmatch(r"-?\d{1,9}", frame):
         return None
     number = number_of(shot.state, int(frame))
     return None if number == shown(shot.state) else number

@@ -45,18 +45,21 @@ def curve(
     across = WIDTH / max(len(values), 1)
     step = max(1, math.ceil(len(values) / MOST_POINTS))
 
+    # A run has no gap: each of its values is known.
+    numbers = [math.nan if value is None else value for value in values]
+
     def at(index: int, value: float) -> str:
         y = HEIGHT - (value - low) / (high - low) * HEIGHT
         return f"{(index + 0.5) * across:.1f} {y:.1f}"
 
     line, runs = _runs(values, step), []
     for run in line:
-        runs.append("M" + "L".join(at(i, values[i]) for i in run))
+        runs.append("M" + "L".join(at(i, numbers[i]) for i in run))
     band = []
     if sigmas:
         for run in line:
-            upper = [at(i, values[i] + spread[i]) for i in run]
-            lower = [at(i, values[i] - spread[i]) for i in reversed(run)]
+            upper = [at(i, numbers[i] + spread[i]) for i in run]
+            lower = [at(i, numbers[i] - spread[i]) for i in reversed(run)]
             band.append("M" + "L".join(upper + lower) + "Z")
     told = [None if v is None else _told(v, s, places) for v, s in zip(values, spread)]
     return Curve(

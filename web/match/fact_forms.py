@@ -96,7 +96,7 @@ class FactForm(forms.Form):
 
     def clean(self):
         """Puts the fact together from the fields."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         self.cleaned_data = data
         data["fact"] = {"kind": self.kind} | self.document()
         return data
@@ -391,7 +391,7 @@ class LensForm(forms.Form):
 
     def clean(self):
         """`cleaned_data["lens"]`: the document's fields, without the focal length."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         out: dict[str, Any] = {"projection": "rectilinear"}
         out["projection"] = data.get("projection", "rectilinear")
         if data.get("centre") == "given":

@@ -21,7 +21,7 @@ class FocalForm(forms.Form):
 
     def clean(self):
         """Millimetres; an empty field means: solve it."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         data["lens"] = None
         if not (data.get("focal") or "").strip():
             return data
@@ -95,7 +95,7 @@ class MarkForm(forms.Form):
 
     def clean(self):
         """`cleaned_data["mark"]` is the mark as it should become."""
-        data, mark = super().clean(), dict(self.mark)
+        data, mark = super().clean() or self.cleaned_data, dict(self.mark)
 
         def read(field, reader, *arguments):
             try:
@@ -191,7 +191,7 @@ class PlaneForm(forms.Form):
 
     def clean(self):
         """Metres, or None."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         try:
             text = (data.get("metres") or "").strip()
             data["place"] = parse_length(text, self.show.length_unit, "The place") if text else None
@@ -219,7 +219,7 @@ class SurveyForm(forms.Form):
         """`points`: what `aperture.formats.survey` reads."""
         from aperture.formats import survey
 
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         upload, text = data.get("file"), (data.get("text") or "").strip()
         if not upload and not text:
             self.add_error("text", "Paste a table, or choose a file.")

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from aperture.camera import Camera, CameraPath
+from aperture.errors import Problem
 from aperture.lens.lens import Lens
 from aperture.match.document import DEFAULT_SIGMA_PX, read
 from aperture.path.reach import FrameReach
@@ -151,7 +152,8 @@ def film_document(state: MutableMapping) -> dict | None:
         ]
         about = tracks.about.get(id_, {})
         told = {key: value for key, value in about.items() if key in OF_DOCUMENT}
-        if (px := drawn.get((about.get("picture"), id_))) is not None:
+        px = drawn.get((about["picture"], id_)) if "picture" in about else None
+        if px is not None:
             told |= {"drawn_px": px, "drawn_on": about["picture"] + offset}
         rows.append({"id": id_, **told, "observations": places})
     return document | {"tracks": rows}
@@ -208,6 +210,14 @@ def _read(digest: str) -> dict:
 def path_fit(state: Mapping) -> dict | None:
     """The fit of the shot's path as it was solved last; None where it wasn't."""
     return _read(state["path"]["blob"]) if state["path"] else None
+
+
+def require_path_fit(state: Mapping) -> dict:
+    """The fit of the shot's path as it was solved last. Raises Problem where it wasn't."""
+    fit = path_fit(state)
+    if fit is None:
+        raise Problem("The path isn’t solved yet.")
+    return fit
 
 
 def is_old(state: MutableMapping) -> bool:
@@ -296,7 +306,7 @@ def lens_of_shot(state: MutableMapping, number: int | None = None) -> FoundLens 
     frame = frame_at(state, number) if path is not None else None
     if path is None or frame not in path:
         return lens_of_match(state)
-    given = path_fit(state)["determined"]["focal"] == "given"
+    given = require_path_fit(state)["determined"]["focal"] == "given"
     named = "catalogue" if state["lens"].get("name") else "typed"
     return FoundLens(path.at(frame).lens, named if given else "solved")
 
@@ -411,6 +421,14 @@ def camera_of_state(state: MutableMapping, frame: int | None = None) -> Camera |
     if at is None:
         at = frame_at(state) if state["film"] else int(move.path.frames[0])
     return move.path.at(at) if at in move.path else None
+
+
+def require_camera(state: MutableMapping, frame: int | None = None) -> Camera:
+    """As `camera_of_state`. Raises Problem where the shot has none there."""
+    camera = camera_of_state(state, frame)
+    if camera is None:
+        raise Problem("There is no camera yet: match the plate and place the origin first.")
+    return camera
 
 
 def matched_camera(state: MutableMapping, frame: int | None = None) -> Camera | None:

@@ -25,7 +25,7 @@ from web.match.fits import document_of, fit_of
 from web.match.forms import SurveyForm
 from web.match.overlay import draw
 from web.match.views import saved
-from web.plates.models import Plate, is_lossy, plate_of, transfer_of, working_pixels
+from web.plates.models import Plate, is_lossy, plate_of, require_plate, transfer_of, working_pixels
 from web.shows import history
 from web.shows.reading import Edit, Place, Text, base_of, read
 from web.shows.views import find
@@ -323,11 +323,13 @@ def straight_plate(request, show, shot):
     import cv2
 
     shot = find(show, shot)
-    plate, fit = plate_of(shot), fit_of(shot.state)
+    plate, fit = require_plate(shot), fit_of(shot.state)
     if not fit or not fit["ok"]:
         raise Problem("There is no lens yet to straighten the plate by.")
     camera = camera_of(fit, document_of(shot.state))
     proxy = cv2.imread(str(plate.folder / "proxy.jpg"))
+    if proxy is None:
+        raise Problem("The plate’s small picture can’t be read. Bring the plate in again.")
     height, width = proxy.shape[:2]
     x, y = straighten_map(camera, (width, height))
     out = cv2.remap(proxy, x, y, cv2.INTER_LINEAR, borderValue=(0x5C, 0x5B, 0x5A))

@@ -10,7 +10,7 @@ from web.jobs import runner
 from web.match import by_hand, following, tracking
 from web.match.curves import Curve, curve
 from web.match.keep_out import covered
-from web.match.path_fits import determined, is_old, path_fit
+from web.match.path_fits import determined, is_old, path_fit, require_path_fit
 from web.match.tracking import FACTS, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
 from web.plates.models import film_of
@@ -167,7 +167,7 @@ def _place(told, id_, show) -> str:
 def figures(shot) -> list[Row]:
     """The rows of the shot's path: what it is, lens, how well it fits, and what of it is set. The
     path must be solved."""
-    fit = path_fit(shot.state)
+    fit = require_path_fit(shot.state)
     camera, plus_minus, known = fit["camera"], fit["plus_minus"], determined(shot.state)
     pans = fit["path"]["pan_deg"]
     solved = sum(1 for pan in pans if pan is not None)

@@ -103,7 +103,7 @@ def aligned(shot: Shot, kept: Kept, references: list[Known]) -> Alignment | None
     """Where the references say that a move stands; None without any. Raises Problem where they
     can't.
     """
-    counting = [one.reference for one in references if one.counts]
+    counting = [one.reference for one in references if one.counts and one.reference is not None]
     if not counting:
         return None
     centre = kept.own.positions.mean(axis=0)

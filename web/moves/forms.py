@@ -67,7 +67,7 @@ class SettingsForm(forms.Form):
 
     def clean(self):
         """Read all of it as one `Settings`."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         if self.errors:
             return data
         try:

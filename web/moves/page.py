@@ -32,7 +32,7 @@ from web.moves.kept import (
 from web.moves.time_actions import measured
 from web.plates.flash_actions import found as flashes_of
 from web.plates.frames import frame_at, span_of, way_of
-from web.plates.models import film_of
+from web.plates.models import require_film
 from web.shows.models import Shot
 from web.shows.state import once
 from web.stage.stand_ins import shown, stand_in_from
@@ -311,7 +311,7 @@ def _late(shot: Shot, kept: Kept, found: Lag) -> list[Remark]:
 def _flashes(shot: Shot, kept: Kept) -> list[Remark]:
     """A lamp that lights up when the move begins: where one was found, and not on its frame
     zero."""
-    looked = flashes_of(film_of(shot))
+    looked = flashes_of(require_film(shot))
     settings, found = kept.settings, kept.found
     # A file that counts frames flashes on its frame zero, another one on its first.
     zero = int(kept.move.frames[0])

@@ -70,7 +70,7 @@ class RigForm(forms.Form):
 
     def clean(self):
         """Read all of it as one program."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         if self.errors:
             return data
         try:

@@ -1,6 +1,6 @@
 """The page of a shot's notes: pins on the plate, answers, ticks."""
 
-import math
+from dataclasses import dataclass
 
 from django.shortcuts import get_object_or_404, redirect
 from django.utils import timezone
@@ -24,32 +24,38 @@ def page(request, show, shot):
     return _page(request, find(show, shot))
 
 
+@dataclass(frozen=True)
+class _Row:
+    """A note on the page; `letter`: its number there; `frame`: what it is pinned to."""
+
+    note: Note
+    letter: int
+    frame: int | None
+
+
 def _page(request, shot: Shot, error: str = "", typed: str = "", status: int = 200):
     notes = list(
         Note.objects.filter(shot=shot, answers=None)
         .select_related("by", "done_by")
         .prefetch_related("answered_by__by")
     )
-    rows = [
-        {"note": note, "letter": number, "frame": _frame(shot, note)}
-        for number, note in enumerate(notes, 1)
-    ]
+    rows = [_Row(note, number, _frame(shot, note)) for number, note in enumerate(notes, 1)]
     here = number_now(shot.state) if shot.state["film"] else None
     context = {
         "plate": plate_of(shot),
-        "rows": sorted(rows, key=lambda row: row["note"].done is not None),
+        "rows": sorted(rows, key=lambda row: row.note.done is not None),
         "filmed": bool(shot.state["film"]),
         "error": error,
         "typed": typed,
         "page": {
             "pins": [
                 {
-                    "at": [row["note"].x, row["note"].y],
-                    "text": str(row["letter"]),
-                    "done": row["note"].done is not None,
+                    "at": [row.note.x, row.note.y],
+                    "text": str(row.letter),
+                    "done": row.note.done is not None,
                 }
                 for row in rows
-                if row["note"].x is not None and row["note"].number in (None, here)
+                if row.note.x is not None and row.note.number in (None, here)
             ]
         },
     }
@@ -78,22 +84,19 @@ def pin(request, show, shot):
     """A new note, at a place of the plate where one was clicked, on the frame that is worked on."""
     shot = find(show, shot)
     try:
-        text, place = _text(request), [None, None]
+        text = _text(request)
+        x = y = None
         if request.POST.get("x", "").strip():
-            place = [parse_number(request.POST.get(axis, ""), "The place") for axis in "xy"]
+            x, y = (parse_number(request.POST.get(axis, ""), "The place") for axis in "xy")
             plate = plate_of(shot)
-            if (
-                plate is None
-                or not all(map(math.isfinite, place))
-                or not (0 <= place[0] <= plate.width and 0 <= place[1] <= plate.height)
-            ):
+            if plate is None or not (0 <= x <= plate.width and 0 <= y <= plate.height):
                 raise Problem("That place isn’t on the plate.")
         if Note.objects.filter(shot=shot).count() >= MOST:
             raise Problem(f"A shot has {MOST:,} notes at most.")
     except Problem as problem:
         return _page(request, shot, problem.sentence, request.POST.get("text", "")[:MOST_TEXT], 422)
     number = number_now(shot.state) if shot.state["film"] else None
-    Note.objects.create(shot=shot, number=number, x=place[0], y=place[1], text=text)
+    Note.objects.create(shot=shot, number=number, x=x, y=y, text=text)
     return redirect(shot.url("notes"))
 
 

@@ -83,7 +83,7 @@ class Parcel:
             "head": shot.head.number,
             "revisions": [
                 {name: getattr(one, name) for name in REVISION}
-                | {"parent": numbers.get(one.parent_id), "created": one.created.isoformat()}
+                | {"parent": numbers.get(one.parent_id or 0), "created": one.created.isoformat()}
                 for one in revisions
             ],
             "handed_off": [

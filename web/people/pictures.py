@@ -13,7 +13,7 @@ def remember(sender, instance: Revision, created: bool, **_) -> None:
     """Note the pictures of a new revision, where they are others than those of the one before."""
     if not created:
         return
-    before = instance.parent.parts if instance.parent_id else {}
+    before = instance.parent.parts if instance.parent else {}
     fresh = [
         instance.parts[part]
         for part in PARTS

@@ -96,10 +96,6 @@ def see(request, secret):
         Link.objects.filter(pk=row.pk).update(seen=timezone.now())
     kept = request.session.get("links", [])
     request.session["links"] = [*{*kept, row.pk}][-20:]
-    if row.kind == Link.SHOT:
-        return redirect(row.shot.url("lineup"))
-    return (
-        redirect(row.shot.url("handoff"))
-        if row.shot
-        else redirect("show-storyboard", row.show.slug)
-    )
+    if row.shot is None:
+        return redirect("show-storyboard", row.show.slug)
+    return redirect(row.shot.url("lineup" if row.kind == Link.SHOT else "handoff"))

@@ -47,7 +47,8 @@ def convert(
     its picture. Raises Problem."""
     require_unchanged(film, 1)
     shown = require_convertible(shot, film, rate)
-    unsteady = Filmed.read(film.folder).movie.rate is None
+    movie = Filmed.read(film.folder).movie
+    unsteady = movie is None or movie.rate is None
     told = f"converted {film.digest} {shown}"
     with incoming(film_actions.home()) as folder:
         count = Path(f"{folder}.count")

@@ -77,7 +77,7 @@ class PlateFactsForm(forms.Form):
 
     def clean(self):
         """Numbers in mm and s."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         for key, (read, name, least, most) in self.NUMBERS.items():
             text = (data.get(key) or "").strip()
             if not text:

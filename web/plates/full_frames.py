@@ -15,7 +15,7 @@ from aperture.plates.proxies import WORKING
 from aperture.plates.way_in import WayIn
 from web.blobs.folders import incoming
 from web.plates.frames import way_of
-from web.plates.models import Film, film_of, transfer_of
+from web.plates.models import Film, require_film, transfer_of
 from web.plates.referred import require_unchanged
 from web.shows.alone import alone
 
@@ -63,7 +63,7 @@ def _used(path: Path) -> float:
 def frame_pixels(shot, number: int) -> np.ndarray:
     """(H, W, 3) a picture of the shot's film as it has come in, its samples as the file has them,
     memory-mapped. Raises Problem."""
-    return full_pixels(film_of(shot), number, way_of(shot.state))
+    return full_pixels(require_film(shot), number, way_of(shot.state))
 
 
 def full_pixels(film: Film, number: int, way: WayIn) -> np.ndarray:

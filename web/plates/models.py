@@ -83,7 +83,7 @@ class Film(models.Model):
         """Pictures a second, where the file tells."""
         if not self.rate_denominator:
             return None
-        return Fraction(self.rate_numerator, self.rate_denominator)
+        return Fraction(self.rate_numerator or 0, self.rate_denominator)
 
 
 def film_of(shot) -> Film | None:
@@ -142,12 +142,20 @@ def working_pixels(plate: Plate) -> np.ndarray:
 
 def linear_plate(shot) -> np.ndarray:
     """(H, W, 3) float32, the shot's plate in linear light."""
-    return linear_light(np.asarray(working_pixels(plate_of(shot))), transfer_of(shot.state))
+    return linear_light(np.asarray(working_pixels(require_plate(shot))), transfer_of(shot.state))
 
 
 def plate_of(shot) -> Plate | None:
     """The plate of a shot's current state."""
     return _plate(shot.state)
+
+
+def require_plate(shot) -> Plate:
+    """The plate of a shot's current state. Raises Problem without one."""
+    plate = plate_of(shot)
+    if plate is None:
+        raise Problem("There is no plate yet.")
+    return plate
 
 
 @once

@@ -191,9 +191,9 @@ def metadata_rows(data: dict, typed: dict) -> list[Row]:
         6: "90° clockwise, applied",
         8: "90° anticlockwise, applied",
     }
-    orientation = turned.get(
-        data.get("orientation"), "mirrored, applied" if "orientation" in data else "–"
-    )
+    orientation = "–"
+    if "orientation" in data:
+        orientation = turned.get(data["orientation"], "mirrored, applied")
     values = [
         ("Maker", "maker", data.get("maker", "–")),
         ("Camera", "model", data.get("model", "–")),

@@ -7,7 +7,7 @@ from aperture.plates.way_in import WayIn
 from web.plates.actions import as_part, bring_in
 from web.plates.film_actions import picture_of
 from web.plates.frames import move_marks, way_of
-from web.plates.models import film_of, plate_of
+from web.plates.models import film_of, require_plate
 from web.shows.history import edit
 from web.shows.models import Shot
 
@@ -29,7 +29,7 @@ def set_way_in(shot: Shot, way: WayIn, base: int | None = None) -> Shot:
         way = way.within(size)
         plate = picture_of(film, shot.state["film"]["shown"], way)
     else:  # a photograph, or the mean of some frames
-        now = plate_of(shot)
+        now = require_plate(shot)
         original = next(now.folder.glob("original.*"))
         as_it_is = bring_in(original, now.name)
         size = as_it_is.width, as_it_is.height

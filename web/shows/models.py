@@ -136,8 +136,8 @@ class ShotQuerySet(models.QuerySet):
         super()._fetch_all()
         related = self.query.select_related
         if fresh and isinstance(related, dict) and "head" in related:
-            heads = [shot.head for shot in self._result_cache if isinstance(shot, Shot)]
-            heads = [head for head in heads if head]
+            fetched = self._result_cache or []
+            heads = [shot.head for shot in fetched if isinstance(shot, Shot) and shot.head_id]
             one_shot = len(heads) == 1
             wanted = {
                 digest: "" if one_shot else key
@@ -165,7 +165,11 @@ class Shot(Kept):
     take = models.CharField(max_length=40, blank=True)
     notes = models.TextField(max_length=5000, blank=True)
     locked = models.BooleanField(default=False)
-    head = models.ForeignKey("Revision", models.PROTECT, null=True, related_name="+")
+    # Null only while the shot and its first revision are made, in one transaction: so its type
+    # doesn't say None.
+    head: "models.ForeignKey[Revision, Revision]" = models.ForeignKey(
+        "Revision", models.PROTECT, null=True, related_name="+"
+    )
     created = models.DateTimeField(auto_now_add=True)
     objects = ShotQuerySet.as_manager()
     _supposed: State | None = None

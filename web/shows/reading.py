@@ -92,7 +92,13 @@ def base_of(request) -> int:
     return require_base(request.POST.get("base") or request.GET.get("base"))
 
 
-def given_file(request, field: str, what: str, most_bytes: int) -> UploadedFile:
+class Upload(UploadedFile):
+    """A file that came with a form: it has a name there."""
+
+    name: str
+
+
+def given_file(request, field: str, what: str, most_bytes: int) -> Upload:
     """The file that a form has to bring; a sentence about `what` where it is missing or too
     large."""
     upload = request.FILES.get(field)

@@ -48,7 +48,7 @@ def of(shots: Sequence, steps: Mapping, patient: bool = True) -> list[dict[str, 
         known = stored.get(shot.pk)
         if known is None or known.key != key:
             with alone("standing", str(shot.pk), patient or known is None) as mine:
-                if mine:
+                if mine or known is None:
                     known = _renewed(shot, key, steps)
         out.append({name: Standing(*row) for name, row in known.steps.items()})
     return out

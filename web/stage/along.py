@@ -8,7 +8,7 @@ from aperture.scene import overlay
 from aperture.scene.frustum import across
 from aperture.units import METRES
 from web.match.overlay import path_of, spacing_for
-from web.match.path_fits import camera_of_state, path_fit, placed_path, served
+from web.match.path_fits import camera_of_state, placed_path, require_path_fit, served
 from web.plates.frames import offset_of
 from web.stage.stand_ins import shown, with_way
 from web.stage.world import card_distance, card_left, solid
@@ -26,14 +26,14 @@ def seen(shot, first: int, last: int) -> dict[int, dict]:
     """
     path, offset = placed_path(shot.state), offset_of(shot.state)
     still = camera_of_state(shot.state) if path is None else None
-    if path is None and still is None:
-        return {}
     placed = [(item, with_way(shot.state, item)) for item in shown(shot.state)]
     up, out = from_y_up(shot.show.up_axis), {}
     for number in range(first, min(last, first + MOST_FRAMES - 1) + 1):
-        if path is not None and number + offset not in path:
+        camera = still
+        if path is not None and number + offset in path:
+            camera = path.at(number + offset)
+        if camera is None:
             continue
-        camera = path.at(number + offset) if path is not None else still
         spacing = spacing_for(camera, METRES[shot.show.length_unit])
         lens = [
             {
@@ -86,7 +86,7 @@ def path_in_set(shot) -> dict | None:
 
 def _points(shot, path) -> tuple[np.ndarray, np.ndarray]:
     """Places and ± (n, 3), metres, of the best known points."""
-    points = [] if served(shot.state) else path_fit(shot.state)["points"].values()
+    points = [] if served(shot.state) else require_path_fit(shot.state)["points"].values()
     at = np.array([point["world_m"] for point in points], float).reshape(-1, 3)
     sigma = np.array([point["plus_minus_m"] for point in points], float).reshape(-1, 3)
     away = np.linalg.norm(at - np.median(path.positions, axis=0), axis=1)

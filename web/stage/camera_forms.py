@@ -55,7 +55,7 @@ class CameraForm(TypedForm):
 
     def clean(self):
         """Metres, degrees and millimetres."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         item = dict(self.item) | {
             "name": data.get("name") or self.item["name"],
             "position": list(self.item["position"]),
@@ -129,7 +129,7 @@ class LooksForm(TypedForm):
 
     def clean(self):
         """Metres and shares."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         looks = {
             "stop": data.get("stop"),
             "facts": data.get("facts"),

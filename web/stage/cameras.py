@@ -67,22 +67,19 @@ class ShotCamera:
 def cameras_of(shot: Shot) -> list[ShotCamera]:
     """All of them, the matched one first; a draft without a camera is left out."""
     state, looks = shot.state, shot.state.get("camera_looks", {})
-    found = [(MATCHED, "Matched camera", "solved", camera_of_state(state), shot.locked)]
+    found = []
+
+    def add(id_: str, name: str, kind: str, camera: Camera | None, locked: bool) -> None:
+        if camera is not None:
+            found.append(ShotCamera(id_, name, kind, camera, locked, LOOKS | looks.get(id_, {})))
+
+    add(MATCHED, "Matched camera", "solved", camera_of_state(state), shot.locked)
     for name in sorted(state.get("drafts", {})):
-        found.append(
-            (
-                DRAFT + name,
-                f"Draft {name}",
-                "solved",
-                still_camera_of(state_of_draft(shot, name)),
-                name in state.get("draft_locks", []),
-            )
-        )
+        camera = still_camera_of(state_of_draft(shot, name))
+        add(DRAFT + name, f"Draft {name}", "solved", camera, name in state.get("draft_locks", []))
     for item in state.get("cameras", []):
-        found.append(
-            (item["id"], item["name"], item["kind"], from_json(item), item.get("locked", False))
-        )
-    return [ShotCamera(*one, LOOKS | looks.get(one[0], {})) for one in found if one[3] is not None]
+        add(item["id"], item["name"], item["kind"], from_json(item), item.get("locked", False))
+    return found
 
 
 def matched_of(cameras: list[ShotCamera]) -> ShotCamera | None:

@@ -74,7 +74,7 @@ class StandInForm(TypedForm):
 
     def clean(self):
         """Lengths to metres; sizes above 0.1 mm."""
-        data = super().clean()
+        data = super().clean() or self.cleaned_data
         kind = (self.item or {}).get("kind", "box") if self.item else data.get("kind") or "box"
         item = dict(self.item) if self.item else new(kind, data.get("name") or KINDS[kind][0])
         item |= {

@@ -6,7 +6,7 @@ from collections.abc import Mapping, MutableMapping
 import numpy as np
 
 from aperture.scene.stand_in import StandIn
-from web.match.path_fits import path_fit, solved_path
+from web.match.path_fits import require_path_fit, solved_path
 from web.match.tracking import tracks_of
 from web.shows.models import Shot
 from web.stage.stand_ins import shown, stand_in_from
@@ -26,7 +26,7 @@ def points_of(shot: Shot) -> dict[str, list[float]]:
     """The solved points of a placed path by their track's id, metres."""
     if solved_path(shot.state) is None:
         return {}
-    return {id_: point["world_m"] for id_, point in path_fit(shot.state)["points"].items()}
+    return {id_: point["world_m"] for id_, point in require_path_fit(shot.state)["points"].items()}
 
 
 def named_points(shot: Shot) -> dict[str, list[float]]:

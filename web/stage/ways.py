@@ -54,9 +54,9 @@ def ways_of(items: Iterable[dict], offset: int = 0) -> dict[str, Way]:
     numbers."""
     by_id, found = {item["id"]: item for item in items}, {}
 
-    def way(id_: str, below: tuple[str, ...]) -> Way | None:
+    def way(id_: str | None, below: tuple[str, ...]) -> Way | None:
         item = by_id.get(id_)
-        if item is None or id_ in below:
+        if id_ is None or item is None or id_ in below:
             return None
         if id_ not in found:
             keys = own_keys(item) or [[0, *_place(item)]]
@@ -109,8 +109,9 @@ def as_kept(items: list[dict], item: dict, number: int) -> dict:
     before = next(one for one in items if one["id"] == item["id"])
     now = next(one for one in items_at(items, number) if one["id"] == item["id"])
     changed = [item if one["id"] == item["id"] else one for one in items]
-    ways, was_on = ways_of(changed), ways_of(items).get(before.get("parent"))
-    on = ways.get(item.get("parent"))
+    # What hangs on nothing has no parent, or the empty id.
+    was_on = ways_of(items).get(before.get("parent") or "")
+    on = ways_of(changed).get(item.get("parent") or "")
     keys = own_keys(before)
     if before.get("parent") != item.get("parent"):
         keys = [[key[0], *_written(_hung(on, key[0], was_on) @ _pose(*key[1:]))] for key in keys]

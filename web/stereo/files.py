@@ -74,8 +74,9 @@ def _eyes(shot: Shot) -> tuple[dict, dict]:
         first, _ = plates.frames_of(shot)
         return {first: eyes}, {first: {"mode": "solved"} | asdict(found)}
     cameras = cameras_by_frame(shot)
-    pairs = {frame: pair_of(shot, frame) for frame in cameras}
-    if None in pairs.values():
+    known = {frame: pair_of(shot, frame) for frame in cameras}
+    pairs = {frame: pair for frame, pair in known.items() if pair is not None}
+    if len(pairs) < len(cameras):
         raise Problem("Type both distances first.")
     told = {
         frame: {
@@ -92,9 +93,9 @@ def _of_plate(shot: Shot) -> list[Path] | None:
     """The folders of a stereo plate's newest renders, left and right; None where there are none."""
     frames = plates.frames_of(shot)
     for row in shot.renders.all()[:40]:
-        if row.first is not None and row.whole:
+        if row.frames and row.whole:
             now = [frame - shifted_since(shot.state, row) for frame in frames]
-            if row.first <= now[0] and now[1] <= row.last:
+            if row.frames[0] <= now[0] and now[1] <= row.frames[-1]:
                 return [row.of_frame(frame) for frame in now]
     return None
 

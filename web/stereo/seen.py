@@ -138,7 +138,8 @@ def drawn(shot: Shot) -> dict:
         return out
     for eye, name in zip(eyes, ("left", "right")):
         out[name] = [path_of(overlay.wire(eye, stand_in_from(item))) for item in shown(shot.state)]
-    if not is_pair(shot.state) and pair.mode == "toed":
+    toed = pair is not None and pair.mode == "toed" and not is_pair(shot.state)
+    if toed and camera is not None and pair is not None:
         at, off = vertical(camera, pair)
         out["arrows"] = [
             [round(float(x), 1), round(float(y), 1), 0.0, round(float(value), 2)]

@@ -67,7 +67,8 @@ class StereoForm(forms.Form):
 
     def clean(self):
         """Lengths in the show's unit where bare."""
-        data, values = super().clean(), {}
+        data = super().clean() or self.cleaned_data
+        values: dict[str, float | None] = {}
         for name, label, key, _ in LENGTHS:
             text = (data.get(name) or "").strip()
             with on_form(self, name):

@@ -18,7 +18,7 @@ class Command(BaseCommand):
         """Thin, and say what went."""
         count = 0
         for show in Show.objects.filter(thin_days__isnull=False):
-            before = timezone.now() - timedelta(days=show.thin_days)
+            before = timezone.now() - timedelta(days=show.thin_days or 0)
             count += sum(thin(shot, before) for shot in show.shots.all())
         parts = forget_parts()
         self.stdout.write(f"{count} revisions and {parts} of their parts removed.")
