@@ -40,7 +40,7 @@ export class Pen {
     root.addEventListener("pointerup", () => this.#release());
     root.addEventListener("pointercancel", () => this.#cancel());
     root.addEventListener("pointerleave", () => {
-      if (!this.drag) table.hideLoupe();
+      if (!this.drag) table.loupe.hide();
     });
     for (const button of document.querySelectorAll("[data-tool]")) {
       button.addEventListener("click", () => this.take(button.dataset.tool));
@@ -63,7 +63,7 @@ export class Pen {
     }
     this.root.classList.toggle("drawing", tool !== "choose");
     this.view.redraw();
-    if (tool === "choose") this.table.hideLoupe();
+    if (tool === "choose") this.table.loupe.hide();
   }
 
   choose(id, point = 0, more = false) {
@@ -134,7 +134,7 @@ export class Pen {
     const begun = this.drag?.before ? this.drag : this.line;
     if (!begun) return false;
     this.drag = this.line = null;
-    this.table.hideLoupe();
+    this.table.loupe.hide();
     this.#forget(begun.before);
     return true;
   }
@@ -178,7 +178,7 @@ export class Pen {
     this.drag = begun;
     this.root.setPointerCapture(event.pointerId);
     if (begun.box || begun.room) return;
-    this.table.showLoupe(begun.off ? pointsOf(begun.mark)[begun.index] : at, event);
+    this.table.loupe.show(begun.off ? pointsOf(begun.mark)[begun.index] : at, event);
     this.view.redraw();
   }
 
@@ -284,13 +284,13 @@ export class Pen {
     if (line && !drag) line.mark.points[line.mark.points.length - 1] = at;
     if (!drag || drag.clicking) {
       const aims = this.tool !== "choose" && !ON_FLOOR.includes(this.tool);
-      if (aims) this.table.showLoupe(at, event);
+      if (aims) this.table.loupe.show(at, event);
       if (line) this.view.redraw();
       return;
     }
     this.#carry(drag, at);
     drag.moved = true;
-    this.table.showLoupe(drag.off ? pointsOf(drag.mark)[drag.index] : at, event);
+    this.table.loupe.show(drag.off ? pointsOf(drag.mark)[drag.index] : at, event);
     this.view.redraw();
     const tells = !drag.survey && drag.mark?.kind !== "bow";
     if (tells && (!drag.drawing || this.#onScreen(drag.mark) > REACH)) {
@@ -318,7 +318,7 @@ export class Pen {
     this.drag = null;
     if (done.room || done.clicking) return;
     if (done.box) return this.chooseAll(inBox(this.#visible(), done.from, done.to));
-    if (this.tool === "choose") this.table.hideLoupe();
+    if (this.tool === "choose") this.table.loupe.hide();
     if (done.survey) {
       const placed = {name: done.survey, at: done.at};
       return void this.asking.ask(this.sheet.dataset.place, () => placed);

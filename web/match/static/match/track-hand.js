@@ -27,7 +27,7 @@ export class TrackHand {
     if (placing) this.layer.keepOut.take(false);
     this.placing = placing;
     this.layer.table.root.classList.toggle("drawing", placing);
-    if (!placing) this.layer.table.hideLoupe();
+    if (!placing) this.layer.table.loupe.hide();
     this.settle();
   }
 
@@ -89,14 +89,14 @@ export class TrackHand {
   move(event) {
     const {held, layer} = this;
     if (!held) {
-      if (this.placing && layer.open()) layer.table.showLoupe(layer.table.toPlate(event), event);
+      if (this.placing && layer.open()) layer.table.loupe.show(layer.table.toPlate(event), event);
       return false;
     }
     const away = Math.hypot(event.clientX - held.pressed[0], event.clientY - held.pressed[1]);
     if (!held.at && away < STIR) return true;
     const pointer = layer.table.toPlate(event);
     held.at = [pointer[0] + held.off[0], pointer[1] + held.off[1]];
-    layer.table.showLoupe(held.at, event);
+    layer.table.loupe.show(held.at, event);
     layer.draw();
     return true;
   }
@@ -106,7 +106,7 @@ export class TrackHand {
     const {held, layer} = this;
     if (!held) return false;
     this.held = null;
-    layer.table.hideLoupe();
+    layer.table.loupe.hide();
     if (held.at) layer.ask(held.verb, {ids: [held.id], at: held.at});
     layer.draw();
     return true;
@@ -138,7 +138,7 @@ export class TrackHand {
     const key = event.key.toLowerCase();
     if (key === "escape" && this.held) {
       this.held = null;
-      layer.table.hideLoupe();
+      layer.table.loupe.hide();
       layer.draw();
     } else if (key === "escape" && this.placing) this.take(false);
     else if (key === "a") this.take(true);

@@ -269,7 +269,7 @@ function start(page) {
       );
     root.classList.toggle("drawing", tool !== "choose");
     document.getElementById("hint").textContent = HINTS[tool];
-    if (tool === "choose") table.hideLoupe();
+    if (tool === "choose") table.loupe.hide();
     redraw();
   };
   const begin = () => setTool(drawn() ? "plan" : "place");
@@ -309,7 +309,7 @@ function start(page) {
     if (drag) {
       Object.assign(drag, {at, moved: true, snap: !event.ctrlKey});
       preview({...drag});
-    } else if (tool !== "choose" && page.card === true) table.showLoupe(at, event);
+    } else if (tool !== "choose" && page.card === true) table.loupe.show(at, event);
   });
   root.addEventListener("pointerup", () => {
     const done = drag;

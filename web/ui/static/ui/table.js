@@ -1,11 +1,10 @@
-// The light table: a plate that can be panned and zoomed, its real pixels, and a loupe. Knows
-// pixels, and nothing of the job.
+// The light table: a plate that can be panned and zoomed, with what is drawn and laid over it.
+// Knows pixels, and nothing of the job.
 
 import {typing} from "./app.js";
 import {Around} from "./around.js";
-
-const TILE = 256;
-const LOUPE_ZOOM = 8;
+import {Loupe} from "./loupe.js";
+import {Pixels} from "./pixels.js";
 
 export class LightTable {
   constructor(root = document.getElementById("light-table")) {
@@ -15,8 +14,11 @@ export class LightTable {
     this.image = root.querySelector("img.plate");
     this.canvas = root.querySelector("canvas.tiles");
     this.over = root.querySelector("#over");
-    this.loupe = document.getElementById("loupe");
-    this.tiles = new Map();
+    this.loupe = new Loupe(this);
+    this.pixels = new Pixels(root.dataset.tiles, [this.width, this.height], () => {
+      this.#drawTiles();
+      this.loupe.draw();
+    });
     this.listeners = [];
     this.scale = 1;
     this.x = 0;
@@ -30,7 +32,6 @@ export class LightTable {
     this.around = lens && new Around(this, lens);
     this.turn = lens?.full ? 2 * Math.PI * lens.focal : 0;
     this.copies = new Map();
-    this.loupe.width = this.loupe.height = 172 * Math.ceil(devicePixelRatio || 1);
     this.#listen();
     const view = JSON.parse(sessionStorage.getItem(this.key) || "null");
     if (view) {
@@ -260,60 +261,13 @@ export class LightTable {
    * from the plate again.
    */
   takeTiles(url, wide) {
-    const from = url || this.root.dataset.tiles;
-    if (from === (this.from || this.root.dataset.tiles)) return;
-    this.from = from;
+    if (!this.pixels.take(url || this.root.dataset.tiles)) return;
     this.wide = url ? wide : 0;
-    this.tiles.clear();
     this.#drawTiles();
-    this.#drawLoupe();
+    this.loupe.draw();
   }
 
-  // Real pixels: where the proxy is smaller than what is on screen, and in the loupe.
-  #tile(column, row) {
-    const key = `${column}/${row}`;
-    if (!this.tiles.has(key)) {
-      if (this.tiles.size > 400) this.tiles.delete(this.tiles.keys().next().value);
-      const image = new Image();
-      const from = this.from || this.root.dataset.tiles;
-      // Else its picture is whole already.
-      if (from) image.src = from.replace("0/0.png", `${key}.png`);
-      image.addEventListener("load", () => {
-        this.#drawTiles();
-        this.#drawLoupe();
-      });
-      this.tiles.set(key, image);
-    }
-    return this.tiles.get(key);
-  }
-
-  #paint(context, left, top, scale, width, height) {
-    context.imageSmoothingEnabled = scale < 1;
-    const first = [Math.max(0, Math.floor(left / TILE)), Math.max(0, Math.floor(top / TILE))];
-    const last = [
-      Math.min(Math.ceil(this.width / TILE) - 1, Math.floor((left + width / scale) / TILE)),
-      Math.min(Math.ceil(this.height / TILE) - 1, Math.floor((top + height / scale) / TILE)),
-    ];
-    for (let row = first[1]; row <= last[1]; row++)
-      for (let column = first[0]; column <= last[0]; column++) {
-        const tile = this.#tile(column, row);
-        if (!tile.complete || !tile.naturalWidth) continue;
-        const w = Math.min(TILE, this.width - column * TILE),
-          h = Math.min(TILE, this.height - row * TILE);
-        context.drawImage(
-          tile,
-          0,
-          0,
-          w,
-          h,
-          (column * TILE - left) * scale,
-          (row * TILE - top) * scale,
-          w * scale,
-          h * scale,
-        );
-      }
-  }
-
+  /** The real pixels, where the proxy is smaller than what is on screen. */
   #drawTiles() {
     const {canvas} = this,
       ratio = devicePixelRatio || 1;
@@ -330,28 +284,9 @@ export class LightTable {
     const needed = this.scale >= 1 || (this.scale * ratio > wide / this.width && wide < this.width);
     if (needed && this.scale >= 0.25)
       for (const side of this.turn ? [-1, 0, 1] : [0]) {
-        const left = -this.x / this.scale - side * this.turn;
-        this.#paint(context, left, -this.y / this.scale, this.scale * ratio, w, h);
+        const corner = [-this.x / this.scale - side * this.turn, -this.y / this.scale];
+        this.pixels.paint(context, corner, this.scale * ratio, [w, h]);
       }
-  }
-
-  /** Show the loupe around a plate point, beside the pointer and never under it. */
-  showLoupe(at, event) {
-    this.loupeAt = at;
-    this.loupe.style.display = "block";
-    const box = this.root.parentElement.getBoundingClientRect(),
-      size = 176,
-      away = 34;
-    const px = event.clientX - box.left,
-      py = event.clientY - box.top;
-    const left = px + away + size > box.width ? px - away - size : px + away,
-      top = py - away - size < 0 ? py + away : py - away - size;
-    this.loupe.style.transform = `translate(${Math.round(left)}px, ${Math.round(top)}px)`;
-    this.#drawLoupe();
-  }
-  hideLoupe() {
-    this.loupeAt = null;
-    this.loupe.style.display = "none";
   }
 
   /** What is laid over the plate has another picture, as a frame of a film. */
@@ -368,51 +303,6 @@ export class LightTable {
       context.globalCompositeOperation =
         {difference: "difference", multiply: "multiply"}[image.style.mixBlendMode] || "source-over";
       context.drawImage(image, x, y, width, height);
-    }
-  }
-
-  #drawLoupe() {
-    if (!this.loupeAt) return;
-    const context = this.loupe.getContext("2d"),
-      size = this.loupe.width,
-      scale = (LOUPE_ZOOM * size) / 172;
-    context.fillStyle = "#5A5B5C";
-    context.fillRect(0, 0, size, size);
-    context.save();
-    this.#paint(
-      context,
-      this.loupeAt[0] - size / 2 / scale,
-      this.loupeAt[1] - size / 2 / scale,
-      scale,
-      size,
-      size,
-    );
-    // What is laid over the plate is in the loupe too.
-    this.drawLaid(
-      context,
-      size / 2 - this.loupeAt[0] * scale,
-      size / 2 - this.loupeAt[1] * scale,
-      this.width * scale,
-      this.height * scale,
-    );
-    context.restore();
-    for (const [style, width] of [
-      ["#101416", size / 70],
-      ["#ffffff", size / 172],
-    ]) {
-      context.strokeStyle = style;
-      context.lineWidth = width;
-      context.beginPath();
-      for (const [a, b] of [
-        [0.12, 0.45],
-        [0.55, 0.88],
-      ]) {
-        context.moveTo(size * a, size / 2);
-        context.lineTo(size * b, size / 2);
-        context.moveTo(size / 2, size * a);
-        context.lineTo(size / 2, size * b);
-      }
-      context.stroke();
     }
   }
 
@@ -450,7 +340,7 @@ export class LightTable {
       const at = this.toPlate(event),
         label = document.getElementById("at");
       if (label) label.textContent = `x ${at[0].toFixed(1)}  y ${at[1].toFixed(1)} px`;
-      if (this.loupeOn && !this.panning) this.showLoupe(at, event);
+      if (this.loupeOn && !this.panning) this.loupe.show(at, event);
       if (!this.panning) return;
       if (this.looksAround) {
         const box = root.getBoundingClientRect(),
@@ -482,7 +372,7 @@ export class LightTable {
     root.addEventListener("pointerup", release);
     root.addEventListener("pointercancel", release);
     root.addEventListener("pointerleave", () => {
-      if (this.loupeOn) this.hideLoupe();
+      if (this.loupeOn) this.loupe.hide();
     });
     this.image.addEventListener("load", () => {
       this.#drawTiles();
@@ -520,6 +410,6 @@ export class LightTable {
   toggleLoupe() {
     this.loupeOn = !this.loupeOn;
     document.querySelector("[data-view=loupe]")?.setAttribute("aria-pressed", this.loupeOn);
-    if (!this.loupeOn) this.hideLoupe();
+    if (!this.loupeOn) this.loupe.hide();
   }
 }

@@ -1,0 +1,161 @@
+// A page to test scripts on without a browser: it finds the modules where the server has them, and
+// stands in for as much of the document as they touch.
+
+import {register} from "node:module";
+
+// "/static/ui/app.js" lies in web/ui/static/ui/app.js.
+const RESOLVE = `
+export function resolve(specifier, context, next) {
+  const web = /^(.*\\/web)\\/[^/]+\\/static\\/[^/]+\\/[^/]+$/.exec(context.parentURL ?? "");
+  const other = /^\\.\\.\\/([^./]+)\\/([^/]+\\.js)$/.exec(specifier);
+  return web && other
+    ? next(web[1] + "/" + other[1] + "/static/" + other[1] + "/" + other[2], context)
+    : next(specifier, context);
+}`;
+register(`data:text/javascript,${encodeURIComponent(RESOLVE)}`);
+
+/** Something that is listened to. */
+class Heard {
+  listeners = [];
+
+  addEventListener(name, listener) {
+    this.listeners.push([name, listener]);
+  }
+
+  dispatchEvent(event) {
+    this.tell(event.type, event);
+    return true;
+  }
+
+  /** Call those that listen to `name`; returns what they return. */
+  tell(name, event = {}) {
+    const whole = {target: this, preventDefault() {}, stopImmediatePropagation() {}, ...event};
+    return this.listeners.filter(([own]) => own === name).map(([, listener]) => listener(whole));
+  }
+}
+
+/** An element, so wide and so high, at the screen's corner; what is asked for by a selector is in
+ * `found`. */
+export class Element extends Heard {
+  constructor(tagName = "div", {width = 0, height = 0, ...more} = {}) {
+    super();
+    Object.assign(this, {tagName: tagName.toUpperCase(), children: [], attributes: {}, style: {}});
+    Object.assign(this, {dataset: {}, found: {}, clientWidth: width, clientHeight: height});
+    Object.assign(this, {textContent: "", className: "", scrollLeft: 0}, more);
+    this.classes = new Set();
+    this.classList = {
+      add: (...names) => names.forEach(name => this.classes.add(name)),
+      remove: (...names) => names.forEach(name => this.classes.delete(name)),
+      toggle: (name, on = !this.classes.has(name)) =>
+        on ? this.classes.add(name) : this.classes.delete(name),
+      contains: name => this.classes.has(name),
+    };
+  }
+
+  setAttribute(name, value) {
+    this.attributes[name] = String(value);
+    if (name.startsWith("data-")) this.dataset[name.slice(5)] = String(value);
+  }
+
+  getAttribute(name) {
+    return this.attributes[name] ?? null;
+  }
+
+  removeAttribute(name) {
+    delete this.attributes[name];
+  }
+
+  append(...children) {
+    this.children.push(...children);
+  }
+
+  replaceChildren(...children) {
+    this.children = children;
+  }
+
+  before() {}
+
+  after() {}
+
+  remove() {}
+
+  setPointerCapture() {}
+
+  contains(other) {
+    return other === this || this.children.some(child => child.contains?.(other));
+  }
+
+  closest(selector) {
+    return this.found[selector] ?? null;
+  }
+
+  querySelector(selector) {
+    return this.found[selector] ?? null;
+  }
+
+  querySelectorAll(selector) {
+    return this.found[selector] ?? [];
+  }
+
+  getBoundingClientRect() {
+    const [left, top] = [this.left ?? 0, this.top ?? 0];
+    const [width, height] = [this.clientWidth, this.clientHeight];
+    return {left, top, width, height, right: left + width, bottom: top + height};
+  }
+}
+
+/** The document: elements by id in `byId`, and by selector in `found`. */
+export const page = new Element("html");
+page.byId = {};
+page.found["meta[name=csrf]"] = {content: "token"};
+Object.assign(page, {
+  body: new Element("body"),
+  getElementById: id => page.byId[id] ?? null,
+  createElement: name => new Element(name),
+  createElementNS: (_, name) => new Element(name),
+});
+
+const kept = {};
+const window = new Heard();
+Object.assign(globalThis, {
+  document: page,
+  window,
+  addEventListener: window.addEventListener.bind(window),
+  devicePixelRatio: 1,
+  location: {reload() {}},
+  sessionStorage: {
+    getItem: key => kept[key] ?? null,
+    setItem: (key, value) => {
+      kept[key] = String(value);
+    },
+    removeItem: key => delete kept[key],
+  },
+  ResizeObserver: class {
+    observe() {}
+  },
+  MutationObserver: class {
+    observe() {}
+  },
+});
+
+/** Let the server answer: `answer(url, body)` gives what comes as JSON, or an Error. */
+export function serve(answer) {
+  globalThis.fetch = async (url, {body} = {}) => {
+    const said = await answer(url, body && JSON.parse(body));
+    if (said instanceof Error) throw said;
+    const {status = 200, ...json} = said;
+    return {ok: status < 400, status, json: async () => json};
+  };
+}
+
+/** Something that is answered later: {promise, answer, fail}. */
+export function later() {
+  let answer, fail;
+  const promise = new Promise((done, failed) => {
+    [answer, fail] = [done, failed];
+  });
+  return {promise, answer, fail};
+}
+
+/** Let everything that waits for nothing but its turn go on. */
+export const turn = () => new Promise(done => setTimeout(done));
