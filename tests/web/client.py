@@ -1,4 +1,5 @@
-"""A client that posts as the pages do: with the revision that is on screen."""
+"""A client that posts as the pages do, with the revision that is on screen, and reads pages as a
+browser does: however many blanks and line ends there are between two words, it is one blank."""
 
 import json
 import re
@@ -18,6 +19,12 @@ class PageClient(Client):
         if shot:
             data = self._with_base(data, shot.head.number)
         return super().post(path, data, *given, **more)
+
+    def request(self, **request):
+        response = super().request(**request)
+        if not response.streaming and response.get("Content-Type", "").startswith("text/html"):
+            response.content = re.sub(rb"\s+", b" ", response.content)
+        return response
 
     @staticmethod
     def _with_base(data, base):
