@@ -134,6 +134,8 @@ def _parted_at_pieces(camera: Camera, layout: Pieces, lines: list[Array]) -> lis
 def runs(points: Array, seen: Array) -> list[Array]:
     """The stretches of two or more points in a row that are seen."""
     at = np.flatnonzero(seen)
+    if len(at) == len(points) > 1:
+        return [points]
     return [
         points[run] for run in np.split(at, np.flatnonzero(np.diff(at) > 1) + 1) if len(run) > 1
     ]
@@ -183,11 +185,12 @@ def horizon(camera: Camera) -> list[Array]:
 def vanishing_points(camera: Camera) -> dict[int, Array]:
     """Where the world's axes vanish, (2,) px by axis index, for those imaged at all."""
     out = {}
+    middle = np.array([camera.grid.width, camera.grid.height]) / 2
+    ends = camera.project_directions(np.concatenate([np.eye(3), -np.eye(3)]))
     for axis in range(3):
-        both = camera.project_directions(np.array([np.eye(3)[axis], -np.eye(3)[axis]]))
+        both = ends[[axis, axis + 3]]
         seen = both[np.isfinite(both).all(axis=1)]
         if len(seen):
-            middle = np.array([camera.grid.width, camera.grid.height]) / 2
             out[axis] = seen[np.argmin(np.linalg.norm(seen - middle, axis=1))]
     return out
 

@@ -26,6 +26,7 @@ from aperture.errors import Problem
 from web.blobs.in_use import referred
 from web.jobs.models import Job
 from web.ui import who
+from web.ui.prepared import Prepared
 
 logger = logging.getLogger(__name__)
 
@@ -91,10 +92,15 @@ def _enqueue(job, task, *args):
     Job.objects.filter(pk=job.pk).update(task=str(result.id))
 
 
+_newest = Prepared(
+    lambda shot, kind: Job.objects.filter(shot=shot, kind=kind, parent=None).order_by("-pk")[:1]
+)
+
+
 def latest(shot, kind: str) -> Job | None:
     """The newest job of a kind; one left behind by a worker that is gone is marked failed, one that
     waits in vain says so."""
-    job = Job.objects.filter(shot=shot, kind=kind, parent=None).first()
+    job = _newest.first(shot.pk, kind)
     if job is None or not job.under_way:
         return job
     parts = job.parts.all()

@@ -18,6 +18,7 @@ from web.gates.gate import FoundLens, for_match
 from web.match.models import StoredFit
 from web.shows.alone import alone
 from web.shows.state import once
+from web.ui.prepared import Prepared
 
 # Bumped when the solver's answers change, so that stored fits of an older one are made again.
 SOLVER = "5"
@@ -72,6 +73,9 @@ def digest_of(document: dict) -> str:
     ).hexdigest()
 
 
+_stored = Prepared(lambda digest: StoredFit.objects.filter(digest=digest)[:1])
+
+
 @once
 def fit_of(state: MutableMapping) -> dict | None:
     """The fit of a shot's state, from the store or solved now, always from a cold start; None
@@ -80,7 +84,7 @@ def fit_of(state: MutableMapping) -> dict | None:
     if document is None:
         return None
     digest = digest_of(document)
-    stored = StoredFit.objects.filter(digest=digest).first()
+    stored = _stored.first(digest)
     return (stored or _solved(digest, document)).fit
 
 

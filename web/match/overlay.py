@@ -1,6 +1,7 @@
 """What the Match step draws over the plate, as JSON for the page: paths in plate pixels and labels.
 Computed by the Camera."""
 
+import cv2
 import numpy as np
 
 from aperture.camera import Camera
@@ -10,15 +11,27 @@ from aperture.units import METRES
 
 # Residuals are shown longer than they are, or nobody would see them.
 ARROW_FACTOR = 20
+SHORTEST_ARROW_PX, LONGEST_ARROW_PX = 0.5, 4000
+# Its shaft, and its head.
+ARROW = "M{:.2f} {:.2f}L{:.2f} {:.2f}M{:.2f} {:.2f}L{:.2f} {:.2f}L{:.2f} {:.2f}"
 SPACINGS = (0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 25, 50, 100, 250, 500, 1000)
 
 
+# Points of a line that is drawn may be left out where it goes on straight, within so much, px.
+STRAIGHT_PX = 0.02
+
+
 def path_of(pieces) -> str:
-    """SVG path data of polylines (N, 2) px."""
-    return "".join(
-        "M" + "L".join([f"{x:.2f} {y:.2f}" for x, y in np.asarray(piece).tolist()])
-        for piece in pieces
-    )
+    """SVG path data of polylines (N, 2) px, without the points that don't bend them."""
+    out = []
+    for piece in pieces:
+        points = np.asarray(piece)
+        if len(points) > 2:
+            # Douglas and Peucker (1973). In single precision, so from the line's own beginning.
+            near = (points - points[0]).astype(np.float32)
+            points = cv2.approxPolyDP(near, STRAIGHT_PX, closed=False)[:, 0] + points[0]
+        out.append("M" + "L".join([f"{x:.2f} {y:.2f}" for x, y in points.tolist()]))
+    return "".join(out)
 
 
 def spacing_for(camera: Camera, unit_metres: float) -> float:
@@ -107,27 +120,25 @@ def _arrows(camera, marks) -> list[dict]:
         for mark in used
         if mark["kind"] == "edge"
     ]
-    d = "".join(
-        _arrow(point, foot)
-        for (points, _), feet in zip(edges, overlay.edge_misses(camera, edges))
-        for point, foot in zip(points, feet)
-    )
+    starts = [points for points, _ in edges]
+    feet = overlay.edge_misses(camera, edges)
     spots = [
         mark for mark in used if mark["kind"] == "spot" and None not in mark.get("world", [None])
     ]
     if spots:
-        d += "".join(
-            _arrow(np.array(mark["at"], float), foot)
-            for mark, foot in zip(spots, camera.project([mark["world"] for mark in spots]))
-        )
+        starts.append(np.array([mark["at"] for mark in spots], float))
+        feet.append(camera.project([mark["world"] for mark in spots]))
+    d = _arrow_path(np.concatenate(starts), np.concatenate(feet)) if starts else ""
     return [{"class": "arrows", "d": d}] if d else []
 
 
-def _arrow(start, foot) -> str:
-    step = (foot - start) * ARROW_FACTOR
-    if not np.isfinite(step).all() or np.linalg.norm(step) < 0.5 or np.linalg.norm(step) > 4000:
-        return ""
-    side = np.array([-step[1], step[0]]) * 0.16
-    tip = start + step
-    head = [tip - step * 0.28 + side, tip, tip - step * 0.28 - side]
-    return path_of([np.array([start, tip]), np.array(head)])
+def _arrow_path(starts: np.ndarray, feet: np.ndarray) -> str:
+    """Arrows from places (N, 2) px toward others, longer than they are."""
+    steps = (feet - starts) * ARROW_FACTOR
+    long = np.hypot(*steps.T)
+    drawn = (long >= SHORTEST_ARROW_PX) & (long <= LONGEST_ARROW_PX)  # not where there is no foot
+    starts, steps = starts[drawn], steps[drawn]
+    sides = np.stack([-steps[:, 1], steps[:, 0]], axis=1) * 0.16
+    tips, backs = starts + steps, starts + 0.72 * steps
+    corners = np.concatenate([starts, tips, backs + sides, tips, backs - sides], axis=1).tolist()
+    return "".join([ARROW.format(*row) for row in corners])

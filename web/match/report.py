@@ -41,7 +41,7 @@ def context(shot, leaf: str | None = None, forms: dict | None = None) -> dict:
         "leaf": leaf if leaf in there else "fit",
         "filled": filled,
         "opened": next(iter(forms or {}), ""),
-        "undoable": shot.head.parent,
+        "undoable": shot.head.parent_id is not None,
         "redoable": next_revision(shot),
     }
     for key in filled:

@@ -16,6 +16,7 @@ from web.shows import state as states
 from web.shows.models import Revision, Shot, Show, StatePart
 from web.shows.refusals import Locked, Moved, Refused, Stale
 from web.shows.state import State
+from web.ui.prepared import Prepared
 
 KEPT = "Kept from another window: "
 # Small edits of one kind that follow each other as closely as this are one revision.
@@ -247,10 +248,17 @@ def redo(shot: Shot, base: int | None = None) -> str:
         return f"Redone: {following.label}"
 
 
+_edits_on = Prepared(
+    lambda parent: Revision.objects.filter(parent=parent, kept=False, folded=False).order_by(
+        "-number"
+    )[:1]
+)
+
+
 def next_revision(shot: Shot) -> Revision | None:
     """What redo would go to: the newest edit made on the head, leaving out versions that were
     refused."""
-    return shot.head.children.filter(kept=False, folded=False).order_by("-number").first()
+    return _edits_on.first(shot.head.pk)
 
 
 def _require_unlocked(shot, target):

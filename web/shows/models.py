@@ -122,6 +122,18 @@ def _address(name: str) -> str:
     return reverse(name, args=[SHOW, SHOT])
 
 
+def read_together(shots: list["Shot"]) -> None:
+    """Let the states of shots whose heads are there be read together, once one is asked for."""
+    heads = [shot.head for shot in shots if shot.head_id]
+    one_shot = len(heads) == 1
+    wanted = {
+        digest: "" if one_shot else key for head in heads for key, digest in head.parts.items()
+    }
+    texts = Texts(wanted, StatePart.texts)
+    for head in heads:
+        head.texts = texts
+
+
 class ShotQuerySet(models.QuerySet):
     """Shots with what every page needs."""
 
@@ -136,17 +148,7 @@ class ShotQuerySet(models.QuerySet):
         super()._fetch_all()
         related = self.query.select_related
         if fresh and isinstance(related, dict) and "head" in related:
-            fetched = self._result_cache or []
-            heads = [shot.head for shot in fetched if isinstance(shot, Shot) and shot.head_id]
-            one_shot = len(heads) == 1
-            wanted = {
-                digest: "" if one_shot else key
-                for head in heads
-                for key, digest in head.parts.items()
-            }
-            texts = Texts(wanted, StatePart.texts)
-            for head in heads:
-                head.texts = texts
+            read_together([shot for shot in self._result_cache or [] if isinstance(shot, Shot)])
 
     def kept(self):
         """Those that aren't deleted, of shows that aren't."""

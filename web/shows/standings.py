@@ -13,8 +13,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from django.db import DatabaseError, transaction
+from django.db.models import QuerySet
 
 from web.shows.alone import alone
+from web.ui.prepared import Prepared
 
 logger = logging.getLogger(__name__)
 
@@ -33,6 +35,15 @@ class Standing:
 FAILED = Standing("needs", "can't be computed")
 
 
+def _stored_of(shot: int) -> QuerySet:
+    from web.shows.models import StoredStanding
+
+    return StoredStanding.objects.filter(shot=shot)
+
+
+_stored = Prepared(_stored_of)
+
+
 def of(shots: Sequence, steps: Mapping, patient: bool = True) -> list[dict[str, Standing]]:
     """For each shot the standing of each of `steps` (by key), stored or computed now.
 
@@ -42,7 +53,10 @@ def of(shots: Sequence, steps: Mapping, patient: bool = True) -> list[dict[str, 
     from web.shows.models import StoredStanding
 
     keys = _keys(shots, steps)
-    stored = StoredStanding.objects.in_bulk([shot.pk for shot in shots])
+    if len(shots) == 1:
+        stored = {one.pk: one for one in _stored(shots[0].pk)}
+    else:
+        stored = StoredStanding.objects.in_bulk([shot.pk for shot in shots])
     out = []
     for shot, key in zip(shots, keys):
         known = stored.get(shot.pk)

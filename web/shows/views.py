@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 from django.core.paginator import Paginator
 from django.db.models import Count, Q
-from django.http import JsonResponse
+from django.http import Http404, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.utils.http import url_has_allowed_host_and_scheme
 from django.views.decorators.http import require_GET, require_POST
@@ -13,13 +13,22 @@ from django.views.decorators.http import require_GET, require_POST
 from web.shows import history, organise, steps
 from web.shows.differences import STEPS, in_words, steps_of
 from web.shows.forms import ShotForm, ShowForm
-from web.shows.models import Shot, Show
+from web.shows.models import Shot, Show, read_together
 from web.shows.reading import base_of, wants_json
+from web.ui.prepared import Prepared
+
+_at_address = Prepared(
+    lambda show, shot: Shot.objects.with_head().kept().filter(show__slug=show, code=shot)
+)
 
 
 def find(show: str, shot: str) -> Shot:
     """The shot at an address, with its show and head; 404 where there is none."""
-    return get_object_or_404(Shot.objects.with_head().kept(), show__slug=show, code=shot)
+    found = _at_address(show, shot)
+    if not found:
+        raise Http404
+    read_together(found)
+    return found[0]
 
 
 # How the pixels of a panorama lie around, for the light table; the step that knows registers it.
@@ -45,7 +54,7 @@ def step_page(
         "state": shot.state,
         "step": step,
         "steps": steps.strip(shot, step),
-        "undoable": shot.head.parent,
+        "undoable": shot.head.parent_id is not None,
         "undo_label": shot.head.label,
         "redoable": history.next_revision(shot),
         "lies_around": json.dumps(around) if (around := _around(shot)) else "",
