@@ -18,6 +18,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -201,8 +202,18 @@ class Chain:
         grid = self.stages[stage].grid
         return grid.shown_gate_mm(self.squeeze)
 
+    @cached_property
+    def _figures(self) -> dict[int, Figures]:
+        """Those that were asked for."""
+        return {}
+
     def figures(self, stage: int) -> Figures:
         """Everything that follows from a stage's map and the lens."""
+        if stage not in self._figures:
+            self._figures[stage] = self._find_figures(stage)
+        return self._figures[stage]
+
+    def _find_figures(self, stage: int) -> Figures:
         grid = self.stages[stage].grid
         width, height = grid.gate_mm
         across, down = grid.mm_per_px

@@ -261,24 +261,31 @@ def _vanishing_pair(
     axes, edges = system.edge_axes, system.evidence.edges
     unit = np.hypot(*system.grid.gate_mm) / 2
 
-    def measure(points: Array) -> Array:
-        """(3,) the squared focal length, and of each vanishing point the share that isn't at
-        infinity."""
-        va, vb = (_vanishing(points[axes == axis] / unit) for axis in pair)
+    def measure(va: Array, vb: Array) -> Array:
+        """(..., 3) the squared focal length, and of each vanishing point (..., 3) the share that
+        isn't at infinity."""
         with np.errstate(all="ignore"):
-            focal2 = -(va[:2] @ vb[:2]) / (va[2] * vb[2]) * unit**2
-            return np.array([focal2, *(abs(v[2]) / np.linalg.norm(v) for v in (va, vb))])
+            focal2 = -(va[..., :2] * vb[..., :2]).sum(axis=-1) / (va[..., 2] * vb[..., 2]) * unit**2
+        found = [abs(v[..., 2]) / np.linalg.norm(v, axis=-1) for v in (va, vb)]
+        return np.stack(np.broadcast_arrays(focal2, *found), axis=-1)
 
-    base = measure(ends)
+    points = [_vanishing(ends[axes == axis] / unit) for axis in pair]
+    base = measure(*points)
     slopes = np.zeros((len(edges), 2, 3))
-    for index in np.flatnonzero(np.isin(axes, pair)):
-        along = ends[index, 1] - ends[index, 0]
-        across = np.array([-along[1], along[0]]) / max(np.linalg.norm(along), 1e-12)
+    for side, axis in enumerate(pair):
+        own = np.flatnonzero(axes == axis)
+        along = ends[own, 1] - ends[own, 0]
+        across = np.stack([-along[:, 1], along[:, 0]], axis=1)
+        across /= np.maximum(np.linalg.norm(along, axis=1), 1e-12)[:, None]
+        # One end of one of its edges is moved at a time; the other axis' point stays.
+        count = len(own)
+        moved = np.tile(ends[own], (count, 2, 1, 1, 1))
         for end in range(2):
-            moved = ends.copy()
-            moved[index, end] += across * sigmas[index] * 0.1
-            with np.errstate(invalid="ignore"):
-                slopes[index, end] = (measure(moved) - base) / 0.1
+            moved[range(count), end, range(count), end] += across * sigmas[own, None] * 0.1
+        both = [point[None, None] for point in points]
+        both[side] = _vanishing(moved / unit)
+        with np.errstate(invalid="ignore"):
+            slopes[own] = (measure(*both) - base) / 0.1
     spread = np.sqrt(np.nansum(slopes**2, axis=(0, 1)))
     steepest = np.abs(slopes[:, :, 0]).max(axis=1)
     needed = [
@@ -294,8 +301,10 @@ def _vanishing_pair(
 
 
 def _vanishing(ends: Array) -> Array:
-    homogeneous = np.concatenate([ends, np.ones((*ends.shape[:2], 1))], -1)
-    return np.linalg.svd(np.cross(homogeneous[:, 0], homogeneous[:, 1]))[2][2]
+    """(..., 3) where lines through ends (..., N, 2, 2) meet, homogeneous."""
+    homogeneous = np.concatenate([ends, np.ones((*ends.shape[:-1], 1))], -1)
+    lines = np.cross(homogeneous[..., 0, :], homogeneous[..., 1, :])
+    return np.asarray(np.linalg.svd(lines)[2][..., 2, :])
 
 
 def negative_square(system: System, lens: Lens) -> str | None:

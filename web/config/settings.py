@@ -165,7 +165,8 @@ TEMPLATES = [
             "context_processors": [
                 "django.template.context_processors.request",
                 "web.people.context.people",
-            ]
+            ],
+            "builtins": ["web.ui.addresses"],
         },
     }
 ]

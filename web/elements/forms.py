@@ -70,6 +70,14 @@ class OrderForm(forms.Form):
     lamp_along = forms.CharField(required=False, max_length=40)
     lamp_side = forms.CharField(required=False, max_length=40)
 
+    def pass_boxes(self) -> list[dict]:
+        """The boxes of the passes, for the page."""
+        chosen = self["passes"].value() or ()
+        return [
+            {"name": self["passes"].html_name, "key": key, "says": says, "checked": key in chosen}
+            for key, says in PASSES.items()
+        ]
+
     def __init__(self, *args, show, order: Order, grids=None, **kwargs):
         self.show = show
         light = order.light

@@ -17,15 +17,15 @@ def _counted(**of) -> QuerySet:
     return rows.annotate(count=Count("pk"), newest=Max("pk"), total=Sum("pk"))
 
 
-_newest = Prepared(lambda shot: _renders(shot=shot)[:1])
 _counted_of_one = Prepared(lambda shot: _counted(shot=shot))
 
 
 def standing(shot) -> Standing:
     """Settled with a render of what stands now; needs the artist where it is of an older camera."""
     from web.elements.actions import source_digest
+    from web.elements.queries import newest_renders
 
-    newest = _newest.first(shot.pk)
+    newest = next(iter(newest_renders(shot)), None)
     if newest is None:
         return Standing("nothing", "nothing rendered")
     return (

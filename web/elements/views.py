@@ -8,6 +8,7 @@ from aperture.errors import Problem
 from web.elements import actions, looked, starting
 from web.elements.forms import OrderForm
 from web.elements.models import Render
+from web.elements.queries import newest_renders
 from web.expose.looks import names_of
 from web.gates.gate import all_around
 from web.jobs import runner
@@ -29,7 +30,7 @@ def elements(request, show, shot, form=None, status=200):
     """A render's layers, how the next one is wanted, and all renders so far."""
     shot = find(show, shot)
     renders, job, now = (
-        list(shot.renders.all()[:30]),
+        newest_renders(shot)[:30],
         runner.latest(shot, actions.KIND),
         actions.source_digest(shot.state),
     )

@@ -4,6 +4,7 @@ Where renders are kept is later steps' matter: the app that has them registers w
 """
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import cv2
 import numpy as np
@@ -17,9 +18,17 @@ from web.plates.models import require_plate
 from web.shows.history import edit
 from web.shows.models import Shot
 
-# Gives the (H, W, 4) linear render that lies over the plate, and what it is called; None without
-# one.
-Finder = Callable[[Shot], tuple[np.ndarray, str] | None]
+
+@dataclass(frozen=True)
+class OverPlate:
+    """A render that lies over the plate: what it is called; `read` gives it, (H, W, 4) linear."""
+
+    name: str
+    read: Callable[[], np.ndarray]
+
+
+# Gives the render that lies over the plate; None without one.
+Finder = Callable[[Shot], OverPlate | None]
 _find: list[Finder] = []
 
 
@@ -28,17 +37,23 @@ def register_render(find: Finder) -> None:
     _find[:] = [find]
 
 
-def render_of(shot: Shot) -> tuple[np.ndarray, str] | None:
-    """The newest render that lies over the plate, and its name; None without one."""
+def render_of(shot: Shot) -> OverPlate | None:
+    """The newest render that lies over the plate; None without one."""
     return _find[0](shot) if _find else None
+
+
+def require_render(shot: Shot) -> np.ndarray:
+    """(H, W, 4) the newest render that lies over the plate, linear. Raises Problem without one."""
+    found = render_of(shot)
+    if found is None:
+        raise Problem("There is no render over the plate yet: the Elements step makes one.")
+    return found.read()
 
 
 def shown_render(shot: Shot) -> np.ndarray:
     """(H, W, 4) uint8 of it. Raises Problem without one."""
-    found = render_of(shot)
-    if found is None:
-        raise Problem("There is no render over the plate yet: the Elements step makes one.")
-    rgb, alpha = found[0][..., :3], found[0][..., 3:]
+    render = require_render(shot)
+    rgb, alpha = render[..., :3], render[..., 3:]
     straight = rgb / np.maximum(alpha, 1e-6)
     solid = (np.clip(alpha, 0, 1) * 255 + 0.5).astype(np.uint8)
     return np.concatenate([maps.shown(straight), solid], axis=2)
@@ -47,24 +62,20 @@ def shown_render(shot: Shot) -> np.ndarray:
 def both_with_look(shot: Shot) -> np.ndarray:
     """(h, w, 3) uint8 the render over the plate, both with the shot's look. Raises Problem without
     one."""
-    found = render_of(shot)
-    if found is None:
-        raise Problem("There is no render over the plate yet: the Elements step makes one.")
+    render = require_render(shot)
     plate = maps.small_plate(shot)
     size = plate.shape[1::-1]
-    render = cv2.resize(found[0].astype(np.float32), size, interpolation=cv2.INTER_AREA)
+    render = cv2.resize(render.astype(np.float32), size, interpolation=cv2.INTER_AREA)
     return maps.shown(looks.applied(shot, composite("over", plate, render), perspective=True))
 
 
 def matched(shot: Shot) -> Matched:
     """What brings the render to the plate. Raises Problem where nothing does."""
-    found = render_of(shot)
-    if found is None:
-        raise Problem("There is no render over the plate yet: the Elements step makes one.")
+    picture = require_render(shot)
     pairs = shot.state["pairs"]
     if not pairs:
         raise Problem("Draw a patch on the plate that the render shows too.")
-    plate, picture = maps.small_plate(shot), found[0]
+    plate = maps.small_plate(shot)
     wide = require_plate(shot).width
     seen = [_mean(plate, pair["plate"], wide) for pair in pairs]
     made = [_mean(picture, pair["render"], wide) for pair in pairs]

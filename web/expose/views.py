@@ -103,7 +103,7 @@ def _boxes(shot) -> list[dict]:
 def _pairs(shot) -> dict:
     """The pairs of patches, and what they say together."""
     found = rendered.render_of(shot)
-    out: dict = {"render_name": found[1] if found else "", "pairs": []}
+    out: dict = {"render_name": found.name if found else "", "pairs": []}
     pairs = shot.state["pairs"]
     if found is None or not pairs:
         return out

@@ -30,8 +30,12 @@ from web.shows.forms import on_form
 from web.shows.history import next_revision
 from web.shows.reading import base_of, read, whole
 from web.shows.views import find, step_page
+from web.ui.prepared import Prepared
 from web.ui.rows import Row
 
+OWN_PARTS = ("gate", "lens", "guides")
+_bodies = Prepared(lambda: Body.objects.offered())
+_lenses = Prepared(lambda: CatalogueLens.objects.offered())
 STEP_VERBS = (("up", "↑", "Move up"), ("down", "↓", "Move down"), ("remove", "✕", "Remove"))
 GUIDE_KINDS = (
     ("centre", "Centre cross"),
@@ -75,8 +79,8 @@ def _page(request, shot, form=None, step_form=None, opened=""):
         "formats": FORMATS,
         "remarks": gate_remarks(shot, plate),
         "opened": opened or request.GET.get("open", ""),
-        "bodies": Body.objects.offered(),
-        "lenses": CatalogueLens.objects.offered(),
+        "bodies": _bodies(),
+        "lenses": _lenses(),
         "lens_name": shot.state["lens"].get("name", ""),
         "guides": page.NO_GUIDES | (shot.state.get("guides") or {}),
         "guide_aspects": ASPECTS,
@@ -121,9 +125,11 @@ def _changed(shot) -> bool:
     """Whether the last edit was one of this step's, so that the page says what it did beside its
     undo."""
     before = shot.head.parent
-    return bool(before) and any(
-        before.state.get(key) != shot.state.get(key) for key in ("gate", "lens", "guides")
-    )
+    if before is None:
+        return False
+    if before.version != shot.head.version:  # the same may have another digest there
+        return any(before.state.get(key) != shot.state.get(key) for key in OWN_PARTS)
+    return any(before.parts.get(key) != shot.head.parts.get(key) for key in OWN_PARTS)
 
 
 def _selected(request, chain) -> int:

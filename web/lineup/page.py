@@ -25,11 +25,6 @@ LOOKS = (
 )
 
 
-def newest_own(shot):
-    """Our newest render of the plate's size; None where there is none."""
-    return next((one for one in shot.renders.all()[:50] if one.whole), None)
-
-
 def page_data(shot, own, chosen, against=None) -> dict:
     """Everything the script needs. `against`: a render, ours or one brought back, that lies on the
     plate where the chosen one isn't shown."""

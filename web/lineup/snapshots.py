@@ -15,8 +15,10 @@ from aperture.plates.colour import linear_light
 from aperture.render import compose, returned
 from aperture.render.alpha import alpha_report
 from web.blobs.folders import reserve, write
+from web.elements.queries import newest_whole
 from web.expose import exposure, looks, whites
 from web.expose.focusing import focus_at, stop_at
+from web.expose.rendered import OverPlate
 from web.gates.gate import gate_words
 from web.lineup.models import Snapshot
 from web.match.path_fits import camera_of_state
@@ -83,15 +85,15 @@ def _light(shot, frame: int | None) -> list[str]:
     return words
 
 
-def newest_over_plate(shot) -> tuple[np.ndarray, str] | None:
-    """The newest render that lies over the plate, ours or one brought back, and its name."""
-    own = next((one for one in shot.renders.all()[:50] if one.whole), None)
-    back = shot.returned.first()
+def newest_over_plate(shot) -> OverPlate | None:
+    """The newest render that lies over the plate, ours or one brought back."""
+    own, back = newest_whole(shot), shot.returned.first()
     row = max((one for one in (own, back) if one), key=lambda one: one.created, default=None)
     if row is None:
         return None
     frame = frame_of(shot) - shifted_since(shot.state, row)
-    return picture_in(row.of_frame(frame)), getattr(row, "title", "") or row.name
+    name = getattr(row, "title", "") or row.name
+    return OverPlate(name, lambda: picture_in(row.of_frame(frame)))
 
 
 def keep(

@@ -7,8 +7,9 @@ def standing(shot) -> Standing:
     """Settled with a render of what stands now to lay over the plate; needs the artist where it is
     of an older camera."""
     from web.elements.actions import source_digest
+    from web.elements.queries import newest_whole
 
-    newest = next((one for one in shot.renders.all()[:50] if one.whole), None)
+    newest = newest_whole(shot)
     if newest is None:
         return Standing("nothing", "nothing rendered")
     return (

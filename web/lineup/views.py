@@ -10,11 +10,12 @@ from django.views.decorators.http import require_GET, require_POST
 from aperture.errors import Problem
 from aperture.render.compose import KINDS
 from web.elements.actions import KIND, source_digest
+from web.elements.queries import newest_whole
 from web.jobs import runner
 from web.lineup import actions, plate_edges, snapshots, starting
 from web.lineup.forms import ReturnForm, TakenForm
 from web.lineup.models import Returned, Snapshot
-from web.lineup.page import LOOKS, curve, newest_own, page_data, remarks, rows
+from web.lineup.page import LOOKS, curve, page_data, remarks, rows
 from web.match.lens_remarks import lens_remarks
 from web.plates.frames import frames_now, number_of, shifted_since, shown
 from web.plates.models import plate_of
@@ -30,7 +31,7 @@ FILES = {"render.png": "image/png", "alpha.png": "image/png", "render.exr": "ima
 def lineup(request, show, shot, form=None, status=200):
     """A render over the plate: our own newest of the plate's size, or one that was brought back."""
     shot = find(show, shot)
-    own, back, now = newest_own(shot), list(shot.returned.all()[:30]), source_digest(shot.state)
+    own, back, now = newest_whole(shot), list(shot.returned.all()[:30]), source_digest(shot.state)
     kinds = (actions.KIND, KIND, plate_edges.KIND)
     jobs = [job for kind in kinds if (job := runner.latest(shot, kind))]
     wanted = request.GET.get("returned")
@@ -44,6 +45,7 @@ def lineup(request, show, shot, form=None, status=200):
         *((str(one.pk), one.name) for one in back if one != chosen),
     ]
     wanted = request.GET.get("against", "")
+    laid = chosen or own
     against = own if wanted == "own" else next((one for one in back if str(one.pk) == wanted), None)
     context = {
         "looks": LOOKS,
@@ -67,10 +69,8 @@ def lineup(request, show, shot, form=None, status=200):
         "curve": curve(shot.state, chosen),
         "edges": plate_edges.over_range(shot),
         "alpha_says": _alpha_says(own, chosen),
-        "frames": frames_now(shot.state, chosen or own) if chosen or own else [],
-        "first_file": (chosen or own).frames[0]
-        if (chosen or own) and (chosen or own).frames
-        else "",
+        "frames": frames_now(shot.state, laid) if laid else [],
+        "first_file": laid.frames[0] if laid and laid.frames else "",
         "taken": TakenForm(row=chosen) if chosen and chosen.taken else None,
         "facts": snapshots.facts(shot, timezone.localtime()),
     }
@@ -80,7 +80,7 @@ def lineup(request, show, shot, form=None, status=200):
 def _on_table(shot, query):
     """The render that is on the table, and its frame: (row, frame)."""
     number = whole(query.get("returned"))
-    row = newest_own(shot) if number is None else shot.returned.filter(pk=number).first()
+    row = newest_whole(shot) if number is None else shot.returned.filter(pk=number).first()
     return row, whole(query.get("frame")) if row and row.frames else None
 
 

@@ -18,6 +18,7 @@ from aperture.plates.take_in import take_in
 from web.blobs.folders import incoming, write
 from web.plates.frames import ONE_FRAME, frame_at, frame_of_photograph
 from web.shows.state import once
+from web.ui.prepared import Prepared
 
 
 def frame_of(shot) -> int:
@@ -86,10 +87,14 @@ class Film(models.Model):
         return Fraction(self.rate_numerator or 0, self.rate_denominator)
 
 
+_films = Prepared(lambda digest: Film.objects.filter(digest=digest))
+_plates = Prepared(lambda digest: Plate.objects.filter(digest=digest))
+
+
 def film_of(shot) -> Film | None:
     """The filmed plate of a shot's current state; None of a photograph."""
     wanted = shot.state["film"]
-    return Film.objects.get(digest=wanted["digest"]) if wanted else None
+    return _films.get(wanted["digest"]) if wanted else None
 
 
 def is_lossy(shot) -> bool:
@@ -161,4 +166,4 @@ def require_plate(shot) -> Plate:
 @once
 def _plate(state) -> Plate | None:
     wanted = state["plate"]
-    return Plate.objects.get(digest=wanted["digest"]) if wanted else None
+    return _plates.get(wanted["digest"]) if wanted else None

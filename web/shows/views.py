@@ -24,11 +24,11 @@ _at_address = Prepared(
 
 def find(show: str, shot: str) -> Shot:
     """The shot at an address, with its show and head; 404 where there is none."""
-    found = _at_address(show, shot)
-    if not found:
+    found = _at_address.first(show, shot)
+    if found is None:
         raise Http404
-    read_together(found)
-    return found[0]
+    read_together([found])
+    return found
 
 
 # How the pixels of a panorama lie around, for the light table; the step that knows registers it.

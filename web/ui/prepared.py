@@ -6,13 +6,13 @@ from collections.abc import Callable
 from typing import Any, Generic, TypeVar
 
 from django.db import connections
-from django.db.models import Model, QuerySet
+from django.db.models import QuerySet
 from django.db.models.sql.compiler import SQLCompiler
 
-M = TypeVar("M", bound=Model)
+R = TypeVar("R")  # a row: a model, or what `values` and the like give
 
 
-class Prepared(Generic[M]):
+class Prepared(Generic[R]):
     """A query with values that change from one run to the next.
 
     `build` gives the query of some values, whole numbers or texts, which may only be compared for
@@ -22,11 +22,11 @@ class Prepared(Generic[M]):
         latest_job(shot.pk, "render")
     """
 
-    def __init__(self, build: Callable[..., QuerySet[M]]) -> None:
+    def __init__(self, build: Callable[..., QuerySet[Any, R]]) -> None:
         self.build = build
         self._written: dict[tuple, tuple[QuerySet, SQLCompiler, str, list]] = {}
 
-    def __call__(self, *values: int | str) -> list[M]:
+    def __call__(self, *values: int | str) -> list[R]:
         """The rows, read anew; of `values_list` and the like what these give."""
         key = tuple(type(value) for value in values)
         if key not in self._written:
@@ -35,13 +35,20 @@ class Prepared(Generic[M]):
         parameters = tuple(
             values[place[0]] if isinstance(place, tuple) else place for place in places
         )
-        asked = copy.copy(queryset)
+        asked: Any = copy.copy(queryset)
         asked.query = _Written(compiler, sql, parameters)
-        return list(queryset._iterable_class(asked))
+        return list(asked._iterable_class(asked))
 
-    def first(self, *values: int | str) -> M | None:
+    def first(self, *values: int | str) -> R | None:
         """The first row; None where there is none."""
         return next(iter(self(*values)), None)
+
+    def get(self, *values: int | str) -> R:
+        """The first row. Raises the model's DoesNotExist where there is none."""
+        found = self.first(*values)
+        if found is None:
+            raise self.build(*values).model.DoesNotExist(f"nothing with {values}")
+        return found
 
     def _write(self, types: tuple) -> tuple[QuerySet, SQLCompiler, str, list]:
         """The query, what has written it, its SQL, and its parameters: those that are values of a
