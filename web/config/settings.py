@@ -166,7 +166,7 @@ TEMPLATES = [
                 "django.template.context_processors.request",
                 "web.people.context.people",
             ],
-            "builtins": ["web.ui.addresses"],
+            "builtins": ["web.ui.tags"],
         },
     }
 ]

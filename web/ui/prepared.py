@@ -35,8 +35,10 @@ class Prepared(Generic[R]):
         parameters = tuple(
             values[place[0]] if isinstance(place, tuple) else place for place in places
         )
-        asked: Any = copy.copy(queryset)
-        asked.query = _Written(compiler, sql, parameters)
+        # Not `copy`, which runs the query, nor a queryset's own way, which copies what isn't used.
+        asked: Any = queryset.__class__.__new__(queryset.__class__)
+        asked.__dict__ |= queryset.__dict__
+        asked._query = _Written(compiler, sql, parameters)
         return list(asked._iterable_class(asked))
 
     def first(self, *values: int | str) -> R | None:

@@ -1,15 +1,16 @@
-"""The tag `url`, in all templates: an address that was asked for once is known. A page has dozens,
-and most of them are those of the page before."""
+"""Tags of all templates, which a page has by the dozen: `url`, where an address that was asked for
+once is known, and `field`."""
 
 from functools import lru_cache
 from typing import Any
 
 from django import template
+from django.forms import BoundField
 from django.template.base import Parser, Token
 from django.template.context import Context
 from django.template.defaulttags import URLNode, url
 from django.urls import reverse
-from django.utils.html import conditional_escape
+from django.utils.html import conditional_escape, format_html, format_html_join
 
 register = template.Library()
 
@@ -36,3 +37,16 @@ def known_url(parser: Parser, token: Token) -> Any:
     """As Django's own."""
     node = url(parser, token)
     return _Address(node.view_name, node.args, node.kwargs, node.asvar)
+
+
+@register.simple_tag
+def field(of: BoundField, label: str = "", **more: str) -> str:
+    """A field of a form with its label and what is wrong with it; `class` of the whole."""
+    return format_html(
+        '<div class="{}"><label for="{}">{}</label>{}{}</div>',
+        more.get("class", ""),
+        of.id_for_label,
+        label or of.label,
+        of,
+        format_html_join("", '<p class="error" role="alert">{}</p>', ((one,) for one in of.errors)),
+    )
