@@ -17,8 +17,9 @@ from aperture.path.bending import Bending
 from aperture.path.bundle import Bundle
 from aperture.path.covariance import Along, Solved, Spread
 from aperture.path.document import FilmEvidence, as_still
-from aperture.path.facts import Loosened, PathFacts, PointCoordinate, gather
+from aperture.path.facts import Loosened, PathFacts, PointCoordinate
 from aperture.path.find import Found
+from aperture.path.gathered import gather
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.placement import Guess, Known, Placed, held_parameters, place

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,6 +19,8 @@ FEW_TRACKS = 12
 MANY_LEFT_OUT = 0.05
 # A factor of the tracks' σ that is worth saying.
 WORSE_THAN_SAID = 1.2
+# How far a frame may lie from between its neighbours, over its ±.
+A_JUMP = 12.0
 
 
 def remarks(told: Told, jerks: Array, clustered: bool) -> list[dict[str, Any]]:
@@ -33,93 +36,92 @@ def remarks(told: Told, jerks: Array, clustered: bool) -> list[dict[str, Any]]:
     clustered : bool
         Whether the ± are those that the tracks' residuals give.
     """
-    network, out = told.network, []
+    found = (
+        *_about_the_motion(told),
+        *_about_the_plus_minus(told, clustered),
+        *_about_what_is_left_out(told),
+        *_about_frames(told, jerks),
+    )
+    return list(found)
+
+
+def _about_the_motion(told: Told) -> Iterator[dict[str, Any]]:
+    """What kind of path it is, and what it might be instead."""
+    network = told.network
     if told.kind == "nodal":
-        out.append(
-            _remark(
-                "only turns",
-                "The camera only turns: its path explains no more than its turns do. Directions and"
-                " lens are solved; distances can't be known from these frames.",
-            )
+        yield _remark(
+            "only turns",
+            "The camera only turns: its path explains no more than its turns do. Directions and"
+            " lens are solved; distances can't be known from these frames.",
         )
     if told.reversible:
-        out.append(
-            _remark(
-                "reversible",
-                "With near and far reversed, and all ways the other way, a path explains the tracks"
-                " about as well. The ± of the lens covers both; places are those of the better one."
-                " The focal length, or a distance between a near and a far track, would tell.",
-            )
+        yield _remark(
+            "reversible",
+            "With near and far reversed, and all ways the other way, a path explains the tracks"
+            " about as well. The ± of the lens covers both; places are those of the better one."
+            " The focal length, or a distance between a near and a far track, would tell.",
         )
     if told.untold_shutter and network.readout is not None:
         rate = told.evidence.rate
         time = network.readout.frames / (float(rate) / 1000 if rate else 1.0)
-        out.append(
-            _remark(
-                "rolling shutter",
-                f"The rows seem to be read one after the other, the last {abs(time):.3g}"
-                f" {'ms' if rate else 'frames'} {'after' if time > 0 else 'before'} the first: then"
-                " the camera only turns. Were they read all at once, it would need a path, which"
-                " nothing else speaks for. Type the readout time if it is known.",
-            )
+        unit, order = "ms" if rate else "frames", "after" if time > 0 else "before"
+        yield _remark(
+            "rolling shutter",
+            f"The rows seem to be read one after the other, the last {abs(time):.3g} {unit}"
+            f" {order} the first: then the camera only turns. Were they read all at once, it would"
+            " need a path, which nothing else speaks for. Type the readout time if it is known.",
         )
-    if network.factor > WORSE_THAN_SAID:
-        out.append(
-            _remark(
-                "worse than said",
-                f"The tracks are {network.factor:.1f} times less exact than their own ± say, as in "
-                "compressed film. All ± here are widened accordingly.",
-            )
+
+
+def _about_the_plus_minus(told: Told, clustered: bool) -> Iterator[dict[str, Any]]:
+    if told.network.factor > WORSE_THAN_SAID:
+        yield _remark(
+            "worse than said",
+            f"The tracks are {told.network.factor:.1f} times less exact than their own ± say, as"
+            " in compressed film. All ± here are widened accordingly.",
         )
     if clustered:
-        out.append(
-            _remark(
-                "correlated",
-                "Errors hang together along the tracks: the ± are those that the tracks' own "
-                "residuals give, which are larger than those of independent errors.",
-            )
+        yield _remark(
+            "correlated",
+            "Errors hang together along the tracks: the ± are those that the tracks' own "
+            "residuals give, which are larger than those of independent errors.",
         )
-    seen = told.sightings.seen.sum()
-    lost = 1 - network.use.sum() / max(seen, 1)
+
+
+def _about_what_is_left_out(told: Told) -> Iterator[dict[str, Any]]:
+    """Tracks and facts that the path doesn't use."""
+    network, evidence = told.network, told.evidence
+    lost = 1 - network.use.sum() / max(told.sightings.seen.sum(), 1)
     if lost > MANY_LEFT_OUT:
-        out.append(
-            _remark(
-                "left out",
-                f"{lost:.0%} of what was followed isn't used: it doesn't fit points that stand"
-                " still, or its rays hardly differ.",
-            )
+        yield _remark(
+            "left out",
+            f"{lost:.0%} of what was followed isn't used: it doesn't fit points that stand"
+            " still, or its rays hardly differ.",
         )
-    unused = [
-        fact["id"]
-        for fact in told.evidence.facts
-        if fact["id"] not in {equation.id for equation in network.facts.equations}
-    ]
+    used = {equation.id for equation in network.facts.equations}
+    unused = [fact["id"] for fact in evidence.facts if fact["id"] not in used]
     if unused:
-        names = ", ".join(f"“{told.evidence.names.get(id_, id_)}”" for id_ in unused)
-        out.append(
-            _remark(
-                "not used",
-                f"Not used: {names}. It is about points or frames that the path doesn't hold:"
-                " follow the points over several frames.",
-                of=unused,
-            )
+        names = ", ".join(f"“{evidence.names.get(id_, id_)}”" for id_ in unused)
+        yield _remark(
+            "not used",
+            f"Not used: {names}. It is about points or frames that the path doesn't hold:"
+            " follow the points over several frames.",
+            of=unused,
         )
+
+
+def _about_frames(told: Told, jerks: Array) -> Iterator[dict[str, Any]]:
+    """Frames that few tracks hold, and those at which the path jumps."""
+    network, frames = told.network, told.evidence.frames
     counts = network.use.sum(axis=1)[network.frames]
-    few = told.evidence.frames[network.frames][counts < FEW_TRACKS].tolist()
+    few = frames[network.frames][counts < FEW_TRACKS].tolist()
     if few:
-        out.append(
-            _remark("few tracks", f"{_frames(few)} by fewer than {FEW_TRACKS} tracks.", frames=few)
-        )
-    sudden = told.evidence.frames[np.nan_to_num(jerks) > 12.0].tolist()
+        says = f"{_frames(few)} by fewer than {FEW_TRACKS} tracks."
+        yield _remark("few tracks", says, frames=few)
+    sudden = frames[np.nan_to_num(jerks) > A_JUMP].tolist()
     if sudden:
-        out.append(
-            _remark(
-                "jerk",
-                f"The path jumps at {_names(sudden)}: look whether the picture does too.",
-                frames=sudden,
-            )
-        )
-    return out
+        says = f"The path jumps at {_names(sudden)}: look whether the picture does too."
+        yield _remark("jerk", says, frames=sudden)
 
 
 def _frames(frames: list[int]) -> str:

@@ -95,16 +95,11 @@ def solve(
         )
 
 
-def _solved(
-    evidence: FilmEvidence,
-    document: dict[str, Any],
-    warm: dict[str, Any] | None,
-    watch: Watch,
-    threads: int | None,
-) -> FilmFit:
-    optics = Optics(evidence.grid, evidence.lens)
-    seen = Sightings.of(evidence.tracks, evidence.first, evidence.last, evidence.grid)
-    sightings = at_middle_rows(seen, _readout_of(warm) or evidence.readout[0])
+def _first_path(
+    evidence: FilmEvidence, sightings: Sightings, optics: Optics, watch: Watch, threads: int
+) -> Found:
+    """A path to begin with: by the move that was brought in, or else from the tracks. Raises
+    Problem where the camera doesn't move."""
     known = [sigma for index, _, sigma in evidence.lens_known if index == 0]
     wanted = Wanted(
         evidence.free_lens,
@@ -116,29 +111,46 @@ def _solved(
         evidence.world,
         evidence.readout != (0.0, 0.0),
     )
-    found = _from(warm, sightings, optics, evidence) if warm else None
-    if found is None and evidence.move is not None and evidence.move.goes:
-        found = from_move(sightings, optics, wanted, evidence.move, watch, threads or 1)
+    found = None
+    if evidence.move is not None and evidence.move.goes:
+        found = from_move(sightings, optics, wanted, evidence.move, watch, threads)
     if found is None:
-        found = find(sightings, optics, wanted, watch, threads or 1)
+        found = find(sightings, optics, wanted, watch, threads)
     if found.kind == "still":
         raise Problem(
             "The camera doesn't move over these frames: nothing of the distances or the lens can be"
             " known from tracks. Match one frame as a photograph; that camera holds for all of"
             " them."
         )
+    return found
+
+
+def _solved(
+    evidence: FilmEvidence,
+    document: dict[str, Any],
+    warm: dict[str, Any] | None,
+    watch: Watch,
+    threads: int | None,
+) -> FilmFit:
+    optics = Optics(evidence.grid, evidence.lens)
+    seen = Sightings.of(evidence.tracks, evidence.first, evidence.last, evidence.grid)
+    sightings = at_middle_rows(seen, _readout_of(warm) or evidence.readout[0])
+    found = _from(warm, sightings, optics, evidence) if warm else None
+    if found is None:
+        found = _first_path(evidence, sightings, optics, watch, threads or 1)
     if found.readout:
         evidence = replace(evidence, readout=(found.readout, np.inf))
         sightings = at_middle_rows(seen, found.readout)
+
+    def solved_together(path: Found) -> tuple[Given, Network, Array]:
+        return solve_network(evidence, sightings, optics, path, document, threads)
+
     watch("Solving tracks and facts together", 0.9)
-    given, network, known_places = solve_network(
-        evidence, sightings, optics, found, document, threads
-    )
+    given, network, known_places = solved_together(found)
     reversible = False
     if found.rival is not None:
         watch("Solving the path with near and far reversed", 0.91)
-        reversed_ = replace(found, path=found.rival)
-        other = solve_network(evidence, sightings, optics, reversed_, document, threads)
+        other = solved_together(replace(found, path=found.rival))
         rivals = network, other[1]
         apart = more_misfit(*rivals)
         if apart > 0:

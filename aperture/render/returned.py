@@ -19,6 +19,7 @@ from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.plates.colour import decode_srgb, encode_srgb
 from aperture.plates.exr import read_channels
+from aperture.render.correction_words import in_words
 from aperture.render.corrections import (
     AGREES,
     CLEARLY,
@@ -27,7 +28,6 @@ from aperture.render.corrections import (
     Geometry,
     apply,
     corrections_of,
-    in_words,
     overlap,
     recognise,
     refined,

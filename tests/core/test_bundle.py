@@ -13,7 +13,8 @@ from aperture.path import imaging, tiles
 from aperture.path.bundle import Bundle
 from aperture.path.covariance import Solved
 from aperture.path.document import read
-from aperture.path.facts import Distance, PathFacts, gather
+from aperture.path.facts import Distance, PathFacts
+from aperture.path.gathered import gather
 from aperture.path.leaning import leverages
 from aperture.path.problem import Freedom, Observations, Row, State, exponentials
 from tests.moving import FIRST, GRID, document, scene

@@ -12,7 +12,8 @@ from aperture.gates.chain import build, straight
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.render import offsets, returned
-from aperture.render.corrections import Geometry, apply, corrections_of, in_words, targets_of
+from aperture.render.correction_words import in_words
+from aperture.render.corrections import Geometry, apply, corrections_of, targets_of
 from tests.core.test_returned import CAMERA, seen
 
 STEPS = [{"id": "mirror", "do": "flip", "way": "sides"}, {"id": "wide", "do": "desqueeze"}]

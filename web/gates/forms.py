@@ -142,6 +142,16 @@ def _fields_of_overscan() -> dict[str, forms.Field]:
     }
 
 
+def _by_frame(columns: str) -> forms.CharField:
+    """Lines of what a step does on each frame."""
+    return forms.CharField(
+        label=f"Or by frame, a line each: {columns}",
+        required=False,
+        max_length=4_000_000,
+        widget=forms.Textarea(attrs={"rows": 4}),
+    )
+
+
 def _fields_of_step(do: str) -> dict[str, forms.Field]:
     """The parameters that a kind of step has."""
     hint = HINTS.get(do, "")
@@ -168,31 +178,19 @@ def _fields_of_step(do: str) -> dict[str, forms.Field]:
                 "keep": _choice("Keeping", kept, required=False),
             }
         case "stabilise":
-            lines = forms.CharField(
-                label="Or by frame, a line each: frame, right, down, turn °, scale",
-                required=False,
-                max_length=4_000_000,
-                widget=forms.Textarea(attrs={"rows": 4}),
-            )
             return {
                 "right": _text("Moved right, px", False),
                 "down": _text("Moved down, px", False),
                 "turn_deg": _text("Turned clockwise, °", False),
                 "scale": _text("Scaled by", False),
-                "values": lines,
+                "values": _by_frame("frame, right, down, turn °, scale"),
             }
         case "reorient":
-            lines = forms.CharField(
-                label="Or by frame, a line each: frame, pan °, tilt °, roll °",
-                required=False,
-                max_length=4_000_000,
-                widget=forms.Textarea(attrs={"rows": 4}),
-            )
             return {
                 "pan_deg": _text("Panned to the left, °", False),
                 "tilt_deg": _text("Tilted up, °", False),
                 "roll_deg": _text("Rolled anticlockwise, °", False),
-                "values": lines,
+                "values": _by_frame("frame, pan °, tilt °, roll °"),
             }
         case "straighten":
             label = "Enlarge to hold all of the picture"

@@ -1,13 +1,13 @@
 from django.urls import path
 
-from web.gates import claims, views
+from web.gates import choosing_views, claims, views
 
 urlpatterns = [
     path("gate", views.gate, name="gate"),
-    path("gate/mode", views.take_mode, name="gate-mode"),
-    path("gate/lens", views.take_lens, name="gate-lens"),
-    path("gate/database-camera", views.take_database_camera, name="gate-database-camera"),
-    path("gate/database-lens", views.take_database_lens, name="gate-database-lens"),
+    path("gate/mode", choosing_views.take_mode, name="gate-mode"),
+    path("gate/lens", choosing_views.take_lens, name="gate-lens"),
+    path("gate/database-camera", choosing_views.take_database_camera, name="gate-database-camera"),
+    path("gate/database-lens", choosing_views.take_database_lens, name="gate-database-lens"),
     path("gate/step", views.put_step, name="gate-step"),
     path("gate/step/<str:step_id>/<str:verb>", views.step_verb, name="gate-step-verb"),
     path("gate/rate", views.camera_rate, name="gate-rate"),

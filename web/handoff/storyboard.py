@@ -89,12 +89,11 @@ def _draw(picture: Image.Image, wanted: list[Arrow]) -> None:
             draw.polygon(_head(begin, end, 5 * wide + more), colour)
         middle = ((begin[0] + end[0]) / 2, (begin[1] + end[1]) / 2 + 3 * wide)
         # Beside an arrow that goes up or down, under one that goes across; inside the picture.
-        steep = abs(end[1] - begin[1]) > abs(end[0] - begin[0])
-        anchor = ("lm" if middle[0] < picture.width / 2 else "rm") if steep else "ma"
-        place = (
-            middle[0] + (5 * wide if anchor == "lm" else -5 * wide if anchor == "rm" else 0),
-            middle[1],
-        )
+        anchor, aside = "ma", 0
+        if abs(end[1] - begin[1]) > abs(end[0] - begin[0]):
+            at_left = middle[0] < picture.width / 2
+            anchor, aside = ("lm", 5 * wide) if at_left else ("rm", -5 * wide)
+        place = middle[0] + aside, middle[1]
         draw.text(
             place, one.says, INK, face, anchor, stroke_width=max(1, wide // 2), stroke_fill=CASE
         )

@@ -1,15 +1,18 @@
 """Bring a render back, check it, put it right and measure it."""
 
 import shutil
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from django.conf import settings
 from django.db import transaction
 
+from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.fence import Fence
 from aperture.gates.steps import PER_FRAME, at_frame
-from aperture.render import corrections, offsets, returned
+from aperture.render import correction_words, corrections, offsets, returned
 from aperture.render.alpha import alpha_report
 from web.blobs.folders import incoming, settle
 from web.elements.actions import source_digest
@@ -108,17 +111,31 @@ def taken_from(kept: dict | None) -> returned.Taken | None:
     )
 
 
+@dataclass(frozen=True)
+class _Wanted:
+    """What a render should be on a frame: its camera, the alpha (H, W) that is expected, what the
+    plate got, and the grids that a render can be for."""
+
+    camera: Camera
+    alpha: np.ndarray
+    known: Any
+    targets: Any
+
+    @classmethod
+    def of(cls, camera, alpha: np.ndarray, chain) -> "_Wanted":
+        """With what the chain says."""
+        known = corrections.corrections_of(chain, camera)
+        return cls(camera, alpha, known, corrections.targets_of(chain, *alpha.shape[::-1]))
+
+
 def _put_right(shot, row, files, kept, progress) -> Returned:
     """Put the files right, measure them, and keep them in the row's folder."""
     from aperture.render.passes import coverage
 
-    expected, camera = expected_alpha(shot), camera_of_state(shot.state)
-    path = placed_path(shot.state)
-    chain = chain_on(shot, frame_of(shot))
-    known, targets = (
-        corrections.corrections_of(chain, camera),
-        corrections.targets_of(chain, *expected.shape[::-1]),
+    wanted = _Wanted.of(
+        camera_of_state(shot.state), expected_alpha(shot), chain_on(shot, frame_of(shot))
     )
+    path = placed_path(shot.state)
     taken, measured, cameras, size, hard = taken_from(kept), {}, {}, None, False
     with incoming(settings.DATA / "returned") as folder, Fence() as fence:
         for number, frame in enumerate(_telling_first(shot, row, files)):
@@ -134,13 +151,14 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
                 # Each frame has its own camera, and what the plate's pictures got is another thing
                 # on each.
                 now = frame + shifted_since(shot.state, row)
+                camera, alpha = wanted.camera, wanted.alpha
                 if path is not None and now in path:
                     camera = path.at(now)
-                    expected = coverage(camera, _scene(shot, now))
-                chain = chain_on(shot, now)
-                known = corrections.corrections_of(chain, camera)
-                targets = corrections.targets_of(chain, *expected.shape[::-1])
-            found, findings, done = returned.put_right(came, expected, known, targets, taken)
+                    alpha = coverage(camera, _scene(shot, now))
+                wanted = _Wanted.of(camera, alpha, chain_on(shot, now))
+            found, findings, done = returned.put_right(
+                came, wanted.alpha, wanted.known, wanted.targets, taken
+            )
             if size is None:  # the first one says how all of them are taken
                 size, taken, its_findings, its_alpha = (
                     came.rgba.shape[:2],
@@ -152,8 +170,8 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
             inner.mkdir(exist_ok=True)
             shutil.copyfile(files[frame], inner / f"original{files[frame].suffix.lower()}")
             returned.write_shown(inner, found.rgba)
-            measured[frame] = offsets.measure(found.rgba[..., 3], expected)
-            cameras[frame] = camera
+            measured[frame] = offsets.measure(found.rgba[..., 3], wanted.alpha)
+            cameras[frame] = wanted.camera
         row.digest, row.offsets, row.alpha_says = (
             source_digest(shot.state),
             _told(measured, cameras, _scene(shot), list(named(shot.state)), hard),
@@ -164,7 +182,7 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
             *([says, False] for says in _missing(row.frames)),
             *([says, False] for says in [steadied.contradiction(shot)] if says),
         ]
-        row.taken = _choices(taken, known, targets, size, kept is not None)
+        row.taken = _choices(taken, wanted.known, wanted.targets, size, kept is not None)
         with transaction.atomic():
             row.save()
             settle(folder, row.folder)
@@ -214,7 +232,7 @@ def _choices(taken, known, targets, size, by_hand) -> dict:
                 one.key,
                 one.name,
                 list(one.ways),
-                corrections.in_words(one, ways.get(one.key, 0), by_hand, target),
+                correction_words.in_words(one, ways.get(one.key, 0), by_hand, target),
             ]
             for one in known
         ],

@@ -158,8 +158,11 @@ def timecode_of(film, rate) -> dict | None:
     the files carry none."""
     filmed = Filmed.read(film.folder)
     told = film.told.get("curves", {}).get("timecode") or []
-    text = filmed.movie.timecode if filmed.movie else (told[0][1] if told else "")
-    number = film.first if filmed.movie or not told else told[0][0]
+    number, text = film.first, ""
+    if filmed.movie:
+        text = filmed.movie.timecode
+    elif told:
+        number, text = told[0]
     if not text:
         return None
     drop = text[-3] in ";."

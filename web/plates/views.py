@@ -99,23 +99,8 @@ def facts(request, show, shot):
 
 def _page(request, shot, form, facts_form=None):
     current = plate_of(shot)
-    remarks = [Remark("About this file", note, "note") for note in current.notes] if current else []
-    if request.GET.get("resized"):
-        remarks.insert(
-            0,
-            Remark(
-                "The new plate has another size",
-                "The marks drawn on the old one were kept where they were, in pixels. "
-                "Check each of them, or undo to go back to the old plate.",
-                "doubt",
-            ),
-        )
     known = metadata_of(shot.state, current)
-    if current and "file_width" in known and "file_height" in known:
-        original = known["file_width"], known["file_height"]
-        told = explain(original, (current.width, current.height))
-        if told:
-            remarks.append(Remark("Not the camera's own file", told, "note"))
+    remarks = _about_file(current, known, resized=bool(request.GET.get("resized")))
     typed = shot.state.get("plate_facts", {})
     transfer = transfer_of(shot.state)
     opened = facts_form is not None
@@ -156,6 +141,26 @@ def _page(request, shot, form, facts_form=None):
     }
     status = 422 if form.errors or facts_form.errors else 200
     return step_page(request, shot, "plate", "plates/plate.html", context, status=status)
+
+
+def _about_file(plate: Plate | None, known: dict, resized: bool) -> list[Remark]:
+    """What is said of the plate's file, and of its size."""
+    out = []
+    if resized:
+        says = (
+            "The marks drawn on the old one were kept where they were, in pixels. "
+            "Check each of them, or undo to go back to the old plate."
+        )
+        out.append(Remark("The new plate has another size", says, "doubt"))
+    if plate is None:
+        return out
+    out += [Remark("About this file", note, "note") for note in plate.notes]
+    if "file_width" in known and "file_height" in known:
+        original = known["file_width"], known["file_height"]
+        told = explain(original, (plate.width, plate.height))
+        if told:
+            out.append(Remark("Not the camera's own file", told, "note"))
+    return out
 
 
 def _picture_rows(plate, transfer, typed) -> list[Row]:
