@@ -14,6 +14,10 @@ takes the residuals as they are,
 and is right however the errors of one track hang together, as long as tracks are independent. Its
 own uncertainty is that of a variance estimated from as many samples as there are tracks, so it is
 used for what many tracks determine. Both are computed; the larger one is the ±.
+
+Not yet: the facts' own ± are in the normal matrix alone. Where errors hang together along the
+tracks and facts weigh as much as these, the larger one is up to √2 too small; each fact would have
+to be a cluster of its own, with the variance that it says.
 """
 
 from __future__ import annotations
