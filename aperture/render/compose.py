@@ -31,8 +31,10 @@ def over(front: Array, back: Array) -> Array:
 def composite(kind: str, plate: Array, render: Array | None, shadow: Array | None = None) -> Array:
     """(H, W, 3) linear, one of KINDS, of a plate (H, W, 3), a premultiplied render (H, W, 4) and
     the share of light that it takes away (H, W). The plate alone needs no render."""
-    if kind == "plate" or render is None:
+    if kind == "plate":
         return plate
+    if render is None:
+        raise ValueError(f"{kind} needs a render")
     if kind == "render":
         return render[..., :3]
     if shadow is not None:

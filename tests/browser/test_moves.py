@@ -83,6 +83,9 @@ class FromTheRig(Browsing):
             page.mouse.up()
         stands = Shot.objects.with_head().get(code="LT080").state["moves"][0]["stands"]
         self.assertGreater(abs(stands[3] - before[3]), 0.01)
+        # The sheet has the frames of the film too, though no light table.
+        self.go("hand-off")
+        self.until(lambda: page.input_value("#strip-frame") != "")
         self.assertEqual((self.errors, self.outside), ([], []))
 
     def test_a_move_is_drawn_with_pointer_and_keys(self):

@@ -6,7 +6,7 @@ import {startStrip} from "../plates/strip.js";
 const sheet = document.getElementById("sheet-picture");
 
 if (sheet) {
-  const table = {root: sheet, takeTiles() {}};
+  const table = {root: sheet, takeTiles() {}, relaid() {}};
   const strip = startStrip(table, {
     lay: canvas => sheet.append(canvas),
     shows: ({frames}) => showPlayhead(frames.frame),
