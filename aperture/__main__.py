@@ -20,6 +20,7 @@ def _warm() -> None:
     """Compile all kernels, side by side: each process keeps what it compiles for those that come
     later."""
     from aperture.around import recombine
+    from aperture.match import warm as match_warm
     from aperture.moves import flight
     from aperture.path import warm
     from aperture.render import blurred
@@ -31,6 +32,7 @@ def _warm() -> None:
         blurred.compile_all,
         flight.compile_all,
         recombine.compile_all,
+        match_warm.compile_all,
     )
     with ProcessPoolExecutor(mp_context=get_context("spawn")) as pool:
         for done in [pool.submit(one) for one in compiling]:

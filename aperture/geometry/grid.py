@@ -8,7 +8,9 @@ right, y down, origin at the outer corner. Millimetres: origin mid-sensor.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -49,12 +51,10 @@ class Grid:
     def __post_init__(self) -> None:
         if self.width < 1 or self.height < 1:
             raise Problem("A picture needs at least one pixel each way.")
-        values = np.array(self.mm_from_px, float)
-        if (
-            values.shape != (2, 3)
-            or not np.isfinite(values).all()
-            or abs(np.linalg.det(values[:, :2])) < 1e-18
-        ):
+        if [len(row) for row in self.mm_from_px] != [3, 3]:
+            raise Problem("A map from pixels to millimetres has two rows of three numbers.")
+        (a, b, x), (c, d, y) = self.mm_from_px
+        if not all(map(math.isfinite, (a, b, x, c, d, y))) or abs(a * d - b * c) < 1e-18:
             raise Problem("The gate must have a width and a height above zero.")
 
     @classmethod
@@ -88,25 +88,29 @@ class Grid:
     # Maps
     # ----------------------------------------------------------------------------------------------
 
-    @property
+    @cached_property
     def linear(self) -> Array:
         """(2, 2) mm per px."""
-        return np.array(self.mm_from_px, float)[:, :2]
+        (a, b, _), (c, d, _) = self.mm_from_px
+        return _kept([[a, b], [c, d]])
 
-    @property
+    @cached_property
     def px_linear(self) -> Array:
         """(2, 2) px per mm."""
-        return np.linalg.inv(self.linear)
+        return _kept(np.linalg.inv(self.linear))
+
+    @cached_property
+    def corner_mm(self) -> Array:
+        """(2,) where the pixel corner (0, 0) lies on the sensor."""
+        return _kept([self.mm_from_px[0][2], self.mm_from_px[1][2]])
 
     def to_mm(self, points: ArrayLike) -> Array:
         """Return sensor positions, shape (N, 2), millimetres, of pixel positions, shape (N, 2)."""
-        affine = np.array(self.mm_from_px, float)
-        return np.asarray(points, float) @ affine[:, :2].T + affine[:, 2]
+        return np.asarray(points, float) @ self.linear.T + self.corner_mm
 
     def to_px(self, points: ArrayLike) -> Array:
         """Return pixel positions, shape (N, 2), of sensor positions, shape (N, 2), millimetres."""
-        affine = np.array(self.mm_from_px, float)
-        return (np.asarray(points, float) - affine[:, 2]) @ self.px_linear.T
+        return (np.asarray(points, float) - self.corner_mm) @ self.px_linear.T
 
     # What follows from the map
     # --------------------------------------------------------------------------------------
@@ -114,8 +118,8 @@ class Grid:
     @property
     def mm_per_px(self) -> tuple[float, float]:
         """Millimetres on the sensor of one pixel to the right, and of one down."""
-        across, down = self.linear.T
-        return float(np.hypot(*across)), float(np.hypot(*down))
+        (a, b, _), (c, d, _) = self.mm_from_px
+        return math.hypot(a, c), math.hypot(b, d)
 
     @property
     def gate_mm(self) -> tuple[float, float]:
@@ -145,9 +149,8 @@ class Grid:
 
     def _remapped(self, width: int, height: int, old_from_new: Any) -> Grid:
         old_from_new = np.asarray(old_from_new, float)
-        affine = np.array(self.mm_from_px, float)
-        linear = affine[:, :2] @ old_from_new[:, :2]
-        offset = affine[:, :2] @ old_from_new[:, 2] + affine[:, 2]
+        linear = self.linear @ old_from_new[:, :2]
+        offset = self.linear @ old_from_new[:, 2] + self.corner_mm
         return Grid(
             int(width),
             int(height),
@@ -195,3 +198,10 @@ class Grid:
         """The width in pixels times the squeeze, so that pixels become square; the sensor's
         millimetres stay."""
         return self.resize(round(self.width * squeeze), self.height)
+
+
+def _kept(values: ArrayLike) -> Array:
+    """An array that a grid keeps, and that nobody may change."""
+    out = np.array(values, float)
+    out.flags.writeable = False
+    return out

@@ -16,9 +16,9 @@ from typing import Any
 import numpy as np
 
 from aperture.arrays import Array
+from aperture.lens import compiled
 
 NAMES = ("k1", "k2", "k3", "p1", "p2")
-CLOSE = 1e-7
 
 
 def opencv_order(k: Any) -> Array:
@@ -56,43 +56,13 @@ def _growth_radius(k1: float, k2: float, k3: float) -> float:
 def distort(x: Array, k: Any) -> Array:
     """Distorted positions (N, 2) of undistorted ones (N, 2), both normalised. NaN beyond the growth
     radius."""
-    x = np.asarray(x, float)
-    out = _distort_anywhere(x, k)
-    limit = growth_radius(k)
-    if np.isfinite(limit):
-        out[np.einsum("ni,ni->n", x, x) >= limit**2] = np.nan
-    return out
+    k = np.asarray(k, float)
+    return np.asarray(compiled.distort(np.ascontiguousarray(x, float), k, growth_radius(k) ** 2))
 
 
 def jacobian(x: Array, k: Any) -> Array:
     """(N, 2, 2) derivative of `distort` by the undistorted position."""
-    k1, k2, k3, p1, p2 = k
-    u, v = x[:, 0], x[:, 1]
-    r2 = u * u + v * v
-    radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
-    slope = k1 + r2 * (2 * k2 + r2 * 3 * k3)
-    cross = 2 * u * v * slope + 2 * p1 * u + 2 * p2 * v
-    out = np.empty((len(x), 2, 2))
-    out[:, 0, 0] = radial + 2 * u * u * slope + 2 * p1 * v + 6 * p2 * u
-    out[:, 0, 1] = out[:, 1, 0] = cross
-    out[:, 1, 1] = radial + 2 * v * v * slope + 6 * p1 * v + 2 * p2 * u
-    return out
-
-
-def jacobian_along(x: Array, k: Any, dx: Array) -> Array:
-    """(N, 2, 2) derivative of `jacobian` along the direction dx (N, 2)."""
-    k1, k2, k3, p1, p2 = k
-    u, v, du, dv = x[:, 0], x[:, 1], dx[:, 0], dx[:, 1]
-    r2, dr2 = u * u + v * v, 2 * (u * du + v * dv)
-    slope = k1 + r2 * (2 * k2 + r2 * 3 * k3)
-    bend = (2 * k2 + 6 * k3 * r2) * dr2
-    out = np.empty((len(x), 2, 2))
-    out[:, 0, 0] = slope * dr2 + 4 * u * du * slope + 2 * u * u * bend + 2 * p1 * dv + 6 * p2 * du
-    out[:, 0, 1] = out[:, 1, 0] = (
-        2 * (du * v + u * dv) * slope + 2 * u * v * bend + 2 * p1 * du + 2 * p2 * dv
-    )
-    out[:, 1, 1] = slope * dr2 + 4 * v * dv * slope + 2 * v * v * bend + 6 * p1 * dv + 2 * p2 * du
-    return out
+    return np.asarray(compiled.jacobian(np.ascontiguousarray(x, float), np.asarray(k, float)))
 
 
 def by_coefficients(x: Array) -> Array:
@@ -109,28 +79,6 @@ def by_coefficients(x: Array) -> Array:
     return out
 
 
-def jacobian_by_coefficients(x: Array) -> Array:
-    """(N, 2, 2, 5) derivative of `jacobian` by (k1, k2, k3, p1, p2)."""
-    u, v = x[:, 0], x[:, 1]
-    r2 = u * u + v * v
-    out = np.empty((len(x), 2, 2, 5))
-    power, slope = (
-        np.ones_like(r2),
-        np.ones_like(r2),
-    )  # r^(2n − 2), and n times that: the slope of r^2n by r²
-    for column in range(3):
-        slope = (column + 1) * power
-        power = power * r2
-        out[:, 0, 0, column] = power + 2 * u * u * slope
-        out[:, 0, 1, column] = out[:, 1, 0, column] = 2 * u * v * slope
-        out[:, 1, 1, column] = power + 2 * v * v * slope
-    out[:, 0, 0, 3], out[:, 1, 1, 3] = 2 * v, 6 * v
-    out[:, 0, 1, 3] = out[:, 1, 0, 3] = 2 * u
-    out[:, 0, 0, 4], out[:, 1, 1, 4] = 6 * u, 2 * u
-    out[:, 0, 1, 4] = out[:, 1, 0, 4] = 2 * v
-    return out
-
-
 def undistort(
     xd: Array,
     k: Any,
@@ -139,67 +87,37 @@ def undistort(
 ) -> Array:
     """Undistorted positions (N, 2) of distorted ones (N, 2), by Newton's method to `tolerance`; NaN
     where there is none."""
-    xd = np.asarray(xd, float)
+    xd = np.ascontiguousarray(xd, float)
     k = np.asarray(k, float)
     if not k.any():
         return xd.copy()
-    limit = growth_radius(k)
-    x = xd.copy()
-    if np.isfinite(limit):  # start inside, on the branch that means something
-        radius = np.linalg.norm(x, axis=1)
-        x *= np.minimum(1.0, 0.7 * limit / np.maximum(radius, 1e-12))[:, None]
-        # Farther out than the model reaches there is nothing to find: not to be searched for over
-        # and over.
-        r2 = limit**2
-        reach = abs(limit * (1 + r2 * (k[0] + r2 * (k[1] + r2 * k[2]))))
-        x[radius > reach + 3 * (abs(k[3]) + abs(k[4])) * r2] = np.nan
-    with np.errstate(all="ignore"):
-        u, v = x.T
-        for _ in range(iterations):
-            du, dv, uu, uv, vv = _with_slope(u, v, k)
-            du, dv = du - xd[:, 0], dv - xd[:, 1]
-            det = uu * vv - uv * uv
-            su, sv = (vv * du - uv * dv) / det, (uu * dv - uv * du) / det
-            length = np.hypot(su, sv)
-            share = np.minimum(1.0, 0.3 / np.maximum(length, 1e-12))
-            u, v = u - share * su, v - share * sv
-            if not (length > CLOSE).any():  # Newton's next step would be of the square of this
-                bad = ~(length <= CLOSE) | (u * u + v * v >= limit**2)
-                break
-        else:
-            miss = np.linalg.norm(_distort_anywhere(np.stack([u, v], -1), k) - xd, axis=1)
-            bad = ~(miss <= tolerance) | (u * u + v * v >= limit**2)
-    x = np.stack([u, v], -1)
-    x[bad] = np.nan
-    return x
+    return np.asarray(compiled.undistort(xd, k, growth_radius(k), tolerance, iterations))
 
 
-def _with_slope(u: Array, v: Array, k: Array) -> tuple[Array, Array, Array, Array, Array]:
-    """The distorted (N,), (N,) and the three different entries of `jacobian`, for positions as two
-    arrays."""
-    k1, k2, k3, p1, p2 = k
-    r2 = u * u + v * v
-    radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
-    slope = 2 * (k1 + r2 * (2 * k2 + r2 * 3 * k3))
-    uv, pu, pv = u * v, 2 * p1 * u, 2 * p2 * v
-    return (
-        u * radial + 2 * p1 * uv + p2 * (r2 + 2 * u * u),
-        v * radial + p1 * (r2 + 2 * v * v) + 2 * p2 * uv,
-        radial + u * u * slope + 2 * p1 * v + 6 * p2 * u,
-        uv * slope + pu + pv,
-        radial + v * v * slope + 6 * p1 * v + 2 * p2 * u,
-    )
+def straightening(xd: Array, k: Any, by_parameter: Array) -> tuple[Array, Array, Array, Array]:
+    """Undistorting with its derivatives, by the inverse function theorem.
 
+    Parameters
+    ----------
+    xd : ndarray, shape (N, 2)
+        Distorted positions, normalised.
+    k : array_like, shape (5,)
+    by_parameter : ndarray of int, shape (F,)
+        What some parameters of a lens are, the place on its sensor held: 0 for the focal length's
+        logarithm, 1 and 2 for the principal point (here in focal lengths), 3 to 7 for k.
 
-def _distort_anywhere(x: Array, k: Any) -> Array:
-    k1, k2, k3, p1, p2 = k
-    u, v = x[:, 0], x[:, 1]
-    r2 = u * u + v * v
-    radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
-    return np.stack(
-        [
-            u * radial + 2 * p1 * u * v + p2 * (r2 + 2 * u * u),
-            v * radial + p1 * (r2 + 2 * v * v) + 2 * p2 * u * v,
-        ],
-        -1,
-    )
+    Returns
+    -------
+    x : ndarray, shape (N, 2)
+        Undistorted, NaN where there is none.
+    inverse : ndarray, shape (N, 2, 2)
+        Derivative of x by xd.
+    moves : ndarray, shape (F, N, 2)
+        How far xd has to go along with each parameter, so that x is its own: inverse @ moves is the
+        derivative of x.
+    inverse_by : ndarray, shape (F, N, 2, 2)
+        Derivative of `inverse` by each parameter.
+    """
+    k = np.asarray(k, float)
+    x = undistort(xd, k)
+    return x, *compiled.straightening(np.ascontiguousarray(xd, float), x, k, by_parameter)

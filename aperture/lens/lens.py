@@ -164,65 +164,25 @@ class Lens:
         """
         scale = self.scale_mm
         xd = (np.asarray(mm, float) - self.centre_mm) / scale
-        distorts = self.distorts or any(index >= 3 for index in free)
-        if distorts:
-            x = distortion.undistort(xd, self.coefficients)
-            inverse = _inverses(distortion.jacobian(x, self.coefficients))
-        else:
-            x, inverse = xd, np.broadcast_to(np.eye(2), (len(xd), 2, 2))
-        rays = self.projection.rays(x)
-        by_xd = self.projection.ray_jacobian(x) @ inverse
-        a = by_xd / scale  # by mm
         free = np.asarray(free, int)
-        shape = len(free), len(x)
-        coefficients = np.flatnonzero(free >= 3)
-        dxd = self._moves(xd, x, free)
-        dx = (inverse @ dxd[..., None])[..., 0]
-        by_lens = by_xd @ dxd.transpose(1, 2, 0)
-        # All parameters at once: the arrays are small, and every call costs more than what it
-        # computes.
-        along, everywhere = dx.reshape(-1, 2), np.tile(x, (len(free), 1))
-        bent = np.zeros((*shape, 3, 2))
+        x, inverse, moves, inverse_by = distortion.straightening(xd, self.coefficients, free)
+        for axis in (0, 1):
+            moves[free == 1 + axis] /= scale[axis]
+            inverse_by[free == 1 + axis] /= scale[axis]
+        rays, by_x = self.projection.rays(x), self.projection.ray_jacobian(x)
+        by_xd = by_x @ inverse
+        a = by_xd / scale  # by mm
+        if not len(free):
+            return rays, a, np.zeros((len(x), 3, 0)), np.zeros((len(x), 3, 2, 0))
+        by_lens = by_xd @ moves.transpose(1, 2, 0)
+        bent = by_x @ inverse_by
         if not self.projection.straight:
-            bent = (
-                self.projection.ray_jacobian_along(everywhere, along).reshape(*shape, 3, 2)
-                @ inverse
-            )
-        if distorts:
-            d_slope = distortion.jacobian_along(everywhere, self.coefficients, along).reshape(
-                *shape, 2, 2
-            )
-            if len(coefficients):
-                d_slope[coefficients] += np.moveaxis(distortion.jacobian_by_coefficients(x), -1, 0)[
-                    free[coefficients] - 3
-                ]
-            bent = bent - by_xd @ d_slope @ inverse
+            # All parameters at once: the arrays are small, and every call costs more than what it
+            # computes.
+            along = (inverse @ moves[..., None]).reshape(-1, 2)
+            everywhere = np.tile(x, (len(free), 1))
+            by_x_by_lens = self.projection.ray_jacobian_along(everywhere, along)
+            bent = bent + by_x_by_lens.reshape(len(free), len(x), 3, 2) @ inverse
         a_by_lens = np.moveaxis(bent / scale, 0, -1)
         a_by_lens[..., free == 0] -= a[..., None]
         return rays, a, by_lens, a_by_lens
-
-    def _moves(self, xd: Array, x: Array, free: Array) -> Array:
-        """(F, N, 2): how distorted positions `xd`, undistorted `x` (N, 2), move with each parameter
-        in `free`, the place on the sensor held."""
-        out = np.zeros((len(free), *xd.shape))
-        for column, index in enumerate(free):
-            if index == 0:
-                out[column] = -xd
-            elif index in (1, 2):
-                out[column, :, index - 1] = -1 / self.scale_mm[index - 1]
-        coefficients = np.flatnonzero(free >= 3)
-        if len(coefficients):
-            by = np.moveaxis(distortion.by_coefficients(x), -1, 0)
-            out[coefficients] = -by[free[coefficients] - 3]
-        return out
-
-
-def _inverses(matrices: Array) -> Array:
-    """The inverses of 2 × 2 matrices (N, 2, 2); not finite where there is none."""
-    out = np.empty_like(matrices)
-    with np.errstate(all="ignore"):
-        (a, b), (c, d) = matrices.transpose(1, 2, 0)
-        determinant = a * d - b * c
-        out[:, 0, 0], out[:, 0, 1] = d / determinant, -b / determinant
-        out[:, 1, 0], out[:, 1, 1] = -c / determinant, a / determinant
-    return out

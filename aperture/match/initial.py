@@ -3,6 +3,7 @@ by trying many."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Iterator
 from copy import copy
 from dataclasses import replace
@@ -15,6 +16,7 @@ from aperture.geometry.rotation import exponential
 from aperture.lens import distortion
 from aperture.lens.lens import Lens
 from aperture.lens.projections import radius_at
+from aperture.match import line_equations
 from aperture.match.facts import AngleOfView, CameraAngle, FocalLength, FocalRange
 from aperture.match.initial_position import with_position
 from aperture.match.least_squares import minimise
@@ -28,6 +30,8 @@ LEAST_FORWARD = 0.1
 # Focal lengths to try, as shares of the gate's longer side: a 5 mm to a 400 mm lens on 36 mm.
 FOCAL_SHARES = np.geomspace(0.14, 11, 18)
 
+# Half turns about the world's axes, which no edge can tell from each other.
+FLIPS = np.array([(1, 1, 1), (1, -1, -1), (-1, 1, -1), (-1, -1, 1)])
 # Iterations of each heat of guesses, and how many of them go on.
 HEATS = ((2, 12), (4, 3))
 
@@ -76,18 +80,23 @@ def _by_edges(system: System) -> list[tuple[Any, ...]]:
         return []
     scored, bend = [], bend_of_lines(system)
     straight = _straightened(system, bend)  # once for all focal lengths
+    drawn = system.line_starts[len(system.evidence.edges)]
     for focal in _focals(system):
         lens = system.lens_with_focal(focal)
-        rotation = _rotation_from_edges(straight, lens, counts)
+        rays, by_mm, _, _ = lens.ray_derivatives(straight.line_mm[:drawn])
+        rotation = _rotation_from_edges(system, rays, counts)
         if rotation is not None:
             facings = _facings(system, rotation, lens)
-            scored.append(
-                (
-                    _edge_cost(straight, rotation, lens) + _told(system, facings[0], lens),
-                    facings,
-                    _bent(system, focal, bend),
-                )
+            cost = line_equations.edge_cost(
+                rays,
+                by_mm,
+                (system.line_of_point[:drawn], system.line_sigma[:drawn]),
+                system.edge_axes,
+                rotation,
+                system.linear,
             )
+            told = _told(system, facings[0], lens)
+            scored.append((cost + told, facings, _bent(system, focal, bend)))
     return sorted(scored, key=lambda item: item[0])
 
 
@@ -212,21 +221,25 @@ def _focals(system: System) -> Array:
     )
 
 
-def _rotation_from_edges(system: System, lens: Lens, counts: Array) -> Array | None:
+def _rotation_from_edges(system: System, rays: Array, counts: Array) -> Array | None:
     """World-from-camera rotation whose axes agree best with the edges, signs left open; None where
-    it can't be had."""
-    rays = lens.rays(system.line_mm[: system.line_starts[len(system.evidence.edges)]])
+    it can't be had.
+
+    rays: (N, 3) of the edges' points.
+    """
     if not np.isfinite(rays).all():
         return None
-    rays = rays / np.linalg.norm(rays, axis=1, keepdims=True)
+    rays = rays / np.sqrt(np.einsum("ni,ni->n", rays, rays))[:, None]
     planes = system.plane_normals(
         rays
     )  # its length, the sine of the angle the edge spans, weighs each
     axes, strength = np.zeros((3, 3)), np.zeros(3)
+    scatter = np.zeros((3, 3, 3))
+    np.add.at(scatter, system.edge_axes, planes[:, :, None] * planes[:, None, :])
+    squares, directions = np.linalg.eigh(scatter)
     for axis in np.flatnonzero(counts >= 2):
-        _, singular, vt = np.linalg.svd(planes[system.edge_axes == axis])
-        axes[axis] = vt[2]
-        strength[axis] = singular[1]
+        axes[axis] = directions[axis, :, 0]
+        strength[axis] = math.sqrt(max(squares[axis, 1], 0.0))
     single = np.flatnonzero(counts == 1)
     for axis in single:
         other = int(np.argmax(strength))
@@ -246,13 +259,8 @@ def _rotation_from_edges(system: System, lens: Lens, counts: Array) -> Array | N
     elif np.linalg.det(axes) < 0:
         axes = -axes
     u, _, vt = np.linalg.svd(axes * np.maximum(strength, 1e-6)[:, None])
-    rotation = u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt
-    return rotation  # rows are the world's axes in camera space: world from camera
-
-
-def _edge_cost(system: System, rotation: Array, lens: Lens) -> float:
-    r = system.edge_residuals(system.state(rotation, lens))
-    return float(np.nansum(np.minimum(np.abs(r), 1e4) ** 2))
+    u[:, 2] *= np.linalg.det(u @ vt)
+    return u @ vt  # rows are the world's axes in camera space: world from camera
 
 
 def _told(system: System, rotation: Array, lens: Lens) -> float:
@@ -277,8 +285,7 @@ def _facings(system: System, rotation: Array, lens: Lens) -> list[Array]:
     First those that the facts about the direction allow; of them, the one with up upward and across
     to the right in the picture.
     """
-    flips = [np.diag(signs) for signs in ((1, 1, 1), (1, -1, -1), (-1, 1, -1), (-1, -1, 1))]
-    turned = [flip @ rotation for flip in flips]
+    turned = list(FLIPS[:, :, None] * rotation)
     against = (
         [_told(system, r, lens) for r in turned]
         if any(isinstance(fact, CameraAngle) for fact in system.evidence.facts)

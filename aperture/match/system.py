@@ -18,6 +18,7 @@ from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.geometry.rotation import exponential
 from aperture.lens.lens import Lens
+from aperture.match import line_equations
 from aperture.match.evidence import Evidence, Spot
 from aperture.match.facts import AXES, Fact
 
@@ -69,7 +70,7 @@ class System:
     def __init__(self, evidence: Evidence) -> None:
         self.evidence = evidence
         self.grid = evidence.grid
-        self.px_linear = self.grid.px_linear
+        self.linear, self.px_linear = np.array(self.grid.linear), self.grid.px_linear
         self._lay_out_spots()
         lines = evidence.edges + evidence.bows
         self.edge_axes = np.array([edge.axis for edge in evidence.edges], int)
@@ -405,50 +406,22 @@ class System:
         return r[: self.line_starts[len(self.evidence.edges)]]
 
     def _line_rows(self, state: State, r: Array, jac: Array) -> None:
-        at, rows = self.at, slice(0, len(self.line_points))
-        normals = self.normals(state)
-        n = normals[self.line_of_point]
-        rays, by_mm, by_lens, by_mm_by_lens = state.lens.ray_derivatives(
-            self.line_mm, self.free_lens
+        pairs = _ACROSS_AXIS[self.edge_axes]
+        turned = (
+            np.cos(state.angles)[:, None] * pairs[:, 1]
+            - np.sin(state.angles)[:, None] * pairs[:, 0]
+        ) @ state.rotation
+        bows = state.bow_normals
+        sides = tangents(bows) if len(bows) else np.zeros((0, 2, 3))
+        line_equations.fill(
+            *state.lens.ray_derivatives(self.line_mm, self.free_lens),
+            (self.line_of_point, self.line_sigma),
+            (self.normals(state), turned, sides),
+            self.linear,
+            tuple(self.at[name].start for name in ("rotation", "lens", "angles", "bows")),
+            r,
+            jac,
         )
-        by_px = by_mm @ self.grid.linear
-        e = np.einsum("mi,mi->m", n, rays)
-        gradient = (n[:, None] @ by_px)[:, 0]
-        steep2 = np.einsum("mj,mj->m", gradient, gradient)
-        weight = 1 / (np.sqrt(steep2) * self.line_sigma)
-        r[rows] = e * weight
-        by_normal = (
-            rays - (e / steep2)[:, None] * (by_px @ gradient[:, :, None])[:, :, 0]
-        ) * weight[:, None]
-        edge_count = len(self.evidence.edges)
-        is_edge = self.line_of_point < edge_count
-        jac[rows, at["rotation"]] = np.where(is_edge[:, None], _cross(by_normal, n), 0)
-        if self.free_lens:
-            # By each parameter: of n · ray, and of the gradient along itself.
-            toward = n[:, :, None] * (gradient @ self.grid.linear.T)[:, None, :]
-            steeper = toward.reshape(-1, 1, 6) @ by_mm_by_lens.reshape(len(n), 6, -1)
-            jac[rows, at["lens"]] = (
-                (n[:, None] @ by_lens) - (e / steep2)[:, None, None] * steeper
-            )[:, 0] * weight[:, None]
-        if edge_count:
-            pairs = _ACROSS_AXIS[self.edge_axes]
-            turned = (
-                -np.sin(state.angles)[:, None] * pairs[:, 0]
-                + np.cos(state.angles)[:, None] * pairs[:, 1]
-            ) @ state.rotation
-            point = np.flatnonzero(is_edge)
-            line = self.line_of_point[point]
-            jac[point, at["angles"].start + line] = np.einsum(
-                "mi,mi->m", by_normal[point], turned[line]
-            )
-        if len(state.bow_normals):
-            sides = tangents(state.bow_normals)
-            point = np.flatnonzero(~is_edge)
-            line = self.line_of_point[point] - edge_count
-            for side in range(2):
-                jac[point, at["bows"].start + 2 * line + side] = np.einsum(
-                    "mi,mi->m", by_normal[point], sides[line, side]
-                )
 
 
 def _thinnest(rays: Array, starts: Array) -> Array:

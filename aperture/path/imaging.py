@@ -23,6 +23,7 @@ from numba import njit
 from aperture.arrays import Array
 from aperture.errors import Problem
 from aperture.geometry.grid import Grid
+from aperture.lens.compiled import with_slope
 from aperture.lens.distortion import growth_radius
 from aperture.lens.lens import PARAMETERS, Lens
 
@@ -147,21 +148,6 @@ def _onto_picture(kind, p0, p1, p2, q, by_point):
     return True
 
 
-@njit(cache=True, nogil=True)
-def _distort(q, k1, k2, k3, p1, p2, out, slope):
-    """The distorted position of `q` into `out` (2,), and the derivative by `q` into `slope` (2,
-    2)."""
-    u, v = q[0], q[1]
-    r2 = u * u + v * v
-    radial = 1 + r2 * (k1 + r2 * (k2 + r2 * k3))
-    growth = k1 + r2 * (2 * k2 + r2 * 3 * k3)
-    out[0] = u * radial + 2 * p1 * u * v + p2 * (r2 + 2 * u * u)
-    out[1] = v * radial + p1 * (r2 + 2 * v * v) + 2 * p2 * u * v
-    slope[0, 0] = radial + 2 * u * u * growth + 2 * p1 * v + 6 * p2 * u
-    slope[0, 1] = slope[1, 0] = 2 * u * v * growth + 2 * p1 * u + 2 * p2 * v
-    slope[1, 1] = radial + 2 * v * v * growth + 6 * p1 * v + 2 * p2 * u
-
-
 @njit(cache=True, nogil=True, inline="always")
 def _near(kind, off, own_zoom, lens, optics):
     """A difference across, px, of a picture that goes on at its other side by the nearer way."""
@@ -193,8 +179,7 @@ def residuals(
     """Fill the weighted residuals (N, 2) of the points [first, last); returns their sum of squares.
     weights (N, 3) as `whitening`."""
     kind = int(optics[0])
-    q, bent = np.empty(2), np.empty(2)
-    by_point, slope = np.empty((2, 3)), np.empty((2, 2))
+    q, by_point = np.empty(2), np.empty((2, 3))
     total = 0.0
     for point in range(first, last):
         for o in range(starts[point], starts[point + 1]):
@@ -211,10 +196,12 @@ def residuals(
                 out[o, 0] = out[o, 1] = np.nan
                 total += IMPOSSIBLE
                 continue
-            _distort(q, lens[3], lens[4], lens[5], lens[6], lens[7], bent, slope)
+            bent_x, bent_y, _, _, _ = with_slope(
+                q[0], q[1], lens[3], lens[4], lens[5], lens[6], lens[7]
+            )
             focal = math.exp(lens[0] + zoom[camera])
-            mm0 = bent[0] * focal / optics[1] + lens[1]
-            mm1 = bent[1] * focal + lens[2]
+            mm0 = bent_x * focal / optics[1] + lens[1]
+            mm1 = bent_y * focal + lens[2]
             across = optics[2] * mm0 + optics[3] * mm1 + optics[6] - xy[o, 0]
             across = _near(kind, across, zoom[camera], lens, optics)
             down = optics[4] * mm0 + optics[5] * mm1 + optics[7] - xy[o, 1]
@@ -235,8 +222,7 @@ def jacobian_at(
     image.
     """
     kind = int(optics[0])
-    q, bent = np.empty(2), np.empty(2)
-    by_space, slope = np.empty((2, 3)), np.empty((2, 2))
+    q, by_space = np.empty(2), np.empty((2, 3))
     d0, d1, d2 = x[0] - position[0], x[1] - position[1], x[2] - position[2]
     p0 = rotation[0, 0] * d0 + rotation[1, 0] * d1 + rotation[2, 0] * d2
     p1 = rotation[0, 1] * d0 + rotation[1, 1] * d1 + rotation[2, 1] * d2
@@ -246,16 +232,18 @@ def jacobian_at(
     r2 = q[0] * q[0] + q[1] * q[1]
     if r2 >= limit2:
         return False
-    _distort(q, lens[3], lens[4], lens[5], lens[6], lens[7], bent, slope)
+    bent_x, bent_y, by_uu, by_uv, by_vv = with_slope(
+        q[0], q[1], lens[3], lens[4], lens[5], lens[6], lens[7]
+    )
     focal = math.exp(lens[0] + own_zoom)
     fx, fy = focal / optics[1], focal
-    mm0, mm1 = bent[0] * fx, bent[1] * fy
+    mm0, mm1 = bent_x * fx, bent_y * fy
     at[0] = optics[2] * (mm0 + lens[1]) + optics[3] * (mm1 + lens[2]) + optics[6]
     at[1] = optics[4] * (mm0 + lens[1]) + optics[5] * (mm1 + lens[2]) + optics[7]
     u, v = q[0], q[1]
     for row in range(2):
         l0, l1 = optics[2 + 2 * row] * fx, optics[3 + 2 * row] * fy
-        by_lens[row, 0] = (l0 * bent[0]) + (l1 * bent[1])
+        by_lens[row, 0] = (l0 * bent_x) + (l1 * bent_y)
         by_lens[row, 1], by_lens[row, 2] = optics[2 + 2 * row], optics[3 + 2 * row]
         power = r2
         for c in range(3):
@@ -264,8 +252,8 @@ def jacobian_at(
         by_lens[row, 6] = l0 * 2 * u * v + l1 * (r2 + 2 * v * v)
         by_lens[row, 7] = l0 * (r2 + 2 * u * u) + l1 * 2 * u * v
         by_camera[row, 6] = by_lens[row, 0]
-        s0 = l0 * slope[0, 0] + l1 * slope[1, 0]
-        s1 = l0 * slope[0, 1] + l1 * slope[1, 1]
+        s0 = l0 * by_uu + l1 * by_uv
+        s1 = l0 * by_uv + l1 * by_vv
         j0 = s0 * by_space[0, 0] + s1 * by_space[1, 0]
         j1 = s0 * by_space[0, 1] + s1 * by_space[1, 1]
         j2 = s0 * by_space[0, 2] + s1 * by_space[1, 2]
