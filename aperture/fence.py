@@ -16,8 +16,11 @@ import pickle
 import re
 import subprocess
 import sys
+import tempfile
 import threading
+import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
 from typing import IO, Any
@@ -26,8 +29,10 @@ from aperture.errors import Problem
 
 MEMORY_BYTES = 2 * 1024**3
 SECONDS = 60
-# Fences that stand at the same time for one server process; others wait their turn.
-AT_ONCE = 2
+# Fences that stand at the same time for one process of ours, and on one machine for all of them;
+# others wait their turn.
+AT_ONCE, ON_MACHINE = 2, 4
+PAUSE_SECONDS = 0.05  # between two looks whether a place on the machine has become free
 _COUNT_BYTES = 8
 
 # A process that has taken more than this is not used again: what it has freed may still be its own.
@@ -76,9 +81,11 @@ class Fence:
         self._process: subprocess.Popen[bytes] | None = None
         self._most_bytes = 0
         self._asked = False  # and not answered yet
+        self._place: IO[bytes] | None = None
 
     def __enter__(self) -> Fence:
         _turns.acquire()
+        self._place = _taken_place()
         return self
 
     def __exit__(
@@ -91,6 +98,8 @@ class Fence:
             _waiting.setdefault((os.getpid(), self.memory), []).append(self._process)
         else:
             self._end()
+        if self._place is not None:
+            self._place.close()
         _turns.release()
 
     def run(self, function: Callable[..., Any], *args: Any, **named: Any) -> Any:
@@ -158,6 +167,35 @@ class Fence:
             self._process.communicate()
             self._process = None
         self._asked = False
+
+
+def _taken_place() -> IO[bytes] | None:
+    """One of the machine's places, waited for, as a locked file: closing it gives the place back,
+    and so does the end of this process, however it ends.
+
+    None where no such file can be had (a full disk, another system): then only AT_ONCE holds.
+    """
+    try:
+        import fcntl
+
+        folder = Path(tempfile.gettempdir(), f"aperture-readers-{os.getuid()}")
+        folder.mkdir(mode=0o700, exist_ok=True)
+        places = [open(folder / str(number), "ab") for number in range(ON_MACHINE)]
+    except (ImportError, OSError):
+        return None
+    try:
+        while True:
+            for place in places:
+                with suppress(BlockingIOError):
+                    fcntl.flock(place, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                    places.remove(place)
+                    return place
+            time.sleep(PAUSE_SECONDS)
+    except OSError:  # a file system without locks
+        return None
+    finally:
+        for place in places:
+            place.close()
 
 
 def _environment() -> dict[str, str]:

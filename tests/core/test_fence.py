@@ -1,20 +1,23 @@
 """Files that ask for more than they hold are refused by what they declare, or stopped behind the
 fence."""
 
+import fcntl
 import json
 import os
 import struct
+import subprocess
+import sys
 import tempfile
 import threading
 import zlib
 from pathlib import Path
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import numpy as np
 import OpenEXR
 
 from aperture.errors import Problem
-from aperture.fence import LARGEST_REUSED, MEMORY_BYTES, Fence, run_fenced
+from aperture.fence import LARGEST_REUSED, MEMORY_BYTES, ON_MACHINE, Fence, run_fenced
 from aperture.formats import meshes, survey
 from aperture.plates.reading import MOST_PIXELS, read_picture
 from aperture.render import returned
@@ -83,6 +86,34 @@ class Fenced(TestCase):
             self.assertEqual(fence.run(parse_length, "1 m"), 1.0)
         with Fence(seconds=1) as fence, self.assertRaisesRegex(Problem, "longer than 1 seconds"):
             fence.run(forever)
+
+    def test_a_machine_has_four_places_whoever_takes_them(self):
+        """One that is killed gives its place back."""
+        with tempfile.TemporaryDirectory() as folder, mock.patch("tempfile.tempdir", folder):
+            hold = "from aperture.fence import Fence\nwith Fence():\n print(flush=True); input()"
+            others = [
+                subprocess.Popen(
+                    [sys.executable, "-c", hold],
+                    env=os.environ | {"TMPDIR": folder},
+                    stdin=subprocess.PIPE,
+                    stdout=subprocess.PIPE,
+                )
+                for _ in range(ON_MACHINE)
+            ]
+            for other in others:
+                other.stdout.readline()
+            taken = sorted(Path(folder).glob("aperture-readers-*/*"))
+            self.assertEqual(len(taken), ON_MACHINE)
+            for path in taken:
+                with path.open("ab") as place, self.assertRaises(BlockingIOError):
+                    fcntl.flock(place, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            mine = threading.Thread(target=run_fenced, args=(parse_length, "1 m"))
+            mine.start()
+            others[2].kill()
+            mine.join()  # for ever, were the place lost
+            for other in others:
+                other.kill()
+                other.communicate()
 
 
 class Bombs(TestCase):

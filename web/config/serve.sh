@@ -17,6 +17,6 @@ work &
 worker=$!
 trap 'kill "$worker" 2>/dev/null' EXIT
 trap 'exit 0' INT TERM
-"$bin/gunicorn" web.config.wsgi --bind "127.0.0.1:$port" --workers "${APERTURE_SERVERS:-2}" --threads 100 --timeout 600 --keep-alive 30 --log-level warning &
+"$bin/gunicorn" -c python:web.config.serving web.config.wsgi --bind "127.0.0.1:$port" --log-level warning &
 server=$!
 wait "$server"
