@@ -8,7 +8,7 @@ forty repetitions of each path.
 import math
 import sys
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import product
 
 import cv2
@@ -228,6 +228,37 @@ def by_hand(repetitions: int, hand_px: float = 0.8) -> None:
         print(f"  a length by hand, {says}: error/± along the way {_rms(sigmas):.2f} (0.9–1.1)")
 
 
+def beside_facts(repetitions: int, sigma: float = 0.2, alike: float = 0.97) -> None:
+    """Errors that hang together along the tracks, beside known places of the camera on each
+    twentieth frame: of next to no weight, of much, and in between."""
+    for metres in (0.0001, 0.0005, 0.002):
+        errors = Errors()
+        for seed in range(repetitions):
+            made, rng = scene("sideways", 80, 90, seed), np.random.default_rng([seed, 7])
+            off = rng.normal(0, sigma, made.seen.shape)
+            for frame in range(1, len(off)):
+                off[frame] = alike * off[frame - 1] + math.sqrt(1 - alike**2) * off[frame]
+            lens = {"focal_mm": {"value": 20.0, "plus_minus": 0.001}, "distortion": {"k1": -0.06}}
+            data = document(replace(made, seen=made.seen + off), noise=0.0, seed=seed, lens=lens)
+            data["facts"] = [
+                {
+                    "id": f"p{index}",
+                    "kind": "camera_position",
+                    "frame": data["frames"]["first"] + index,
+                    "metres": (made.positions[index] + rng.normal(0, metres, 3)).tolist(),
+                    "plus_minus": metres,
+                }
+                for index in range(0, 80, 20)
+            ]
+            fit = solve(data).document
+            if fit["ok"] and fit["motion"] == "free":
+                errors.add(fit, made)
+        print(
+            f"  errors alike along tracks, places ± {1000 * metres:g} mm, {len(errors.path)} of"
+            f" {repetitions}: error/± {_rms(errors.places):.2f} (0.9–1.1)"
+        )
+
+
 def _measured_by_hand(seed: int, told_px: float | None, hand_px: float):
     made, rng = scene("forward", frames=14, count=110, seed=seed), np.random.default_rng([seed, 9])
     lens = {"focal_mm": {"value": 20.0, "plus_minus": 0.001}, "distortion": {"k1": -0.06}}
@@ -344,6 +375,7 @@ def report(repetitions: int = REPETITIONS) -> None:
     frames_cost()
     simulated(repetitions)
     by_hand(repetitions)
+    beside_facts(repetitions)
     zooms(repetitions)
 
 

@@ -9,15 +9,13 @@ reflection that slides, a patch that is seen ever more obliquely err alike on ne
 The sandwich estimate, clustered by track (Liang and Zeger 1986; White 1980; cited from memory),
 takes the residuals as they are,
 
-    N⁻¹ (Σ_t g_t g_tᵀ) N⁻¹,        g_t = Σ of Jᵀ r over the observations of the track t,
+    N⁻¹ (Σ_t g_t g_tᵀ + Σ_f a_f a_fᵀ) N⁻¹,        g_t = Σ of Jᵀ r over the track t's observations,
 
-and is right however the errors of one track hang together, as long as tracks are independent. Its
-own uncertainty is that of a variance estimated from as many samples as there are tracks, so it is
-used for what many tracks determine. Both are computed; the larger one is the ±.
-
-Not yet: the facts' own ± are in the normal matrix alone. Where errors hang together along the
-tracks and facts weigh as much as these, the larger one is up to √2 too small; each fact would have
-to be a cluster of its own, with the variance that it says.
+and is right however the errors of one track hang together, as long as tracks are independent. A
+fact is a cluster of its own, a_f being its derivatives over its σ: one residual tells nothing of
+its variance, so the one that it says is taken. The sum's own uncertainty is that of a variance
+estimated from as many samples as there are tracks, so it is used for what many tracks determine.
+Both are computed; the larger one is the ±.
 """
 
 from __future__ import annotations
@@ -222,10 +220,11 @@ class Solved:
     # From the residuals
     # -----------------------------------------------------------------------------------
 
-    def clustered(self, freedom: int) -> Spread:
-        """The covariances by the sandwich estimate, clustered by track.
+    def clustered(self, freedom: int, facts: Sequence[Row] = ()) -> Spread:
+        """The covariances by the sandwich estimate, clustered by track, each fact for itself.
 
-        freedom: observations and facts less unknowns, for the correction of small numbers.
+        freedom: observations and facts less unknowns, for the correction of small numbers. facts:
+        the rows of those whose ± are to be part of it.
         """
         bundle = self.bundle
         frames, size, border_size = bundle.frames, self.size, bundle.border_size
@@ -245,7 +244,23 @@ class Solved:
             self._add_points(x_camera, x_border, points, first == 0)
         rows = 2 * len(bundle.camera)
         correction = tracks / max(tracks - 1, 1) * rows / max(freedom, 1)
-        return self._spread(cameras, across, border, points).widened(correction)
+        by_tracks = self._spread(cameras, across, border, points).widened(correction)
+        return by_tracks.plus(self._by_facts(facts)) if facts else by_tracks
+
+    def _by_facts(self, rows: Sequence[Row]) -> Spread:
+        """What the errors of facts do, each with the variance that it says."""
+        bundle = self.bundle
+        cameras = np.zeros((bundle.frames, self.size, self.size))
+        across = np.zeros((bundle.frames, self.size, bundle.border_size))
+        border = np.zeros((bundle.border_size, bundle.border_size))
+        points = np.zeros((bundle.count, 3, 3))
+        for first in range(0, len(rows), AT_ONCE):
+            x_camera, x_border, _ = self.responses(rows[first : first + AT_ONCE])
+            cameras += np.einsum("fak,fbk->fab", x_camera, x_camera, optimize=True)
+            across += np.einsum("fak,mk->fam", x_camera, x_border, optimize=True)
+            border += x_border @ x_border.T
+            self._add_points(x_camera, x_border, points, False)
+        return self._spread(cameras, across, border, points)
 
     def _track_gradients(self, first: int, last: int) -> tuple[Array, Array]:
         """Of each track its own gradient, its point eliminated: (F, size, k) and (m, k)."""

@@ -303,6 +303,10 @@ class PathFacts:
         """Of all equations, one after the other."""
         return [row for equation in self.equations for row in equation.rows(state)]
 
+    def pulling_rows(self, state: State) -> Sequence[Row]:
+        """Those whose errors move the solution, each by as much as its ± says."""
+        return self.rows(state)
+
     def placing_rows(self, state: State) -> Sequence[Row]:
         """Of all equations, for a state that may be far off."""
         return [row for equation in self.equations for row in equation.placing_rows(state)]
@@ -350,6 +354,13 @@ class Loosened(PathFacts):
             rows = equation.rows(state)
             out += rows if isinstance(equation, OF_LENS) else [self._loose(row) for row in rows]
         return out
+
+    def pulling_rows(self, state: State) -> Sequence[Row]:
+        """Without those that only hold the path where it was placed."""
+        if self.pulls:
+            return self.rows(state)
+        of_lens = [equation for equation in self.equations if isinstance(equation, OF_LENS)]
+        return [row for equation in of_lens for row in equation.rows(state)]
 
     def _loose(self, row: Row) -> Row:
         def less(slope: Array | None) -> Array | None:

@@ -392,7 +392,8 @@ def spreads(network: Network) -> tuple[Spread, Spread, Solved]:
     questions."""
     solved = Solved(network.bundle)
     freedom = max(2 * len(network.bundle.camera) - _unknowns(network), 1)
-    naive, clustered = solved.spread(), solved.clustered(freedom)
+    rows = network.facts.pulling_rows(network.state)
+    naive, clustered = solved.spread(), solved.clustered(freedom, rows)
     for along in (*((network.readout,) if network.readout else ()), *network.doubts):
         naive, clustered = along.added(naive), along.added(clustered)
     return naive, clustered, solved

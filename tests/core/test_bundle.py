@@ -250,6 +250,22 @@ class Spreads(SimpleTestCase):
         for camera in range(frames):
             at = slice(6 * camera, 6 * camera + 6)
             self._alike(clustered.cameras[camera], whole[at, at], 1e-6)
+        # Beside them two facts, one about points that it ties, one about a point alone: by their
+        # own ±, whatever their residuals.
+        alone = Row(9.0, points=(30,), by_points=np.array([[0.0, 80.0, 0.0]]))
+        slope = np.zeros(len(free))
+        slope[6 * frames + 8 + 3 * 30 + 1] = 80.0
+        for own in (jac[-1], slope):
+            moved = inverse @ own
+            whole += np.outer(moved, moved)
+        both = self.solved.clustered(1000, [*self.facts.rows(self.bundle.state), alone])
+        for camera in range(frames):
+            at = slice(6 * camera, 6 * camera + 6)
+            self._alike(both.cameras[camera], whole[at, at], 1e-6)
+        at = slice(6 * frames, 6 * frames + 8)
+        self._alike(both.lens, whole[at, at], 1e-6)
+        at = slice(6 * frames + 8 + 3 * 17, 6 * frames + 11 + 3 * 17)
+        self._alike(both.points[17], whole[at, at], 1e-6)
 
     def _alike(self, found, wanted, rtol=1e-7):
         self.assertLess(np.abs(found - wanted).max(), rtol * np.abs(wanted).max() + 1e-30)
