@@ -1,8 +1,8 @@
 """`python -m bench.shows`: a show of 300 matched shots: its board, its cut, a search, and the gates
 of its 300 cameras, as server time of Django's own client.
 
-Wanted on two cores: board 100 ms, cut 150 ms, search 50 ms, cameras 150 ms. Reference: one bare query for the same
-300 shots and their heads.
+Wanted on two cores: board 100 ms, cut 150 ms, search 50 ms, cameras 150 ms. Reference: one bare
+query for the same 300 shots and their heads.
 """
 
 import copy

@@ -81,12 +81,23 @@ export class Element extends Heard {
 
   setPointerCapture() {}
 
+  focus() {
+    page.activeElement = this;
+  }
+
+  /** A canvas to draw on, that forgets. */
+  getContext() {
+    return new Proxy({}, {get: (own, name) => own[name] ?? (() => {}), set: () => true});
+  }
+
   contains(other) {
     return other === this || this.children.some(child => child.contains?.(other));
   }
 
+  /** What is found here, or this itself where the selector names its kind. */
   closest(selector) {
-    return this.found[selector] ?? null;
+    const kinds = selector.split(",").map(one => one.trim().replace(/[:[].*/, ""));
+    return this.found[selector] ?? (kinds.includes(this.tagName.toLowerCase()) ? this : null);
   }
 
   querySelector(selector) {
@@ -137,6 +148,19 @@ Object.assign(globalThis, {
     observe() {}
   },
 });
+
+/** An empty page, to which nobody listens. */
+export function fresh() {
+  page.byId = {};
+  page.found = {"meta[name=csrf]": {content: "token"}};
+  page.activeElement = null;
+  page.listeners = [];
+  window.listeners = [];
+  page.body.children = [];
+}
+
+/** The notices that the artist sees. */
+export const notices = () => page.body.children.map(box => box.children[0].textContent);
 
 /** Let the server answer: `answer(url, body)` gives what comes as JSON, or an Error. */
 export function serve(answer) {

@@ -357,12 +357,13 @@ export class Pen {
   }
 
   async #aidAt(at) {
-    const answer = await this.asking.onFloor(at),
+    // The tool may be another one by the time the server has answered.
+    const {tool} = this,
+      answer = await this.asking.onFloor(at),
       {wish} = this.aids;
     if (!answer.at) return notice(answer.problem);
-    if (this.tool === "room")
-      wish.room = {from: answer.at, to: answer.at, height: this.aids.height};
-    else wish[this.tool === "figure" ? "figures" : "cubes"].push(answer.at);
+    if (tool === "room") wish.room = {from: answer.at, to: answer.at, height: this.aids.height};
+    else wish[tool === "figure" ? "figures" : "cubes"].push(answer.at);
     await this.asking.refresh();
   }
 }

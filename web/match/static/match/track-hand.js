@@ -151,9 +151,12 @@ export class TrackHand {
       id = layer.only,
       row = layer.rowOf(id);
     if (row === undefined) return notice(`${id} isn’t seen on this frame.`);
+    // A run of nudges is of one track on one frame; another one's is saved at once.
+    const goesOn = this.nudged?.id === id && this.nudged.frame === layer.frame;
+    if (goesOn) clearTimeout(this.nudged.timer);
+    else this.#saveNudges();
     const from = [layer.xy[2 * row], layer.xy[2 * row + 1]],
-      at = this.nudged?.at || from;
-    clearTimeout(this.nudged?.timer);
+      at = goesOn ? this.nudged.at : from;
     this.nudged = {
       id,
       from,
