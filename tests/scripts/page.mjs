@@ -3,9 +3,10 @@
 
 import {register} from "node:module";
 
-// "/static/ui/app.js" lies in web/ui/static/ui/app.js.
+// "/static/ui/app.js" lies in web/ui/static/ui/app.js; three.js draws nothing here.
 const RESOLVE = `
 export function resolve(specifier, context, next) {
+  if (specifier === "three") return next("${new URL("three.mjs", import.meta.url)}", context);
   const web = /^(.*\\/web)\\/[^/]+\\/static\\/[^/]+\\/[^/]+$/.exec(context.parentURL ?? "");
   const other = /^\\.\\.\\/([^./]+)\\/([^/]+\\.js)$/.exec(specifier);
   return web && other
@@ -18,8 +19,9 @@ register(`data:text/javascript,${encodeURIComponent(RESOLVE)}`);
 class Heard {
   listeners = [];
 
-  addEventListener(name, listener) {
-    this.listeners.push([name, listener]);
+  addEventListener(name, listener, options) {
+    const first = options === true || options?.capture === true;
+    this.listeners.push([name, listener, first]);
   }
 
   dispatchEvent(event) {
@@ -27,10 +29,26 @@ class Heard {
     return true;
   }
 
-  /** Call those that listen to `name`; returns what they return. */
+  /**
+   * Call those that listen to `name`, those that asked to come first before the others; returns
+   * what they return.
+   */
   tell(name, event = {}) {
-    const whole = {target: this, preventDefault() {}, stopImmediatePropagation() {}, ...event};
-    return this.listeners.filter(([own]) => own === name).map(([, listener]) => listener(whole));
+    let stopped = false;
+    const whole = {target: this, ...event};
+    whole.preventDefault = () => {
+      whole.defaultPrevented = true;
+      event.preventDefault?.();
+    };
+    whole.stopImmediatePropagation = () => {
+      stopped = true;
+      event.stopImmediatePropagation?.();
+    };
+    whole.stopPropagation = () => event.stopPropagation?.();
+    const own = this.listeners.filter(([heard]) => heard === name);
+    return [...own.filter(([, , first]) => first), ...own.filter(([, , first]) => !first)].map(
+      ([, listener]) => (stopped ? undefined : listener(whole)),
+    );
   }
 }
 
@@ -71,6 +89,18 @@ export class Element extends Heard {
 
   replaceChildren(...children) {
     this.children = children;
+  }
+
+  prepend(...children) {
+    this.children.unshift(...children);
+  }
+
+  get firstChild() {
+    return this.children[0] ?? null;
+  }
+
+  get lastChild() {
+    return this.children.at(-1) ?? null;
   }
 
   before() {}
@@ -126,6 +156,16 @@ Object.assign(page, {
   createElementNS: (_, name) => new Element(name),
 });
 
+/** The browser's clock, and what waits for its next picture. */
+const clock = {now: 0, waiting: []};
+Object.defineProperty(performance, "now", {value: () => clock.now, configurable: true});
+
+/** Let the browser show its next picture, some milliseconds later. */
+export function picture(milliseconds = 20) {
+  clock.now += milliseconds;
+  for (const show of clock.waiting.splice(0)) show(clock.now);
+}
+
 const kept = {};
 const window = new Heard();
 Object.assign(globalThis, {
@@ -133,7 +173,13 @@ Object.assign(globalThis, {
   window,
   addEventListener: window.addEventListener.bind(window),
   devicePixelRatio: 1,
-  location: {reload() {}},
+  location: {hash: "", reloads: 0, reload: () => (globalThis.location.reloads += 1)},
+  history: {
+    replaceState(_, __, address) {
+      globalThis.history.address = address;
+    },
+  },
+  requestAnimationFrame: show => clock.waiting.push(show),
   sessionStorage: {
     getItem: key => kept[key] ?? null,
     setItem: (key, value) => {
@@ -153,7 +199,7 @@ Object.assign(globalThis, {
 export function fresh() {
   page.byId = {};
   page.found = {"meta[name=csrf]": {content: "token"}};
-  page.activeElement = null;
+  page.activeElement = page.body;
   page.listeners = [];
   window.listeners = [];
   page.body.children = [];

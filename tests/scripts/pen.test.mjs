@@ -11,7 +11,6 @@ const {Keys} = await import("../../web/match/static/match/keys.js");
 const {Shown} = await import("../../web/match/static/match/shown.js");
 
 const edge = (id, ...points) => ({id, kind: "edge", axis: "up", points});
-const spot = (id, at, more = {}) => ({id, kind: "spot", at, ...more});
 
 let pen, shown, root, saved, asked, previews, aids, sheet, others;
 

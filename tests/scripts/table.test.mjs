@@ -3,58 +3,16 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
+import {context, layTable, loaded} from "./laid.mjs";
 import {Element, page} from "./page.mjs";
-
-const loaded = [];
-globalThis.Image = class extends Element {
-  constructor() {
-    super("img");
-    loaded.push(this);
-  }
-
-  come(width) {
-    Object.assign(this, {complete: true, naturalWidth: width});
-    this.tell("load");
-  }
-};
-globalThis.HTMLCanvasElement = globalThis.HTMLImageElement = class {};
 
 const {LightTable} = await import("../../web/ui/static/ui/table.js");
 const {Pixels} = await import("../../web/ui/static/ui/pixels.js");
 
-function context() {
-  const drawn = [];
-  return {
-    drawn,
-    drawImage: (image, ...numbers) => drawn.push([image.src, ...numbers]),
-    clearRect() {},
-    fillRect() {},
-    save() {},
-    restore() {},
-    beginPath() {},
-    moveTo() {},
-    lineTo() {},
-    stroke() {},
-  };
-}
-
-let root, table, painted;
+let root, table;
 
 function laid(dataset = {}) {
-  loaded.length = 0;
-  sessionStorage.removeItem("view:proxy");
-  painted = context();
-  root = new Element("div", {width: 824, height: 624, left: 100, top: 50});
-  Object.assign(root.dataset, {width: "2000", height: "1000", proxy: "proxy", ...dataset});
-  const canvas = Object.assign(new Element("canvas"), {getContext: () => painted});
-  const plate = Object.assign(new Element("img"), {naturalWidth: 1000});
-  root.found = {
-    "img.plate": plate,
-    "canvas.tiles": canvas,
-    "#over": new Element("g", {found: {path: []}}),
-  };
-  root.parentElement = root;
-  page.byId = {loupe: Object.assign(new Element("canvas"), {getContext: context})};
+  ({root} = layTable(dataset));
   return new LightTable(root);
 }
 

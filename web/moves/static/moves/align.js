@@ -66,7 +66,7 @@ class Hand {
       } catch (error) {
         notice(error.message, "bad", error);
       }
-      if (this.ended) this.#let();
+      if (this.ended && !this.ask.waits()) this.#let();
     });
     table.root.addEventListener("pointermove", event => this.#move(event));
     for (const name of ["pointerup", "pointercancel"])
@@ -99,12 +99,11 @@ class Hand {
     if (!this.moved) return;
     this.moved = false;
     this.ended = true;
-    // The last question may still be under way; it saves then.
-    setTimeout(() => this.#let(), 600);
+    // Where the last question is still under way, its answer saves.
+    if (this.ask.idle()) this.#let();
   }
 
   #let() {
-    if (!this.ended || this.drag) return;
     this.ended = false;
     save(this.page.stand, {stands: this.stands});
   }

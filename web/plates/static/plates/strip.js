@@ -406,10 +406,17 @@ class Strip {
       if (event.key === " " && this.tapped && !typing(event)) frames.toggle();
       this.tapped = false;
     });
+    // At the document, as the table keeps a press that pans to itself.
+    document.addEventListener(
+      "pointerdown",
+      () => {
+        this.tapped = false;
+      },
+      true,
+    );
     this.table.root.addEventListener(
       "pointerdown",
       event => {
-        this.tapped = false;
         if (!this.away || event.button !== 0) return;
         frames.pause();
         if (this.draws) event.stopImmediatePropagation();
@@ -480,7 +487,7 @@ class Strip {
     const whole = ends.in === frames.first && ends.out === frames.last;
     frames.range = whole ? null : [ends.in + frames.offset, ends.out + frames.offset];
     this.paint();
-    edit(this.#saveRange(before));
+    this.#saveRange(before);
   }
 
   /** Mark a range of frames, the first and the last. */
@@ -488,16 +495,21 @@ class Strip {
     const before = this.frames.range;
     this.frames.range = range;
     this.paint();
-    return edit(this.#saveRange(before));
+    return this.#saveRange(before);
   }
 
-  async #saveRange(before) {
+  /** One after the other, as each begins from the revision that the last one made. */
+  #saveRange(before) {
+    const {range} = this.frames,
+      earlier = this.saving ?? Promise.resolve();
+    this.saving = edit(earlier.then(() => this.#send(range, before)));
+    return this.saving;
+  }
+
+  async #send(range, before) {
     const revision = document.getElementById("revision");
     try {
-      const answer = await post(this.frames.saves, {
-        range: this.frames.range,
-        base: +revision.textContent,
-      });
+      const answer = await post(this.frames.saves, {range, base: +revision.textContent});
       revision.textContent = answer.revision;
       for (const field of document.querySelectorAll("input[name=base]"))
         field.value = answer.revision;
@@ -505,7 +517,7 @@ class Strip {
       undo.disabled = false;
       undo.title = `Undo: ${answer.undo_label} (Ctrl+Z)`;
     } catch (error) {
-      this.frames.range = before;
+      if (this.frames.range === range) this.frames.range = before;
       this.paint();
       notice(error.message, "bad", error);
     }

@@ -21,7 +21,10 @@ export function drawPaths(table, paths) {
   }
 }
 
-/** Runs `send(value)` for the newest value only, one at a time: a drag never queues up. */
+/**
+ * Runs `send(value)` for the newest value only, one at a time: a drag never queues up. `waits()`
+ * tells whether a newer value is still to be sent, `idle()` whether nothing is.
+ */
 export function newestOnly(send) {
   let waiting = null,
     busy = false;
@@ -45,5 +48,7 @@ export function newestOnly(send) {
   push.clear = () => {
     waiting = null;
   };
+  push.waits = () => waiting !== null;
+  push.idle = () => !busy;
   return push;
 }
