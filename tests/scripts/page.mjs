@@ -7,6 +7,8 @@ import {register} from "node:module";
 const RESOLVE = `
 export function resolve(specifier, context, next) {
   if (specifier === "three") return next("${new URL("three.mjs", import.meta.url)}", context);
+  if (specifier.startsWith("../vendor/"))
+    return next(new URL("../../web/ui/static/" + specifier.slice(3), "${import.meta.url}").href);
   const web = /^(.*\\/web)\\/[^/]+\\/static\\/[^/]+\\/[^/]+$/.exec(context.parentURL ?? "");
   const other = /^\\.\\.\\/([^./]+)\\/([^/]+\\.js)$/.exec(specifier);
   return web && other
@@ -103,13 +105,30 @@ export class Element extends Heard {
     return this.children.at(-1) ?? null;
   }
 
-  before() {}
+  /** What is put before this is remembered. */
+  before(...others) {
+    this.ahead = [...(this.ahead ?? []), ...others];
+  }
 
   after() {}
 
   remove() {}
 
-  setPointerCapture() {}
+  setPointerCapture(id) {
+    this.captured = id;
+  }
+
+  hasPointerCapture(id) {
+    return this.captured === id;
+  }
+
+  releasePointerCapture() {
+    this.captured = undefined;
+  }
+
+  getRootNode() {
+    return page;
+  }
 
   focus() {
     page.activeElement = this;

@@ -48,6 +48,7 @@ function start(page) {
   );
   const [shade, render, alpha] = layers.map(layer => layer?.element);
   if (shade) shade.style.mixBlendMode = "multiply";
+  alpha.style.visibility = "hidden"; // not fetched until it is looked at
   const [wipe, angle, ghost, rate] = ["wipe", "angle", "ghost", "rate"].map(id =>
     document.getElementById(id),
   );
@@ -184,8 +185,11 @@ function start(page) {
   // The plate's own edges, measured when they are asked for.
   const edgesButton = document.getElementById("edges"),
     edgesSays = document.getElementById("edges-says");
+  let measuring = false;
   async function toggleEdges() {
+    if (measuring) return;
     if (!edges) {
+      measuring = true;
       edgesSays.hidden = false;
       const stop = new AbortController(),
         cancel = Object.assign(document.createElement("button"), {
@@ -204,11 +208,14 @@ function start(page) {
           url = at === undefined ? page.edges : `${page.edges}?at=${at}`,
           answer = await (await fetch(url, {signal: stop.signal})).json();
         if (answer.problem) throw new Error(answer.problem);
-        if (at !== strip?.frames.frame) return;
-        edges = {...answer, on: false};
+        if (at === strip?.frames.frame) edges = {...answer, on: false};
       } catch (error) {
-        edgesSays.hidden = true;
         if (error.name !== "AbortError") notice(error.message);
+      } finally {
+        measuring = false;
+      }
+      if (!edges) {
+        edgesSays.hidden = true; // stopped, failed, or another frame is shown by now
         return;
       }
     }

@@ -56,12 +56,22 @@ export class Along {
   async #fetch(first, last) {
     for (let number = first; number <= last; number += 1)
       if (!this.frames.has(number)) this.frames.set(number, null);
-    const answer = await fetch(`${this.urls.seen}?first=${first}&last=${last}`, {
-      headers: {Accept: "application/json"},
-    });
-    if (!answer.ok) return;
-    for (const [number, drawn] of Object.entries(await answer.json()))
-      this.frames.set(+number, {handles: {}, ...drawn});
+    let drawn = null;
+    try {
+      const answer = await fetch(`${this.urls.seen}?first=${first}&last=${last}`, {
+        headers: {Accept: "application/json"},
+      });
+      if (answer.ok) drawn = await answer.json();
+    } catch {
+      /* it is asked for again */
+    }
+    if (!drawn) {
+      for (let number = first; number <= last; number += 1)
+        if (this.frames.get(number) === null) this.frames.delete(number);
+      return;
+    }
+    for (const [number, own] of Object.entries(drawn))
+      this.frames.set(+number, {handles: {}, ...own});
     if (this.away) this.lay(this.frames.get(this.number) || NOTHING);
   }
 }

@@ -409,6 +409,7 @@ function start(page) {
     if (!way || !place) return;
     event.preventDefault();
     const step = event.shiftKey ? 0.1 : 1;
+    if (nudging && nudging.id !== page.chosen) saveNudges(); // a run is of one stand-in
     nudging = {
       id: page.chosen,
       handle: "move",
