@@ -50,11 +50,10 @@ class Maps {
 
   #lay(url) {
     this.url = url;
-    if (!this.image) {
-      if (!url) return;
-      this.image = this.table.lay(url);
+    if (url) {
+      this.image ||= this.table.lay(url);
+      this.image.src = url;
     }
-    if (url) this.image.src = url;
     this.#hide();
   }
 

@@ -2,8 +2,9 @@
 // guides. Knows no rule of the job.
 
 import {startStrip} from "../plates/strip.js";
-import {edit, notice, post, typing} from "../ui/app.js";
+import {notice, typing} from "../ui/app.js";
 import {newestOnly, svg} from "../ui/draw.js";
+import {save} from "../ui/saving.js";
 import {LightTable} from "../ui/table.js";
 
 const root = document.getElementById("gate-table");
@@ -161,7 +162,7 @@ if (root) {
       away.setAttribute("aria-label", `Take the frame ${aspect} away`);
       away.addEventListener("click", () => {
         row.remove();
-        save();
+        saveGuides();
       });
       row.append(strength, tint, away);
     };
@@ -170,7 +171,7 @@ if (root) {
       Object.assign(row.dataset, {aspect, opacity: 0.6, colour: "#000000"});
       fill(row);
       frames.append(row);
-      save();
+      saveGuides();
     };
     const wanted = () => ({
       frames: [...frames.children].map(row => ({
@@ -183,21 +184,12 @@ if (root) {
       ),
     });
     const error = document.getElementById("guides-error");
-    const save = () => edit(sendGuides());
-    const sendGuides = async () => {
+    const saveGuides = async () => {
       show("plate");
       try {
-        const answer = await post(root.dataset.guides, {...wanted(), base: +root.dataset.revision});
-        root.dataset.revision = answer.revision;
-        document.querySelectorAll("input[name=base]").forEach(field => {
-          field.value = answer.revision;
-        });
-        document.getElementById("revision").textContent = answer.revision;
-        const undo = document.querySelector("#history [data-history=undo]");
-        undo.disabled = false;
-        undo.title = `Undo: ${answer.undo_label} (Ctrl+Z)`;
+        const {shapes} = await save(root.dataset.guides, wanted);
         error.hidden = true;
-        drawGuides(answer.shapes);
+        drawGuides(shapes);
       } catch (problem) {
         if (problem.newest) {
           notice(problem.message, "bad", problem);
@@ -209,7 +201,7 @@ if (root) {
     };
     [...frames.children].forEach(fill);
     form.addEventListener("change", event => {
-      if (event.target.id !== "id_frame") save();
+      if (event.target.id !== "id_frame") saveGuides();
     });
     form.addEventListener("submit", event => {
       event.preventDefault();

@@ -1,7 +1,8 @@
 // Drawing a move: what is chosen, what is sent to be tried and saved, and the readings.
 
-import {edit, notice, post, typing} from "../ui/app.js";
+import {notice, post, typing} from "../ui/app.js";
 import {newestOnly} from "../ui/draw.js";
+import {save} from "../ui/saving.js";
 import {Graph} from "./graph.js";
 import {Route} from "./route.js";
 import {Through} from "./through.js";
@@ -144,46 +145,26 @@ class Drawing {
     this.ask(structuredClone(this.body));
   }
 
-  /**
-   * Keep what is drawn; one after the other, as each begins from the revision that the last one
-   * made.
-   */
+  /** Keep what is drawn. */
   save(label, more = {}) {
     this.ask.clear();
     return this.#kept(this.data.save, () => ({...this.body, label, ...more}));
   }
 
-  #base() {
-    return +field("revision").textContent;
-  }
-
-  #kept(url, body) {
+  async #kept(url, body) {
     this.waiting = (this.waiting || 0) + 1;
-    const before = this.saving || Promise.resolve();
-    this.saving = edit(
-      (async () => {
-        await before;
-        try {
-          const answer = await post(url, {...body(), base: this.#base()});
-          field("revision").textContent = answer.revision;
-          for (const input of document.querySelectorAll("input[name=base]"))
-            input.value = answer.revision;
-          const undo = document.querySelector("#history [data-history=undo]");
-          undo.disabled = false;
-          undo.title = `Undo: ${answer.undo_label} (Ctrl+Z)`;
-          if (this.waiting > 1) return; // what was changed meanwhile isn't in this answer
-          this.authored = answer.authored;
-          this.through.loose = false;
-          this.take(answer.made);
-          this.#fields();
-        } catch (error) {
-          notice(error.message, "bad", error);
-        } finally {
-          this.waiting -= 1;
-        }
-      })(),
-    );
-    return this.saving;
+    try {
+      const answer = await save(url, body);
+      if (this.waiting > 1) return; // what was changed meanwhile isn't in this answer
+      this.authored = answer.authored;
+      this.through.loose = false;
+      this.take(answer.made);
+      this.#fields();
+    } catch (error) {
+      notice(error.message, "bad", error);
+    } finally {
+      this.waiting -= 1;
+    }
   }
 
   /** Set the value that a channel has on a frame; without saving. */

@@ -1,7 +1,8 @@
 // The frame strip under the table: thumbnails, a ruler, the playhead, in and out. What is shown
 // lies over the plate until it is worked on.
 
-import {edit, notice, post, settled, typing} from "../ui/app.js";
+import {notice, settled, typing} from "../ui/app.js";
+import {save} from "../ui/saving.js";
 import {drawTurned, Frames, moment, spacing, timecode} from "./frames.js";
 
 const RULER = 18;
@@ -498,24 +499,10 @@ class Strip {
     return this.#saveRange(before);
   }
 
-  /** One after the other, as each begins from the revision that the last one made. */
-  #saveRange(before) {
-    const {range} = this.frames,
-      earlier = this.saving ?? Promise.resolve();
-    this.saving = edit(earlier.then(() => this.#send(range, before)));
-    return this.saving;
-  }
-
-  async #send(range, before) {
-    const revision = document.getElementById("revision");
+  async #saveRange(before) {
+    const {range} = this.frames;
     try {
-      const answer = await post(this.frames.saves, {range, base: +revision.textContent});
-      revision.textContent = answer.revision;
-      for (const field of document.querySelectorAll("input[name=base]"))
-        field.value = answer.revision;
-      const undo = document.querySelector("#history [data-history=undo]");
-      undo.disabled = false;
-      undo.title = `Undo: ${answer.undo_label} (Ctrl+Z)`;
+      await save(this.frames.saves, () => ({range}));
     } catch (error) {
       if (this.frames.range === range) this.frames.range = before;
       this.paint();
