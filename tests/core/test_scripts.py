@@ -4,6 +4,8 @@ compute against the core."""
 import json
 import math
 import subprocess
+from dataclasses import replace
+from fractions import Fraction
 from pathlib import Path
 from unittest import TestCase
 
@@ -11,6 +13,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from aperture.camera import Camera
+from aperture.cut.cut import Clip, Cut
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.lens.projections import PANORAMAS, Pieces, named
@@ -51,6 +54,49 @@ class Scripts(TestCase):
                 screen = random.uniform((0, 0), SCREEN, (80, 2))
                 back = in_the_script(panorama, screen, yaw, pitch, wide)["pixels"]
                 np.testing.assert_allclose(panorama.rays(back), view.rays(screen), atol=1e-6)
+
+
+    def test_the_page_of_a_cut_mixes_clips_as_the_movie_does(self):
+        """Fades, dissolves and clips that lie over others, of cuts at random."""
+        random = np.random.default_rng(6)
+        for number in range(6):
+            with self.subTest(number):
+                cut = cut_at_random(random)
+                told = [
+                    {
+                        key: getattr(clip, key)
+                        for key in ("id", "length", "fade_in", "fade_out", "dissolve", "over")
+                    }
+                    | {"begin": begin}
+                    for clip, begin in zip(cut.clips, cut.begins)
+                ]
+                done = subprocess.run(
+                    ["node", str(FOLDER / "cut.mjs")],
+                    input=json.dumps({"clips": told, "length": cut.length}),
+                    capture_output=True,
+                    text=True,
+                    check=True,
+                )
+                for frame, seen in enumerate(json.loads(done.stdout)):
+                    wanted = {cut.clips[one.index].id: one.weight for one in cut.layers(frame)}
+                    drawn = {id_: weight for id_, weight in seen if weight > 1e-9}
+                    self.assertEqual(drawn.keys(), {id_ for id_ in wanted if wanted[id_] > 1e-9})
+                    for id_, weight in drawn.items():
+                        self.assertAlmostEqual(weight, wanted[id_], msg=f"{frame}, {id_}")
+
+
+def cut_at_random(random: np.random.Generator) -> Cut:
+    """Some clips in a row with fades and dissolves, and one that lies over them."""
+    clips = [
+        Clip(f"c{number}", f"LT{number}", 1001, 1000 + int(random.integers(8, 20)), 900, 1100)
+        for number in range(4)
+    ]
+    cut = Cut(tuple(clips), Fraction(24))
+    for clip in clips[:3]:
+        fades = random.integers(0, 4, 2).tolist()
+        cut = cut.faded(clip.id, *fades, int(random.integers(0, 6)))
+    over = Clip("o", "LT9", 1001, 1010, over=int(random.integers(2, 20)), fade_in=3, fade_out=4)
+    return replace(cut, clips=(*cut.clips, over))
 
 
 def panorama_of(name: str) -> Camera:

@@ -323,7 +323,12 @@ class Strip {
 
   /** While small pictures are made: how far that is, and those that have come. */
   async #follow(url) {
-    const answer = await (await fetch(url)).json();
+    let answer;
+    try {
+      answer = await (await fetch(url)).json();
+    } catch {
+      return void setTimeout(() => this.#follow(url), 3000); // the server may be started anew
+    }
     const underWay = answer.state === "running" || answer.state === "waiting";
     this.making = underWay ? `Small pictures: ${Math.round(100 * answer.progress)} %` : "";
     if (answer.state === "failed") this.making = answer.says;

@@ -200,15 +200,22 @@ if (says) {
   setTimeout(() => document.querySelector(".notice.good")?.remove(), 2500);
 }
 
+const AGAIN_MS = 3000; // after which a server that doesn't answer is asked again
+
 /**
  * Where the page shows long work, follow it; `ended` is called then, or else the page is loaded
- * anew.
+ * anew. A server that is started anew meanwhile is asked until it answers.
  */
 export function watchJob(job = document.getElementById("job"), ended = () => location.reload()) {
   if (!job) return;
   const bar = job.querySelector("progress");
   const ask = async () => {
-    const answer = await (await fetch(job.dataset.progress)).json();
+    let answer;
+    try {
+      answer = await (await fetch(job.dataset.progress)).json();
+    } catch {
+      return void setTimeout(ask, AGAIN_MS);
+    }
     bar.value = answer.progress;
     job.querySelector("#job-says").textContent = answer.says;
     if (answer.state === "running")
