@@ -55,7 +55,6 @@ class Scripts(TestCase):
                 back = in_the_script(panorama, screen, yaw, pitch, wide)["pixels"]
                 np.testing.assert_allclose(panorama.rays(back), view.rays(screen), atol=1e-6)
 
-
     def test_the_page_of_a_cut_mixes_clips_as_the_movie_does(self):
         """Fades, dissolves and clips that lie over others, of cuts at random."""
         random = np.random.default_rng(6)

@@ -79,10 +79,11 @@ export function startClapper(table, strip) {
     whole.hidden = false;
     draw();
   });
-  table.root.addEventListener("pointerup", () => {
-    if (from) setDrawing(false);
-    from = null;
-  });
+  for (const name of ["pointerup", "pointercancel"])
+    table.root.addEventListener(name, () => {
+      if (from) setDrawing(false);
+      from = null;
+    });
   document.addEventListener("keydown", event => {
     if (event.key === "Escape") setDrawing(false);
   });

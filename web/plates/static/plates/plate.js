@@ -25,6 +25,7 @@ if (document.getElementById("light-table")) {
 }
 
 function send() {
+  if (!bar.hidden) return notice("One moment: what came before is still being sent.");
   if (!input.files.length) return notice("Choose a picture, a movie, or numbered pictures.");
   const request = new XMLHttpRequest();
   request.open("POST", location.pathname);
@@ -48,7 +49,9 @@ function send() {
     input.value = "";
   });
   request.addEventListener("error", () => {
+    bar.hidden = true;
     button.disabled = false;
+    says.textContent = "";
     notice("The server does not answer. Nothing was changed.");
   });
   request.send(new FormData(form));

@@ -1,7 +1,7 @@
 // Photographs chosen or dropped on a show's board make a shot each: sent one after the other, with
 // progress and a way to stop.
 
-import {csrf} from "../ui/app.js";
+import {csrf, notice} from "../ui/app.js";
 
 const form = document.getElementById("photographs");
 const input = form?.querySelector("input[type=file]");
@@ -19,7 +19,11 @@ async function send(file, signal) {
   return response.ok ? "" : (await response.json()).problem;
 }
 
+let sending = false;
+
 async function sendAll(files) {
+  if (sending) return notice("One moment: the pictures before these are still being sent.");
+  sending = true;
   const stop = new AbortController(),
     refused = [];
   const says = document.getElementById("photographs-says");
