@@ -26,6 +26,10 @@ class Heard {
     this.listeners.push([name, listener, first]);
   }
 
+  removeEventListener(name, listener) {
+    this.listeners = this.listeners.filter(([own, other]) => own !== name || other !== listener);
+  }
+
   dispatchEvent(event) {
     this.tell(event.type, event);
     return true;
@@ -127,6 +131,10 @@ export class Element extends Heard {
   }
 
   getRootNode() {
+    return page;
+  }
+
+  get ownerDocument() {
     return page;
   }
 
