@@ -315,7 +315,7 @@ def _from_known_spots(system: System) -> list[Iterator[Any]]:
     for focal in _focals(system):
         lens = system.lens_with_focal(float(focal))
         rays = lens.rays(system.grid.to_mm(at))
-        pose = _pose_of_rays(world, rays) if np.isfinite(rays).all() else None
+        pose = pose_of_rays(world, rays) if np.isfinite(rays).all() else None
         if pose is None:
             continue
         rotation, position = pose
@@ -329,7 +329,7 @@ def _from_known_spots(system: System) -> list[Iterator[Any]]:
     ]
 
 
-def _pose_of_rays(world: Array, rays: Array) -> tuple[Array, Array] | None:
+def pose_of_rays(world: Array, rays: Array) -> tuple[Array, Array] | None:
     """World-from-camera rotation (3, 3) and position (3,) from points (N, 3) and their rays (N, 3).
 
     SQPnP wants points of a picture plane. A fisheye sees beyond 90° from its axis, so the plane is

@@ -45,15 +45,23 @@ def is_weak(network: Network, naive: Spread) -> bool:
 
 def more_misfit(one: Network, other: Network) -> float:
     """How much more one path leaves unexplained than another one, tracks and facts together, in
-    squared robust σ."""
+    squared robust σ.
+
+    A sighting that only one of them uses speaks for neither: in the other it counts as the noise
+    that it has.
+    """
     first, second = one.sigmas, other.sigmas
-    common = np.isfinite(first) & np.isfinite(second)
-    scale = min(float(np.median(own[common])) for own in (first, second)) / MEDIAN_OF_PAIR
+    used = [np.isfinite(own) for own in (first, second)]
+    scale = min(float(np.median(own[used[0] & used[1]])) for own in (first, second))
+    scale /= MEDIAN_OF_PAIR
     costs = [
-        cost(own[common], scale) + network.facts_chi2
-        for own, network in ((first, one), (second, other))
+        cost(own[mine], scale) + 2 * np.count_nonzero(theirs & ~mine) + network.facts_chi2
+        for own, mine, theirs, network in (
+            (first, *used, one),
+            (second, *used[::-1], other),
+        )
     ]
-    return costs[0] - costs[1]
+    return float(costs[0] - costs[1])
 
 
 def between(rivals: tuple[Network, Network], apart: float) -> Along:

@@ -21,7 +21,16 @@ from aperture.errors import Problem
 from aperture.path.given import GivenMove
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
-from aperture.path.pivot import as_good, middle_lens, off_the_pivot, only_turns, turns_and_rolls
+from aperture.path.pivot import (
+    MAY_BE_REVERSED,
+    alike,
+    as_good,
+    at_known_places,
+    middle_lens,
+    off_the_pivot,
+    only_turns,
+    turns_and_rolls,
+)
 from aperture.path.rolling import at_middle_rows
 from aperture.path.sightings import Sightings, connected, grown, keyframes
 from aperture.path.turning import Turning, is_still, lens_of, solve_turning
@@ -58,17 +67,15 @@ Watch = Callable[[str, float], None]
 class Found:
     """What was found. kind: free, nodal or still; path or turning is set for the first two kinds.
 
-    readout: of a shutter that nobody told of, frames from the first row to the last. rival: a path
-    that explains the tracks nearly as well, with near and far reversed. in_world: whether it is
-    about where it belongs already.
+    readout: of a shutter that nobody told of, frames from the first row to the last. rivals: paths
+    that explain the tracks nearly as well, as with near and far reversed.
     """
 
     kind: str
     path: Growing | None = None
     turning: Turning | None = None
     readout: float = 0.0
-    rival: Growing | None = None
-    in_world: bool = False
+    rivals: tuple[Growing, ...] = ()
 
 
 def nobody(stage: str, share: float) -> None:
@@ -98,28 +105,26 @@ def find(
     turning = _best_turning(sightings, optics, wanted, some, watch)
     if wanted.motion == "nodal":
         return Found("nodal", turning=_all_turning(sightings, optics, wanted, turning, threads))
-    path, reversed_ = _best_start(sightings, optics, wanted, some, turning, watch)
-    if turning is not None and (path is None or only_turns(sightings, turning, path, some)):
+    paths = _best_starts(sightings, optics, wanted, some, turning, watch)
+    if turning is not None and all(only_turns(sightings, turning, path, some) for path in paths):
         watch("Solving the turns of all frames", 0.6)
         return Found("nodal", turning=_all_turning(sightings, optics, wanted, turning, threads))
-    if path is None:
+    if not paths:
         raise Problem(
             "No two frames share enough tracks that agree on one motion of the camera. Follow more "
             "points that stand still, for longer, and keep out what moves by itself."
         )
     if turning is not None and not wanted.rolls:
-        rolling = turns_and_rolls(sightings, optics, wanted, turning, path, some)
+        rolling = turns_and_rolls(sightings, optics, wanted, turning, paths[0], some)
         if rolling is not None:
             watch("Solving the turns of all frames", 0.6)
             readout, turning = rolling
             straight = at_middle_rows(sightings, readout)
             every = _all_turning(straight, optics, wanted, turning, threads)
             return Found("nodal", turning=every, readout=readout)
-    _grow(path, watch, threads)
-    if reversed_ is None:
-        return Found("free", path=path)
-    _grow(reversed_, watch, threads)
-    return _nearer(path, reversed_)
+    for path in paths:
+        _grow(path, watch, threads)
+    return _ranked(paths)
 
 
 def _from_survey(
@@ -212,16 +217,17 @@ def _best_turning(
     return best
 
 
-def _best_start(
+def _best_starts(
     sightings: Sightings,
     optics: Optics,
     wanted: Wanted,
     keys: list[int],
     turning: Turning | None,
     watch: Watch,
-) -> tuple[Growing | None, Growing | None]:
-    """The path over some keyframes that explains most of what they see; and the same with near and
-    far reversed, of a lens near its pivot.
+) -> list[Growing]:
+    """The path over some keyframes that explains most of what they see; and, of a lens near its
+    pivot, others that may turn out to be the true one: with near and far reversed, or the one that
+    known places give.
 
     The lens of a camera that only turns is tried too. If turning alone explains nearly everything,
     only paths with about that lens count: its turns tell the focal length, whereas a wrong lens
@@ -254,7 +260,7 @@ def _best_start(
         pivoted = off_the_pivot(sightings, optics, wanted, turning)
         paths.append(pivoted[0])
     if not paths:
-        return None, None
+        return []
     noise = min(path.scale for path, _ in paths)
     if turning is not None and turning.scale < NEARLY_TURNS * noise:
         turned = middle_lens(turning)[0]
@@ -265,24 +271,36 @@ def _best_start(
         ] or paths
     total = int(np.count_nonzero(sightings.seen[keys]))
     best = min(paths, key=lambda item: _misfit(item[0], item[1], noise, total))
-    near, far = sorted(pivoted, key=lambda item: item[0].scale) if pivoted else (None, None)
-    if near and far and as_good(near, best):
-        # It has points for all tracks, also for those whose rays hardly differ. Where the other
-        # explains plainly less already, it is no rival, and takes long to end.
-        return near[0], far[0] if as_good(far, near) else None
-    return best[0], None
+    if not pivoted:
+        return [best[0]]
+    anchored = at_known_places(sightings, optics, wanted, turning, noise)
+    near, far = sorted(pivoted, key=lambda item: item[0].scale)
+    if not anchored and not as_good(near, best):
+        return [best[0]]
+    # A path begun off the pivot has points for all tracks, also for those whose rays hardly differ.
+    # What it leaves on some frames, begun from nothing, doesn't tell it from its reversal yet.
+    chosen: list[tuple[Growing, Array]] = []
+    own = (near, far) if as_good(near, best) else (best, near, far)
+    for item in (anchored, *own):
+        if item and as_good(item, best, MAY_BE_REVERSED):
+            if not any(alike(item[0], other[0]) for other in chosen):
+                chosen.append(item)
+    return [path for path, _ in chosen]
 
 
-def _nearer(one: Growing, other: Growing) -> Found:
-    """Of two paths with near and far reversed the one that explains more; the other is its rival,
-    if it is hardly worse."""
-    residuals = [path.adjust(rounds=1, most=1) for path in (one, other)]
-    common = np.isfinite(residuals[0]) & np.isfinite(residuals[1])
-    scale = min(one.scale, other.scale)
-    costs = [cost(own[common], scale) for own in residuals]
-    best, rest = (one, other) if costs[0] <= costs[1] else (other, one)
-    near = abs(costs[0] - costs[1]) < RIVALS
-    return Found("free", path=best, rival=rest if near else None)
+def _ranked(paths: list[Growing]) -> Found:
+    """Of some paths the one that explains most; the others are its rivals, if the facts may still
+    show that one of them is the true one."""
+    if len(paths) == 1:
+        return Found("free", path=paths[0])
+    residuals = [path.adjust(rounds=1, most=1) for path in paths]
+    common = np.isfinite(residuals).all(axis=0)
+    scale = min(path.scale for path in paths)
+    costs = np.array([cost(own[common], scale) for own in residuals])
+    order = [int(index) for index in np.argsort(costs, kind="stable")]
+    near = [index for index in order if costs[index] < MAY_BE_REVERSED * costs.min()]
+    best, *rivals = (paths[index] for index in near)
+    return Found("free", path=best, rivals=tuple(rivals))
 
 
 def _is_ordinary(optics: Optics, lens: Array) -> bool:
@@ -385,8 +403,9 @@ def from_move(
     if not off < MOST_SURVEY_PX:
         return None
     path.free_lens = wanted.free_lens
+    path.in_world = True
     _grow(path, watch, threads)
-    return Found("free", path=path, in_world=True)
+    return Found("free", path=path)
 
 
 def _grow(path: Growing, watch: Watch, threads: int) -> None:

@@ -88,7 +88,8 @@ class Growing:
     believed.
 
     zoom (F,): of each frame the ln of its focal length over the lens's; zooms: whether it is solved
-    for. surveyed (T,): tracks whose points are known, and stay where they are.
+    for. surveyed (T,): tracks whose points are known, and stay where they are. in_world: whether it
+    is about where it belongs already.
     """
 
     sightings: Sightings
@@ -104,6 +105,7 @@ class Growing:
     zoom: Array = field(init=False)
     zooms: bool = False
     surveyed: Array = field(init=False)
+    in_world: bool = False
     scale: float = 1.0  # robust size of the residuals, in their σ
 
     def __post_init__(self) -> None:

@@ -142,7 +142,7 @@ def solve_network(
     planes = planes_of(document)
     given = Given(evidence, sightings, optics, posed, planes, nodal, threads)
     guesses = _guesses(evidence, document, posed)
-    in_world = found.in_world or (found.path is not None and bool(found.path.surveyed.any()))
+    in_world = found.path is not None and (found.path.in_world or bool(found.path.surveyed.any()))
     placed, facts, known = given.placed(start, tracks, begun=in_world, guesses=guesses)
     factors = np.ones(len(evidence.tracks))
     eased = _eased(given, placed, tracks, use, known, facts)

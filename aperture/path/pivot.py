@@ -11,6 +11,7 @@ from __future__ import annotations
 import numpy as np
 
 from aperture.arrays import Array
+from aperture.match.initial import pose_of_rays
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.rolling import at_middle_rows
@@ -29,8 +30,15 @@ READOUTS, ROLLS_SHARE = (-0.25, 0.25, -0.75, -0.5, 0.5, 0.75), 0.7
 # What the residuals of any true readout up to a frame come to at the first or second of these is
 # three quarters at most; where neither comes near, the others needn't be tried.
 FIRST_READOUTS, FIRST_SHARE = 2, 0.85
-# A path counts as explaining as much as another one up to this ratio of what they leave.
-AS_GOOD = 1.15
+# Known places that put a camera that only turns somewhere; starts that are tried there, the first
+# with all points so many times as far as these places, and what counts as leaving as little.
+LEAST_KNOWN, STARTS, FAR, AS_LITTLE = 4, 12, 2.0, 1.02
+# A path counts as explaining as much as another one up to this ratio of what they leave; and its
+# own reversal, of near and far, may still turn out to be the true one up to this ratio.
+AS_GOOD, MAY_BE_REVERSED = 1.15, 2.5
+# Two paths are one below this difference of the focal length's logarithm, where their points'
+# nearness is in the same order (Spearman's correlation).
+SAME_LENS, SAME_ORDER = 0.005, 0.9
 
 
 def off_the_pivot(
@@ -67,11 +75,73 @@ def off_the_pivot(
     return out
 
 
-def as_good(one: tuple[Growing, Array], other: tuple[Growing, Array]) -> bool:
+def at_known_places(
+    sightings: Sightings, optics: Optics, wanted: Wanted, turning: Turning | None, noise: float
+) -> tuple[Growing, Array] | None:
+    """The same begun where known places of tracks put a camera that only turns; None where too few
+    are known.
+
+    They tell near from far, which such tracks alone hardly do. From points at any distances a start
+    may end in a wrong valley still: others are tried until one leaves as little as the best path
+    that there is, whose residuals have the robust size `noise`.
+    """
+    if turning is None or wanted.world is None:
+        return None
+    known = np.isfinite(wanted.world).all(axis=1) & np.isfinite(turning.directions[:, 0])
+    world, directions = wanted.world[known], turning.directions[known]
+    if len(world) < LEAST_KNOWN or np.linalg.matrix_rank(world - world.mean(axis=0), 1e-2) < 2:
+        return None
+    pose = pose_of_rays(world, directions)
+    if pose is None:
+        return None
+    turn, place = pose
+    usual = float(np.median(np.linalg.norm(world - place, axis=1)))
+    focal = float(np.exp(turning.lens[0]))
+    prior = prior_for(sightings, optics, wanted, wanted.focal_mm or focal)
+    random, best = np.random.default_rng(0), None
+    for number in range(STARTS):
+        shares = random.uniform(0.5, 2.0, len(turning.directions)) if number else FAR
+        path = Growing(sightings, optics, simple_lens(wanted), turning.lens.copy(), prior)
+        path.rotations[turning.frames] = turn @ turning.rotations
+        path.positions[turning.frames] = place
+        path.posed[turning.frames] = True
+        path.use = turning.use.copy()
+        path.points = place + (turning.directions @ turn.T) * np.reshape(usual * shares, (-1, 1))
+        path.points[known] = world
+        path.surveyed, path.in_world = known, True
+        path.adjust(most=40)
+        # They are known less exactly than the tracks are followed: from here on they move too.
+        path.surveyed = np.zeros_like(known)
+        path.believe_all()
+        for _ in range(4):
+            residuals = path.adjust(rounds=2, most=25)
+        if best is None or path.scale < best[0].scale:
+            best = path, residuals
+        if best[0].scale < AS_LITTLE * noise:
+            break
+    return best
+
+
+def as_good(
+    one: tuple[Growing, Array], other: tuple[Growing, Array], ratio: float = AS_GOOD
+) -> bool:
     """Whether one path explains what both see about as well as another one."""
     common = np.isfinite(one[1]) & np.isfinite(other[1])
     scale = min(one[0].scale, other[0].scale)
-    return cost(one[1][common], scale) < AS_GOOD * cost(other[1][common], scale)
+    return cost(one[1][common], scale) < ratio * cost(other[1][common], scale)
+
+
+def alike(one: Growing, other: Growing) -> bool:
+    """Whether two paths have about the same lens, and see near what is near."""
+    both = one.placed & other.placed
+    if np.count_nonzero(both) < FEWEST_TRACKS or abs(one.lens[0] - other.lens[0]) > SAME_LENS:
+        return False
+    nearness = [
+        1 / np.linalg.norm(path.points[both] - path.positions[path.posed][0], axis=1)
+        for path in (one, other)
+    ]
+    first, second = (np.argsort(np.argsort(own)) for own in nearness)
+    return bool(np.corrcoef(first, second)[0, 1] > SAME_ORDER)
 
 
 def turns_and_rolls(

@@ -17,12 +17,16 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.geometry.rotation import angles_from_rotation, exponential, rotation_from_angles
 from aperture.lens.lens import Lens
+from aperture.match.initial import pose_of_rays
 from aperture.path.facts import PathFacts, PointCoordinate
 from aperture.path.problem import Row, State
 
 # A direction of the seven counts as open if it changes the facts less than this share of the
 # strongest.
 OPEN_SHARE = 1e-7
+# A path that is smaller than this share of how far known points are hardly knows how far they are;
+# so many of them show where it is by their directions.
+SMALL_EXTENT, LEAST_BY_RAYS = 0.03, 4
 # Headings from which the search for the best similarity starts.
 HEADINGS = 6
 # Steps of the search from each, and from the best of them.
@@ -137,10 +141,15 @@ def place(
     start = replace(start, extra=np.zeros(facts.extra_count))
     if not facts.equations and not len(known.where):
         return Placed(upright(state), np.eye(7), 0.0)
+    places = _known_places(facts, known)
+    by_rays = _by_rays(start, places)
+    if by_rays is not None:
+        by_rays = replace(by_rays, extra=facts.begin(by_rays, lens))
+        return _refined(by_rays, facts, known, lens, most=0)
     if begun:
         start = replace(start, extra=facts.begin(start, lens))
         return _refined(start, facts, known, lens, FINE_STEPS)
-    surveyed = _onto_survey(start, facts, known)
+    surveyed = _onto_survey(start, places)
     begins = [_like(start, guess) for guess in guesses] or _headings(start)
     begins = [surveyed, *begins] if surveyed is not None else begins
     tried = []
@@ -154,13 +163,47 @@ def place(
     return best
 
 
-def _onto_survey(start: State, facts: PathFacts, known: Known) -> State | None:
-    """The path laid onto the points whose place is known, by least squares on these (Umeyama 1991);
-    None where they are too few, or on one line."""
+def _known_places(facts: PathFacts, known: Known) -> Array:
+    """(P, 3) the coordinates of points that are known, exactly or with a ±; NaN where unknown."""
     places = known.values.copy()
     for equation in facts.equations:
         if isinstance(equation, PointCoordinate):
             places[equation.point, equation.axis] = equation.metres
+    return places
+
+
+def _by_rays(start: State, places: Array) -> State | None:
+    """A path of next to no extent, laid where its first camera sees the known points (P, 3) in
+    their directions, with these at their places; None for other paths, or too few points.
+
+    How far such a path's points are it hardly knows, so a similarity that lays them onto their
+    places would shrink it, or turn it round.
+    """
+    whole = np.isfinite(places).all(axis=1)
+    if np.count_nonzero(whole) < LEAST_BY_RAYS:
+        return None
+    first, onto = start.positions[0], places[whole]
+    away = start.points[whole] - first
+    distances = np.linalg.norm(away, axis=1)
+    extent = np.linalg.norm(start.positions - first, axis=1).max()
+    if extent > SMALL_EXTENT * np.median(distances):
+        return None
+    if np.linalg.matrix_rank(onto - onto.mean(axis=0), 1e-2) < 2:
+        return None
+    pose = pose_of_rays(onto, away @ start.rotations[0])
+    if pose is None:
+        return None
+    turn, place = pose
+    scale = float(np.median(np.linalg.norm(onto - place, axis=1) / distances))
+    laid = transformed(start, place - first, turn @ start.rotations[0].T, scale, first)
+    points = laid.points.copy()
+    points[whole] = onto
+    return replace(laid, points=points)
+
+
+def _onto_survey(start: State, places: Array) -> State | None:
+    """The path laid onto the points whose place is known (P, 3), by least squares on these (Umeyama
+    1991); None where they are too few, or on one line."""
     whole = np.isfinite(places).all(axis=1)
     if np.count_nonzero(whole) < 3:
         return None

@@ -8,6 +8,7 @@ large as their own residuals say. What the facts leave open is held, and reporte
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -146,18 +147,7 @@ def _solved(
         return solve_network(evidence, sightings, optics, path, document, threads)
 
     watch("Solving tracks and facts together", 0.9)
-    given, network, known_places = solved_together(found)
-    reversible = False
-    if found.rival is not None:
-        watch("Solving the path with near and far reversed", 0.91)
-        other = solved_together(replace(found, path=found.rival))
-        rivals = network, other[1]
-        apart = more_misfit(*rivals)
-        if apart > 0:
-            given, network, known_places = other
-        reversible = abs(apart) < RIVALS
-        if reversible:
-            network = replace(network, doubts=(between(rivals, apart),))
+    (given, network, known_places), reversible = _best_of_rivals(found, solved_together, watch)
     if evidence.readout[1] > 0:
         watch("Solving the readout time", 0.92)
         begin = _readout_of(warm) or evidence.readout[0]
@@ -186,6 +176,43 @@ def _solved(
         watch("Standing the path on its feet", 0.97)
         told = _stood(told, given, known_places)
     return FilmFit(report.write(told), path_of(evidence, told.network))
+
+
+Solution = tuple[Given, Network, Array]
+
+
+def _best_of_rivals(
+    found: Found, solved: Callable[[Found], Solution], watch: Watch
+) -> tuple[Solution, bool]:
+    """Of a path and its rivals the one that leaves least, tracks and facts together; and whether
+    another one leaves hardly more. Raises Problem where none can be solved."""
+    if not found.rivals:
+        return solved(found), False
+    solutions: list[Solution] = []
+    problem: Problem | None = None
+    for number, path in enumerate((found.path, *found.rivals)):
+        if number:
+            watch("Solving the path with near and far reversed", 0.91)
+        try:
+            solutions.append(solved(replace(found, path=path)))
+        except Problem as error:
+            problem = error
+    if not solutions:
+        assert problem is not None
+        raise problem
+    best = solutions[0]
+    for other in solutions[1:]:
+        if more_misfit(best[1], other[1]) > 0:
+            best = other
+    others = [(more_misfit(one[1], best[1]), one[1]) for one in solutions if one is not best]
+    if not others:
+        return best, False
+    apart, nearest = min(others, key=lambda item: item[0])
+    given, network, known = best
+    if apart >= RIVALS:
+        return best, False
+    network = replace(network, doubts=(between((network, nearest), -max(apart, 0.0)),))
+    return (given, network, known), True
 
 
 def _stood(bent: report.Told, given: Given, known: Array) -> report.Told:
