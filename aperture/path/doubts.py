@@ -54,14 +54,12 @@ def more_misfit(one: Network, other: Network) -> float:
     used = [np.isfinite(own) for own in (first, second)]
     scale = min(float(np.median(own[used[0] & used[1]])) for own in (first, second))
     scale /= MEDIAN_OF_PAIR
-    costs = [
-        cost(own[mine], scale) + 2 * np.count_nonzero(theirs & ~mine) + network.facts_chi2
-        for own, mine, theirs, network in (
-            (first, *used, one),
-            (second, *used[::-1], other),
-        )
-    ]
-    return float(costs[0] - costs[1])
+
+    def left(network: Network, own: Array, mine: Array, theirs: Array) -> float:
+        others_alone = int(np.count_nonzero(theirs & ~mine))
+        return cost(own[mine], scale) + 2 * others_alone + network.facts_chi2
+
+    return left(one, first, *used) - left(other, second, *used[::-1])
 
 
 def between(rivals: tuple[Network, Network], apart: float) -> Along:

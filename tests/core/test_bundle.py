@@ -2,6 +2,7 @@
 against differences."""
 
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 from django.test import SimpleTestCase
@@ -13,9 +14,11 @@ from aperture.path import imaging, tiles
 from aperture.path.bundle import Bundle
 from aperture.path.covariance import Solved
 from aperture.path.document import read
-from aperture.path.facts import Distance, PathFacts
+from aperture.path.doubts import more_misfit
+from aperture.path.facts import Distance, PathFacts, PointCoordinate
 from aperture.path.gathered import gather
 from aperture.path.leaning import leverages
+from aperture.path.placement import Known, place, transformed
 from aperture.path.problem import Freedom, Observations, Row, State, exponentials
 from tests.moving import FIRST, GRID, document, scene
 
@@ -275,6 +278,64 @@ class Spreads(SimpleTestCase):
         both.solve()
         np.testing.assert_allclose(both.state.positions, self.bundle.state.positions, atol=1e-7)
         self.assertAlmostEqual(both.chi2, self.bundle.chi2, places=5)
+
+
+class Placing(SimpleTestCase):
+    def test_a_path_of_next_to_no_extent_is_laid_by_directions(self):
+        """Whatever distances it took its points to be at, and in whatever world and size."""
+        made = scene("pivot", frames=12, count=80, seed=3)
+        rng = np.random.default_rng(1)
+        about = made.positions[0]
+        wrong = about + (made.points - about) * rng.uniform(0.3, 3, (len(made.points), 1))
+        true = State(
+            np.array([camera.rotation for camera in made.cameras]),
+            made.positions,
+            np.zeros(12),
+            made.cameras[0].lens.parameters,
+            wrong,
+        )
+        turn = exponentials(np.array([[0.3, 1.2, -0.4]]))[0]
+        elsewhere = transformed(true, np.array([4.0, -2.0, 9.0]), turn, 0.2, about)
+        seen = np.flatnonzero(np.isfinite(made.seen[0, :, 0]))
+        spread = seen[np.argsort(made.points[seen, 0])][:: max(1, len(seen) // 6)]
+        facts = PathFacts(
+            [
+                PointCoordinate(f"t{point}", 0.005, int(point), axis, float(value))
+                for point in spread
+                for axis, value in enumerate(made.points[point])
+            ]
+        )
+        nothing = Known(np.full(made.points.shape, np.nan))
+        placed = place(elsewhere, facts, nothing, made.cameras[0].lens)
+        np.testing.assert_allclose(placed.state.rotations[0], true.rotations[0], atol=1e-6)
+        np.testing.assert_allclose(placed.state.positions[0], about, atol=1e-5)
+        np.testing.assert_allclose(placed.state.points[spread], made.points[spread], atol=1e-9)
+        self.assertEqual(placed.open_.shape[1], 0)
+        # One that goes as far as its points are away knows their distances, and is laid onto them.
+        first = elsewhere.positions[0]
+        far = replace(elsewhere, positions=first + 50 * (elsewhere.positions - first))
+        onto = place(far, facts, nothing, made.cameras[0].lens).state.points[spread]
+        self.assertGreater(np.abs(onto - made.points[spread]).max(), 0.01)
+
+
+class Rivals(SimpleTestCase):
+    def test_sightings_that_only_one_uses_speak_for_neither(self):
+        """A path isn't better for leaving out what it can't explain."""
+
+        def network(sigmas, facts_chi2=0.0):
+            return mock.Mock(sigmas=np.array(sigmas), facts_chi2=facts_chi2)
+
+        rng = np.random.default_rng(4)
+        noise = np.sqrt((rng.normal(size=(30, 40, 2)) ** 2).sum(axis=2))
+        fewer = noise.copy()
+        fewer[:, :8] = np.nan
+        self.assertLess(abs(more_misfit(network(noise), network(fewer))), 60)  # of 480 that miss
+        bad = noise.copy()
+        bad[:, 8:16] *= 3
+        self.assertGreater(more_misfit(network(bad), network(noise)), 200)
+        self.assertAlmostEqual(more_misfit(network(noise, 9.0), network(noise)), 9.0)
+        one, other = network(bad), network(fewer)
+        self.assertAlmostEqual(more_misfit(one, other), -more_misfit(other, one))
 
 
 class Equations(SimpleTestCase):

@@ -3,6 +3,7 @@
 import math
 from unittest import TestCase
 
+import cv2
 import numpy as np
 from hypothesis import assume, given
 from hypothesis import strategies as st
@@ -154,6 +155,66 @@ class Distortion(TestCase):
         x = np.array([[radius * math.cos(angle), radius * math.sin(angle)]])
         assume(np.linalg.det(distortion.jacobian(x, k)[0]) > 0.1)
         np.testing.assert_allclose(distortion.undistort(distortion.distort(x, k), k), x, atol=1e-8)
+
+    def test_it_is_opencv_s_and_so_is_the_way_back(self):
+        """Of points by the hundred, and with every coefficient."""
+        rng = np.random.default_rng(5)
+        for _ in range(20):
+            k = rng.normal(0, [0.1, 0.03, 0.01, 0.003, 0.003])
+            reach = min(0.6, 0.6 * distortion.growth_radius(k))
+            x = rng.uniform(-reach, reach, (200, 2)) / math.sqrt(2)
+            theirs = cv2.projectPoints(
+                np.column_stack([x, np.ones(200)]),
+                np.zeros(3),
+                np.zeros(3),
+                np.eye(3),
+                distortion.opencv_order(k),
+            )[0][:, 0]
+            np.testing.assert_allclose(distortion.distort(x, k), theirs, atol=1e-12)
+            back = cv2.undistortPoints(
+                theirs[:, None],
+                np.eye(3),
+                distortion.opencv_order(k),
+                criteria=(cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 200, 1e-13),
+            )[:, 0]
+            np.testing.assert_allclose(distortion.undistort(theirs, k), back, atol=1e-9)
+
+    def test_where_there_is_nothing_to_undistort_it_says_so(self):
+        k = np.array([-0.25, 0.02, 0, 0.001, 0])
+        x = np.array([[0.2, 0.1], [np.nan, 0.1], [50.0, 50.0], [np.inf, 0.0], [0.0, 0.0]])
+        told = np.isfinite(distortion.undistort(x, k)).all(axis=1)
+        self.assertEqual(told.tolist(), [True, False, False, False, True])
+        plain = distortion.undistort(x, np.zeros(5))
+        np.testing.assert_array_equal(plain, x)
+        self.assertIsNot(plain, x)
+
+    def test_derivatives_of_rays_are_those_of_differences(self):
+        """By the place on the sensor and by each parameter, in any order, of every projection that
+        is matched; and of the first ones by the second."""
+        rng = np.random.default_rng(6)
+        mm = rng.uniform(-8, 8, (30, 2))
+        for name in ("rectilinear", "equidistant", "equisolid", "stereographic"):
+            bent = (-0.08, 0.02, -0.004, 0.002, -0.001) if name == "rectilinear" else (0.0,) * 5
+            lens = Lens(24.0, 1.4, name, (0.3, -0.2), bent)
+            free = rng.permutation(8 if name == "rectilinear" else 3)
+            rays, by_mm, by_lens, by_both = lens.ray_derivatives(mm, free)
+            np.testing.assert_allclose(rays, lens.rays(mm), atol=1e-12)
+            step = 1e-5
+            for axis in range(2):
+                aside = np.eye(2)[axis] * step
+                slope = (lens.rays(mm + aside) - lens.rays(mm - aside)) / (2 * step)
+                np.testing.assert_allclose(by_mm[:, :, axis], slope, atol=1e-8)
+            for column, index in enumerate(free):
+                ends = [
+                    lens.with_parameters(lens.parameters + sign * step * np.eye(8)[index])
+                    for sign in (1, -1)
+                ]
+                first = [end.ray_derivatives(mm) for end in ends]
+                for place, whole in ((0, by_lens), (1, by_both)):
+                    slope = (first[0][place] - first[1][place]) / (2 * step)
+                    np.testing.assert_allclose(
+                        whole[..., column], slope, atol=1e-7, err_msg=f"{name}, {index}"
+                    )
 
     def test_growth_radius_is_where_the_radius_stops_growing(self):
         for k in ((-0.25, 0, 0, 0, 0), (-0.3, 0.02, 0, 0, 0), (0.1, -0.2, 0, 0, 0)):
