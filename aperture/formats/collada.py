@@ -27,6 +27,58 @@ OWN_PROFILE = "accurate-aperture"
 MOST_POINTS = 5000
 
 
+def _declared(unit: str, up_axis: str) -> Any:
+    """An empty document that says its unit and its upward axis."""
+    import collada
+    from collada import asset
+
+    document = collada.Collada()
+    document.assetInfo.unitname = LENGTH_UNITS[unit]
+    document.assetInfo.unitmeter = METRES[unit]
+    document.assetInfo.upaxis = asset.UP_AXIS.Z_UP if up_axis == "Z" else asset.UP_AXIS.Y_UP
+    return document
+
+
+def _bodies(
+    document: Any,
+    stand_ins: Mapping[str, StandIn],
+    frames: list[int],
+    ids: Names,
+    unit: str,
+    up_axis: str,
+) -> tuple[list[Any], dict[str, Array]]:
+    """The nodes of stand-ins, and by id the poses (F, 16) of those that move over the frames."""
+    from collada import scene
+
+    nodes, moved = [], {}
+    for label, item in stand_ins.items():
+        id_ = ids.free(label)
+        goes = item.moves and len(frames) > 1
+        shape = _geometry(document, id_, label, item, unit, up_axis, goes)
+        document.geometries.append(shape)
+        node = scene.Node(id_, name=label, children=[scene.GeometryNode(shape)])
+        if goes:
+            poses = [pose_in(up_axis, item.at(frame).pose, METRES[unit]) for frame in frames]
+            moved[id_] = np.array(poses).reshape(len(frames), 16)
+            node.transforms.append(scene.MatrixTransform(moved[id_][0]))
+        nodes.append(node)
+    return nodes, moved
+
+
+def _card(document: Any, extras: Extras, ids: Names, unit: str, up_axis: str) -> Any:
+    """The node of the plate card: in the camera's own space where it follows it, else in the
+    world."""
+    from collada import scene
+
+    assert extras.card is not None
+    corners = extras.card if extras.card_follows else extras.card @ from_y_up(up_axis).T
+    card = _surface(
+        document, ids.free(CARD), CARD, corners / METRES[unit], np.array([0, 3, 2, 0, 2, 1])
+    )
+    document.geometries.append(card)
+    return scene.Node(f"{CARD}-node", name=CARD, children=[scene.GeometryNode(card)])
+
+
 def write(
     path: Path,
     camera: Camera,
@@ -59,12 +111,9 @@ def write(
         Of its points, only MOST_POINTS: each is a node here.
     """
     import collada
-    from collada import asset, scene
+    from collada import scene
 
-    document = collada.Collada()
-    document.assetInfo.unitname = LENGTH_UNITS[unit]
-    document.assetInfo.unitmeter = METRES[unit]
-    document.assetInfo.upaxis = asset.UP_AXIS.Z_UP if up_axis == "Z" else asset.UP_AXIS.Y_UP
+    document = _declared(unit, up_axis)
     ids, pose = Names(_plain, "_"), pose_in(up_axis, camera.world_from_camera, METRES[unit])
     own = ids.free(name)
     lens = collada.camera.PerspectiveCamera(f"{own}-lens", 0.01, 1e6, *_angles(camera))
@@ -77,29 +126,13 @@ def write(
             transforms=[scene.MatrixTransform(pose.ravel())],
         )
     ]
-    frames, moved = sorted(path_of_camera or {}), {}
-    for label, item in stand_ins.items():
-        id_ = ids.free(label)
-        goes = item.moves and len(frames) > 1
-        shape = _geometry(document, id_, label, item, unit, up_axis, goes)
-        document.geometries.append(shape)
-        node = scene.Node(id_, name=label, children=[scene.GeometryNode(shape)])
-        if goes:
-            poses = [pose_in(up_axis, item.at(frame).pose, METRES[unit]) for frame in frames]
-            moved[id_] = np.array(poses).reshape(len(frames), 16)
-            node.transforms.append(scene.MatrixTransform(moved[id_][0]))
-        nodes.append(node)
+    frames = sorted(path_of_camera or {})
+    bodies, moved = _bodies(document, stand_ins, frames, ids, unit, up_axis)
+    nodes += bodies
     nodes += _points(extras, ids, unit, up_axis)
     if extras.card is not None:
-        own_space = extras.card_follows
-        corners = extras.card if own_space else extras.card @ from_y_up(up_axis).T
-        card = _surface(
-            document, ids.free(CARD), CARD, corners / METRES[unit], np.array([0, 3, 2, 0, 2, 1])
-        )
-        document.geometries.append(card)
-        (nodes[0].children if own_space else nodes).append(
-            scene.Node(f"{CARD}-node", name=CARD, children=[scene.GeometryNode(card)])
-        )
+        beside = nodes[0].children if extras.card_follows else nodes
+        beside.append(_card(document, extras, ids, unit, up_axis))
     shot = scene.Scene("Shot", nodes)
     document.scenes.append(shot)
     document.scene = shot

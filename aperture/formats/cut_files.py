@@ -35,6 +35,20 @@ NOT_ONE = {
 }
 
 
+def _tell_speed_and_fades(made: Any, clip: Clip, kind: str) -> None:
+    """What the format says of a clip's speed, and what we say in our own words."""
+    import opentimelineio as otio
+
+    if len(clip.speeds) == 1 and clip.speeds[0][1] != 1:
+        made.effects.append(otio.schema.LinearTimeWarp("speed", clip.speeds[0][1]))
+    elif clip.speeds and kind == "otio":
+        speeds = [list(pair) for pair in clip.speeds]
+        made.metadata[OWN] = {"speeds": speeds, "last": clip.last}
+    if kind == "otio" and (clip.fade_in or clip.fade_out):
+        fades = {"fade_in": clip.fade_in, "fade_out": clip.fade_out}
+        made.metadata[OWN] = dict(made.metadata.get(OWN, {})) | fades
+
+
 def write(cut: Cut, kind: str, name: str) -> str:
     """Return the text of a file, one of KINDS. Raises Problem for another one."""
     import opentimelineio as otio
@@ -59,14 +73,7 @@ def write(cut: Cut, kind: str, name: str) -> str:
         if kind == "edl":
             media.metadata["cmx_3600"] = {"reel": _reel(clip.shot)}
         made = otio.schema.Clip(clip.shot, media, span(clip.first, clip.length))
-        if len(clip.speeds) == 1 and clip.speeds[0][1] != 1:
-            made.effects.append(otio.schema.LinearTimeWarp("speed", clip.speeds[0][1]))
-        elif clip.speeds and kind == "otio":
-            speeds = [list(pair) for pair in clip.speeds]
-            made.metadata[OWN] = {"speeds": speeds, "last": clip.last}
-        if kind == "otio" and (clip.fade_in or clip.fade_out):
-            fades = {"fade_in": clip.fade_in, "fade_out": clip.fade_out}
-            made.metadata[OWN] = dict(made.metadata.get(OWN, {})) | fades
+        _tell_speed_and_fades(made, clip, kind)
         if clip.over is not None:
             _lay(over, made, clip.over, rate)
             continue

@@ -120,25 +120,23 @@ def _usd(path: Path, played: Played, metres: float, up_axis: str, first: int) ->
     stage.GetRootLayer().Save()
 
 
-def _gltf(path: Path, played: Played, first: int) -> None:
-    import pygltflib as g
+class _Packed:
+    """The numbers of a glTF document, one after the other."""
 
-    program, nodes, count = played.program, played.nodes(), played.count
-    blob = bytearray()
-    document = g.GLTF2(asset=g.Asset(version="2.0"), scene=0, scenes=[g.Scene(nodes=[0])])
-    wide, high = program.gate_mm
-    perspective = g.Perspective(
-        yfov=2 * float(np.arctan(high / 2 / program.focal_mm)), aspectRatio=wide / high, znear=0.01
-    )
-    document.cameras = [g.Camera(type="perspective", perspective=perspective)]
-    animation = g.Animation(name="rig", extras={"first_frame": first, "rate": str(played.rate)})
+    def __init__(self, document: Any) -> None:
+        self.document = document
+        self.blob = bytearray()
 
-    def accessor(values: Array, kind: str) -> int:
+    def accessor(self, values: Array, kind: str) -> int:
+        """Append float values, one element a row; the accessor's number."""
+        import pygltflib as g
+
+        document, count = self.document, len(values)
         data = np.ascontiguousarray(values, "<f4").tobytes()
         document.bufferViews.append(
-            g.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(data))
+            g.BufferView(buffer=0, byteOffset=len(self.blob), byteLength=len(data))
         )
-        blob.extend(data)
+        self.blob.extend(data)
         flat = values.reshape(count, -1)
         limits = {"min": flat.min(axis=0).tolist(), "max": flat.max(axis=0).tolist()}
         view = len(document.bufferViews) - 1
@@ -147,7 +145,23 @@ def _gltf(path: Path, played: Played, first: int) -> None:
         )
         return len(document.accessors) - 1
 
-    times = accessor(np.arange(count, dtype="<f4") / np.float32(float(played.rate)), "SCALAR")
+
+def _gltf(path: Path, played: Played, first: int) -> None:
+    import pygltflib as g
+
+    program, nodes, count = played.program, played.nodes(), played.count
+    document = g.GLTF2(asset=g.Asset(version="2.0"), scene=0, scenes=[g.Scene(nodes=[0])])
+    wide, high = program.gate_mm
+    perspective = g.Perspective(
+        yfov=2 * float(np.arctan(high / 2 / program.focal_mm)), aspectRatio=wide / high, znear=0.01
+    )
+    document.cameras = [g.Camera(type="perspective", perspective=perspective)]
+    animation = g.Animation(name="rig", extras={"first_frame": first, "rate": str(played.rate)})
+
+    packed = _Packed(document)
+    times = packed.accessor(
+        np.arange(count, dtype="<f4") / np.float32(float(played.rate)), "SCALAR"
+    )
     for index, node in enumerate(nodes):
         places = node.local[:, :3, 3]
         turns = Rotation.from_matrix(node.local[:, :3, :3]).as_quat()
@@ -165,15 +179,15 @@ def _gltf(path: Path, played: Played, first: int) -> None:
             if np.ptp(values, axis=0).max() == 0:
                 continue
             sampler = g.AnimationSampler(
-                input=times, output=accessor(values, kind), interpolation="LINEAR"
+                input=times, output=packed.accessor(values, kind), interpolation="LINEAR"
             )
             animation.samplers.append(sampler)
             target = g.AnimationChannelTarget(node=index, path=what)
             channel = g.AnimationChannel(sampler=len(animation.samplers) - 1, target=target)
             animation.channels.append(channel)
     document.animations = [animation]
-    document.buffers = [g.Buffer(byteLength=len(blob))]
-    document.set_binary_blob(bytes(blob))
+    document.buffers = [g.Buffer(byteLength=len(packed.blob))]
+    document.set_binary_blob(bytes(packed.blob))
     if path.suffix == ".glb":
         document.save_binary(str(path))
     else:

@@ -104,19 +104,10 @@ def write(
     second. `focus_m`, `f_number`: by frame, where they are known over time. `exposed`: of the
     first camera.
     """
-    from pxr import Tf, Usd, UsdGeom, UsdUtils
+    from pxr import Tf, UsdGeom
 
-    stage = Usd.Stage.CreateInMemory()
-    stage.SetMetadata("comment", notes)
-    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z if up_axis == "Z" else UsdGeom.Tokens.y)
-    UsdGeom.SetStageMetersPerUnit(stage, METRES_PER_UNIT)
-    stage.SetTimeCodesPerSecond(float(rate))
-    stage.SetFramesPerSecond(float(rate))
     frames = sorted(path_of_camera or [frame])
-    stage.SetStartTimeCode(frames[0])
-    stage.SetEndTimeCode(frames[-1])
-    root = UsdGeom.Xform.Define(stage, "/Shot")
-    stage.SetDefaultPrim(root.GetPrim())
+    stage = _begun(up_axis, frames, rate, notes)
     names = Names(Tf.MakeValidIdentifier, "_")
 
     def place(label: str) -> str:
@@ -141,6 +132,30 @@ def write(
     for label, item in stand_ins.items():
         _mesh(UsdGeom.Mesh.Define(stage, place(label)), item, up_axis, frames)
     _extras(stage, extras, place, first_at, up_axis)
+    _export(stage, path)
+
+
+def _begun(up_axis: str, frames: list[int], rate: Fraction, notes: str) -> Any:
+    """A stage with its unit, axis and time, and an empty /Shot."""
+    from pxr import Usd, UsdGeom
+
+    stage = Usd.Stage.CreateInMemory()
+    stage.SetMetadata("comment", notes)
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z if up_axis == "Z" else UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(stage, METRES_PER_UNIT)
+    stage.SetTimeCodesPerSecond(float(rate))
+    stage.SetFramesPerSecond(float(rate))
+    stage.SetStartTimeCode(frames[0])
+    stage.SetEndTimeCode(frames[-1])
+    root = UsdGeom.Xform.Define(stage, "/Shot")
+    stage.SetDefaultPrim(root.GetPrim())
+    return stage
+
+
+def _export(stage: Any, path: Path) -> None:
+    """Write a stage as its ending says: text, binary, or a package."""
+    from pxr import UsdUtils
+
     if path.suffix != ".usdz":
         stage.GetRootLayer().Export(str(path))
         return

@@ -169,26 +169,33 @@ def align(
     return _report(system, ends)
 
 
-def _report(system: System, ends: list[tuple[Place, float, Array, Array]]) -> Alignment:
-    at, chi2, r, jac = ends[0]
-    free = system.free()
+def _spread(jac: Array, free: Array, wide: float) -> tuple[Array, Array]:
+    """The covariance (P, P) of the place, all variances times `wide`, and the directions (k, P) in
+    which nothing holds it; from the Jacobian (M, N) and what is free (N,)."""
     own = jac[:, free]
-    freedom = max(len(r) - int(free.sum()), 0)
     size = np.linalg.norm(own, axis=0)
-    _, weights, axes = np.linalg.svd(own / np.where(size > 0, size, 1.0), full_matrices=True)
+    safe = np.where(size > 0, size, 1.0)
+    _, weights, axes = np.linalg.svd(own / safe, full_matrices=True)
     weights = np.append(weights, np.zeros(axes.shape[0] - len(weights)))
     known = weights > NULL_SHARE * weights.max()
-    # Where the sum of squares is larger than chance makes it, the ± are wider than they were said.
-    wide = chi2 / freedom if freedom and chi2_tail(chi2, freedom) < MISFIT else 1.0
-    wide = max(wide, 1.0)
-    scaled = axes[known] / np.where(size > 0, size, 1.0)
+    scaled = axes[known] / safe
     within = (scaled / weights[known][:, None] ** 2).T @ scaled * wide
     covariance = np.zeros((PARAMETERS, PARAMETERS))
     head = np.flatnonzero(free[:PARAMETERS])
     covariance[np.ix_(head, head)] = within[: len(head), : len(head)]
-    null = (axes[~known] / np.where(size > 0, size, 1.0))[:, : len(head)]
+    null = (axes[~known] / safe)[:, : len(head)]
     open_ = np.zeros((len(null), PARAMETERS))
     open_[:, head] = null
+    return covariance, open_
+
+
+def _report(system: System, ends: list[tuple[Place, float, Array, Array]]) -> Alignment:
+    at, chi2, r, jac = ends[0]
+    free = system.free()
+    freedom = max(len(r) - int(free.sum()), 0)
+    # Where the sum of squares is larger than chance makes it, the ± are wider than they were said.
+    wide = chi2 / freedom if freedom and chi2_tail(chi2, freedom) < MISFIT else 1.0
+    covariance, open_ = _spread(jac, free, max(wide, 1.0))
     sentences = [_says(system, at, one / np.linalg.norm(one)) for one in open_ if one.any()]
     if sentences:
         covariance[:] = np.inf

@@ -14,6 +14,7 @@ PARAMETERS, and behind them as *border* the points that facts tie to others, and
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -116,15 +117,11 @@ class Bundle(NormalEquations):
 
     def linearised(self, state: State, run: Callable[..., list[float]]) -> Blocks:
         """The normal equations at a state; `run`: as `pool` gives it."""
-        frames, size, lens = self.frames, self.size, LENS_SIZE
+        lens = LENS_SIZE
         slices = list(self.slices(self.count, self.threads))
-        parts = len(slices)
-        u = np.zeros((parts, frames, size, size))
-        camera_gradient = np.zeros((parts, frames, size))
-        camera_lens = np.zeros((parts, frames, size, lens))
-        lens_lens, lens_gradient = np.zeros((parts, lens, lens)), np.zeros((parts, lens))
+        sums = _Sums.empty(len(slices), self.frames, self.size)
         v, point_gradient = np.zeros((self.count, 6)), np.zeros((self.count, 3))
-        w = np.zeros((len(self.camera), size, 3))
+        w = np.zeros((len(self.camera), self.size, 3))
         lens_point = np.zeros((self.count, lens, 3))
         points = np.ascontiguousarray(state.points[self.order])
         rotations = np.ascontiguousarray(state.rotations)
@@ -148,24 +145,20 @@ class Bundle(NormalEquations):
                 points,
                 self.held,
                 self.freedom.at_infinity,
-                size,
+                self.size,
                 v,
                 point_gradient,
                 w,
                 lens_point,
-                u[number],
-                camera_gradient[number],
-                camera_lens[number],
-                lens_lens[number],
-                lens_gradient[number],
+                *sums.of(number),
             )
 
         chi2 = sum(run(part, [(number, a, b) for number, (a, b) in enumerate(slices)]))
         blocks = Blocks(
             chi2=float(chi2),
-            u=_mirrored(u.sum(axis=0)),
-            camera_gradient=camera_gradient.sum(axis=0),
-            border=np.zeros((frames, size, self.border_size)),
+            u=_mirrored(sums.u.sum(axis=0)),
+            camera_gradient=sums.camera_gradient.sum(axis=0),
+            border=np.zeros((self.frames, self.size, self.border_size)),
             corner=np.zeros((self.border_size, self.border_size)),
             border_gradient=np.zeros(self.border_size),
             v=v,
@@ -173,9 +166,9 @@ class Bundle(NormalEquations):
             w=w,
             lens_point=lens_point,
         )
-        blocks.border[:, :, :lens] = camera_lens.sum(axis=0)
-        blocks.corner[:lens, :lens] = _mirrored(lens_lens.sum(axis=0))
-        blocks.border_gradient[:lens] = lens_gradient.sum(axis=0)
+        blocks.border[:, :, :lens] = sums.camera_lens.sum(axis=0)
+        blocks.corner[:lens, :lens] = _mirrored(sums.lens_lens.sum(axis=0))
+        blocks.border_gradient[:lens] = sums.lens_gradient.sum(axis=0)
         self._move_tied(blocks)
         for row in self._rows(state):
             self._add_row(blocks, row)
@@ -353,6 +346,33 @@ class Bundle(NormalEquations):
         out = np.empty((len(v), 3, 3))
         out[self.order] = np.array([_unpacked(entries) for entries in v]).reshape(-1, 3, 3)
         return out
+
+
+@dataclass(frozen=True, eq=False)
+class _Sums:
+    """What each of some threads sums up of cameras and lens."""
+
+    u: Array
+    camera_gradient: Array
+    camera_lens: Array
+    lens_lens: Array
+    lens_gradient: Array
+
+    @classmethod
+    def empty(cls, parts: int, frames: int, size: int) -> _Sums:
+        lens = LENS_SIZE
+        return cls(
+            np.zeros((parts, frames, size, size)),
+            np.zeros((parts, frames, size)),
+            np.zeros((parts, frames, size, lens)),
+            np.zeros((parts, lens, lens)),
+            np.zeros((parts, lens)),
+        )
+
+    def of(self, part: int) -> tuple[Array, ...]:
+        """Those of one thread, in the order in which the kernel takes them."""
+        sums = (self.u, self.camera_gradient, self.camera_lens, self.lens_lens, self.lens_gradient)
+        return tuple(own[part] for own in sums)
 
 
 def _mirrored(lower: Array) -> Array:

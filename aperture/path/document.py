@@ -179,15 +179,7 @@ def read(data: dict[str, Any], checked: bool = False) -> FilmEvidence:
     if not checked:
         validate(data, 2)
     frames = data.get("frames", {"first": 1, "last": 1})
-    first, last = frames["first"], frames["last"]
-    if last < first:
-        raise InvalidDocument("The last frame lies before the first.", "/frames/last")
-    if last - first + 1 > MOST_FRAMES:
-        raise InvalidDocument(
-            f"{last - first + 1:,} frames are more than the {MOST_FRAMES:,} that can be solved at"
-            " once.",
-            "/frames",
-        )
+    first, last = _range(frames)
     image, gate = data["image"], data.get("gate")
     width_mm = float(gate["width_mm"]) if gate else float(image["width"])
     height_mm = float(gate["height_mm"]) if gate else float(image["height"])
@@ -228,6 +220,20 @@ def read(data: dict[str, Any], checked: bool = False) -> FilmEvidence:
             if "drawn_px" in track
         },
     )
+
+
+def _range(frames: dict[str, Any]) -> tuple[int, int]:
+    """The first and the last frame. Raises InvalidDocument."""
+    first, last = frames["first"], frames["last"]
+    if last < first:
+        raise InvalidDocument("The last frame lies before the first.", "/frames/last")
+    if last - first + 1 > MOST_FRAMES:
+        raise InvalidDocument(
+            f"{last - first + 1:,} frames are more than the {MOST_FRAMES:,} that can be solved at"
+            " once.",
+            "/frames",
+        )
+    return first, last
 
 
 def _rate(rate: Any) -> Fraction | None:

@@ -161,15 +161,7 @@ class Lines(Equation):
             np.zeros(0),
         )
         residual, jacobian = system.evaluate(still_state)
-        by_extra = np.zeros((len(residual), self.count))
-        by_extra[:, :edges] = jacobian[:, system.at["angles"]]
-        here = tangents(normals)
-        by_bows = jacobian[:, system.at["bows"]]
-        for bow in range(len(normals)):
-            across = (np.eye(3) - np.outer(normals[bow], normals[bow])) / length[bow]
-            change = here[bow] @ across @ base[bow].T
-            columns = slice(2 * bow, 2 * bow + 2)
-            by_extra[:, edges + 2 * bow : edges + 2 * bow + 2] = by_bows[:, columns] @ change
+        by_extra = self._by_extra(jacobian, normals, length, base)
         of = {
             int(row): (block.id, float(block.item.sigma_px))
             for block in system.blocks
@@ -198,6 +190,21 @@ class Lines(Equation):
                     sigma=sigma,
                 )
             )
+        return out
+
+    def _by_extra(self, jacobian: Array, normals: Array, length: Array, base: Array) -> Array:
+        """(M, count) derivatives by the lines' own unknowns: the edges' angles, and how far the
+        bows' normals (B, 3), before they were brought to length 1 so long, lean to the sides `base`
+        (B, 2, 3)."""
+        at, edges = self.system.at, len(self.system.evidence.edges)
+        out = np.zeros((len(jacobian), self.count))
+        out[:, :edges] = jacobian[:, at["angles"]]
+        here, by_bows = tangents(normals), jacobian[:, at["bows"]]
+        for bow, normal in enumerate(normals):
+            across = (np.eye(3) - np.outer(normal, normal)) / length[bow]
+            change = here[bow] @ across @ base[bow].T
+            columns = slice(2 * bow, 2 * bow + 2)
+            out[:, edges + 2 * bow : edges + 2 * bow + 2] = by_bows[:, columns] @ change
         return out
 
 

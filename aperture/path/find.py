@@ -233,18 +233,7 @@ def _best_starts(
     only paths with about that lens count: its turns tell the focal length, whereas a wrong lens
     with a wide arc past points on a shell explains such tracks just as well.
     """
-    starts: list[tuple[Array, Array | None]] = [
-        (lens_of(optics, focal), None) for focal in focals(optics, wanted, LADDER)
-    ]
-    if wanted.zooms:
-        starts = [
-            (lens_of(optics, focal), zoom) for focal, zoom in zooms_of(sightings, optics, wanted)
-        ]
-        if turning is not None and _is_ordinary(optics, middle_lens(turning)):
-            every = np.arange(len(sightings.frames))
-            starts.append((turning.lens, np.interp(every, turning.frames, turning.zoom)))
-    elif turning is not None and not wanted.focal_mm and _is_ordinary(optics, turning.lens):
-        starts.append((turning.lens, None))
+    starts = _lenses(sightings, optics, wanted, turning)
     paths: list[tuple[Growing, Array]] = []
 
     def begun(start: tuple[Array, Array | None]) -> tuple[Growing, Array] | None:
@@ -286,6 +275,25 @@ def _best_starts(
             if not any(alike(item[0], other[0]) for other in chosen):
                 chosen.append(item)
     return [path for path, _ in chosen]
+
+
+def _lenses(
+    sightings: Sightings, optics: Optics, wanted: Wanted, turning: Turning | None
+) -> list[tuple[Array, Array | None]]:
+    """The lenses that paths are begun with, and of a zoom each frame's own share (F,)."""
+    starts: list[tuple[Array, Array | None]] = [
+        (lens_of(optics, focal), None) for focal in focals(optics, wanted, LADDER)
+    ]
+    if wanted.zooms:
+        starts = [
+            (lens_of(optics, focal), zoom) for focal, zoom in zooms_of(sightings, optics, wanted)
+        ]
+        if turning is not None and _is_ordinary(optics, middle_lens(turning)):
+            every = np.arange(len(sightings.frames))
+            starts.append((turning.lens, np.interp(every, turning.frames, turning.zoom)))
+    elif turning is not None and not wanted.focal_mm and _is_ordinary(optics, turning.lens):
+        starts.append((turning.lens, None))
+    return starts
 
 
 def _ranked(paths: list[Growing]) -> Found:

@@ -153,7 +153,40 @@ class NormalEquations:
         """Eliminate the points and factor what is left; None where it is not positive definite."""
         groups, size = self.groups, self.size
         elimination.factor_points(blocks.v[: self.eliminated], damping, self.factors)
-        count = len(groups.points)
+        self._fill_groups(blocks, run)
+        whole = groups.tile_count * groups.per_tile
+        gradient = np.zeros((whole, size))
+        gradient[: self.frames] = blocks.camera_gradient
+        gradient = gradient.reshape(groups.tile_count, groups.side)
+        lens_borders = self._subtracted(gradient, run)
+        border = np.zeros((whole, size, self.border_size))
+        border[: self.frames] = blocks.border
+        border = border.reshape(groups.tile_count, groups.side, self.border_size)
+        border[:, :, :LENS_SIZE] += lens_borders.transpose(0, 2, 1)
+        corner, border_gradient = blocks.corner.copy(), blocks.border_gradient.copy()
+        corner[:LENS_SIZE, :LENS_SIZE] -= self._lens_products @ self._lens_products.T
+        border_gradient[:LENS_SIZE] -= self._lens_products @ self._y
+        self._add_cameras(blocks, damping)
+        diagonal = np.arange(self.border_size)
+        corner[diagonal, diagonal] += damping * np.diag(blocks.corner)
+        self._hold(gradient, border, corner, border_gradient)
+        positive = tiles.cholesky(
+            self.tiles,
+            self.inverses,
+            groups.pattern.index,
+            groups.pattern.below_starts,
+            groups.pattern.below,
+        )
+        if not positive:
+            return None
+        solved = border.copy()
+        self.solve_cameras(solved)
+        rest = corner - np.einsum("tim,tin->mn", border, solved)
+        return Factored(gradient, border, solved, rest, border_gradient)
+
+    def _fill_groups(self, blocks: Blocks, run: Callable[..., list[float]]) -> None:
+        """What the points, eliminated, take from the cameras that see them, group by group."""
+        groups, size = self.groups, self.size
 
         def fill(first: int, last: int) -> float:
             elimination.fill_groups(
@@ -178,11 +211,12 @@ class NormalEquations:
             )
             return 0.0
 
-        run(fill, self.slices(count, 4 * self.threads))
-        whole = groups.tile_count * groups.per_tile
-        gradient = np.zeros((whole, size))
-        gradient[: self.frames] = blocks.camera_gradient
-        gradient = gradient.reshape(groups.tile_count, groups.side)
+        run(fill, self.slices(len(groups.points), 4 * self.threads))
+
+    def _subtracted(self, gradient: Array, run: Callable[..., list[float]]) -> Array:
+        """Take that from the tiles, and from the gradient (tiles, side); what is taken from the
+        lens's border (tiles, 8, side)."""
+        groups = self.groups
         lens_borders = np.zeros((groups.tile_count, LENS_SIZE, groups.side))
         self.tiles[:] = 0
 
@@ -209,30 +243,7 @@ class NormalEquations:
             return 0.0
 
         run(subtract, self.slices(len(groups.pattern), 8 * self.threads))
-        border = np.zeros((whole, size, self.border_size))
-        border[: self.frames] = blocks.border
-        border = border.reshape(groups.tile_count, groups.side, self.border_size)
-        border[:, :, :LENS_SIZE] += lens_borders.transpose(0, 2, 1)
-        corner, border_gradient = blocks.corner.copy(), blocks.border_gradient.copy()
-        corner[:LENS_SIZE, :LENS_SIZE] -= self._lens_products @ self._lens_products.T
-        border_gradient[:LENS_SIZE] -= self._lens_products @ self._y
-        self._add_cameras(blocks, damping)
-        diagonal = np.arange(self.border_size)
-        corner[diagonal, diagonal] += damping * np.diag(blocks.corner)
-        self._hold(gradient, border, corner, border_gradient)
-        positive = tiles.cholesky(
-            self.tiles,
-            self.inverses,
-            groups.pattern.index,
-            groups.pattern.below_starts,
-            groups.pattern.below,
-        )
-        if not positive:
-            return None
-        solved = border.copy()
-        self.solve_cameras(solved)
-        rest = corner - np.einsum("tim,tin->mn", border, solved)
-        return Factored(gradient, border, solved, rest, border_gradient)
+        return lens_borders
 
     def _add_cameras(self, blocks: Blocks, damping: float) -> None:
         """Add U, damped, to the tiles on the diagonal."""

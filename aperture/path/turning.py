@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -87,11 +88,8 @@ def solve_turning(
     seen &= seen.sum(axis=0) >= 2
     tracks = np.flatnonzero(seen.any(axis=0))
     row, column = np.nonzero(seen[:, tracks])
-    rays = _rays(x[row, tracks[column]])
-    rays = np.einsum("nij,nj->ni", rotations[row], rays)
-    directions = np.zeros((len(tracks), 3))
-    np.add.at(directions, column, rays)
-    directions /= np.linalg.norm(directions, axis=1, keepdims=True)
+    rays = np.einsum("nij,nj->ni", rotations[row], _rays(x[row, tracks[column]]))
+    directions = _means(rays, column, len(tracks))
     at = frames[row], tracks[column]
     observations = sightings.observations(row, column, at)
     free = np.zeros((len(frames), 6 if zoom is None else 7), bool)
@@ -113,13 +111,25 @@ def solve_turning(
         scale = max(0.1, float(np.median(sigmas)) / 1.1774)
         factor = np.sqrt(np.maximum(sigmas / (HUBER_SIGMAS * scale), 1.0))
         factor[sigmas > 8 * scale] = 1e4
-    table = np.full(sightings.seen.shape, np.nan)
-    table[at] = sigmas
     every = np.full((sightings.xy.shape[1], 3), np.nan)
     every[tracks] = state.points
-    use = np.zeros(table.shape, bool)
-    use[at] = sigmas <= max(OUTLIER_SIGMAS * scale, 0.5)
+    shape, good = sightings.seen.shape, sigmas <= max(OUTLIER_SIGMAS * scale, 0.5)
+    table, use = _filled(shape, at, sigmas, np.nan), _filled(shape, at, good, False)
     return Turning(frames, state.rotations, state.lens, every, table, scale, use, state.zoom)
+
+
+def _means(rays: Array, of: Array, count: int) -> Array:
+    """(count, 3) the unit mean of the rays (N, 3) that belong to each."""
+    out = np.zeros((count, 3))
+    np.add.at(out, of, rays)
+    return np.asarray(out / np.linalg.norm(out, axis=1, keepdims=True))
+
+
+def _filled(shape: tuple[int, ...], at: tuple[Array, Array], values: Array, rest: Any) -> Array:
+    """An array with values at some places, and `rest` elsewhere."""
+    out = np.full(shape, rest)
+    out[at] = values
+    return out
 
 
 def _rays(x: Array) -> Array:

@@ -120,10 +120,16 @@ def render(
             _hard(scene, layers, here, wanted)
 
     scene.ready()
-    tops = list(range(rows[0], rows[1], step))
-    with ThreadPoolExecutor(
-        os.cpu_count() or 1
-    ) as threads:  # NumPy and embree work outside the interpreter's lock
+    _in_threads(block, list(range(rows[0], rows[1], step)), progress)
+    return Render(layers, names)
+
+
+def _in_threads(
+    block: Callable[[int], None], tops: list[int], progress: Callable[..., Any] | None
+) -> None:
+    """Render blocks by their first rows, on all cores: NumPy and embree work outside the
+    interpreter's lock."""
+    with ThreadPoolExecutor(os.cpu_count() or 1) as threads:
         running = [threads.submit(block, top) for top in tops]
         try:
             for number, one in enumerate(running, 1):
@@ -133,7 +139,6 @@ def render(
         except BaseException:
             threads.shutdown(cancel_futures=True)
             raise
-    return Render(layers, names)
 
 
 def first_met(camera: Camera, items: list[tuple[StandIn, Look]]) -> Array:

@@ -152,6 +152,17 @@ def _near_limit(shot: Shot, lens: ThinLens) -> list[Remark]:
     return [Remark("Nearer than the lens can", says, "doubt")]
 
 
+def _ticks(most: float) -> list[float]:
+    """Round distances in metres up to the largest, eight at most."""
+    step = next(
+        base * 10**power
+        for power in range(-4, 7)
+        for base in ROUND
+        if most / (base * 10**power) <= 7
+    )
+    return [step * n for n in range(int(most / step) + 1)]
+
+
 def ruler(shot: Shot, camera: Camera, lens: ThinLens, circle: float) -> dict:
     """The ruler of distances, to scale: px along it."""
     items = {
@@ -169,12 +180,6 @@ def ruler(shot: Shot, camera: Camera, lens: ThinLens, circle: float) -> dict:
     def x(metres: float) -> float:
         return WIDE * min(max(metres, 0.0), most) / most
 
-    step = next(
-        base * 10**power
-        for power in range(-4, 7)
-        for base in ROUND
-        if most / (base * 10**power) <= 7
-    )
     hyperfocal, endless = lens.hyperfocal(circle), math.isinf(far) or far > most
     room = WIDE - (1.6 * WORD if endless else WORD / 2)  # beside “sharp on” at the end
     return {
@@ -188,8 +193,8 @@ def ruler(shot: Shot, camera: Camera, lens: ThinLens, circle: float) -> dict:
         "hyperfocal": x(hyperfocal) if hyperfocal < most else None,
         "hyperfocal_says": min(max(x(hyperfocal), WORD / 2), room),
         "ticks": [
-            {"x": x(step * n), "says": shot.show.length(step * n, places=2)[0] if n else "0"}
-            for n in range(int(most / step) + 1)
+            {"x": x(at), "says": shot.show.length(at, places=2)[0] if at else "0"}
+            for at in _ticks(most)
         ],
         "items": [
             {

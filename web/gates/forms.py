@@ -152,6 +152,24 @@ def _by_frame(columns: str) -> forms.CharField:
     )
 
 
+def _fields_of_movement(do: str) -> dict[str, forms.Field]:
+    """Of the steps whose values may be others on every frame."""
+    if do == "stabilise":
+        return {
+            "right": _text("Moved right, px", False),
+            "down": _text("Moved down, px", False),
+            "turn_deg": _text("Turned clockwise, °", False),
+            "scale": _text("Scaled by", False),
+            "values": _by_frame("frame, right, down, turn °, scale"),
+        }
+    return {
+        "pan_deg": _text("Panned to the left, °", False),
+        "tilt_deg": _text("Tilted up, °", False),
+        "roll_deg": _text("Rolled anticlockwise, °", False),
+        "values": _by_frame("frame, pan °, tilt °, roll °"),
+    }
+
+
 def _fields_of_step(do: str) -> dict[str, forms.Field]:
     """The parameters that a kind of step has."""
     hint = HINTS.get(do, "")
@@ -177,21 +195,8 @@ def _fields_of_step(do: str) -> dict[str, forms.Field]:
                 "by": _text("By, empty for the lens’s squeeze", False),
                 "keep": _choice("Keeping", kept, required=False),
             }
-        case "stabilise":
-            return {
-                "right": _text("Moved right, px", False),
-                "down": _text("Moved down, px", False),
-                "turn_deg": _text("Turned clockwise, °", False),
-                "scale": _text("Scaled by", False),
-                "values": _by_frame("frame, right, down, turn °, scale"),
-            }
-        case "reorient":
-            return {
-                "pan_deg": _text("Panned to the left, °", False),
-                "tilt_deg": _text("Tilted up, °", False),
-                "roll_deg": _text("Rolled anticlockwise, °", False),
-                "values": _by_frame("frame, pan °, tilt °, roll °"),
-            }
+        case "stabilise" | "reorient":
+            return _fields_of_movement(do)
         case "straighten":
             label = "Enlarge to hold all of the picture"
             return {"enlarge": forms.BooleanField(label=label, required=False, initial=True)}

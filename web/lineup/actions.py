@@ -128,10 +128,29 @@ class _Wanted:
         return cls(camera, alpha, known, corrections.targets_of(chain, *alpha.shape[::-1]))
 
 
-def _put_right(shot, row, files, kept, progress) -> Returned:
-    """Put the files right, measure them, and keep them in the row's folder."""
+def _require_size(frame, size, first) -> None:
+    """Raise Problem where a frame isn't as large as the first one; `first` is None for that."""
+    if first not in (None, size):
+        raise Problem(
+            f"Frame {frame} has {size[1]} × {size[0]} px, the first"
+            f" {first[1]} × {first[0]}: they belong to different renders."
+        )
+
+
+def _wanted_on(shot, now, path, wanted) -> "_Wanted":
+    """What is wanted of the picture of a frame: it has its own camera, and what the plate's
+    pictures got is another thing on each."""
     from aperture.render.passes import coverage
 
+    camera, alpha = wanted.camera, wanted.alpha
+    if path is not None and now in path:
+        camera = path.at(now)
+        alpha = coverage(camera, _scene(shot, now))
+    return _Wanted.of(camera, alpha, chain_on(shot, now))
+
+
+def _put_right(shot, row, files, kept, progress) -> Returned:
+    """Put the files right, measure them, and keep them in the row's folder."""
     wanted = _Wanted.of(
         camera_of_state(shot.state), expected_alpha(shot), chain_on(shot, frame_of(shot))
     )
@@ -142,20 +161,9 @@ def _put_right(shot, row, files, kept, progress) -> Returned:
             progress(number / len(files))
             came = fence.run(returned.read, files[frame])
             hard = hard or not came.has_shape
-            if size not in (None, came.rgba.shape[:2]):
-                raise Problem(
-                    f"Frame {frame} has {came.rgba.shape[1]} × {came.rgba.shape[0]} px, the first"
-                    f" {size[1]} × {size[0]}: they belong to different renders."
-                )
+            _require_size(frame, came.rgba.shape[:2], size)
             if frame is not None and shot.state["film"]:
-                # Each frame has its own camera, and what the plate's pictures got is another thing
-                # on each.
-                now = frame + shifted_since(shot.state, row)
-                camera, alpha = wanted.camera, wanted.alpha
-                if path is not None and now in path:
-                    camera = path.at(now)
-                    alpha = coverage(camera, _scene(shot, now))
-                wanted = _Wanted.of(camera, alpha, chain_on(shot, now))
+                wanted = _wanted_on(shot, frame + shifted_since(shot.state, row), path, wanted)
             found, findings, done = returned.put_right(
                 came, wanted.alpha, wanted.known, wanted.targets, taken
             )

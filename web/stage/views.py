@@ -92,11 +92,8 @@ def stage(request, show, shot, forms=None, status=200):
         context |= camera_sheet(shot, through, forms)
     elif leaf == "plate":
         context |= plate_sheet(shot, matched)
-    context["remarks"] = [
-        *lens_remarks(state),
-        *context.get("remarks", []),
-        *remarks(shot, matched, item),
-    ]
+    own = context.get("remarks", [])
+    context["remarks"] = [*lens_remarks(state), *own, *remarks(shot, matched, item)]
     return step_page(request, shot, "set", "stage/stage.html", context, status=status)
 
 
