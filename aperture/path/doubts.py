@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 VAGUE, WEAK_SHARE = 0.15, 0.1
 # The median length of two independent residuals of σ 1.
 MEDIAN_OF_PAIR = 1.1774
+# What a fact that a path can't hold costs it, in squared σ: five σ.
+LOST_FACT = 25.0
 # How far to each side is looked, in ±; how often it is corrected; a ± that is the same; and the
 # most, of a logarithm.
 STEP, ROUNDS, SAME, MOST = 2.0, 3, 1.15, 0.3
@@ -48,7 +50,7 @@ def more_misfit(one: Network, other: Network) -> float:
     squared robust σ.
 
     A sighting that only one of them uses speaks for neither: in the other it counts as the noise
-    that it has.
+    that it has. A fact that one of them lost, with the track that it is about, counts against it.
     """
     first, second = one.sigmas, other.sigmas
     used = [np.isfinite(own) for own in (first, second)]
@@ -57,9 +59,17 @@ def more_misfit(one: Network, other: Network) -> float:
 
     def left(network: Network, own: Array, mine: Array, theirs: Array) -> float:
         others_alone = int(np.count_nonzero(theirs & ~mine))
-        return cost(own[mine], scale) + 2 * others_alone + network.facts_chi2
+        lost = LOST_FACT * max(facts - _count(network), 0)
+        return cost(own[mine], scale) + 2 * others_alone + network.facts_chi2 + lost
+
+    facts = max(_count(one), _count(other))
 
     return left(one, first, *used) - left(other, second, *used[::-1])
+
+
+def _count(network: Network) -> int:
+    """How many equations of facts a solution has."""
+    return len(network.facts.rows(network.state))
 
 
 def between(rivals: tuple[Network, Network], apart: float) -> Along:

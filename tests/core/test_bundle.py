@@ -322,8 +322,10 @@ class Rivals(SimpleTestCase):
     def test_sightings_that_only_one_uses_speak_for_neither(self):
         """A path isn't better for leaving out what it can't explain."""
 
-        def network(sigmas, facts_chi2=0.0):
-            return mock.Mock(sigmas=np.array(sigmas), facts_chi2=facts_chi2)
+        def network(sigmas, facts_chi2=0.0, facts=3):
+            own = mock.Mock(sigmas=np.array(sigmas), facts_chi2=facts_chi2)
+            own.facts.rows.return_value = [None] * facts
+            return own
 
         rng = np.random.default_rng(4)
         noise = np.sqrt((rng.normal(size=(30, 40, 2)) ** 2).sum(axis=2))
@@ -334,6 +336,8 @@ class Rivals(SimpleTestCase):
         bad[:, 8:16] *= 3
         self.assertGreater(more_misfit(network(bad), network(noise)), 200)
         self.assertAlmostEqual(more_misfit(network(noise, 9.0), network(noise)), 9.0)
+        # Nor for losing a fact that it would contradict.
+        self.assertGreater(more_misfit(network(noise, 0.0, facts=1), network(noise, 9.0)), 30)
         one, other = network(bad), network(fewer)
         self.assertAlmostEqual(more_misfit(one, other), -more_misfit(other, one))
 

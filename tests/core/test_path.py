@@ -118,6 +118,15 @@ class Paths(SimpleTestCase):
         self.assertLess(np.sqrt(np.mean(sigmas**2)), 3)
         self.assertLess(np.abs(off).max(), 0.1)
 
+    def test_a_path_doesn_t_win_by_losing_its_facts(self):
+        """A camera that walks ahead past known places."""
+        made = scene("forward", frames=40, count=200, seed=6)
+        fit = solve(document(made, seed=6, sliding=0.03, known=4)).document
+        off = np.array(fit["path"]["position_m"]) - made.positions
+        sigmas = off / np.array(fit["path"]["position_plus_minus_m"])
+        self.assertLess(np.sqrt(np.mean(sigmas**2)), 2)
+        self.assertAlmostEqual(fit["camera"]["focal_px"][1] / FOCAL_PX, 1, delta=0.003)
+
     def test_off_its_pivot_known_places_tell_near_from_far(self):
         """Scenes in which the first valley was the wrong one: what is near took itself for far, or
         the path shrank to nothing as it was laid onto places whose distance it hardly knew."""
