@@ -238,9 +238,7 @@ class Solved:
             by_camera, by_border = self._track_gradients(first, last)
             x_camera, x_border = self._solved_for(by_camera, by_border)
             tracks += last - first
-            cameras += np.einsum("fak,fbk->fab", x_camera, x_camera, optimize=True)
-            across += np.einsum("fak,mk->fam", x_camera, x_border, optimize=True)
-            border += x_border @ x_border.T
+            _add_squares(x_camera, x_border, cameras, across, border)
             self._add_points(x_camera, x_border, points, first == 0)
         rows = 2 * len(bundle.camera)
         correction = tracks / max(tracks - 1, 1) * rows / max(freedom, 1)
@@ -256,9 +254,7 @@ class Solved:
         points = np.zeros((bundle.count, 3, 3))
         for first in range(0, len(rows), AT_ONCE):
             x_camera, x_border, _ = self.responses(rows[first : first + AT_ONCE])
-            cameras += np.einsum("fak,fbk->fab", x_camera, x_camera, optimize=True)
-            across += np.einsum("fak,mk->fam", x_camera, x_border, optimize=True)
-            border += x_border @ x_border.T
+            _add_squares(x_camera, x_border, cameras, across, border)
             self._add_points(x_camera, x_border, points, False)
         return self._spread(cameras, across, border, points)
 
@@ -392,6 +388,15 @@ class Solved:
                 if rank == other_rank:
                     out[k, other] += slope @ taken
         return x_camera, x_border, out
+
+
+def _add_squares(
+    x_camera: Array, x_border: Array, cameras: Array, across: Array, border: Array
+) -> None:
+    """Add what solutions (F, size, k) and (m, k) do, squared, to the blocks of a spread."""
+    cameras += np.einsum("fak,fbk->fab", x_camera, x_camera, optimize=True)
+    across += np.einsum("fak,mk->fam", x_camera, x_border, optimize=True)
+    border += x_border @ x_border.T
 
 
 def _solve_lower(factor: Array, right: Array) -> Array:

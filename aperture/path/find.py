@@ -22,12 +22,9 @@ from aperture.path.given import GivenMove
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.pivot import (
-    AS_GOOD,
     MAY_BE_REVERSED,
-    alike,
-    as_good,
-    at_known_places,
     middle_lens,
+    near_the_pivot,
     off_the_pivot,
     only_turns,
     turns_and_rolls,
@@ -50,9 +47,6 @@ from aperture.path.wanted import (
 # A camera nearly only turns if that leaves residuals up to this many times as large as a path does;
 # two focal lengths are about the same if their logarithms differ by less than that.
 NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
-# Up to so many times the noise that turning alone leaves, the camera may have gone some centimetres
-# only, and near and far be reversed: a lens off its pivot leaves 2 times, a walk 70 and more.
-SMALL_WAY = 20.0
 # Surveyed tracks that pose a frame by themselves; the share of frames that must see so many; and
 # the median residual above which the survey is not of these tracks, px.
 ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
@@ -266,34 +260,7 @@ def _best_starts(
     best = min(paths, key=lambda item: _misfit(item[0], item[1], noise, total))
     if turning is None or not pivoted:
         return [best[0]]
-    return _near_the_pivot(sightings, optics, wanted, turning, pivoted, best, noise)
-
-
-def _near_the_pivot(
-    sightings: Sightings,
-    optics: Optics,
-    wanted: Wanted,
-    turning: Turning,
-    pivoted: list[tuple[Growing, Array]],
-    best: tuple[Growing, Array],
-    noise: float,
-) -> list[Growing]:
-    """Of the paths begun off the pivot, the best of the others, and one at known places those that
-    may be the true one; the best alone where the camera goes farther than that."""
-    near, far = sorted(pivoted, key=lambda item: item[0].scale)
-    small = turning.scale < SMALL_WAY * noise
-    if not small and not as_good(near, best):
-        return [best[0]]
-    anchored = at_known_places(sightings, optics, wanted, turning, noise) if small else None
-    # A path begun off the pivot has points for all tracks, also for those whose rays hardly differ.
-    # What it leaves on some frames, begun from nothing, doesn't tell it from its reversal yet.
-    chosen: list[tuple[Growing, Array]] = []
-    own = (near, far) if as_good(near, best) else (best, near, far)
-    for item in (anchored, *own):
-        if item and as_good(item, best, MAY_BE_REVERSED if small else AS_GOOD):
-            if not any(alike(item[0], other[0]) for other in chosen):
-                chosen.append(item)
-    return [path for path, _ in chosen] or [best[0]]
+    return near_the_pivot(sightings, optics, wanted, turning, pivoted, best, noise)
 
 
 def _lenses(

@@ -36,6 +36,9 @@ LEAST_KNOWN, STARTS, FAR, AS_LITTLE = 4, 12, 2.0, 1.02
 # A path counts as explaining as much as another one up to this ratio of what they leave; and its
 # own reversal, of near and far, may still turn out to be the true one up to this ratio.
 AS_GOOD, MAY_BE_REVERSED = 1.15, 2.5
+# Up to so many times the noise that turning alone leaves, the camera may have gone some centimetres
+# only, and near and far be reversed: a lens off its pivot leaves 2 times, a walk 70 and more.
+SMALL_WAY = 20.0
 # Two paths are one below this difference of the focal length's logarithm, where their points'
 # nearness is in the same order (Spearman's correlation).
 SAME_LENS, SAME_ORDER = 0.005, 0.9
@@ -76,7 +79,7 @@ def off_the_pivot(
 
 
 def at_known_places(
-    sightings: Sightings, optics: Optics, wanted: Wanted, turning: Turning | None, noise: float
+    sightings: Sightings, optics: Optics, wanted: Wanted, turning: Turning, noise: float
 ) -> tuple[Growing, Array] | None:
     """The same begun where known places of tracks put a camera that only turns; None where too few
     are known.
@@ -85,7 +88,7 @@ def at_known_places(
     may end in a wrong valley still: others are tried until one leaves as little as the best path
     that there is, whose residuals have the robust size `noise`.
     """
-    if turning is None or wanted.world is None:
+    if wanted.world is None:
         return None
     known = np.isfinite(wanted.world).all(axis=1) & np.isfinite(turning.directions[:, 0])
     world, directions = wanted.world[known], turning.directions[known]
@@ -142,6 +145,33 @@ def alike(one: Growing, other: Growing) -> bool:
     ]
     first, second = (np.argsort(np.argsort(own)) for own in nearness)
     return bool(np.corrcoef(first, second)[0, 1] > SAME_ORDER)
+
+
+def near_the_pivot(
+    sightings: Sightings,
+    optics: Optics,
+    wanted: Wanted,
+    turning: Turning,
+    pivoted: list[tuple[Growing, Array]],
+    best: tuple[Growing, Array],
+    noise: float,
+) -> list[Growing]:
+    """Of the paths begun off the pivot, the best of the others, and one at known places those that
+    may be the true one; the best alone where the camera goes farther than that."""
+    near, far = sorted(pivoted, key=lambda item: item[0].scale)
+    small = turning.scale < SMALL_WAY * noise
+    if not small and not as_good(near, best):
+        return [best[0]]
+    anchored = at_known_places(sightings, optics, wanted, turning, noise) if small else None
+    # A path begun off the pivot has points for all tracks, also for those whose rays hardly differ.
+    # What it leaves on some frames, begun from nothing, doesn't tell it from its reversal yet.
+    chosen: list[tuple[Growing, Array]] = []
+    own = (near, far) if as_good(near, best) else (best, near, far)
+    for item in (anchored, *own):
+        if item and as_good(item, best, MAY_BE_REVERSED if small else AS_GOOD):
+            if not any(alike(item[0], other[0]) for other in chosen):
+                chosen.append(item)
+    return [path for path, _ in chosen] or [best[0]]
 
 
 def turns_and_rolls(
