@@ -14,7 +14,6 @@ PARAMETERS, and behind them as *border* the points that facts tie to others, and
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -117,12 +116,12 @@ class Bundle(NormalEquations):
 
     def linearised(self, state: State, run: Callable[..., list[float]]) -> Blocks:
         """The normal equations at a state; `run`: as `pool` gives it."""
-        lens = LENS_SIZE
         slices = list(self.slices(self.count, self.threads))
-        sums = _Sums.empty(len(slices), self.frames, self.size)
+        by_cameras = np.zeros((len(slices), self.frames, self.size, imaging.ROW))
+        by_lenses = np.zeros((len(slices), LENS_SIZE, imaging.ROW))
         v, point_gradient = np.zeros((self.count, 6)), np.zeros((self.count, 3))
         w = np.zeros((len(self.camera), self.size, 3))
-        lens_point = np.zeros((self.count, lens, 3))
+        lens_point = np.zeros((self.count, LENS_SIZE, 3))
         points = np.ascontiguousarray(state.points[self.order])
         rotations = np.ascontiguousarray(state.rotations)
         positions = np.ascontiguousarray(state.positions)
@@ -150,14 +149,17 @@ class Bundle(NormalEquations):
                 point_gradient,
                 w,
                 lens_point,
-                *sums.of(number),
+                by_cameras[number],
+                by_lenses[number],
             )
 
         chi2 = sum(run(part, [(number, a, b) for number, (a, b) in enumerate(slices)]))
+        cameras, lenses = by_cameras.sum(axis=0), by_lenses.sum(axis=0)
+        of_lens = slice(imaging.OF_LENS, imaging.RESIDUAL)
         blocks = Blocks(
             chi2=float(chi2),
-            u=_mirrored(sums.u.sum(axis=0)),
-            camera_gradient=sums.camera_gradient.sum(axis=0),
+            u=np.ascontiguousarray(cameras[:, :, : self.size]),
+            camera_gradient=cameras[:, :, imaging.RESIDUAL].copy(),
             border=np.zeros((self.frames, self.size, self.border_size)),
             corner=np.zeros((self.border_size, self.border_size)),
             border_gradient=np.zeros(self.border_size),
@@ -166,9 +168,9 @@ class Bundle(NormalEquations):
             w=w,
             lens_point=lens_point,
         )
-        blocks.border[:, :, :lens] = sums.camera_lens.sum(axis=0)
-        blocks.corner[:lens, :lens] = _mirrored(sums.lens_lens.sum(axis=0))
-        blocks.border_gradient[:lens] = sums.lens_gradient.sum(axis=0)
+        blocks.border[:, :, :LENS_SIZE] = cameras[:, :, of_lens]
+        blocks.corner[:LENS_SIZE, :LENS_SIZE] = lenses[:, of_lens]
+        blocks.border_gradient[:LENS_SIZE] = lenses[:, imaging.RESIDUAL]
         self._move_tied(blocks)
         for row in self._rows(state):
             self._add_row(blocks, row)
@@ -346,41 +348,6 @@ class Bundle(NormalEquations):
         out = np.empty((len(v), 3, 3))
         out[self.order] = np.array([_unpacked(entries) for entries in v]).reshape(-1, 3, 3)
         return out
-
-
-@dataclass(frozen=True, eq=False)
-class _Sums:
-    """What each of some threads sums up of cameras and lens."""
-
-    u: Array
-    camera_gradient: Array
-    camera_lens: Array
-    lens_lens: Array
-    lens_gradient: Array
-
-    @classmethod
-    def empty(cls, parts: int, frames: int, size: int) -> _Sums:
-        lens = LENS_SIZE
-        return cls(
-            np.zeros((parts, frames, size, size)),
-            np.zeros((parts, frames, size)),
-            np.zeros((parts, frames, size, lens)),
-            np.zeros((parts, lens, lens)),
-            np.zeros((parts, lens)),
-        )
-
-    def of(self, part: int) -> tuple[Array, ...]:
-        """Those of one thread, in the order in which the kernel takes them."""
-        sums = (self.u, self.camera_gradient, self.camera_lens, self.lens_lens, self.lens_gradient)
-        return tuple(own[part] for own in sums)
-
-
-def _mirrored(lower: Array) -> Array:
-    """(…, n, n) symmetric, of its lower half."""
-    n = lower.shape[-1]
-    below = np.tril(lower)
-    strict = below * ~np.eye(n, dtype=bool)
-    return below + np.swapaxes(strict, -1, -2)
 
 
 def _unpacked(v: Array) -> Array:

@@ -155,8 +155,8 @@ class Solved:
             bundle.tiles,
             bundle.inverses,
             pattern.index,
-            pattern.below_starts,
-            pattern.below,
+            pattern.right_starts,
+            pattern.right,
             inverse,
         )
         solved = self.factored.solved  # A⁻¹ B

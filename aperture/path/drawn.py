@@ -44,13 +44,15 @@ class Sighted(Equation):
         by_camera, by_point = np.zeros((2, 7)), np.zeros((2, 3))
         by_lens, at = np.zeros((2, len(PARAMETERS))), np.zeros(2)
         seen = jacobian_at(
-            np.ascontiguousarray(state.rotations[self.camera]),
-            np.ascontiguousarray(state.positions[self.camera]),
-            float(state.zoom[self.camera]),
+            np.ascontiguousarray(state.rotations),
+            np.ascontiguousarray(state.positions),
+            state.zoom,
+            self.camera,
             state.lens,
             self.optics.packed,
             limit2(state.lens),
-            self.world,
+            self.world[None],
+            0,
             by_camera,
             by_point,
             by_lens,

@@ -12,9 +12,11 @@ V is block diagonal, so that δx = −V⁻¹ (g_x + Wᵀ δc + Eᵀ δs) and the
     [U − W V⁻¹ Wᵀ   B − W V⁻¹ Eᵀ]        with V = L Lᵀ:  W V⁻¹ Wᵀ = M Mᵀ,  M = W L⁻ᵀ.
     [               D − E V⁻¹ Eᵀ]
 
-The points are taken in groups that are seen by about the same cameras. The rows of a group's M are
-those cameras, padded with zeros to whole tiles, so that products are of full matrices and BLAS
-computes them.
+The points are taken in groups that begin to be seen in the same tile of cameras, those that are
+seen longest first. A group's Mᵀ is kept tile by tile: of each tile so many rows as there are points
+that are still seen there, and a column for each of its parameters, so that next to nothing is
+padded with zeros, and all products are of full matrices, which BLAS computes. They are XᵀY
+(`tiles`).
 """
 
 from __future__ import annotations
@@ -26,14 +28,25 @@ from aperture.arrays import Array
 from aperture.path.imaging import LENS_SIZE
 from aperture.path.tiles import Pattern
 
-# Cameras of one tile, and points of one group: fastest of what was tried on two cores.
-CAMERAS_PER_TILE = 24
-POINTS_PER_GROUP = 32
+# Cameras of one tile, and points of one group: fastest of what was tried.
+CAMERAS_PER_TILE = 12
+POINTS_PER_GROUP = 48
 
 
 class Groups:
-    """Points in groups, and which tiles each group touches. `order` (P,) is the order the points
-    must have.
+    """Points in groups, and which tiles each group touches. The points must be in the order of
+    `point_order`.
+
+    Attributes
+    ----------
+    points : ndarray of int, shape (G, 2)
+        The first point of each group, and the one after its last.
+    tiles : ndarray of int, shape (G, 2)
+        The same of its tiles.
+    blocks : ndarray of int, shape (G,)
+        The number of its first block; it has one for each of its tiles.
+    offsets : ndarray of int, shape (B + 1,)
+        Where each block begins, of (rows, side) numbers.
 
     Parameters
     ----------
@@ -47,23 +60,33 @@ class Groups:
         self.per_tile = min(CAMERAS_PER_TILE, max(frames, 1))
         self.side = self.per_tile * size
         self.tile_count = -(-frames // self.per_tile)
-        first, last = np.full(eliminated, frames - 1), np.zeros(eliminated, int)
         mine = points < eliminated
-        np.minimum.at(first, points[mine], cameras[mine])
-        np.maximum.at(last, points[mine], cameras[mine])
-        first, last = first // self.per_tile, np.maximum(last, first) // self.per_tile
-        bounds = np.arange(0, eliminated, POINTS_PER_GROUP)
-        self.points = np.stack([bounds, np.minimum(bounds + POINTS_PER_GROUP, eliminated)], axis=1)
-        self.tiles = np.array(
-            [[first[a:b].min(), last[a:b].max() + 1] for a, b in self.points], int
+        first, last = _seen(cameras[mine], points[mine], eliminated)
+        first, last = first // self.per_tile, last // self.per_tile
+        begins = np.flatnonzero(np.diff(first, prepend=-1))
+        ends = np.append(begins[1:], eliminated)
+        self.points = np.array(
+            [
+                (at, min(at + POINTS_PER_GROUP, end))
+                for begin, end in zip(begins.tolist(), ends.tolist())
+                for at in range(begin, end, POINTS_PER_GROUP)
+            ],
+            int,
         ).reshape(-1, 2)
-        self.widths = 3 * (self.points[:, 1] - self.points[:, 0])
-        sizes = (self.tiles[:, 1] - self.tiles[:, 0]) * self.side * self.widths
-        self.offsets = np.concatenate([[0], np.cumsum(sizes)]).astype(int)
+        self.tiles = np.array([(first[a], last[a:b].max() + 1) for a, b in self.points], int)
+        self.tiles = self.tiles.reshape(-1, 2)
+        counts = self.tiles[:, 1] - self.tiles[:, 0]
+        self.blocks = np.cumsum(counts) - counts
+        rows = [
+            3 * np.count_nonzero(last[a:b] >= tile)
+            for (a, b), tiles in zip(self.points, self.tiles)
+            for tile in range(*tiles)
+        ]
+        self.offsets = np.concatenate([[0], np.cumsum(np.array(rows, int) * self.side)])
         of_pair: dict[tuple[int, int], list[int]] = {}
-        for group, (a, b) in enumerate(self.tiles):
+        for group, (a, b) in enumerate(self.tiles.tolist()):
             for row in range(a, b):
-                for column in range(a, row + 1):
+                for column in range(row, b):
                     of_pair.setdefault((row, column), []).append(group)
         self.pattern = Pattern(self.tile_count, of_pair)
         lists = [
@@ -74,12 +97,19 @@ class Groups:
         self.pair_groups = np.array([group for groups in lists for group in groups], int)
 
 
-def point_order(cameras: Array, points: Array, count: int) -> Array:
-    """(count,) the points sorted so that neighbours are seen by about the same cameras."""
-    first, last = np.full(count, 2**31 - 1), np.zeros(count, int)
+def _seen(cameras: Array, points: Array, count: int) -> tuple[Array, Array]:
+    """The first and the last camera that sees each point; 0 and 0 of one that none sees."""
+    first, last = np.full(count, np.iinfo(int).max), np.zeros(count, int)
     np.minimum.at(first, points, cameras)
     np.maximum.at(last, points, cameras)
-    return np.lexsort((last, first // CAMERAS_PER_TILE))
+    return np.where(first > last, 0, first), last
+
+
+def point_order(cameras: Array, points: Array, count: int) -> Array:
+    """(count,) the points by the tile in which they are seen first, of each those first that are
+    seen longest."""
+    first, last = _seen(cameras, points, count)
+    return np.lexsort((-last, first // CAMERAS_PER_TILE))
 
 
 @njit(cache=True, nogil=True)
@@ -120,7 +150,7 @@ def fill_groups(
     factors,
     group_points,
     group_tiles,
-    widths,
+    blocks,
     offsets,
     side,
     per_tile,
@@ -129,32 +159,35 @@ def fill_groups(
     lens_products,
     y,
 ):
-    """For the groups [first, last): M into `products`, E L⁻ᵀ into `lens_products` (LENS_SIZE, 3 P),
-    L⁻¹ g_x into `y` (3 P,)."""
+    """For the groups [first, last): Mᵀ into `products`, L⁻¹ Eᵀ into `lens_products` (3 P,
+    LENS_SIZE), L⁻¹ g_x into `y` (3 P,)."""
     for group in range(first, last):
         begin, end = group_points[group]
-        tile = group_tiles[group, 0]
-        m = products[offsets[group] : offsets[group + 1]].reshape(-1, widths[group])
-        m[:] = 0.0
+        block = blocks[group] - group_tiles[group, 0]
+        products[offsets[blocks[group]] : offsets[block + group_tiles[group, 1]]] = 0.0
         for p in range(begin, end):
-            column = 3 * (p - begin)
+            row = 3 * side * (p - begin)
             y[3 * p], y[3 * p + 1], y[3 * p + 2] = _forward(
                 factors, p, point_gradient[p, 0], point_gradient[p, 1], point_gradient[p, 2]
             )
+            over0, over1, over2 = 1 / factors[p, 0], 1 / factors[p, 2], 1 / factors[p, 5]
+            l10, l20, l21 = factors[p, 1], factors[p, 3], factors[p, 4]
             for o in range(starts[p], starts[p + 1]):
-                row = size * (cameras[o] - tile * per_tile)
+                tile = cameras[o] // per_tile
+                at = offsets[block + tile] + row + size * (cameras[o] - tile * per_tile)
                 for a in range(size):
-                    m0, m1, m2 = _forward(factors, p, w[o, a, 0], w[o, a, 1], w[o, a, 2])
-                    m[row + a, column] = m0
-                    m[row + a, column + 1] = m1
-                    m[row + a, column + 2] = m2
+                    m0 = w[o, a, 0] * over0
+                    m1 = (w[o, a, 1] - l10 * m0) * over1
+                    products[at + a] = m0
+                    products[at + side + a] = m1
+                    products[at + 2 * side + a] = (w[o, a, 2] - l20 * m0 - l21 * m1) * over2
             for a in range(LENS_SIZE):
                 e0, e1, e2 = _forward(
                     factors, p, lens_point[p, a, 0], lens_point[p, a, 1], lens_point[p, a, 2]
                 )
-                lens_products[a, 3 * p] = e0
-                lens_products[a, 3 * p + 1] = e1
-                lens_products[a, 3 * p + 2] = e2
+                lens_products[3 * p, a] = e0
+                lens_products[3 * p + 1, a] = e1
+                lens_products[3 * p + 2, a] = e2
 
 
 @njit(cache=True, nogil=True)
@@ -167,7 +200,7 @@ def subtract_products(
     pair_groups,
     group_points,
     group_tiles,
-    widths,
+    blocks,
     offsets,
     side,
     products,
@@ -180,26 +213,26 @@ def subtract_products(
     """Subtract the groups' M Mᵀ from the tiles [first, last), and M Eᵀ and M y where a tile lies on
     the diagonal.
 
-    borders (T, LENS_SIZE, side), gradient (T, side).
+    borders (T, side, LENS_SIZE), gradient (T, side).
     """
     buffer = np.empty((side, side))
     for pair in range(first, last):
         row, column = rows[pair], columns[pair]
         for place in range(pair_starts[pair], pair_starts[pair + 1]):
             group = pair_groups[place]
-            width, base = widths[group], offsets[group]
-            tile = group_tiles[group, 0]
-            a = base + (row - tile) * side * width
-            b = base + (column - tile) * side * width
-            left = products[a : a + side * width].reshape(side, width)
-            right = products[b : b + side * width].reshape(side, width)
-            np.dot(left, right.T, buffer)
+            block = blocks[group] - group_tiles[group, 0]
+            # The points that are seen in the later tile are the first ones of those in the earlier.
+            begin, end = offsets[block + column], offsets[block + column + 1]
+            right = products[begin:end].reshape(-1, side)
+            begin, end = offsets[block + row], offsets[block + row] + end - begin
+            left = products[begin:end].reshape(-1, side)
+            np.dot(left.T, right, buffer)
             tiles[pair] -= buffer
             if row == column:
-                begin, end = 3 * group_points[group, 0], 3 * group_points[group, 1]
-                shared = np.ascontiguousarray(lens_products[:, begin:end])
-                borders[row] -= np.dot(shared, left.T)
-                gradient[row] -= np.dot(left, y[begin:end])
+                begin = 3 * group_points[group, 0]
+                end = begin + len(left)
+                borders[row] -= np.dot(left.T, lens_products[begin:end])
+                gradient[row] -= np.dot(left.T, y[begin:end])
 
 
 @njit(cache=True, nogil=True)
@@ -269,12 +302,12 @@ def point_covariances(
             for b in range(starts[p], a + 1):
                 tile_b = cameras[b] // per_tile
                 column = size * (cameras[b] - tile_b * per_tile)
-                z = inverse[index[tile_a, tile_b]]
+                z = inverse[index[tile_b, tile_a]]
                 share = 1.0 if b < a else 0.5
                 for i in range(size):
                     s0, s1, s2 = 0.0, 0.0, 0.0
                     for j in range(size):
-                        value = z[row + i, column + j]
+                        value = z[column + j, row + i]
                         s0 += value * w[b, j, 0]
                         s1 += value * w[b, j, 1]
                         s2 += value * w[b, j, 2]

@@ -28,6 +28,10 @@ from aperture.lens.distortion import growth_radius
 from aperture.lens.lens import PARAMETERS, Lens
 
 LENS_SIZE = len(PARAMETERS)
+# Of an observation, in one row: derivatives by ω, d and ln focal of its camera, by the lens, and
+# the residual.
+OF_LENS, RESIDUAL = 7, 7 + LENS_SIZE
+ROW = RESIDUAL + 1
 # Added to the sum of squares by an observation that the camera can't have made: behind it, or where
 # the distortion has folded over. Large, so that no step is taken that leads there.
 IMPOSSIBLE = 1e12
@@ -159,6 +163,18 @@ def _near(kind, off, own_zoom, lens, optics):
     return off - turn * math.floor(off / turn + 0.5)
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _in_camera(rotations, positions, camera, points, point):
+    """A point in the space of a camera."""
+    d0 = points[point, 0] - positions[camera, 0]
+    d1 = points[point, 1] - positions[camera, 1]
+    d2 = points[point, 2] - positions[camera, 2]
+    p0 = rotations[camera, 0, 0] * d0 + rotations[camera, 1, 0] * d1 + rotations[camera, 2, 0] * d2
+    p1 = rotations[camera, 0, 1] * d0 + rotations[camera, 1, 1] * d1 + rotations[camera, 2, 1] * d2
+    p2 = rotations[camera, 0, 2] * d0 + rotations[camera, 1, 2] * d1 + rotations[camera, 2, 2] * d2
+    return p0, p1, p2
+
+
 @njit(cache=True, nogil=True)
 def residuals(
     first,
@@ -184,13 +200,7 @@ def residuals(
     for point in range(first, last):
         for o in range(starts[point], starts[point + 1]):
             camera = cameras[o]
-            rotation = rotations[camera]
-            d0 = points[point, 0] - positions[camera, 0]
-            d1 = points[point, 1] - positions[camera, 1]
-            d2 = points[point, 2] - positions[camera, 2]
-            p0 = rotation[0, 0] * d0 + rotation[1, 0] * d1 + rotation[2, 0] * d2
-            p1 = rotation[0, 1] * d0 + rotation[1, 1] * d1 + rotation[2, 1] * d2
-            p2 = rotation[0, 2] * d0 + rotation[1, 2] * d1 + rotation[2, 2] * d2
+            p0, p1, p2 = _in_camera(rotations, positions, camera, points, point)
             seen = _onto_picture(kind, p0, p1, p2, q, by_point)
             if not seen or q[0] * q[0] + q[1] * q[1] >= limit2:
                 out[o, 0] = out[o, 1] = np.nan
@@ -213,66 +223,78 @@ def residuals(
 
 @njit(cache=True, nogil=True)
 def jacobian_at(
-    rotation, position, own_zoom, lens, optics, limit2, x, by_camera, by_point, by_lens, at
+    rotations,
+    positions,
+    zoom,
+    camera,
+    lens,
+    optics,
+    limit2,
+    points,
+    point,
+    by_camera,
+    by_point,
+    by_lens,
+    at,
 ):
-    """One observation: where the world point `x` is imaged, `at` (2,) px, and the unweighted
+    """One observation: where a camera images a world point, `at` (2,) px, and the unweighted
     derivatives.
 
     by_camera (2, 7): ω, d, ln focal; by_point (2, 3); by_lens (2, 8). Returns whether it has an
-    image.
+    image. Camera and point are numbers: a slice would be counted as one more user of its array,
+    which takes as long as much of this.
     """
     kind = int(optics[0])
-    q, by_space = np.empty(2), np.empty((2, 3))
-    d0, d1, d2 = x[0] - position[0], x[1] - position[1], x[2] - position[2]
-    p0 = rotation[0, 0] * d0 + rotation[1, 0] * d1 + rotation[2, 0] * d2
-    p1 = rotation[0, 1] * d0 + rotation[1, 1] * d1 + rotation[2, 1] * d2
-    p2 = rotation[0, 2] * d0 + rotation[1, 2] * d1 + rotation[2, 2] * d2
-    if not _onto_picture(kind, p0, p1, p2, q, by_space):
+    p0, p1, p2 = _in_camera(rotations, positions, camera, points, point)
+    # `at` and `by_point` hold the position in the picture's plane and its derivative meanwhile.
+    if not _onto_picture(kind, p0, p1, p2, at, by_point):
         return False
-    r2 = q[0] * q[0] + q[1] * q[1]
+    u, v = at[0], at[1]
+    r2 = u * u + v * v
     if r2 >= limit2:
         return False
     bent_x, bent_y, by_uu, by_uv, by_vv = with_slope(
-        q[0], q[1], lens[3], lens[4], lens[5], lens[6], lens[7]
+        u, v, lens[3], lens[4], lens[5], lens[6], lens[7]
     )
-    focal = math.exp(lens[0] + own_zoom)
+    focal = math.exp(lens[0] + zoom[camera])
     fx, fy = focal / optics[1], focal
     mm0, mm1 = bent_x * fx, bent_y * fy
     at[0] = optics[2] * (mm0 + lens[1]) + optics[3] * (mm1 + lens[2]) + optics[6]
     at[1] = optics[4] * (mm0 + lens[1]) + optics[5] * (mm1 + lens[2]) + optics[7]
-    u, v = q[0], q[1]
+    u0, u1, u2 = by_point[0, 0], by_point[0, 1], by_point[0, 2]
+    v0, v1, v2 = by_point[1, 0], by_point[1, 1], by_point[1, 2]
     for row in range(2):
         l0, l1 = optics[2 + 2 * row] * fx, optics[3 + 2 * row] * fy
-        by_lens[row, 0] = (l0 * bent_x) + (l1 * bent_y)
+        by_lens[row, 0] = by_camera[row, 6] = (l0 * bent_x) + (l1 * bent_y)
         by_lens[row, 1], by_lens[row, 2] = optics[2 + 2 * row], optics[3 + 2 * row]
-        power = r2
-        for c in range(3):
-            by_lens[row, 3 + c] = (l0 * u + l1 * v) * power
-            power *= r2
+        outward = (l0 * u + l1 * v) * r2
+        by_lens[row, 3], by_lens[row, 4] = outward, outward * r2
+        by_lens[row, 5] = outward * r2 * r2
         by_lens[row, 6] = l0 * 2 * u * v + l1 * (r2 + 2 * v * v)
         by_lens[row, 7] = l0 * (r2 + 2 * u * u) + l1 * 2 * u * v
-        by_camera[row, 6] = by_lens[row, 0]
         s0 = l0 * by_uu + l1 * by_uv
         s1 = l0 * by_uv + l1 * by_vv
-        j0 = s0 * by_space[0, 0] + s1 * by_space[1, 0]
-        j1 = s0 * by_space[0, 1] + s1 * by_space[1, 1]
-        j2 = s0 * by_space[0, 2] + s1 * by_space[1, 2]
+        j0, j1, j2 = s0 * u0 + s1 * v0, s0 * u1 + s1 * v1, s0 * u2 + s1 * v2
         # R exp(ω) sees the point at p + p × ω.
         by_camera[row, 0] = j1 * p2 - j2 * p1
         by_camera[row, 1] = j2 * p0 - j0 * p2
         by_camera[row, 2] = j0 * p1 - j1 * p0
         for b in range(3):
-            world = rotation[b, 0] * j0 + rotation[b, 1] * j1 + rotation[b, 2] * j2
+            world = (
+                rotations[camera, b, 0] * j0
+                + rotations[camera, b, 1] * j1
+                + rotations[camera, b, 2] * j2
+            )
             by_point[row, b] = world
             by_camera[row, 3 + b] = -world
     return True
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _weigh(weight, across, down, r, by_camera, by_lens, by_point):
+def _weigh(weights, o, across, down, r, by_camera, by_lens, by_point):
     """Residual r (2,) and derivatives of an observation, over its σ: (a δx, b δy + c δx) for weight
     (a, b, c)."""
-    a, b, c = weight[0], weight[1], weight[2]
+    a, b, c = weights[o, 0], weights[o, 1], weights[o, 2]
     r[0], r[1] = a * across, b * down + c * across
     for k in range(by_camera.shape[1]):
         by_camera[1, k] = b * by_camera[1, k] + c * by_camera[0, k]
@@ -283,6 +305,17 @@ def _weigh(weight, across, down, r, by_camera, by_lens, by_point):
     for k in range(3):
         by_point[1, k] = b * by_point[1, k] + c * by_point[0, k]
         by_point[0, k] *= a
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _in_rows(r, by_camera, by_lens, rows):
+    """Put a weighed observation into rows (2, ROW)."""
+    for i in range(2):
+        for k in range(OF_LENS):
+            rows[i, k] = by_camera[i, k]
+        for k in range(LENS_SIZE):
+            rows[i, OF_LENS + k] = by_lens[i, k]
+        rows[i, RESIDUAL] = r[i]
 
 
 @njit(cache=True, nogil=True)
@@ -307,38 +340,38 @@ def linearise(
     point_gradient,
     w,
     lens_point,
-    u,
-    camera_gradient,
-    camera_lens,
-    lens_lens,
-    lens_gradient,
+    by_cameras,
+    by_lenses,
 ):
     """Sum the blocks of the normal equations of the points [first, last); returns the sum of
     squares.
 
-    By letters of the literature (Triggs et al. 2000, section 6): U camera–camera (F, size, size,
-    lower half), V point–point (P, 6: lower half), W camera–point (N, size, 3), one per observation.
+    By letters of the literature (Triggs et al. 2000, section 6): V point–point (P, 6: lower half),
+    W camera–point (N, size, 3), one per observation; of a camera's derivatives with those of camera
+    and lens and the residual by_cameras (F, size, ROW), of the lens's by_lenses (LENS_SIZE, ROW).
     `held` (P, 3) are coordinates that are known exactly. `at_infinity`: all cameras are in one
     place, so that the distance of a point has no meaning; V gets a term along the point's own
     direction, on which nothing else depends, and is invertible.
     """
     by_camera, by_point = np.empty((2, 7)), np.empty((2, 3))
     by_lens, at, r = np.empty((2, LENS_SIZE)), np.empty(2), np.empty(2)
+    rows, of_point = np.empty((2, ROW)), np.empty((3, ROW))
     total = 0.0
     for point in range(first, last):
         v[point] = 0.0
-        point_gradient[point] = 0.0
-        lens_point[point] = 0.0
+        of_point[:] = 0.0
         for o in range(starts[point], starts[point + 1]):
             camera = cameras[o]
             seen = jacobian_at(
-                rotations[camera],
-                positions[camera],
-                zoom[camera],
+                rotations,
+                positions,
+                zoom,
+                camera,
                 lens,
                 optics,
                 limit2,
-                points[point],
+                points,
+                point,
                 by_camera,
                 by_point,
                 by_lens,
@@ -349,36 +382,32 @@ def linearise(
                 total += IMPOSSIBLE
                 continue
             across = _near(int(optics[0]), at[0] - xy[o, 0], zoom[camera], lens, optics)
-            _weigh(weights[o], across, at[1] - xy[o, 1], r, by_camera, by_lens, by_point)
+            _weigh(weights, o, across, at[1] - xy[o, 1], r, by_camera, by_lens, by_point)
+            _in_rows(r, by_camera, by_lens, rows)
             total += r[0] * r[0] + r[1] * r[1]
             for a in range(3):
                 if held[point, a]:
                     by_point[0, a] = by_point[1, a] = 0.0
             entry = 0
             for a in range(3):
-                point_gradient[point, a] += by_point[0, a] * r[0] + by_point[1, a] * r[1]
+                for k in range(ROW):
+                    of_point[a, k] += by_point[0, a] * rows[0, k] + by_point[1, a] * rows[1, k]
                 for b in range(a + 1):
                     v[point, entry] += (
                         by_point[0, a] * by_point[0, b] + by_point[1, a] * by_point[1, b]
                     )
                     entry += 1
             for a in range(LENS_SIZE):
-                lens_gradient[a] += by_lens[0, a] * r[0] + by_lens[1, a] * r[1]
-                for b in range(3):
-                    lens_point[point, a, b] += (
-                        by_lens[0, a] * by_point[0, b] + by_lens[1, a] * by_point[1, b]
-                    )
-                for b in range(a + 1):
-                    lens_lens[a, b] += by_lens[0, a] * by_lens[0, b] + by_lens[1, a] * by_lens[1, b]
+                for k in range(ROW):
+                    by_lenses[a, k] += by_lens[0, a] * rows[0, k] + by_lens[1, a] * rows[1, k]
             for a in range(size):
                 ja, jb = by_camera[0, a], by_camera[1, a]
-                camera_gradient[camera, a] += ja * r[0] + jb * r[1]
+                for k in range(ROW):
+                    by_cameras[camera, a, k] += ja * rows[0, k] + jb * rows[1, k]
                 for b in range(3):
                     w[o, a, b] = ja * by_point[0, b] + jb * by_point[1, b]
-                for b in range(LENS_SIZE):
-                    camera_lens[camera, a, b] += ja * by_lens[0, b] + jb * by_lens[1, b]
-                for b in range(a + 1):
-                    u[camera, a, b] += ja * by_camera[0, b] + jb * by_camera[1, b]
+        point_gradient[point] = of_point[:, RESIDUAL]
+        lens_point[point] = of_point[:, OF_LENS:RESIDUAL].T
         if at_infinity and starts[point + 1] > starts[point]:
             camera = cameras[starts[point]]
             d0 = points[point, 0] - positions[camera, 0]
@@ -417,26 +446,31 @@ def jacobians(
 ):
     """Fill residuals (n, 2) and derivatives (n, 2, 7), (n, 2, 8), (n, 2, 3), all weighted; zero
     where nothing is imaged."""
-    at = np.empty(2)
+    at, r = np.empty(2), np.empty(2)
+    camera_rows, point_rows = np.empty((2, 7)), np.empty((2, 3))
+    lens_rows = np.empty((2, LENS_SIZE))
     for o in range(len(cameras)):
         camera = cameras[o]
         seen = jacobian_at(
-            rotations[camera],
-            positions[camera],
-            zoom[camera],
+            rotations,
+            positions,
+            zoom,
+            camera,
             lens,
             optics,
             limit2,
-            points[of_point[o]],
-            by_camera[o],
-            by_point[o],
-            by_lens[o],
+            points,
+            of_point[o],
+            camera_rows,
+            point_rows,
+            lens_rows,
             at,
         )
         if seen:
             across = _near(int(optics[0]), at[0] - xy[o, 0], zoom[camera], lens, optics)
-            off = across, at[1] - xy[o, 1]
-            _weigh(weights[o], off[0], off[1], residual[o], by_camera[o], by_lens[o], by_point[o])
+            _weigh(weights, o, across, at[1] - xy[o, 1], r, camera_rows, lens_rows, point_rows)
+            residual[o] = r
+            by_camera[o], by_lens[o], by_point[o] = camera_rows, lens_rows, point_rows
         else:
             residual[o] = 0.0
             by_camera[o], by_lens[o], by_point[o] = 0.0, 0.0, 0.0

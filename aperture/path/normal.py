@@ -86,7 +86,7 @@ class NormalEquations:
             [freedom.lens, ~freedom.held[self.order[self.eliminated :]].ravel(), freedom.extra]
         )
         self._products = np.zeros(int(groups.offsets[-1]))
-        self._lens_products = np.zeros((LENS_SIZE, 3 * self.eliminated))
+        self._lens_products = np.zeros((3 * self.eliminated, LENS_SIZE))
         self._y = np.zeros(3 * self.eliminated)
         self.tiles = np.zeros((len(groups.pattern), groups.side, groups.side))
         self.inverses = np.zeros((groups.tile_count, groups.side, groups.side))
@@ -162,10 +162,10 @@ class NormalEquations:
         border = np.zeros((whole, size, self.border_size))
         border[: self.frames] = blocks.border
         border = border.reshape(groups.tile_count, groups.side, self.border_size)
-        border[:, :, :LENS_SIZE] += lens_borders.transpose(0, 2, 1)
+        border[:, :, :LENS_SIZE] += lens_borders
         corner, border_gradient = blocks.corner.copy(), blocks.border_gradient.copy()
-        corner[:LENS_SIZE, :LENS_SIZE] -= self._lens_products @ self._lens_products.T
-        border_gradient[:LENS_SIZE] -= self._lens_products @ self._y
+        corner[:LENS_SIZE, :LENS_SIZE] -= self._lens_products.T @ self._lens_products
+        border_gradient[:LENS_SIZE] -= self._lens_products.T @ self._y
         self._add_cameras(blocks, damping)
         diagonal = np.arange(self.border_size)
         corner[diagonal, diagonal] += damping * np.diag(blocks.corner)
@@ -174,8 +174,8 @@ class NormalEquations:
             self.tiles,
             self.inverses,
             groups.pattern.index,
-            groups.pattern.below_starts,
-            groups.pattern.below,
+            groups.pattern.right_starts,
+            groups.pattern.right,
         )
         if not positive:
             return None
@@ -200,7 +200,7 @@ class NormalEquations:
                 self.factors,
                 groups.points,
                 groups.tiles,
-                groups.widths,
+                groups.blocks,
                 groups.offsets,
                 groups.side,
                 groups.per_tile,
@@ -215,9 +215,9 @@ class NormalEquations:
 
     def _subtracted(self, gradient: Array, run: Callable[..., list[float]]) -> Array:
         """Take that from the tiles, and from the gradient (tiles, side); what is taken from the
-        lens's border (tiles, 8, side)."""
+        lens's border (tiles, side, 8)."""
         groups = self.groups
-        lens_borders = np.zeros((groups.tile_count, LENS_SIZE, groups.side))
+        lens_borders = np.zeros((groups.tile_count, groups.side, LENS_SIZE))
         self.tiles[:] = 0
 
         def subtract(first: int, last: int) -> float:
@@ -230,7 +230,7 @@ class NormalEquations:
                 groups.pair_groups,
                 groups.points,
                 groups.tiles,
-                groups.widths,
+                groups.blocks,
                 groups.offsets,
                 groups.side,
                 self._products,
@@ -284,7 +284,7 @@ class NormalEquations:
         """Replace right-hand sides (T, side, k) by their solutions, the border left out."""
         pattern = self.groups.pattern
         tiles.solve(
-            self.tiles, self.inverses, pattern.index, pattern.below_starts, pattern.below, x
+            self.tiles, self.inverses, pattern.index, pattern.right_starts, pattern.right, x
         )
 
     def step(self, blocks: Blocks, factored: Factored) -> tuple[Array, Array, Array]:

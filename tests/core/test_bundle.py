@@ -42,13 +42,15 @@ class Imaging(SimpleTestCase):
             out = np.zeros((2, 7)), np.zeros((2, 3)), np.zeros((2, 8)), np.zeros(2)
             values = camera.lens.parameters
             seen = imaging.jacobian_at(
-                np.ascontiguousarray(camera.rotation),
-                np.ascontiguousarray(camera.position),
-                zoom,
+                np.ascontiguousarray(camera.rotation[None]),
+                np.ascontiguousarray(camera.position[None]),
+                np.array([zoom]),
+                0,
                 values,
                 optics.packed,
                 imaging.limit2(values),
-                point,
+                point[None],
+                0,
                 *out,
             )
             self.assertTrue(seen)
@@ -104,7 +106,7 @@ class Tiles(SimpleTestCase):
                 for r, c in zip(pattern.rows, pattern.columns)
             ]
         )
-        args = pattern.index, pattern.below_starts, pattern.below
+        args = pattern.index, pattern.right_starts, pattern.right
         inverses, inverse = np.zeros((7, n, n)), np.zeros_like(stored)
         self.assertTrue(tiles.cholesky(stored, inverses, *args))
         right = rng.normal(size=(7, n, 2))
