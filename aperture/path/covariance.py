@@ -22,6 +22,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -164,35 +165,44 @@ class Solved:
         for number, (row, column) in enumerate(zip(pattern.rows, pattern.columns)):
             inverse[number] += across[row] @ solved[column].T
         flat = -across.reshape(-1, self.size, bundle.border_size)[: bundle.frames]
-        camera_lens = np.ascontiguousarray(flat[:, :, :LENS_SIZE])
+        camera_lens = np.ascontiguousarray(-across[:, :, :LENS_SIZE])
         lens = np.ascontiguousarray(self.rest_inverse[:LENS_SIZE, :LENS_SIZE])
         points = np.zeros((bundle.count, 3, 3))
         with bundle.pool() as run:
 
             def part(first: int, last: int) -> float:
-                elimination.point_covariances(
-                    first,
-                    last,
-                    bundle.starts,
-                    bundle.camera,
-                    self.blocks.w,
-                    self.blocks.lens_point,
-                    bundle.factors,
+                elimination.add_point_covariances(
+                    *self._of_groups(first, last),
                     inverse,
                     pattern.index,
                     camera_lens,
                     lens,
-                    self.per_tile,
                     points,
                 )
                 return 0.0
 
-            run(part, bundle.slices(bundle.eliminated, 4 * bundle.threads))
+            run(part, bundle.slices(len(bundle.groups.points), 4 * bundle.threads))
         tied = slice(LENS_SIZE, bundle.border_size - len(bundle.freedom.extra))
         for number in range(bundle.count - bundle.eliminated):
             at = slice(tied.start + 3 * number, tied.start + 3 * number + 3)
             points[bundle.eliminated + number] = self.rest_inverse[at, at]
         return self._spread(self._camera_blocks(inverse), flat, self.rest_inverse, points)
+
+    def _of_groups(self, first: int, last: int) -> tuple[Any, ...]:
+        """What kernels take of the groups of points [first, last)."""
+        bundle, groups = self.bundle, self.bundle.groups
+        return (
+            first,
+            last,
+            groups.points,
+            groups.tiles,
+            groups.blocks,
+            groups.offsets,
+            groups.side,
+            bundle.products,
+            bundle.lens_products,
+            bundle.factors,
+        )
 
     def _camera_blocks(self, inverse: Array) -> Array:
         """(F, size, size) from the tiles on the diagonal."""
@@ -239,7 +249,11 @@ class Solved:
             x_camera, x_border = self._solved_for(by_camera, by_border)
             tracks += last - first
             _add_squares(x_camera, x_border, cameras, across, border)
-            self._add_points(x_camera, x_border, points, first == 0)
+            self._add_points(x_camera, x_border, points)
+        # A point's own gradient is zero at the optimum, whatever its errors: they count as
+        # independent.
+        for point in range(bundle.eliminated):
+            points[point] += _solve_lower(bundle.factors[point], np.eye(3))
         rows = 2 * len(bundle.camera)
         correction = tracks / max(tracks - 1, 1) * rows / max(freedom, 1)
         by_tracks = self._spread(cameras, across, border, points).widened(correction)
@@ -255,7 +269,7 @@ class Solved:
         for first in range(0, len(rows), AT_ONCE):
             x_camera, x_border, _ = self.responses(rows[first : first + AT_ONCE])
             _add_squares(x_camera, x_border, cameras, across, border)
-            self._add_points(x_camera, x_border, points, False)
+            self._add_points(x_camera, x_border, points)
         return self._spread(cameras, across, border, points)
 
     def _track_gradients(self, first: int, last: int) -> tuple[Array, Array]:
@@ -328,24 +342,21 @@ class Solved:
         cameras = cameras.reshape(-1, self.size, count)[: self.bundle.frames]
         return cameras, border
 
-    def _add_points(
-        self, x_camera: Array, x_border: Array, points: Array, first_round: bool
-    ) -> None:
+    def _add_points(self, x_camera: Array, x_border: Array, points: Array) -> None:
         """Add what the solutions (…, k) of some tracks do to each point, squared, to `points` (P,
         3, 3)."""
-        bundle, blocks = self.bundle, self.blocks
-        for point in range(bundle.eliminated):
-            mine = slice(bundle.starts[point], bundle.starts[point + 1])
-            moved = np.einsum(
-                "nab,nak->bk", blocks.w[mine], x_camera[bundle.camera[mine]], optimize=True
-            )
-            moved += blocks.lens_point[point].T @ x_border[:LENS_SIZE]
-            step = _solve_lower(bundle.factors[point], moved)
-            points[point] += step @ step.T
-            if first_round:
-                # Its own gradient is zero at the optimum, whatever its errors: they count as
-                # independent.
-                points[point] += _solve_lower(bundle.factors[point], np.eye(3))
+        bundle, groups = self.bundle, self.bundle.groups
+        x = np.zeros((groups.tile_count * groups.per_tile, self.size, x_camera.shape[2]))
+        x[: bundle.frames] = x_camera
+        x = x.reshape(groups.tile_count, groups.side, -1)
+        x_lens = np.ascontiguousarray(x_border[:LENS_SIZE])
+        with bundle.pool() as run:
+
+            def part(first: int, last: int) -> float:
+                elimination.add_point_squares(*self._of_groups(first, last), x, x_lens, points)
+                return 0.0
+
+            run(part, bundle.slices(len(groups.points), 4 * bundle.threads))
         for number in range(bundle.count - bundle.eliminated):
             at = LENS_SIZE + 3 * number
             step = x_border[at : at + 3]

@@ -271,66 +271,100 @@ def point_steps(
         out[p, 0], out[p, 1], out[p, 2] = -x0, -x1, -x2
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _between_factors(factors, p, inner, out):
+    """L⁻ᵀ inner L⁻¹, both (3, 3)."""
+    l00, l10, l11 = factors[p, 0], factors[p, 1], factors[p, 2]
+    l20, l21, l22 = factors[p, 3], factors[p, 4], factors[p, 5]
+    lower = np.array([[l00, 0.0, 0.0], [l10, l11, 0.0], [l20, l21, l22]])
+    back = np.linalg.inv(lower)
+    out[p] += np.dot(back.T, np.dot(inner, back))
+
+
 @njit(cache=True, nogil=True)
-def point_covariances(
+def add_point_covariances(
     first,
     last,
-    starts,
-    cameras,
-    w,
-    lens_point,
+    group_points,
+    group_tiles,
+    blocks,
+    offsets,
+    side,
+    products,
+    lens_products,
     factors,
     inverse,
     index,
     camera_lens,
     lens_lens,
-    per_tile,
     out,
 ):
-    """(P, 3, 3) V⁻¹ + V⁻¹ [W; E]ᵀ Z [W; E] V⁻¹ of the points [first, last).
+    """Add V⁻¹ + V⁻¹ [W; E]ᵀ Z [W; E] V⁻¹ of the points of the groups [first, last) to `out` (P, 3,
+    3), which is L⁻ᵀ (1 + [M; E L⁻ᵀ]ᵀ Z [M; E L⁻ᵀ]) L⁻¹.
 
-    `inverse` holds the tiles of Z for the cameras, camera_lens (F, size, LENS_SIZE) and lens_lens
-    the rest. The cameras of a point must be in order.
+    `inverse` holds the tiles of Z for the cameras; camera_lens (T, side, LENS_SIZE) and lens_lens
+    are the rest of it.
     """
-    size = w.shape[1]
-    for p in range(first, last):
-        total = np.zeros((3, 3))
-        for a in range(starts[p], starts[p + 1]):
-            camera = cameras[a]
-            tile_a = camera // per_tile
-            row = size * (camera - tile_a * per_tile)
-            for b in range(starts[p], a + 1):
-                tile_b = cameras[b] // per_tile
-                column = size * (cameras[b] - tile_b * per_tile)
-                z = inverse[index[tile_b, tile_a]]
-                share = 1.0 if b < a else 0.5
-                for i in range(size):
-                    s0, s1, s2 = 0.0, 0.0, 0.0
-                    for j in range(size):
-                        value = z[column + j, row + i]
-                        s0 += value * w[b, j, 0]
-                        s1 += value * w[b, j, 1]
-                        s2 += value * w[b, j, 2]
-                    for k in range(3):
-                        left = share * w[a, i, k]
-                        total[k, 0] += left * s0
-                        total[k, 1] += left * s1
-                        total[k, 2] += left * s2
-            for i in range(size):
-                for j in range(LENS_SIZE):
-                    value = camera_lens[camera, i, j]
-                    for k in range(3):
-                        for m in range(3):
-                            total[k, m] += w[a, i, k] * value * lens_point[p, j, m]
-        for i in range(LENS_SIZE):
-            for j in range(LENS_SIZE):
-                value = 0.5 * lens_lens[i, j]
-                for k in range(3):
-                    for m in range(3):
-                        total[k, m] += lens_point[p, i, k] * value * lens_point[p, j, m]
-        total = total + total.T
-        l00, l10, l11 = factors[p, 0], factors[p, 1], factors[p, 2]
-        l20, l21, l22 = factors[p, 3], factors[p, 4], factors[p, 5]
-        lower = np.array([[l00, 0.0, 0.0], [l10, l11, 0.0], [l20, l21, l22]])
-        v_inverse = np.linalg.inv(np.dot(lower, lower.T))
-        out[p] = v_inverse + np.dot(v_inverse, np.dot(total, v_inverse))
+    for group in range(first, last):
+        begin, end = group_points[group]
+        base = blocks[group] - group_tiles[group, 0]
+        inner = np.zeros((end - begin, 3, 3))
+        shared = lens_products[3 * begin : 3 * end]
+        for column in range(group_tiles[group, 0], group_tiles[group, 1]):
+            right = products[offsets[base + column] : offsets[base + column + 1]]
+            right = right.reshape(-1, side)
+            count = len(right)
+            for row in range(group_tiles[group, 0], column + 1):
+                at = offsets[base + row]
+                left = products[at : at + count * side].reshape(count, side)
+                half = np.dot(left, inverse[index[row, column]])
+                _add_blocks(half, right, 1.0 if row < column else 0.5, inner)
+            _add_blocks(np.dot(right, camera_lens[column]), shared, 1.0, inner)
+        _add_blocks(np.dot(shared, lens_lens), shared, 0.5, inner)
+        for p in range(begin, end):
+            own = inner[p - begin]
+            _between_factors(factors, p, np.eye(3) + own + own.T, out)
+
+
+@njit(cache=True, nogil=True)
+def _add_blocks(left, right, share, inner):
+    """Add the (3, 3) on the diagonal of left rightᵀ to `inner` (n, 3, 3): one for each three rows
+    of `left`, where `right` has as many or more."""
+    for p in range(len(left) // 3):
+        for a in range(3):
+            for b in range(3):
+                total = 0.0
+                for k in range(left.shape[1]):
+                    total += left[3 * p + a, k] * right[3 * p + b, k]
+                inner[p, a, b] += share * total
+
+
+@njit(cache=True, nogil=True)
+def add_point_squares(
+    first,
+    last,
+    group_points,
+    group_tiles,
+    blocks,
+    offsets,
+    side,
+    products,
+    lens_products,
+    factors,
+    x,
+    x_lens,
+    out,
+):
+    """Add to `out` (P, 3, 3) the squares of the steps that points of the groups [first, last) take
+    with those x (T, side, k) of cameras and x_lens (LENS_SIZE, k) of the lens."""
+    for group in range(first, last):
+        begin, end = group_points[group]
+        base = blocks[group] - group_tiles[group, 0]
+        moved = np.dot(lens_products[3 * begin : 3 * end], x_lens)
+        for tile in range(group_tiles[group, 0], group_tiles[group, 1]):
+            own = products[offsets[base + tile] : offsets[base + tile + 1]].reshape(-1, side)
+            moved[: len(own)] += np.dot(own, x[tile])
+        inner = np.zeros((end - begin, 3, 3))
+        _add_blocks(moved, moved, 1.0, inner)
+        for p in range(begin, end):
+            _between_factors(factors, p, inner[p - begin], out)

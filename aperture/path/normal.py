@@ -85,8 +85,8 @@ class NormalEquations:
         self.border_free = np.concatenate(
             [freedom.lens, ~freedom.held[self.order[self.eliminated :]].ravel(), freedom.extra]
         )
-        self._products = np.zeros(int(groups.offsets[-1]))
-        self._lens_products = np.zeros((3 * self.eliminated, LENS_SIZE))
+        self.products = np.zeros(int(groups.offsets[-1]))
+        self.lens_products = np.zeros((3 * self.eliminated, LENS_SIZE))
         self._y = np.zeros(3 * self.eliminated)
         self.tiles = np.zeros((len(groups.pattern), groups.side, groups.side))
         self.inverses = np.zeros((groups.tile_count, groups.side, groups.side))
@@ -164,8 +164,8 @@ class NormalEquations:
         border = border.reshape(groups.tile_count, groups.side, self.border_size)
         border[:, :, :LENS_SIZE] += lens_borders
         corner, border_gradient = blocks.corner.copy(), blocks.border_gradient.copy()
-        corner[:LENS_SIZE, :LENS_SIZE] -= self._lens_products.T @ self._lens_products
-        border_gradient[:LENS_SIZE] -= self._lens_products.T @ self._y
+        corner[:LENS_SIZE, :LENS_SIZE] -= self.lens_products.T @ self.lens_products
+        border_gradient[:LENS_SIZE] -= self.lens_products.T @ self._y
         self._add_cameras(blocks, damping)
         diagonal = np.arange(self.border_size)
         corner[diagonal, diagonal] += damping * np.diag(blocks.corner)
@@ -205,8 +205,8 @@ class NormalEquations:
                 groups.side,
                 groups.per_tile,
                 size,
-                self._products,
-                self._lens_products,
+                self.products,
+                self.lens_products,
                 self._y,
             )
             return 0.0
@@ -233,8 +233,8 @@ class NormalEquations:
                 groups.blocks,
                 groups.offsets,
                 groups.side,
-                self._products,
-                self._lens_products,
+                self.products,
+                self.lens_products,
                 self._y,
                 self.tiles,
                 lens_borders,
