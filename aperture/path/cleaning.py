@@ -19,6 +19,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numba import njit
 
 from aperture.arrays import Array
 
@@ -165,16 +166,6 @@ class _Sighted:
     x: Array
     focal_px: Array
 
-    def part(self, own: slice) -> _Sighted:
-        """Some of them."""
-        return _Sighted(
-            self.frames[own],
-            self.origin[own],
-            self.rotation[own],
-            self.x[own],
-            self.focal_px[own],
-        )
-
     @cached_property
     def rays(self) -> Array:
         """(n, 3) of length 1, in the world."""
@@ -188,29 +179,69 @@ class _Sighted:
         return float(np.degrees(np.arccos(np.clip((self.rays @ self.rays.T).min(), -1, 1))))
 
     def nearest(self) -> Array:
-        """(3,) the point nearest to all rays, weighted by distance, so that it is the picture that
-        counts."""
-        across = np.eye(3) - self.rays[:, :, None] * self.rays[:, None, :]
-        weight = np.ones(len(self.rays))
-        for _ in range(4):
-            normal = np.einsum("n,nij->ij", weight, across)
-            right = np.einsum("n,nij,nj->i", weight, across, self.origin)
-            point = np.linalg.lstsq(normal, right, rcond=None)[0]
-            distance = np.linalg.norm(point - self.origin, axis=1)
-            weight = 1 / np.maximum(distance, 1e-9) ** 2
-        return point
+        """(3,) the point nearest to all rays."""
+        return _nearest(self.rays, self.origin)
 
     def off(self, point: Array) -> Array:
         """(n, 2) px: from where the point would be seen to where the track was."""
-        q = np.einsum("nij,ni->nj", self.rotation, point - self.origin)
-        at = np.stack([q[:, 0], -q[:, 1]], axis=1) / np.maximum(-q[:, 2:], 1e-9)
-        # A point beside or behind the camera is as far off as anything can be.
-        off = np.where(q[:, 2:] < 0, np.clip(self.x - at, -1, 1), 1.0)
-        return off * self.focal_px[:, None]
+        return _off(point, self.rotation, self.origin, self.x, self.focal_px)
 
-    def misfit(self) -> float:
-        """The rms residual in px of the one point that fits best."""
-        return float(np.sqrt((self.off(self.nearest()) ** 2).mean()))
+    def misfit(self, first: int = 0, last: int | None = None) -> float:
+        """The rms residual in px of the one point that fits best the sightings [first, last)."""
+        own = slice(first, last)
+        return _misfit(
+            self.rays[own], self.rotation[own], self.origin[own], self.x[own], self.focal_px[own]
+        )
+
+
+@njit(cache=True)
+def _nearest(rays, origin):
+    """(3,) the point nearest to all rays (n, 3), weighted by distance, so that it is the picture
+    that counts."""
+    weight = np.ones(len(rays))
+    point = np.zeros(3)
+    for _ in range(4):
+        normal, right = np.zeros((3, 3)), np.zeros(3)
+        for n in range(len(rays)):
+            for i in range(3):
+                for j in range(3):
+                    across = weight[n] * ((1.0 if i == j else 0.0) - rays[n, i] * rays[n, j])
+                    normal[i, j] += across
+                    right[i] += across * origin[n, j]
+        point = np.linalg.lstsq(normal, right, 1e-15)[0]
+        for n in range(len(rays)):
+            squared = 0.0
+            for i in range(3):
+                squared += (point[i] - origin[n, i]) ** 2
+            weight[n] = 1 / max(squared, 1e-18)
+    return point
+
+
+@njit(cache=True)
+def _off(point, rotation, origin, x, focal_px):
+    """(n, 2) px, as `_Sighted.off`."""
+    out = np.empty((len(x), 2))
+    q = np.empty(3)
+    for n in range(len(x)):
+        q[:] = 0.0
+        for i in range(3):
+            away = point[i] - origin[n, i]
+            for j in range(3):
+                q[j] += rotation[n, i, j] * away
+        for axis in range(2):
+            # A point beside or behind the camera is as far off as anything can be.
+            off = 1.0
+            if q[2] < 0:
+                at = (q[0] if axis == 0 else -q[1]) / max(-q[2], 1e-9)
+                off = min(max(x[n, axis] - at, -1.0), 1.0)
+            out[n, axis] = off * focal_px[n]
+    return out
+
+
+@njit(cache=True)
+def _misfit(rays, rotation, origin, x, focal_px):
+    off = _off(_nearest(rays, origin), rotation, origin, x, focal_px)
+    return np.sqrt(np.mean(off**2))
 
 
 def _sighted(told: Told, x: Array, track: int) -> _Sighted:
@@ -229,7 +260,7 @@ def _jump(sighted: _Sighted, whole: float) -> int | None:
     count = len(sighted.frames)
     best, at = min(PARTS_FIT * whole, PART_PX), None
     for split in range(3, count - 2):
-        parts = (sighted.part(slice(split)).misfit(), sighted.part(slice(split, None)).misfit())
+        parts = sighted.misfit(last=split), sighted.misfit(first=split)
         rms = np.sqrt((split * parts[0] ** 2 + (count - split) * parts[1] ** 2) / count)
         if rms < best:
             best, at = rms, split

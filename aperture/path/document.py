@@ -382,29 +382,37 @@ def _tracks(data: dict[str, Any], first: int, last: int) -> tuple[Tracks, Array,
             " be solved.",
             "/tracks",
         )
-    track, frame, xy, sigma, cross = [], [], [], [], []
     world, world_sigma = np.full((len(items), 3), np.nan), np.zeros((len(items), 3))
+    tables = [np.zeros((0, 6))]
     for index, item in enumerate(items):
-        own = float(item.get("sigma_px", DEFAULT_SIGMA_PX))
-        for row in item["observations"]:
-            track.append(index)
-            frame.append(row[0])
-            xy.append(row[1:3])
-            across = row[3] if len(row) > 3 else own
-            sigma.append([across, row[4] if len(row) > 4 else across])
-            cross.append(row[5] if len(row) > 5 else 0.0)
+        tables.append(_table(item))
         world[index], world_sigma[index] = _place(item, planes)
+    table = np.concatenate(tables)
     tracks = Tracks.build(
         [item["id"] for item in items],
-        track,
-        frame,
-        xy,
-        np.array(sigma).reshape(-1, 2),
-        cross=np.array(cross),
+        np.repeat(np.arange(len(items)), [len(own) for own in tables[1:]]),
+        table[:, 0],
+        table[:, 1:3],
+        table[:, 3:5],
+        cross=table[:, 5],
     )
     inside = (tracks.frame >= first) & (tracks.frame <= last)
     keep = np.ones(len(items), bool)
     return tracks.only(keep, inside), world, world_sigma
+
+
+def _table(item: dict[str, Any]) -> Array:
+    """(n, 6) a track's observations: frame, x, y, σ across and down, and how both hang together."""
+    rows = item["observations"]
+    lengths = np.array([len(row) for row in rows])
+    out = np.zeros((len(rows), 6))
+    out[:, 3] = float(item.get("sigma_px", DEFAULT_SIGMA_PX))
+    for length in np.unique(lengths):
+        alike = np.flatnonzero(lengths == length)
+        out[alike, :length] = [rows[number] for number in alike]
+    short = lengths < 5
+    out[short, 4] = out[short, 3]
+    return out
 
 
 def _place(item: dict[str, Any], planes: dict[str, Any]) -> tuple[Array, Array]:

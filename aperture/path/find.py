@@ -66,7 +66,8 @@ class Found:
     """What was found. kind: free, nodal or still; path or turning is set for the first two kinds.
 
     readout: of a shutter that nobody told of, frames from the first row to the last. rivals: paths
-    that explain the tracks nearly as well, as with near and far reversed.
+    that explain the tracks nearly as well, as with near and far reversed. near: whether the path is
+    the answer to nearly the same evidence.
     """
 
     kind: str
@@ -74,6 +75,7 @@ class Found:
     turning: Turning | None = None
     readout: float = 0.0
     rivals: tuple[Growing, ...] = ()
+    near: bool = False
 
 
 def nobody(stage: str, share: float) -> None:

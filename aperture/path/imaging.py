@@ -356,6 +356,9 @@ def linearise(
     by_camera, by_point = np.empty((2, 7)), np.empty((2, 3))
     by_lens, at, r = np.empty((2, LENS_SIZE)), np.empty(2), np.empty(2)
     rows, of_point = np.empty((2, ROW)), np.empty((3, ROW))
+    # Of a loop over ROW the compiler would write out all turns, one number at a time, where it
+    # can take eight at once if it doesn't know how many there are.
+    width = by_lenses.shape[1]
     total = 0.0
     for point in range(first, last):
         v[point] = 0.0
@@ -390,19 +393,21 @@ def linearise(
                     by_point[0, a] = by_point[1, a] = 0.0
             entry = 0
             for a in range(3):
-                for k in range(ROW):
-                    of_point[a, k] += by_point[0, a] * rows[0, k] + by_point[1, a] * rows[1, k]
+                ja, jb = by_point[0, a], by_point[1, a]
+                for k in range(width):
+                    of_point[a, k] += ja * rows[0, k] + jb * rows[1, k]
                 for b in range(a + 1):
                     v[point, entry] += (
                         by_point[0, a] * by_point[0, b] + by_point[1, a] * by_point[1, b]
                     )
                     entry += 1
             for a in range(LENS_SIZE):
-                for k in range(ROW):
-                    by_lenses[a, k] += by_lens[0, a] * rows[0, k] + by_lens[1, a] * rows[1, k]
+                ja, jb = by_lens[0, a], by_lens[1, a]
+                for k in range(width):
+                    by_lenses[a, k] += ja * rows[0, k] + jb * rows[1, k]
             for a in range(size):
                 ja, jb = by_camera[0, a], by_camera[1, a]
-                for k in range(ROW):
+                for k in range(width):
                     by_cameras[camera, a, k] += ja * rows[0, k] + jb * rows[1, k]
                 for b in range(3):
                     w[o, a, b] = ja * by_point[0, b] + jb * by_point[1, b]

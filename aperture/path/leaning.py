@@ -60,8 +60,12 @@ def leverages(solved: Solved, spread: Spread) -> Array:
     _, by_camera, by_lens, by_point = solved.derivatives(0, bundle.count)
     by_camera = by_camera * bundle.freedom.cameras[bundle.camera][:, None, :]
     both = np.concatenate([by_camera, by_lens * bundle.freedom.lens], axis=2)
-    joint = spread.with_lens
-    each = np.einsum("nij,njk,nik->n", both, joint[bundle.camera], both, optimize=True)
+    each = np.empty(len(both))
+    sorted_ = np.argsort(bundle.camera, kind="stable")
+    ends = np.searchsorted(bundle.camera[sorted_], np.arange(bundle.frames + 1))
+    for camera, joint in enumerate(spread.with_lens):
+        mine = sorted_[ends[camera] : ends[camera + 1]]
+        each[mine] = np.einsum("nij,nij->n", both[mine] @ joint, both[mine])
     total = np.bincount(bundle.point, each, bundle.count)
     free = (~bundle.held).sum(axis=1)
     if bundle.freedom.at_infinity:

@@ -148,6 +148,8 @@ def solve_network(
     eased = _eased(given, placed, tracks, use, known, facts)
     most = MOST_STEPS if eased is placed else FARTHEST_STEPS
     placed = eased
+    if found.near:
+        factors, _ = judged(given.solve(placed, tracks, use, known, facts, factors, most=0))
     for round_ in range(MOST_ROUNDS):
         network = given.solve(placed, tracks, use, known, facts, factors, most)
         factors, bad = judged(network)

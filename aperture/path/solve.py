@@ -32,6 +32,10 @@ from aperture.path.rolling import solved as solved_readout
 from aperture.path.sightings import Sightings
 
 
+# An earlier path is still near its optimum if its residuals haven't grown by more than this factor.
+SAME_PX = 1.2
+
+
 @dataclass(frozen=True, eq=False)
 class FilmFit:
     """`document`: the fit as match-document.md specifies, JSON-ready; `path` is None where there is
@@ -244,11 +248,14 @@ def path_of(evidence: FilmEvidence, network: Network) -> CameraPath:
 def _from(
     warm: dict[str, Any], sightings: Sightings, optics: Optics, evidence: FilmEvidence
 ) -> Found | None:
-    """An earlier fit as something found; None if it is of another kind, or of other frames."""
+    """An earlier fit as something found; None if it is of another kind, or of other frames, or one
+    of several that are possible."""
     path = warm.get("path") if warm.get("ok") else None
     if not path or warm.get("motion") != "free" or "world_from_camera" not in path:
         return None
     if bool(warm.get("zooms")) != evidence.zooms:
+        return None
+    if any(remark["kind"] == "reversible" for remark in warm.get("remarks", ())):
         return None
     growing = Growing(
         sightings,
@@ -284,5 +291,11 @@ def _from(
     if np.count_nonzero(growing.placed) < 0.5 * len(evidence.tracks):
         return None
     growing.triangulate(least_deg=0.5, most_px=3.0)
-    growing.adjust(rounds=2, most=10)
-    return Found("free", path=growing)
+    off_px = growing.adjust(most=0) * sightings.sigma.mean(axis=2)
+    off_px = off_px[growing.use & np.isfinite(off_px)]
+    before_px = float(warm["residuals"]["rms_px"] or 0.0)
+    near = len(off_px) > 0 and np.sqrt(np.mean(off_px**2) / 2) < SAME_PX * before_px
+    if not near:
+        growing.believe_all()
+        growing.adjust(rounds=2, most=10)
+    return Found("free", path=growing, near=bool(near))
