@@ -30,6 +30,7 @@ from aperture.path.pivot import (
     turns_and_rolls,
 )
 from aperture.path.rolling import at_middle_rows
+from aperture.path.several import several
 from aperture.path.sightings import Sightings, connected, grown, keyframes
 from aperture.path.turning import Turning, is_still, lens_of, solve_turning
 from aperture.path.wanted import (
@@ -44,9 +45,10 @@ from aperture.path.wanted import (
     zooms_of,
 )
 
-# A camera nearly only turns if that leaves residuals up to this many times as large as a path does;
-# two focal lengths are about the same if their logarithms differ by less than that.
-NEARLY_TURNS, SAME_FOCAL = 2.0, 0.25
+# A camera nearly only turns if that leaves residuals up to this many times as large as a path does,
+# and its lens is not near its pivot beyond the other; two focal lengths are about the same if their
+# logarithms differ by less than that.
+NEARLY_TURNS, FAR_FROM_PIVOT, SAME_FOCAL = 2.0, 40.0, 0.25
 # Surveyed tracks that pose a frame by themselves; the share of frames that must see so many; and
 # the median residual above which the survey is not of these tracks, px.
 ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
@@ -96,16 +98,16 @@ def find(
     watch("Looking whether the camera moves", 0.0)
     if wanted.motion == "still" or is_still(sightings):
         return Found("still")
-    surveyed = _from_survey(sightings, optics, wanted, watch)
+    surveyed = _from_survey(sightings, optics, wanted, watch, threads)
     if surveyed is not None:
         _grow(surveyed, watch, threads)
         return Found("free", path=surveyed)
     keys = keyframes(sightings)
     some = connected(sightings, keys)
-    turning = _best_turning(sightings, optics, wanted, some, watch)
+    turning = _best_turning(sightings, optics, wanted, some, watch, threads)
     if wanted.motion == "nodal":
         return Found("nodal", turning=_all_turning(sightings, optics, wanted, turning, threads))
-    paths = _best_starts(sightings, optics, wanted, some, turning, watch)
+    paths = _best_starts(sightings, optics, wanted, some, turning, watch, threads)
     if turning is not None and all(only_turns(sightings, turning, path, some) for path in paths):
         watch("Solving the turns of all frames", 0.6)
         return Found("nodal", turning=_all_turning(sightings, optics, wanted, turning, threads))
@@ -128,7 +130,7 @@ def find(
 
 
 def _from_survey(
-    sightings: Sightings, optics: Optics, wanted: Wanted, watch: Watch
+    sightings: Sightings, optics: Optics, wanted: Wanted, watch: Watch, threads: int
 ) -> Growing | None:
     """A path of which every frame is posed by surveyed tracks that it sees, where enough of them
     do; else None.
@@ -168,10 +170,10 @@ def _from_survey(
         px = residuals * sightings.sigma.mean(axis=2)
         return float(np.nanmedian(px)), path
 
-    tried = []
-    for number, one in enumerate(map(begun, starts)):
+    def told(number: int) -> None:
         watch("Posing frames by the survey", 0.05 + 0.4 * number / len(starts))
-        tried.append(one)
+
+    tried = several(begun, starts, threads, told)
     off, path = min(tried, key=lambda one: one[0])
     return path if off < MOST_SURVEY_PX else None
 
@@ -188,10 +190,14 @@ def _require_tracks(sightings: Sightings) -> None:
 
 
 def _best_turning(
-    sightings: Sightings, optics: Optics, wanted: Wanted, keys: list[int], watch: Watch
+    sightings: Sightings,
+    optics: Optics,
+    wanted: Wanted,
+    keys: list[int],
+    watch: Watch,
+    threads: int,
 ) -> Turning | None:
     """The rotation-only path over some keyframes that explains most."""
-    best: Turning | None = None
     starts: list[tuple[float, Array | None]] = [
         (focal, None) for focal in focals(optics, wanted, TURNING_LADDER)
     ]
@@ -210,11 +216,11 @@ def _best_turning(
             zoom=None if zoom is None else zoom[keys],
         )
 
-    for number, turning in enumerate(map(turned, starts)):
+    def told(number: int) -> None:
         watch("Trying a camera that only turns", 0.02 + 0.1 * number / len(starts))
-        if turning and (best is None or cost(turning.residuals, 1.0) < cost(best.residuals, 1.0)):
-            best = turning
-    return best
+
+    found = [turning for turning in several(turned, starts, threads, told) if turning]
+    return min(found, key=lambda turning: cost(turning.residuals, 1.0), default=None)
 
 
 def _best_starts(
@@ -224,6 +230,7 @@ def _best_starts(
     keys: list[int],
     turning: Turning | None,
     watch: Watch,
+    threads: int,
 ) -> list[Growing]:
     """The path over some keyframes that explains most of what they see; and, of a lens near its
     pivot, others that may turn out to be the true one: with near and far reversed, or the one that
@@ -234,18 +241,18 @@ def _best_starts(
     with a wide arc past points on a shell explains such tracks just as well.
     """
     starts = _lenses(sightings, optics, wanted, turning)
-    paths: list[tuple[Growing, Array]] = []
 
     def begun(start: tuple[Array, Array | None]) -> tuple[Growing, Array] | None:
         return _started(sightings, optics, wanted, keys, *start)
 
-    for number, started in enumerate(map(begun, starts)):
+    def told(number: int) -> None:
         focal = float(np.exp(starts[number][0][0]))
         watch(f"Tried a focal length of {focal:.3g} mm", 0.12 + 0.4 * number / len(starts))
-        if started:
-            paths.append(started)
+
+    paths = [started for started in several(begun, starts, threads, told) if started]
     pivoted: list[tuple[Growing, Array]] = []
-    if turning is not None and not wanted.zooms:
+    noise = min((path.scale for path, _ in paths), default=np.inf)
+    if turning is not None and not wanted.zooms and turning.scale < FAR_FROM_PIVOT * noise:
         pivoted = off_the_pivot(sightings, optics, wanted, turning)
         paths.append(pivoted[0])
     if not paths:

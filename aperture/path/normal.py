@@ -7,7 +7,6 @@ the cameras, in tiles (`tiles`), and the *border*: the lens, the tied points, an
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -20,6 +19,7 @@ from aperture.arrays import Array
 from aperture.path import elimination, tiles
 from aperture.path.imaging import LENS_SIZE
 from aperture.path.problem import Freedom, Observations, Row, whitening
+from aperture.path.several import cores
 
 
 @dataclass
@@ -74,7 +74,7 @@ class NormalEquations:
         threads: int | None = None,
     ) -> None:
         self.freedom = freedom
-        self.threads = threads or len(os.sched_getaffinity(0))
+        self.threads = threads or cores()
         self.frames, self.size = freedom.cameras.shape
         self._order_points(observations, count, tied)
         self.eliminated = self.count - len(tied)

@@ -29,6 +29,7 @@ from aperture.path.imaging import Optics
 from aperture.path.network import Given, Network, solve_network, spreads
 from aperture.path.rolling import at_middle_rows
 from aperture.path.rolling import solved as solved_readout
+from aperture.path.several import cores
 from aperture.path.sightings import Sightings
 
 
@@ -142,7 +143,7 @@ def _solved(
     sightings = at_middle_rows(seen, _readout_of(warm) or evidence.readout[0])
     found = _from(warm, sightings, optics, evidence) if warm else None
     if found is None:
-        found = _first_path(evidence, sightings, optics, watch, threads or 1)
+        found = _first_path(evidence, sightings, optics, watch, threads or cores())
     if found.readout:
         evidence = replace(evidence, readout=(found.readout, np.inf))
         sightings = at_middle_rows(seen, found.readout)
