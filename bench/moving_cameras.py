@@ -22,12 +22,17 @@ from aperture.path.imaging import Optics
 from aperture.path.problem import Freedom, Observations, State
 from aperture.path.solve import solve
 from aperture.track.follow import Follower, Settings
+from bench import bounds as bounds_of
 from tests.moving import GRID, Scene, document, path_error, scene, zooming
 
 REPETITIONS = 12
 FOCAL_PX = 20.0 / 24.0 * 1920
 # Frames, points, mean length of a track.
-PROBLEMS = {"100 × 500": (100, 500, 300), "300 × 1500": (300, 1500, 110)}
+PROBLEMS = {
+    "100 × 500": (100, 500, 300),
+    "300 × 1500": (300, 1500, 110),
+    "1000 × 3000": (1000, 3000, 110),
+}
 
 
 def walk(frames: int, points: int, length: int, seed: int = 0):
@@ -89,33 +94,75 @@ def against_gtsam() -> None:
     for name, size in PROBLEMS.items():
         make, state = walk(*size)
         make().solve(most=1)  # compiled
-        bundle = make()
-        began = time.process_time()
-        bundle.solve()
-        ours = (time.process_time() - began) / bundle.iterations
+        ours = math.inf
+        for _ in range(3):
+            bundle = make()
+            began = time.process_time()
+            bundle.solve()
+            ours = min(ours, (time.process_time() - began) / bundle.iterations)
         theirs = seconds_per_iteration(bundle, state)
         began = time.process_time()
         Solved(bundle).spread()
         spread = time.process_time() - began
         print(
             f"  {name}: {ours * 1e3:.0f} ms an iteration, GTSAM {theirs * 1e3:.0f} ms, "
-            f"{theirs / ours:.1f} × (wanted: 10); all ± in {spread:.2f} s"
+            f"{theirs / ours:.1f} × (wanted: {6 if size[0] > 300 else 10}); all ± in {spread:.2f} s"
         )
 
 
 def frames_cost() -> None:
-    """Whether the cost of a frame stays the same."""
-    each = {}
-    for frames in (100, 300, 1000):
-        make, _ = walk(frames, 5 * frames, 60)
-        make().solve(most=1)
-        bundle = make()
-        began = time.process_time()
-        bundle.solve()
-        each[frames] = (time.process_time() - began) / bundle.iterations / frames
-    told = ", ".join(f"{frames}: {seconds * 1e3:.2f} ms" for frames, seconds in each.items())
-    ratio = max(each.values()) / min(each.values())
-    print(f"  cost of one frame an iteration, {told}; {ratio:.2f} × (wanted: within 1.3)")
+    """Whether the cost of a frame stays the same: with tracks that are short beside all of the
+    shots, and with long ones.
+
+    The ends of a shot cut tracks off. With long ones a frame of a short shot has less to do: a
+    point that n frames see costs n² products, whose number a frame is told beside the time.
+    """
+    for length, points in ((20, 12), (60, 5)):
+        each, products = {}, {}
+        for frames in (100, 300, 1000):
+            make, _ = walk(frames, points * frames, length)
+            make().solve(most=1)
+            best = math.inf
+            for _ in range(3):
+                bundle = make()
+                began = time.process_time()
+                bundle.solve()
+                best = min(best, (time.process_time() - began) / bundle.iterations / frames)
+            each[frames] = best
+            products[frames] = float((np.diff(bundle.starts) ** 2).sum()) / frames
+        told = ", ".join(f"{frames}: {seconds * 1e3:.2f} ms" for frames, seconds in each.items())
+        print(
+            f"  cost of one frame an iteration, tracks of {length} frames, {told};"
+            f" {_spread(each):.2f} × (wanted: within 1.3), of products {_spread(products):.2f} ×"
+        )
+
+
+def _spread(values: dict[int, float]) -> float:
+    return max(values.values()) / min(values.values())
+
+
+def solving() -> None:
+    """A first path over 100 frames, and solving again with a track less, in seconds."""
+    for kind in ("orbit", "sideways", "forward"):
+        data = document(scene(kind, frames=100, count=500), sliding=0.03, known=4)
+        stages: dict[str, float] = {}
+
+        def watch(stage: str, _: float, stages: dict[str, float] = stages) -> None:
+            stages.setdefault(stage, time.perf_counter())
+
+        began = time.perf_counter()
+        fit = solve(data, watch=watch).document
+        whole = time.perf_counter() - began
+        first = stages["Solving tracks and facts together"] - began
+        fewer, again = data | {"tracks": data["tracks"][1:]}, []
+        for _ in range(3):
+            began = time.perf_counter()
+            solve(fewer, warm=fit)
+            again.append(time.perf_counter() - began)
+        print(
+            f"  {kind}, 100 frames, {len(data['tracks'])} tracks: a first path in {first:.1f} s"
+            f" (wanted: 10), all in {whole:.1f} s, again {min(again):.2f} s (wanted: 1)"
+        )
 
 
 KINDS = (
@@ -168,15 +215,17 @@ def simulated(repetitions: int) -> None:
     """
     pooled = {"bend": Errors(), "stand": Errors()}
     for kind, placing in KINDS:
-        errors = Errors()
+        errors, bounds = Errors(), []
         for seed in range(repetitions):
             made = scene(kind, frames=40, count=200, seed=seed)
+            bounds.append(bounds_of.of_focal(made))
             fit = solve(document(made, seed=seed, sliding=0.03, known=4, placing=placing)).document
             if fit["ok"] and fit["motion"] == "free":
                 errors.add(fit, made)
             else:
                 print(f"  {kind} {seed}: {fit.get('problem') or fit['motion']}")
         print(f"  {kind}, {placing}, {len(errors.path)} of {repetitions}: {errors}")
+        print(f"    no estimate of the focal length can be better than {100 * _rms(bounds):.3f} %")
         if kind not in ("pivot", "wall"):
             pooled[placing] += errors
     for placing, errors in pooled.items():
@@ -373,6 +422,7 @@ def report(repetitions: int = REPETITIONS) -> None:
     following()
     against_gtsam()
     frames_cost()
+    solving()
     simulated(repetitions)
     by_hand(repetitions)
     beside_facts(repetitions)

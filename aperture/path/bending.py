@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from aperture.arrays import Array
+from aperture.path.bundle import LEAST_GAIN
 from aperture.path.covariance import Solved, Spread
 from aperture.path.facts import OF_LENS, Loosened, PathFacts, PointCoordinate
 from aperture.path.placement import Known, place
@@ -29,6 +30,8 @@ if TYPE_CHECKING:
 SIMILARITY = 7
 # By how much facts are loosened, and the ± of a coordinate that counts as exact, metres.
 LOOSE, EXACT_M = 100.0, 1e-4
+# The least gain of a step (`bundle`) where only how far the facts bend the path is told.
+ROUGHLY = 1e-2
 
 
 @dataclass(frozen=True)
@@ -98,6 +101,7 @@ def bending(given: Given, network: Network, known: Array) -> Bending | None:
         np.full_like(known, np.nan),
         PathFacts(of_lens),
         network.factors,
+        least_gain=LEAST_GAIN if given.evidence.stands else ROUGHLY,
     )
     laid = place(free.state, facts, Known(known), given.evidence.lens, begun=True).state
     away = np.linalg.norm(laid.positions - network.state.positions, axis=1)

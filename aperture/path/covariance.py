@@ -252,8 +252,9 @@ class Solved:
             self._add_points(x_camera, x_border, points)
         # A point's own gradient is zero at the optimum, whatever its errors: they count as
         # independent.
-        for point in range(bundle.eliminated):
-            points[point] += _solve_lower(bundle.factors[point], np.eye(3))
+        factors = bundle.factors[: bundle.eliminated].T
+        for axis, unit in enumerate(np.eye(3)):
+            points[: bundle.eliminated, :, axis] += _solve_lower(factors, unit).T
         rows = 2 * len(bundle.camera)
         correction = tracks / max(tracks - 1, 1) * rows / max(freedom, 1)
         by_tracks = self._spread(cameras, across, border, points).widened(correction)
@@ -278,24 +279,25 @@ class Solved:
         out = np.zeros((bundle.frames, self.size, last - first))
         border = np.zeros((bundle.border_size, last - first))
         residuals, by_camera, by_lens, by_point = self.derivatives(first, last)
-        base = bundle.starts[first]
-        for k, point in enumerate(range(first, last)):
-            mine = slice(bundle.starts[point] - base, bundle.starts[point + 1] - base)
-            r = residuals[mine]
-            camera = bundle.camera[bundle.starts[point] : bundle.starts[point + 1]]
-            own = np.einsum("nij,ni->j", by_point[mine], r)
-            out[camera, :, k] += np.einsum("nij,ni->nj", by_camera[mine], r)
-            border[:LENS_SIZE, k] = np.einsum("nij,ni->j", by_lens[mine], r)
-            if point >= bundle.eliminated:
-                at = LENS_SIZE + 3 * (point - bundle.eliminated)
-                border[at : at + 3, k] = own
-                continue
-            # What the point takes up itself. Zero at the optimum, but for facts about this point
-            # alone.
-            taken = _solve_lower(bundle.factors[point], own)
-            w = blocks.w[bundle.starts[point] : bundle.starts[point + 1]]
-            out[camera, :, k] -= w @ taken
-            border[:LENS_SIZE, k] -= blocks.lens_point[point] @ taken
+        mine = slice(bundle.starts[first], bundle.starts[last])
+        camera, track = bundle.camera[mine], bundle.point[mine] - first
+        own = np.zeros((last - first, 3))
+        np.add.at(own, track, np.einsum("nij,ni->nj", by_point, residuals))
+        lens = np.zeros((last - first, LENS_SIZE))
+        np.add.at(lens, track, np.einsum("nij,ni->nj", by_lens, residuals))
+        # What the point takes up itself. Zero at the optimum, but for facts about this point alone;
+        # of a tied one it is in the border.
+        free = max(min(last, bundle.eliminated) - first, 0)
+        taken = np.zeros_like(own)
+        taken[:free] = _solve_lower(bundle.factors[first : first + free].T, own[:free].T).T
+        lens -= np.einsum("pij,pj->pi", blocks.lens_point[first:last], taken)
+        gradient = np.einsum("nij,ni->nj", by_camera, residuals)
+        gradient -= np.einsum("nij,nj->ni", blocks.w[mine], taken[track])
+        out[camera, :, track] = gradient
+        border[:LENS_SIZE] = lens.T
+        for k in range(free, last - first):
+            at = LENS_SIZE + 3 * (first + k - bundle.eliminated)
+            border[at : at + 3, k] = own[k]
         out *= bundle.freedom.cameras[:, :, None]
         border[~bundle.border_free] = 0
         return out, border
@@ -411,7 +413,8 @@ def _add_squares(
 
 
 def _solve_lower(factor: Array, right: Array) -> Array:
-    """V⁻¹ times (3,) or (3, k), of the packed factor of V."""
+    """V⁻¹ times (3,) or (3, k), of the packed factor (6,) of V; or of k such factors (6, k), each
+    times its own column, or all times the same (3,)."""
     l00, l10, l11, l20, l21, l22 = factor
     y0 = right[0] / l00
     y1 = (right[1] - l10 * y0) / l11

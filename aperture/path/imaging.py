@@ -291,31 +291,20 @@ def jacobian_at(
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _weigh(weights, o, across, down, r, by_camera, by_lens, by_point):
-    """Residual r (2,) and derivatives of an observation, over its σ: (a δx, b δy + c δx) for weight
-    (a, b, c)."""
+def _weigh(weights, o, across, down, by_camera, by_lens, by_point, rows):
+    """Put an observation into rows (2, ROW), over its σ: (a δx, b δy + c δx) for weight (a, b, c);
+    by_point is weighed in place."""
     a, b, c = weights[o, 0], weights[o, 1], weights[o, 2]
-    r[0], r[1] = a * across, b * down + c * across
-    for k in range(by_camera.shape[1]):
-        by_camera[1, k] = b * by_camera[1, k] + c * by_camera[0, k]
-        by_camera[0, k] *= a
+    for k in range(OF_LENS):
+        rows[0, k] = a * by_camera[0, k]
+        rows[1, k] = b * by_camera[1, k] + c * by_camera[0, k]
     for k in range(LENS_SIZE):
-        by_lens[1, k] = b * by_lens[1, k] + c * by_lens[0, k]
-        by_lens[0, k] *= a
+        rows[0, OF_LENS + k] = a * by_lens[0, k]
+        rows[1, OF_LENS + k] = b * by_lens[1, k] + c * by_lens[0, k]
+    rows[0, RESIDUAL], rows[1, RESIDUAL] = a * across, b * down + c * across
     for k in range(3):
         by_point[1, k] = b * by_point[1, k] + c * by_point[0, k]
         by_point[0, k] *= a
-
-
-@njit(cache=True, nogil=True, inline="always")
-def _in_rows(r, by_camera, by_lens, rows):
-    """Put a weighed observation into rows (2, ROW)."""
-    for i in range(2):
-        for k in range(OF_LENS):
-            rows[i, k] = by_camera[i, k]
-        for k in range(LENS_SIZE):
-            rows[i, OF_LENS + k] = by_lens[i, k]
-        rows[i, RESIDUAL] = r[i]
 
 
 @njit(cache=True, nogil=True)
@@ -354,7 +343,7 @@ def linearise(
     direction, on which nothing else depends, and is invertible.
     """
     by_camera, by_point = np.empty((2, 7)), np.empty((2, 3))
-    by_lens, at, r = np.empty((2, LENS_SIZE)), np.empty(2), np.empty(2)
+    by_lens, at = np.empty((2, LENS_SIZE)), np.empty(2)
     rows, of_point = np.empty((2, ROW)), np.empty((3, ROW))
     # Of a loop over ROW the compiler would write out all turns, one number at a time, where it
     # can take eight at once if it doesn't know how many there are.
@@ -385,9 +374,8 @@ def linearise(
                 total += IMPOSSIBLE
                 continue
             across = _near(int(optics[0]), at[0] - xy[o, 0], zoom[camera], lens, optics)
-            _weigh(weights, o, across, at[1] - xy[o, 1], r, by_camera, by_lens, by_point)
-            _in_rows(r, by_camera, by_lens, rows)
-            total += r[0] * r[0] + r[1] * r[1]
+            _weigh(weights, o, across, at[1] - xy[o, 1], by_camera, by_lens, by_point, rows)
+            total += rows[0, RESIDUAL] ** 2 + rows[1, RESIDUAL] ** 2
             for a in range(3):
                 if held[point, a]:
                     by_point[0, a] = by_point[1, a] = 0.0
@@ -402,11 +390,11 @@ def linearise(
                     )
                     entry += 1
             for a in range(LENS_SIZE):
-                ja, jb = by_lens[0, a], by_lens[1, a]
+                ja, jb = rows[0, OF_LENS + a], rows[1, OF_LENS + a]
                 for k in range(width):
                     by_lenses[a, k] += ja * rows[0, k] + jb * rows[1, k]
             for a in range(size):
-                ja, jb = by_camera[0, a], by_camera[1, a]
+                ja, jb = rows[0, a], rows[1, a]
                 for k in range(width):
                     by_cameras[camera, a, k] += ja * rows[0, k] + jb * rows[1, k]
                 for b in range(3):
@@ -451,7 +439,7 @@ def jacobians(
 ):
     """Fill residuals (n, 2) and derivatives (n, 2, 7), (n, 2, 8), (n, 2, 3), all weighted; zero
     where nothing is imaged."""
-    at, r = np.empty(2), np.empty(2)
+    at, rows = np.empty(2), np.empty((2, ROW))
     camera_rows, point_rows = np.empty((2, 7)), np.empty((2, 3))
     lens_rows = np.empty((2, LENS_SIZE))
     for o in range(len(cameras)):
@@ -473,9 +461,10 @@ def jacobians(
         )
         if seen:
             across = _near(int(optics[0]), at[0] - xy[o, 0], zoom[camera], lens, optics)
-            _weigh(weights, o, across, at[1] - xy[o, 1], r, camera_rows, lens_rows, point_rows)
-            residual[o] = r
-            by_camera[o], by_lens[o], by_point[o] = camera_rows, lens_rows, point_rows
+            down = at[1] - xy[o, 1]
+            _weigh(weights, o, across, down, camera_rows, lens_rows, point_rows, rows)
+            residual[o], by_point[o] = rows[:, RESIDUAL], point_rows
+            by_camera[o], by_lens[o] = rows[:, :OF_LENS], rows[:, OF_LENS:RESIDUAL]
         else:
             residual[o] = 0.0
             by_camera[o], by_lens[o], by_point[o] = 0.0, 0.0, 0.0

@@ -14,7 +14,7 @@ from aperture.arrays import Array
 from aperture.match import solve as still
 from aperture.match.document import AXES
 from aperture.path.bending import Bending
-from aperture.path.bundle import Bundle
+from aperture.path.bundle import LEAST_GAIN, Bundle
 from aperture.path.covariance import Along, Solved, Spread
 from aperture.path.document import FilmEvidence, as_still
 from aperture.path.facts import Loosened, PathFacts, PointCoordinate
@@ -293,10 +293,11 @@ class Given:
         facts: PathFacts,
         factors: Array,
         most: int = MOST_STEPS,
+        least_gain: float = LEAST_GAIN,
     ) -> Network:
         """The optimum for some sightings (F, T), each track's σ times its factor (T,)."""
         bundle = self.bundle(placed, tracks, use, known, facts, factors)
-        bundle.solve(most=most)
+        bundle.solve(most, least_gain)
         frames = np.flatnonzero(self.posed)
         return Network(bundle, frames, tracks, use, factors, placed, facts)
 

@@ -40,12 +40,12 @@ class Blocks:
 
 @dataclass
 class Factored:
-    """What is left after the points: gradient (T, side), border (T, side, m), A⁻¹ border, its
-    complement, gradient (m,)."""
+    """What is left after the points: border (T, side, m), A⁻¹ times border and gradient (T, side),
+    the border's complement, its gradient (m,)."""
 
-    gradient: Array
     border: Array
     solved: Array
+    solved_gradient: Array
     rest: Array
     border_gradient: Array
 
@@ -179,10 +179,11 @@ class NormalEquations:
         )
         if not positive:
             return None
-        solved = border.copy()
-        self.solve_cameras(solved)
-        rest = corner - np.einsum("tim,tin->mn", border, solved)
-        return Factored(gradient, border, solved, rest, border_gradient)
+        both = np.concatenate([border, gradient[:, :, None]], axis=2)
+        self.solve_cameras(both)
+        solved = np.ascontiguousarray(both[:, :, :-1])
+        rest = corner - np.tensordot(border, solved, ((0, 1), (0, 1)))
+        return Factored(border, solved, both[:, :, -1], rest, border_gradient)
 
     def _fill_groups(self, blocks: Blocks, run: Callable[..., list[float]]) -> None:
         """What the points, eliminated, take from the cameras that see them, group by group."""
@@ -290,11 +291,10 @@ class NormalEquations:
     def step(self, blocks: Blocks, factored: Factored) -> tuple[Array, Array, Array]:
         """The steps of cameras (F, size), border (m,) and points (P, 3) in their order of
         elimination."""
-        x = factored.gradient[:, :, None].copy()
-        self.solve_cameras(x)
-        right = factored.border_gradient - np.einsum("tim,ti->m", factored.border, x[:, :, 0])
+        x = factored.solved_gradient
+        right = factored.border_gradient - np.einsum("tim,ti->m", factored.border, x)
         border_step = -np.linalg.solve(factored.rest, right)
-        cameras = -x[:, :, 0] - factored.solved @ border_step
+        cameras = -x - factored.solved @ border_step
         cameras = np.ascontiguousarray(cameras.reshape(-1, self.size)[: self.frames])
         points = np.zeros((self.count, 3))
         elimination.point_steps(

@@ -9,7 +9,6 @@ from typing import TypeVar
 
 from threadpoolctl import threadpool_limits
 
-
 In = TypeVar("In")
 Out = TypeVar("Out")
 

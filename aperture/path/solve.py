@@ -32,7 +32,6 @@ from aperture.path.rolling import solved as solved_readout
 from aperture.path.several import cores
 from aperture.path.sightings import Sightings
 
-
 # An earlier path is still near its optimum if its residuals haven't grown by more than this factor.
 SAME_PX = 1.2
 
