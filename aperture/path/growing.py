@@ -18,6 +18,7 @@ import cv2
 import numpy as np
 
 from aperture.arrays import Array
+from aperture.path.arc import Arc, Together
 from aperture.path.bundle import Bundle
 from aperture.path.imaging import Optics
 from aperture.path.problem import Freedom, HasLens, Row, State, reweighted
@@ -93,7 +94,9 @@ class Growing:
 
     zoom (F,): of each frame the ln of its focal length over the lens's; zooms: whether it is solved
     for. surveyed (T,): tracks whose points are known, and stay where they are. in_world: whether it
-    is about where it belongs already.
+    is about where it belongs already. arc: on which the cameras are held. wary: whether
+    sightings are judged before the first adjustment too, as one that slides pulls a path of
+    centimetres anywhere.
     """
 
     sightings: Sightings
@@ -110,6 +113,8 @@ class Growing:
     zooms: bool = False
     surveyed: Array = field(init=False)
     in_world: bool = False
+    arc: Arc | None = None
+    wary: bool = False
     scale: float = 1.0  # robust size of the residuals, in their σ
 
     def __post_init__(self) -> None:
@@ -335,16 +340,19 @@ class Growing:
             away = np.abs(positions - positions[0])
             far, axis = np.unravel_index(np.argmax(away), away.shape)
             free[far, 3 + axis] = False
+        extra = self.arc.values if self.arc is not None else np.zeros(0)
         state = State(
             self.rotations[frames],
             positions,
             self.zoom[frames],
             self.lens.copy(),
             self.points[tracks],
+            extra.copy(),
         )
-        freedom = Freedom(free, self.free_lens, held)
+        freedom = Freedom(free, self.free_lens, held, np.ones(len(extra), bool))
         prior = self.prior.on(frames) if self.prior is not None else None
-        bundle = Bundle(observations, self.optics, state, freedom, prior, threads=threads)
+        facts = Together(tuple(one for one in (prior, self.arc) if one is not None))
+        bundle = Bundle(observations, self.optics, state, freedom, facts, threads=threads)
         return bundle, row, tracks[column]
 
     def adjust(
@@ -360,6 +368,11 @@ class Growing:
         factor = None
         for _ in range(rounds):
             bundle, row, track = self.bundle(frames, factor, threads)
+            if self.wary and factor is None:
+                residuals, _ = bundle.residuals(bundle.state)
+                sigmas = np.nan_to_num(np.linalg.norm(residuals, axis=1), nan=1e6)
+                factor = self._judged(_beside_frames(sigmas, row, len(frames)))
+                bundle, row, track = self.bundle(frames, factor, threads)
             bundle.solve(most=most, least_gain=1e-2)
             self._take(bundle, frames, np.unique(track))
             residuals, _ = bundle.residuals(bundle.state)
@@ -367,24 +380,39 @@ class Growing:
             if factor is not None:
                 sigmas = sigmas * factor
             sigmas = np.nan_to_num(sigmas, nan=1e6)
-            self.scale = max(0.1, float(np.median(sigmas)) / 1.1774)
-            bend = HUBER_SIGMAS * self.scale
-            factor = np.sqrt(np.maximum(sigmas / bend, 1.0))
-            factor[sigmas > 8 * self.scale] = 1e4
+            factor = self._judged(sigmas)
         out = np.full(self.use.shape, np.nan)
         out[frames[row], track] = sigmas
         bad = sigmas > max(OUTLIER_SIGMAS * self.scale, 0.5)
         self.use[frames[row[bad]], track[bad]] = False
         return out
 
+    def _judged(self, sigmas: Array) -> Array:
+        """By what the σ of observations is multiplied whose residuals are so many of it; `scale` is
+        put to their robust size."""
+        self.scale = max(0.1, float(np.median(sigmas)) / 1.1774)
+        factor = np.sqrt(np.maximum(sigmas / (HUBER_SIGMAS * self.scale), 1.0))
+        factor[sigmas > 8 * self.scale] = 1e4
+        return factor
+
     def _take(self, bundle: Bundle, frames: Array, tracks: Array) -> None:
         state = bundle.state
         self.rotations[frames], self.positions[frames] = state.rotations, state.positions
         self.points[tracks], self.lens, self.zoom[frames] = state.points, state.lens, state.zoom
+        if self.arc is not None:
+            self.arc.values = state.extra
 
     def believe_all(self) -> None:
         """Give observations that were left out another chance."""
         self.use = self.sightings.seen.copy()
+
+
+def _beside_frames(sigmas: Array, row: Array, frames: int) -> Array:
+    """Residuals (N,) with what all of a frame have in common taken off, row (N,) being their frame:
+    where most are large, it is the frame that stands wrong yet, not its sightings."""
+    usual = float(np.median(sigmas))
+    own = np.array([np.median(sigmas[row == frame]) for frame in range(frames)])
+    return sigmas / np.maximum(own / max(usual, 1e-9), 1.0)[row]
 
 
 def _pose(points: Array, x: Array, limit: float) -> tuple[Array, Array, Array] | None:

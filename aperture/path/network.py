@@ -48,6 +48,8 @@ FAR_FROM_FACTS, EASE, EASING_STEPS = 8.0, 4.0, 20
 MOST_STEPS, FARTHEST_STEPS = 60, 400
 # Sightings of a track of which so many are left out are not of one point that stands still.
 MOST_LEFT_OUT = 0.5
+# Of one frame no more than this share can be wrong at once.
+MOST_OF_A_FRAME = 0.7
 
 
 @dataclass(frozen=True, eq=False)
@@ -347,6 +349,9 @@ def judged(network: Network) -> tuple[Array, Array]:
     sigmas = np.linalg.norm(residuals, axis=1)
     row, column = np.nonzero(network.use[np.ix_(network.frames, network.tracks)])
     far = sigmas > FARTHEST_SIGMAS * max(1.0, float(np.median(sigmas)) / 1.1774)
+    # Where most of a frame's are, it is the frame that stands wrong yet.
+    share = np.bincount(row, far) / np.maximum(np.bincount(row), 1)
+    far &= share[row] < MOST_OF_A_FRAME
     bad = np.zeros(network.use.shape, bool)
     bad[network.frames[row[far]], network.tracks[column[far]]] = True
     bad[:, network.tracks[_tells_nothing(network)]] = True

@@ -11,7 +11,7 @@ from __future__ import annotations
 import numpy as np
 
 from aperture.arrays import Array
-from aperture.match.initial import pose_of_rays
+from aperture.path.arc import Arc
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.rolling import at_middle_rows
@@ -30,15 +30,15 @@ READOUTS, ROLLS_SHARE = (-0.25, 0.25, -0.75, -0.5, 0.5, 0.75), 0.7
 # What the residuals of any true readout up to a frame come to at the first or second of these is
 # three quarters at most; where neither comes near, the others needn't be tried.
 FIRST_READOUTS, FIRST_SHARE = 2, 0.85
-# Known places that put a camera that only turns somewhere; starts that are tried there, the first
-# with all points so many times as far as these places, and what counts as leaving as little.
-LEAST_KNOWN, STARTS, FAR, AS_LITTLE = 4, 12, 2.0, 1.02
 # A path counts as explaining as much as another one up to this ratio of what they leave; and its
 # own reversal, of near and far, may still turn out to be the true one up to this ratio.
 AS_GOOD, MAY_BE_REVERSED = 1.15, 2.5
 # Up to so many times the noise that turning alone leaves, the camera may have gone some centimetres
 # only, and near and far be reversed: a lens off its pivot leaves 2 times, a walk 70 and more.
 SMALL_WAY = 20.0
+# How far from the pivot a lens is thought to be at first, and how far beside its arc it may stand,
+# as shares of the distance of what it sees.
+ARM, OFF_ARC = 0.01, 1e-4
 # Two paths are one below this difference of the focal length's logarithm, where their points'
 # nearness is in the same order (Spearman's correlation).
 SAME_LENS, SAME_ORDER = 0.005, 0.9
@@ -50,79 +50,29 @@ def off_the_pivot(
     """Paths from a camera that only turns, as one whose lens is a little off the pivot; residuals
     (F, T) in σ of each.
 
-    Its rays hardly differ, so no pair of frames tells a relative pose. It begins with the turns,
-    without any way, and points at any distances: of small motion the bundle finds both (Yu and
-    Gallup 2014). What is near and goes to the right looks much like what is far and goes to the
-    left: both are tried.
+    Its rays hardly differ, so no pair of frames tells a relative pose. It begins with the turns, on
+    an arc, and all points at one distance: of small motion the bundle finds the rest (Yu and
+    Gallup 2014). What is near, with the arm ahead, looks much like what is far, with the arm
+    behind: both are tried. Sightings that turning alone leaves out stay out, until the arc has
+    found which they are: one that slides pulls such a path anywhere.
     """
     focal = float(np.exp(turning.lens[0]))
     prior = prior_for(sightings, optics, wanted, wanted.focal_mm or focal)
-    distances = np.random.default_rng(0).uniform(0.5, 2.0, len(turning.directions))
-    places, out = np.zeros_like(turning.rotations[:, 0]), []
-    for _ in range(2):
+    out = []
+    for ahead in (-ARM, ARM):
         path = Growing(sightings, optics, simple_lens(wanted), turning.lens.copy(), prior)
+        path.wary = True
+        path.arc = Arc(OFF_ARC, np.array([0, 0, 0, 0, 0, ahead]))
         path.rotations[turning.frames] = turning.rotations
-        path.positions[turning.frames] = places
+        path.positions[turning.frames] = path.arc.places(turning.rotations)
         path.posed[turning.frames] = True
         path.use = turning.use.copy()
-        path.points = turning.directions * distances[:, None]
+        path.points = turning.directions.copy()
         path.adjust(most=40)
-        path.believe_all()
-        for _ in range(2):
-            residuals = path.adjust(rounds=2, most=25)
-        out.append((path, residuals))
-        nearness = 1 / np.linalg.norm(path.points - path.positions[turning.frames[0]], axis=1)
-        usual = np.nanmedian(nearness)
-        distances = 1 / np.clip(2 * usual - nearness, 0.1 * usual, 5 * usual)
-        places = path.positions[turning.frames[0]] - path.positions[turning.frames]
+        path.adjust(rounds=2, most=25)
+        path.arc = None
+        out.append((path, path.adjust(rounds=2, most=25)))
     return out
-
-
-def at_known_places(
-    sightings: Sightings, optics: Optics, wanted: Wanted, turning: Turning, noise: float
-) -> tuple[Growing, Array] | None:
-    """The same begun where known places of tracks put a camera that only turns; None where too few
-    are known.
-
-    They tell near from far, which such tracks alone hardly do. From points at any distances a start
-    may end in a wrong valley still: others are tried until one leaves as little as the best path
-    that there is, whose residuals have the robust size `noise`.
-    """
-    if wanted.world is None:
-        return None
-    known = np.isfinite(wanted.world).all(axis=1) & np.isfinite(turning.directions[:, 0])
-    world, directions = wanted.world[known], turning.directions[known]
-    if len(world) < LEAST_KNOWN or np.linalg.matrix_rank(world - world.mean(axis=0), 1e-2) < 2:
-        return None
-    pose = pose_of_rays(world, directions)
-    if pose is None:
-        return None
-    turn, place = pose
-    usual = float(np.median(np.linalg.norm(world - place, axis=1)))
-    focal = float(np.exp(turning.lens[0]))
-    prior = prior_for(sightings, optics, wanted, wanted.focal_mm or focal)
-    random, best = np.random.default_rng(0), None
-    for number in range(STARTS):
-        shares = random.uniform(0.5, 2.0, len(turning.directions)) if number else FAR
-        path = Growing(sightings, optics, simple_lens(wanted), turning.lens.copy(), prior)
-        path.rotations[turning.frames] = turn @ turning.rotations
-        path.positions[turning.frames] = place
-        path.posed[turning.frames] = True
-        path.use = turning.use.copy()
-        path.points = place + (turning.directions @ turn.T) * np.reshape(usual * shares, (-1, 1))
-        path.points[known] = world
-        path.surveyed, path.in_world = known, True
-        path.adjust(most=40)
-        # They are known less exactly than the tracks are followed: from here on they move too.
-        path.surveyed = np.zeros_like(known)
-        path.believe_all()
-        for _ in range(4):
-            residuals = path.adjust(rounds=2, most=25)
-        if best is None or path.scale < best[0].scale:
-            best = path, residuals
-        if best[0].scale < AS_LITTLE * noise:
-            break
-    return best
 
 
 def as_good(
@@ -162,13 +112,12 @@ def near_the_pivot(
     small = turning.scale < SMALL_WAY * noise
     if not small and not as_good(near, best):
         return [best[0]]
-    anchored = at_known_places(sightings, optics, wanted, turning, noise) if small else None
     # A path begun off the pivot has points for all tracks, also for those whose rays hardly differ.
     # What it leaves on some frames, begun from nothing, doesn't tell it from its reversal yet.
     chosen: list[tuple[Growing, Array]] = []
     own = (near, far) if as_good(near, best) else (best, near, far)
-    for item in (anchored, *own):
-        if item and as_good(item, best, MAY_BE_REVERSED if small else AS_GOOD):
+    for item in own:
+        if as_good(item, best, MAY_BE_REVERSED if small else AS_GOOD):
             if not any(alike(item[0], other[0]) for other in chosen):
                 chosen.append(item)
     return [path for path, _ in chosen] or [best[0]]
