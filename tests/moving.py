@@ -33,7 +33,8 @@ class Scene:
 def scene(kind: str, frames: int = 40, count: int = 150, seed: int = 0, lens: Lens = LENS) -> Scene:
     """`orbit`, `sideways`, `forward` past points in a room; `turning` about one place; `still`.
 
-    `pivot`: turning, with the lens 8 cm ahead of the pivot; `wall`: sideways along a flat one.
+    `pivot`: turning, with the lens 8 cm ahead of the pivot; `sway`: turning in the hand, which
+    sways by 5 cm; `wall`: sideways along a flat one.
     """
     rng, s = np.random.default_rng(seed), np.linspace(0, 1, frames)
     places, turns = np.zeros((frames, 3)), np.zeros((frames, 3))
@@ -55,7 +56,7 @@ def scene(kind: str, frames: int = 40, count: int = 150, seed: int = 0, lens: Le
     elif kind == "forward":
         places[:, 2], places[:, 0] = -3 * s, 0.1 * np.sin(5 * s)
         turns[:, 0] = 0.03 * np.sin(3 * s)
-    elif kind in ("turning", "pivot"):
+    elif kind in ("turning", "pivot", "sway"):
         turns[:, 0], turns[:, 1] = np.radians(30 * s - 15), 0.06 * np.sin(3 * s)
     if kind == "wall":
         points[:, 2] = -8
@@ -63,6 +64,11 @@ def scene(kind: str, frames: int = 40, count: int = 150, seed: int = 0, lens: Le
     if kind == "pivot":
         ahead = [place + camera.rotation @ [0, 0, -0.08] for place, camera in zip(places, cameras)]
         cameras = [Camera.at(GRID, lens, place, *turn) for place, turn in zip(ahead, turns)]
+    if kind == "sway":
+        phases = np.random.default_rng([seed, 5]).uniform(0, 2 * np.pi, (2, 3))
+        sways = np.sin(8 * s[:, None] + phases[0]) + 0.5 * np.sin(19 * s[:, None] + phases[1])
+        there = zip(places + 0.05 * sways, turns)
+        cameras = [Camera.at(GRID, lens, place, *turn) for place, turn in there]
     seen = np.array([camera.project(points) for camera in cameras])
     outside = ((seen < 0) | (seen > SIZE)).any(axis=2)
     seen[outside | np.isnan(seen).any(axis=2)] = np.nan

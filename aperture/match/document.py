@@ -196,7 +196,8 @@ def _finite_table(rows: list[Any]) -> bool:
     except (ValueError, OverflowError):
         return False
     # What is larger is looked at one by one, as an integer can't be told from a float here.
-    return table.dtype.kind in "if" and bool((np.abs(table) <= LARGEST_INTEGER).all())
+    small = table.ndim == 2 and table.dtype.kind in "if"
+    return small and bool((np.abs(table) <= LARGEST_INTEGER).all())
 
 
 def _refuse_infinite(value: Any, place: str, depth: int) -> None:

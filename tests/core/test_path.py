@@ -127,13 +127,13 @@ class Paths(SimpleTestCase):
         self.assertLess(np.sqrt(np.mean(sigmas**2)), 2)
         self.assertAlmostEqual(fit["camera"]["focal_px"][1] / FOCAL_PX, 1, delta=0.003)
 
-    def test_off_its_pivot_known_places_tell_near_from_far(self):
-        """Scenes in which the first valley was the wrong one: what is near took itself for far, or
-        the path shrank to nothing as it was laid onto places whose distance it hardly knew."""
-        for seed in (6, 32):
-            made = scene("pivot", frames=40, count=200, seed=seed)
+    def test_a_way_of_centimetres_is_found_and_near_told_from_far(self):
+        """Scenes in which the first valley was the wrong one: what is near took itself for far, the
+        path shrank to nothing, or a frame lost all that it sees."""
+        for kind, seed in (("pivot", 2), ("pivot", 6), ("pivot", 11), ("sway", 3)):
+            made = scene(kind, frames=40, count=200, seed=seed)
             fit = solve(document(made, seed=seed, sliding=0.03, known=4)).document
-            with self.subTest(seed):
+            with self.subTest(kind=kind, seed=seed):
                 self.assertEqual(fit["motion"], "free")
                 off = np.array(fit["path"]["position_m"]) - made.positions
                 sigmas = off / np.array(fit["path"]["position_plus_minus_m"])

@@ -1,0 +1,385 @@
+"""What a path is found with: tries side by side, an arc, a first pair of frames, the one point that
+fits sightings, tables of observations, and a last path to begin at."""
+
+import threading
+from dataclasses import replace
+
+import numpy as np
+from django.test import SimpleTestCase
+from scipy.optimize import least_squares
+from threadpoolctl import threadpool_info
+
+from aperture.match.document import InvalidDocument, validate
+from aperture.path import cleaning, growing
+from aperture.path.arc import Arc, Together
+from aperture.path.document import read
+from aperture.path.find import find
+from aperture.path.growing import Growing, LensPrior
+from aperture.path.imaging import Optics
+from aperture.path.network import Given, _start, judged
+from aperture.path.problem import State, exponentials
+from aperture.path.several import cores, several
+from aperture.path.sightings import Sightings
+from aperture.path.solve import solve
+from aperture.path.wanted import Wanted
+from tests.moving import FIRST, GRID, LENS, document, scene
+
+
+def sightings_of(made, noise=0.2, seed=0):
+    """What is seen of a scene, and the Optics it is seen through."""
+    evidence = read(document(made, noise=noise, seed=seed))
+    seen = Sightings.of(evidence.tracks, evidence.first, evidence.last, evidence.grid)
+    return seen, Optics(evidence.grid, LENS)
+
+
+def growing_of(seen, optics):
+    """A path that has nothing yet, of the true lens."""
+    free = np.zeros(8, bool)
+    free[[0, 3]] = True
+    return Growing(seen, optics, free, LENS.parameters.copy(), None)
+
+
+class SideBySide(SimpleTestCase):
+    def test_results_come_in_order_whatever_ends_first(self):
+        first = threading.Event()
+
+        def work(number):
+            if number == 0:
+                first.wait(60)  # so that the second one ends before it
+            else:
+                first.set()
+            return 10 * number
+
+        told = []
+        self.assertEqual(several(work, range(4), 2, told.append), [0, 10, 20, 30])
+        self.assertEqual(told, [0, 1, 2, 3])
+        self.assertEqual(several(lambda n: 10 * n, range(4), 1, told.append), [0, 10, 20, 30])
+
+    def test_what_ends_one_ends_all_and_blas_gets_its_threads_back(self):
+        def threads():
+            return [one["num_threads"] for one in threadpool_info() if one["user_api"] == "blas"]
+
+        before, begun, go_on = threads(), [], threading.Event()
+
+        def work(number):
+            begun.append(number)
+            if number:
+                go_on.wait(60)
+            return number
+
+        def stop(number):
+            go_on.set()
+            raise KeyboardInterrupt
+
+        with self.assertRaises(KeyboardInterrupt):
+            several(work, range(50), 2, stop)
+        self.assertLess(len(begun), 50)
+        with self.assertRaises(ZeroDivisionError):
+            several(lambda number: 1 / number, [1, 0, 2], 2, lambda number: None)
+        self.assertEqual(threads(), before)
+        self.assertGreaterEqual(cores(), 1)
+
+
+class Arcs(SimpleTestCase):
+    def state(self, rng):
+        turns = exponentials(rng.normal(0, 0.3, (4, 3)))
+        places, points = rng.normal(0, 0.1, (4, 3)), np.zeros((0, 3))
+        return State(
+            turns, places, np.zeros(4), LENS.parameters.copy(), points, rng.normal(0, 0.1, 6)
+        )
+
+    def test_a_camera_on_it_leaves_nothing_and_derivatives_are_those_of_the_residuals(self):
+        rng = np.random.default_rng(3)
+        state, arc = self.state(rng), Arc(0.01)
+        on_it = replace(
+            state, positions=Arc(0.01, state.extra).places(state.rotations), zoom=state.zoom
+        )
+        np.testing.assert_allclose([row.residual for row in arc.rows(on_it)], 0, atol=1e-12)
+        rows, step = arc.rows(state), 1e-6
+        self.assertEqual([row.camera for row in rows], np.repeat(range(4), 3).tolist())
+
+        def slope(changed):
+            sides = [[row.residual for row in arc.rows(changed(sign * step))] for sign in (1, -1)]
+            return (np.array(sides[0]) - sides[1]) / (2 * step)
+
+        for axis, unit in enumerate(np.eye(3)):
+            turned = slope(
+                lambda h, unit=unit: replace(
+                    state, rotations=state.rotations @ exponentials(np.tile(h * unit, (4, 1)))
+                )
+            )
+            moved = slope(lambda h, unit=unit: replace(state, positions=state.positions + h * unit))
+            np.testing.assert_allclose([row.by_camera[axis] for row in rows], turned, atol=1e-6)
+            np.testing.assert_allclose([row.by_camera[3 + axis] for row in rows], moved, atol=1e-6)
+        for index, unit in enumerate(np.eye(6)):
+            own = slope(lambda h, unit=unit: replace(state, extra=state.extra + h * unit))
+            np.testing.assert_allclose([dict(row.extra)[index] for row in rows], own, atol=1e-6)
+
+    def test_several_equations_come_one_after_the_other(self):
+        state = self.state(np.random.default_rng(4))
+        sigma = np.full(8, np.inf)
+        sigma[3] = 0.1
+        prior = LensPrior(LENS.parameters + 0.05, sigma)
+        both = Together((prior, Arc(0.01))).rows(state)
+        self.assertEqual(len(both), 1 + 12)
+        self.assertAlmostEqual(both[0].residual, -0.5)
+        self.assertEqual(Together(()).rows(state), [])
+
+    def test_held_on_an_arc_a_path_finds_its_arm(self):
+        made = scene("pivot", frames=20, count=120, seed=4)
+        seen, optics = sightings_of(made, noise=0.02)
+        path = growing_of(seen, optics)
+        path.rotations = np.array([camera.rotation for camera in made.cameras])
+        path.arc = Arc(1e-4, np.array([0, 0, 0, 0.01, 0.01, -0.05]))
+        path.positions = path.arc.places(path.rotations)
+        path.posed[:] = True
+        path.points = path.positions[0] + 1.05 * (made.points - path.positions[0])
+        for _ in range(3):
+            path.adjust(rounds=2, most=60)
+        arm = path.arc.values[3:]
+        # How long it is, and how far the points, is not to be known: only how they compare.
+        np.testing.assert_allclose(arm / np.linalg.norm(arm), [0, 0, -1], atol=0.05)
+        far = np.linalg.norm(path.points - path.positions[0], axis=1)
+        true = np.linalg.norm(made.points - made.positions[0], axis=1)
+        share = np.linalg.norm(arm) / far / (0.08 / true)
+        self.assertLess(np.ptp(np.quantile(share, [0.1, 0.9])), 0.1)
+
+
+class FirstPairs(SimpleTestCase):
+    def test_the_pair_is_the_best_of_all_as_if_each_had_been_looked_at_whole(self):
+        for kind in ("sideways", "wall", "orbit"):
+            with self.subTest(kind):
+                seen, optics = sightings_of(scene(kind, frames=25, count=120, seed=2))
+                path, keys = growing_of(seen, optics), list(range(0, 25, 4))
+                angle = path.begin(keys)
+                x, focal = dict(zip(keys, path.normalised(np.array(keys)))), path.focal_px
+                scores = {}
+                for index, first in enumerate(keys):
+                    for second in keys[index + 1 : index + 7]:
+                        pair = growing._relative_pose(x[first], x[second], focal)
+                        if pair:
+                            flat = growing._flat_share(x[first], x[second], focal)
+                            score = pair[0] * (1 - growing.FLAT_COUNTS * flat)
+                            scores[first, second] = score, pair[3]
+                best = max(scores, key=lambda pair: scores[pair][0])
+                self.assertEqual(tuple(np.flatnonzero(path.posed)), best)
+                self.assertAlmostEqual(angle, scores[best][1])
+
+    def test_frames_that_share_too_little_begin_nothing(self):
+        seen, optics = sightings_of(scene("sideways", frames=10, count=60))
+        few = np.arange(seen.xy.shape[1])[:, None] < 12
+        hardly = replace(seen, xy=np.where(few, seen.xy, np.nan))
+        path = growing_of(hardly, optics)
+        self.assertIsNone(path.begin([0, 4, 9]))
+        self.assertFalse(path.posed.any())
+        self.assertEqual(growing._flat_share(np.full((5, 2), np.nan), np.zeros((5, 2)), 1000.0), 0)
+
+    def test_what_a_whole_frame_has_in_common_is_the_frame_s(self):
+        row = np.repeat([0, 1, 2], 50)
+        sigmas = np.random.default_rng(1).rayleigh(1, 150)
+        sigmas[100:] *= 40  # this frame isn't posed right
+        sigmas[7] = 60  # and this sighting slides
+        beside = growing._beside_frames(sigmas, row, 3)
+        self.assertLess(np.median(beside[100:]), 2)
+        self.assertGreater(beside[7], 20)
+        np.testing.assert_allclose(np.delete(beside[:50], 7).mean(), 1.25, atol=0.4)
+
+
+class OnePoint(SimpleTestCase):
+    """The point that fits a track's sightings best, and where one point no longer does."""
+
+    def sighted(self, points, noise=0.0, focal_px=1600.0, seed=0):
+        """Sightings of a point that is elsewhere on each frame, (n, 3)."""
+        rng, count = np.random.default_rng(seed), len(points)
+        origin = np.stack([np.linspace(-1, 1, count), np.full(count, 1.5), np.zeros(count)], axis=1)
+        turns = exponentials(rng.normal(0, 0.02, (count, 3)))
+        q = np.einsum("nij,ni->nj", turns, points - origin)
+        x = q[:, :2] / -q[:, 2:] * [1, -1] + rng.normal(0, noise / focal_px, (count, 2))
+        return cleaning._Sighted(np.arange(count), origin, turns, x, np.full(count, focal_px))
+
+    def test_it_is_the_one_that_scipy_finds(self):
+        true = np.array([0.4, 2.0, -8.0])
+        exact = self.sighted(np.tile(true, (30, 1)))
+        np.testing.assert_allclose(exact.nearest(), true, atol=1e-9)
+        self.assertAlmostEqual(exact.misfit(), 0, places=6)
+        noisy = self.sighted(np.tile(true, (30, 1)), noise=0.5)
+        best = least_squares(lambda point: noisy.off(point).ravel(), true)
+        least = np.sqrt(2 * best.cost / 60)
+        self.assertAlmostEqual(noisy.misfit() / least, 1, delta=0.002)
+        self.assertAlmostEqual(noisy.misfit(first=10), noisy.misfit(10, 30))
+        self.assertGreater(noisy.misfit(), noisy.misfit(last=12) * 0.5)
+
+    def test_a_point_behind_is_as_far_off_as_anything_can_be(self):
+        sighted = self.sighted(np.tile([0.0, 1.5, -5.0], (8, 1)))
+        np.testing.assert_allclose(sighted.off(np.array([0.0, 1.5, 5.0])), 1600.0)
+
+    def test_where_a_track_goes_over_to_another_point_is_found_to_a_frame(self):
+        points = np.tile([0.4, 2.0, -8.0], (40, 1))
+        points[23:] += [0.15, -0.1, 0.0]
+        jumps = self.sighted(points, noise=0.2)
+        self.assertEqual(cleaning._why(jumps), ("jumps", 23))
+        points = np.tile([0.4, 2.0, -8.0], (40, 1)) + np.linspace(0, 0.01, 40)[:, None] ** 2
+        self.assertIsNone(cleaning._jump(self.sighted(points, noise=0.2), 0.3))
+
+
+class Tables(SimpleTestCase):
+    """Observations as a document has them."""
+
+    def told(self):
+        return document(scene("sideways", frames=10, count=60))
+
+    def test_rows_of_any_length_say_what_they_leave_out(self):
+        told = self.told()
+        track = told["tracks"][0]
+        track["sigma_px"] = 0.4
+        rows = [row[:3] for row in track["observations"]]
+        rows[1] += [0.3]
+        rows[2] += [0.3, 0.1]
+        rows[3] += [0.3, 0.1, 0.5]
+        track["observations"] = rows
+        tracks = read(told).tracks
+        own = slice(tracks.starts[0], tracks.starts[1])
+        np.testing.assert_allclose(
+            tracks.sigma[own][:4], [[0.4, 0.4], [0.3, 0.3]] + 2 * [[0.3, 0.1]]
+        )
+        np.testing.assert_allclose(tracks.cross[own][:4], [0, 0, 0, 0.5])
+        np.testing.assert_allclose(tracks.xy[own], np.array([row[1:3] for row in rows]))
+        self.assertEqual(tracks.frame[own].tolist(), [row[0] for row in rows])
+        # All of the same length, which are read at once, give the same as one by one.
+        told["tracks"][1]["observations"] = [[*row[:3], 0.7] for row in rows]
+        tracks = read(told).tracks
+        own = slice(tracks.starts[1], tracks.starts[2])
+        np.testing.assert_allclose(tracks.sigma[own], 0.7)
+
+    def test_what_is_no_number_is_refused_with_its_place(self):
+        for value, says in (
+            (float("nan"), "/tracks/3/observations/2/1"),
+            (float("inf"), "/tracks/3/observations/2/1"),
+            (2**60, "/tracks/3/observations/2/1"),
+            (10**400, "/tracks/3/observations/2/1"),
+        ):
+            with self.subTest(value=str(value)[:9]):
+                told = self.told()
+                told["tracks"][3]["observations"][2][1] = value
+                with self.assertRaises(InvalidDocument) as refused:
+                    validate(told, 2)
+                self.assertIn(says, str(refused.exception))
+        told = self.told()
+        told["tracks"][3]["observations"][2][1] = "12"
+        with self.assertRaises(InvalidDocument):
+            validate(told, 2)
+        deep = []
+        for _ in range(40):
+            deep = [deep]
+        with self.assertRaisesRegex(InvalidDocument, "too deeply"):
+            validate(self.told() | {"facts": deep}, 2)
+        # A large number that is none too large for what it is.
+        told = self.told()
+        told["tracks"][3]["sigma_px"] = 1e-3
+        validate(told, 2)
+
+
+class Again(SimpleTestCase):
+    """Solving after an edit, from the last path."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.made = scene("orbit", frames=24, count=110, seed=3)
+        cls.told = document(cls.made, seed=3, known=5)
+        cls.first = solve(cls.told).document
+
+    def again(self, told, warm=None):
+        """The fit from the last path, and whether first lenses were tried for it."""
+        stages = []
+        fit = solve(
+            told, warm=warm or self.first, watch=lambda says, share: stages.append(says)
+        ).document
+        self.assertTrue(fit["ok"], fit.get("problem"))
+        return fit, any("focal length" in says for says in stages)
+
+    def same(self, one, other, share=0.1):
+        """Both agree within a share of their ±."""
+        off = np.array(one["path"]["position_m"]) - other["path"]["position_m"]
+        plus_minus = np.array(other["path"]["position_plus_minus_m"])
+        self.assertLess(np.abs(off / plus_minus).max(), share)
+
+    def test_nothing_changed_nothing_changes(self):
+        fit, from_nothing = self.again(self.told)
+        self.assertFalse(from_nothing)
+        self.same(fit, self.first, 0.02)
+        for part in ("motion", "determined"):
+            self.assertEqual(fit[part], self.first[part])
+        self.assertAlmostEqual(
+            fit["plus_minus"]["focal_mm"] / self.first["plus_minus"]["focal_mm"], 1, delta=0.02
+        )
+
+    def test_a_fact_that_places_it_anew_does_so(self):
+        told = dict(self.told)
+        told["tracks"] = [dict(track) for track in told["tracks"]]
+        turn = exponentials(np.array([[0.0, 1.2, 0.0]]))[0]
+        for track in told["tracks"]:
+            if "world" in track:
+                track["world"] = (3 * turn @ track["world"] + [5, 0, 2]).tolist()
+                track["world_plus_minus"] = 0.015
+        fit, from_nothing = self.again(told)
+        self.assertFalse(from_nothing)
+        wanted = 3 * self.made.positions @ turn.T + [5, 0, 2]
+        off = np.array(fit["path"]["position_m"]) - wanted
+        self.assertLess(np.abs(off / fit["path"]["position_plus_minus_m"]).max(), 5)
+        self.same(fit, solve(told).document)
+
+    def test_a_wrong_fact_is_still_named_and_a_track_that_slides_left_out(self):
+        told = dict(self.told)
+        told["tracks"] = [dict(track) for track in told["tracks"]]
+        surveyed = [track for track in told["tracks"] if "world" in track]
+        surveyed[2]["world"] = (np.array(surveyed[2]["world"]) + [0, 0.3, 0]).tolist()
+        plain = next(track for track in told["tracks"] if "world" not in track)
+        plain["observations"] = [
+            [row[0], row[1] + 2.0 * number, *row[2:]]
+            for number, row in enumerate(plain["observations"])
+        ]
+        fit, _ = self.again(told)
+        self.assertEqual(fit["conflicts"][0]["of"], [surveyed[2]["id"]])
+        self.assertIn(plain["id"], fit["left_out"])
+
+    def test_a_lens_that_is_another_is_found_again(self):
+        """The old path doesn't fit any more: it is adjusted robustly, as what has just grown."""
+        gate = {"width_mm": 12.0, "height_mm": 6.75}
+        fit, _ = self.again(self.told | {"gate": gate})
+        self.assertAlmostEqual(fit["camera"]["focal_mm"], LENS.focal_mm / 2, delta=0.05)
+        self.same(fit, solve(self.told | {"gate": gate}).document)
+
+    def test_other_frames_or_one_of_several_paths_begin_from_nothing(self):
+        reversible = self.first | {"remarks": [{"kind": "reversible", "says": ""}]}
+        still = self.first | {"ok": False}
+        shorter = self.told | {"frames": {"first": FIRST, "last": FIRST + 11, "rate": "24/1"}}
+        zooms = self.first | {"zooms": True}
+        for name, told, warm in (
+            ("reversible", self.told, reversible),
+            ("no path", self.told, still),
+            ("zooms", self.told, zooms),
+        ):
+            with self.subTest(name):
+                fit, from_nothing = self.again(told, warm)
+                self.assertTrue(from_nothing)
+                self.same(fit, self.first)
+        fit, _ = self.again(shorter)
+        self.assertEqual(len(fit["path"]["frames"]), 12)
+
+    def test_a_frame_that_stands_wrong_keeps_what_it_sees(self):
+        """Of one frame hardly all sightings are wrong: it would have nothing left to stand by."""
+        evidence = read(self.told)
+        seen = Sightings.of(evidence.tracks, evidence.first, evidence.last, evidence.grid)
+        optics = Optics(GRID, evidence.lens)
+        found = find(seen, optics, Wanted(evidence.free_lens, evidence.focal_mm))
+        posed, start, tracks, use = _start(seen, found)
+        given = Given(evidence, seen, optics, posed, {}, False, 1)
+        start.positions[5] += [0.0, 0.4, 0.0]
+        placed, facts, known = given.placed(start, tracks)
+        network = given.solve(
+            placed, tracks, use, known, facts, np.ones(len(evidence.tracks)), most=0
+        )
+        _, bad = judged(network)
+        self.assertLess(bad[5].sum(), 0.5 * use[5].sum())
+        self.assertLess(bad.sum(), 0.3 * use.sum())
