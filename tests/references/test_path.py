@@ -11,7 +11,7 @@ from gtsam.symbol_shorthand import K, L, X
 from aperture.path import imaging
 from aperture.path.bundle import Bundle
 from aperture.path.covariance import Solved
-from aperture.path.problem import Freedom, Observations, State
+from aperture.path.problem import Freedom, Observations, Row, State
 from aperture.path.solve import solve
 from aperture.track.follow import Follower, Settings
 from tests.moving import GRID, aligned, scene
@@ -107,6 +107,84 @@ class AgainstGtsam(SimpleTestCase):
         focal = np.exp(state.lens[0]) / 24 * 1920
         sigma = gtsam.Marginals(graph, found).marginalCovariance(K(0))[0, 0] ** 0.5
         self.assertAlmostEqual(spread.lens[0, 0] ** 0.5 * focal / sigma, 1, delta=0.01)
+
+
+class RangeToLast:
+    """The distance between the first camera, which is held, and the last one."""
+
+    def __init__(self, metres, sigma):
+        self.metres, self.sigma = metres, sigma
+
+    def rows(self, state):
+        """One row."""
+        away = state.positions[-1] - state.positions[0]
+        far, slope = np.linalg.norm(away), np.zeros(7)
+        slope[3:6] = away / far / self.sigma
+        residual = (far - self.metres) / self.sigma
+        return [Row(float(residual), len(state.positions) - 1, slope)]
+
+
+class EveryPlusMinus(SimpleTestCase):
+    """The covariances of all cameras and points against GTSAM's marginals, with the size of the
+    path from a measured distance in both."""
+
+    def test_cameras_and_points_are_known_as_well_as_gtsam_says(self):
+        made = scene("orbit", frames=30, count=50, seed=2)
+        rng = np.random.default_rng(6)
+        camera, point = np.nonzero(np.isfinite(made.seen[:, :, 0]))
+        xy = made.seen[camera, point] + rng.normal(0, 0.3, (len(camera), 2))
+        count, lens = len(made.cameras), made.cameras[0].lens
+        free, solved = np.ones((count, 6), bool), np.zeros(8, bool)
+        free[0], solved[[0, 3, 4]] = False, True
+        rotations = np.array([one.rotation for one in made.cameras])
+        places = made.positions
+        state = State(
+            rotations, places, np.zeros(count), lens.parameters.copy(), made.points.copy()
+        )
+        metres = float(np.linalg.norm(places[-1] - places[0]))
+        bundle = Bundle(
+            Observations(camera, point, xy, np.full(xy.shape, 0.3)),
+            imaging.Optics(GRID, lens),
+            state,
+            Freedom(free, solved, np.zeros(made.points.shape, bool)),
+            RangeToLast(metres, 0.01),
+            threads=2,
+        )
+        bundle.solve(least_gain=1e-9)
+        spread = Solved(bundle).spread()
+        graph, values = self.theirs(bundle, camera, point, xy, metres)
+        marginals = gtsam.Marginals(graph, values)
+        for number in (1, 7, 13, 22, 29):
+            theirs = marginals.marginalCovariance(X(number))  # turn and shift, in the body's axes
+            axes = bundle.state.rotations[number] @ FLIP
+            shift = axes @ theirs[3:, 3:] @ axes.T
+            turn = FLIP @ theirs[:3, :3] @ FLIP
+            own = spread.cameras[number]
+            np.testing.assert_allclose(own[3:, 3:], shift, atol=2e-3 * np.trace(shift))
+            np.testing.assert_allclose(own[:3, :3], turn, atol=2e-3 * np.trace(turn))
+        for number in (0, 11, 30, 49):
+            theirs = marginals.marginalCovariance(L(number))
+            np.testing.assert_allclose(spread.points[number], theirs, atol=2e-3 * np.trace(theirs))
+
+    def theirs(self, bundle, camera, point, xy, metres):
+        """The same problem, at the same optimum."""
+        graph, values, state = gtsam.NonlinearFactorGraph(), gtsam.Values(), bundle.state
+        noise = gtsam.noiseModel.Isotropic.Sigma(2, 0.3)
+        for one, of, at in zip(camera, point, xy - [GRID.width / 2, GRID.height / 2]):
+            graph.add(gtsam.GeneralSFMFactor2Cal3Bundler(at, noise, X(int(one)), L(int(of)), K(0)))
+        for number, (rotation, place) in enumerate(zip(state.rotations, state.positions)):
+            values.insert(X(number), gtsam.Pose3(gtsam.Rot3(rotation @ FLIP), place))
+        exact = gtsam.noiseModel.Isotropic.Sigma(6, 1e-8)
+        graph.add(gtsam.PriorFactorPose3(X(0), values.atPose3(X(0)), exact))
+        last = len(state.positions) - 1
+        sigma = gtsam.noiseModel.Isotropic.Sigma(1, 0.01)
+        graph.add(gtsam.RangeFactorPose3(X(0), X(last), metres, sigma))
+        for number, place in enumerate(state.points):
+            values.insert(L(number), place)
+        focal = np.exp(state.lens[0]) / 24 * 1920
+        values.insert(K(0), gtsam.Cal3Bundler(focal, state.lens[3], state.lens[4], 0, 0))
+        self.assertAlmostEqual(2 * graph.error(values) / bundle.chi2, 1, delta=1e-6)
+        return graph, values
 
 
 def followed(files, **wish):
