@@ -14,8 +14,10 @@ FLIP = np.diag([1.0, -1.0, -1.0])
 
 
 def seconds_per_iteration(bundle, state) -> float:
-    """CPU seconds of a Levenberg–Marquardt iteration of GTSAM on a bundle's problem: of the quickest
-    one, as other work on the machine only ever adds to it."""
+    """CPU seconds of a Levenberg–Marquardt iteration of GTSAM on a bundle's problem.
+
+    Of the quickest one, as other work on the machine only ever adds to it.
+    """
     graph, values = gtsam.NonlinearFactorGraph(), gtsam.Values()
     noise = gtsam.noiseModel.Isotropic.Sigma(2, 0.3)
     points = bundle.order[bundle.point]

@@ -19,9 +19,9 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numba import njit
 
 from aperture.arrays import Array
+from aperture.path import one_point
 
 if TYPE_CHECKING:
     from aperture.path.report import Told
@@ -180,68 +180,18 @@ class _Sighted:
 
     def nearest(self) -> Array:
         """(3,) the point nearest to all rays."""
-        return _nearest(self.rays, self.origin)
+        return one_point.nearest(self.rays, self.origin)
 
     def off(self, point: Array) -> Array:
         """(n, 2) px: from where the point would be seen to where the track was."""
-        return _off(point, self.rotation, self.origin, self.x, self.focal_px)
+        return one_point.off(point, self.rotation, self.origin, self.x, self.focal_px)
 
     def misfit(self, first: int = 0, last: int | None = None) -> float:
         """The rms residual in px of the one point that fits best the sightings [first, last)."""
         own = slice(first, last)
-        return _misfit(
+        return one_point.misfit(
             self.rays[own], self.rotation[own], self.origin[own], self.x[own], self.focal_px[own]
         )
-
-
-@njit(cache=True)
-def _nearest(rays, origin):
-    """(3,) the point nearest to all rays (n, 3), weighted by distance, so that it is the picture
-    that counts."""
-    weight = np.ones(len(rays))
-    point = np.zeros(3)
-    for _ in range(4):
-        normal, right = np.zeros((3, 3)), np.zeros(3)
-        for n in range(len(rays)):
-            for i in range(3):
-                for j in range(3):
-                    across = weight[n] * ((1.0 if i == j else 0.0) - rays[n, i] * rays[n, j])
-                    normal[i, j] += across
-                    right[i] += across * origin[n, j]
-        point = np.linalg.lstsq(normal, right, 1e-15)[0]
-        for n in range(len(rays)):
-            squared = 0.0
-            for i in range(3):
-                squared += (point[i] - origin[n, i]) ** 2
-            weight[n] = 1 / max(squared, 1e-18)
-    return point
-
-
-@njit(cache=True)
-def _off(point, rotation, origin, x, focal_px):
-    """(n, 2) px, as `_Sighted.off`."""
-    out = np.empty((len(x), 2))
-    q = np.empty(3)
-    for n in range(len(x)):
-        q[:] = 0.0
-        for i in range(3):
-            away = point[i] - origin[n, i]
-            for j in range(3):
-                q[j] += rotation[n, i, j] * away
-        for axis in range(2):
-            # A point beside or behind the camera is as far off as anything can be.
-            off = 1.0
-            if q[2] < 0:
-                at = (q[0] if axis == 0 else -q[1]) / max(-q[2], 1e-9)
-                off = min(max(x[n, axis] - at, -1.0), 1.0)
-            out[n, axis] = off * focal_px[n]
-    return out
-
-
-@njit(cache=True)
-def _misfit(rays, rotation, origin, x, focal_px):
-    off = _off(_nearest(rays, origin), rotation, origin, x, focal_px)
-    return np.sqrt(np.mean(off**2))
 
 
 def _sighted(told: Told, x: Array, track: int) -> _Sighted:

@@ -233,8 +233,7 @@ def _best_starts(
     threads: int,
 ) -> list[Growing]:
     """The path over some keyframes that explains most of what they see; and, of a lens near its
-    pivot, others that may turn out to be the true one: with near and far reversed, or the one that
-    known places give.
+    pivot, another that may turn out to be the true one, with near and far reversed.
 
     The lens of a camera that only turns is tried too. If turning alone explains nearly everything,
     only paths with about that lens count: its turns tell the focal length, whereas a wrong lens
@@ -269,7 +268,7 @@ def _best_starts(
     best = min(paths, key=lambda item: _misfit(item[0], item[1], noise, total))
     if turning is None or not pivoted:
         return [best[0]]
-    return near_the_pivot(sightings, optics, wanted, turning, pivoted, best, noise)
+    return near_the_pivot(turning, pivoted, best, noise)
 
 
 def _lenses(

@@ -64,8 +64,8 @@ def leverages(solved: Solved, spread: Spread) -> Array:
     sorted_ = np.argsort(bundle.camera, kind="stable")
     ends = np.searchsorted(bundle.camera[sorted_], np.arange(bundle.frames + 1))
     for camera, joint in enumerate(spread.with_lens):
-        mine = sorted_[ends[camera] : ends[camera + 1]]
-        each[mine] = np.einsum("nij,nij->n", both[mine] @ joint, both[mine])
+        own = sorted_[ends[camera] : ends[camera + 1]]
+        each[own] = np.einsum("nij,nij->n", both[own] @ joint, both[own])
     total = np.bincount(bundle.point, each, bundle.count)
     free = (~bundle.held).sum(axis=1)
     if bundle.freedom.at_infinity:
@@ -76,8 +76,8 @@ def leverages(solved: Solved, spread: Spread) -> Array:
             # tr J Σ Jᵀ with its point eliminated: less what the point itself takes up.
             l00, l10, l11, l20, l21, l22 = bundle.factors[rank]
             factor = np.array([[l00, 0, 0], [l10, l11, 0], [l20, l21, l22]])
-            own = ~bundle.held[rank]
-            information = (factor @ factor.T) * np.outer(own, own)
+            free_axes = ~bundle.held[rank]
+            information = (factor @ factor.T) * np.outer(free_axes, free_axes)
             total[rank] -= np.einsum("ij,ji->", information, covariances[rank]) - free[rank]
             continue
         at = LENS_SIZE + 3 * (rank - bundle.eliminated) + np.arange(3)

@@ -350,8 +350,8 @@ def judged(network: Network) -> tuple[Array, Array]:
     row, column = np.nonzero(network.use[np.ix_(network.frames, network.tracks)])
     far = sigmas > FARTHEST_SIGMAS * max(1.0, float(np.median(sigmas)) / 1.1774)
     # Where most of a frame's are, it is the frame that stands wrong yet.
-    share = np.bincount(row, far) / np.maximum(np.bincount(row), 1)
-    far &= share[row] < MOST_OF_A_FRAME
+    of_frame = np.bincount(row, far) / np.maximum(np.bincount(row), 1)
+    far &= of_frame[row] < MOST_OF_A_FRAME
     bad = np.zeros(network.use.shape, bool)
     bad[network.frames[row[far]], network.tracks[column[far]]] = True
     bad[:, network.tracks[_tells_nothing(network)]] = True

@@ -98,16 +98,16 @@ def alike(one: Growing, other: Growing) -> bool:
 
 
 def near_the_pivot(
-    sightings: Sightings,
-    optics: Optics,
-    wanted: Wanted,
     turning: Turning,
     pivoted: list[tuple[Growing, Array]],
     best: tuple[Growing, Array],
     noise: float,
 ) -> list[Growing]:
-    """Of the paths begun off the pivot, the best of the others, and one at known places those that
-    may be the true one; the best alone where the camera goes farther than that."""
+    """Of the paths begun off the pivot, and the best of the others, those that may be the true one;
+    the best alone where the camera goes farther than that.
+
+    noise: the robust size of the residuals of a path that is right, in their σ.
+    """
     near, far = sorted(pivoted, key=lambda item: item[0].scale)
     small = turning.scale < SMALL_WAY * noise
     if not small and not as_good(near, best):

@@ -10,7 +10,7 @@ from scipy.optimize import least_squares
 from threadpoolctl import threadpool_info
 
 from aperture.match.document import InvalidDocument, validate
-from aperture.path import cleaning, growing
+from aperture.path import cleaning, growing, pairs
 from aperture.path.arc import Arc, Together
 from aperture.path.document import read
 from aperture.path.find import find
@@ -156,10 +156,10 @@ class FirstPairs(SimpleTestCase):
                 scores = {}
                 for index, first in enumerate(keys):
                     for second in keys[index + 1 : index + 7]:
-                        pair = growing._relative_pose(x[first], x[second], focal)
+                        pair = pairs._relative_pose(x[first], x[second], focal)
                         if pair:
-                            flat = growing._flat_share(x[first], x[second], focal)
-                            score = pair[0] * (1 - growing.FLAT_COUNTS * flat)
+                            flat = pairs._flat_share(x[first], x[second], focal)
+                            score = pair[0] * (1 - pairs.FLAT_COUNTS * flat)
                             scores[first, second] = score, pair[3]
                 best = max(scores, key=lambda pair: scores[pair][0])
                 self.assertEqual(tuple(np.flatnonzero(path.posed)), best)
@@ -172,7 +172,7 @@ class FirstPairs(SimpleTestCase):
         path = growing_of(hardly, optics)
         self.assertIsNone(path.begin([0, 4, 9]))
         self.assertFalse(path.posed.any())
-        self.assertEqual(growing._flat_share(np.full((5, 2), np.nan), np.zeros((5, 2)), 1000.0), 0)
+        self.assertEqual(pairs._flat_share(np.full((5, 2), np.nan), np.zeros((5, 2)), 1000.0), 0)
 
     def test_what_a_whole_frame_has_in_common_is_the_frame_s(self):
         row = np.repeat([0, 1, 2], 50)
