@@ -299,16 +299,19 @@ class Bundle(NormalEquations):
         least_gain: float = LEAST_GAIN,
         watch: Callable[[int, float], None] | None = None,
     ) -> float:
-        """Move `state` to the optimum; returns the sum of squares there.
+        """Move `state` to the optimum, in `most` steps; returns the sum of squares there.
 
         Raises Problem where the equations can't be solved at all.
         """
+        self.converged = False
+        if not most:
+            self.chi2 = self._residuals(self.state)[1]
+            return self.chi2
         with self.pool() as run, np.errstate(all="ignore"):
             blocks = self._to_step_from(self.state, run)
             if not np.isfinite(blocks.chi2) or blocks.chi2 >= imaging.IMPOSSIBLE * 1e6:
                 raise Problem("The first guess at this path can't be computed with.")
             damping, growth = FIRST_DAMPING, 2.0
-            self.converged = False
             per_residual = max(1.0, blocks.chi2 / max(2 * len(self.camera), 1))
             for self.iterations in range(1, most + 1):
                 if watch:

@@ -100,6 +100,7 @@ class Groups:
 def _seen(cameras: Array, points: Array, count: int) -> tuple[Array, Array]:
     """The first and the last camera that sees each point; 0 and 0 of one that none sees."""
     first, last = np.full(count, np.iinfo(int).max), np.zeros(count, int)
+    cameras = cameras.astype(int)  # of the same type it is ten times as quick
     np.minimum.at(first, points, cameras)
     np.maximum.at(last, points, cameras)
     return np.where(first > last, 0, first), last

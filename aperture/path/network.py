@@ -48,6 +48,9 @@ FAR_FROM_FACTS, EASE, EASING_STEPS = 8.0, 4.0, 20
 MOST_STEPS, FARTHEST_STEPS = 60, 400
 # Sightings of a track of which so many are left out are not of one point that stands still.
 MOST_LEFT_OUT = 0.5
+# The numbers that place a path, a fact that a path agrees with already, in σ, and the same of a
+# coordinate that counts as exact, metres.
+SEVEN, AGREES_SIGMAS, EXACT_M = 7, 4.0, 1e-4
 # Of one frame no more than this share can be wrong at once.
 MOST_OF_A_FRAME = 0.7
 
@@ -145,6 +148,7 @@ def solve_network(
     given = Given(evidence, sightings, optics, posed, planes, nodal, threads)
     guesses = _guesses(evidence, document, posed)
     in_world = found.path is not None and (found.path.in_world or bool(found.path.surveyed.any()))
+    in_world = in_world or (found.near and given.agrees(start, tracks))
     placed, facts, known = given.placed(start, tracks, begun=in_world, guesses=guesses)
     factors = np.ones(len(evidence.tracks))
     eased = _eased(given, placed, tracks, use, known, facts)
@@ -264,15 +268,8 @@ class Given:
     at_infinity: bool
     threads: int | None
 
-    def placed(
-        self,
-        state: State,
-        tracks: Array,
-        begun: bool = False,
-        guesses: Sequence[Guess] = (),
-    ) -> tuple[Placed, PathFacts, Array]:
-        """A path with these tracks where the facts put it, the facts about them, and their exact
-        coordinates (P, 3)."""
+    def about(self, tracks: Array) -> tuple[PathFacts, Array]:
+        """The facts about a path with these tracks, and their exact coordinates (P, 3)."""
         evidence = self.evidence
         known = evidence.world[tracks].copy()
         known[evidence.world_sigma[tracks] > 0] = np.nan
@@ -283,7 +280,30 @@ class Given:
             kept = [equation for equation in facts.equations if equation.directional]
             facts = PathFacts(kept, facts.extra_count)
             known[:] = np.nan
-        placed = place(state, facts, Known(known), evidence.lens, begun, guesses)
+        return facts, known
+
+    def agrees(self, state: State, tracks: Array) -> bool:
+        """Whether a path is where the facts have it, as one is that was solved with them."""
+        facts, known = self.about(tracks)
+        state = replace(state, extra=facts.begin(state, self.evidence.lens))
+        residuals = np.array([row.residual for row in facts.rows(state)])
+        off = known - state.points
+        exact = off[np.isfinite(off)]
+        if len(residuals) + len(exact) < SEVEN or (np.abs(exact) > EXACT_M).any():
+            return False
+        return bool((np.abs(residuals) < AGREES_SIGMAS).all())
+
+    def placed(
+        self,
+        state: State,
+        tracks: Array,
+        begun: bool = False,
+        guesses: Sequence[Guess] = (),
+    ) -> tuple[Placed, PathFacts, Array]:
+        """A path with these tracks where the facts put it, the facts about them, and their exact
+        coordinates (P, 3)."""
+        facts, known = self.about(tracks)
+        placed = place(state, facts, Known(known), self.evidence.lens, begun, guesses)
         return placed, facts, known
 
     def solve(

@@ -85,10 +85,10 @@ class NormalEquations:
         self.border_free = np.concatenate(
             [freedom.lens, ~freedom.held[self.order[self.eliminated :]].ravel(), freedom.extra]
         )
-        self.products = np.zeros(int(groups.offsets[-1]))
+        self.products = np.empty(int(groups.offsets[-1]))
         self.lens_products = np.zeros((3 * self.eliminated, LENS_SIZE))
         self._y = np.zeros(3 * self.eliminated)
-        self.tiles = np.zeros((len(groups.pattern), groups.side, groups.side))
+        self.tiles = np.empty((len(groups.pattern), groups.side, groups.side))
         self.inverses = np.zeros((groups.tile_count, groups.side, groups.side))
         self.factors = np.zeros((self.eliminated, 6))
 

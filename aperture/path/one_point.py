@@ -6,6 +6,29 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+# Below this share of the cube of its trace a determinant counts as none: the rays are parallel.
+SINGULAR = 1e-13
+
+
+@njit(cache=True)
+def _solved(a, b):
+    """The solution (3,) of a symmetric system (3, 3), by cofactors; the shortest one where it is
+    singular."""
+    c00 = a[1, 1] * a[2, 2] - a[1, 2] * a[1, 2]
+    c01 = a[0, 2] * a[1, 2] - a[0, 1] * a[2, 2]
+    c02 = a[0, 1] * a[1, 2] - a[0, 2] * a[1, 1]
+    determinant = a[0, 0] * c00 + a[0, 1] * c01 + a[0, 2] * c02
+    if abs(determinant) < SINGULAR * (a[0, 0] + a[1, 1] + a[2, 2]) ** 3:
+        return np.linalg.lstsq(a, b, 1e-15)[0]
+    c11 = a[0, 0] * a[2, 2] - a[0, 2] * a[0, 2]
+    c12 = a[0, 1] * a[0, 2] - a[0, 0] * a[1, 2]
+    c22 = a[0, 0] * a[1, 1] - a[0, 1] * a[0, 1]
+    out = np.empty(3)
+    out[0] = (c00 * b[0] + c01 * b[1] + c02 * b[2]) / determinant
+    out[1] = (c01 * b[0] + c11 * b[1] + c12 * b[2]) / determinant
+    out[2] = (c02 * b[0] + c12 * b[1] + c22 * b[2]) / determinant
+    return out
+
 
 @njit(cache=True)
 def nearest(rays, origin):
@@ -21,7 +44,7 @@ def nearest(rays, origin):
                     across = weight[n] * ((1.0 if i == j else 0.0) - rays[n, i] * rays[n, j])
                     normal[i, j] += across
                     right[i] += across * origin[n, j]
-        point = np.linalg.lstsq(normal, right, 1e-15)[0]
+        point = _solved(normal, right)
         for n in range(len(rays)):
             squared = 0.0
             for i in range(3):
