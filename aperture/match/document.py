@@ -11,6 +11,7 @@ import json
 import math
 from dataclasses import dataclass
 from functools import cache
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -189,15 +190,14 @@ def _finite(value: Any, depth: int) -> bool:
 
 def _finite_table(rows: list[Any]) -> bool:
     """Whether these are rows of numbers, as a track's observations are, and all of them finite."""
-    if not rows or not isinstance(rows[0], list):
+    if not rows or not all(isinstance(row, list) for row in rows):
         return False
     try:
-        table = np.array(rows)
-    except (ValueError, OverflowError):
+        numbers = np.fromiter(chain.from_iterable(rows), float)
+    except (ValueError, TypeError, OverflowError):
         return False
     # What is larger is looked at one by one, as an integer can't be told from a float here.
-    small = table.ndim == 2 and table.dtype.kind in "if"
-    return small and bool((np.abs(table) <= LARGEST_INTEGER).all())
+    return bool((np.abs(numbers) <= LARGEST_INTEGER).all())
 
 
 def _refuse_infinite(value: Any, place: str, depth: int) -> None:

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from aperture.arrays import Array
-from aperture.path.bundle import LEAST_GAIN
+from aperture.path.bundle import LEAST_GAIN, NEAR_DAMPING
 from aperture.path.covariance import Solved, Spread
 from aperture.path.facts import OF_LENS, Loosened, PathFacts, PointCoordinate
 from aperture.path.placement import Known, place
@@ -102,6 +102,7 @@ def bending(given: Given, network: Network, known: Array) -> Bending | None:
         PathFacts(of_lens),
         network.factors,
         least_gain=LEAST_GAIN if given.evidence.stands else ROUGHLY,
+        damping=NEAR_DAMPING,
     )
     laid = place(free.state, facts, Known(known), given.evidence.lens, begun=True).state
     away = np.linalg.norm(laid.positions - network.state.positions, axis=1)

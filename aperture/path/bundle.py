@@ -26,7 +26,8 @@ from aperture.path.problem import Facts, Freedom, Observations, Row, State, expo
 
 # Of the sum of squares, in squared σ as the residuals have them.
 LEAST_GAIN = 1e-4
-FIRST_DAMPING = 1e-4
+# The first damping, and that of a solution that begins next to its optimum.
+FIRST_DAMPING, NEAR_DAMPING = 1e-4, 1e-8
 MOST_DAMPING = 1e6
 # By what factor a point's distance changes at most in one step; and how much farther than the
 # middle one a point may go.
@@ -298,8 +299,11 @@ class Bundle(NormalEquations):
         most: int = 50,
         least_gain: float = LEAST_GAIN,
         watch: Callable[[int, float], None] | None = None,
+        damping: float = FIRST_DAMPING,
     ) -> float:
         """Move `state` to the optimum, in `most` steps; returns the sum of squares there.
+
+        damping: of the first step; less than usual where it begins next to the optimum.
 
         Raises Problem where the equations can't be solved at all.
         """
@@ -311,7 +315,7 @@ class Bundle(NormalEquations):
             blocks = self._to_step_from(self.state, run)
             if not np.isfinite(blocks.chi2) or blocks.chi2 >= imaging.IMPOSSIBLE * 1e6:
                 raise Problem("The first guess at this path can't be computed with.")
-            damping, growth = FIRST_DAMPING, 2.0
+            growth = 2.0
             per_residual = max(1.0, blocks.chi2 / max(2 * len(self.camera), 1))
             for self.iterations in range(1, most + 1):
                 if watch:

@@ -281,10 +281,9 @@ class Solved:
         residuals, by_camera, by_lens, by_point = self.derivatives(first, last)
         mine = slice(bundle.starts[first], bundle.starts[last])
         camera, track = bundle.camera[mine], bundle.point[mine] - first
-        own = np.zeros((last - first, 3))
-        np.add.at(own, track, np.einsum("nij,ni->nj", by_point, residuals))
-        lens = np.zeros((last - first, LENS_SIZE))
-        np.add.at(lens, track, np.einsum("nij,ni->nj", by_lens, residuals))
+        starts = bundle.starts[first : last + 1] - bundle.starts[first]
+        own = _sums(np.einsum("nij,ni->nj", by_point, residuals), starts)
+        lens = _sums(np.einsum("nij,ni->nj", by_lens, residuals), starts)
         # What the point takes up itself. Zero at the optimum, but for facts about this point alone;
         # of a tied one it is in the border.
         free = max(min(last, bundle.eliminated) - first, 0)
@@ -401,6 +400,14 @@ class Solved:
                 if rank == other_rank:
                     out[k, other] += slope @ taken
         return x_camera, x_border, out
+
+
+def _sums(values: Array, starts: Array) -> Array:
+    """(n, k) the sums of rows (N, k) from each of the starts (n + 1,) to the next."""
+    out = np.zeros((len(starts) - 1, values.shape[1]))
+    some = starts[:-1] < starts[1:]
+    out[some] = np.add.reduceat(values, starts[:-1][some], axis=0)
+    return out
 
 
 def _add_squares(

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from fractions import Fraction
+from itertools import chain
 from typing import Any
 
 import numpy as np
@@ -404,12 +405,13 @@ def _tracks(data: dict[str, Any], first: int, last: int) -> tuple[Tracks, Array,
 def _table(item: dict[str, Any]) -> Array:
     """(n, 6) a track's observations: frame, x, y, σ across and down, and how both hang together."""
     rows = item["observations"]
-    lengths = np.array([len(row) for row in rows])
+    lengths = np.fromiter(map(len, rows), int, len(rows))
     out = np.zeros((len(rows), 6))
     out[:, 3] = float(item.get("sigma_px", DEFAULT_SIGMA_PX))
-    for length in np.unique(lengths):
+    for length in set(lengths.tolist()):
         alike = np.flatnonzero(lengths == length)
-        out[alike, :length] = [rows[number] for number in alike]
+        numbers = chain.from_iterable(rows[number] for number in alike)
+        out[alike, :length] = np.fromiter(numbers, float, len(alike) * length).reshape(-1, length)
     short = lengths < 5
     out[short, 4] = out[short, 3]
     return out

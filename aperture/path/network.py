@@ -14,7 +14,7 @@ from aperture.arrays import Array
 from aperture.match import solve as still
 from aperture.match.document import AXES
 from aperture.path.bending import Bending
-from aperture.path.bundle import LEAST_GAIN, Bundle
+from aperture.path.bundle import FIRST_DAMPING, LEAST_GAIN, NEAR_DAMPING, Bundle
 from aperture.path.covariance import Along, Solved, Spread
 from aperture.path.document import FilmEvidence, as_still
 from aperture.path.facts import Loosened, PathFacts, PointCoordinate
@@ -154,10 +154,11 @@ def solve_network(
     eased = _eased(given, placed, tracks, use, known, facts)
     most = MOST_STEPS if eased is placed else FARTHEST_STEPS
     placed = eased
+    damping = NEAR_DAMPING if found.near else FIRST_DAMPING
     if found.near:
         factors, _ = judged(given.solve(placed, tracks, use, known, facts, factors, most=0))
     for round_ in range(MOST_ROUNDS):
-        network = given.solve(placed, tracks, use, known, facts, factors, most)
+        network = given.solve(placed, tracks, use, known, facts, factors, most, damping=damping)
         factors, bad = judged(network)
         settled = np.median(np.abs(factors / network.factors - 1)) < SAME_FACTOR
         if round_ == MOST_ROUNDS - 1 or (settled and not bad.any()):
@@ -316,10 +317,11 @@ class Given:
         factors: Array,
         most: int = MOST_STEPS,
         least_gain: float = LEAST_GAIN,
+        damping: float = FIRST_DAMPING,
     ) -> Network:
         """The optimum for some sightings (F, T), each track's σ times its factor (T,)."""
         bundle = self.bundle(placed, tracks, use, known, facts, factors)
-        bundle.solve(most, least_gain)
+        bundle.solve(most, least_gain, damping=damping)
         frames = np.flatnonzero(self.posed)
         return Network(bundle, frames, tracks, use, factors, placed, facts)
 
