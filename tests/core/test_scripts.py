@@ -24,7 +24,7 @@ SCREEN = (900, 600)
 
 class Scripts(TestCase):
     def test_all(self):
-        files = sorted(map(str, FOLDER.glob("*.test.mjs")))
+        files = sorted(map(str, FOLDER.glob("*.test.js")))
         done = subprocess.run(["node", "--test", *files], capture_output=True, text=True)
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         self.assertRegex(done.stdout, r"# pass [1-9]")
@@ -70,7 +70,7 @@ class Scripts(TestCase):
                     for clip, begin in zip(cut.clips, cut.begins)
                 ]
                 done = subprocess.run(
-                    ["node", str(FOLDER / "cut.mjs")],
+                    ["node", str(FOLDER / "cut.js")],
                     input=json.dumps({"clips": told, "length": cut.length}),
                     capture_output=True,
                     text=True,
@@ -125,7 +125,7 @@ def in_the_script(panorama: Camera, points: np.ndarray, yaw, pitch, wide) -> dic
         lens |= projection.told()
     told = {"lens": lens, "points": points.tolist(), "yaw": yaw, "pitch": pitch, "wide": wide}
     done = subprocess.run(
-        ["node", str(FOLDER / "around.mjs")],
+        ["node", str(FOLDER / "around.js")],
         input=json.dumps(told | {"screen": SCREEN}),
         capture_output=True,
         text=True,

@@ -6,7 +6,7 @@ import {register} from "node:module";
 // "/static/ui/app.js" lies in web/ui/static/ui/app.js; three.js draws nothing here.
 const RESOLVE = `
 export function resolve(specifier, context, next) {
-  if (specifier === "three") return next("${new URL("three.mjs", import.meta.url)}", context);
+  if (specifier === "three") return next("${new URL("three.js", import.meta.url)}", context);
   if (specifier.startsWith("../vendor/"))
     return next(new URL("../../web/ui/static/" + specifier.slice(3), "${import.meta.url}").href);
   const web = /^(.*\\/web)\\/[^/]+\\/static\\/[^/]+\\/[^/]+$/.exec(context.parentURL ?? "");

@@ -1,6 +1,6 @@
 // A light table as the pages have it: 800 × 600 px of screen and a margin, a plate of 2000 × 1000.
 
-import {Element, page} from "./page.mjs";
+import {Element, page} from "./page.js";
 
 /** The pictures that scripts have asked for, in order. */
 export const loaded = [];

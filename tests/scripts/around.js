@@ -3,7 +3,7 @@
 
 import {readFileSync} from "node:fs";
 
-import "./page.mjs";
+import "./page.js";
 
 const {Around} = await import("../../web/ui/static/ui/around.js");
 

@@ -3,7 +3,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {later, turn} from "./page.mjs";
+import {later, turn} from "./page.js";
 
 const {Frames, Pictures, moment, spacing, timecode} = await import(
   "../../web/plates/static/plates/frames.js"

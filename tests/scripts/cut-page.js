@@ -1,7 +1,7 @@
 // The page of a cut, without a browser: its elements, and what it draws of which picture by how
 // much.
 
-import {Element, fresh, page} from "./page.mjs";
+import {Element, fresh, page} from "./page.js";
 
 const IDS = `cut-says undo redo play frame at what of-shot report clip-name clip-sheet clip-about
   clip-first clip-last clip-length clip-handles clip-open clip-camera clip-over clip-speed

@@ -3,8 +3,8 @@
 
 import {readFileSync} from "node:fs";
 
-import {clip, openCut, told} from "./cut-page.mjs";
-import {page, turn} from "./page.mjs";
+import {clip, openCut, told} from "./cut-page.js";
+import {page, turn} from "./page.js";
 
 const asked = JSON.parse(readFileSync(0));
 const clips = asked.clips.map(({id, begin, length, ...more}) => clip(id, begin, length, more));

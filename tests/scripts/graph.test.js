@@ -3,7 +3,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {Element} from "./page.mjs";
+import {Element} from "./page.js";
 
 const {Graph} = await import("../../web/moves/static/moves/graph.js");
 

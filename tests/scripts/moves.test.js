@@ -3,9 +3,9 @@
 import assert from "node:assert/strict";
 import {beforeEach, mock, test} from "node:test";
 
-import {Element, fresh, later, notices, page, picture, serve, turn} from "./page.mjs";
+import {Element, fresh, later, notices, page, picture, serve, turn} from "./page.js";
 
-const {WebGLRenderer} = await import("./three.mjs");
+const {WebGLRenderer} = await import("./three.js");
 
 const IDS = `graph route through fly-speed remarks frame slider key-frame key-value key-kind
   revision record tolerance play time-first time-last time-to time-all channel by range-first

@@ -3,8 +3,8 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {context, layTable, loaded} from "./laid.mjs";
-import {Element, page} from "./page.mjs";
+import {context, layTable, loaded} from "./laid.js";
+import {Element, page} from "./page.js";
 
 const {LightTable} = await import("../../web/ui/static/ui/table.js");
 const {Pixels} = await import("../../web/ui/static/ui/pixels.js");

@@ -4,7 +4,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {Element, fresh, later, notices, page, turn} from "./page.mjs";
+import {Element, fresh, later, notices, page, turn} from "./page.js";
 
 const {edit} = await import("../../web/ui/static/ui/app.js");
 

@@ -4,10 +4,10 @@
 import assert from "node:assert/strict";
 import {beforeEach, mock, test} from "node:test";
 
-import {layTable} from "./laid.mjs";
-import {Element, fresh, notices, page, serve, turn} from "./page.mjs";
+import {layTable} from "./laid.js";
+import {Element, fresh, notices, page, serve, turn} from "./page.js";
 
-const {WebGLRenderer} = await import("./three.mjs");
+const {WebGLRenderer} = await import("./three.js");
 const THREE = await import("../../web/ui/static/vendor/three.module.js");
 
 let root, outside, form, sent, loaded, assigned, swaps;

@@ -3,7 +3,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {Element, fresh, later, page, picture, turn} from "./page.mjs";
+import {Element, fresh, later, page, picture, turn} from "./page.js";
 
 let plan, front, asked, loaded, says, played;
 

@@ -3,7 +3,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import "./page.mjs";
+import "./page.js";
 
 const {Around} = await import("../../web/ui/static/ui/around.js");
 

@@ -4,8 +4,8 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {layTable} from "./laid.mjs";
-import {Element, fresh, page, turn} from "./page.mjs";
+import {layTable} from "./laid.js";
+import {Element, fresh, page, turn} from "./page.js";
 
 const {followClicks, showPlayhead} = await import("../../web/plates/static/plates/curves.js");
 

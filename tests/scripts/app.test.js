@@ -3,7 +3,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {Element, later, page, serve, turn} from "./page.mjs";
+import {Element, later, page, serve, turn} from "./page.js";
 
 const {edit, notice, post, settled} = await import("../../web/ui/static/ui/app.js");
 

@@ -4,7 +4,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, mock, test} from "node:test";
 
-import {Element, fresh, page, turn} from "./page.mjs";
+import {Element, fresh, page, turn} from "./page.js";
 
 const {TrackLayer} = await import("../../web/match/static/match/tracks.js");
 

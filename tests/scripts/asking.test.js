@@ -3,7 +3,7 @@
 import assert from "node:assert/strict";
 import {afterEach, beforeEach, test} from "node:test";
 
-import {Element, later, page, serve, turn} from "./page.mjs";
+import {Element, later, page, serve, turn} from "./page.js";
 
 const {Asking} = await import("../../web/match/static/match/asking.js");
 const {Shown} = await import("../../web/match/static/match/shown.js");

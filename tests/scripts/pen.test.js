@@ -4,7 +4,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, mock, test} from "node:test";
 
-import {Element, fresh, notices, page, turn} from "./page.mjs";
+import {Element, fresh, notices, page, turn} from "./page.js";
 
 const {Pen} = await import("../../web/match/static/match/pen.js");
 const {Keys} = await import("../../web/match/static/match/keys.js");

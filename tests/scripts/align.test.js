@@ -4,8 +4,8 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {layTable} from "./laid.mjs";
-import {Element, fresh, later, notices, page, turn} from "./page.mjs";
+import {layTable} from "./laid.js";
+import {Element, fresh, later, notices, page, turn} from "./page.js";
 
 const SEEN = {
   theirs: ["M0 0L9 9"],

@@ -3,8 +3,8 @@
 import assert from "node:assert/strict";
 import {beforeEach, mock, test} from "node:test";
 
-import {clip, openCut, told} from "./cut-page.mjs";
-import {Element, later, notices, page, picture, turn} from "./page.mjs";
+import {clip, openCut, told} from "./cut-page.js";
+import {Element, later, notices, page, picture, turn} from "./page.js";
 
 const CLIPS = () => [
   clip("a", 0, 40, {way: {flip: false, quarters: 1}}),

@@ -4,8 +4,8 @@
 import assert from "node:assert/strict";
 import {beforeEach, mock, test} from "node:test";
 
-import {layTable} from "./laid.mjs";
-import {Element, fresh, later, page, serve, turn} from "./page.mjs";
+import {layTable} from "./laid.js";
+import {Element, fresh, later, page, serve, turn} from "./page.js";
 
 const {settled, watchJob} = await import("../../web/ui/static/ui/app.js");
 const {newestOnly} = await import("../../web/ui/static/ui/draw.js");

@@ -4,8 +4,8 @@
 import assert from "node:assert/strict";
 import {beforeEach, mock, test} from "node:test";
 
-import {layTable, loaded} from "./laid.mjs";
-import {Element, fresh, later, notices, page, picture, serve, turn} from "./page.mjs";
+import {layTable, loaded} from "./laid.js";
+import {Element, fresh, later, notices, page, picture, serve, turn} from "./page.js";
 
 const {LightTable} = await import("../../web/ui/static/ui/table.js");
 const {startStrip} = await import("../../web/plates/static/plates/strip.js");

@@ -3,7 +3,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {Element, turn} from "./page.mjs";
+import {Element, turn} from "./page.js";
 
 const {Strip} = await import("../../web/cut/static/cut/strip.js");
 

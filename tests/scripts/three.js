@@ -1,6 +1,6 @@
 // three.js as the pages have it, without a screen to draw on.
 
-import {Element} from "./page.mjs";
+import {Element} from "./page.js";
 
 export * from "../../web/ui/static/vendor/three.module.js";
 

@@ -4,8 +4,8 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {layTable} from "./laid.mjs";
-import {Element, fresh, later, notices, page, serve, turn} from "./page.mjs";
+import {layTable} from "./laid.js";
+import {Element, fresh, later, notices, page, serve, turn} from "./page.js";
 
 let loaded = 0;
 const open = name => {

@@ -4,7 +4,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
-import {Element, fresh, later, notices, page, serve, turn} from "./page.mjs";
+import {Element, fresh, later, notices, page, serve, turn} from "./page.js";
 
 const {Aids} = await import("../../web/match/static/match/aids.js");
 const {Leaves} = await import("../../web/match/static/match/leaves.js");
