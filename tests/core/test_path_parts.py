@@ -3,14 +3,16 @@ fits sightings, tables of observations, and a last path to begin at."""
 
 import threading
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 from django.test import SimpleTestCase
 from scipy.optimize import least_squares
+from scipy.stats import spearmanr
 from threadpoolctl import threadpool_info
 
 from aperture.match.document import InvalidDocument, validate
-from aperture.path import cleaning, growing, pairs
+from aperture.path import cleaning, growing, pairs, pivot
 from aperture.path.arc import Arc, Together
 from aperture.path.document import read
 from aperture.path.find import find
@@ -21,7 +23,8 @@ from aperture.path.problem import State, exponentials
 from aperture.path.several import cores, several
 from aperture.path.sightings import Sightings
 from aperture.path.solve import solve
-from aperture.path.wanted import Wanted
+from aperture.path.turning import solve_turning
+from aperture.path.wanted import Wanted, prior_for, simple_lens
 from tests.moving import FIRST, GRID, LENS, document, scene
 
 
@@ -383,3 +386,84 @@ class Again(SimpleTestCase):
         _, bad = judged(network)
         self.assertLess(bad[5].sum(), 0.5 * use[5].sum())
         self.assertLess(bad.sum(), 0.3 * use.sum())
+
+
+class NearThePivot(SimpleTestCase):
+    """Which of two paths of centimetres may be the true one, and which paths are one and the
+    same."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        made = scene("pivot", frames=20, count=120, seed=4)
+        cls.made = made
+        cls.seen, cls.optics = sightings_of(made)
+
+    def path(self, nearness=None, lens=0.0, scale=1.0, noise=1.0, seed=0):
+        """A path over all frames, its points at some nearness, and residuals of a size."""
+        path = growing_of(self.seen, self.optics)
+        path.lens[0] += lens
+        path.scale, path.posed[:] = scale, True
+        away = self.made.points - self.made.positions[0]
+        near = 1 / np.linalg.norm(away, axis=1, keepdims=True)
+        near = near if nearness is None else nearness(near)
+        path.positions[:] = self.made.positions
+        path.points = self.made.positions[0] + away / np.linalg.norm(away, axis=1)[:, None] / near
+        rng = np.random.default_rng(seed)
+        residuals = np.where(self.seen.seen, rng.rayleigh(noise, self.seen.seen.shape), np.nan)
+        return path, residuals
+
+    def reversed(self, **more):
+        """What is near is far, and the lens is as much longer as goes with that."""
+        return self.path(lambda near: 2 * np.median(near) - near + 0.12, lens=0.016, **more)
+
+    def test_the_same_lens_and_order_are_the_same_path(self):
+        one, _ = self.path()
+        self.assertTrue(pivot.alike(one, self.path(lambda near: 1.4 * near, lens=0.002)[0]))
+        self.assertFalse(pivot.alike(one, self.reversed()[0]))
+        self.assertFalse(pivot.alike(one, self.path(lens=0.01)[0]))
+        few, _ = self.path()
+        few.points[6:] = np.nan
+        self.assertFalse(pivot.alike(one, few))
+
+    def test_both_are_kept_where_neither_leaves_more(self):
+        turning = SimpleNamespace(scale=2.0)
+        true, other = self.path(seed=1), self.reversed(seed=2)
+        found = pivot.near_the_pivot(turning, [true, other], true, 1.0)
+        self.assertEqual(found, [true[0], other[0]])
+        again = self.path(lambda near: 1.1 * near, seed=3)
+        found = pivot.near_the_pivot(turning, [true, again], true, 1.0)
+        self.assertEqual(found, [true[0]])
+        worse = self.reversed(seed=2, noise=2.5, scale=2.5)
+        self.assertEqual(pivot.near_the_pivot(turning, [true, worse], true, 1.0), [true[0]])
+
+    def test_a_walk_keeps_its_own_path_alone(self):
+        turning, best = SimpleNamespace(scale=70.0), self.path(lens=0.02, seed=4)
+        pivoted = [self.path(seed=1, noise=4, scale=4), self.reversed(seed=2, noise=4, scale=4)]
+        self.assertEqual(pivot.near_the_pivot(turning, pivoted, best, 1.0), [best[0]])
+
+    def test_both_starts_are_at_the_noise_and_each_the_other_s_reversal(self):
+        """Whatever slides: what turning alone leaves out stays out until the arc is found."""
+        made = scene("pivot", frames=16, count=160, seed=7)
+        told = document(made, seed=7, sliding=0.05)
+        evidence = read(told)
+        seen = Sightings.of(evidence.tracks, evidence.first, evidence.last, evidence.grid)
+        optics = Optics(GRID, LENS)
+        wanted = Wanted(evidence.free_lens, evidence.focal_mm)
+        free = simple_lens(wanted)
+        prior = prior_for(seen, optics, wanted, 20.0)
+        turning = solve_turning(seen, optics, np.arange(16), LENS.parameters.copy(), free, prior)
+        starts = pivot.off_the_pivot(seen, optics, wanted, turning)
+        near = 1 / np.linalg.norm(made.points - made.positions[0], axis=1)
+        orders = []
+        for path, residuals in starts:
+            self.assertLess(path.scale, 1.1)
+            self.assertGreater(np.isfinite(residuals).sum(), 1000)
+            self.assertIsNone(path.arc)
+            both = path.placed
+            own = 1 / np.linalg.norm(path.points[both] - path.positions[0], axis=1)
+            orders.append(spearmanr(own, near[both])[0])
+        self.assertGreater(orders[0], 0.6)
+        self.assertLess(orders[1], -0.6)
+        # The arm ahead, as it truly is, has the shorter lens of the two.
+        self.assertLess(starts[0][0].lens[0], starts[1][0].lens[0])
