@@ -10,15 +10,15 @@ likelihood; Venzon and Moolgavkar 1988).
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
+from scipy.stats import norm
 
 from aperture.arrays import Array
 from aperture.path.covariance import Along, Spread, slopes_between
 from aperture.path.problem import State
-from aperture.path.wanted import cost
 
 if TYPE_CHECKING:
     from aperture.path.network import Given, Network
@@ -30,6 +30,8 @@ VAGUE, WEAK_SHARE = 0.15, 0.1
 MEDIAN_OF_PAIR = 1.1774
 # What a fact that a path can't hold costs it, in squared σ: five σ.
 LOST_FACT = 25.0
+# What a sighting, and a track, can cost one path more than another one at most, in squared σ.
+MOST_OF_A_SIGHTING, MOST_OF_A_TRACK = 25.0, 9.0
 # How far to each side is looked, in ±; how often it is corrected; a ± that is the same; and the
 # most, of a logarithm.
 STEP, ROUNDS, SAME, MOST = 2.0, 3, 1.15, 0.3
@@ -45,26 +47,50 @@ def is_weak(network: Network, naive: Spread) -> bool:
     return bool(np.mean(sigma > VAGUE * away) > WEAK_SHARE)
 
 
-def more_misfit(one: Network, other: Network) -> float:
-    """How much more one path leaves unexplained than another one, tracks and facts together, in
-    squared robust σ.
+@dataclass(frozen=True)
+class Apart:
+    """How much more one path leaves unexplained than another one, in squared robust σ, and the ±
+    that this has by how the tracks differ about it."""
+
+    squares: float
+    spread: float
+
+    @property
+    def share(self) -> float:
+        """How probable it is that the one that leaves less isn't the true one: by the ratio of
+        their likelihoods, or by the test of Vuong (1989), each track being one sample of it; by the
+        larger."""
+        by_squares = 1 / (1 + np.exp(np.clip(abs(self.squares) / 2, 0, 50)))
+        by_tracks = norm.sf(abs(self.squares) / max(self.spread, 1e-9))
+        return float(max(by_squares, by_tracks))
+
+
+def more_misfit(one: Network, other: Network) -> Apart:
+    """How much more one path leaves unexplained than another one, tracks and facts together.
 
     A sighting that only one of them uses speaks for neither: in the other it counts as the noise
-    that it has. A fact that one of them lost, with the track that it is about, counts against it.
+    that it has. A fact that one of them lost, with the track that it is about, counts against it. A
+    track doesn't count for more than MOST_OF_A_TRACK: one that slides fits the one path by chance,
+    and the other not at all.
     """
     first, second = one.sigmas, other.sigmas
     used = [np.isfinite(own) for own in (first, second)]
     scale = min(float(np.median(own[used[0] & used[1]])) for own in (first, second))
     scale /= MEDIAN_OF_PAIR
-
-    def left(network: Network, own: Array, mine: Array, theirs: Array) -> float:
-        others_alone = int(np.count_nonzero(theirs & ~mine))
-        lost = LOST_FACT * max(facts - _count(network), 0)
-        return cost(own[mine], scale) + 2 * others_alone + network.facts_chi2 + lost
-
     facts = max(_count(one), _count(other))
 
-    return left(one, first, *used) - left(other, second, *used[::-1])
+    def left(own: Array, mine: Array, theirs: Array) -> Array:
+        squares = np.where(mine, np.nan_to_num(own) / scale, 0.0) ** 2
+        alone = np.count_nonzero(theirs & ~mine, axis=0)
+        return np.minimum(squares, MOST_OF_A_SIGHTING).sum(axis=0) + 2.0 * alone
+
+    def of_facts(network: Network) -> float:
+        return network.facts_chi2 + LOST_FACT * max(facts - _count(network), 0)
+
+    each = left(first, *used) - left(second, *used[::-1])
+    each = np.clip(each, -MOST_OF_A_TRACK, MOST_OF_A_TRACK)
+    squares = float(each.sum()) + of_facts(one) - of_facts(other)
+    return Apart(squares, float(np.sqrt((each**2).sum())))
 
 
 def _count(network: Network) -> int:
@@ -72,14 +98,9 @@ def _count(network: Network) -> int:
     return len(network.facts.rows(network.state))
 
 
-def between(rivals: tuple[Network, Network], apart: float) -> Along:
-    """The doubt about the lens that two paths leave of which the better one is taken.
-
-    apart: what the first one leaves more than the second, in squared σ; their likelihoods are as
-    exp(−apart / 2) to 1.
-    """
-    share = 1 / (1 + np.exp(np.clip(abs(apart) / 2, 0, 50)))  # of the one that isn't taken
-    own, other = rivals if apart <= 0 else rivals[::-1]
+def between(own: Network, other: Network, share: float) -> Along:
+    """The doubt about the lens that two paths leave of which the first one is taken, where `share`
+    is how probable the second one is."""
     off = other.state.lens - own.state.lens
     none = np.zeros_like(own.state.points)
     cameras = np.zeros((own.bundle.frames, own.bundle.size))

@@ -54,9 +54,8 @@ NEARLY_TURNS, FAR_FROM_PIVOT, SAME_FOCAL = 2.0, 40.0, 0.25
 ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
 # How far a track's rays by a move may be apart in the picture, px: a rig's drift, and another lens.
 MOST_MOVE_PX = 40.0
-# Two paths that are each other's reversal can't be told apart below this difference, in squared σ:
-# one in four hundred is wrong then.
-RIVALS = 12.0
+# Two paths that are each other's reversal can't be told apart where the worse one is more probable.
+RIVALS = 0.0025
 # Of fewer tracks than this share points are found where rays hardly differ.
 MOST_PLACED = 0.7
 

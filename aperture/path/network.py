@@ -358,6 +358,27 @@ class Given:
         return Bundle(observations, self.optics, state, freedom, facts, facts.tied, self.threads)
 
 
+def on_common_sightings(
+    solutions: Sequence[tuple[Given, Network, Array]],
+) -> list[Network]:
+    """Some solutions of one film solved again with those sightings alone that all of them use, so
+    that none is worse for a track that slides and that it couldn't leave out; as they are where
+    that would leave too few."""
+    common = np.logical_and.reduce([network.use for _, network, _ in solutions])
+    least = max(int(network.use.sum()) for _, network, _ in solutions)
+    if len(solutions) < 2 or common.sum() < MOST_LEFT_OUT * least:
+        return [network for _, network, _ in solutions]
+    out = []
+    for given, network, _ in solutions:
+        seen = common[:, network.tracks].sum(axis=0) >= 2
+        use, tracks = common.copy(), network.tracks[seen]
+        use[:, np.setdiff1d(np.arange(use.shape[1]), tracks)] = False
+        state = replace(network.state, points=network.state.points[seen])
+        placed, facts, known = given.placed(state, tracks, begun=True)
+        out.append(given.solve(placed, tracks, use, known, facts, network.factors))
+    return out
+
+
 def judged(network: Network) -> tuple[Array, Array]:
     """By what each track's σ has to be multiplied (T,), and the sightings (F, T) that can't be
     right.

@@ -26,7 +26,13 @@ from aperture.path.doubts import between, focal_doubt, more_misfit
 from aperture.path.find import RIVALS, Found, Wanted, Watch, find, from_move, nobody
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
-from aperture.path.network import Given, Network, solve_network, spreads
+from aperture.path.network import (
+    Given,
+    Network,
+    on_common_sightings,
+    solve_network,
+    spreads,
+)
 from aperture.path.rolling import at_middle_rows
 from aperture.path.rolling import solved as solved_readout
 from aperture.path.several import cores
@@ -204,18 +210,21 @@ def _best_of_rivals(
     if not solutions:
         assert problem is not None
         raise problem
-    best = solutions[0]
-    for other in solutions[1:]:
-        if more_misfit(best[1], other[1]) > 0:
-            best = other
-    others = [(more_misfit(one[1], best[1]), one[1]) for one in solutions if one is not best]
-    if not others:
-        return best, False
-    apart, nearest = min(others, key=lambda item: item[0])
-    given, network, known = best
-    if apart >= RIVALS:
-        return best, False
-    network = replace(network, doubts=(between((network, nearest), -max(apart, 0.0)),))
+    alike = on_common_sightings(solutions)
+    best = 0
+    for number in range(1, len(solutions)):
+        if more_misfit(alike[best], alike[number]).squares > 0:
+            best = number
+    others = [
+        (more_misfit(alike[number], alike[best]).share, number)
+        for number in range(len(solutions))
+        if number != best
+    ]
+    given, network, known = solutions[best]
+    share, nearest = max(others, default=(0.0, 0))
+    if share < RIVALS:
+        return solutions[best], False
+    network = replace(network, doubts=(between(network, solutions[nearest][1], share),))
     return (given, network, known), True
 
 

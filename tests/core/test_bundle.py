@@ -333,15 +333,34 @@ class Rivals(SimpleTestCase):
         noise = np.sqrt((rng.normal(size=(30, 40, 2)) ** 2).sum(axis=2))
         fewer = noise.copy()
         fewer[:, :8] = np.nan
-        self.assertLess(abs(more_misfit(network(noise), network(fewer))), 60)  # of 480 that miss
+        apart = more_misfit(network(noise), network(fewer))
+        self.assertLess(abs(apart.squares), 60)  # of 480 that miss
+        self.assertGreater(apart.share, 0.05)
         bad = noise.copy()
-        bad[:, 8:16] *= 3
-        self.assertGreater(more_misfit(network(bad), network(noise)), 200)
-        self.assertAlmostEqual(more_misfit(network(noise, 9.0), network(noise)), 9.0)
+        bad[:, 8:30] *= 1.2
+        apart = more_misfit(network(bad), network(noise))
+        self.assertGreater(apart.squares, 100)
+        self.assertLess(apart.share, 1e-3)
+        self.assertAlmostEqual(more_misfit(network(noise, 9.0), network(noise)).squares, 9.0)
         # Nor for losing a fact that it would contradict.
-        self.assertGreater(more_misfit(network(noise, 0.0, facts=1), network(noise, 9.0)), 30)
+        apart = more_misfit(network(noise, 0.0, facts=1), network(noise, 9.0))
+        self.assertGreater(apart.squares, 30)
         one, other = network(bad), network(fewer)
-        self.assertAlmostEqual(more_misfit(one, other), -more_misfit(other, one))
+        both = more_misfit(one, other), more_misfit(other, one)
+        self.assertAlmostEqual(both[0].squares, -both[1].squares)
+        self.assertAlmostEqual(both[0].share, both[1].share)
+
+    def test_a_few_tracks_that_slide_decide_nothing(self):
+        rng = np.random.default_rng(5)
+        noise = np.sqrt((rng.normal(size=(30, 40, 2)) ** 2).sum(axis=2))
+        slides = noise.copy()
+        slides[:, :3] *= 8
+        own = [mock.Mock(sigmas=sigmas, facts_chi2=0.0) for sigmas in (slides, noise)]
+        for one in own:
+            one.facts.rows.return_value = []
+        apart = more_misfit(*own)
+        self.assertEqual(apart.squares, 27.0)
+        self.assertGreater(apart.share, 0.02)
 
 
 class Equations(SimpleTestCase):
