@@ -31,6 +31,8 @@ SMALL_EXTENT, LEAST_BY_RAYS = 0.03, 4
 HEADINGS = 6
 # Steps of the search from each, and from the best of them.
 COARSE_STEPS, FINE_STEPS = 12, 60
+# Two placings that differ by less than this share of what they leave are equal.
+SAME_CHI2 = 1e-3
 QUANTITIES = ("x", "y", "z", "pan", "tilt_roll", "scale")
 
 
@@ -154,13 +156,23 @@ def place(
     begins = [surveyed, *begins] if surveyed is not None else begins
     tried = []
     for begin in begins:
-        ready = replace(begin, extra=facts.begin(begin, lens))
-        tried.append(_refined(ready, facts, known, lens, COARSE_STEPS))
-    # The camera is more often upright than not: of equal ones the first counts, which is.
+        with_extra = replace(begin, extra=facts.begin(begin, lens))
+        tried.append(_refined(with_extra, facts, known, lens, COARSE_STEPS))
+    # Facts about a floor and a line in it are the same upside down, to the last digit: then the
+    # camera is more often upright than not.
     tried.sort(key=lambda placed: placed.chi2)
-    fine = [_refined(one.state, facts, known, lens, FINE_STEPS) for one in tried[:3]]
-    best = min(fine, key=lambda placed: round(placed.chi2, 3))
-    return best
+    upright_ones = [one for one in tried if _is_upright(one.state)]
+    others = [one for one in tried if not _is_upright(one.state)]
+    ready = [*upright_ones[:2], *others[:2]]
+    fine = [_refined(one.state, facts, known, lens, FINE_STEPS) for one in ready]
+    least = min(one.chi2 for one in fine)
+    equal = [one for one in fine if one.chi2 <= least + SAME_CHI2 * (1 + least)]
+    return min(equal, key=lambda one: (not _is_upright(one.state), one.chi2))
+
+
+def _is_upright(state: State) -> bool:
+    """Whether most cameras have their upper side up."""
+    return bool(np.median(state.rotations[:, 1, 1]) > 0)
 
 
 def _known_places(facts: PathFacts, known: Known) -> Array:
