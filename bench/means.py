@@ -68,7 +68,9 @@ def through_a_movie(frames, quality):
         with av.open(path, "w") as file:
             stream = file.add_stream("libx264", rate=Fraction(24))
             stream.height, stream.width = frames[0].shape[:2]
-            stream.pix_fmt, stream.options = "yuv420p", {"crf": str(quality)}
+            stream.pix_fmt = "yuv420p"
+            # One thread: the encoder's choices, and so the picture, change with their number.
+            stream.options = {"crf": str(quality), "threads": "1"}
             for frame in frames:
                 file.mux(stream.encode(av.VideoFrame.from_ndarray(frame, "rgb24")))
             file.mux(stream.encode())

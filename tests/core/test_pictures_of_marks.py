@@ -17,7 +17,7 @@ from aperture.match.solve import solve
 from aperture.plates.colour import encode_srgb
 from aperture.plates.reading import read_picture
 from aperture.plates.straighten import straighten_map
-from bench.means import measured, through_a_movie
+from bench.means import filmed, measured, scene, through_a_movie
 from bench.pictures import corner_picture, edge_picture, row_errors
 from demo.plates import FOLDER, PLATES, truth
 
@@ -119,19 +119,34 @@ class OnTheMeanOfAFilm(TestCase):
     repetitions of all noise."""
 
     def test_an_edge_is_as_exact_as_its_sigma_says(self):
-        for how, lossy, most in (
-            (lambda frames: frames, False, 1.1),
-            (lambda frames: through_a_movie(frames, 18), True, 1.25),
-        ):
-            found = measured(4, how, lossy, grain=0.0 if lossy else 1.0)
-            (one, over_one, _), (mean, over_mean, over_corners) = found["one"], found["mean"]
-            self.assertLess(max(over_one, over_mean), most)
-            self.assertLess(over_corners, most)
-            # Noise goes, and what the codec did to every frame stays.
-            if lossy:
-                self.assertGreater(over_mean, 0.8)
-            else:
-                self.assertLess(mean, 0.6 * one)
+        found = measured(4, lambda frames: frames, False, grain=1.0)
+        (one, over_one, _), (mean, over_mean, over_corners) = found["one"], found["mean"]
+        self.assertLess(max(over_one, over_mean, over_corners), 1.1)
+        self.assertLess(mean, 0.6 * one)  # the noise goes
+
+    def test_what_a_codec_did_to_every_frame_stays_in_the_sigma(self):
+        """A few films give 0.8 to 1.4 by chance, and a codec makes other pictures of another
+        machine's last digit: so the bounds are wide."""
+        found = measured(4, lambda frames: through_a_movie(frames, 18), lossy=True)
+        for _, over, over_corners in found.values():
+            self.assertTrue(0.6 < over < 1.7, over)
+            self.assertLess(over_corners, 1.25)
+
+    def test_an_edge_of_a_movie_is_told_wider(self):
+        """What a codec left out hangs together along an edge, which the scatter doesn't show."""
+        rng = np.random.default_rng(5)
+        linear, what = scene(rng)
+        frame = through_a_movie(filmed(linear, rng), 18)[0]
+        drawn = [
+            at + np.outer([-1, 1], along) * 55 + rng.normal(size=(2, 2))
+            for edge, at, along in what
+            if edge
+        ]
+        told, untold = (
+            np.median([refine_edge(frame, ends, lossy=lossy).sigma_px for ends in drawn])
+            for lossy in (True, False)
+        )
+        self.assertGreater(told, 1.1 * untold)
 
 
 class Proposing(TestCase):
