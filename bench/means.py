@@ -69,7 +69,8 @@ def through_a_movie(frames, quality):
             stream = file.add_stream("libx264", rate=Fraction(24))
             stream.height, stream.width = frames[0].shape[:2]
             stream.pix_fmt = "yuv420p"
-            # One thread: the encoder's choices, and so the picture, change with their number.
+            # One thread, as its choices change with their number; with one they still do, a little,
+            # from run to run.
             stream.options = {"crf": str(quality), "threads": "1"}
             for frame in frames:
                 file.mux(stream.encode(av.VideoFrame.from_ndarray(frame, "rgb24")))

@@ -125,8 +125,8 @@ class OnTheMeanOfAFilm(TestCase):
         self.assertLess(mean, 0.6 * one)  # the noise goes
 
     def test_what_a_codec_did_to_every_frame_stays_in_the_sigma(self):
-        """A few films give 0.8 to 1.4 by chance, and a codec makes other pictures of another
-        machine's last digit: so the bounds are wide."""
+        """A few films give 0.8 to 1.4 by chance, and the encoder's choices differ from run to run:
+        so the bounds are wide."""
         found = measured(4, lambda frames: through_a_movie(frames, 18), lossy=True)
         for _, over, over_corners in found.values():
             self.assertTrue(0.6 < over < 1.7, over)

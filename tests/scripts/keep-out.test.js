@@ -4,6 +4,7 @@ import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
 
 import {Element} from "./page.js";
+import {pencil} from "./pencil.js";
 
 const {KeepOut} = await import("../../web/match/static/match/keep-out.js");
 
@@ -132,5 +133,74 @@ test("keys with Ctrl or Alt belong to others, Escape lets a held corner go back"
   areas.move(event(90, 90));
   assert.equal(areas.key({key: "Escape"}), true);
   assert.equal(areas.release(), false);
+  assert.deepEqual(sent, []);
+});
+
+test("areas are drawn with their names, filled corners only on frames they were drawn on", () => {
+  const filled = number => {
+    layer.at = number;
+    const c = pencil();
+    areas.draw(c);
+    assert.deepEqual(c.texts(), ["k1 keep out"]);
+    const style = c.drawn.findIndex(([call]) => call === "fillRect");
+    return c.drawn.slice(0, style).findLast(([, name]) => name === "fillStyle")[2];
+  };
+  assert.equal(filled(2), "#ffffff");
+  assert.equal(filled(4), "#101416");
+});
+
+test("one that is held is drawn where it is held, one that is begun ends at the pointer", () => {
+  const outline = () => {
+    const c = pencil();
+    areas.draw(c);
+    return c.of("clip").map(([path]) => path.points);
+  };
+  const screen = corners => corners.map(([x, y]) => [2 * x, 2 * y]);
+  assert.deepEqual(outline(), [screen(shifted(20))]);
+  areas.press(event(50, 30)); // its middle
+  areas.move(event(60, 35));
+  assert.deepEqual(outline(), [screen(shifted(30).map(([x, y]) => [x, y + 5]))]);
+  areas.key({key: "Escape"});
+  areas.key({key: "k"});
+  areas.press(event(100, 100));
+  assert.equal(areas.move(event(130, 110)), true);
+  const [, begun] = outline();
+  assert.deepEqual(
+    begun,
+    screen([
+      [100, 100],
+      [130, 110],
+    ]),
+  );
+});
+
+test("the leaf's buttons begin an area, give it up, and act on one by its name", () => {
+  const toggle = new Element("button");
+  layer.sheet.found["[data-hand=keep-out]"] = toggle;
+  const press = found => layer.sheet.tell("click", {target: new Element("i", {found})});
+  press({"[data-hand=keep-out]": toggle});
+  assert.deepEqual(areas.drawing, []);
+  assert.equal(toggle.getAttribute("aria-pressed"), "true");
+  assert.ok(layer.table.root.classes.has("drawing"));
+  press({"[data-hand=keep-out]": toggle});
+  assert.equal(areas.drawing, null);
+  assert.equal(toggle.getAttribute("aria-pressed"), "false");
+  press({"[data-area]": {dataset: {area: "remove", id: "k1"}}});
+  press({"[data-area]": {dataset: {area: "clear"}}});
+  assert.deepEqual(
+    sent.map(([, body]) => body),
+    [
+      {verb: "remove", frame: 1004, id: "k1"},
+      {verb: "clear", frame: 1004, id: ""},
+    ],
+  );
+});
+
+test("while the table pans nothing is drawn and nothing is dragged", () => {
+  areas.press(event(30, 10));
+  layer.table.panning = [0, 0];
+  assert.equal(areas.move(event(90, 90)), false);
+  layer.table.panning = null;
+  areas.release();
   assert.deepEqual(sent, []);
 });

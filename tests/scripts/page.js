@@ -190,7 +190,7 @@ Object.defineProperty(performance, "now", {value: () => clock.now, configurable:
 /** Let the browser show its next picture, some milliseconds later. */
 export function picture(milliseconds = 20) {
   clock.now += milliseconds;
-  for (const show of clock.waiting.splice(0)) show(clock.now);
+  for (const show of clock.waiting.splice(0)) show?.(clock.now);
 }
 
 const kept = {};
@@ -199,6 +199,7 @@ Object.assign(globalThis, {
   document: page,
   window,
   addEventListener: window.addEventListener.bind(window),
+  dispatchEvent: window.dispatchEvent.bind(window),
   devicePixelRatio: 1,
   location: {hash: "", reloads: 0, reload: () => (globalThis.location.reloads += 1)},
   history: {
@@ -207,6 +208,7 @@ Object.assign(globalThis, {
     },
   },
   requestAnimationFrame: show => clock.waiting.push(show),
+  cancelAnimationFrame: number => delete clock.waiting[number - 1],
   sessionStorage: {
     getItem: key => kept[key] ?? null,
     setItem: (key, value) => {

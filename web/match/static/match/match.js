@@ -6,6 +6,7 @@ import {startStrip} from "../plates/strip.js";
 import {LightTable} from "../ui/table.js";
 import {Aids} from "./aids.js";
 import {Asking} from "./asking.js";
+import {Beside} from "./beside.js";
 import {pointsOf} from "./geometry.js";
 import {PathGuides} from "./guides.js";
 import {Keys} from "./keys.js";
@@ -97,6 +98,12 @@ function start(data) {
     : null;
   const pans = table.panWithLeft;
   table.panWithLeft = event => !tracks?.takes(event) && pans(event);
+  const beside = new Beside(sheet, sheet.dataset.besideUrl, found => {
+    shown.beside = found;
+    const place = document.getElementById("beside");
+    if (place) place.innerHTML = found?.html || "";
+    view.paint();
+  });
   const guides = new PathGuides(sheet.dataset.pathGuides, shown, aids, () => view.paint());
   const strip = startStrip(table, {
     draws: true,
@@ -133,29 +140,15 @@ function start(data) {
   sheet.addEventListener("click", event => {
     const pick = event.target.closest("[data-pick]"),
       surveyed = event.target.closest("[data-survey]");
-    const other = event.target.closest("button[data-beside]");
+    const draft = event.target.closest("button[data-beside]");
     if (pick) pen.choose(pick.dataset.pick, 0, event.shiftKey);
     if (surveyed) pen.placeNext(surveyed.dataset.survey);
     const range = event.target.closest("[data-range]");
     if (range) strip.markRange(range.dataset.range.split(" ").map(Number));
-    if (other) layBeside(other, shown, view);
+    if (draft) beside.press(draft);
   });
 
   pen.take("choose");
   view.paint();
   table.onView(() => view.redraw());
-}
-
-/** Another draft's floor and figures beside those on screen, or away again. */
-async function layBeside(button, shown, view) {
-  const on = button.getAttribute("aria-pressed") !== "true";
-  for (const one of sheet.querySelectorAll("button[data-beside]")) {
-    one.setAttribute("aria-pressed", on && one === button);
-  }
-  const url = `${sheet.dataset.besideUrl}?name=${encodeURIComponent(button.dataset.beside)}`;
-  const response = on ? await fetch(url, {headers: {Accept: "application/json"}}) : null;
-  shown.beside = response?.ok ? await response.json() : null;
-  const place = document.getElementById("beside");
-  if (place) place.innerHTML = shown.beside?.html || "";
-  view.paint();
 }

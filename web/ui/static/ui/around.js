@@ -271,9 +271,11 @@ export class Around {
     this.wide = Math.min(WIDEST, Math.max(NARROWEST, 2 * half));
   }
 
-  /** Look at a pixel of the plate. */
-  lookAt(at) {
-    const d = this.direction(at);
+  /** Look at the middle of some pixels of the plate; where none shows anything, as before. */
+  lookAt(...places) {
+    const seen = places.map(at => this.direction(at)).filter(d => !d.some(Number.isNaN));
+    if (!seen.length) return;
+    const d = [0, 1, 2].map(axis => seen.reduce((sum, one) => sum + one[axis], 0));
     this.yaw = Math.atan2(d[0], -d[2]);
     this.pitch = Math.atan2(d[1], Math.hypot(d[0], d[2]));
   }

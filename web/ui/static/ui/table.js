@@ -114,12 +114,13 @@ export class LightTable {
   /** Zoom so that some plate points fill the middle of the table. */
   frame(points) {
     if (this.looksAround) {
-      const sum = points.reduce((all, at) => [all[0] + at[0], all[1] + at[1]], [0, 0]);
-      this.around.lookAt(sum.map(value => value / points.length));
+      this.around.lookAt(...points);
       this.#apply();
       return;
     }
-    const xs = points.map(p => p[0]),
+    // Of places on both sides of a panorama's seam the copies that lie together.
+    const copy = x => (this.turn ? x - this.turn * Math.round((x - points[0][0]) / this.turn) : x);
+    const xs = points.map(p => copy(p[0])),
       ys = points.map(p => p[1]),
       w = this.root.clientWidth,
       h = this.root.clientHeight;
