@@ -1,7 +1,7 @@
 // What every page has: questions to the server, and undo and redo that wait for what is under way.
 
 import assert from "node:assert/strict";
-import {beforeEach, test} from "node:test";
+import {beforeEach, mock, test} from "node:test";
 
 import {Element, later, page, serve, turn} from "./page.js";
 
@@ -146,4 +146,111 @@ test("a refused version can be taken instead of the newer one", async () => {
 test("all is settled at once where nothing is under way", async () => {
   await settled();
   assert.deepEqual(asked, []);
+});
+
+// What htmx fetches -------------------------------------------------------------------------------
+
+const swap = (status, type, responseText) => {
+  const detail = {
+    shouldSwap: status < 400,
+    isError: status >= 400,
+    xhr: {status, responseText, getResponseHeader: () => type},
+  };
+  page.tell("htmx:beforeSwap", {detail});
+  return [detail.shouldSwap, detail.isError];
+};
+const said = () => page.body.children.map(box => box.children[0].textContent);
+
+test("a form with its sentences is shown in its place, anything else that is refused is told", () => {
+  assert.deepEqual(swap(200, "text/html", "<p>"), [true, false]);
+  assert.deepEqual(swap(422, "text/html; charset=utf-8", "<form>"), [true, false]);
+  assert.deepEqual(said(), []);
+  assert.deepEqual(swap(422, "application/json", '{"problem": "A length is above 0."}'), [
+    false,
+    true,
+  ]);
+  assert.deepEqual(swap(500, "text/html", "<h1>Server Error</h1>"), [false, true]);
+  assert.deepEqual(said(), ["A length is above 0.", "The server could not do that."]);
+});
+
+test("what is refused by htmx because the shot has moved on offers both versions", () => {
+  const answer = JSON.stringify({problem: "Somebody was first.", newest: 9, kept: 8});
+  swap(409, "application/json", answer);
+  const buttons = page.body.children[0].children.slice(1).map(button => button.textContent);
+  assert.deepEqual(buttons, ["Show the newer", "Take mine instead"]);
+});
+
+test("undo waits for what htmx has sent until it has been swapped in", async () => {
+  const xhr = new Element();
+  page.tell("htmx:beforeRequest", {detail: {xhr}});
+  key("z");
+  await turn();
+  assert.deepEqual(asked, []);
+  assert.equal(page.body.attributes["aria-busy"], "true");
+  xhr.tell("loadend");
+  await turn();
+  await turn();
+  assert.deepEqual(
+    asked.map(({url}) => url),
+    ["/undo"],
+  );
+  asked[0].answer({says: "", revision: 6});
+  await turn();
+});
+
+test("a server that can't be reached is told", () => {
+  page.tell("htmx:sendError");
+  assert.match(said()[0], /does not answer/);
+});
+
+// Keys and buttons of every page ------------------------------------------------------------------
+
+test("undo and the sheet of keys have buttons, and Delete presses the page's own", async () => {
+  let shown = 0,
+    removed = 0;
+  page.byId.keys = {showModal: () => (shown += 1)};
+  const press = found => page.tell("click", {target: new Element("i", {found})});
+  press({"[data-keys]": new Element()});
+  page.tell("keydown", {key: "?", target: new Element()});
+  assert.equal(shown, 2);
+  page.found["[data-delete]"] = {click: () => (removed += 1)};
+  page.tell("keydown", {key: "Delete", target: new Element()});
+  assert.equal(removed, 1);
+  press({"[data-history]": new Element("button", {dataset: {history: "redo"}})});
+  await turn();
+  assert.equal(asked[0].url, "/redo");
+  asked[0].answer({says: "", revision: 8});
+  await turn();
+});
+
+test("Ctrl + Y is redo, as Ctrl + Shift + Z; a page without a shot has nothing to undo", async () => {
+  key("y");
+  await turn();
+  assert.equal(asked[0].url, "/redo");
+  asked[0].answer({says: "", revision: 8});
+  await turn();
+  delete page.found[".frame"];
+  key("z");
+  await turn();
+  assert.equal(asked.length, 1);
+});
+
+test("a page that the browser has kept is loaded anew when one comes back to it", () => {
+  window.tell("pageshow", {persisted: false});
+  assert.equal(reloads, 0);
+  window.tell("pageshow", {persisted: true});
+  assert.equal(reloads, 1);
+});
+
+test("what the last page had to say is said once, and put away by itself", async () => {
+  mock.timers.enable({apis: ["setTimeout"]});
+  sessionStorage.setItem("says", "Took back: mark e1");
+  let gone = 0;
+  page.found[".notice.good"] = {remove: () => (gone += 1)};
+  await import("../../web/ui/static/ui/app.js?again");
+  assert.deepEqual(said(), ["Took back: mark e1"]);
+  assert.equal(sessionStorage.getItem("says"), null);
+  mock.timers.tick(3000);
+  assert.equal(gone, 1);
+  mock.timers.reset();
 });

@@ -143,3 +143,113 @@ test("another frame's pixels take the place of all that were there", () => {
   pixels.paint(context(), [0, 0], 1, [10, 10]);
   assert.equal(loaded.at(-1).src, "/b/0/0.png");
 });
+
+test("keys and buttons fit the picture, show it at its own size, and zoom by steps", () => {
+  const button = view => new Element("button", {dataset: {view}});
+  page.found["[data-view]"] = ["fit", "one", "loupe"].map(button);
+  table = laid();
+  const [fit, one, loupe] = page.found["[data-view]"];
+  one.tell("click");
+  assert.equal(table.scale, 1);
+  fit.tell("click");
+  assert.equal(table.scale, 0.4);
+  loupe.tell("click");
+  assert.equal(table.loupeOn, true);
+  const press = (key, more) => page.tell("keydown", {key, target: new Element(), ...more});
+  press("+");
+  assert.ok(Math.abs(table.scale - 0.5) < 1e-12);
+  press("-");
+  assert.ok(Math.abs(table.scale - 0.4) < 1e-12);
+  press("1");
+  assert.equal(table.scale, 1);
+  press("F");
+  assert.equal(table.scale, 0.4);
+  press("+", {ctrlKey: true}); // the browser's own zoom
+  assert.equal(table.scale, 0.4);
+});
+
+test("the wheel zooms at the pointer", () => {
+  const held = table.toPlate(at(700, 100));
+  root.tell("wheel", {deltaY: -300, ...at(700, 100)});
+  assert.ok(table.scale > 0.6);
+  const [x, y] = table.toScreen(held);
+  assert.ok(Math.abs(x - 700) < 1e-9 && Math.abs(y - 100) < 1e-9);
+});
+
+test("what is laid over the plate moves with it, and is drawn into copies as it looks", () => {
+  root.found.svg = new Element("svg");
+  const over = table.lay("/render.png");
+  assert.deepEqual(root.found.svg.ahead, [over]);
+  assert.equal(over.style.transform, "translate(12px, 112px) scale(0.4)");
+  const under = new Element("canvas");
+  table.layElement(under, true);
+  assert.deepEqual(table.canvas.ahead, [under]);
+  table.zoom(10);
+  assert.equal(over.style.transform, table.image.style.transform);
+  assert.equal(over.style.imageRendering, "pixelated"); // each pixel can be told from the next
+  Object.assign(over, {complete: true, naturalWidth: 1000});
+  Object.assign(over.style, {opacity: "0.5", mixBlendMode: "difference"});
+  const drawn = [];
+  const canvas = {
+    drawImage: image =>
+      drawn.push([image.src, canvas.globalAlpha, canvas.globalCompositeOperation]),
+  };
+  table.drawLaid(canvas, 0, 0, 10, 10);
+  over.style.visibility = "hidden";
+  table.drawLaid(canvas, 0, 0, 10, 10);
+  assert.deepEqual(drawn, [["/render.png", 0.5, "difference"]]); // the canvas isn't a page's here
+});
+
+test("real pixels are painted where the small picture would be seen to be one", () => {
+  const asked = () => {
+    loaded.length = 0;
+    table.pixels.take(`/other${Math.random()}/0/0.png`);
+    table.zoom(1);
+    return loaded.length > 0;
+  };
+  assert.equal(asked(), false); // 0.4: the small picture, half as large, has enough
+  table.zoom(1.4);
+  assert.equal(asked(), true);
+  table.image.naturalWidth = 2000;
+  assert.equal(asked(), false);
+  table.zoom(2);
+  assert.equal(asked(), true);
+});
+
+test("another picture's pixels take the plate's place by its own width, until they are given back", () => {
+  root.dataset.tiles = "/plate/0/0.png";
+  table.takeTiles("/frame/0/0.png", 500);
+  table.zoom(1); // 0.4 of the plate is 800 px, more than its 500
+  assert.match(loaded.at(-1).src, /^\/frame/);
+  loaded.length = 0;
+  table.takeTiles(null);
+  assert.equal(table.wide, 0);
+  table.zoom(2);
+  assert.match(loaded.at(-1).src, /^\/plate/);
+});
+
+test("a panorama's pictures lie once more at both sides", () => {
+  const cloned = [];
+  const before = globalThis.HTMLImageElement;
+  globalThis.HTMLImageElement = {[Symbol.hasInstance]: image => image.tagName === "IMG"};
+  Element.prototype.cloneNode = function () {
+    cloned.push(new Element("img", {src: this.src}));
+    cloned.at(-1).style = {};
+    return cloned.at(-1);
+  };
+  const lens = {projection: "equirectangular", focal: 2000 / (2 * Math.PI), centre: [1000, 500]};
+  table = laid({around: JSON.stringify({...lens, full: true})});
+  const left = copy => +/translate\(([-\d.]+)px/.exec(copy.style.transform)[1];
+  assert.equal(cloned.length, 2);
+  assert.deepEqual(cloned.map(left).map(Math.round), [12 - 800, 12 + 800]);
+  assert.ok(cloned.every(copy => copy.classes.has("copy")));
+  table.image.src = "/frame.jpg"; // another frame of a film
+  table.zoom(2);
+  assert.deepEqual(
+    cloned.map(copy => copy.src),
+    ["/frame.jpg", "/frame.jpg"],
+  );
+  const uses = root.found["#over"].ahead.map(use => use.getAttribute("transform"));
+  assert.deepEqual(uses, ["translate(-1600 0)", "translate(1600 0)"]); // px of the screen
+  globalThis.HTMLImageElement = before;
+});

@@ -7,10 +7,8 @@ const NOTHING = {lens: [], handles: {}, paths: []};
 export class Along {
   /**
    * `urls`: `seen` and `path`, where the server tells of it; empty without a path. `lay(drawn)`:
-   * draw other
-   * stand-ins and paths in the lens view, and outside those that have moved (`moved`, by id); null:
-   * the
-   * page's own. `setView`: may be null.
+   * draw other stand-ins and paths in the lens view, and outside those that have moved (`moved`, by
+   * id); null: the page's own. `setView`: may be null.
    */
   constructor(urls, lay, setView) {
     Object.assign(this, {urls, lay, setView});
@@ -33,6 +31,7 @@ export class Along {
    */
   show(strip) {
     const {frames} = strip;
+    this.strip = strip;
     this.number = frames.at;
     const was = this.away;
     this.away = strip.away;
@@ -48,14 +47,19 @@ export class Along {
       this.#fetch(frames.at + CHUNK / 2, frames.at + CHUNK / 2 + CHUNK - 1);
   }
 
-  /** Stand-ins have been changed: what was drawn of them is no more. */
+  /**
+   * Stand-ins have been changed: what was drawn of them is no more, nor what is still to come. The
+   * page's own are drawn now.
+   */
   forget() {
-    this.frames.clear();
+    this.frames = new Map();
+    if (this.away) this.show(this.strip);
   }
 
   async #fetch(first, last) {
+    const {frames} = this;
     for (let number = first; number <= last; number += 1)
-      if (!this.frames.has(number)) this.frames.set(number, null);
+      if (!frames.has(number)) frames.set(number, null);
     let drawn = null;
     try {
       const answer = await fetch(`${this.urls.seen}?first=${first}&last=${last}`, {
@@ -67,11 +71,10 @@ export class Along {
     }
     if (!drawn) {
       for (let number = first; number <= last; number += 1)
-        if (this.frames.get(number) === null) this.frames.delete(number);
+        if (frames.get(number) === null) frames.delete(number);
       return;
     }
-    for (const [number, own] of Object.entries(drawn))
-      this.frames.set(+number, {handles: {}, ...own});
-    if (this.away) this.lay(this.frames.get(this.number) || NOTHING);
+    for (const [number, own] of Object.entries(drawn)) frames.set(+number, {handles: {}, ...own});
+    if (this.away && frames === this.frames) this.lay(this.frames.get(this.number) || NOTHING);
   }
 }

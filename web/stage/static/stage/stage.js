@@ -205,12 +205,12 @@ function start(page) {
    * Take the page's data after an edit; false where the world beside the stand-ins is another one.
    */
   function renew(fresh) {
-    along.forget();
-    kept = null;
     const around = ({world, through}) => JSON.stringify([{...world, solids: null}, through]);
     if (around(fresh) !== around(page)) return false;
+    kept = null;
     for (const key of Object.keys(page)) delete page[key];
     take(fresh);
+    along.forget();
     wear();
     return true;
   }
