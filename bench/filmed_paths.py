@@ -93,7 +93,7 @@ def room(rng: np.random.Generator) -> list[Plane]:
 
 
 def picture(planes: list[Plane], camera: Camera, rng: np.random.Generator) -> np.ndarray:
-    """(H, W, 3) uint8 with the grain of two values; what is nearer is drawn later."""
+    """(H, W) uint8 with the grain of two values; what is nearer is drawn later."""
     out = np.full(SIZE[::-1], 60.0, np.float32)
     floor_and_wall, cards = planes[:2], planes[2:]
     cards = sorted(cards, key=lambda one: -float(np.linalg.norm(one.middle - camera.position)))
@@ -106,7 +106,7 @@ def picture(planes: list[Plane], camera: Camera, rng: np.random.Generator) -> np
             share[behind] = 0
         out = out * (1 - share) + seen * share
     noisy = out + rng.normal(0, 2, out.shape)
-    return np.repeat(np.clip(np.round(noisy), 0, 255).astype(np.uint8)[..., None], 3, 2)
+    return np.clip(np.round(noisy), 0, 255).astype(np.uint8)
 
 
 def _behind(homography: np.ndarray) -> np.ndarray | None:
@@ -121,7 +121,7 @@ def followed(pictures: list[np.ndarray]) -> Tracks:
     """Tracks through the pictures."""
     follower = Follower(Settings(wanted=TRACKS), threads=2)
     for number, pixels in enumerate(pictures, FIRST):
-        follower.advance(number, np.ascontiguousarray(pixels[..., 1]))
+        follower.advance(number, pixels)
     return follower.finish()
 
 

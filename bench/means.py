@@ -62,7 +62,9 @@ def filmed(linear, rng, count=FRAMES, grain=0.0):
 
 
 def through_a_movie(frames, quality):
-    """The frames as an H.264 movie of some constant rate factor gives them back."""
+    """The frames, (H, W, 3) or grey (H, W) uint8, as an H.264 movie of some constant rate factor
+    gives them back."""
+    form = "rgb24" if frames[0].ndim == 3 else "gray"
     with tempfile.TemporaryDirectory() as folder:
         path = str(Path(folder) / "still.mp4")
         with av.open(path, "w") as file:
@@ -73,10 +75,10 @@ def through_a_movie(frames, quality):
             # from run to run.
             stream.options = {"crf": str(quality), "threads": "1"}
             for frame in frames:
-                file.mux(stream.encode(av.VideoFrame.from_ndarray(frame, "rgb24")))
+                file.mux(stream.encode(av.VideoFrame.from_ndarray(frame, form)))
             file.mux(stream.encode())
         with av.open(path) as file:
-            return [frame.to_ndarray(format="rgb24") for frame in file.decode(video=0)]
+            return [frame.to_ndarray(format=form) for frame in file.decode(video=0)]
 
 
 def mean_of(frames):

@@ -88,10 +88,11 @@ def report(repetitions: int = REPETITIONS) -> None:
             again += _names(warm, culprit)
             beside += anew["ok"] and any(culprit not in one["of"] for one in anew["conflicts"])
     print(
-        f"\nPaths with eleven facts, one of them wrong by {WRONG:g} σ where it can be told: named in"
-        f" {named / max(could, 1):.1%} of {could} begun anew, in {again / max(could, 1):.1%} solved"
-        f" again (wanted 95 %); others blamed beside it in {beside / max(could, 1):.1%}; false"
-        f" alarms {alarms / max(right, 1):.1%} of {right} (wanted under 2 %)"
+        f"\nPaths with eleven facts, one of them wrong by {WRONG:g} σ where it can be told: named"
+        f" in {named / max(could, 1):.1%} of {could} begun anew (wanted 95 %), in"
+        f" {again / max(could, 1):.1%} solved again; others blamed beside it in"
+        f" {beside / max(could, 1):.1%}; false alarms {alarms / max(right, 1):.1%} of {right}"
+        " (wanted under 2 %)"
     )
 
 

@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.stats import norm
+from scipy.special import ndtr
 
 from aperture.arrays import Array
 from aperture.path.covariance import Along, Spread, slopes_between
@@ -61,7 +61,7 @@ class Apart:
         their likelihoods, or by the test of Vuong (1989), each track being one sample of it; by the
         larger."""
         by_squares = 1 / (1 + np.exp(np.clip(abs(self.squares) / 2, 0, 50)))
-        by_tracks = norm.sf(abs(self.squares) / max(self.spread, 1e-9))
+        by_tracks = ndtr(-abs(self.squares) / max(self.spread, 1e-9))
         return float(max(by_squares, by_tracks))
 
 
