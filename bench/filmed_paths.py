@@ -26,8 +26,9 @@ SIZE, FRAMES, TRACKS, REPETITIONS = (1280, 720), 40, 200, 10
 GRID, LENS = Grid.from_gate(*SIZE, *GATE_MM), Lens(20.0)
 # Of the surveyed tracks: how many, and how exactly, m.
 KNOWN, SURVEY_M = 6, 0.002
-# A track whose rays meet its plane within this, m, stayed on it.
-STAYED_M = 0.02
+# A track whose rays all meet its plane within this, m, stayed on it: one that slides along an edge
+# has no place to be surveyed at.
+STAYED_M = 0.006
 
 
 @dataclass

@@ -92,7 +92,7 @@ def _line(told: str, before: Shot, after: Shot, first: Camera, second: Camera) -
     camera on its other side swaps them."""
     one, other = stand_ins_of(before.state), stand_ins_of(after.state)
     common = [name for name in one if name in other and one[name].kind != "plane"]
-    common.sort(key=lambda name: (one[name].kind != "person", -float(np.prod(one[name].size))))
+    common.sort(key=lambda name: (one[name].kind != "figure", -float(np.prod(one[name].size))))
     if len(common) < 2:
         return []
     pair = common[:2]

@@ -90,6 +90,8 @@ def _part(name: str, before: Any, after: Any) -> Iterator[str]:
         yield from _items(name, before, after)
     elif isinstance(before, dict) and isinstance(after, dict) and before and after:
         yield from _fields(name, before, after)
+    elif isinstance(before, bool) and isinstance(after, bool):
+        yield f"{name}: {_value(before)} → {_value(after)}"
     elif not before and after:
         yield f"{name}: {_value(after)}" if not isinstance(after, (dict, list)) else f"{name} new"
     elif before and not after:
@@ -105,10 +107,12 @@ def _has_ids(value: Any) -> bool:
 def _items(name: str, before: list, after: list) -> Iterator[str]:
     """Marks, stand-ins and their like: which came, went, or changed in what."""
     old, new = ({one["id"]: one for one in items} for items in (before, after))
-    for id_ in new.keys() - old.keys():
-        yield f"{name} {_called(new[id_])} new"
-    for id_ in old.keys() - new.keys():
-        yield f"{name} {_called(old[id_])} removed"
+    for id_ in new:
+        if id_ not in old:
+            yield f"{name} {_called(new[id_])} new"
+    for id_ in old:
+        if id_ not in new:
+            yield f"{name} {_called(old[id_])} removed"
     for id_ in new:
         if id_ in old and old[id_] != new[id_]:
             yield from _fields(f"{name} {_called(new[id_])}", old[id_], new[id_])
