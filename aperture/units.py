@@ -268,6 +268,11 @@ def format_number(value: float, most: int = 2) -> str:
     return (text.rstrip("0").rstrip(".") if "." in text else text).replace("-", "−")
 
 
+def exact_number(value: float) -> str:
+    """A number as a field shows it: what it is read back as is the same to twelve digits."""
+    return f"{value:.12g}"
+
+
 def format_length(
     metres: float | None, unit: str, plus_minus: float | None = None, places: int | None = None
 ) -> tuple[str, str]:

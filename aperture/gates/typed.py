@@ -2,11 +2,13 @@
 16 mm`."""
 
 import re
+from fractions import Fraction
 from typing import Any
 
 from aperture.errors import Problem
-from aperture.units import format_number, parse_length, parse_number
+from aperture.units import exact_number, format_number, parse_length, parse_number
 
+MOST_OF_A_RATIO, TINY = 50, 1e-12
 _PAIR = re.compile(r"^\s*([^×x*]+?)\s*[×x*]\s*([^×x*]+?)\s*$")
 _UNIT = re.compile(r"(mm|cm|in)\s*$")
 
@@ -79,12 +81,22 @@ def _pixels(text: str) -> int:
     return int(value)
 
 
+def aspect_text(aspect: float) -> str:
+    """The text that `parse_aspect` reads an aspect from: `2.39`, or `16:9` where no few decimals
+    say it."""
+    plain = format_number(aspect, 6)
+    whole = Fraction(aspect).limit_denominator(MOST_OF_A_RATIO)
+    if abs(float(plain) - aspect) > TINY and abs(float(whole) - aspect) < TINY:
+        return f"{whole.numerator}:{whole.denominator}"
+    return exact_number(aspect)
+
+
 def shape_text(step: dict[str, Any]) -> str:
     """The text that `parse_shape` reads a step's shape from."""
     if "width_mm" in step:
         return f"{format_number(step['width_mm'], 6)} × {format_number(step['height_mm'], 6)} mm"
     if "aspect" in step:
-        return format_number(step["aspect"], 6)
+        return aspect_text(step["aspect"])
     if "scale" in step:
         return f"{format_number(step['scale'] * 100, 6)} %"
     if "width" in step and "height" in step:

@@ -7,7 +7,7 @@ from django import forms
 from aperture.errors import Problem
 from aperture.render.passes import PASSES
 from aperture.render.tracer import Light
-from aperture.units import parse_length
+from aperture.units import exact_number, parse_length
 from web.elements.actions import MOST_FRAMES, SIZES, Order
 from web.shows.reading import whole
 
@@ -88,20 +88,20 @@ class OrderForm(forms.Form):
         kwargs["initial"] = {
             "passes": list(order.passes),
             "size": order.size,
-            "overscan": f"{order.overscan:g}",
+            "overscan": exact_number(order.overscan),
             "samples": order.samples,
             "occlusion": length(order.occlusion_m),
             "region": " ".join(map(str, order.region or ())),
             "frames": "–".join(map(str, order.frames or ())),
-            "bearing": f"{light.sun_bearing:g}",
-            "height": f"{light.sun_height:g}",
-            "sun": f"{light.sun:g}",
-            "ambient": f"{light.ambient:g}",
+            "bearing": exact_number(light.sun_bearing),
+            "height": exact_number(light.sun_height),
+            "sun": exact_number(light.sun),
+            "ambient": exact_number(light.ambient),
             "soft": light.shadow_rays > 1,
             "depth": order.depth,
             "motion": order.motion,
             "exposed": order.exposed,
-            "lamp": f"{light.lamp:g}",
+            "lamp": exact_number(light.lamp),
             "lamp_side": length(light.lamp_m),
             **{
                 f"lamp_{name}": length(value)

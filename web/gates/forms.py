@@ -7,8 +7,15 @@ from django import forms
 from aperture.errors import Problem
 from aperture.gates.formats import BY_KEY, FORMATS
 from aperture.gates.steps import FLIPS, KINDS, MOST_VALUES, PER_FRAME, TURNS
-from aperture.gates.typed import parse_aspect, parse_shape, shape_text
-from aperture.units import format_number, format_rate, parse_length, parse_number, parse_rate
+from aperture.gates.typed import aspect_text, parse_aspect, parse_shape, shape_text
+from aperture.units import (
+    exact_number,
+    format_number,
+    format_rate,
+    parse_length,
+    parse_number,
+    parse_rate,
+)
 from web.shows.forms import BaseField
 
 
@@ -43,7 +50,7 @@ class GateForm(forms.Form):
             "format": next((f.key for f in FORMATS if f.name == gate["name"]), ""),
             "width": f"{format_number(gate['width_mm'], 6)} mm",
             "height": f"{format_number(gate['height_mm'], 6)} mm",
-            "squeeze": f"{gate.get('squeeze', 1.0):g}",
+            "squeeze": exact_number(gate.get("squeeze", 1.0)),
             "rate": format_rate(parse_rate(rate)) if rate else "",
             "photosites": "{} × {}".format(*gate["photosites"]) if gate.get("photosites") else "",
             "base": base,
@@ -276,13 +283,13 @@ class StepForm(forms.Form):
         if self.do in SHAPES:
             values["size"] = shape_text(step)
         if self.do == "extract":
-            values["aspect"] = format_number(step["aspect"], 6) if "aspect" in step else ""
+            values["aspect"] = aspect_text(step["aspect"]) if "aspect" in step else ""
             values["size"] = shape_text(
                 {key: step[key] for key in ("width", "height") if key in step}
             )
         if self.do in PER_FRAME and step.get("values"):
             values["values"] = "\n".join(
-                " ".join(f"{value:g}" for value in (line[0] + self.offset, *line[1:]))
+                " ".join(map(exact_number, (line[0] + self.offset, *line[1:])))
                 for line in step["values"]
             )
         if self.do == "straighten":
