@@ -273,6 +273,11 @@ def exact_number(value: float) -> str:
     return f"{value:.12g}"
 
 
+def exact_length(metres: float, unit: str) -> str:
+    """A length as a field shows it: what it is read back as is the same to twelve digits."""
+    return f"{exact_number(metres / METRES[unit])} {unit}"
+
+
 def format_length(
     metres: float | None, unit: str, plus_minus: float | None = None, places: int | None = None
 ) -> tuple[str, str]:

@@ -6,7 +6,7 @@ from aperture.errors import Problem
 from aperture.formats.catalogue import rate_text
 from aperture.lens.distortion import NAMES
 from aperture.lens.projections import MATCHED, OF_LENSES
-from aperture.units import format_number, parse_length, parse_number, parse_rate
+from aperture.units import exact_length, exact_number, parse_length, parse_number, parse_rate
 
 TEXT = forms.Textarea(attrs={"rows": 2})
 
@@ -131,7 +131,7 @@ class ModeForm(DocumentForm):
             "height_mm": f"{mode['height_mm']!r} mm",
             "recorded_width": recorded[0],
             "recorded_height": recorded[1],
-            "squeezes": "; ".join(f"{s:g}" for s in mode["squeezes"]),
+            "squeezes": "; ".join(map(exact_number, mode["squeezes"])),
             "rates": "; ".join(rate_text(rate) for rate in mode["rates"]),
         }
 
@@ -179,7 +179,7 @@ class LensForm(DocumentForm):
     name = forms.CharField(max_length=120, error_messages={"required": "Give the lens a name."})
     focal = forms.CharField(label="Focal length, or its range", max_length=40)
     stops = forms.CharField(label="Stops, widest–smallest", max_length=40, required=False)
-    squeeze = forms.CharField(label="Squeeze", max_length=12, required=False)
+    squeeze = forms.CharField(label="Squeeze", max_length=20, required=False)
     projection = forms.ChoiceField(
         label="Projection", choices=[(name, name) for name in MATCHED if name in OF_LENSES]
     )
@@ -198,10 +198,15 @@ class LensForm(DocumentForm):
     @staticmethod
     def initial_of(lens: dict) -> dict:
         """What the form shows of a lens."""
-        low, high = lens["focal_mm"]
-        stops = lens.get("stops")
+        low, high = map(exact_number, lens["focal_mm"])
+        stops = [exact_number(stop) for stop in lens.get("stops") or ()]
         lines = [
-            " ".join([f"{row['focal_mm']:g} mm:", *(repr(row.get(name, 0.0)) for name in NAMES)])
+            " ".join(
+                [
+                    f"{exact_number(row['focal_mm'])} mm:",
+                    *(repr(row.get(name, 0.0)) for name in NAMES),
+                ]
+            )
             for row in lens["distortion"]
         ]
         return {
@@ -209,14 +214,16 @@ class LensForm(DocumentForm):
             "name": lens["name"],
             "notes": lens["notes"],
             "projection": lens["projection"],
-            "squeeze": f"{lens['squeeze']:g}",
-            "focal": f"{low:g} mm" if low == high else f"{low:g}–{high:g} mm",
-            "stops": f"{stops[0]:g}–{stops[1]:g}" if stops else "",
+            "squeeze": exact_number(lens["squeeze"]),
+            "focal": f"{low} mm" if low == high else f"{low}–{high} mm",
+            "stops": "–".join(stops),
             "close_focus": (
-                f"{format_number(lens['close_focus_m'], 4)} m" if "close_focus_m" in lens else ""
+                exact_length(lens["close_focus_m"], "m") if "close_focus_m" in lens else ""
             ),
             "entrance_pupil": (
-                f"{lens['entrance_pupil_mm']:g} mm" if "entrance_pupil_mm" in lens else ""
+                f"{exact_number(lens['entrance_pupil_mm'])} mm"
+                if "entrance_pupil_mm" in lens
+                else ""
             ),
             "distortion": "\n".join(lines),
         }

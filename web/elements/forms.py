@@ -83,7 +83,7 @@ class OrderForm(forms.Form):
         light = order.light
 
         def length(metres):
-            return show.length(metres, places=2)[0]
+            return show.typed(metres)
 
         kwargs["initial"] = {
             "passes": list(order.passes),

@@ -9,7 +9,14 @@ from django import forms
 from aperture.errors import Problem
 from aperture.lens.projections import MATCHED
 from aperture.match.facts import AXES
-from aperture.units import parse_angle, parse_length, parse_number, parse_pair, parse_plus_minus
+from aperture.units import (
+    exact_number,
+    parse_angle,
+    parse_length,
+    parse_number,
+    parse_pair,
+    parse_plus_minus,
+)
 from web.shows.forms import BaseField
 
 AXIS_CHOICES = [(axis, axis) for axis in AXES]
@@ -36,8 +43,8 @@ def with_plus_minus(text: str, name: str) -> float | dict:
 def _given(value) -> str:
     """A coefficient as it is typed."""
     if isinstance(value, dict):
-        return f"{value['value']:.6g} ± {value['plus_minus']:.3g}"
-    return f"{value:.6g}" if value else ""
+        return f"{exact_number(value['value'])} ± {exact_number(value['plus_minus'])}"
+    return exact_number(value) if value else ""
 
 
 class FactForm(forms.Form):
@@ -114,8 +121,8 @@ class FactForm(forms.Form):
     def shown(cls, fact: dict, show) -> dict:
         """The fact's own fields as text."""
         return {
-            "value": show.length(fact["metres"], places=4)[0],
-            "plus_minus": show.length(fact["plus_minus"], places=4)[0],
+            "value": show.typed(fact["metres"]),
+            "plus_minus": show.typed(fact["plus_minus"]),
         }
 
 
@@ -220,10 +227,10 @@ class PositionForm(FactForm):
     def shown(cls, fact, show):
         """Empty where not known."""
         values = {
-            axis: "" if value is None else show.length(value, places=4)[0]
+            axis: "" if value is None else show.typed(value)
             for axis, value in zip(AXES, fact["metres"])
         }
-        return values | {"plus_minus": show.length(fact["plus_minus"], places=4)[0]}
+        return values | {"plus_minus": show.typed(fact["plus_minus"])}
 
 
 class AngleForm(FactForm):
@@ -247,8 +254,8 @@ class AngleForm(FactForm):
         """In degrees."""
         return {
             "of": fact["of"],
-            "value": f"{fact['degrees']:g}°",
-            "plus_minus": f"{fact['plus_minus']:g}°",
+            "value": f"{exact_number(fact['degrees'])}°",
+            "plus_minus": f"{exact_number(fact['plus_minus'])}°",
         }
 
 
@@ -276,8 +283,8 @@ class ViewForm(FactForm):
         """In degrees."""
         return {
             "basis": fact["basis"],
-            "value": f"{fact['degrees']:g}°",
-            "plus_minus": f"{fact['plus_minus']:g}°",
+            "value": f"{exact_number(fact['degrees'])}°",
+            "plus_minus": f"{exact_number(fact['plus_minus'])}°",
         }
 
 
@@ -304,9 +311,9 @@ class RangeForm(FactForm):
     def shown(cls, fact, show):
         """In mm."""
         return {
-            "from_mm": f"{fact['from_mm']:g} mm",
-            "to_mm": f"{fact['to_mm']:g} mm",
-            "plus_minus": f"{fact['plus_minus']:g} mm",
+            "from_mm": f"{exact_number(fact['from_mm'])} mm",
+            "to_mm": f"{exact_number(fact['to_mm'])} mm",
+            "plus_minus": f"{exact_number(fact['plus_minus'])} mm",
         }
 
 
@@ -325,8 +332,9 @@ NAMES = {form.kind: name for name, form in FORMS.items()}
 def _centre_text(point) -> str:
     """The lens's centre as it is typed; empty where it isn't given."""
     if isinstance(point, dict):
-        return "{:.2f} {:.2f} ± {:.2f}".format(*point["value"], point["plus_minus"])
-    return "" if isinstance(point, str) else "{:.2f} {:.2f}".format(*point)
+        across, down, spread = map(exact_number, (*point["value"], point["plus_minus"]))
+        return f"{across} {down} ± {spread}"
+    return "" if isinstance(point, str) else " ".join(map(exact_number, point))
 
 
 def _read_centre(text: str) -> list | dict:

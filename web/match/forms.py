@@ -73,12 +73,10 @@ class MarkForm(forms.Form):
         if mark["kind"] == "spot":
             for axis, value in zip(("across", "up", "along"), mark.get("world") or [None] * 3):
                 self.fields[axis] = forms.CharField(max_length=30, required=False)
-                self.initial[axis] = "" if value is None else show.length(value, places=4)[0]
+                self.initial[axis] = "" if value is None else show.typed(value)
             self.fields["world_plus_minus"] = forms.CharField(max_length=30, required=False)
             self.initial["world_plus_minus"] = (
-                show.length(mark["world_plus_minus"], places=4)[0]
-                if mark.get("world_plus_minus")
-                else ""
+                show.typed(mark["world_plus_minus"]) if mark.get("world_plus_minus") else ""
             )
             self.fields["on"] = forms.ChoiceField(
                 required=False,

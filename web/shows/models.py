@@ -10,7 +10,7 @@ from django.urls import reverse
 from django.utils import timezone
 from django.utils.functional import cached_property
 
-from aperture.units import LENGTH_UNITS, format_length, format_rate
+from aperture.units import LENGTH_UNITS, exact_length, format_length, format_rate
 from web.shows import shared_states
 from web.shows import state as states
 from web.shows.state import State, Texts
@@ -106,6 +106,10 @@ class Show(Kept):
     def length(self, metres, plus_minus=None, places=None) -> tuple[str, str]:
         """(value, ±) of a length in the show's unit."""
         return format_length(metres, self.length_unit, plus_minus, places)
+
+    def typed(self, metres: float) -> str:
+        """A length in the show's unit as a field shows it, to be read back as it was."""
+        return exact_length(metres, self.length_unit)
 
     def get_absolute_url(self):
         """The show's board."""
