@@ -1,18 +1,24 @@
-"""What a form shows is read back as it was: of facts, marks and lenses, of the catalogue, and of a
-render's order. So saving a form for one field changes nothing else."""
+"""What a form shows is read back as it was: of facts, marks and lenses, of the catalogue, of a
+render's order and of light. So saving a form for one field changes nothing else."""
 
 from dataclasses import asdict, replace
 
 from django.test import SimpleTestCase
 
+from aperture.light.character.look import Look
+from aperture.light.pupil import Pupil
 from aperture.render.tracer import Light
 from tests.web.test_step_forms import close
 from web.catalogue.forms import BodyForm, LensForm, ModeForm
 from web.elements.actions import Order
 from web.elements.forms import OrderForm
+from web.expose.blur_views import PupilForm
+from web.expose.forms import ExposureForm
+from web.expose.look_views import LookForm
 from web.match.fact_forms import FORMS, NAMES
 from web.match.fact_forms import LensForm as MatchedLens
 from web.match.forms import MarkForm
+from web.plates.forms import PlateFactsForm
 from web.shows.models import Show
 
 UNITS = ("m", "cm", "mm", "ft", "in")
@@ -186,3 +192,78 @@ class OfARender(SimpleTestCase):
                 lights = (dict(asdict(each.light)) for each in (order, found))
                 one, other = ({**each, "lamp_at": list(each["lamp_at"])} for each in lights)
                 self.assertTrue(close(one, other), f"{one}\n{other}")
+
+
+class OfLight(SimpleTestCase):
+    def test_one_figure_of_the_exposure_is_typed_and_the_others_stay(self):
+        """Thirds of stops, densities and held shutters have more digits than are shown."""
+        own = {
+            "f_number": 5.039684199579493,
+            "seconds": 0.0208123456,
+            "iso": 400.0,
+            "nd_stops": 2.9897352853986264,
+            "transmittance": 0.851234567,
+        }
+        for shutter in ({"seconds": 0.0208123456}, {"angle": 3.0159289474462}):
+            own = {key: own[key] for key in own if key not in ("seconds", "angle")} | shutter
+            shown = ExposureForm.initial_of(own)
+            form = ExposureForm(shown | {"base": "1", "iso": "800"}, own=own, hints={})
+            self.assertTrue(form.is_valid(), form.errors)
+            self.assertEqual(form.exposure(), own | {"iso": 800.0})
+            emptied = ExposureForm(shown | {"base": "1", "nd": ""}, own=own, hints={})
+            self.assertTrue(emptied.is_valid(), emptied.errors)
+            self.assertEqual(emptied.exposure().keys(), own.keys() - {"nd_stops"})
+
+    def test_another_way_to_say_the_shutter_takes_the_first_one_s_place(self):
+        own = {"seconds": 0.02}
+        form = ExposureForm({"base": "1", "shutter": "180°"}, own=own, hints={})
+        self.assertTrue(form.is_valid(), form.errors)
+        self.assertEqual(form.exposure().keys(), {"angle"})
+
+    def test_a_look(self):
+        look = Look(
+            fall_off=(0.0, -0.312345678, 0.0123456789),
+            bloom=0.123456789,
+            seed=812345,
+            grain=0.0312345678,
+            response="own",
+            points=((-4.0, -3.8123456), (0.0, 0.0), (4.0, 2.4)),
+            cos4=True,
+        )
+        shown = {name: field.initial for name, field in LookForm(own=look).fields.items()}
+        form = LookForm(shown | {"base": "1"}, own=look)
+        self.assertTrue(form.is_valid(), form.errors)
+        found = form.cleaned_data["look"]
+        self.assertEqual(found.seed, look.seed)
+        one, other = (
+            {name: list(map(list, value)) if name == "points" else value for name, value in each}
+            for each in (asdict(look).items(), asdict(found).items())
+        )
+        one["fall_off"], other["fall_off"] = list(one["fall_off"]), list(other["fall_off"])
+        self.assertTrue(close(one, other), f"{one}\n{other}")
+
+    def test_an_opening(self):
+        pupil = Pupil(blades=7, turn_deg=12.3456789, curvature=0.3333333333, squeeze=4 / 3)
+        shown = {name: field.initial for name, field in PupilForm(pupil=pupil).fields.items()}
+        form = PupilForm(shown | {"base": "1"}, pupil=pupil)
+        self.assertTrue(form.is_valid(), form.errors)
+        self.assertTrue(close(pupil.to_json(), form.cleaned_data["pupil"].to_json()))
+
+    def test_what_the_plate_s_file_says_stays_the_file_s(self):
+        told = {
+            "maker": "Fog",
+            "focal_mm": 27.9990001,
+            "f_number": 5.6568542,
+            "exposure_time": 1 / 47.952,
+            "iso": 12800.0,
+        }
+        shown = PlateFactsForm.initial_of(told, "srgb") | {"base": "1"}
+        form = PlateFactsForm(shown)
+        self.assertTrue(form.is_valid(), form.errors)
+        self.assertEqual(form.facts(told, "srgb"), {})
+        form = PlateFactsForm(shown | {"iso": "ISO 800", "transfer": "linear", "lens": "Prime"})
+        self.assertTrue(form.is_valid(), form.errors)
+        changed = {"lens": "Prime", "iso": 800.0, "transfer": "linear"}
+        self.assertEqual(form.facts(told, "srgb"), changed)
+        wrong = PlateFactsForm(shown | {"iso": "0", "f_number": "wide", "exposure_time": "1 year"})
+        self.assertEqual(set(wrong.errors), {"iso", "f_number", "exposure_time"})

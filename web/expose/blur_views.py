@@ -11,7 +11,7 @@ from aperture.errors import Problem
 from aperture.light.motion import PHASES
 from aperture.light.pupil import NINE, Pupil
 from aperture.scene.way import riding
-from aperture.units import parse_number
+from aperture.units import exact_number, parse_number
 from web.expose import blurring, exposure, focus_page, maps, page
 from web.match.path_fits import require_camera
 from web.plates.models import plate_of
@@ -45,7 +45,7 @@ class PupilForm(forms.Form):
             self.fields[name] = forms.CharField(
                 label=label,
                 max_length=20,
-                initial=f"{value:g}",
+                initial=exact_number(value),
                 widget=forms.TextInput(attrs={"title": title, "data-pupil": ""}),
             )
 

@@ -27,7 +27,8 @@ SIZES = (("third", "third stops"), ("half", "half stops"), ("full", "full stops"
 
 class ExposureForm(forms.Form):
     """Stop, shutter, ISO, and what glass takes; an empty field is as the plate has it.
-    `exposure()`: the state's part, once valid."""
+    `exposure()`: the state's part, once valid; what is left as it was shown keeps its exact
+    value."""
 
     f_number = forms.CharField(label="Stop", max_length=30, required=False)
     shutter = forms.CharField(label="Shutter", max_length=30, required=False)
@@ -53,8 +54,20 @@ class ExposureForm(forms.Form):
     )
     base = BaseField()
 
-    def __init__(self, *args, hints: dict[str, str], stop: float | None = None, **kwargs):
-        super().__init__(*args, **kwargs)
+    # Of each field the keys of the state's part that it shows.
+    KEYS = {
+        "f_number": ("f_number",),
+        "shutter": ("seconds", "angle"),
+        "iso": ("iso",),
+        "nd": ("nd_stops",),
+        "through": ("transmittance",),
+    }
+
+    def __init__(
+        self, *args, own: dict, hints: dict[str, str], stop: float | None = None, **kwargs
+    ):
+        self.own, shown = own, self.initial_of(own)
+        super().__init__(*args, initial=shown | kwargs.pop("initial", {}), **kwargs)
         self.stop = stop  # what a T-stop is of, where no stop is typed
         for name, hint in hints.items():
             self.fields[name].widget.attrs["placeholder"] = hint
@@ -80,6 +93,10 @@ class ExposureForm(forms.Form):
     def clean(self):
         """Each field in its unit, None where it is empty."""
         data = super().clean() or self.cleaned_data
+        shown = self.initial_of(self.own)
+        self.kept = [
+            name for name in self.KEYS if shown.get(name, "") == (data.get(name) or "").strip()
+        ]
         readers = {
             "f_number": parse_stop,
             "shutter": parse_shutter,
@@ -109,6 +126,8 @@ class ExposureForm(forms.Form):
             "nd_stops": data["nd"] or None,
             "transmittance": data["through"],
         }
+        for key in (key for name in self.kept for key in self.KEYS[name]):
+            typed[key] = self.own.get(key)
         return {key: value for key, value in typed.items() if value is not None}
 
 

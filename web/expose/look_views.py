@@ -16,7 +16,7 @@ from aperture.light.character import grade
 from aperture.light.character import look as core
 from aperture.light.character.look import Look
 from aperture.light.character.sensor import grain_of_iso
-from aperture.units import parse_number
+from aperture.units import exact_number, parse_number
 from web.expose import exposure, looks, page
 from web.expose.models import ShowLook
 from web.shows.forms import BaseField, on_form
@@ -140,7 +140,7 @@ def _field(name: str, label: str, title: str, value):
         )
     return forms.CharField(
         label=label,
-        max_length=400,
+        max_length=4000,
         required=False,
         initial=_text(name, value),
         widget=forms.TextInput(attrs=attrs),
@@ -149,10 +149,10 @@ def _field(name: str, label: str, title: str, value):
 
 def _text(name: str, value) -> str:
     if name == "fall_off":
-        return " ".join(f"{one:g}" for one in value) if any(value) else ""
+        return " ".join(map(exact_number, value)) if any(value) else ""
     if name == "points":
-        return ", ".join(f"{a:g} {b:g}" for a, b in value)
-    return str(value) if isinstance(value, (bool, str)) else f"{value:g}"
+        return ", ".join(f"{exact_number(a)} {exact_number(b)}" for a, b in value)
+    return str(value) if isinstance(value, (bool, str)) else exact_number(value)
 
 
 def _value(name: str, label: str, typed):

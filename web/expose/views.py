@@ -32,14 +32,16 @@ def expose(request, show, shot, ev_form=None):
     shot = find(show, shot)
     if request.method == "POST" and ev_form is None and request.POST.get("step"):
         return _step(request, shot)
-    initial = ExposureForm.initial_of(shot.state["exposure"]) | {
+    initial = {
         "base": shot.head.number,
         "holder": request.GET.get("holder", ""),
         "size": request.GET.get("size", "third"),
     }
     posted = request.POST if request.method == "POST" and ev_form is None else None
     stop = exposure.of_camera(shot)["f_number"].value
-    form = ExposureForm(posted, initial=initial, hints=_hints(shot), stop=stop)
+    form = ExposureForm(
+        posted, own=shot.state["exposure"], initial=initial, hints=_hints(shot), stop=stop
+    )
     if posted is not None and form.is_valid():
         with on_form(form):
             values = exposure.changed(shot, form.exposure(), form.cleaned_data["holder"] or None)
