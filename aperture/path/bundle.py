@@ -14,6 +14,7 @@ PARAMETERS, and behind them as *border* the points that facts tie to others, and
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -34,6 +35,9 @@ MOST_DAMPING = 1e6
 MOST_FARTHER, FARTHEST = 5.0, 300.0
 # How many times its own information a distance that is held gets.
 HELD_FAST = 1e6
+# Where a step gains less than so much of what it should, each point goes on to its own optimum, in
+# so many steps, before the step is judged.
+POOR_GAIN, OWN_STEPS, OWN_DAMPING, OWN_GAIN = 0.25, 3, 1e-6, 1e-3
 
 
 class Bundle(NormalEquations):
@@ -91,6 +95,13 @@ class Bundle(NormalEquations):
         return out
 
     def _residuals(self, state: State) -> tuple[Array, float]:
+        out, total = self._of_sightings(state)
+        for row in self._rows(state):
+            total += row.residual**2
+        return out, float(total)
+
+    def _of_sightings(self, state: State) -> tuple[Array, float]:
+        """Those of the sightings alone, sorted as they are kept."""
         out = np.empty((len(self.camera), 2))
         total = imaging.residuals(
             0,
@@ -108,8 +119,6 @@ class Bundle(NormalEquations):
             np.ascontiguousarray(state.points[self.order]),
             out,
         )
-        for row in self._rows(state):
-            total += row.residual**2
         return out, float(total)
 
     def _rows(self, state: State) -> Sequence[Row]:
@@ -117,6 +126,14 @@ class Bundle(NormalEquations):
 
     def linearised(self, state: State, run: Callable[..., list[float]]) -> Blocks:
         """The normal equations at a state; `run`: as `pool` gives it."""
+        blocks = self._linearised_sightings(state, run)
+        self._move_tied(blocks)
+        for row in self._rows(state):
+            self._add_row(blocks, row)
+        return blocks
+
+    def _linearised_sightings(self, state: State, run: Callable[..., list[float]]) -> Blocks:
+        """What the sightings alone give, the tied points among the others."""
         slices = list(self.slices(self.count, self.threads))
         by_cameras = np.zeros((len(slices), self.frames, self.size, imaging.ROW))
         by_lenses = np.zeros((len(slices), LENS_SIZE, imaging.ROW))
@@ -172,9 +189,6 @@ class Bundle(NormalEquations):
         blocks.border[:, :, :LENS_SIZE] = cameras[:, :, of_lens]
         blocks.corner[:LENS_SIZE, :LENS_SIZE] = lenses[:, of_lens]
         blocks.border_gradient[:LENS_SIZE] = lenses[:, imaging.RESIDUAL]
-        self._move_tied(blocks)
-        for row in self._rows(state):
-            self._add_row(blocks, row)
         return blocks
 
     def _move_tied(self, blocks: Blocks) -> None:
@@ -232,7 +246,7 @@ class Bundle(NormalEquations):
             away = state.points + moved - state.positions[0]
             places = state.positions[0] + away / np.linalg.norm(away, axis=1, keepdims=True)
         else:
-            places = self._stepped(state, moved)
+            places = self._stepped(state, moved, cameras[self.seen_from, 3:6])
         return State(
             state.rotations @ exponentials(cameras[:, :3]),
             state.positions + cameras[:, 3:6],
@@ -242,9 +256,9 @@ class Bundle(NormalEquations):
             state.extra + border[extra_from:],
         )
 
-    def _stepped(self, state: State, step: Array) -> Array:
+    def _stepped(self, state: State, step: Array, shift: Array) -> Array:
         """(P, 3) the points after a step (P, 3), taken in direction and inverse distance from a
-        camera that sees them.
+        camera that sees them, which has gone on by `shift` (P, 3).
 
         The sum of squares is nearly a parabola over the inverse distance (Civera, Davison and
         Montiel 2008), and not at all one over the distance of a point whose rays hardly differ:
@@ -252,14 +266,51 @@ class Bundle(NormalEquations):
         that facts are about, go straight.
         """
         from_, ray, distance, farthest = self._rays(state)
-        along = np.einsum("pi,pi->p", step, ray)[:, None]
-        turned = ray + (step - along * ray) / distance
+        own = step - shift
+        along = np.einsum("pi,pi->p", own, ray)[:, None]
+        turned = ray + (own - along * ray) / distance
         turned /= np.linalg.norm(turned, axis=1, keepdims=True)
         inverse = np.clip(1 - along / distance, 1 / MOST_FARTHER, MOST_FARTHER)
         farther = np.minimum(distance / inverse, np.maximum(farthest, distance))
-        places = from_ + turned * farther
+        places = from_ + shift + turned * farther
         places[self.straight] = (state.points + step)[self.straight]
         return places
+
+    def _settled(self, state: State, run: Callable[..., list[float]]) -> State:
+        """A state whose points are at their own optima, or nearer to them by a few steps.
+
+        A point just before the lens turns so fast as the camera moves that for its sake alone no
+        step of the cameras would be taken, and many films have one: a track that slid.
+        """
+        if self.freedom.at_infinity:
+            return state
+        free = ~self.straight[self.order]
+        free[self.eliminated :] = False
+        before = self._by_point(state)
+        for _ in range(OWN_STEPS):
+            blocks = self._linearised_sightings(state, run)
+            information = _unpacked(blocks.v[free].T).transpose(2, 0, 1)
+            own = np.einsum("pii->pi", information)
+            own += OWN_DAMPING * own + 1e-30
+            gradient = blocks.point_gradient[free][:, :, None]
+            step = np.zeros((self.count, 3))
+            step[self.order[free]] = -np.linalg.solve(information, gradient)[:, :, 0]
+            trial = replace(state, points=self._stepped(state, step, np.zeros_like(step)))
+            after = self._by_point(trial)
+            better = free & (after < before)
+            won = float((before - after)[better].sum())
+            to_take = np.zeros(self.count, bool)
+            to_take[self.order] = better
+            points = np.where(to_take[:, None], trial.points, state.points)
+            state, before = replace(state, points=points), np.where(better, after, before)
+            if won < OWN_GAIN:
+                break
+        return state
+
+    def _by_point(self, state: State) -> Array:
+        """(P,) the sum of squares of each point's sightings, in their order of elimination."""
+        squares = (self._of_sightings(state)[0] ** 2).sum(axis=1)
+        return np.bincount(self.point, squares, self.count)
 
     def _rays(self, state: State) -> tuple[Array, Array, Array, float]:
         """Of each point a camera that sees it (P, 3), the ray to it (P, 3), its distance (P, 1),
@@ -327,8 +378,10 @@ class Bundle(NormalEquations):
                     predicted = self.predicted(blocks, damping, *step)
                     trial = self.moved(self.state, *step)
                     if np.isfinite(predicted) and predicted > 0:
-                        chi2 = self._residuals(trial)[1]
-                        gain = (blocks.chi2 - chi2) / predicted
+                        gain = (blocks.chi2 - self._residuals(trial)[1]) / predicted
+                        if not gain >= POOR_GAIN and predicted > least_gain * per_residual:
+                            trial = self._settled(trial, run)
+                            gain = (blocks.chi2 - self._residuals(trial)[1]) / predicted
                     if predicted <= least_gain * per_residual and damping <= 1e-3:
                         if gain > 0:
                             self.state = trial

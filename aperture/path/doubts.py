@@ -17,6 +17,7 @@ import numpy as np
 from scipy.special import ndtr
 
 from aperture.arrays import Array
+from aperture.path.bundle import NEAR_DAMPING
 from aperture.path.covariance import Along, Spread, slopes_between
 from aperture.path.problem import State
 
@@ -125,8 +126,15 @@ def focal_doubt(given: Given, network: Network, known: Array, naive: Spread) -> 
         lens = begin.lens.copy()
         lens[0] = middle + off
         placed = replace(network.placed, state=replace(begin, lens=lens))
+        # Next to the optimum: but for what the lens does at once, which one step undoes.
         found = held.solve(
-            placed, network.tracks, network.use, known, network.facts, network.factors
+            placed,
+            network.tracks,
+            network.use,
+            known,
+            network.facts,
+            network.factors,
+            damping=NEAR_DAMPING,
         )
         return found.bundle.chi2, found.state
 

@@ -123,9 +123,9 @@ class Tiles(SimpleTestCase):
         self.assertFalse(tiles.cholesky(stored, inverses, *args))
 
 
-def bundle_of(made, noise=0.2, threads=1, facts=None, seed=0):
+def bundle_of(made, noise=0.2, threads=1, facts=None, seed=0, still=None):
     """A bundle of a scene, begun near the truth, its first camera held and one coordinate of its
-    last."""
+    last; `still`: begun there, with all cameras and the lens held."""
     rng = np.random.default_rng(seed)
     camera, point = np.nonzero(np.isfinite(made.seen[:, :, 0]))
     xy = made.seen[camera, point] + rng.normal(0, noise, (len(camera), 2))
@@ -143,6 +143,8 @@ def bundle_of(made, noise=0.2, threads=1, facts=None, seed=0):
     )
     solved = np.zeros(8, bool)
     solved[[0, 3]] = True
+    if still is not None:
+        state, free, solved = still, np.zeros_like(free), np.zeros_like(solved)
     freedom = Freedom(free, solved, np.zeros(made.points.shape, bool))
     observations = Observations(camera, point, xy, np.full(xy.shape, noise))
     tied = facts.tied if facts else ()
@@ -280,6 +282,50 @@ class Spreads(SimpleTestCase):
         both.solve()
         np.testing.assert_allclose(both.state.positions, self.bundle.state.positions, atol=1e-7)
         self.assertAlmostEqual(both.chi2, self.bundle.chi2, places=5)
+
+
+class PointsBeforeTheLens(SimpleTestCase):
+    """A track that slid may have its point a finger's breadth before the lens, where it turns much
+    as the camera moves."""
+
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        made = scene("sideways", frames=60, count=60)
+        middle = made.cameras[30]
+        point = middle.position + middle.rotation @ [0.004, 0.002, -0.05]
+        seen = np.full((60, 1, 2), np.nan)
+        for frame in (29, 30, 31):
+            seen[frame, 0] = made.cameras[frame].project(point[None])[0]
+        points, seen = np.vstack([made.points, point]), np.concatenate([made.seen, seen], axis=1)
+        cls.made = replace(made, points=points, seen=seen)
+
+    def test_they_go_along_with_the_camera(self):
+        """Where all that there is moves alike, nothing is seen to move."""
+        bundle = bundle_of(self.made)
+        state = replace(bundle.state, positions=self.made.positions, points=self.made.points)
+        way, cameras, points = [0.04, -0.03, 0.02], np.zeros((60, 6)), np.zeros((bundle.count, 3))
+        cameras[:, 3:6] = points[:] = way
+        moved = bundle.moved(state, cameras, np.zeros(bundle.border_size), points)
+        before, after = (bundle.residuals(each)[0] for each in (state, moved))
+        np.testing.assert_allclose(before, after, atol=1e-6)
+        np.testing.assert_allclose(moved.points, state.points + way, atol=1e-9)
+
+    def test_each_comes_to_its_own_optimum_whatever_the_others_do(self):
+        """As a bundle finds them whose cameras and lens are held; and none gets worse."""
+        bundle, middle = bundle_of(self.made), self.made.positions[30]
+        off = 1 + 0.02 * np.random.default_rng(3).normal(size=(bundle.count, 1))
+        points = middle + off * (self.made.points - middle)
+        lens = self.made.cameras[0].lens.parameters
+        begun = replace(bundle.state, positions=self.made.positions, points=points, lens=lens)
+        with bundle.pool() as run:
+            settled = bundle._settled(begun, run)
+        alone = bundle_of(self.made, still=begun)
+        alone.solve()
+        self.assertGreater(bundle.residuals(begun)[1], 3 * alone.chi2)
+        self.assertAlmostEqual(bundle.residuals(settled)[1] / alone.chi2, 1, places=3)
+        before, after = (bundle._by_point(each) for each in (begun, settled))
+        self.assertTrue((after <= before).all())
 
 
 class Placing(SimpleTestCase):
