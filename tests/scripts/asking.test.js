@@ -208,3 +208,116 @@ test("a drag asks for the newest only, one at a time, and survives a failure", a
   push(6);
   assert.deepEqual(sent, [1, 4, 6]);
 });
+
+// What aids and notes ask for meanwhile ------------------------------------------------------------
+
+test("a mark that is drawn while the aids are fetched stays, and so does what it was saved on", async () => {
+  asking.refresh(); // an aid was switched on
+  await turn();
+  shown.marks.push(spot("s2", [5, 5]));
+  asking.save("A spot");
+  await turn();
+  const [aids, save] = asked;
+  assert.deepEqual([aids.url, save.url], ["/state", "/save"]);
+  save.answer({later: true, revision: 2});
+  await turn();
+  aids.answer(answer(1, [spot("s1", [1, 1])])); // as it was before the save
+  await turn();
+  assert.deepEqual(
+    shown.marks.map(mark => mark.id),
+    ["s1", "s2"],
+  );
+  assert.equal(shown.revision, 2);
+});
+
+test("what is under the pointer when the aids come stays there", async () => {
+  asking.refresh();
+  await turn();
+  pen.drag = {};
+  shown.marks[0].at = [7, 7];
+  asked[0].answer(answer(1, [spot("s1", [1, 1])], {overlay: {says: "new"}}));
+  await turn();
+  assert.deepEqual(shown.marks[0].at, [7, 7]);
+  assert.equal(shown.overlay.says, "new");
+});
+
+test("of aids that are switched quickly the last ones are drawn, whichever come first", async () => {
+  asking.refresh();
+  asking.refresh();
+  await turn();
+  asked[1].answer(answer(1, [], {overlay: {says: "both"}}));
+  await turn();
+  asked[0].answer(answer(1, [], {overlay: {says: "one"}}));
+  await turn();
+  assert.equal(shown.overlay.says, "both");
+});
+
+test("somebody else's undo is shown although its number is a smaller one", async () => {
+  shown.revision = 5;
+  asking.refresh();
+  await turn();
+  asked[0].answer(answer(4, []));
+  await turn();
+  assert.deepEqual([shown.revision, shown.marks], [4, []]);
+});
+
+test("everything is fetched anew after what is on its way; where that fails it is told", async () => {
+  asking.ask("/one", () => ({}));
+  asking.renew();
+  await turn();
+  assert.equal(asked.length, 1);
+  asked[0].answer(answer(2, []));
+  await turn();
+  asked[1].answer(new TypeError("network"));
+  await turn();
+  await turn();
+  assert.match(said().at(-1), /does not answer/);
+  asking.refresh();
+  await turn();
+  asked[2].answer({status: 422, problem: "There is no plate."});
+  await turn();
+  await turn();
+  assert.equal(said().at(-1), "There is no plate.");
+});
+
+test("the form of the mark that was chosen last is fetched, of several none", () => {
+  const wanted = [];
+  globalThis.window.htmx.ajax = (_, url) => wanted.push(url);
+  const place = new Element();
+  page.byId.mark = place;
+  shown.chosen = new Set(["s1"]);
+  asking.showMark();
+  shown.chosen = new Set(["s1", "s9"]);
+  asking.showMark();
+  shown.chosen = new Set(["s9"]); // not saved yet
+  asking.showMark();
+  assert.deepEqual(wanted, ["/mark/s1"]);
+});
+
+test("a place on the floor is asked for; a server that is gone is a problem, not a silence", async () => {
+  const found = asking.onFloor([3, 4]);
+  await turn();
+  assert.equal(asked[0].url, "/f?x=3&y=4");
+  asked[0].answer({at: [1, 0, 2]});
+  assert.deepEqual((await found).at, [1, 0, 2]);
+  const lost = asking.onFloor([3, 4]);
+  await turn();
+  asked[1].answer(new TypeError("network"));
+  assert.match((await lost).problem, /does not answer/);
+});
+
+test("a preview is drawn while the drag lasts, with its figures", async () => {
+  pen.drag = {};
+  page.byId.figures = new Element();
+  let told = 0;
+  globalThis.window.addEventListener("previewed", () => {
+    told += 1;
+  });
+  asking.preview([spot("s1", [2, 2])]);
+  await turn();
+  asked[0].answer({overlay: {says: "moved"}, residuals: {s1: 0.2}, figures: "<b>28 mm</b>"});
+  await turn();
+  assert.deepEqual([shown.overlay.says, shown.residuals.s1], ["moved", 0.2]);
+  assert.equal(page.byId.figures.outerHTML, "<b>28 mm</b>");
+  assert.equal(told, 1);
+});

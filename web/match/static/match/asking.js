@@ -46,7 +46,7 @@ export class Asking {
         else this.#renew(this.answer);
       } catch (error) {
         notice(error.message, "bad", error);
-        if (!error.newest) await this.refresh();
+        if (!error.newest) await this.refresh(1);
       } finally {
         this.pending -= 1;
         if (!own) this.#setBusy(false);
@@ -98,14 +98,30 @@ export class Asking {
     return this.busy;
   }
 
-  async refresh() {
+  /**
+   * Fetch marks and overlay as they are now, as the aids are wished for. `own`: how many edits on
+   * their way it is the answer of.
+   */
+  async refresh(own = 0) {
+    const wanted = {};
+    this.refreshing = wanted;
     try {
-      const wish = {aids: this.aids.wish, straight: this.aids.straight};
-      this.shown.take(await post(this.sheet.dataset.state, wish));
+      const {revision} = this.shown,
+        wish = {aids: this.aids.wish, straight: this.aids.straight},
+        answer = await post(this.sheet.dataset.state, wish);
+      if (this.refreshing !== wanted) return; // another one was asked for since
+      if (this.shown.revision !== revision) return await this.refresh(own); // or something saved
+      this.#take(answer, own);
       this.view.paint();
     } catch (error) {
       notice(error.message);
     }
+  }
+
+  /** What was drawn since an answer was asked for is not in it, and stays. */
+  #take(answer, own) {
+    const newer = !this.busy && (this.pen.drag || this.pen.line || this.pending > own);
+    this.shown.take(newer ? {...answer, marks: this.shown.marks, saved: answer.marks} : answer);
   }
 
   /** Fetch everything anew, the report too. */
@@ -132,10 +148,14 @@ export class Asking {
     window.htmx?.ajax("GET", url, {target: "#mark", swap: "innerHTML"});
   }
 
-  /** Where on the floor a place of the plate lies. */
+  /** Where on the floor a place of the plate lies: `at`, or else a `problem`. */
   async onFloor([x, y]) {
     const headers = {Accept: "application/json"};
-    return (await fetch(`${this.sheet.dataset.floor}?x=${x}&y=${y}`, {headers})).json();
+    try {
+      return await (await fetch(`${this.sheet.dataset.floor}?x=${x}&y=${y}`, {headers})).json();
+    } catch {
+      return {problem: "The server does not answer. Try again when it runs."};
+    }
   }
 
   #setBusy(busy) {
@@ -157,10 +177,7 @@ export class Asking {
 
   /** `own`: how many edits on their way the answer is the answer of. */
   #renew(answer, own = 1) {
-    // What was drawn since it was sent is not in the answer, and is on its way or under the
-    // pointer.
-    const newer = !this.busy && (this.pen.drag || this.pen.line || this.pending > own);
-    this.shown.take(newer ? {...answer, marks: this.shown.marks, saved: answer.marks} : answer);
+    this.#take(answer, own);
     this.view.paint();
     const {sheet} = this,
       typed = typedIn(sheet);
