@@ -226,3 +226,42 @@ test("brackets go from grid to grid", () => {
   press("[");
   assert.deepEqual(clicked, [2, 0]);
 });
+
+// Forms -------------------------------------------------------------------------------------------
+
+/** The page with some fields, and the divs around them. */
+async function withFields(fields) {
+  await begin();
+  for (const [id, value] of Object.entries(fields)) {
+    const around = new Element("div", {hidden: false});
+    page.byId[id] = Object.assign(new Element("input", {value}), {around});
+    page.byId[id].found.div = around;
+  }
+  opened += 1;
+  await import(`../../web/gates/static/gates/gate.js?${opened}`);
+}
+const hidden = () =>
+  ["percent", "left", "right", "top", "bottom"].filter(
+    name => page.byId[`id_${name}`].around.hidden,
+  );
+
+test("of a standard format the sizes aren't typed", async () => {
+  await withFields({id_format: "full-frame", id_width: "36 mm", id_height: "24 mm"});
+  const off = () => ["id_width", "id_height"].map(id => page.byId[id].disabled);
+  assert.deepEqual(off(), [true, true]);
+  page.byId.id_format.value = "";
+  page.byId.id_format.tell("change");
+  assert.deepEqual(off(), [false, false]);
+});
+
+test("of an overscan only the fields of the way that is chosen are there", async () => {
+  const sides = {id_left: "", id_right: "", id_top: "", id_bottom: ""};
+  await withFields({id_how: "percent", id_percent: "10", ...sides});
+  assert.deepEqual(hidden(), ["left", "right", "top", "bottom"]);
+  page.byId.id_how.value = "sides";
+  page.byId.id_how.tell("change");
+  assert.deepEqual(hidden(), ["percent"]);
+  page.byId.id_how.value = "distortion";
+  page.byId.id_how.tell("change");
+  assert.deepEqual(hidden(), ["percent", "left", "right", "top", "bottom"]);
+});

@@ -301,3 +301,59 @@ test("without a render only the plate is looked at", async () => {
   press("x"); // nothing to compare
   assert.equal(pressed("difference"), null);
 });
+
+// Under the pointer -------------------------------------------------------------------------------
+
+const over = (x, y) => root.tell("pointermove", {clientX: 112 + 0.4 * x, clientY: 162 + 0.4 * y});
+
+test("with the loupe out, what both pictures have under the pointer is told", async () => {
+  const urls = [];
+  globalThis.fetch = async url => {
+    urls.push(url);
+    return {ok: true, text: async () => "plate 0.18, render 0.20"};
+  };
+  over(500, 250);
+  assert.deepEqual(urls, []);
+  press("l");
+  over(500, 250);
+  await turn();
+  const asked = new URLSearchParams(urls[0].split("?")[1]);
+  assert.deepEqual([asked.get("x"), asked.get("y")].map(Number).map(Math.round), [500, 250]);
+  assert.equal(page.byId.hint.textContent, "plate 0.18, render 0.20");
+  // An error page is nothing to read there, and what comes when the loupe is away isn't shown.
+  globalThis.fetch = async () => ({ok: false, text: async () => "<h1>Server Error</h1>"});
+  over(510, 250);
+  await turn();
+  assert.equal(page.byId.hint.textContent, "");
+  const slow = later();
+  globalThis.fetch = () => slow.promise;
+  over(520, 250);
+  press("l");
+  slow.answer({ok: true, text: async () => "late"});
+  await turn();
+  assert.equal(page.byId.hint.textContent, "");
+});
+
+test("while one answer is awaited only the newest place is asked for next", async () => {
+  const waiting = [];
+  globalThis.fetch = url => {
+    waiting.push({url, ...later()});
+    return waiting.at(-1).promise;
+  };
+  press("l");
+  for (const x of [100, 200, 300]) over(x, 100);
+  assert.equal(waiting.length, 1);
+  waiting[0].answer({ok: true, text: async () => ""});
+  await turn();
+  assert.equal(waiting.length, 2);
+  assert.match(waiting[1].url, /x=(299\.9|300)/);
+});
+
+test("another render to compare with is another page, at the same place", async () => {
+  const went = [];
+  location.assign = to => went.push(String(to));
+  location.toString = () => "http://here/line-up?returned=r7";
+  await begin({}, () => field("against", "r5"));
+  page.byId.against.tell("change", {target: {value: "r5"}});
+  assert.deepEqual(went, ["http://here/line-up?returned=r7&against=r5"]);
+});

@@ -3,19 +3,24 @@
 import csv
 import io
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from django.test import SimpleTestCase
+from PIL import Image
 from pypdf import PdfReader
 
 from aperture.camera import Camera
 from aperture.formats import usd
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.moves.arrows import Arrow
 from aperture.scene.plan import drawings
 from aperture.scene.stand_in import StandIn
 from tests.web.test_shots import WithShot
 from tests.web.test_tracks import HasBoards
+from web.handoff.storyboard import Panel, jpeg_of, panel_of
 from web.match.fits import fit_of
 from web.match.path_fits import camera_of_state
 from web.moves.actions import take
@@ -98,6 +103,60 @@ class SheetsOfMoves(HasBoards):
         for words in ("Lowest", '<td class="num">7</td>', "1.400 m", "31.00 mm", "42.00 mm"):
             self.assertIn(words, page)
         self.assertIn(f"{np.hypot(0.25, 0.1) * 24:.3f}|", page)
+        content = self.client.get(self.url("hand-off/camera.pdf")).content
+        pdf = " ".join(map(text_of, PdfReader(io.BytesIO(content)).pages))
+        for words in ("THE MOVE", "Lowest 7", "Across", "1.400 m", "31.00 mm", "42.00 mm"):
+            self.assertIn(words, pdf)
+        self.assertNotIn("−0.00", pdf)
+        # Beside the curve of the speed stand its extremes.
+        self.assertIn(f"Speed, m/s {np.hypot(0.25, 0.1) * 24:.2f} 6", pdf)
+        # In the storyboard an arrow to the right says what the camera does.
+        panel = panel_of(self.now())
+        self.assertTrue(any(one.end[0] > one.begin[0] for one in panel.arrows), panel.arrows)
+        with_arrows, _ = jpeg_of(panel, 384)
+        without, _ = jpeg_of(replace(panel, arrows=[]), 384)
+        self.assertNotEqual(with_arrows, without)
+
+
+class Arrows(SimpleTestCase):
+    """How a camera moves, drawn into a panel of the storyboard."""
+
+    def drawn(self, *wanted, size=(640, 360), mode="RGB"):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "a.png"
+            Image.new(mode, size, (0, 90, 0, 0)[: len(mode)]).save(path)
+            data, aspect = jpeg_of(Panel(None, path, "", list(wanted)), 640)
+        self.assertAlmostEqual(aspect, size[1] / size[0], places=2)
+        return np.asarray(Image.open(io.BytesIO(data)).convert("RGB")).astype(int)
+
+    def white(self, picture):
+        return (picture > 200).all(axis=2)
+
+    def test_a_line_with_a_head_beyond_its_end_and_words_below(self):
+        white = self.white(self.drawn(Arrow("1.20 m", (0.2, 0.5), (0.7, 0.5))))
+        self.assertTrue(white[180, 140:440].all())
+        self.assertFalse(white[180, :120].any())
+        columns = np.flatnonzero(white.any(axis=0))
+        self.assertGreater(columns.max(), 455)  # the head's tip
+        head = white[:, 445:450].any(axis=1).sum()
+        self.assertGreater(head, 3 * white[:, 300].sum())
+        self.assertTrue(white[188:230, 240:340].any())
+        self.assertFalse(white[100:165].any())
+
+    def test_words_beside_an_upright_arrow_stay_within_the_picture(self):
+        for x in (0.06, 0.94):
+            white = self.white(self.drawn(Arrow("0.80 m up", (x, 0.8), (x, 0.2))))
+            columns = np.flatnonzero(white.any(axis=0))
+            self.assertGreater(np.ptp(columns), 60)
+            self.assertTrue(columns.min() > 2 and columns.max() < 637)
+            inside = columns.mean() > x * 640 if x < 0.5 else columns.mean() < x * 640
+            self.assertTrue(inside)
+
+    def test_a_render_stands_on_black_and_a_large_picture_is_made_small(self):
+        picture = self.drawn(size=(1280, 720), mode="RGBA")
+        self.assertEqual(picture.shape, (360, 640, 3))
+        self.assertLess(picture.max(), 8)
+        self.assertIsNone(jpeg_of(Panel(None, None, "", []), 640))
 
 
 class Plans(WithShot):

@@ -304,7 +304,7 @@ def _poses(sheet: CameraSheet) -> Table:
         camera = pose.camera
         words = [pose.why, str(pose.frame)]
         words += [show.length(float(value), places=3)[0] for value in camera.position]
-        words += [f"{np.degrees(angle):.2f}°".replace("-", "−") for angle in camera.angles]
+        words += [f"{np.degrees(angle):z.2f}°".replace("-", "−") for angle in camera.angles]
         words.append(f"{camera.lens.focal_mm:.2f} mm")
         cells.append([_text(words[0], 7), *(_text(word, 7, alignment=2) for word in words[1:])])
     table = Table(cells, colWidths=[WIDE * 0.12, *[WIDE * 0.11] * 8])

@@ -96,7 +96,7 @@ def _pose(shot, pose) -> dict:
     """One line of the table of the move."""
     camera = pose.camera
     place = [shot.show.length(float(value), places=3)[0] for value in camera.position]
-    turns = [f"{math.degrees(angle):.2f}°".replace("-", "−") for angle in camera.angles]
+    turns = [f"{math.degrees(angle):z.2f}°".replace("-", "−") for angle in camera.angles]
     words = [*place, *turns, f"{camera.lens.focal_mm:.2f} mm"]
     return {"why": pose.why, "frame": pose.frame, "words": words}
 

@@ -35,7 +35,7 @@ def camera_sheet(shot: Shot, through: ShotCamera | None, forms: dict) -> dict:
             Row(f"Stands at {name}", shot.show.length(float(value))[0], origin=origin)
             for name, value in zip(AXES, camera.position)
         ),
-        Row("Pan, tilt, roll", f"{pan:.2f}°, {tilt:.2f}°, {roll:.2f}°", origin=origin),
+        Row("Pan, tilt, roll", f"{pan:z.2f}°, {tilt:z.2f}°, {roll:z.2f}°", origin=origin),
         *_lens_rows(camera, origin, "typed" if through.own else plate_origin(shot.state)),
     ]
     verbs = [("copy", "Copy it"), ("type", "Type a new one")]

@@ -152,8 +152,8 @@ function start(page) {
     asked.set("x", x);
     asked.set("y", y);
     if (strip) asked.set("at", strip.frames.frame);
-    const says = await (await fetch(`${page.values}?${asked}`)).text();
-    if (table.loupeOn) hint.textContent = says;
+    const answer = await fetch(`${page.values}?${asked}`);
+    if (table.loupeOn) hint.textContent = answer.ok ? await answer.text() : "";
   });
   root.addEventListener("pointermove", event => {
     if (table.loupeOn) ask(table.toPlate(event));
