@@ -54,7 +54,9 @@ def curve(
 
     line, runs = _runs(values, step), []
     for run in line:
-        runs.append("M" + "L".join(at(i, numbers[i]) for i in run))
+        # One frame alone is a dash, or nothing would be seen of it.
+        alone = "h1.0" if len(run) == 1 else ""
+        runs.append("M" + "L".join(at(i, numbers[i]) for i in run) + alone)
     band = []
     if sigmas:
         for run in line:
@@ -62,9 +64,8 @@ def curve(
             lower = [at(i, numbers[i] - spread[i]) for i in reversed(run)]
             band.append("M" + "L".join(upper + lower) + "Z")
     told = [None if v is None else _told(v, s, places) for v, s in zip(values, spread)]
-    return Curve(
-        name, unit, "".join(runs), "".join(band), f"{low:.{places}f}", f"{high:.{places}f}", told
-    )
+    ends = (_told(end, 0.0, places) for end in (low, high))
+    return Curve(name, unit, "".join(runs), "".join(band), *ends, told)
 
 
 def _runs(values: Sequence[float | None], step: int) -> list[list[int]]:
@@ -79,5 +80,5 @@ def _runs(values: Sequence[float | None], step: int) -> list[list[int]]:
 
 
 def _told(value: float, sigma: float, places: int) -> str:
-    said = f"{value:.{places}f}".replace("-", "−")
+    said = f"{value:z.{places}f}".replace("-", "−")
     return f"{said} ± {sigma:.{places}f}" if sigma else said
