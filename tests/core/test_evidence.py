@@ -314,6 +314,47 @@ class Advice(TestCase):
             advise(data, "colour")
         self.assertEqual(len(QUANTITIES), 5)
 
+    def test_every_distance_between_spots_that_isn_t_measured_is_weighed(self):
+        """By the names of its ends; what is measured, or known at both ends, is no advice. Each is
+        worth what it then is."""
+        spots = [
+            ORIGIN | {"name": "Bollard"},
+            {"id": "p", "kind": "spot", "at": [820, 800], "world": [None, 0, None]},
+            {"id": "q", "kind": "spot", "at": [1350, 760], "world": [None, 0, None]},
+            {"id": "z", "kind": "spot", "at": [600, 640], "world": [-1.0, 0, 0]},
+        ]
+        spots[1]["name"], spots[2]["name"] = "Cleat", "Ring"
+        length = {"id": "l", "kind": "length", "from": "o", "to": "p"}
+        length |= {"metres": 2, "plus_minus": 0.05}
+        data = document([*CORNER, *spots[:3]], [length])
+
+        def weighed(given, quantity="position"):
+            found = advise(given, quantity)
+            lengths = [one for one in found if one.fact and one.fact["kind"] == "length"]
+            return {frozenset((one.fact["from"], one.fact["to"])): one for one in lengths}
+
+        found = weighed(data)
+        self.assertLessEqual(found.keys(), {frozenset("oq"), frozenset("pq")})
+        self.assertTrue(found)
+        for one in found.values():
+            self.assertRegex(one.says, "the distance from “(Bollard|Cleat)” to “Ring”")
+            grown = copy.deepcopy(data)
+            grown["facts"].append(one.fact)
+            then = np.linalg.norm(solve(grown).document["plus_minus"]["position_m"])
+            self.assertAlmostEqual(then / one.after, 1, delta=0.05)
+        both = weighed(document([*CORNER, ORIGIN, spots[3]]))
+        self.assertNotIn(frozenset("oz"), both)
+
+    def test_the_direction_and_the_size_have_advice_of_their_own(self):
+        data = document([*CORNER, ORIGIN])
+        level = {one.says for one in advise(data, "direction")}
+        self.assertTrue(any("edge" in says or "level" in says for says in level), level)
+        for quantity in QUANTITIES:
+            shares = [one.share for one in advise(data, quantity)]
+            self.assertTrue(all(0.005 < share <= 1 for share in shares), quantity)
+        with self.assertRaises(Problem):
+            advise(document([]), "focal")
+
     def test_an_open_size_is_settled_by_what_is_advised(self):
         best = advise(document([*CORNER, ORIGIN]), "size")[0]
         self.assertTrue(np.isinf(best.before) and np.isfinite(best.after))
