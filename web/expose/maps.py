@@ -157,9 +157,10 @@ def stray_pixels(shot: Shot) -> np.ndarray:
     plate = require_plate(shot)
     linear = linear_light(np.asarray(working_pixels(plate)), transfer_of(shot.state))
     where = stray(linear, threshold).astype(np.uint8)
-    # Every one is seen, however small it is drawn.
-    where = cv2.dilate(where, np.ones((5, 5), np.uint8))
     size = small_plate(shot).shape[1::-1]
+    # Every one is seen, however small it is drawn.
+    side = max(5, math.ceil(plate.width / size[0]) + 1)
+    where = cv2.dilate(where, np.ones((side, side), np.uint8))
     where = cv2.resize(where, size, interpolation=cv2.INTER_NEAREST)
     out = np.zeros((*where.shape, 4), np.uint8)
     out[where > 0] = (255, 40, 140, 255)
