@@ -5,6 +5,7 @@ import assert from "node:assert/strict";
 import {beforeEach, mock, test} from "node:test";
 
 import {Element, fresh, page, turn} from "./page.js";
+import {pencil} from "./pencil.js";
 
 const {TrackLayer} = await import("../../web/match/static/match/tracks.js");
 
@@ -343,4 +344,47 @@ test("with another leaf open the tools are laid aside", () => {
   open = false;
   layer.settle();
   assert.ok(!root.classes.has("drawing"));
+});
+
+test("what is proposed is chosen, or ended where it jumps, by its buttons", async () => {
+  const click = (selector, dataset) =>
+    sheet.tell("click", {target: new Element("i", {found: {[selector]: {dataset}}})});
+  click("[data-choose]", {choose: "t1 t3"});
+  assert.deepEqual(chosen(), ["t1", "t3"]);
+  click("[data-ends]", {ends: "t1 t2", frames: "1003 1004"});
+  await turn();
+  const [url, body] = asked.at(-1);
+  assert.equal(url, "/tracks");
+  assert.deepEqual([body.verb, body.ids, body.frames], ["end_each", ["t1", "t2"], [1003, 1004]]);
+  click("[data-track]", {track: "follow"});
+  await turn();
+  assert.equal(asked.at(-1)[1].verb, "follow");
+});
+
+test("each track is drawn as what it is, with its tail: found, switched off, or surveyed", () => {
+  const drawnAs = about => {
+    const c = pencil();
+    layer.about = about;
+    layer.canvas.getContext = () => c;
+    layer.chosen = new Set();
+    layer.draw();
+    return c;
+  };
+  const found = drawnAs({});
+  assert.equal(found.of("arc").length, 3);
+  // t1 has gone from 100 to 140: its tail goes back along that.
+  assert.deepEqual(
+    found
+      .of("lineTo")
+      .slice(0, 4)
+      .map(([x]) => x),
+    [130, 120, 110, 100],
+  );
+  const off = drawnAs({t1: {off: true}, t2: {off: true}, t3: {off: true}});
+  assert.equal(off.of("arc").length, 0); // a cross in place of the ring
+  assert.ok(off.drawn.some(([, name, value]) => name === "strokeStyle" && value === "#9aa3a7"));
+  const known = drawnAs({t1: {world: [0, 0, 0]}});
+  assert.deepEqual(known.of("rect"), [[136, 46, 8, 8]]);
+  open = false; // on another leaf none are drawn
+  assert.equal(drawnAs({}).of("arc").length, 0);
 });
