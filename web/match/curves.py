@@ -64,8 +64,8 @@ def curve(
             lower = [at(i, numbers[i] - spread[i]) for i in reversed(run)]
             band.append("M" + "L".join(upper + lower) + "Z")
     told = [None if v is None else _told(v, s, places) for v, s in zip(values, spread)]
-    ends = (_told(end, 0.0, places) for end in (low, high))
-    return Curve(name, unit, "".join(runs), "".join(band), *ends, told)
+    bottom, top = (_told(end, 0.0, places) for end in (low, high))
+    return Curve(name, unit, "".join(runs), "".join(band), bottom, top, told)
 
 
 def _runs(values: Sequence[float | None], step: int) -> list[list[int]]:
