@@ -206,7 +206,18 @@ def _samples(data: bytes) -> list[dict[str, Any]]:
         raise Problem(f"This file has {len(found):,} samples; {MOST_FRAMES:,} are the most.")
     if not isinstance(found[0].get("protocol"), dict) or found[0]["protocol"].get("name") != NAME:
         raise Problem(f"{NOT_ONE} it doesn't say that it is.")
-    return found
+    return _with_static(found)
+
+
+def _with_static(samples: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """What doesn't change, as the sensor, needs to be said only now and then: it holds until it is
+    said anew."""
+    static: Any = None
+    out = []
+    for sample in samples:
+        static = sample.get("static", static)
+        out.append(sample if static is None else sample | {"static": static})
+    return out
 
 
 def _at(sample: Any, *keys: str | int) -> Any:

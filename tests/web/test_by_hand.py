@@ -133,6 +133,24 @@ class ByHand(HasBoards):
         document = path_fits.film_document(self.now().state)
         self.assertEqual(set(document["tracks"][0]), {"id", "source", "observations"})
 
+    def test_tracks_that_jump_end_each_on_its_own_frame(self):
+        """And keep to that when they are followed anew; the others stay."""
+        self.put_tracks(4)
+        answer = self.ask(verb="end_each", ids=["t1", "t2", "t4"], frames=[5, 8, 1])
+        self.assertEqual(answer.status_code, 200, answer.content)
+        tracks = self.tracks()
+        lasts = {
+            id_: int(tracks.frame[tracks.track == index].max())
+            for index, id_ in enumerate(tracks.ids)
+        }
+        self.assertEqual(lasts, {"t1": 5, "t2": 8, "t3": 12, "t4": 1})
+        self.assertEqual([tracks.about[id_]["last"] for id_ in ("t1", "t2")], [5, 8])
+        for ids, frames in ((["t1", "t9"], [3, 3]), (["t1"], [0])):
+            answer = self.ask(verb="end_each", ids=ids, frames=frames)
+            self.assertEqual(answer.status_code, 422)
+        undo(self.now(), self.base())
+        self.assertEqual(len(self.tracks()), 4)
+
     def test_refused_with_a_sentence(self):
         one = self.placed([200, 4])
         for wish, says in (
