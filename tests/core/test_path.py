@@ -130,7 +130,7 @@ class Paths(SimpleTestCase):
     def test_a_way_of_centimetres_is_found_and_near_told_from_far(self):
         """Scenes in which the first valley was the wrong one: what is near took itself for far, the
         path shrank to nothing, or a frame lost all that it sees."""
-        for kind, seed in (("pivot", 2), ("pivot", 6), ("pivot", 11), ("sway", 3)):
+        for kind, seed in (("pivot", 6), ("pivot", 11), ("sway", 3)):
             made = scene(kind, frames=40, count=200, seed=seed)
             fit = solve(document(made, seed=seed, sliding=0.03, known=4)).document
             with self.subTest(kind=kind, seed=seed):

@@ -134,7 +134,8 @@ class ByHand(HasBoards):
         self.assertEqual(set(document["tracks"][0]), {"id", "source", "observations"})
 
     def test_tracks_that_jump_end_each_on_its_own_frame(self):
-        """And keep to that when they are followed anew; the others stay."""
+        """Before the frame that they jump on, and keep to that when they are followed anew; the
+        others stay, one that would have no place left goes."""
         self.put_tracks(4)
         answer = self.ask(verb="end_each", ids=["t1", "t2", "t4"], frames=[5, 8, 1])
         self.assertEqual(answer.status_code, 200, answer.content)
@@ -143,8 +144,8 @@ class ByHand(HasBoards):
             id_: int(tracks.frame[tracks.track == index].max())
             for index, id_ in enumerate(tracks.ids)
         }
-        self.assertEqual(lasts, {"t1": 5, "t2": 8, "t3": 12, "t4": 1})
-        self.assertEqual([tracks.about[id_]["last"] for id_ in ("t1", "t2")], [5, 8])
+        self.assertEqual(lasts, {"t1": 4, "t2": 7, "t3": 12})
+        self.assertEqual([tracks.about[id_]["last"] for id_ in ("t1", "t2")], [4, 7])
         for ids, frames in ((["t1", "t9"], [3, 3]), (["t1"], [0])):
             answer = self.ask(verb="end_each", ids=ids, frames=frames)
             self.assertEqual(answer.status_code, 422)
