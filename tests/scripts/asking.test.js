@@ -252,6 +252,25 @@ test("of aids that are switched quickly the last ones are drawn, whichever come 
   assert.equal(shown.overlay.says, "both");
 });
 
+test("what was refused goes, also where an aid is switched just then", async () => {
+  shown.marks.push(spot("s2", [5, 5]));
+  asking.ask("/save", () => ({}), true);
+  await turn();
+  asked[0].answer({status: 422, problem: "No."});
+  await turn();
+  asking.refresh(); // while what is saved is fetched again
+  await turn();
+  const [, again, aids] = asked;
+  aids.answer(answer(1, [spot("s1", [1, 1])]));
+  again.answer(answer(1, [spot("s1", [1, 1])]));
+  await turn();
+  await turn();
+  assert.deepEqual(
+    shown.marks.map(mark => mark.id),
+    ["s1"],
+  );
+});
+
 test("somebody else's undo is shown although its number is a smaller one", async () => {
   shown.revision = 5;
   asking.refresh();

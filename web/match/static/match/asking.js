@@ -14,6 +14,7 @@ export class Asking {
     // A promise, while the figures that follow from saved marks are on their way.
     this.telling = null;
     this.busy = false; // whether one of them makes marks of its own
+    this.refreshing = null; // {own}, while marks and overlay are fetched
     this.preview = newestOnly(marks => this.#preview(marks));
     queueBehind(
       sheet,
@@ -103,7 +104,8 @@ export class Asking {
    * their way it is the answer of.
    */
   async refresh(own = 0) {
-    const wanted = {};
+    // One that takes another one's place is the answer of its edits too.
+    const wanted = {own: Math.max(own, this.refreshing?.own ?? 0)};
     this.refreshing = wanted;
     try {
       const {revision} = this.shown,
@@ -111,11 +113,12 @@ export class Asking {
         answer = await post(this.sheet.dataset.state, wish);
       if (this.refreshing !== wanted) return; // another one was asked for since
       if (this.shown.revision !== revision) return await this.refresh(own); // or something saved
-      this.#take(answer, own);
+      this.#take(answer, wanted.own);
       this.view.paint();
     } catch (error) {
       notice(error.message);
     }
+    if (this.refreshing === wanted) this.refreshing = null;
   }
 
   /** What was drawn since an answer was asked for is not in it, and stays. */
