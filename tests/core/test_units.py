@@ -8,8 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from aperture.errors import Problem
+from aperture.gates.typed import aspect_text, parse_aspect
 from aperture.units import (
     METRES,
+    exact_length,
+    exact_number,
     format_length,
     format_value,
     parse_angle,
@@ -105,3 +108,22 @@ class Units(TestCase):
     def test_what_is_shown_reads_back(self, metres, unit):
         text, _ = format_length(metres, unit, places=9)
         self.assertAlmostEqual(parse_length(text), metres, delta=1e-8)
+
+    @given(st.floats(-1e6, 1e6), st.sampled_from(sorted(METRES)))
+    def test_what_a_field_shows_reads_back_as_it_was(self, value, unit):
+        """To twelve digits, and no longer than it has to be."""
+        near = 1e-11 * abs(value)
+        self.assertAlmostEqual(parse_number(exact_number(value)), value, delta=near)
+        self.assertAlmostEqual(
+            parse_length(exact_length(value, unit), "m"), value, delta=2 * near + 1e-12
+        )
+        self.assertEqual(exact_number(203.0), "203")
+        self.assertEqual(exact_length(2.03, "cm"), "203 cm")
+
+    @given(st.floats(0.05, 50))
+    def test_an_aspect_reads_back_as_it_was(self, aspect):
+        self.assertAlmostEqual(parse_aspect(aspect_text(aspect)), aspect, delta=1e-10)
+
+    def test_an_aspect_is_said_as_people_say_it(self):
+        for aspect, says in ((2.39, "2.39"), (16 / 9, "16:9"), (4 / 3, "4:3"), (1.0, "1")):
+            self.assertEqual(aspect_text(aspect), says)

@@ -20,6 +20,7 @@ from aperture.formats import usd
 from aperture.plates.exr import write_channels
 from aperture.render import returned
 from aperture.render.passes import Wanted, coverage, render
+from aperture.units import exact_number
 from web.elements.actions import Order, ready
 from web.gates.gate import all_around
 from web.lineup.actions import take_in
@@ -342,7 +343,8 @@ def seam_words(found: list[Seam], views: list[View]) -> list[str]:
     shifts = [seam.shift_px for seam in found if np.isfinite(seam.shift_px)]
     worst = f", and at most {max(shifts):.2f} px beside each other" if shifts else ""
     codes = max(seam.code for seam in found)
-    out = [f"{len(found)} seams: 95 % within {codes:.1f} of 255 code values{worst}."]
+    many = "1 seam" if len(found) == 1 else f"{len(found)} seams"
+    out = [f"{many}: 95 % within {codes:.1f} of 255 code values{worst}."]
     told = set()
     for seam in found:
         if seam.meets or (seam.first, seam.second) in told:
@@ -387,10 +389,16 @@ def _view_of(parts: list[str], number: int) -> View:
 
 
 def lines_of(views: list[View]) -> str:
-    """The views as they are typed."""
+    """The views as they are typed, to be read back as they were."""
     return "\n".join(
-        f"{view.name}, {view.pan_deg:g}, {view.tilt_deg:g}, {view.angle_deg:g}, {view.width},"
-        f" {view.height}"
+        ", ".join(
+            [
+                view.name,
+                *map(exact_number, (view.pan_deg, view.tilt_deg, view.angle_deg)),
+                str(view.width),
+                str(view.height),
+            ]
+        )
         for view in views
     )
 
