@@ -14,7 +14,8 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.camera import Camera
 from aperture.lens.projections import Pieces
-from aperture.render.blurred import Blur, Blurred, BlurredAround, margin
+from aperture.render.blurred import Blurred, BlurredAround
+from aperture.render.exposed import Blur, margin
 from aperture.render.tracer import MIRROR, MISSED, Light, Look, Scene
 from aperture.scene.overlay import CREASE, outline_points, wire
 from aperture.scene.stand_in import StandIn

@@ -15,10 +15,9 @@ from aperture.path.bundle import Bundle
 from aperture.path.covariance import Solved
 from aperture.path.document import read
 from aperture.path.doubts import more_misfit
-from aperture.path.facts import Distance, PathFacts, PointCoordinate
+from aperture.path.facts import Distance, PathFacts
 from aperture.path.gathered import gather
 from aperture.path.leaning import leverages
-from aperture.path.placement import Known, place, transformed
 from aperture.path.problem import Freedom, Observations, Row, State, exponentials
 from tests.moving import FIRST, GRID, document, scene
 
@@ -326,44 +325,6 @@ class PointsBeforeTheLens(SimpleTestCase):
         self.assertAlmostEqual(bundle.residuals(settled)[1] / alone.chi2, 1, places=3)
         before, after = (bundle._by_point(each) for each in (begun, settled))
         self.assertTrue((after <= before).all())
-
-
-class Placing(SimpleTestCase):
-    def test_a_path_of_next_to_no_extent_is_laid_by_directions(self):
-        """Whatever distances it took its points to be at, and in whatever world and size."""
-        made = scene("pivot", frames=12, count=80, seed=3)
-        rng = np.random.default_rng(1)
-        about = made.positions[0]
-        wrong = about + (made.points - about) * rng.uniform(0.3, 3, (len(made.points), 1))
-        true = State(
-            np.array([camera.rotation for camera in made.cameras]),
-            made.positions,
-            np.zeros(12),
-            made.cameras[0].lens.parameters,
-            wrong,
-        )
-        turn = exponentials(np.array([[0.3, 1.2, -0.4]]))[0]
-        elsewhere = transformed(true, np.array([4.0, -2.0, 9.0]), turn, 0.2, about)
-        seen = np.flatnonzero(np.isfinite(made.seen[0, :, 0]))
-        spread = seen[np.argsort(made.points[seen, 0])][:: max(1, len(seen) // 6)]
-        facts = PathFacts(
-            [
-                PointCoordinate(f"t{point}", 0.005, int(point), axis, float(value))
-                for point in spread
-                for axis, value in enumerate(made.points[point])
-            ]
-        )
-        nothing = Known(np.full(made.points.shape, np.nan))
-        placed = place(elsewhere, facts, nothing, made.cameras[0].lens)
-        np.testing.assert_allclose(placed.state.rotations[0], true.rotations[0], atol=1e-6)
-        np.testing.assert_allclose(placed.state.positions[0], about, atol=1e-5)
-        np.testing.assert_allclose(placed.state.points[spread], made.points[spread], atol=1e-9)
-        self.assertEqual(placed.open_.shape[1], 0)
-        # One that goes as far as its points are away knows their distances, and is laid onto them.
-        first = elsewhere.positions[0]
-        far = replace(elsewhere, positions=first + 50 * (elsewhere.positions - first))
-        onto = place(far, facts, nothing, made.cameras[0].lens).state.points[spread]
-        self.assertGreater(np.abs(onto - made.points[spread]).max(), 0.01)
 
 
 class Rivals(SimpleTestCase):

@@ -8,7 +8,6 @@ from types import SimpleNamespace
 import numpy as np
 from django.test import SimpleTestCase
 from scipy.optimize import least_squares
-from scipy.spatial.transform import Rotation
 from scipy.stats import spearmanr
 from threadpoolctl import threadpool_info
 
@@ -16,12 +15,10 @@ from aperture.match.document import InvalidDocument, validate
 from aperture.path import cleaning, growing, pairs, pivot
 from aperture.path.arc import Arc, Together
 from aperture.path.document import read
-from aperture.path.facts import Distance, PathFacts, PointCoordinate
 from aperture.path.find import find
 from aperture.path.growing import Growing, LensPrior
 from aperture.path.imaging import Optics
 from aperture.path.network import Given, _start, judged
-from aperture.path.placement import Known, place, transformed
 from aperture.path.problem import State, exponentials
 from aperture.path.several import cores, several
 from aperture.path.sightings import Sightings
@@ -470,34 +467,3 @@ class NearThePivot(SimpleTestCase):
         self.assertLess(orders[1], -0.6)
         # The arm ahead, as it truly is, has the shorter lens of the two.
         self.assertLess(starts[0][0].lens[0], starts[1][0].lens[0])
-
-
-class Placing(SimpleTestCase):
-    def test_of_two_placings_that_are_the_same_upside_down_the_upright_one(self):
-        """A floor, and a line in it: turned by half a turn about that line, all still holds."""
-        rng = np.random.default_rng(8)
-        points = np.column_stack(
-            [rng.uniform(-3, 3, 30), rng.uniform(0, 2, 30), rng.uniform(-9, -4, 30)]
-        )
-        points[:12, 1] = 0
-        places = np.stack([np.linspace(-1, 1, 8), np.full(8, 1.5), np.zeros(8)], axis=1)
-        turns = exponentials(rng.normal(0, 0.05, (8, 3)))
-        facts = [PointCoordinate("", 0.005, index, 1, 0.0) for index in range(12)]
-        for index, axes in ((0, (0, 2)), (5, (0,))):
-            facts += [
-                PointCoordinate("", 1e-3, index, axis, float(points[index, axis])) for axis in axes
-            ]
-        size = float(np.linalg.norm(points[5] - points[0]))
-        facts.append(Distance("", 1e-3, 0, 5, size))
-        known = Known(np.full(points.shape, np.nan))
-        true = State(turns, places, np.zeros(8), LENS.parameters.copy(), points)
-        for seed in range(5):
-            turn = Rotation.random(random_state=seed).as_matrix()
-            scale = float(np.random.default_rng(seed).uniform(0.2, 5))
-            anywhere = transformed(true, np.array([4.0, -2, 7]), turn, scale, np.zeros(3))
-            placed = place(anywhere, PathFacts(facts), known, LENS)
-            with self.subTest(seed):
-                self.assertLess(placed.chi2, 1e-3)
-                self.assertGreater(placed.state.rotations[:, 1, 1].min(), 0.9)
-                np.testing.assert_allclose(placed.state.points[:12, 1], 0, atol=1e-3)
-                np.testing.assert_allclose(placed.state.positions[:, 1], 1.5, atol=0.01)

@@ -18,7 +18,7 @@ from aperture.lens.lens import Lens
 from aperture.light.focus import ThinLens
 from aperture.light.motion import Shutter, camera_between, streaks
 from aperture.light.pupil import Pupil
-from aperture.render.blurred import Blur
+from aperture.render.exposed import Blur
 from aperture.render.passes import Wanted, render
 from aperture.render.tracer import Light, Look
 from aperture.scene.stand_in import StandIn

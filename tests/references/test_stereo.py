@@ -14,7 +14,7 @@ from aperture.errors import Problem
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.path.solve import solve
-from aperture.render.blurred import Blur
+from aperture.render.exposed import Blur
 from aperture.render.passes import Wanted, render
 from aperture.render.tracer import Light, Look
 from aperture.scene.stand_in import StandIn

@@ -14,7 +14,7 @@ from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.gates.chain import Chain
 from aperture.geometry.grid import Grid
-from aperture.render.blurred import Blur
+from aperture.render.exposed import Blur
 from aperture.render.passes import PASSES, Wanted
 from aperture.render.tracer import Light, Look
 from aperture.stereo.pair import Pair

@@ -11,7 +11,7 @@ from aperture.camera import Camera, CameraPath
 from aperture.errors import Problem
 from aperture.light.motion import Points, Shutter, Streaks, streaks
 from aperture.light.pupil import Pupil
-from aperture.render.blurred import Blur
+from aperture.render.exposed import Blur
 from aperture.scene.held import Steps
 from aperture.scene.stand_in import StandIn
 from web.blobs import store

@@ -1,0 +1,79 @@
+"""Laying a path onto what is known of places: upright, by directions where it is small."""
+
+from dataclasses import replace
+
+import numpy as np
+from django.test import SimpleTestCase
+from scipy.spatial.transform import Rotation
+
+from aperture.path.facts import Distance, PathFacts, PointCoordinate
+from aperture.path.placement import Known, place, transformed
+from aperture.path.problem import State, exponentials
+from tests.moving import LENS, scene
+
+
+class Placing(SimpleTestCase):
+    def test_of_two_placings_that_are_the_same_upside_down_the_upright_one(self):
+        """A floor, and a line in it: turned by half a turn about that line, all still holds."""
+        rng = np.random.default_rng(8)
+        points = np.column_stack(
+            [rng.uniform(-3, 3, 30), rng.uniform(0, 2, 30), rng.uniform(-9, -4, 30)]
+        )
+        points[:12, 1] = 0
+        places = np.stack([np.linspace(-1, 1, 8), np.full(8, 1.5), np.zeros(8)], axis=1)
+        turns = exponentials(rng.normal(0, 0.05, (8, 3)))
+        facts = [PointCoordinate("", 0.005, index, 1, 0.0) for index in range(12)]
+        for index, axes in ((0, (0, 2)), (5, (0,))):
+            facts += [
+                PointCoordinate("", 1e-3, index, axis, float(points[index, axis])) for axis in axes
+            ]
+        size = float(np.linalg.norm(points[5] - points[0]))
+        facts.append(Distance("", 1e-3, 0, 5, size))
+        known = Known(np.full(points.shape, np.nan))
+        true = State(turns, places, np.zeros(8), LENS.parameters.copy(), points)
+        for seed in range(5):
+            turn = Rotation.random(random_state=seed).as_matrix()
+            scale = float(np.random.default_rng(seed).uniform(0.2, 5))
+            anywhere = transformed(true, np.array([4.0, -2, 7]), turn, scale, np.zeros(3))
+            placed = place(anywhere, PathFacts(facts), known, LENS)
+            with self.subTest(seed):
+                self.assertLess(placed.chi2, 1e-3)
+                self.assertGreater(placed.state.rotations[:, 1, 1].min(), 0.9)
+                np.testing.assert_allclose(placed.state.points[:12, 1], 0, atol=1e-3)
+                np.testing.assert_allclose(placed.state.positions[:, 1], 1.5, atol=0.01)
+
+    def test_a_path_of_next_to_no_extent_is_laid_by_directions(self):
+        """Whatever distances it took its points to be at, and in whatever world and size."""
+        made = scene("pivot", frames=12, count=80, seed=3)
+        rng = np.random.default_rng(1)
+        about = made.positions[0]
+        wrong = about + (made.points - about) * rng.uniform(0.3, 3, (len(made.points), 1))
+        true = State(
+            np.array([camera.rotation for camera in made.cameras]),
+            made.positions,
+            np.zeros(12),
+            made.cameras[0].lens.parameters,
+            wrong,
+        )
+        turn = exponentials(np.array([[0.3, 1.2, -0.4]]))[0]
+        elsewhere = transformed(true, np.array([4.0, -2.0, 9.0]), turn, 0.2, about)
+        seen = np.flatnonzero(np.isfinite(made.seen[0, :, 0]))
+        spread = seen[np.argsort(made.points[seen, 0])][:: max(1, len(seen) // 6)]
+        facts = PathFacts(
+            [
+                PointCoordinate(f"t{point}", 0.005, int(point), axis, float(value))
+                for point in spread
+                for axis, value in enumerate(made.points[point])
+            ]
+        )
+        nothing = Known(np.full(made.points.shape, np.nan))
+        placed = place(elsewhere, facts, nothing, made.cameras[0].lens)
+        np.testing.assert_allclose(placed.state.rotations[0], true.rotations[0], atol=1e-6)
+        np.testing.assert_allclose(placed.state.positions[0], about, atol=1e-5)
+        np.testing.assert_allclose(placed.state.points[spread], made.points[spread], atol=1e-9)
+        self.assertEqual(placed.open_.shape[1], 0)
+        # One that goes as far as its points are away knows their distances, and is laid onto them.
+        first = elsewhere.positions[0]
+        far = replace(elsewhere, positions=first + 50 * (elsewhere.positions - first))
+        onto = place(far, facts, nothing, made.cameras[0].lens).state.points[spread]
+        self.assertGreater(np.abs(onto - made.points[spread]).max(), 0.01)
