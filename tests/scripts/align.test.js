@@ -115,7 +115,7 @@ test("a place has to be chosen first; along the axis none is clicked", async () 
 
 // By hand -----------------------------------------------------------------------------------------
 
-test("a drag slides the move, with Shift it turns, with Alt it rises; the last place is saved", async () => {
+test("a drag slides the move, with Shift turns it, with Alt raises it; the last place is saved", async () => {
   for (const [more, way] of [
     [{}, "slide"],
     [{shiftKey: true}, "turn"],
@@ -186,7 +186,7 @@ test("a press without a drag moves nothing, nor does one with the tool laid asid
 
 // What is drawn -----------------------------------------------------------------------------------
 
-test("references are drawn where the move sees them, and the way to where they were sighted", () => {
+test("references are drawn where the move sees them, with the way to where they were sighted", () => {
   assert.equal(drawn("miss sighted").length, 2);
   const [line] = drawn("miss");
   assert.deepEqual(

@@ -161,7 +161,7 @@ const swap = (status, type, responseText) => {
 };
 const said = () => page.body.children.map(box => box.children[0].textContent);
 
-test("a form with its sentences is shown in its place, anything else that is refused is told", () => {
+test("a form with its sentences is shown in its place, anything else refused is told", () => {
   assert.deepEqual(swap(200, "text/html", "<p>"), [true, false]);
   assert.deepEqual(swap(422, "text/html; charset=utf-8", "<form>"), [true, false]);
   assert.deepEqual(said(), []);
@@ -223,7 +223,7 @@ test("undo and the sheet of keys have buttons, and Delete presses the page's own
   await turn();
 });
 
-test("Ctrl + Y is redo, as Ctrl + Shift + Z; a page without a shot has nothing to undo", async () => {
+test("Ctrl + Y is redo, as Ctrl + Shift + Z; a page without a shot undoes nothing", async () => {
   key("y");
   await turn();
   assert.equal(asked[0].url, "/redo");

@@ -209,9 +209,9 @@ test("a drag asks for the newest only, one at a time, and survives a failure", a
   assert.deepEqual(sent, [1, 4, 6]);
 });
 
-// What aids and notes ask for meanwhile ------------------------------------------------------------
+// What aids and notes ask for meanwhile -----------------------------------------------------------
 
-test("a mark that is drawn while the aids are fetched stays, and so does what it was saved on", async () => {
+test("a mark drawn while the aids are fetched stays, and so does what it was saved on", async () => {
   asking.refresh(); // an aid was switched on
   await turn();
   shown.marks.push(spot("s2", [5, 5]));
@@ -241,7 +241,7 @@ test("what is under the pointer when the aids come stays there", async () => {
   assert.equal(shown.overlay.says, "new");
 });
 
-test("of aids that are switched quickly the last ones are drawn, whichever come first", async () => {
+test("of aids switched quickly the last ones are drawn, whichever come first", async () => {
   asking.refresh();
   asking.refresh();
   await turn();
@@ -280,7 +280,7 @@ test("somebody else's undo is shown although its number is a smaller one", async
   assert.deepEqual([shown.revision, shown.marks], [4, []]);
 });
 
-test("everything is fetched anew after what is on its way; where that fails it is told", async () => {
+test("everything is fetched anew after what is on its way; a failure is told", async () => {
   asking.ask("/one", () => ({}));
   asking.renew();
   await turn();
@@ -313,7 +313,7 @@ test("the form of the mark that was chosen last is fetched, of several none", ()
   assert.deepEqual(wanted, ["/mark/s1"]);
 });
 
-test("a place on the floor is asked for; a server that is gone is a problem, not a silence", async () => {
+test("a place on the floor is asked for; a server that is gone is told, not passed over", async () => {
   const found = asking.onFloor([3, 4]);
   await turn();
   assert.equal(asked[0].url, "/f?x=3&y=4");

@@ -184,7 +184,7 @@ test("undo and redo are the forms', where there is something to undo", async () 
 
 // What is typed -----------------------------------------------------------------------------------
 
-test("ends are typed as frames, lengths as lengths; what isn't a number changes nothing", async () => {
+test("ends are typed as frames, lengths as lengths; no number changes nothing", async () => {
   change("frame", "45");
   change("clip-last", "1025");
   await turn();

@@ -139,7 +139,7 @@ test("pins stand where they were put, those that are done look so", async () => 
   assert.match(pin.children[0].getAttribute("d"), /^M412 312l/);
 });
 
-test("a click says where the next one goes, a drag or a press beside the plate doesn't", async () => {
+test("a click says where the next one goes, a drag or a press off the plate doesn't", async () => {
   await notes([{at: [1000, 500], text: "1"}]);
   click([100, 100], [200, 100]); // it panned
   click([-50, 100]);

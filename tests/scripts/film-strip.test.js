@@ -279,7 +279,7 @@ test("Space plays when it is let go, but not where it panned, typed or pressed",
   assert.equal(page.byId.play.textContent, "Play");
 });
 
-test("while it plays the rate and dropped frames are told, and it goes around in the range", async () => {
+test("while it plays, rate and dropped frames are told, and it goes around in the range", async () => {
   begin({range: [1010, 1014]});
   globalThis.createImageBitmap = async () => ({close() {}});
   globalThis.fetch = async () => ({status: 200, blob: async () => ({})});

@@ -103,7 +103,7 @@ test("an idle page is renewed in place, its table too where no script draws on i
   assert.deepEqual([notices(), location.reloads], [["Another window: Moved e1"], 0]);
 });
 
-test("a drawn table that is another one is loaded anew, and the sentence kept for then", async () => {
+test("a drawn table that is another one is loaded anew, its sentence kept for then", async () => {
   await open({drawn: true});
   served.table = "<p>Other facts</p>";
   await edited();

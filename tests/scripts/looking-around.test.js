@@ -1,5 +1,5 @@
-// Looking around in a panorama on the light table: from the flat picture and back, by pointer, wheel
-// and keys, and what the graphics card is asked to draw.
+// Looking around in a panorama on the light table: from the flat picture and back, by pointer,
+// wheel and keys, and what the graphics card is asked to draw.
 
 import assert from "node:assert/strict";
 import {beforeEach, test} from "node:test";
@@ -120,7 +120,7 @@ test("the wheel narrows the view, F makes it level and as wide as at first", () 
   assert.deepEqual([table.around.pitch, table.around.wide], [0, 1.4]);
 });
 
-test("a drag turns the view as often as the screen is drawn, coarser only where that is slow", () => {
+test("a drag turns the view as often as the screen draws, coarser only where that is slow", () => {
   table.lookAround();
   const held = table.toPlate(at(412, 312));
   const drag = x => root.tell("pointermove", at(x, 312));

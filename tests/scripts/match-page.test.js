@@ -270,7 +270,7 @@ beforeEach(() => {
 const look = (frame, more = {}) =>
   guides.show({away: frame !== 10, frames: {frame, playing: false, ...more}});
 
-test("another frame's guides are its own: none until they come, and none of one that was left", async () => {
+test("another frame's guides are its own: none until they come, none of one that was left", async () => {
   const slow = later();
   serve((_, {frame}) => (frame === 12 ? slow.promise : {says: `of ${frame}`}));
   look(12);

@@ -165,7 +165,7 @@ test("of a leaf that isn't there it waits until it is", () => {
   assert.equal(again.all[0].value, ""); // once
 });
 
-test("a form of the report waits behind an edit, and is sent by the report's own then", async () => {
+test("a form of the report waits behind an edit, and is then sent by the report's own", async () => {
   fresh();
   const edit = later();
   const triggered = [];
@@ -220,7 +220,7 @@ function proposing() {
   return {made, taken, buttons: () => page.byId["proposal-groups"].children};
 }
 
-test("edges that are found are offered by axis, with their number; taken, they are put away", async () => {
+test("found edges are offered by axis, with their number; taken, they are put away", async () => {
   const {made, taken, buttons} = proposing();
   globalThis.fetch = async () => ({json: async () => FOUND});
   page.found["[data-act=proposals]"].tell("click");
@@ -266,7 +266,7 @@ test("where nothing can be found it is said, a server that is gone too", async (
   assert.equal(made.open, false);
 });
 
-// Another draft beside this one ---------------------------------------------------------------------
+// Another draft beside this one -------------------------------------------------------------------
 
 function drafts() {
   const buttons = ["A", "B"].map(beside => new Element("button", {dataset: {beside}}));

@@ -3,7 +3,7 @@
 import assert from "node:assert/strict";
 import {beforeEach, mock, test} from "node:test";
 
-import {change, field, made, open, press, saved, sent, through} from "./moves-page.js";
+import {change, field, made, open, press, saved, sent} from "./moves-page.js";
 import {Element, later, notices, page, picture, serve, turn} from "./page.js";
 
 beforeEach(async () => {

@@ -101,7 +101,7 @@ test("a drag along an edge draws it, and its consequences are seen on the way", 
   assert.equal(previews, 1);
 });
 
-test("clicks draw a line point by point; Enter ends it, and the one that follows isn't kept", async () => {
+test("clicks draw a line point by point; Enter ends it, and the next one isn't kept", async () => {
   pen.take("across");
   click(400, 400);
   assert.deepEqual(saved, []);
@@ -132,7 +132,7 @@ test("a second click on the last point ends the line too", async () => {
   ]);
 });
 
-test("Backspace takes the last point back, at last the whole line; Escape gives it up at once", () => {
+test("Backspace takes the last point back, at last the line; Escape gives it up at once", () => {
   pen.take("bow");
   click(400, 400);
   click(450, 420);

@@ -229,7 +229,7 @@ test("what is refused is said beside the field, and another can be chosen", asyn
   assert.equal(requests.length, 2);
 });
 
-test("while one is sent no other is begun; after a server that is gone it can be tried again", async () => {
+test("while one is sent no other is begun; after a server was gone it can be tried again", async () => {
   await plate(whole);
   await choose("a.jpg");
   await choose("b.jpg");

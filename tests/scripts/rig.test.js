@@ -135,7 +135,7 @@ test("from the front a drag upwards is a greater height", () => {
   assert.equal(page.byId.id_start_y.value, "3.00");
 });
 
-test("while a place is dragged the drawing keeps its scale; what is typed fits it anew", async () => {
+test("while a place is dragged the drawing keeps its scale; typing fits it anew", async () => {
   const before = metre(plan);
   const far = move({places: {start: [0, 2, 0], end: [40, 2, 0], target: [2, 1, -3]}});
   played = {ok: true, json: async () => far};

@@ -25,7 +25,7 @@ beforeEach(() => {
 
 // Edits -------------------------------------------------------------------------------------------
 
-test("each edit begins from the revision that the last one made, and asks for its body then", async () => {
+test("each edit begins from the revision of the last one, and asks for its body then", async () => {
   const first = later();
   const sent = [];
   serve(async (url, body) => {

@@ -69,7 +69,7 @@ beforeEach(() => {
   set = seen([CAMERA]);
 });
 
-test("a camera is a frustum from its eye to its end, of glass as strong as it is asked to be", () => {
+test("a camera is a frustum from its eye to its end, of glass as strong as is asked for", () => {
   const [lines] = all(set.cameraGroup, THREE.LineSegments);
   const from = corners(lines).filter((_, index) => index % 4 === 0);
   assert.deepEqual(from, Array(4).fill(CAMERA.eye));
@@ -87,7 +87,7 @@ test("the plane of focus and both ends of what is sharp stand in it", () => {
   assert.deepEqual(planes.map(corners), [at(-3)]);
 });
 
-test("its facts are written on a sign, the first line bold, beside it and as large as it is far", () => {
+test("its facts stand on a sign beside it, the first line bold, as large as it is far", () => {
   set = seen([{...CAMERA, facts: ["LT040 match", "28.0 mm"], side: "right"}]);
   assert.deepEqual(written.texts(), ["LT040 match", "28.0 mm"]);
   const fonts = written.drawn.filter(([, name]) => name === "font").map(([, , font]) => font);
@@ -120,7 +120,7 @@ test("a camera that looks down has its sign upright", () => {
   assert.deepEqual(facing(signs(set)[0]), [0, 0, -1]);
 });
 
-test("a panorama stands around its camera, and shows its picture from outside only if asked", () => {
+test("a panorama stands around its camera, its picture seen from outside only if asked", () => {
   const dome = {
     points: [0, 0, -1, 1, 0, 0, 0, 1, 0],
     at: [0, 0, 1, 0, 0, 1],
@@ -139,7 +139,7 @@ test("a panorama stands around its camera, and shows its picture from outside on
   assert.equal(picture().length, 0);
 });
 
-test("a stand-in wears the plate: plain where it is seen, striped where not, and no more its own colour", () => {
+test("a stand-in wears the plate: plain where seen, striped where not, without its colour", () => {
   const bodies = () => all(set.group, THREE.Mesh).length;
   set.solids(set.world.solids, null);
   assert.equal(bodies(), 1);

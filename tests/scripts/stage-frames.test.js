@@ -74,7 +74,7 @@ test("frames that the server couldn't give are asked for again", async () => {
   assert.deepEqual(laid.at(-1), ["5"]);
 });
 
-test("after an edit the frame that is shown is asked for anew, and no old answer is drawn", async () => {
+test("after an edit the shown frame is asked for anew, and no old answer is drawn", async () => {
   walk();
   show(5);
   along.forget();
@@ -92,7 +92,7 @@ test("an edit on the page's own frame asks for nothing", () => {
   assert.deepEqual(asked, []);
 });
 
-test("the path comes from the server, and its camera stands where one looks meanwhile", async () => {
+test("the path comes from the server; its camera stands where one looks meanwhile", async () => {
   walk();
   const set = {path: path => laid.push(path.numbers), at: number => laid.push(number)};
   along = new Along({seen: "", path: "/path"}, () => {}, set);
@@ -127,7 +127,7 @@ test("L looks through the next camera, and after the last through the first agai
   ]);
 });
 
-test("D, H and K press the chosen stand-in's buttons, and nothing where none is chosen", async () => {
+test("D, H and K press the chosen stand-in's buttons, nothing where none is chosen", async () => {
   const pressed = [];
   const buttons = Object.fromEntries(
     ["duplicate", "hide", "key-here"].map(id => [id, {click: () => pressed.push(id)}]),

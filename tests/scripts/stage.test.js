@@ -43,7 +43,7 @@ test("each stand-in is drawn through the lens, the chosen one with its handles",
   );
 });
 
-test("a handle is dragged; the server says where that leads, and it is saved once it is let go", async () => {
+test("a handle is dragged; the server says where to, and it is saved once it is let go", async () => {
   root.tell("pointerdown", at(500, 500, on(handle("move"))));
   root.tell("pointermove", at(550, 520));
   await settle();
@@ -66,7 +66,7 @@ test("a handle is dragged; the server says where that leads, and it is saved onc
   assert.equal(page.found["[data-history=undo]"].disabled, false);
 });
 
-test("a press on a handle that isn't moved saves nothing; one on another stand-in chooses it", async () => {
+test("a press on a handle without a move saves nothing; on another stand-in it chooses it", async () => {
   root.tell("pointerdown", at(500, 500, on(handle("move"))));
   root.tell("pointerup", at(500, 500));
   const item = new Element("path", {dataset: {item: "b2"}});
@@ -108,7 +108,7 @@ test("a drag that isn't taken is told, and the page shown as it is", async () =>
   assert.equal(location.reloads, 1);
 });
 
-test("a kind is put down where the pointer is, as large as is typed or as its kind is", async () => {
+test("a kind is put down at the pointer, as large as is typed or as its kind is", async () => {
   press("b");
   root.tell("pointerdown", at(700, 600));
   await settle();
@@ -157,7 +157,7 @@ test("Escape lays the tool and its corners aside", () => {
   assert.ok(!root.classes.has("drawing"));
 });
 
-test("what somebody else did is taken where the world is the same, else the page is loaded", async () => {
+test("another's edit is taken where the world is the same, else the page is loaded", async () => {
   let answer = told({lens: [], handles: {}, chosen: null});
   globalThis.DOMParser = class {
     parseFromString() {
@@ -287,7 +287,7 @@ test("a surveyed spot is as large as twice its ±, never too small to be seen", 
   );
 });
 
-test("the chosen stand-in has its own colour, and what is taken away leaves the scene", async () => {
+test("the chosen stand-in has a colour of its own; what is taken away leaves the scene", async () => {
   const bodies = () => all(THREE.Mesh).filter(mesh => mesh.material.isMeshLambertMaterial);
   const [first, second] = bodies();
   assert.notEqual(first.material.color.getHex(), second.material.color.getHex());
@@ -301,7 +301,7 @@ test("the chosen stand-in has its own colour, and what is taken away leaves the 
   assert.equal(bodies().length, 1);
 });
 
-test("a path is drawn with its points' ±, and its camera stands on the frame that is shown", async () => {
+test("a path is drawn with its points' ±, and its camera stands on the shown frame", async () => {
   const {SetView} = await import("../../web/stage/static/stage/set-view.js");
   const place = new Element("div", {width: 400, height: 300});
   const set = new SetView(place, structuredClone(WORLD));

@@ -216,7 +216,7 @@ test("real pixels are painted where the small picture would be seen to be one", 
   assert.equal(asked(), true);
 });
 
-test("another picture's pixels take the plate's place by its own width, until they are given back", () => {
+test("another picture's pixels take the plate's place by its width, until given back", () => {
   root.dataset.tiles = "/plate/0/0.png";
   table.takeTiles("/frame/0/0.png", 500);
   table.zoom(1); // 0.4 of the plate is 800 px, more than its 500

@@ -69,7 +69,7 @@ test("tracks are listed by what the path leans on, by residual, by length and by
   assert.equal(page.byId["track-list"].found["#track-sort"].value, "name");
 });
 
-test("each row tells its figures, what is off that it is off, and no figure that isn't known", () => {
+test("each row tells its figures, whether it is off, and no figure that isn't known", () => {
   list.settle();
   const told = body.children.map(({residual, length, share, bar}) => [
     residual.textContent,

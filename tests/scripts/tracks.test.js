@@ -158,7 +158,7 @@ test("Ctrl chooses beside, and takes out again", () => {
   assert.deepEqual(chosen(), ["t1"]);
 });
 
-test("a box with Shift takes what lies in it, from whichever corner; a click with Shift adds", () => {
+test("a box with Shift takes what lies in it, from any corner; a click with Shift adds", () => {
   drag([320, 220], [290, 190], {shiftKey: true});
   assert.deepEqual(chosen(), ["t2", "t3"]);
   press(140, 50, {shiftKey: true});

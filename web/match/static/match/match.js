@@ -20,9 +20,8 @@ import {View} from "./view.js";
 // Parts of the state that the page shows by its report and marks alone, and those that it doesn't
 // show.
 const HERE = new Set(
-  "marks facts planes drafts survey tracks path_facts exposure focus pupil look white stand_ins left_out stereo range".split(
-    " ",
-  ),
+  `marks facts planes drafts survey tracks path_facts exposure focus pupil look white stand_ins
+  left_out stereo range`.split(/\s+/),
 );
 const sheet = document.getElementById("sheet"),
   root = document.getElementById("light-table");

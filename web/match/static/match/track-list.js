@@ -69,7 +69,9 @@ export class TrackList {
       chosen = this.layer.chosen.has(one.id),
       told = this.layer.about[one.id] || {};
     row.innerHTML =
-      '<td><button type="button" class="button small"></button></td><td></td><td></td><td><span class="bar"><svg aria-hidden="true"><rect height="100%"/></svg></span> <span></span></td>';
+      '<td><button type="button" class="button small"></button></td><td></td><td></td>' +
+      '<td><span class="bar"><svg aria-hidden="true"><rect height="100%"/></svg></span> ' +
+      "<span></span></td>";
     const [name, residual, length] = row.querySelectorAll("td");
     const button = name.firstChild;
     button.textContent = one.id;

@@ -73,9 +73,8 @@ function start(page) {
         hung.place();
       },
       place: () => {
-        for (const element of [image, hung?.frames])
-          if (element)
-            element.style.transform = `translate(${table.x}px, ${table.y}px) scale(${table.scale}) ${matrix}`;
+        const laid = `translate(${table.x}px, ${table.y}px) scale(${table.scale}) ${matrix}`;
+        for (const element of [image, hung?.frames]) if (element) element.style.transform = laid;
       },
     };
   }

@@ -197,7 +197,8 @@ export class Around {
         if (ahead) {
           const across = (focal * (r[0][0] * x + r[1][0] * y + r[2][0] * z)) / away,
             up = (focal * (r[0][1] * x + r[1][1] * y + r[2][1] * z)) / away;
-          const at = `${Math.round(10 * (width / 2 + across)) / 10} ${Math.round(10 * (height / 2 - up)) / 10}`;
+          const px = [width / 2 + across, height / 2 - up],
+            at = px.map(value => Math.round(10 * value) / 10).join(" ");
           out.push(drawn ? "L" : "M", at);
         }
         drawn = ahead;

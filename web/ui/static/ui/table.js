@@ -219,7 +219,8 @@ export class LightTable {
         copy.style.cssText = image.style.cssText;
         copy.style.width = `${this.width}px`;
         copy.style.height = `${this.height}px`;
-        copy.style.transform = `translate(${this.x + side * this.turn * this.scale}px, ${this.y}px) scale(${this.scale})`;
+        const x = this.x + side * this.turn * this.scale;
+        copy.style.transform = `translate(${x}px, ${this.y}px) scale(${this.scale})`;
       }
     }
     this.uses ||= [-1, 1].map(side => {
