@@ -155,6 +155,10 @@ class Light(WithShot):
         self.assertAlmostEqual(self.own().brighter_than(before), 0, places=6)
         self.assertContains(self.page(), "f/5.6")
         self.assertContains(self.page(), "f/5.657")
+        for _ in range(2):
+            self.press("expose", step="f_number -1", size="third", holder="iso")
+        self.assertAlmostEqual(self.own().f_number, 4 * 2 ** (1 / 6))
+        self.press("expose", step="f_number 2", size="third", holder="iso")
         self.assertEqual(self.press("expose", step="iso 1", holder="iso").status_code, 422)
         self.assertEqual(self.press("expose/ev", ev="12", by="seconds").status_code, 302)
         self.assertAlmostEqual(self.own().light_ev100, 12)

@@ -19,7 +19,7 @@ from web.jobs.models import Job
 from web.lineup.forms import ReturnForm
 from web.match.overlay import path_of
 from web.plates.models import frame_of, plate_of
-from web.shows.reading import base_of, whole
+from web.shows.reading import base_of, integer, whole
 from web.shows.views import find, step_page
 from web.ui.rows import Remark
 
@@ -194,7 +194,7 @@ def steady_where(request, show, shot):
 def steady_picture(request, show, shot):
     """A frame as it is turned."""
     shot = find(show, shot)
-    frame = whole(request.GET.get("frame"))
+    frame = integer(request.GET.get("frame"))
     made = steadying.picture(shot, frame_of(shot) if frame is None else frame)
     return HttpResponse(made, content_type="image/jpeg")
 

@@ -8,7 +8,7 @@ from aperture.moves.retime import moments
 from aperture.units import format_number, parse_number
 from web.expose import exposure
 from web.shows.models import Shot
-from web.shows.reading import whole
+from web.shows.reading import integer
 
 MOST_DRAWN = 200
 
@@ -31,7 +31,7 @@ def read(text: str, clip: Clip) -> list[tuple[int, float]]:
     out = []
     for part in text.split(","):
         frame, _, percent = part.partition(":")
-        at = whole(frame.strip())
+        at = integer(frame)
         if at is None:
             raise Problem(
                 "A curve of speeds is typed as frame: percent, such as 1001: 100, 1024: 25.",

@@ -9,7 +9,7 @@ from aperture.render.passes import PASSES
 from aperture.render.tracer import Light
 from aperture.units import exact_number, parse_length
 from web.elements.actions import MOST_FRAMES, SIZES, Order
-from web.shows.reading import whole
+from web.shows.reading import frame_range, whole
 
 SAMPLES = {1: "1, to try", 2: "4", 3: "9", 4: "16", 6: "36"}
 
@@ -178,17 +178,16 @@ def _region(form, text) -> tuple[int, int, int, int] | None:
 
 def _frames(form, text) -> tuple[int, int] | None:
     """First and last frame of `1001–1010`, or of one number; None for a still."""
-    parts = [part for part in re.split(r"[\s,;–—-]+", text.strip()) if part]
-    if not parts:
+    if not text.strip():
         return None
-    if len(parts) > 2 or None in map(whole, parts) or int(parts[0]) > int(parts[-1]):
+    found = frame_range(text)
+    if found is None:
         form.add_error(
             "frames",
             "Frames are two whole numbers, the first and the last, such as 1001–1010. Leave it"
             " empty for a still.",
         )
         return None
-    first, last = int(parts[0]), int(parts[-1])
-    if last - first >= MOST_FRAMES:
+    if found[1] - found[0] >= MOST_FRAMES:
         form.add_error("frames", f"At most {MOST_FRAMES} frames are rendered at once.")
-    return first, last
+    return found

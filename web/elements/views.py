@@ -16,7 +16,7 @@ from web.jobs.models import Job
 from web.match.lens_remarks import lens_remarks
 from web.plates.frames import frames_now, shifted_since
 from web.plates.models import plate_of
-from web.shows.reading import whole
+from web.shows.reading import integer
 from web.shows.thrown import verbs
 from web.shows.views import find, step_page
 from web.ui.rows import Remark, Row
@@ -197,7 +197,7 @@ def with_look(request, show, shot, number):
     """The beauty of a render with the shot's look, as an EXR."""
     shot = find(show, shot)
     found = get_object_or_404(Render, pk=number, shot=shot)
-    frame = whole(request.GET.get("frame"))
+    frame = integer(request.GET.get("frame"))
     data = looked.as_exr(looked.looked(shot, found, frame))
     answer = HttpResponse(data, content_type="image/x-exr")
     name = _named(shot, "render.exr", found.of_frame(frame) / "render.exr", found)
@@ -211,9 +211,9 @@ def file(request, show, shot, number, name):
     shot = find(show, shot)
     found = get_object_or_404(Render, pk=number, shot=shot)
     if name == looked.NAME:
-        picture = looked.looked(shot, found, whole(request.GET.get("frame")))
+        picture = looked.looked(shot, found, integer(request.GET.get("frame")))
         return HttpResponse(looked.as_png(picture), content_type="image/png")
-    path = found.of_frame(whole(request.GET.get("frame"))) / name
+    path = found.of_frame(integer(request.GET.get("frame"))) / name
     if name not in ALWAYS and name not in {look[0] for look in found.looks} or not path.exists():
         raise Http404
     save = request.GET.get("save") == "1"

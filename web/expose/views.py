@@ -19,7 +19,7 @@ from web.expose import exposure, maps, page, rendered
 from web.expose.forms import EvForm, ExposureForm
 from web.shows.forms import on_form
 from web.shows.history import edit
-from web.shows.reading import Edit, Pixels, Text, base_of, read, whole
+from web.shows.reading import Edit, Pixels, Text, base_of, integer, read
 from web.shows.views import find
 from web.ui.rows import Row
 
@@ -177,7 +177,7 @@ def _step(request, shot):
     """One figure a mark on or back: “f_number 1”."""
     key, _, by = request.POST["step"].partition(" ")
     size, holder = request.POST.get("size") or "third", request.POST.get("holder") or ""
-    number = whole(by)
+    number = integer(by)
     if key not in HOLDERS or number is None or size not in STEPS or holder not in ("", *HOLDERS):
         raise Problem("That can't be stepped.")
     if holder == key:

@@ -1,7 +1,5 @@
 """The Line-up step: does it really line up?"""
 
-import re
-
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.utils import timezone
@@ -20,7 +18,7 @@ from web.match.lens_remarks import lens_remarks
 from web.plates.frames import frames_now, number_of, shifted_since, shown
 from web.plates.models import plate_of
 from web.shows.forms import on_form
-from web.shows.reading import whole
+from web.shows.reading import integer, whole
 from web.shows.thrown import verbs
 from web.shows.views import find, step_page
 from web.ui.sending import sent
@@ -81,15 +79,16 @@ def _on_table(shot, query):
     """The render that is on the table, and its frame: (row, frame)."""
     number = whole(query.get("returned"))
     row = newest_whole(shot) if number is None else shot.returned.filter(pk=number).first()
-    return row, whole(query.get("frame")) if row and row.frames else None
+    return row, integer(query.get("frame")) if row and row.frames else None
 
 
 def _picture_at(shot, frame: str | None) -> int | None:
     """The number of the film's picture that is looked at; None where it is the one that is worked
     on, or isn't said."""
-    if not shot.state["film"] or frame is None or not re.fullmatch(r"-?\d{1,9}", frame):
+    looked_at = integer(frame)
+    if not shot.state["film"] or looked_at is None:
         return None
-    number = number_of(shot.state, int(frame))
+    number = number_of(shot.state, looked_at)
     return None if number == shown(shot.state) else number
 
 
@@ -169,10 +168,10 @@ def recount(request, show, shot, number):
     do now."""
     shot = find(show, shot)
     row = get_object_or_404(Returned, pk=number, shot=shot)
-    text = request.POST.get("by", "")
-    if not re.fullmatch(r"-?\d{1,9}", text):
+    by = integer(request.POST.get("by"))
+    if by is None:
         raise Problem("By how many frames isn't said.")
-    row.shift -= int(text)
+    row.shift -= by
     row.save(update_fields=["shift"])
     return redirect(shot.url("lineup") + f"?returned={row.pk}")
 
@@ -193,7 +192,7 @@ take_back, rename = verbs(Returned, "lineup", "returned")
 def file(request, show, shot, number, name):
     """One of the pictures of a render that was brought back."""
     row = get_object_or_404(Returned, pk=number, shot=find(show, shot))
-    path = row.of_frame(whole(request.GET.get("frame"))) / name
+    path = row.of_frame(integer(request.GET.get("frame"))) / name
     if name not in FILES or not path.exists():
         raise Http404
     return sent(path, FILES[name])

@@ -18,7 +18,7 @@ from web.moves.kept import Kept, move_called, moves_of
 from web.moves.time_actions import KIND
 from web.plates.frames import frame_at, span_of
 from web.plates.models import plate_of
-from web.shows.reading import base_of, given_file, given_name, wants_json, whole
+from web.shows.reading import base_of, given_file, given_name, integer, wants_json, whole
 from web.shows.refusals import Refused
 from web.shows.views import find, step_page
 
@@ -157,7 +157,7 @@ def evidence(request, show, shot, id_):
 @require_POST
 def into_set(request, show, shot, id_):
     """Put the camera that a move has on a frame into the set."""
-    shot, frame = find(show, shot), whole(request.POST.get("frame"))
+    shot, frame = find(show, shot), integer(request.POST.get("frame"))
     if frame is None:
         raise Problem("Type the frame, a whole number.", "frame")
     shot = actions.put_into_set(shot, id_, frame, base_of(request))
@@ -167,7 +167,7 @@ def into_set(request, show, shot, id_):
 @require_GET
 def seen(request, show, shot, id_):
     """What is drawn over the plate on a frame."""
-    shot, frame = find(show, shot), whole(request.GET.get("frame"))
+    shot, frame = find(show, shot), integer(request.GET.get("frame"))
     if frame is None:
         raise Problem("Say the frame, a whole number.", "frame")
     return JsonResponse(page.seen(shot, id_, frame))

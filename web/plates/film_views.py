@@ -1,7 +1,6 @@
 """A filmed plate on the Plate step: bringing it in, which of its frames is worked on, its small
 pictures."""
 
-import re
 from contextlib import suppress
 from pathlib import Path
 from typing import Annotated
@@ -34,7 +33,7 @@ from web.plates.starting import (
     start_mean,
     start_small_pictures,
 )
-from web.shows.reading import Edit, Message, base_of, read, whole
+from web.shows.reading import Edit, Message, base_of, frame_range, integer, read
 from web.shows.steps import registered
 from web.shows.views import find
 from web.ui.sending import sent
@@ -83,10 +82,11 @@ def sequences(request, show, shot):
 
 
 def _whole(request, name: str, says: str) -> int:
-    text = request.POST.get(name, "").strip()
-    if not (text.isascii() and text.lstrip("-").isdigit() and len(text) < 10):
-        raise Problem(f"“{text[:30]}” isn’t {says}: type a whole number.", name)
-    return int(text)
+    text = request.POST.get(name, "")
+    number = integer(text)
+    if number is None:
+        raise Problem(f"“{text.strip()[:30]}” isn’t {says}: type a whole number.", name)
+    return number
 
 
 @require_POST
@@ -143,10 +143,10 @@ def mean(request, show, shot):
     """Average the frames that are typed, `1001–1012`, and work on their mean."""
     shot = find(show, shot)
     film = require_film(shot)
-    ends = [part for part in re.split(r"[\s,;–-]+", request.POST.get("frames", "").strip()) if part]
-    if len(ends) != 2 or None in map(whole, ends):
+    frames = frame_range(request.POST.get("frames", ""))
+    if frames is None:
         raise Problem("Frames are two whole numbers, the first and the last, such as 1001–1012.")
-    start_mean(shot, film, int(ends[0]), int(ends[1]))
+    start_mean(shot, film, *frames)
     return redirect(shot.url("plate"))
 
 

@@ -6,6 +6,7 @@ view gets has the types and bounds that the message states; anything else was re
 sentence before.
 """
 
+import re
 from typing import Annotated, TypeVar
 
 import msgspec
@@ -18,6 +19,7 @@ from web.shows.refusals import NotValid, Refused
 MOST_PX = 1e7  # as the match document has it
 MOST_METRES = 1e7  # likewise
 MOST_DIGITS = 9
+FRAME_RANGE = re.compile(r"\s*([-−]?\d+)(?:(?:\s*[,;–—-]\s*|\s+)([-−]?\d+))?\s*")
 MOST_TEXT = 200
 
 Pixels = Annotated[float, msgspec.Meta(gt=-MOST_PX, lt=MOST_PX)]
@@ -63,9 +65,29 @@ def read(request, message: type[M]) -> M:
         raise NotValid(f"The page sent something that can't be used: {reason}.", path) from None
 
 
+def integer(value) -> int | None:
+    """A whole number with its sign, as JSON or as a form or an address has it: a frame, which may
+    lie before a shot's frame 0; None where it isn't one."""
+    if isinstance(value, str):
+        text = value.strip().replace("−", "-")
+        size = whole(text.removeprefix("-"))
+        return -size if size is not None and text.startswith("-") else size
+    return whole(value)
+
+
+def frame_range(text: str) -> tuple[int, int] | None:
+    """The first and the last frame of `1001–1012`, `-12 – -3` or `1001, 1012`, or of one number;
+    None where they aren't two whole numbers in order."""
+    ends = FRAME_RANGE.fullmatch(text)
+    if ends is None:
+        return None
+    first, last = integer(ends[1]), integer(ends[2] or ends[1])
+    return (first, last) if first is not None and last is not None and first <= last else None
+
+
 def whole(value) -> int | None:
-    """A revision's or a frame's number, as JSON or as a form or an address has it; None where it
-    isn't one."""
+    """What is counted from 0 or 1, as JSON or as a form or an address has it: a revision, a row, a
+    width in px; None where it isn't such a number."""
     if isinstance(value, int) and not isinstance(value, bool):
         return value
     if isinstance(value, str) and value.isdecimal() and len(value) <= MOST_DIGITS:

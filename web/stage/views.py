@@ -22,7 +22,7 @@ from web.match.lens_remarks import lens_remarks
 from web.match.path_fits import placed_path
 from web.plates.frames import offset_of
 from web.plates.models import plate_of
-from web.shows.reading import Edit, Place, Text, base_of, read, whole
+from web.shows.reading import Edit, Place, Text, base_of, integer, read, whole
 from web.shows.views import find, step_page
 from web.stage import actions, along
 from web.stage.cameras import cameras_of, matched_of
@@ -426,7 +426,7 @@ def _way_verb(request, shot, id_, name, base):
     elif name in ("smooth", "straight"):
         actions.smooth_stand_in(shot, id_, name == "smooth", base)
     else:
-        frame = whole(request.POST.get("frame"))
+        frame = integer(request.POST.get("frame"))
         if frame is None:
             raise Problem("Say on which frame the key is.")
         actions.unkey_stand_in(shot, id_, frame - offset_of(shot.state), base)

@@ -1,5 +1,6 @@
 """What a shot's stereo is: how far apart its two cameras stand, where they converge, who looks."""
 
+from aperture.errors import Problem
 from aperture.stereo.pair import EYES_M, Pair, Seat, keyed
 from web.plates.frames import number_now, offset_of
 from web.shows.history import edit
@@ -44,8 +45,6 @@ def set_stereo(shot: Shot, label: str, base: int | None, **values) -> Shot:
 def with_key(shot: Shot, number: int, base: int | None) -> Shot:
     """A key of both distances, as they are now, on a picture. Raises Problem where nothing is typed
     yet."""
-    from aperture.errors import Problem
-
     pair = pair_of(shot)
     if pair is None:
         raise Problem("Type both distances first.")

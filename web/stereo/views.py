@@ -20,7 +20,7 @@ from web.match.tracking import baseline_of, set_baseline
 from web.plates.frames import is_pair, number_now, offset_of
 from web.plates.models import plate_of
 from web.shows.forms import BaseField, on_form
-from web.shows.reading import base_of, whole
+from web.shows.reading import base_of, integer
 from web.shows.views import find, step_page
 from web.stereo import files, seen, settings
 from web.stereo.plates import frames_of, take_pair
@@ -135,7 +135,7 @@ def _keep(shot, values, base):
 def key(request, show, shot):
     """A key of both distances on the frame that is worked on; or one taken out."""
     shot, base = find(show, shot), base_of(request)
-    frame = whole(request.POST.get("frame"))
+    frame = integer(request.POST.get("frame"))
     if request.POST.get("verb") == "remove":
         if frame is None:
             raise Problem("Say on which frame the key is.")
