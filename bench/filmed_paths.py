@@ -26,9 +26,9 @@ SIZE, FRAMES, TRACKS, REPETITIONS = (1280, 720), 40, 200, 10
 GRID, LENS = Grid.from_gate(*SIZE, *GATE_MM), Lens(20.0)
 # Of the surveyed tracks: how many, and how exactly, m.
 KNOWN, SURVEY_M = 6, 0.002
-# A track whose rays all meet its plane within this, m, stayed on it: one that slides along an edge
-# has no place to be surveyed at.
-STAYED_M = 0.006
+# A track that is seen this far beside one place of its plane, px rms an axis, stayed there: one that
+# slides along an edge has no place to be surveyed at.
+STAYED_PX = 0.25
 
 
 @dataclass
@@ -136,9 +136,10 @@ def on_planes(tracks: Tracks, planes: list[Plane], cameras: list[Camera]) -> dic
         places = np.array([one.position for one in seers])
         nearest = np.min([one.met(places, rays) for one in planes], axis=0)
         if np.isfinite(nearest).all():
-            at = places + rays * nearest[:, None]
-            if np.linalg.norm(at - at.mean(axis=0), axis=1).max() < STAYED_M:
-                out[index] = at.mean(axis=0)
+            place = np.mean(places + rays * nearest[:, None], axis=0)
+            beside = [one.project(place[None])[0] - xy for one, xy in zip(seers, tracks.xy[own])]
+            if np.sqrt(np.mean(np.square(beside), axis=0)).max() < STAYED_PX:
+                out[index] = place
     return out
 
 
