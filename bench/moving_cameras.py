@@ -262,6 +262,35 @@ def zooms(repetitions: int) -> None:
         )
 
 
+def drifts(repetitions: int) -> None:
+    """Tracks whose errors hang together from frame to frame, as in a real film; six are surveyed,
+    which lead the path."""
+    for share in (0.0, 0.5):
+        for kind in ("orbit", "sideways", "forward"):
+            places, points, focal = [], [], []
+            for seed in range(repetitions):
+                made = scene(kind, frames=60, count=200, seed=seed)
+                given = document(made, seed=seed, known=6, drift=(share, 0.95))
+                fit = solve(given).document
+                if not fit["ok"] or fit["motion"] != "free":
+                    print(f"  drift, {kind} {seed}: {fit.get('problem') or fit['motion']}")
+                    continue
+                away = np.array(fit["path"]["position_m"], float) - made.positions
+                places.append(away / np.array(fit["path"]["position_plus_minus_m"], float))
+                surveyed = {track["id"] for track in given["tracks"] if "world" in track}
+                for id_, point in fit["points"].items():
+                    if id_ not in surveyed and point["world_m"] and None not in point["world_m"]:
+                        off = np.array(point["world_m"]) - made.points[int(id_[1:])]
+                        points.append(off / np.array(point["plus_minus_m"], float))
+                off = fit["camera"]["focal_mm"] - made.cameras[0].lens.focal_mm
+                focal.append(off / fit["plus_minus"]["focal_mm"])
+            print(
+                f"  {share:.0%} of the errors' variance stays from frame to frame, {kind},"
+                f" {len(focal)} of {repetitions}: error/± of places {_rms(places):.2f}, of points"
+                f" {_rms(points):.2f}, of the focal length {_rms(focal):.2f}"
+            )
+
+
 def by_hand(repetitions: int, hand_px: float = 0.8) -> None:
     """A path whose size comes from one length between two spots that a hand put down, once for all
     frames.
@@ -411,6 +440,7 @@ def report(repetitions: int = REPETITIONS) -> None:
     by_hand(repetitions)
     beside_facts(repetitions)
     zooms(repetitions)
+    drifts(repetitions)
 
 
 if __name__ == "__main__":

@@ -126,14 +126,32 @@ def rolling(kind: str, frames: int, count: int, readout: float, seed: int = 0) -
     return Scene(cameras, moving.points[kept], seen[:, kept])
 
 
+def drifting(rng: np.random.Generator, shape: tuple, share: float, kept: float) -> np.ndarray:
+    """Errors of variance 1 over frames (F, …), of which a share of the variance stays from frame to
+    frame by `kept`."""
+    fresh = rng.normal(0, 1, shape)
+    if not share:
+        return fresh
+    slow = rng.normal(0, 1, shape)
+    for frame in range(1, len(slow)):
+        slow[frame] = kept * slow[frame - 1] + np.sqrt(1 - kept**2) * slow[frame]
+    return np.sqrt(1 - share) * fresh + np.sqrt(share) * slow
+
+
 def document(
-    made: Scene, noise: float = 0.2, seed: int = 0, sliding: float = 0.0, known: int = 0, **more
+    made: Scene,
+    noise: float = 0.2,
+    seed: int = 0,
+    sliding: float = 0.0,
+    known: int = 0,
+    drift: tuple[float, float] = (0.0, 0.0),
+    **more,
 ) -> dict:
     """The tracks with noise; a share of them slides. `known`: of so many of the longest the place,
-    ± 5 mm."""
+    ± 5 mm. `drift`: as `drifting` takes it."""
     # A stream of its own: with the scene's, the noise would follow from where the points are.
     rng = np.random.default_rng([seed, 1])
-    seen = made.seen + rng.normal(0, noise, made.seen.shape)
+    seen = made.seen + noise * drifting(rng, made.seen.shape, *drift)
     slides = rng.random(seen.shape[1]) < sliding
     way = rng.normal(0, 60, (seen.shape[1], 2)) * slides[:, None]
     seen = seen + np.linspace(0, 1, len(seen))[:, None, None] * way

@@ -18,10 +18,11 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.path.bundle import LEAST_GAIN, NEAR_DAMPING
-from aperture.path.covariance import Solved, Spread
+from aperture.path.covariance import Solved
 from aperture.path.facts import OF_LENS, Loosened, PathFacts, PointCoordinate
 from aperture.path.placement import Known, place
 from aperture.path.problem import Equation, State
+from aperture.path.spread import Spread
 
 if TYPE_CHECKING:
     from aperture.path.network import Given, Network

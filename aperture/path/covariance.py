@@ -16,113 +16,37 @@ fact is a cluster of its own, a_f being its derivatives over its σ: one residua
 its variance, so the one that it says is taken. The sum's own uncertainty is that of a variance
 estimated from as many samples as there are tracks, so it is used for what many tracks determine.
 Both are computed; the larger one is the ±.
+
+Two things the residuals can't tell. A track that a fact is about leads the solution, which follows
+its errors: little of them is left. And a point's own gradient is zero, whatever its errors. Both
+are computed with what all tracks tell of how errors drift (`drift`).
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from aperture.arrays import Array
+from aperture.path import drift as drifts
 from aperture.path import elimination, imaging, tiles
 from aperture.path.bundle import Bundle
+from aperture.path.drift import Drift
 from aperture.path.imaging import LENS_SIZE
 from aperture.path.normal import Blocks, Factored
-from aperture.path.problem import Row, State
+from aperture.path.problem import Row
+from aperture.path.spread import Spread
 
 # How many right-hand sides are solved at once.
 AT_ONCE = 256
+# So many tracks that facts are about are given their drift, those seen longest.
+MOST_LEADING = 12
 # Points at the end of what can be told apart may make the matrix singular along their rays: then it
 # is damped by as little as helps, a share of its diagonal.
 DAMPINGS = (0.0, 1e-12, 1e-10, 1e-8)
-
-
-@dataclass(frozen=True, eq=False)
-class Spread:
-    """Covariances: cameras (F, size, size), across (F, size, m) of each with the border, points (P,
-    3, 3), border (m, m).
-
-    The border begins with the lens. Zero where held.
-    """
-
-    cameras: Array
-    across: Array
-    points: Array
-    border: Array
-
-    @property
-    def lens(self) -> Array:
-        """(8, 8) of the PARAMETERS."""
-        return self.border[:LENS_SIZE, :LENS_SIZE]
-
-    @property
-    def with_lens(self) -> Array:
-        """(F, size + 8, size + 8) of each camera and the lens together."""
-        size = self.cameras.shape[1]
-        out = np.empty((len(self.cameras), size + LENS_SIZE, size + LENS_SIZE))
-        out[:, :size, :size] = self.cameras
-        out[:, :size, size:] = self.across[:, :, :LENS_SIZE]
-        out[:, size:, :size] = np.swapaxes(out[:, :size, size:], 1, 2)
-        out[:, size:, size:] = self.lens
-        return out
-
-    def plus(self, other: Spread) -> Spread:
-        """The sum of two."""
-        return Spread(
-            self.cameras + other.cameras,
-            self.across + other.across,
-            self.points + other.points,
-            self.border + other.border,
-        )
-
-    def widened(self, factor: float) -> Spread:
-        """All variances times a factor."""
-        return Spread(
-            self.cameras * factor, self.across * factor, self.points * factor, self.border * factor
-        )
-
-
-@dataclass(frozen=True, eq=False)
-class Along:
-    """One number that a solution depends on beside its own unknowns: its σ, and by how much
-    everything moves with it.
-
-    by_camera (F, size), by_lens (8,), by_point (P, 3).
-    """
-
-    sigma: float
-    by_camera: Array
-    by_lens: Array
-    by_point: Array
-
-    def added(self, spread: Spread) -> Spread:
-        """A spread with what this number may be off."""
-        by_border = np.zeros(len(spread.border))
-        by_border[: len(self.by_lens)] = self.by_lens
-
-        def outer(slopes: Array, others: Array) -> Array:
-            return self.sigma**2 * slopes[..., :, None] * others[..., None, :]
-
-        return Spread(
-            spread.cameras + outer(self.by_camera, self.by_camera),
-            spread.across + outer(self.by_camera, by_border),
-            spread.points + outer(self.by_point, self.by_point),
-            spread.border + outer(by_border, by_border),
-        )
-
-
-def slopes_between(first: State, last: State, step: float, size: int) -> tuple[Array, Array, Array]:
-    """By how much cameras (F, size), lens (8,) and points (P, 3) move per unit of what differs by
-    `step` between two states."""
-    turn = np.swapaxes(first.rotations, 1, 2) @ last.rotations
-    skew = (turn - np.swapaxes(turn, 1, 2)) / 2
-    omega = np.stack([skew[:, 2, 1], skew[:, 0, 2], skew[:, 1, 0]], axis=1)
-    zoom = (last.zoom - first.zoom)[:, None]
-    cameras = np.concatenate([omega, last.positions - first.positions, zoom], axis=1)[:, :size]
-    return cameras / step, (last.lens - first.lens) / step, (last.points - first.points) / step
 
 
 class Solved:
@@ -230,48 +154,115 @@ class Solved:
     # From the residuals
     # -----------------------------------------------------------------------------------
 
-    def clustered(self, freedom: int, facts: Sequence[Row] = ()) -> Spread:
+    def clustered(
+        self, freedom: int, facts: Sequence[Row] = (), drift: Drift | None = None
+    ) -> Spread:
         """The covariances by the sandwich estimate, clustered by track, each fact for itself.
 
         freedom: observations and facts less unknowns, for the correction of small numbers. facts:
-        the rows of those whose ± are to be part of it.
+        the rows of those whose ± are to be part of it. drift: of the tracks' errors; None: they
+        are independent where the residuals can't tell.
         """
-        bundle = self.bundle
-        frames, size, border_size = bundle.frames, self.size, bundle.border_size
-        cameras = np.zeros((frames, size, size))
-        across = np.zeros((frames, size, border_size))
-        border = np.zeros((border_size, border_size))
-        points = np.zeros((bundle.count, 3, 3))
-        tracks = 0
-        for first in range(0, bundle.count, AT_ONCE):
-            last = min(first + AT_ONCE, bundle.count)
-            by_camera, by_border = self._track_gradients(first, last)
-            x_camera, x_border = self._solved_for(by_camera, by_border)
-            tracks += last - first
-            _add_squares(x_camera, x_border, cameras, across, border)
-            self._add_points(x_camera, x_border, points)
-        # A point's own gradient is zero at the optimum, whatever its errors: they count as
-        # independent.
-        factors = bundle.factors[: bundle.eliminated].T
-        for axis, unit in enumerate(np.eye(3)):
-            points[: bundle.eliminated, :, axis] += _solve_lower(factors, unit).T
-        rows = 2 * len(bundle.camera)
-        correction = tracks / max(tracks - 1, 1) * rows / max(freedom, 1)
-        by_tracks = self._spread(cameras, across, border, points).widened(correction)
-        return by_tracks.plus(self._by_facts(facts)) if facts else by_tracks
+        count, rows = self.bundle.count, 2 * len(self.bundle.camera)
+        leading = self._leading(facts) if drift else np.zeros(0, int)
+        correction = count / max(count - 1, 1) * rows / max(freedom, 1)
+        tracks = self._squares(self._by_tracks(leading)).widened(correction)
+        own = self._own_of_points(drift) if drift else self._own_of_points(None).widened(correction)
+        spread = tracks.plus(own)
+        if drift:
+            spread = spread.plus(self._squares(self._by_drift(leading, drift)))
+        return spread.plus(self._squares(self._by_facts(facts)))
 
-    def _by_facts(self, rows: Sequence[Row]) -> Spread:
-        """What the errors of facts do, each with the variance that it says."""
+    def drift(self) -> Drift:
+        """How the errors of a track hang together, by the tracks that no fact is about."""
+        bundle = self.bundle
+        free = np.flatnonzero(~bundle.straight[bundle.order])
+        seen = np.diff(bundle.starts)[free]
+        some = free[np.argsort(-seen, kind="stable")[: drifts.MOST_TRACKS]]
+
+        def one(rank: int) -> tuple[Array, Array, Array]:
+            residuals, _, _, by_point = self.derivatives(rank, rank + 1)
+            mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
+            return bundle.camera[mine].astype(int), residuals, by_point
+
+        return drifts.estimated([one(int(rank)) for rank in some])
+
+    def _leading(self, facts: Sequence[Row]) -> Array:
+        """The ranks of the tracks that facts are about, MOST_LEADING of them at most."""
+        bundle = self.bundle
+        about = {int(bundle.rank[point]) for row in facts for point in row.points}
+        ranks = np.array(sorted(about), int)
+        seen = np.diff(bundle.starts)[ranks]
+        return ranks[np.argsort(-seen, kind="stable")[:MOST_LEADING]]
+
+    def _squares(self, solved: Iterable[tuple[Array, Array]]) -> Spread:
+        """The squares of what errors do, added up: to cameras (F, size, k) and border (m, k)."""
         bundle = self.bundle
         cameras = np.zeros((bundle.frames, self.size, self.size))
         across = np.zeros((bundle.frames, self.size, bundle.border_size))
         border = np.zeros((bundle.border_size, bundle.border_size))
         points = np.zeros((bundle.count, 3, 3))
-        for first in range(0, len(rows), AT_ONCE):
-            x_camera, x_border, _ = self.responses(rows[first : first + AT_ONCE])
-            _add_squares(x_camera, x_border, cameras, across, border)
+        for x_camera, x_border in solved:
+            cameras += np.einsum("fak,fbk->fab", x_camera, x_camera, optimize=True)
+            across += np.einsum("fak,mk->fam", x_camera, x_border, optimize=True)
+            border += x_border @ x_border.T
             self._add_points(x_camera, x_border, points)
         return self._spread(cameras, across, border, points)
+
+    def _by_facts(self, rows: Sequence[Row]) -> Iterator[tuple[Array, Array]]:
+        """What the errors of facts do, each as large as it says."""
+        for first in range(0, len(rows), AT_ONCE):
+            yield self.responses(rows[first : first + AT_ONCE])[:2]
+
+    def _by_tracks(self, leading: Array) -> Iterator[tuple[Array, Array]]:
+        """What the errors of tracks do, as their residuals have them; but of those leading."""
+        for first in range(0, self.bundle.count, AT_ONCE):
+            last = min(first + AT_ONCE, self.bundle.count)
+            by_camera, by_border = self._track_gradients(first, last)
+            others = leading[(leading >= first) & (leading < last)] - first
+            by_camera[:, :, others] = 0
+            by_border[:, others] = 0
+            yield self._solved_for(by_camera, by_border)
+
+    def _by_drift(self, leading: Array, drift: Drift) -> Iterator[tuple[Array, Array]]:
+        """What the errors of the tracks that lead do, if they are as those of all others."""
+        bundle, waiting = self.bundle, []
+        for number, rank in enumerate(leading.tolist(), 1):
+            mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
+            modes = drift.modes(bundle.camera[mine].astype(int))
+            errors = np.zeros((len(modes), 2, 2 * modes.shape[1]))
+            errors[:, 0, : modes.shape[1]] = errors[:, 1, modes.shape[1] :] = modes
+            waiting.append(self._gradients_of(rank, errors))
+            if len(waiting) * 2 * drifts.MODES >= AT_ONCE or number == len(leading):
+                by_camera, by_border = (np.concatenate(part, axis=-1) for part in zip(*waiting))
+                yield self._solved_for(by_camera, by_border)
+                waiting = []
+
+    def _own_of_points(self, drift: Drift | None) -> Spread:
+        """What the errors of its own track do to each point while the cameras stand; nothing where
+        it is part of the border."""
+        bundle, free = self.bundle, slice(0, self.bundle.eliminated)
+        factors = bundle.factors[free].T
+        own = np.zeros((bundle.count, 3, 3))
+        for axis, unit in enumerate(np.eye(3)):
+            own[free, :, axis] = _solve_lower(factors, unit).T
+        if drift:
+            beyond = self._drift_of_points(replace(drift, fresh=drift.fresh - 1))
+            own[free] += own[free] @ beyond[free] @ own[free]
+        nothing = np.zeros((bundle.frames, self.size, self.size))
+        across = np.zeros((bundle.frames, self.size, bundle.border_size))
+        return self._spread(nothing, across, np.zeros((bundle.border_size,) * 2), own)
+
+    def _drift_of_points(self, drift: Drift) -> Array:
+        """(P, 3, 3) the covariance of each point's gradient with a drift of its errors."""
+        bundle, out = self.bundle, np.zeros((self.bundle.count, 3, 3))
+        for first in range(0, bundle.count, AT_ONCE):
+            last = min(first + AT_ONCE, bundle.count)
+            starts = bundle.starts[first : last + 1]
+            camera = bundle.camera[starts[0] : starts[-1]]
+            by_point = self.derivatives(first, last)[3]
+            out[first:last] = drifts.of_points(starts - starts[0], camera, by_point, drift)
+        return out
 
     def _track_gradients(self, first: int, last: int) -> tuple[Array, Array]:
         """Of each track its own gradient, its point eliminated: (F, size, k) and (m, k)."""
@@ -297,6 +288,29 @@ class Solved:
         for k in range(free, last - first):
             at = LENS_SIZE + 3 * (first + k - bundle.eliminated)
             border[at : at + 3, k] = own[k]
+        out *= bundle.freedom.cameras[:, :, None]
+        border[~bundle.border_free] = 0
+        return out, border
+
+    def _gradients_of(self, rank: int, errors: Array) -> tuple[Array, Array]:
+        """What errors (n, 2, k) of one track's sightings, over their σ, would make of its own
+        gradient, its point eliminated: (F, size, k) and (m, k)."""
+        bundle, blocks = self.bundle, self.blocks
+        mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
+        _, by_camera, by_lens, by_point = self.derivatives(rank, rank + 1)
+        own = np.einsum("nij,nik->jk", by_point, errors)
+        border = np.zeros((bundle.border_size, errors.shape[2]))
+        border[:LENS_SIZE] = np.einsum("nij,nik->jk", by_lens, errors)
+        gradient = np.einsum("nij,nik->njk", by_camera, errors)
+        if rank < bundle.eliminated:
+            taken = _solve_lower(bundle.factors[rank], own)
+            border[:LENS_SIZE] -= blocks.lens_point[rank] @ taken
+            gradient -= blocks.w[mine] @ taken
+        else:
+            at = LENS_SIZE + 3 * (rank - bundle.eliminated)
+            border[at : at + 3] = own
+        out = np.zeros((bundle.frames, self.size, errors.shape[2]))
+        out[bundle.camera[mine]] = gradient
         out *= bundle.freedom.cameras[:, :, None]
         border[~bundle.border_free] = 0
         return out, border
@@ -408,15 +422,6 @@ def _sums(values: Array, starts: Array) -> Array:
     some = starts[:-1] < starts[1:]
     out[some] = np.add.reduceat(values, starts[:-1][some], axis=0)
     return out
-
-
-def _add_squares(
-    x_camera: Array, x_border: Array, cameras: Array, across: Array, border: Array
-) -> None:
-    """Add what solutions (F, size, k) and (m, k) do, squared, to the blocks of a spread."""
-    cameras += np.einsum("fak,fbk->fab", x_camera, x_camera, optimize=True)
-    across += np.einsum("fak,mk->fam", x_camera, x_border, optimize=True)
-    border += x_border @ x_border.T
 
 
 def _solve_lower(factor: Array, right: Array) -> Array:

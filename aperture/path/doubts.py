@@ -18,8 +18,8 @@ from scipy.special import ndtr
 
 from aperture.arrays import Array
 from aperture.path.bundle import NEAR_DAMPING
-from aperture.path.covariance import Along, Spread, slopes_between
 from aperture.path.problem import State
+from aperture.path.spread import Along, Spread, slopes_between
 
 if TYPE_CHECKING:
     from aperture.path.network import Given, Network

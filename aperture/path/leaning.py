@@ -24,7 +24,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.lens.lens import PARAMETERS
 from aperture.match.advise import HEIGHT_M, LENS_SHARE, LEVEL_DEG, PLACE_M, TAPE_M
-from aperture.path.covariance import Solved, Spread
+from aperture.path.covariance import Solved
 from aperture.path.facts import (
     CameraAngle,
     CameraCoordinate,
@@ -35,6 +35,7 @@ from aperture.path.facts import (
 )
 from aperture.path.imaging import LENS_SIZE
 from aperture.path.problem import Equation, Row
+from aperture.path.spread import Spread
 
 if TYPE_CHECKING:
     from aperture.path.report import Told

@@ -15,7 +15,7 @@ from aperture.match import solve as still
 from aperture.match.document import AXES
 from aperture.path.bending import Bending
 from aperture.path.bundle import FIRST_DAMPING, LEAST_GAIN, NEAR_DAMPING, Bundle
-from aperture.path.covariance import Along, Solved, Spread
+from aperture.path.covariance import Solved
 from aperture.path.document import FilmEvidence, as_still
 from aperture.path.facts import Loosened, PathFacts, PointCoordinate
 from aperture.path.find import Found
@@ -26,6 +26,7 @@ from aperture.path.placement import Guess, Known, Placed, held_parameters, place
 from aperture.path.problem import Equation, Freedom, State
 from aperture.path.rolling import Readout
 from aperture.path.sightings import Sightings
+from aperture.path.spread import Along, Spread
 
 # A sighting farther off than this isn't of the point.
 FARTHEST_SIGMAS = 5.0
@@ -444,7 +445,7 @@ def spreads(network: Network) -> tuple[Spread, Spread, Solved]:
     solved = Solved(network.bundle)
     freedom = max(2 * len(network.bundle.camera) - _unknowns(network), 1)
     rows = network.facts.pulling_rows(network.state)
-    naive, clustered = solved.spread(), solved.clustered(freedom, rows)
+    naive, clustered = solved.spread(), solved.clustered(freedom, rows, solved.drift())
     for along in (*((network.readout,) if network.readout else ()), *network.doubts):
         naive, clustered = along.added(naive), along.added(clustered)
     return naive, clustered, solved

@@ -17,10 +17,11 @@ from aperture.lens.distortion import NAMES as COEFFICIENTS
 from aperture.match.facts import angle_slopes
 from aperture.match.report import FIT_FORMAT
 from aperture.path import cleaning, contradictions, leaning
-from aperture.path.covariance import Solved, Spread
+from aperture.path.covariance import Solved
 from aperture.path.document import FilmEvidence
 from aperture.path.remarks import remarks
 from aperture.path.sightings import Sightings
+from aperture.path.spread import Spread
 
 if TYPE_CHECKING:
     from aperture.path.network import Network

@@ -20,8 +20,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from aperture.arrays import Array
-from aperture.path.covariance import Along, slopes_between
 from aperture.path.sightings import Sightings
+from aperture.path.spread import Along, slopes_between
 
 if TYPE_CHECKING:
     from aperture.path.network import Given, Network

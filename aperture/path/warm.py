@@ -15,6 +15,7 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
+from aperture.path.drift import KEPT, Drift, of_points
 from aperture.path.solve import solve
 from aperture.track.follow import Follower, Settings
 
@@ -31,8 +32,10 @@ def compile_following() -> None:
 
 
 def compile_solving() -> None:
-    """Solve a small path."""
+    """Solve a small path, whose tracks don't drift; and what is for those that do."""
     solve(_document())
+    own = Drift(1.0, (0.5,) * len(KEPT))
+    of_points(np.array([0, 2]), np.arange(2, dtype=np.int32), np.zeros((2, 2, 3)), own)
 
 
 def _document() -> dict[str, Any]:

@@ -151,8 +151,8 @@ def bundle_of(made, noise=0.2, threads=1, facts=None, seed=0, still=None):
     return Bundle(observations, optics, state, freedom, facts, tied, threads)
 
 
-class Spreads(SimpleTestCase):
-    """Every ± against the inverse of the whole normal matrix, on 40 cameras in three tiles."""
+class Dense:
+    """A bundle of 40 cameras in three tiles, and its whole normal matrix."""
 
     @classmethod
     def setUpClass(cls):
@@ -197,6 +197,13 @@ class Spreads(SimpleTestCase):
         inverse[np.ix_(free, free)] = np.linalg.inv(normal) / np.outer(scale, scale)
         return inverse
 
+    def alike(self, found, wanted, rtol=1e-7):
+        self.assertLess(np.abs(found - wanted).max(), rtol * np.abs(wanted).max() + 1e-30)
+
+
+class Spreads(Dense, SimpleTestCase):
+    """Every ± against the inverse of the whole normal matrix."""
+
     def test_what_a_track_determines_and_what_one_more_measurement_would_change(self):
         jac, _, free, track = self.dense()
         inverse, frames = self.inverse_of(jac, free), self.bundle.frames
@@ -209,7 +216,7 @@ class Spreads(SimpleTestCase):
         self.assertAlmostEqual(found.sum(), unknowns, delta=1)  # the rest is the fact's
         camera = 21
         at = [*range(6 * camera, 6 * camera + 6), *range(6 * frames, 6 * frames + 8)]
-        self._alike(spread.with_lens[camera], inverse[np.ix_(at, at)])
+        self.alike(spread.with_lens[camera], inverse[np.ix_(at, at)])
         # A height between two points that no fact ties, measured as well as 1 mm.
         slope = np.array([[0.0, -1000.0, 0.0], [0.0, 1000.0, 0.0]])
         one = Row(0.0, points=(5, 9), by_points=slope)
@@ -220,9 +227,9 @@ class Spreads(SimpleTestCase):
         after = self.inverse_of(np.vstack([jac, whole]), free)
         gained = cameras[camera, :, 0] ** 2 / (1 + product[0, 0])
         at = np.arange(6 * camera, 6 * camera + 6)
-        self._alike(gained, (inverse - after)[at, at], 1e-6)
+        self.alike(gained, (inverse - after)[at, at], 1e-6)
         gained = border[0, 0] ** 2 / (1 + product[0, 0])
-        self._alike(gained, (inverse - after)[6 * frames, 6 * frames], 1e-6)
+        self.alike(gained, (inverse - after)[6 * frames, 6 * frames], 1e-6)
 
     def test_the_gradient_is_zero_and_the_inverse_is_the_whole_matrix_s(self):
         jac, r, free, track = self.dense()
@@ -234,15 +241,15 @@ class Spreads(SimpleTestCase):
         spread, frames = self.solved.spread(), self.bundle.frames
         for camera in range(frames):
             at = slice(6 * camera, 6 * camera + 6)
-            self._alike(spread.cameras[camera], inverse[at, at])
+            self.alike(spread.cameras[camera], inverse[at, at])
         at = slice(6 * frames, 6 * frames + 8)
-        self._alike(spread.lens, inverse[at, at])
+        self.alike(spread.lens, inverse[at, at])
         for point in range(self.bundle.count):
             at = slice(6 * frames + 8 + 3 * point, 6 * frames + 11 + 3 * point)
-            self._alike(spread.points[point], inverse[at, at])
+            self.alike(spread.points[point], inverse[at, at])
         row = Row(0.0, points=(17,), by_points=np.array([[0.0, 1.0, 0.0]]))
         at = 6 * frames + 8 + 3 * 17 + 1
-        self._alike(self.solved.products([row]), inverse[at : at + 1, at : at + 1])
+        self.alike(self.solved.products([row]), inverse[at : at + 1, at : at + 1])
         meat = np.zeros_like(normal)
         for point in range(self.bundle.count):
             own = (jac[:, free][track == point] / scale).T @ r[track == point]
@@ -255,7 +262,7 @@ class Spreads(SimpleTestCase):
         clustered = self.solved.clustered(1000)
         for camera in range(frames):
             at = slice(6 * camera, 6 * camera + 6)
-            self._alike(clustered.cameras[camera], whole[at, at], 1e-6)
+            self.alike(clustered.cameras[camera], whole[at, at], 1e-6)
         # Beside them two facts, one about points that it ties, one about a point alone: by their
         # own ±, whatever their residuals.
         alone = Row(9.0, points=(30,), by_points=np.array([[0.0, 80.0, 0.0]]))
@@ -267,14 +274,11 @@ class Spreads(SimpleTestCase):
         both = self.solved.clustered(1000, [*self.facts.rows(self.bundle.state), alone])
         for camera in range(frames):
             at = slice(6 * camera, 6 * camera + 6)
-            self._alike(both.cameras[camera], whole[at, at], 1e-6)
+            self.alike(both.cameras[camera], whole[at, at], 1e-6)
         at = slice(6 * frames, 6 * frames + 8)
-        self._alike(both.lens, whole[at, at], 1e-6)
+        self.alike(both.lens, whole[at, at], 1e-6)
         at = slice(6 * frames + 8 + 3 * 17, 6 * frames + 11 + 3 * 17)
-        self._alike(both.points[17], whole[at, at], 1e-6)
-
-    def _alike(self, found, wanted, rtol=1e-7):
-        self.assertLess(np.abs(found - wanted).max(), rtol * np.abs(wanted).max() + 1e-30)
+        self.alike(both.points[17], whole[at, at], 1e-6)
 
     def test_two_threads_give_the_same(self):
         both = bundle_of(self.made, facts=self.facts, threads=2)

@@ -1,0 +1,189 @@
+"""How a track's errors hang together from frame to frame: its drift.
+
+A template that slowly slides over its point, or that a codec pulls along, errs alike on many
+frames in a row. The residuals show little of that: where the point lies is found from the same
+frames, and takes most of the drift up. So the residuals' own covariance between frames is set
+against what would be left of each kind of error, once each point has found its place: for each
+track with the derivatives J by its point, the residuals of errors with the covariance Σ have
+
+    P Σ P,        P = 1 − J (Jᵀ J)⁻¹ Jᵀ,
+
+and the variances of the kinds, all at least 0, are those whose sums over all tracks fit best, lag
+by lag. (Estimating components of variance from what a fit leaves: Patterson and Thompson 1971;
+cited from memory.) The kinds are errors that are new on each frame, and errors of which a share
+(KEPT) stays from one frame to the next. What stays for ever can't be told from another point.
+
+With errors that don't hang together this finds nothing but noise: hundredths of their variance.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from scipy.optimize import nnls
+
+from aperture.arrays import Array
+
+# How much of a slow error stays from one frame to the next: about three frames, and thirty.
+KEPT = (0.7, 0.97)
+# The lags whose covariances are compared, in frames.
+LAGS = 13
+# Of a track at least and at most so many sightings are looked at, of so many tracks at most; fewer
+# tracks than the last tell nothing.
+LEAST_SEEN, MOST_SEEN, MOST_TRACKS, FEWEST_TRACKS = 6, 64, 100, 20
+# Residuals of a track beyond so many σ rms are those of another fault.
+FAR = 2.5
+# Of the slow errors of one track the largest so many modes, by axis; the rest change too quickly
+# to move more than the frames they are on.
+MODES = 12
+
+
+@dataclass(frozen=True)
+class Drift:
+    """Variances of a track's errors, over their σ squared: of what is new on each frame, and of
+    what is kept, by KEPT."""
+
+    fresh: float = 1.0
+    slow: tuple[float, ...] = (0.0,) * len(KEPT)
+
+    def __bool__(self) -> bool:
+        return any(self.slow)
+
+    def between(self, frames: Array) -> Array:
+        """(n, n) the covariance of one axis's errors on frames (n,)."""
+        apart = np.abs(frames[:, None] - frames[None])
+        slow = sum(part * kept**apart for part, kept in zip(self.slow, KEPT))
+        return self.fresh * np.eye(len(frames)) + slow
+
+    def modes(self, frames: Array) -> Array:
+        """(n, m) errors whose squares add up to the covariance of one axis, the largest first; of
+        many frames the slow ones alone."""
+        values, vectors = np.linalg.eigh(self.between(frames))
+        kept = np.argsort(-values)[:MODES]
+        return vectors[:, kept] * np.sqrt(np.maximum(values[kept], 0))
+
+
+def estimated(tracks: Sequence[tuple[Array, Array, Array]]) -> Drift:
+    """The drift of tracks whose points were free.
+
+    tracks: of each the frames (n,), rising; the residuals (n, 2) over their σ; and their
+    derivatives (n, 2, 3) by the point. Nothing is told of tracks that are short, or far off.
+    """
+    left, shares = np.zeros(LAGS), np.zeros((LAGS, 1 + len(KEPT)))
+    counts, used = np.zeros(LAGS), 0
+    for frames, residuals, by_point in tracks:
+        if len(frames) < LEAST_SEEN or np.sqrt(np.mean(residuals**2)) > FAR:
+            continue
+        seen = slice(0, MOST_SEEN)
+        own, counted, part = _lagged(frames[seen], residuals[seen], by_point[seen])
+        left += own
+        counts += counted
+        shares += part
+        used += 1
+    if used < FEWEST_TRACKS:
+        return Drift()
+    # A covariance of so many products is known to one over the root of their number.
+    weights = 1 / np.sqrt(counts + 1)
+    found, _ = nnls(shares * weights[:, None], left * weights)
+    return Drift(float(found[0]), tuple(found[1:].tolist()))
+
+
+def _lagged(frames: Array, residuals: Array, by_point: Array) -> tuple[Array, Array, Array]:
+    """By lag: the sums of products of one track's residuals (LAGS,), how many these are (LAGS,),
+    and what each kind of error of variance 1 would make of them (LAGS, kinds)."""
+    count = len(frames)
+    basis, size, _ = np.linalg.svd(by_point.reshape(2 * count, 3), full_matrices=False)
+    basis = basis[:, size > 1e-9 * max(size[0], 1e-300)].reshape(count, 2, -1)
+    left, counts = np.zeros(LAGS), np.zeros(LAGS)
+    shares = np.zeros((LAGS, 1 + len(KEPT)))
+    _add_lags(frames, residuals, np.ascontiguousarray(basis), np.array(KEPT), left, counts, shares)
+    return left, counts, shares
+
+
+@njit(cache=True, nogil=True)
+def _add_lags(frames, residuals, basis, kept, left, counts, shares):
+    """What `_lagged` returns. With B, (n, 2, r), the basis of what the point takes up and K a
+    kind's covariance, P K P = K − B Tᵀ − T Bᵀ where T = K B − B (Bᵀ K B) / 2."""
+    count, rank = len(frames), basis.shape[2]
+    for late in range(count):
+        for early in range(late, -1, -1):
+            lag = frames[late] - frames[early]
+            if lag >= len(left):
+                break
+            counts[lag] += 2
+            for axis in range(2):
+                left[lag] += residuals[late, axis] * residuals[early, axis]
+    taking = np.zeros((count, 2, rank))
+    for kind in range(len(kept) + 1):
+        share = kept[kind - 1] if kind else 0.0
+        _moved(frames, basis, share, taking)
+        inner = np.zeros((rank, rank))
+        for frame in range(count):
+            for axis in range(2):
+                inner += np.outer(basis[frame, axis], taking[frame, axis])
+        for frame in range(count):
+            for axis in range(2):
+                taking[frame, axis] -= inner @ basis[frame, axis] / 2
+        for late in range(count):
+            for early in range(late, -1, -1):
+                lag = frames[late] - frames[early]
+                if lag >= len(left):
+                    break
+                value = 2.0 * share**lag if kind else 2.0 * (lag == 0)
+                for axis in range(2):
+                    for i in range(rank):
+                        value -= basis[late, axis, i] * taking[early, axis, i]
+                        value -= basis[early, axis, i] * taking[late, axis, i]
+                shares[lag, kind] += value
+
+
+@njit(cache=True, nogil=True)
+def _moved(frames, basis, share, out):
+    """Put K B into `out`: from frame to frame, once onward and once back."""
+    count = len(frames)
+    out[:] = basis
+    running = np.zeros((2, basis.shape[2]))
+    for frame in range(1, count):
+        running = share ** (frames[frame] - frames[frame - 1]) * (running + basis[frame - 1])
+        out[frame] += running
+    running = np.zeros((2, basis.shape[2]))
+    for frame in range(count - 2, -1, -1):
+        running = share ** (frames[frame + 1] - frames[frame]) * (running + basis[frame + 1])
+        out[frame] += running
+
+
+def of_points(starts: Array, cameras: Array, by_point: Array, drift: Drift) -> Array:
+    """(P, 3, 3) Jᵀ Σ J of each point, with the drift's Σ.
+
+    starts (P + 1,): where each point's rows of cameras (N,) and by_point (N, 2, 3) begin.
+    """
+    out = np.zeros((len(starts) - 1, 3, 3))
+    slow, kept = np.array(drift.slow), np.array(KEPT)
+    _add_products(starts, cameras, by_point, drift.fresh, slow, kept, out)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _add_products(starts, cameras, by_point, fresh, slow, kept, out):
+    """What `of_points` returns: the sums over pairs of frames, from frame to frame, each slow kind
+    keeping a running sum of what came before."""
+    before = np.zeros((len(kept), 2, 3))
+    for p in range(len(starts) - 1):
+        before[:] = 0.0
+        for o in range(starts[p], starts[p + 1]):
+            if o > starts[p]:
+                for kind in range(len(kept)):
+                    share = kept[kind] ** (cameras[o] - cameras[o - 1])
+                    before[kind] = share * (before[kind] + by_point[o - 1])
+            for axis in range(2):
+                for i in range(3):
+                    for j in range(3):
+                        here, there = by_point[o, axis, i], by_point[o, axis, j]
+                        value = fresh * here * there
+                        for kind in range(len(kept)):
+                            pairs = here * before[kind, axis, j] + before[kind, axis, i] * there
+                            value += slow[kind] * (here * there + pairs)
+                        out[p, i, j] += value
