@@ -33,7 +33,7 @@ KEPT = (0.7, 0.97)
 LAGS = 13
 # Of a track at least and at most so many sightings are looked at, of so many tracks at most; fewer
 # tracks than the last tell nothing.
-LEAST_SEEN, MOST_SEEN, MOST_TRACKS, FEWEST_TRACKS = 6, 64, 100, 20
+LEAST_SEEN, MOST_SEEN, MOST_TRACKS, FEWEST_TRACKS = 6, 64, 80, 20
 # Residuals of a track beyond so many σ rms are those of another fault.
 FAR = 2.5
 # Of the slow errors of one track the largest so many modes, by axis; the rest change too quickly
@@ -116,23 +116,28 @@ def _add_lags(frames, residuals, basis, kept, left, counts, shares):
             counts[lag] += 2
             for axis in range(2):
                 left[lag] += residuals[late, axis] * residuals[early, axis]
-    taking = np.zeros((count, 2, rank))
+    taking, inner = np.zeros((count, 2, rank)), np.zeros((rank, rank))
     for kind in range(len(kept) + 1):
         share = kept[kind - 1] if kind else 0.0
+        by_lag = share ** np.arange(len(left))  # 1 at lag 0 whatever the share
         _moved(frames, basis, share, taking)
-        inner = np.zeros((rank, rank))
+        inner[:] = 0.0
         for frame in range(count):
             for axis in range(2):
-                inner += np.outer(basis[frame, axis], taking[frame, axis])
+                for i in range(rank):
+                    for j in range(rank):
+                        inner[i, j] += basis[frame, axis, i] * taking[frame, axis, j]
         for frame in range(count):
             for axis in range(2):
-                taking[frame, axis] -= inner @ basis[frame, axis] / 2
+                for i in range(rank):
+                    for j in range(rank):
+                        taking[frame, axis, i] -= inner[i, j] * basis[frame, axis, j] / 2
         for late in range(count):
             for early in range(late, -1, -1):
                 lag = frames[late] - frames[early]
                 if lag >= len(left):
                     break
-                value = 2.0 * share**lag if kind else 2.0 * (lag == 0)
+                value = 2.0 * by_lag[lag]
                 for axis in range(2):
                     for i in range(rank):
                         value -= basis[late, axis, i] * taking[early, axis, i]
@@ -145,14 +150,22 @@ def _moved(frames, basis, share, out):
     """Put K B into `out`: from frame to frame, once onward and once back."""
     count = len(frames)
     out[:] = basis
+    if share == 0.0:
+        return
     running = np.zeros((2, basis.shape[2]))
     for frame in range(1, count):
-        running = share ** (frames[frame] - frames[frame - 1]) * (running + basis[frame - 1])
-        out[frame] += running
-    running = np.zeros((2, basis.shape[2]))
+        stays = share ** (frames[frame] - frames[frame - 1])
+        for axis in range(2):
+            for i in range(basis.shape[2]):
+                running[axis, i] = stays * (running[axis, i] + basis[frame - 1, axis, i])
+                out[frame, axis, i] += running[axis, i]
+    running[:] = 0.0
     for frame in range(count - 2, -1, -1):
-        running = share ** (frames[frame + 1] - frames[frame]) * (running + basis[frame + 1])
-        out[frame] += running
+        stays = share ** (frames[frame + 1] - frames[frame])
+        for axis in range(2):
+            for i in range(basis.shape[2]):
+                running[axis, i] = stays * (running[axis, i] + basis[frame + 1, axis, i])
+                out[frame, axis, i] += running[axis, i]
 
 
 def of_points(starts: Array, cameras: Array, by_point: Array, drift: Drift) -> Array:
