@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from django.conf import settings
-from django.db import IntegrityError, connection
+from django.db import connection
 from django.http import StreamingHttpResponse
 from django.utils import timezone
 from django.views.decorators.http import require_GET
@@ -50,10 +50,7 @@ def _stream(pk: int, user, window: str, step: str, looks: int) -> Iterator[str]:
             if found["number"] != number:
                 yield _event("moved", found | {"parts": _changed(before, parts)})
                 number, before = found["number"], parts
-            try:
-                others = _others(pk, user, window, step)
-            except IntegrityError:
-                return  # the shot was thrown away for good between two looks
+            others = _others(pk, user, window, step)
             if others != here:
                 here = others
                 yield _event("here", others)
