@@ -166,11 +166,13 @@ class Solved:
         count, rows = self.bundle.count, 2 * len(self.bundle.camera)
         leading = self._leading(facts) if drift else np.zeros(0, int)
         correction = count / max(count - 1, 1) * rows / max(freedom, 1)
-        tracks = self._squares(self._by_tracks(leading)).widened(correction)
-        own = self._own_of_points(drift) if drift else self._own_of_points(None).widened(correction)
-        spread = tracks.plus(own)
+        by_point: list[Array] = []
+        spread = self._squares(self._by_tracks(leading, by_point)).widened(correction)
         if drift:
+            spread = spread.plus(self._own_of_points(drift, np.concatenate(by_point)))
             spread = spread.plus(self._squares(self._by_drift(leading, drift)))
+        else:
+            spread = spread.plus(self._own_of_points().widened(correction))
         return spread.plus(self._squares(self._by_facts(facts)))
 
     def drift(self) -> Drift:
@@ -214,11 +216,13 @@ class Solved:
         for first in range(0, len(rows), AT_ONCE):
             yield self.responses(rows[first : first + AT_ONCE])[:2]
 
-    def _by_tracks(self, leading: Array) -> Iterator[tuple[Array, Array]]:
-        """What the errors of tracks do, as their residuals have them; but of those leading."""
+    def _by_tracks(self, leading: Array, by_point: list[Array]) -> Iterator[tuple[Array, Array]]:
+        """What the errors of tracks do, as their residuals have them; but of those leading. Into
+        by_point go the derivatives (n, 2, 3) by each sighting's point."""
         for first in range(0, self.bundle.count, AT_ONCE):
             last = min(first + AT_ONCE, self.bundle.count)
-            by_camera, by_border = self._track_gradients(first, last)
+            by_camera, by_border, own = self._track_gradients(first, last)
+            by_point.append(own)
             others = leading[(leading >= first) & (leading < last)] - first
             by_camera[:, :, others] = 0
             by_border[:, others] = 0
@@ -238,34 +242,25 @@ class Solved:
                 yield self._solved_for(by_camera, by_border)
                 waiting = []
 
-    def _own_of_points(self, drift: Drift | None) -> Spread:
+    def _own_of_points(self, drift: Drift | None = None, by_point: Array | None = None) -> Spread:
         """What the errors of its own track do to each point while the cameras stand; nothing where
-        it is part of the border."""
+        it is part of the border. by_point (N, 2, 3): with a drift, the derivatives."""
         bundle, free = self.bundle, slice(0, self.bundle.eliminated)
         factors = bundle.factors[free].T
         own = np.zeros((bundle.count, 3, 3))
         for axis, unit in enumerate(np.eye(3)):
             own[free, :, axis] = _solve_lower(factors, unit).T
-        if drift:
-            beyond = self._drift_of_points(replace(drift, fresh=drift.fresh - 1))
+        if drift and by_point is not None:
+            more = replace(drift, fresh=drift.fresh - 1)
+            beyond = drifts.of_points(bundle.starts, bundle.camera, by_point, more)
             own[free] += own[free] @ beyond[free] @ own[free]
         nothing = np.zeros((bundle.frames, self.size, self.size))
         across = np.zeros((bundle.frames, self.size, bundle.border_size))
         return self._spread(nothing, across, np.zeros((bundle.border_size,) * 2), own)
 
-    def _drift_of_points(self, drift: Drift) -> Array:
-        """(P, 3, 3) the covariance of each point's gradient with a drift of its errors."""
-        bundle, out = self.bundle, np.zeros((self.bundle.count, 3, 3))
-        for first in range(0, bundle.count, AT_ONCE):
-            last = min(first + AT_ONCE, bundle.count)
-            starts = bundle.starts[first : last + 1]
-            camera = bundle.camera[starts[0] : starts[-1]]
-            by_point = self.derivatives(first, last)[3]
-            out[first:last] = drifts.of_points(starts - starts[0], camera, by_point, drift)
-        return out
-
-    def _track_gradients(self, first: int, last: int) -> tuple[Array, Array]:
-        """Of each track its own gradient, its point eliminated: (F, size, k) and (m, k)."""
+    def _track_gradients(self, first: int, last: int) -> tuple[Array, Array, Array]:
+        """Of each track its own gradient, its point eliminated: (F, size, k) and (m, k); and the
+        derivatives (n, 2, 3) by the points."""
         bundle, blocks = self.bundle, self.blocks
         out = np.zeros((bundle.frames, self.size, last - first))
         border = np.zeros((bundle.border_size, last - first))
@@ -290,7 +285,7 @@ class Solved:
             border[at : at + 3, k] = own[k]
         out *= bundle.freedom.cameras[:, :, None]
         border[~bundle.border_free] = 0
-        return out, border
+        return out, border, by_point
 
     def _gradients_of(self, rank: int, errors: Array) -> tuple[Array, Array]:
         """What errors (n, 2, k) of one track's sightings, over their σ, would make of its own

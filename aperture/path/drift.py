@@ -23,6 +23,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
+from scipy.linalg import eigh
 from scipy.optimize import nnls
 
 from aperture.arrays import Array
@@ -61,9 +62,11 @@ class Drift:
     def modes(self, frames: Array) -> Array:
         """(n, m) errors whose squares add up to the covariance of one axis, the largest first; of
         many frames the slow ones alone."""
-        values, vectors = np.linalg.eigh(self.between(frames))
-        kept = np.argsort(-values)[:MODES]
-        return vectors[:, kept] * np.sqrt(np.maximum(values[kept], 0))
+        count = len(frames)
+        largest = (max(count - MODES, 0), count - 1)
+        values, vectors = eigh(self.between(frames), subset_by_index=largest)
+        found: Array = vectors * np.sqrt(np.maximum(values, 0))
+        return found[:, ::-1]
 
 
 def estimated(tracks: Sequence[tuple[Array, Array, Array]]) -> Drift:
