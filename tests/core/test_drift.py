@@ -137,7 +137,7 @@ class Paths(SimpleTestCase):
         """Four surveyed tracks hold the path: their drift moves it as a whole. Whether these ± are
         true over repetitions: `bench.moving_cameras`."""
         made = scene("forward", frames=40, count=120)
-        for share, least, most in ((0.0, 1.0, 1.02), (0.7, 1.1, 4.0)):
+        for share, least, most in ((0.0, 0.9, 1.05), (0.7, 1.1, 4.0)):
             given = document(made, known=4, drift=(share, 0.95))
             told = {}
             for name in ("with", "without"):
@@ -149,5 +149,5 @@ class Paths(SimpleTestCase):
             for ours, before in zip(told["with"], told["without"]):
                 ratio = np.median(np.array(ours, float) / np.array(before, float))
                 with self.subTest(share):
-                    self.assertGreaterEqual(ratio, least - 1e-9)
+                    self.assertGreater(ratio, least)
                     self.assertLess(ratio, most)
