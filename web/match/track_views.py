@@ -19,17 +19,17 @@ from web.match.starting import start_following, start_following_spots, start_sol
 from web.match.track_verbs import AreaWish, Wish, carry_out, carry_out_area
 from web.match.views import saved
 from web.plates.models import require_film
-from web.shows.reading import Message, base_of, given_file, read
+from web.shows.reading import Message, base_of, given_file, read, whole
 from web.shows.views import find
 
 MOST_BYTES = 200_000_000  # of a table of points
 
 
 def _whole(request, name: str, least: int, most: int) -> int:
-    text = request.POST.get(name, "").strip()
-    if not (text.isascii() and text.isdigit() and least <= int(text[:9]) <= most):
+    number = whole(request.POST.get(name, "").strip())
+    if number is None or not least <= number <= most:
         raise Problem(f"Type a whole number from {least} to {most}.", name)
-    return int(text)
+    return number
 
 
 @require_POST
