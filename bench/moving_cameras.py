@@ -407,6 +407,9 @@ def following() -> None:
 
 def _follow(name: str, pictures: list, maps: list) -> None:
     cv2.setNumThreads(1)
+    warm = Follower(Settings(wanted=50))  # the compiled loops are loaded
+    for number, picture in enumerate(pictures[:2]):
+        warm.advance(number, picture)
     follower = Follower(Settings(wanted=500))
     began = time.process_time()
     for number, picture in enumerate(pictures):

@@ -54,6 +54,16 @@ def window_weights(reach: int) -> Array:
     return np.exp(-0.8 * squared).astype(np.float32).ravel()
 
 
+@njit(cache=True, nogil=True)
+def _window(reach):
+    """(2, m) float32: columns and rows of the window's pixels, counted from its middle."""
+    side = 2 * reach + 1
+    places = np.empty((2, side * side), np.float32)
+    for pixel in range(side * side):
+        places[0, pixel], places[1, pixel] = pixel % side - reach, pixel // side - reach
+    return places
+
+
 @njit(cache=True, nogil=True, inline="always")
 def _cubic(t):
     """The four weights of Catmull–Rom interpolation at the fraction `t` between the middle two of
@@ -93,13 +103,14 @@ def sample(picture, x, y):
 def make_templates(picture, places, reach, weights, values, slopes, inverses, spreads, freedoms):
     """Fill the templates around `places` (n, 2): what `align` needs of the key frame.
 
-    values (n, m) and slopes (n, m, 8), m = (2 reach + 1)²: the pixels and their derivatives by the
-    parameters, the affine ones times `reach`; inverses (n, 8, 8): H⁻¹. spreads (n, 8, 8): the
-    covariance of the parameters for residuals of variance 1; freedoms (n,): by what the weighted
-    sum of squares has to be divided to get that variance.
+    values (n, m) and slopes (n, 2, m), m = (2 reach + 1)²: the pixels and their derivatives by
+    column and row; inverses (n, 8, 8): H⁻¹, the affine parameters times `reach`. spreads (n, 8, 8):
+    the covariance of the parameters for residuals of variance 1; freedoms (n,): by what the
+    weighted sum of squares has to be divided to get that variance.
     """
     side = 2 * reach + 1
     rim = np.empty((side + 2, side + 2), np.float32)
+    slope = np.empty(8, np.float32)
     for track in range(places.shape[0]):
         for j in range(side + 2):
             for i in range(side + 2):
@@ -115,7 +126,7 @@ def make_templates(picture, places, reach, weights, values, slopes, inverses, sp
                 u, v = np.float32(i - reach) / reach, np.float32(j - reach) / reach
                 value = rim[j + 1, i + 1]
                 values[track, pixel] = value
-                slope = slopes[track, pixel]
+                slopes[track, 0, pixel], slopes[track, 1, pixel] = slope_x, slope_y
                 slope[0], slope[1] = slope_x, slope_y
                 slope[2], slope[3] = slope_x * u, slope_x * v
                 slope[4], slope[5] = slope_y * u, slope_y * v
@@ -140,6 +151,83 @@ def make_templates(picture, places, reach, weights, values, slopes, inverses, sp
 
 
 @njit(cache=True, nogil=True, fastmath=True)
+def _misfit(picture, corner, warp, places, template, weights, weighted):
+    """The weighted sum of squares of what a picture, less offset and over gain, differs from a
+    template by under a warp; weighted (m,) gets the differences times their weights.
+
+    picture: its pixels in one row, (H W,); corner: width and the index of the pixel that `warp`'s
+    place is counted from. Plain unsigned indices: negative ones, which NumPy counts from the end,
+    cost a third of the time.
+    """
+    width, base = corner
+    x0, y0, fxx, fxy, fyx, fyy, inverse_gain, level = warp
+    row, one, two = np.uint32(width), np.uint32(1), np.uint32(2)
+    total = np.float32(0.0)
+    for pixel in range(len(template)):
+        u, v = places[0, pixel], places[1, pixel]
+        dx, dy = x0 + fxx * u + fxy * v, y0 + fyx * u + fyy * v
+        left, top = np.floor(dx), np.floor(dy)
+        a0, a1, a2, a3 = _cubic(dx - left)
+        b0, b1, b2, b3 = _cubic(dy - top)
+        r1 = np.uint32(base + np.int32(top) * width + np.int32(left))
+        r0, r2 = r1 - row, r1 + row
+        r3 = r2 + row
+        value = (
+            b0
+            * (
+                a0 * picture[r0 - one]
+                + a1 * picture[r0]
+                + a2 * picture[r0 + one]
+                + a3 * picture[r0 + two]
+            )
+            + b1
+            * (
+                a0 * picture[r1 - one]
+                + a1 * picture[r1]
+                + a2 * picture[r1 + one]
+                + a3 * picture[r1 + two]
+            )
+            + b2
+            * (
+                a0 * picture[r2 - one]
+                + a1 * picture[r2]
+                + a2 * picture[r2 + one]
+                + a3 * picture[r2 + two]
+            )
+            + b3
+            * (
+                a0 * picture[r3 - one]
+                + a1 * picture[r3]
+                + a2 * picture[r3 + one]
+                + a3 * picture[r3 + two]
+            )
+        )
+        error = (value - level) * inverse_gain - template[pixel]
+        weighted[pixel] = weights[pixel] * error
+        total += weighted[pixel] * error
+    return total
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _gradient(weighted, slope_x, slope_y, template, places, reach, gradient):
+    """gradient (8,) gets Σ of weighted differences times the derivatives by the parameters."""
+    gradient[:] = 0
+    for pixel in range(len(template)):
+        by_x, by_y = weighted[pixel] * slope_x[pixel], weighted[pixel] * slope_y[pixel]
+        u, v = places[0, pixel], places[1, pixel]
+        gradient[0] += by_x
+        gradient[1] += by_y
+        gradient[2] += by_x * u
+        gradient[3] += by_x * v
+        gradient[4] += by_y * u
+        gradient[5] += by_y * v
+        gradient[6] += weighted[pixel] * template[pixel]
+        gradient[7] += weighted[pixel]
+    for affine in range(2, 6):
+        gradient[affine] /= reach
+
+
+@njit(cache=True, nogil=True, fastmath=True)
 def align(
     picture,
     values,
@@ -161,7 +249,8 @@ def align(
     `most_steps`.
     """
     height, width = picture.shape
-    side = 2 * reach + 1
+    pixels = picture.ravel()
+    places, weighted = _window(reach), np.empty(len(weights), np.float32)
     gradient = np.zeros(8, np.float32)
     for track in range(warps.shape[0]):
         x, y = warps[track, 0], warps[track, 1]
@@ -179,37 +268,27 @@ def align(
             # Single precision from here: twice as many numbers at a time. Counted from a pixel near
             # by, so that a position far from the picture's corner keeps its decimals.
             left, top = int(x), int(y)
-            x0, y0 = np.float32(x - left), np.float32(y - top)
-            fxx, fxy, fyx, fyy = np.float32(xx), np.float32(xy), np.float32(yx), np.float32(yy)
-            inverse_gain, level = np.float32(1.0 / gain), np.float32(offset)
-            gradient[:] = 0
-            total = np.float32(0.0)
-            pixel = 0
-            for j in range(side):
-                v = np.float32(j - reach)
-                for i in range(side):
-                    u = np.float32(i - reach)
-                    dx, dy = x0 + fxx * u + fxy * v, y0 + fyx * u + fyy * v
-                    column, row = int(np.floor(dx)), int(np.floor(dy))
-                    a0, a1, a2, a3 = _cubic(dx - np.float32(column))
-                    b0, b1, b2, b3 = _cubic(dy - np.float32(row))
-                    column, row = column + left, row + top
-                    r0, r1 = picture[row - 1], picture[row]
-                    r2, r3 = picture[row + 1], picture[row + 2]
-                    c0, c2, c3 = column - 1, column + 1, column + 2
-                    value = (
-                        b0 * (a0 * r0[c0] + a1 * r0[column] + a2 * r0[c2] + a3 * r0[c3])
-                        + b1 * (a0 * r1[c0] + a1 * r1[column] + a2 * r1[c2] + a3 * r1[c3])
-                        + b2 * (a0 * r2[c0] + a1 * r2[column] + a2 * r2[c2] + a3 * r2[c3])
-                        + b3 * (a0 * r3[c0] + a1 * r3[column] + a2 * r3[c2] + a3 * r3[c3])
-                    )
-                    error = (value - level) * inverse_gain - values[track, pixel]
-                    weighted = weights[pixel] * error
-                    total += weighted * error
-                    for a in range(8):
-                        gradient[a] += weighted * slopes[track, pixel, a]
-                    pixel += 1
-            squares = total
+            warp = (
+                np.float32(x - left),
+                np.float32(y - top),
+                np.float32(xx),
+                np.float32(xy),
+                np.float32(yx),
+                np.float32(yy),
+                np.float32(1.0 / gain),
+                np.float32(offset),
+            )
+            corner = np.int32(width), np.int32(top * width + left)
+            squares = _misfit(pixels, corner, warp, places, values[track], weights, weighted)
+            _gradient(
+                weighted,
+                slopes[track, 0],
+                slopes[track, 1],
+                values[track],
+                places,
+                reach,
+                gradient,
+            )
             step = np.dot(inverses[track], gradient.astype(np.float64))
             # The change of the template, as an affine map; its inverse goes behind the map so far.
             dxx, dxy = 1 + step[2] / reach, step[3] / reach

@@ -103,7 +103,7 @@ def make(
     beside."""
     count, pixels = len(index_xy), (2 * reach + 1) ** 2
     values = np.empty((count, pixels), np.float32)
-    slopes = np.empty((count, pixels, alignment.COUNT), np.float32)
+    slopes = np.empty((count, 2, pixels), np.float32)
     inverses = np.empty((count, alignment.COUNT, alignment.COUNT))
     spreads, freedoms = np.empty_like(inverses), np.empty(count)
     places = np.ascontiguousarray(index_xy, float)
@@ -153,10 +153,18 @@ def affine(warps: Array) -> Array:
     return np.eye(2) + warps[:, 2:6].reshape(-1, 2, 2)
 
 
+def _stretches(turned: Array) -> Array:
+    """(n, 2) the singular values of (n, 2, 2), the larger first: of a 2 × 2 matrix half the sum and
+    the difference of the lengths of its part that turns and of its part that mirrors."""
+    (xx, xy), (yx, yy) = np.moveaxis(turned, 0, -1)
+    turns, mirrors = np.hypot(xx + yy, yx - xy) / 2, np.hypot(xx - yy, xy + yx) / 2
+    return np.stack([turns + mirrors, abs(turns - mirrors)], axis=1)
+
+
 def is_sane(warps: Array) -> Array:
     """(n,) whether affine part and gain are those of one surface seen from two places."""
     turned = affine(np.nan_to_num(warps))
-    stretch = np.linalg.svd(turned, compute_uv=False)
+    stretch = _stretches(turned)
     gain = 1 + warps[:, 6]
     return (
         (np.linalg.det(turned) > 0)
@@ -170,7 +178,7 @@ def is_sane(warps: Array) -> Array:
 
 def is_worn(warps: Array) -> Array:
     """(n,) whether a template is seen so differently that it should be renewed."""
-    stretch = np.linalg.svd(affine(warps), compute_uv=False)
+    stretch = _stretches(affine(warps))
     scale = np.sqrt(stretch[:, 0] * stretch[:, 1])
     return (
         (scale > RENEW_SCALE)
