@@ -190,7 +190,7 @@ def _finite(value: Any, depth: int) -> bool:
 
 def _finite_table(rows: list[Any]) -> bool:
     """Whether these are rows of numbers, as a track's observations are, and all of them finite."""
-    if not rows or not all(isinstance(row, list) for row in rows):
+    if set(map(type, rows)) != {list}:
         return False
     try:
         numbers = np.fromiter(chain.from_iterable(rows), float)

@@ -27,6 +27,8 @@ from aperture.path.problem import Facts, Freedom, Observations, Row, State, expo
 
 # Of the sum of squares, in squared σ as the residuals have them.
 LEAST_GAIN = 1e-4
+# Where the entries of a symmetric 3 × 3 matrix lie among the six of its lower half.
+LOWER_HALF = np.array([[0, 1, 3], [1, 2, 4], [3, 4, 5]])
 # The first damping, and that of a solution that begins next to its optimum.
 FIRST_DAMPING, NEAR_DAMPING = 1e-4, 1e-8
 MOST_DAMPING = 1e6
@@ -195,7 +197,7 @@ class Bundle(NormalEquations):
         """Put the blocks of the tied points into the border."""
         for number, point in enumerate(range(self.eliminated, self.count)):
             at = slice(LENS_SIZE + 3 * number, LENS_SIZE + 3 * number + 3)
-            blocks.corner[at, at] += _unpacked(blocks.v[point])
+            blocks.corner[at, at] += blocks.v[point, LOWER_HALF]
             blocks.corner[:LENS_SIZE, at] += blocks.lens_point[point]
             blocks.corner[at, :LENS_SIZE] += blocks.lens_point[point].T
             blocks.border_gradient[at] += blocks.point_gradient[point]
@@ -289,7 +291,7 @@ class Bundle(NormalEquations):
         before = self._by_point(state)
         for _ in range(OWN_STEPS):
             blocks = self._linearised_sightings(state, run)
-            information = _unpacked(blocks.v[free].T).transpose(2, 0, 1)
+            information = blocks.v[free][:, LOWER_HALF]
             own = np.einsum("pii->pi", information)
             own += OWN_DAMPING * own + 1e-30
             gradient = blocks.point_gradient[free][:, :, None]
@@ -406,11 +408,5 @@ class Bundle(NormalEquations):
         with self.pool() as run:
             v = self.linearised(self.state, run).v
         out = np.empty((len(v), 3, 3))
-        out[self.order] = np.array([_unpacked(entries) for entries in v]).reshape(-1, 3, 3)
+        out[self.order] = v[:, LOWER_HALF]
         return out
-
-
-def _unpacked(v: Array) -> Array:
-    """(3, 3) of the six entries of its lower half."""
-    a, b, c, d, e, f = v
-    return np.array([[a, b, d], [b, c, e], [d, e, f]])

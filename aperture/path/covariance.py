@@ -26,6 +26,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -42,6 +43,8 @@ from aperture.path.spread import Spread
 
 # How many right-hand sides are solved at once.
 AT_ONCE = 256
+# The derivatives of so many sightings are kept, 250 bytes each: most of what asks, asks for all.
+MOST_KEPT = 200_000
 # So many tracks that facts are about are given their drift, those seen longest.
 MOST_LEADING = 12
 # Points at the end of what can be told apart may make the matrix singular along their rays: then it
@@ -311,8 +314,29 @@ class Solved:
         return out, border
 
     def derivatives(self, first: int, last: int) -> tuple[Array, Array, Array, Array]:
-        """Of the observations of some points: weighted residuals (n, 2), and derivatives by camera,
-        lens and point."""
+        """Of the observations of some points: weighted residuals (n, 2), and derivatives by camera
+        (n, 2, size), lens and point; not to be written to."""
+        if len(self.bundle.camera) > MOST_KEPT:
+            return self._derivatives(first, last)
+        mine = slice(self.bundle.starts[first], self.bundle.starts[last])
+        r, by_camera, by_lens, by_point = self._all_derivatives
+        return r[mine], by_camera[mine], by_lens[mine], by_point[mine]
+
+    @cached_property
+    def _all_derivatives(self) -> tuple[Array, ...]:
+        bundle = self.bundle
+        with bundle.pool() as run:
+            parts: dict[int, tuple[Array, ...]] = {}
+
+            def part(first: int, last: int) -> float:
+                parts[first] = self._derivatives(first, last)
+                return 0.0
+
+            run(part, bundle.slices(bundle.count, bundle.threads))
+        ordered = [parts[first] for first in sorted(parts)] or [self._derivatives(0, 0)]
+        return tuple(np.concatenate(kind) for kind in zip(*ordered))
+
+    def _derivatives(self, first: int, last: int) -> tuple[Array, Array, Array, Array]:
         bundle, state = self.bundle, self.bundle.state
         mine = slice(bundle.starts[first], bundle.starts[last])
         count = bundle.starts[last] - bundle.starts[first]

@@ -384,14 +384,12 @@ def _tracks(data: dict[str, Any], first: int, last: int) -> tuple[Tracks, Array,
             "/tracks",
         )
     world, world_sigma = np.full((len(items), 3), np.nan), np.zeros((len(items), 3))
-    tables = [np.zeros((0, 6))]
     for index, item in enumerate(items):
-        tables.append(_table(item))
         world[index], world_sigma[index] = _place(item, planes)
-    table = np.concatenate(tables)
+    owner, table = _table(items)
     tracks = Tracks.build(
         [item["id"] for item in items],
-        np.repeat(np.arange(len(items)), [len(own) for own in tables[1:]]),
+        owner,
         table[:, 0],
         table[:, 1:3],
         table[:, 3:5],
@@ -402,19 +400,24 @@ def _tracks(data: dict[str, Any], first: int, last: int) -> tuple[Tracks, Array,
     return tracks.only(keep, inside), world, world_sigma
 
 
-def _table(item: dict[str, Any]) -> Array:
-    """(n, 6) a track's observations: frame, x, y, σ across and down, and how both hang together."""
-    rows = item["observations"]
+def _table(items: list[dict[str, Any]]) -> tuple[Array, Array]:
+    """(n,) of which track each observation is; and (n, 6) frame, x, y, σ across and down, and how
+    both hang together."""
+    counts = np.array([len(item["observations"]) for item in items], int)
+    owner = np.repeat(np.arange(len(items)), counts)
+    rows = list(chain.from_iterable(item["observations"] for item in items))
     lengths = np.fromiter(map(len, rows), int, len(rows))
     out = np.zeros((len(rows), 6))
-    out[:, 3] = float(item.get("sigma_px", DEFAULT_SIGMA_PX))
-    for length in set(lengths.tolist()):
-        alike = np.flatnonzero(lengths == length)
-        numbers = chain.from_iterable(rows[number] for number in alike)
-        out[alike, :length] = np.fromiter(numbers, float, len(alike) * length).reshape(-1, length)
+    usual = np.array([float(item.get("sigma_px", DEFAULT_SIGMA_PX)) for item in items], float)
+    out[:, 3] = usual[owner]
+    numbers = np.fromiter(chain.from_iterable(rows), float, int(lengths.sum()))
+    starts = np.cumsum(lengths) - lengths
+    for length in np.unique(lengths):
+        alike = lengths == length
+        out[alike, :length] = numbers[starts[alike][:, None] + np.arange(length)]
     short = lengths < 5
     out[short, 4] = out[short, 3]
-    return out
+    return owner, out
 
 
 def _place(item: dict[str, Any], planes: dict[str, Any]) -> tuple[Array, Array]:

@@ -20,9 +20,12 @@ from aperture.match.document import AXES
 from aperture.match.system import State as StillState
 from aperture.match.system import System, tangents
 from aperture.path.document import FilmEvidence
-from aperture.path.imaging import Optics, jacobian_at, limit2
+from aperture.path.imaging import Optics, jacobians, limit2
 from aperture.path.problem import Equation, Row, State
 from aperture.track.tracks import Tracks
+
+# How far off a place that is behind the camera is seen.
+BEHIND_PX = 1e5
 
 
 @dataclass
@@ -41,32 +44,34 @@ class Sighted(Equation):
     unit = "px"
 
     def rows(self, state: State) -> list[Row]:
-        by_camera, by_point = np.zeros((2, 7)), np.zeros((2, 3))
-        by_lens, at = np.zeros((2, len(PARAMETERS))), np.zeros(2)
-        seen = jacobian_at(
+        sigma = math.hypot(self.sigma, self.spread_px)
+        residual, by_camera = np.zeros((1, 2)), np.zeros((1, 2, 7))
+        by_lens, by_point = np.zeros((1, 2, len(PARAMETERS))), np.zeros((1, 2, 3))
+        jacobians(
+            np.array([self.camera], np.int32),
+            np.zeros(1, int),
+            np.array([self.xy], float),
+            np.array([[1 / sigma, 1 / sigma, 0.0]]),
             np.ascontiguousarray(state.rotations),
             np.ascontiguousarray(state.positions),
             state.zoom,
-            self.camera,
             state.lens,
             self.optics.packed,
             limit2(state.lens),
-            self.world[None],
-            0,
+            np.array([self.world], float),
+            residual,
             by_camera,
-            by_point,
             by_lens,
-            at,
+            by_point,
         )
-        if not seen:  # behind the camera: as far off as anything can be
-            at, by_camera, by_lens = self.xy + 1e5, np.zeros((2, 7)), np.zeros_like(by_lens)
-        sigma = math.hypot(self.sigma, self.spread_px)
+        if not by_point.any():  # behind the camera: as far off as anything can be
+            residual[:] = BEHIND_PX / sigma
         return [
             Row(
-                float((at[axis] - self.xy[axis]) / sigma),
+                float(residual[0, axis]),
                 camera=self.camera,
-                by_camera=by_camera[axis] / sigma,
-                by_lens=by_lens[axis] / sigma,
+                by_camera=by_camera[0, axis],
+                by_lens=by_lens[0, axis],
             )
             for axis in range(2)
         ]

@@ -221,90 +221,74 @@ def residuals(
     return total
 
 
-@njit(cache=True, nogil=True)
-def jacobian_at(
-    rotations,
-    positions,
-    zoom,
-    camera,
-    lens,
-    optics,
-    limit2,
-    points,
-    point,
-    by_camera,
-    by_point,
-    by_lens,
-    at,
-):
-    """One observation: where a camera images a world point, `at` (2,) px, and the unweighted
-    derivatives.
+@njit(cache=True, nogil=True, inline="always")
+def _row(rotations, camera, point, onto, by_0, by_1, fx, fy, row, rows, by_point):
+    """Derivatives of one row of an observation, which is by_0, by_1 times the mm on the sensor.
 
-    by_camera (2, 7): ω, d, ln focal; by_point (2, 3); by_lens (2, 8). Returns whether it has an
-    image. Camera and point are numbers: a slice would be counted as one more user of its array,
-    which takes as long as much of this.
+    point: in the space of the camera; onto: position in the picture's plane, squared radius, where
+    it lands distorted, the derivatives of that, and those of the position by the point.
     """
-    kind = int(optics[0])
-    p0, p1, p2 = _in_camera(rotations, positions, camera, points, point)
-    # `at` and `by_point` hold the position in the picture's plane and its derivative meanwhile.
-    if not _onto_picture(kind, p0, p1, p2, at, by_point):
-        return False
-    u, v = at[0], at[1]
-    r2 = u * u + v * v
-    if r2 >= limit2:
-        return False
+    p0, p1, p2 = point
+    u, v, r2, bent_x, bent_y, by_uu, by_uv, by_vv, u0, u1, u2, v0, v1, v2 = onto
+    l0, l1 = by_0 * fx, by_1 * fy
+    outward = (l0 * u + l1 * v) * r2
+    s0 = l0 * by_uu + l1 * by_uv
+    s1 = l0 * by_uv + l1 * by_vv
+    j0, j1, j2 = s0 * u0 + s1 * v0, s0 * u1 + s1 * v1, s0 * u2 + s1 * v2
+    w0 = rotations[camera, 0, 0] * j0 + rotations[camera, 0, 1] * j1 + rotations[camera, 0, 2] * j2
+    w1 = rotations[camera, 1, 0] * j0 + rotations[camera, 1, 1] * j1 + rotations[camera, 1, 2] * j2
+    w2 = rotations[camera, 2, 0] * j0 + rotations[camera, 2, 1] * j1 + rotations[camera, 2, 2] * j2
+    by_point[row, 0], by_point[row, 1], by_point[row, 2] = w0, w1, w2
+    # R exp(ω) sees the point at p + p × ω.
+    rows[row, 0], rows[row, 1] = j1 * p2 - j2 * p1, j2 * p0 - j0 * p2
+    rows[row, 2] = j0 * p1 - j1 * p0
+    rows[row, 3], rows[row, 4], rows[row, 5] = -w0, -w1, -w2
+    rows[row, 6] = rows[row, OF_LENS] = l0 * bent_x + l1 * bent_y
+    rows[row, OF_LENS + 1], rows[row, OF_LENS + 2] = by_0, by_1
+    rows[row, OF_LENS + 3], rows[row, OF_LENS + 4] = outward, outward * r2
+    rows[row, OF_LENS + 5] = outward * r2 * r2
+    rows[row, OF_LENS + 6] = l0 * 2 * u * v + l1 * (r2 + 2 * v * v)
+    rows[row, OF_LENS + 7] = l0 * (r2 + 2 * u * u) + l1 * 2 * u * v
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _rows(rotations, camera, zoom, lens, optics, point, q, xy, weights, o, rows, by_point):
+    """Fill rows (2, ROW) and by_point (2, 3) of an observation that can be seen, over its σ; q (2,)
+    and by_point are as `_onto_picture` leaves them.
+
+    Weights (a, b, c) make (a δx, b δy + c δx) of a difference in px: they go into the map from mm
+    to px at the beginning. There is no branch in here, and what is computed stays in single numbers
+    until it is whole. With branches numba counts this function's use of each array up and down, and
+    with numbers that are written into an array and read again the processor waits: it took four
+    times as long.
+    """
+    u, v = q[0], q[1]
     bent_x, bent_y, by_uu, by_uv, by_vv = with_slope(
         u, v, lens[3], lens[4], lens[5], lens[6], lens[7]
     )
     focal = math.exp(lens[0] + zoom[camera])
     fx, fy = focal / optics[1], focal
-    mm0, mm1 = bent_x * fx, bent_y * fy
-    at[0] = optics[2] * (mm0 + lens[1]) + optics[3] * (mm1 + lens[2]) + optics[6]
-    at[1] = optics[4] * (mm0 + lens[1]) + optics[5] * (mm1 + lens[2]) + optics[7]
-    u0, u1, u2 = by_point[0, 0], by_point[0, 1], by_point[0, 2]
-    v0, v1, v2 = by_point[1, 0], by_point[1, 1], by_point[1, 2]
-    for row in range(2):
-        l0, l1 = optics[2 + 2 * row] * fx, optics[3 + 2 * row] * fy
-        by_lens[row, 0] = by_camera[row, 6] = (l0 * bent_x) + (l1 * bent_y)
-        by_lens[row, 1], by_lens[row, 2] = optics[2 + 2 * row], optics[3 + 2 * row]
-        outward = (l0 * u + l1 * v) * r2
-        by_lens[row, 3], by_lens[row, 4] = outward, outward * r2
-        by_lens[row, 5] = outward * r2 * r2
-        by_lens[row, 6] = l0 * 2 * u * v + l1 * (r2 + 2 * v * v)
-        by_lens[row, 7] = l0 * (r2 + 2 * u * u) + l1 * 2 * u * v
-        s0 = l0 * by_uu + l1 * by_uv
-        s1 = l0 * by_uv + l1 * by_vv
-        j0, j1, j2 = s0 * u0 + s1 * v0, s0 * u1 + s1 * v1, s0 * u2 + s1 * v2
-        # R exp(ω) sees the point at p + p × ω.
-        by_camera[row, 0] = j1 * p2 - j2 * p1
-        by_camera[row, 1] = j2 * p0 - j0 * p2
-        by_camera[row, 2] = j0 * p1 - j1 * p0
-        for b in range(3):
-            world = (
-                rotations[camera, b, 0] * j0
-                + rotations[camera, b, 1] * j1
-                + rotations[camera, b, 2] * j2
-            )
-            by_point[row, b] = world
-            by_camera[row, 3 + b] = -world
-    return True
-
-
-@njit(cache=True, nogil=True, inline="always")
-def _weigh(weights, o, across, down, by_camera, by_lens, by_point, rows):
-    """Put an observation into rows (2, ROW), over its σ: (a δx, b δy + c δx) for weight (a, b, c);
-    by_point is weighed in place."""
+    mm0, mm1 = bent_x * fx + lens[1], bent_y * fy + lens[2]
+    across = optics[2] * mm0 + optics[3] * mm1 + optics[6] - xy[o, 0]
+    down = optics[4] * mm0 + optics[5] * mm1 + optics[7] - xy[o, 1]
     a, b, c = weights[o, 0], weights[o, 1], weights[o, 2]
-    for k in range(OF_LENS):
-        rows[0, k] = a * by_camera[0, k]
-        rows[1, k] = b * by_camera[1, k] + c * by_camera[0, k]
-    for k in range(LENS_SIZE):
-        rows[0, OF_LENS + k] = a * by_lens[0, k]
-        rows[1, OF_LENS + k] = b * by_lens[1, k] + c * by_lens[0, k]
     rows[0, RESIDUAL], rows[1, RESIDUAL] = a * across, b * down + c * across
-    for k in range(3):
-        by_point[1, k] = b * by_point[1, k] + c * by_point[0, k]
-        by_point[0, k] *= a
+    by_u = by_point[0, 0], by_point[0, 1], by_point[0, 2]
+    by_v = by_point[1, 0], by_point[1, 1], by_point[1, 2]
+    onto = (u, v, u * u + v * v, bent_x, bent_y, by_uu, by_uv, by_vv, *by_u, *by_v)
+    x0, x1 = a * optics[2], a * optics[3]
+    y0, y1 = b * optics[4] + c * optics[2], b * optics[5] + c * optics[3]
+    _row(rotations, camera, point, onto, x0, x1, fx, fy, 0, rows, by_point)
+    _row(rotations, camera, point, onto, y0, y1, fx, fy, 1, rows, by_point)
+
+
+@njit(cache=True, nogil=True)
+def _nearer_way(own_zoom, lens, optics, weights, o, rows):
+    """Where a picture goes on at its other side, the residual by the nearer way."""
+    across = rows[0, RESIDUAL] / weights[o, 0]
+    shift = _near(int(optics[0]), across, own_zoom, lens, optics) - across
+    rows[0, RESIDUAL] += weights[o, 0] * shift
+    rows[1, RESIDUAL] += weights[o, 2] * shift
 
 
 @njit(cache=True, nogil=True)
@@ -342,8 +326,7 @@ def linearise(
     place, so that the distance of a point has no meaning; V gets a term along the point's own
     direction, on which nothing else depends, and is invertible.
     """
-    by_camera, by_point = np.empty((2, 7)), np.empty((2, 3))
-    by_lens, at = np.empty((2, LENS_SIZE)), np.empty(2)
+    kind, q, by_point = int(optics[0]), np.empty(2), np.empty((2, 3))
     rows, of_point = np.empty((2, ROW)), np.empty((3, ROW))
     # Of a loop over ROW the compiler would write out all turns, one number at a time, where it
     # can take eight at once if it doesn't know how many there are.
@@ -354,27 +337,16 @@ def linearise(
         of_point[:] = 0.0
         for o in range(starts[point], starts[point + 1]):
             camera = cameras[o]
-            seen = jacobian_at(
-                rotations,
-                positions,
-                zoom,
-                camera,
-                lens,
-                optics,
-                limit2,
-                points,
-                point,
-                by_camera,
-                by_point,
-                by_lens,
-                at,
-            )
-            if not seen:
+            p0, p1, p2 = _in_camera(rotations, positions, camera, points, point)
+            seen = _onto_picture(kind, p0, p1, p2, q, by_point)
+            if not seen or q[0] * q[0] + q[1] * q[1] >= limit2:
                 w[o] = 0.0
                 total += IMPOSSIBLE
                 continue
-            across = _near(int(optics[0]), at[0] - xy[o, 0], zoom[camera], lens, optics)
-            _weigh(weights, o, across, at[1] - xy[o, 1], by_camera, by_lens, by_point, rows)
+            at = p0, p1, p2
+            _rows(rotations, camera, zoom, lens, optics, at, q, xy, weights, o, rows, by_point)
+            if kind >= AROUND:
+                _nearer_way(zoom[camera], lens, optics, weights, o, rows)
             total += rows[0, RESIDUAL] ** 2 + rows[1, RESIDUAL] ** 2
             for a in range(3):
                 if held[point, a]:
@@ -439,32 +411,25 @@ def jacobians(
 ):
     """Fill residuals (n, 2) and derivatives (n, 2, 7), (n, 2, 8), (n, 2, 3), all weighted; zero
     where nothing is imaged."""
-    at, rows = np.empty(2), np.empty((2, ROW))
-    camera_rows, point_rows = np.empty((2, 7)), np.empty((2, 3))
-    lens_rows = np.empty((2, LENS_SIZE))
+    kind, q = int(optics[0]), np.empty(2)
+    rows, point_rows = np.empty((2, ROW)), np.empty((2, 3))
     for o in range(len(cameras)):
         camera = cameras[o]
-        seen = jacobian_at(
-            rotations,
-            positions,
-            zoom,
-            camera,
-            lens,
-            optics,
-            limit2,
-            points,
-            of_point[o],
-            camera_rows,
-            point_rows,
-            lens_rows,
-            at,
-        )
-        if seen:
-            across = _near(int(optics[0]), at[0] - xy[o, 0], zoom[camera], lens, optics)
-            down = at[1] - xy[o, 1]
-            _weigh(weights, o, across, down, camera_rows, lens_rows, point_rows, rows)
-            residual[o], by_point[o] = rows[:, RESIDUAL], point_rows
-            by_camera[o], by_lens[o] = rows[:, :OF_LENS], rows[:, OF_LENS:RESIDUAL]
-        else:
+        p0, p1, p2 = _in_camera(rotations, positions, camera, points, of_point[o])
+        seen = _onto_picture(kind, p0, p1, p2, q, point_rows)
+        if not seen or q[0] * q[0] + q[1] * q[1] >= limit2:
             residual[o] = 0.0
             by_camera[o], by_lens[o], by_point[o] = 0.0, 0.0, 0.0
+            continue
+        at = p0, p1, p2
+        _rows(rotations, camera, zoom, lens, optics, at, q, xy, weights, o, rows, point_rows)
+        if kind >= AROUND:
+            _nearer_way(zoom[camera], lens, optics, weights, o, rows)
+        for row in range(2):
+            residual[o, row] = rows[row, RESIDUAL]
+            for k in range(OF_LENS):
+                by_camera[o, row, k] = rows[row, k]
+            for k in range(LENS_SIZE):
+                by_lens[o, row, k] = rows[row, OF_LENS + k]
+            for k in range(3):
+                by_point[o, row, k] = point_rows[row, k]

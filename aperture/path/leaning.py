@@ -72,15 +72,14 @@ def leverages(solved: Solved, spread: Spread) -> Array:
     if bundle.freedom.at_infinity:
         free = np.minimum(free, 2)
     covariances = spread.points[bundle.order]
-    for rank in range(bundle.count):
-        if rank < bundle.eliminated:
-            # tr J Σ Jᵀ with its point eliminated: less what the point itself takes up.
-            l00, l10, l11, l20, l21, l22 = bundle.factors[rank]
-            factor = np.array([[l00, 0, 0], [l10, l11, 0], [l20, l21, l22]])
-            free_axes = ~bundle.held[rank]
-            information = (factor @ factor.T) * np.outer(free_axes, free_axes)
-            total[rank] -= np.einsum("ij,ji->", information, covariances[rank]) - free[rank]
-            continue
+    # tr J Σ Jᵀ with its point eliminated: less what the point itself takes up.
+    gone = slice(0, bundle.eliminated)
+    factors = np.zeros((bundle.eliminated, 3, 3))
+    factors[:, *np.tril_indices(3)] = bundle.factors
+    factors *= ~bundle.held[gone, :, None]
+    information = factors @ np.swapaxes(factors, 1, 2)
+    total[gone] -= np.einsum("nij,nji->n", information, covariances[gone]) - free[gone]
+    for rank in range(bundle.eliminated, bundle.count):
         at = LENS_SIZE + 3 * (rank - bundle.eliminated) + np.arange(3)
         mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
         cameras, points = bundle.camera[mine], by_point[mine]

@@ -13,13 +13,12 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 
 import numpy as np
-from threadpoolctl import threadpool_limits
 
 from aperture.arrays import Array
 from aperture.path import elimination, tiles
 from aperture.path.imaging import LENS_SIZE
 from aperture.path.problem import Freedom, Observations, Row, whitening
-from aperture.path.several import cores
+from aperture.path.several import cores, one_blas_thread
 
 
 @dataclass
@@ -125,7 +124,7 @@ class NormalEquations:
     @contextmanager
     def pool(self) -> Iterator[Callable[..., list[float]]]:
         """A function that runs kernels on slices, in threads; BLAS itself stays on one."""
-        with threadpool_limits(1, user_api="blas"):
+        with one_blas_thread():
             if self.threads == 1:
                 yield lambda work, slices: [work(*slice_) for slice_ in slices]
                 return

@@ -343,17 +343,18 @@ def _points(told: Told) -> dict[str, Any]:
     sigma = np.sqrt(np.maximum(np.maximum(naive, clustered), 0))
     leverages = leaning.leverages(told.solved, told.naive)
     unknowns = max(int(network.bundle.freedom.cameras.sum() + network.bundle.freedom.lens.sum()), 1)
-    residual = told.residuals_px
+    residual = told.residuals_px[:, network.tracks]
+    seen = np.isfinite(residual).sum(axis=0)
+    squares = np.nansum(residual**2, axis=0)
     out = {}
     for number, track in enumerate(network.tracks):
-        mine = residual[:, track]
-        seen = int(np.isfinite(mine).sum())
+        count = int(seen[number])
         out[ids[track]] = {
             "world_m": _list(network.state.points[number]),
             "plus_minus_m": _list(sigma[number]),
-            "observations": seen,
+            "observations": count,
             "leverage": _number(round(leverages[number] / unknowns, 6)),
-            "residual_px": _number(math.sqrt(np.nanmean(mine**2) / 2)) if seen else None,
+            "residual_px": _number(math.sqrt(squares[number] / count / 2)) if count else None,
         }
     return out
 

@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import AbstractContextManager
+from functools import cache
 from typing import TypeVar
 
-from threadpoolctl import threadpool_limits
+from threadpoolctl import ThreadpoolController
 
 In = TypeVar("In")
 Out = TypeVar("Out")
@@ -16,6 +18,19 @@ Out = TypeVar("Out")
 def cores() -> int:
     """How many this process may use."""
     return len(os.sched_getaffinity(0))
+
+
+def one_blas_thread() -> AbstractContextManager[object]:
+    """BLAS itself stays on one thread meanwhile."""
+    return _libraries().limit(limits=1, user_api="blas")
+
+
+@cache
+def _libraries() -> ThreadpoolController:
+    """Looked for once: NumPy's and SciPy's are loaded by then, and to look takes 5 ms."""
+    import scipy.linalg  # noqa: F401
+
+    return ThreadpoolController()
 
 
 def several(
@@ -33,7 +48,7 @@ def several(
             done(number)
         return out
     # A bundle sets the threads of BLAS and puts them back: two at once would put back each other's.
-    with threadpool_limits(1, user_api="blas"), ThreadPoolExecutor(threads) as pool:
+    with one_blas_thread(), ThreadPoolExecutor(threads) as pool:
         futures = [pool.submit(work, item) for item in items]
         try:
             for number, future in enumerate(futures):

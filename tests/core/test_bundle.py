@@ -36,25 +36,26 @@ class Imaging(SimpleTestCase):
 
     def _check(self, camera, optics, point):
         def at(camera, point, zoom=0.0):
-            out = np.zeros((2, 7)), np.zeros((2, 3)), np.zeros((2, 8)), np.zeros(2)
             values = camera.lens.parameters
-            seen = imaging.jacobian_at(
+            out = [np.zeros((1, 2, *more)) for more in ((), (7,), (8,), (3,))]
+            imaging.jacobians(
+                np.zeros(1, np.int32),
+                np.zeros(1, int),
+                camera.project([point]) + 1,
+                np.array([[2.0, 3.0, 0.5]]),
                 np.ascontiguousarray(camera.rotation[None]),
                 np.ascontiguousarray(camera.position[None]),
                 np.array([zoom]),
-                0,
                 values,
                 optics.packed,
                 imaging.limit2(values),
                 point[None],
-                0,
                 *out,
             )
-            self.assertTrue(seen)
-            return out
+            return [np.tensordot(np.linalg.inv([[2.0, 0.0], [0.5, 3.0]]), one[0], 1) for one in out]
 
-        by_camera, by_point, by_lens, place = at(camera, point)
-        np.testing.assert_allclose(place, camera.project([point])[0], atol=1e-9)
+        residual, by_camera, by_lens, by_point = at(camera, point)
+        np.testing.assert_allclose(residual, -1, atol=1e-9)
         step = 1e-6
 
         def slope(change):
@@ -85,6 +86,28 @@ class Imaging(SimpleTestCase):
             np.testing.assert_allclose(
                 by_lens[:, index], slope(other_lens), rtol=1e-5, atol=1e-4, err_msg=str(index)
             )
+
+    def test_a_panorama_goes_on_at_its_other_side(self):
+        lens = Lens(12.0, 1.0, "equirectangular")
+        camera = Camera.at(GRID, lens, (0.2, 1.4, -0.3), 0.3, -0.2, 0.1)
+        world = camera.position + camera.rays([[400.0, 500.0]]) * 5
+        around = 2 * np.pi * 12.0 * abs(GRID.px_linear[0, 0])
+        out = [np.zeros((3, 2, *more)) for more in ((), (7,), (8,), (3,))]
+        imaging.jacobians(
+            np.zeros(3, np.int32),
+            np.zeros(3, int),
+            camera.project(world) + [[3.0, 1.0], [3.0 + around, 1.0], [3.0 - 2 * around, 1.0]],
+            np.full((3, 3), [2.0, 3.0, 0.5]),
+            camera.rotation[None].copy(),
+            camera.position[None].copy(),
+            np.zeros(1),
+            lens.parameters,
+            imaging.Optics(GRID, lens).packed,
+            imaging.limit2(lens.parameters),
+            world,
+            *out,
+        )
+        np.testing.assert_allclose(out[0], np.full((3, 2), [-6.0, -4.5]), atol=1e-8)
 
 
 class Tiles(SimpleTestCase):
