@@ -64,21 +64,22 @@ def proposals(told: Told) -> list[dict[str, Any]]:
 def _of_used(told: Told, x: Array) -> list[dict[str, Any]]:
     """Of the tracks that the path uses: by all their sightings, those that it leaves out among
     them."""
-    network, ids, out = told.network, told.evidence.tracks.ids, []
-    all_ = [_sighted(told, x, int(track)) for track in network.tracks]
-    rms = np.array(
-        [
-            np.sqrt((sighted.off(point) ** 2).mean()) if len(sighted.frames) else 0.0
-            for sighted, point in zip(all_, network.state.points)
-        ]
+    network, state, ids, out = told.network, told.network.state, told.evidence.tracks.ids, []
+    rms, seen = one_point.rms_of_each(
+        np.ascontiguousarray(state.points),
+        network.tracks,
+        np.ascontiguousarray(state.rotations),
+        np.ascontiguousarray(state.positions),
+        np.ascontiguousarray(x),
+        _focal_px(told),
     )
-    several = np.array([len(sighted.frames) >= FEWEST for sighted in all_], bool)
+    several = seen >= FEWEST
     usual = float(np.median(rms[several])) if several.any() else 0.0
     below = _below(told)
     for number, track in enumerate(network.tracks):
         reason, frame = None, None
         if several[number] and rms[number] > max(MUCH * usual, LEAST_PX):
-            reason, frame = _why(all_[number])
+            reason, frame = _why(_sighted(told, x, int(track)))
         if reason is None and below[number]:
             reason = "below"
         if reason:
@@ -194,12 +195,18 @@ class _Sighted:
         )
 
 
+def _focal_px(told: Told) -> Array:
+    """(F,) px, of each frame."""
+    state = told.network.state
+    down = float(np.linalg.norm(told.sightings.grid.px_linear[:, 1]))
+    return np.asarray(np.exp(state.lens[0] + state.zoom) * down)
+
+
 def _sighted(told: Told, x: Array, track: int) -> _Sighted:
     """x (F, T, 2): everything that was seen, in focal lengths."""
     network, state = told.network, told.network.state
     number = np.flatnonzero(np.isfinite(x[:, track, 0]))
-    down = np.linalg.norm(told.sightings.grid.px_linear[:, 1])
-    focal_px = np.exp(state.lens[0] + state.zoom[number]) * down
+    focal_px = _focal_px(told)[number]
     places, turns = state.positions[number], state.rotations[number]
     return _Sighted(network.frames[number], places, turns, x[number, track], focal_px)
 

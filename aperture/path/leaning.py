@@ -61,12 +61,14 @@ def leverages(solved: Solved, spread: Spread) -> Array:
     _, by_camera, by_lens, by_point = solved.derivatives(0, bundle.count)
     by_camera = by_camera * bundle.freedom.cameras[bundle.camera][:, None, :]
     both = np.concatenate([by_camera, by_lens * bundle.freedom.lens], axis=2)
-    each = np.empty(len(both))
     sorted_ = np.argsort(bundle.camera, kind="stable")
     ends = np.searchsorted(bundle.camera[sorted_], np.arange(bundle.frames + 1))
-    for camera, joint in enumerate(spread.with_lens):
-        own = sorted_[ends[camera] : ends[camera + 1]]
-        each[own] = np.einsum("nij,nij->n", both[own] @ joint, both[own])
+    rows = both[sorted_].reshape(-1, both.shape[2])
+    each = np.empty(len(both))
+    for joint, first, last in zip(spread.with_lens, 2 * ends[:-1], 2 * ends[1:]):
+        own = rows[first:last]
+        squares = np.einsum("ij,ij->i", own @ joint, own)
+        each[sorted_[first // 2 : last // 2]] = squares.reshape(-1, 2).sum(axis=1)
     total = np.bincount(bundle.point, each, bundle.count)
     free = (~bundle.held).sum(axis=1)
     if bundle.freedom.at_infinity:

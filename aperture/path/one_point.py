@@ -54,6 +54,22 @@ def nearest(rays, origin):
 
 
 @njit(cache=True)
+def _away(point, rotation, origin, at, focal_px, q):
+    """(2,) px, into the first two of q (3,): from where one camera would see the point to where the
+    track was."""
+    q[:] = 0.0
+    for i in range(3):
+        for j in range(3):
+            q[j] += rotation[i, j] * (point[i] - origin[i])
+    if q[2] < 0:
+        forward = max(-q[2], 1e-9)
+        q[0] = min(max(at[0] - q[0] / forward, -1.0), 1.0) * focal_px
+        q[1] = min(max(at[1] + q[1] / forward, -1.0), 1.0) * focal_px
+    else:  # a point beside or behind the camera is as far off as anything can be
+        q[0] = q[1] = focal_px
+
+
+@njit(cache=True)
 def off(point, rotation, origin, x, focal_px):
     """(n, 2) px: from where the point (3,) would be seen to where the track was.
 
@@ -62,18 +78,28 @@ def off(point, rotation, origin, x, focal_px):
     out = np.empty((len(x), 2))
     q = np.empty(3)
     for n in range(len(x)):
-        q[:] = 0.0
-        for i in range(3):
-            for j in range(3):
-                q[j] += rotation[n, i, j] * (point[i] - origin[n, i])
-        for axis in range(2):
-            # A point beside or behind the camera is as far off as anything can be.
-            away = 1.0
-            if q[2] < 0:
-                at = (q[0] if axis == 0 else -q[1]) / max(-q[2], 1e-9)
-                away = min(max(x[n, axis] - at, -1.0), 1.0)
-            out[n, axis] = away * focal_px[n]
+        _away(point, rotation[n], origin[n], x[n], focal_px[n], q)
+        out[n] = q[:2]
     return out
+
+
+@njit(cache=True)
+def rms_of_each(points, tracks, rotation, origin, x, focal_px):
+    """(P,) px: of each of the points (P, 3) the rms residual on all frames on which its track, a
+    column of x (F, T, 2), is seen, 0 where it is on none; and (P,) on how many it is."""
+    rms, seen = np.zeros(len(points)), np.zeros(len(points), np.int64)
+    q = np.empty(3)
+    for n in range(len(points)):
+        squares = 0.0
+        for frame in range(len(x)):
+            at = x[frame, tracks[n]]
+            if np.isfinite(at[0]):
+                _away(points[n], rotation[frame], origin[frame], at, focal_px[frame], q)
+                squares += q[0] ** 2 + q[1] ** 2
+                seen[n] += 1
+        if seen[n]:
+            rms[n] = np.sqrt(squares / (2 * seen[n]))
+    return rms, seen
 
 
 @njit(cache=True)
