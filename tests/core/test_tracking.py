@@ -77,6 +77,24 @@ class Following(SimpleTestCase):
         freedom = 1 - len(tracks) / len(tracks.frame)
         self.assertAlmostEqual(np.sqrt((sigmas**2).mean() / freedom), 1, delta=0.3)
 
+    def test_on_a_large_picture_far_jumps_are_found_and_as_exact(self):
+        """Pictures of odd sizes, which are searched halved once and twice."""
+        for size, jump in (((1301, 901), (37.3, -21.6)), ((2401, 1701), (71.7, 44.2))):
+            with self.subTest(size):
+                wide_size = size[0] + 400, size[1] + 300
+                grains = [texture(5 + int(grain), wide_size, grain) for grain in (2.5, 12, 50)]
+                wide = np.mean(grains, axis=0)
+                shifts = [np.array([200.0, 150.0]) + np.array(jump) * i for i in (0, 1, 0, -1)]
+                turns = [np.array([[1, 0, -x], [0, 1, -y]]) for x, y in shifts]
+                views = [
+                    cv2.warpAffine(wide, turn, size, flags=cv2.INTER_LANCZOS4) for turn in turns
+                ]
+                tracks, follower = followed(views, wanted=150)
+                self.assertEqual(follower.remarks, [])
+                self.assertGreater(np.mean(tracks.lengths() == 4), 0.8)
+                off, _ = misplaced(tracks, turns)
+                self.assertLess(np.abs(off).max(), 0.05)
+
     def test_along_an_edge_the_error_is_large_and_known_to_be(self):
         """Grain that is four times as long as it is wide, seen slantwise."""
         rng = np.random.default_rng(3)
