@@ -174,19 +174,23 @@ class Bundle(NormalEquations):
             )
 
         chi2 = sum(run(part, [(number, a, b) for number, (a, b) in enumerate(slices)]))
-        cameras, lenses = by_cameras.sum(axis=0), by_lenses.sum(axis=0)
+        of_points = {"v": v, "point_gradient": point_gradient, "w": w, "lens_point": lens_point}
+        return self._blocks(float(chi2), by_cameras.sum(axis=0), by_lenses.sum(axis=0), of_points)
+
+    def _blocks(
+        self, chi2: float, cameras: Array, lenses: Array, of_points: dict[str, Array]
+    ) -> Blocks:
+        """From the sums that `imaging.linearise` fills: cameras (F, size, ROW), lenses (LENS_SIZE,
+        ROW)."""
         of_lens = slice(imaging.OF_LENS, imaging.RESIDUAL)
         blocks = Blocks(
-            chi2=float(chi2),
+            chi2=chi2,
             u=np.ascontiguousarray(cameras[:, :, : self.size]),
             camera_gradient=cameras[:, :, imaging.RESIDUAL].copy(),
             border=np.zeros((self.frames, self.size, self.border_size)),
             corner=np.zeros((self.border_size, self.border_size)),
             border_gradient=np.zeros(self.border_size),
-            v=v,
-            point_gradient=point_gradient,
-            w=w,
-            lens_point=lens_point,
+            **of_points,
         )
         blocks.border[:, :, :LENS_SIZE] = cameras[:, :, of_lens]
         blocks.corner[:LENS_SIZE, :LENS_SIZE] = lenses[:, of_lens]

@@ -254,6 +254,14 @@ def path_of(evidence: FilmEvidence, network: Network) -> CameraPath:
     return CameraPath(evidence.grid, lens, frames, state.rotations, state.positions, focal)
 
 
+def _lens_of(camera: dict[str, Any], optics: Optics) -> Array:
+    """(8,) lens PARAMETERS of a fit's camera."""
+    focal = camera["focal_mm"] or (camera["focal_px"] or [0, 1.0])[1]
+    middle = optics.grid.to_mm([camera["principal_point_px"]])[0]
+    bends = [camera["distortion"][name] for name in ("k1", "k2", "k3", "p1", "p2")]
+    return np.array([np.log(focal), *middle, *bends])
+
+
 def _from(
     warm: dict[str, Any], sightings: Sightings, optics: Optics, evidence: FilmEvidence
 ) -> Found | None:
@@ -288,11 +296,7 @@ def _from(
         for frame, focal in zip(path["frames"], path["focal_mm"]):
             if frame in index and focal is not None:
                 growing.zoom[index[frame]] = np.log(focal) - growing.lens[0]
-    focal = camera["focal_mm"] or (camera["focal_px"] or [0, 1.0])[1]
-    lens = np.array([np.log(focal), 0, 0, 0, 0, 0, 0, 0])
-    lens[1:3] = optics.grid.to_mm([camera["principal_point_px"]])[0]
-    lens[3:] = [camera["distortion"][name] for name in ("k1", "k2", "k3", "p1", "p2")]
-    growing.lens = np.where(evidence.free_lens, lens, growing.lens)
+    growing.lens = np.where(evidence.free_lens, _lens_of(camera, optics), growing.lens)
     for number, id_ in enumerate(evidence.tracks.ids):
         place_ = warm["points"].get(id_)
         if place_:

@@ -30,6 +30,7 @@ from scipy.spatial import cKDTree
 from aperture.arrays import Array
 from aperture.track import alignment
 from aperture.track.detect import corners
+from aperture.track.eyes import across_eyes
 from aperture.track.templates import (
     HALF,
     LEAST_SIGMA_PX,
@@ -60,9 +61,6 @@ MOST_SIGMA_PX, MOST_ALONG_PX = 0.5, 1.5
 LOST_AT_ONCE, MOST_LEFT_OUT = 0.6, 3
 # Two frames that differ by less than this on the mean, in 8-bit values, are one picture twice.
 SAME_PICTURE = 0.02
-# Of two eyes: from one to the other and back, a point comes home within so many px, or isn't the
-# same.
-ASTRAY_PX, OUTSIDE = 2.0, -1e4
 PYRAMID_LEVELS, PYRAMID_WINDOW = 4, (17, 17)
 SEARCH_ENDS = cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 15, 0.03
 # The search is over when it is near: it goes on a picture that is halved until its shorter side has
@@ -431,27 +429,6 @@ def follow(
     for frame, picture in pictures:
         follower.advance(frame, picture)
         yield frame, follower
-
-
-def across_eyes(first: Array, second: Array, points: Array) -> Array:
-    """(n, 2) index positions of points (n, 2) of one eye's picture (H, W) of uint8 in the other's,
-    by dense flow (T. Kroeger et al., "Fast optical flow using dense inverse search", 2016,
-    OpenCV's); outside the picture, where the way back leads elsewhere.
-    """
-    flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
-    there, back = flow.calc(first, second, None), flow.calc(second, first, None)
-    found = points + _looked_up(there, points)
-    lost = np.hypot(*(found + _looked_up(back, found) - points).T) > ASTRAY_PX
-    found[lost] = OUTSIDE
-    return np.asarray(found, float)
-
-
-def _looked_up(field: Array, at: Array) -> Array:
-    """(n, 2) of a field (H, W, 2) at index positions (n, 2)."""
-    x, y = np.asarray(at, np.float32).T
-    return np.asarray(
-        cv2.remap(field, x[None], y[None], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[0]
-    )
 
 
 def _expected(active: Active, found: Array) -> Array:

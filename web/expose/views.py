@@ -51,11 +51,7 @@ def expose(request, show, shot, ev_form=None):
     found, problem = page.metered(shot)
     context = {
         "form": form,
-        "ev_form": ev_form
-        or EvForm(
-            initial={"ev": f"{own.light_ev100:.2f}" if own else "", "base": shot.head.number},
-            auto_id="ev_%s",
-        ),
+        "ev_form": ev_form or _ev_form(shot, own),
         "camera_rows": page.camera_rows(shot),
         "plate_rows": _plate_rows(shot),
         "costs": page.costs(shot),
@@ -79,6 +75,12 @@ def expose(request, show, shot, ev_form=None):
     context |= _pairs(shot)
     status = 422 if form.errors or (ev_form and ev_form.errors) else 200
     return page.leaf_page(request, shot, "expose", "expose/light.html", context, status)
+
+
+def _ev_form(shot, own) -> EvForm:
+    """With the exposure value of an exposure, if there is one."""
+    ev100 = f"{own.light_ev100:.2f}" if own else ""
+    return EvForm(initial={"ev": ev100, "base": shot.head.number}, auto_id="ev_%s")
 
 
 NEXT_NAMES = tuple(page.NAMES.items())
