@@ -61,11 +61,12 @@ MOST_SIGMA_PX, MOST_ALONG_PX = 0.5, 1.5
 LOST_AT_ONCE, MOST_LEFT_OUT = 0.6, 3
 # Two frames that differ by less than this on the mean, in 8-bit values, are one picture twice.
 SAME_PICTURE = 0.02
-PYRAMID_LEVELS, PYRAMID_WINDOW = 4, (17, 17)
-SEARCH_ENDS = cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 15, 0.03
-# The search is over when it is near: it goes on a picture that is halved until its shorter side has
+PYRAMID_LEVELS, MOST_SEARCH_STEPS = 4, 15
+# The search has only to come near: it goes on a picture that is halved until its shorter side has
 # at most this many px. Of 1920 × 1080 that takes half the time and finds points to 0.04 px.
 SEARCHED_PX = 800
+# Of a picture that isn't halved and of one that is: the window's side, and a step that ends it, px.
+SEARCHES = (21, 0.02), (17, 0.03)
 
 
 @dataclass(frozen=True)
@@ -251,16 +252,21 @@ class Follower:
             assert self._coarse is not None
             return across_eyes(self._coarse, coarse, before)
         assert self._before is not None and self._coarse is not None
-        smaller = np.float32(2 ** _halvings(self._before.shape))
+        halvings = _halvings(self._before.shape)
+        smaller, (side, close_px) = np.float32(2**halvings), SEARCHES[halvings > 0]
         guess = (active.warps[:, :2] + np.nan_to_num(active.velocity)).astype(np.float32)
         found, status, _ = cv2.calcOpticalFlowPyrLK(
             self._coarse,
             coarse,
             before[:, None] / smaller,
             guess[:, None] / smaller,
-            winSize=PYRAMID_WINDOW,
+            winSize=(side, side),
             maxLevel=PYRAMID_LEVELS - 1,
-            criteria=SEARCH_ENDS,
+            criteria=(
+                cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS,
+                MOST_SEARCH_STEPS,
+                close_px,
+            ),
             flags=cv2.OPTFLOW_USE_INITIAL_FLOW,
         )
         found, status = found[:, 0].astype(float) * smaller, status.ravel() > 0
