@@ -150,6 +150,14 @@ def make_templates(picture, places, reach, weights, values, slopes, inverses, sp
         freedoms[track] = weights.sum() - np.trace(np.dot(inverse, doubly))
 
 
+@njit(cache=True, nogil=True, fastmath=True, inline="always")
+def _along(pixels, at, a0, a1, a2, a3):
+    """Four pixels of a row, from the one before `at`, by their weights."""
+    one, two = np.uint32(1), np.uint32(2)
+    before, behind = a0 * pixels[at - one], a3 * pixels[at + two]
+    return before + a1 * pixels[at] + a2 * pixels[at + one] + behind
+
+
 @njit(cache=True, nogil=True, fastmath=True)
 def _misfit(picture, corner, warp, places, template, weights, weighted):
     """The weighted sum of squares of what a picture, less offset and over gain, differs from a
@@ -161,7 +169,7 @@ def _misfit(picture, corner, warp, places, template, weights, weighted):
     """
     width, base = corner
     x0, y0, fxx, fxy, fyx, fyy, inverse_gain, level = warp
-    row, one, two = np.uint32(width), np.uint32(1), np.uint32(2)
+    row = np.uint32(width)
     total = np.float32(0.0)
     for pixel in range(len(template)):
         u, v = places[0, pixel], places[1, pixel]
@@ -170,38 +178,10 @@ def _misfit(picture, corner, warp, places, template, weights, weighted):
         a0, a1, a2, a3 = _cubic(dx - left)
         b0, b1, b2, b3 = _cubic(dy - top)
         r1 = np.uint32(base + np.int32(top) * width + np.int32(left))
-        r0, r2 = r1 - row, r1 + row
-        r3 = r2 + row
-        value = (
-            b0
-            * (
-                a0 * picture[r0 - one]
-                + a1 * picture[r0]
-                + a2 * picture[r0 + one]
-                + a3 * picture[r0 + two]
-            )
-            + b1
-            * (
-                a0 * picture[r1 - one]
-                + a1 * picture[r1]
-                + a2 * picture[r1 + one]
-                + a3 * picture[r1 + two]
-            )
-            + b2
-            * (
-                a0 * picture[r2 - one]
-                + a1 * picture[r2]
-                + a2 * picture[r2 + one]
-                + a3 * picture[r2 + two]
-            )
-            + b3
-            * (
-                a0 * picture[r3 - one]
-                + a1 * picture[r3]
-                + a2 * picture[r3 + one]
-                + a3 * picture[r3 + two]
-            )
-        )
+        value = b0 * _along(picture, r1 - row, a0, a1, a2, a3)
+        value += b1 * _along(picture, r1, a0, a1, a2, a3)
+        value += b2 * _along(picture, r1 + row, a0, a1, a2, a3)
+        value += b3 * _along(picture, r1 + row + row, a0, a1, a2, a3)
         error = (value - level) * inverse_gain - template[pixel]
         weighted[pixel] = weights[pixel] * error
         total += weighted[pixel] * error
