@@ -5,6 +5,8 @@ import os
 import subprocess
 import sys
 import tempfile
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from django.conf import settings
@@ -135,6 +137,18 @@ class Kept(TransactionTestCase):
             self.assertIn(
                 "no whole copy", manage("restore", str(copy), where=Path(folder) / "other").stderr
             )
+
+    def test_its_processes_start_all_at_once(self):
+        at_once = threading.Barrier(8)
+
+        def start(_):
+            at_once.wait()
+            for _ in range(20):
+                serves_here()
+
+        with ThreadPoolExecutor(8) as pool:
+            list(pool.map(start, range(8)))
+        self.assertEqual(check_machine(), [])
 
     def test_a_worker_elsewhere_is_refused(self):
         (settings.DATA / "locks").mkdir(exist_ok=True)

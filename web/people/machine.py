@@ -7,6 +7,8 @@ from django.conf import settings
 from django.core.checks import Error, register
 from django.db import connection
 
+from web.blobs import folders
+
 FILE = "served-by"
 SAYS = (
     "The database of this installation is a file of SQLite, which the server on “{}” has open: a"
@@ -24,12 +26,9 @@ def this_machine() -> str:
 
 
 def serves_here() -> None:
-    """Note that the server runs on this machine."""
-    path = settings.DATA / "locks" / FILE
-    path.parent.mkdir(exist_ok=True)
-    fresh = path.with_suffix(".new")
-    fresh.write_text(f"{this_machine()}\n{socket.gethostname()}")
-    fresh.replace(path)
+    """Note that the server runs on this machine; its processes start and note it all at once."""
+    note = f"{this_machine()}\n{socket.gethostname()}"
+    folders.write(settings.DATA / "locks" / FILE, lambda path: path.write_text(note))
 
 
 @register()
