@@ -163,6 +163,22 @@ test("one's own edit under way is waited for", async () => {
   assert.deepEqual([notices(), served.morphed], [[], []]);
 });
 
+test("one that comes back while the next one is under way is nobody else's", async () => {
+  const first = later(),
+    second = later();
+  edit(first.promise);
+  edit(second.promise);
+  await edited();
+  page.byId.revision.textContent = "6";
+  first.answer();
+  await turn();
+  page.byId.revision.textContent = "7";
+  second.answer();
+  await turn();
+  await turn();
+  assert.deepEqual([notices(), served.morphed], [[], []]);
+});
+
 test("a page that the server doesn't give is loaded anew", async () => {
   served.ok = false;
   await edited();

@@ -29,7 +29,7 @@ const WORDS = {
   residual: {frames: [1000], values: [0.3]},
 };
 
-let layer, sheet, root, asked, gone, curve, open;
+let layer, table, sheet, root, asked, gone, curve, open;
 
 function packed(rows, placed) {
   const count = rows.length;
@@ -80,7 +80,7 @@ beforeEach(async () => {
   });
   sheet.found["[data-track]"] = buttons;
   served();
-  const table = {
+  table = {
     root,
     scale: 1,
     panning: null,
@@ -89,6 +89,12 @@ beforeEach(async () => {
     toScreen: ([x, y]) => [x, y],
     toPlate: ({clientX, clientY}) => [clientX, clientY],
   };
+  sessionStorage.removeItem(`chosen-tracks:${location.pathname}`);
+  await load();
+});
+
+/** The page's scripts begin. */
+async function load() {
   layer = new TrackLayer(table, sheet, {
     open: () => open,
     send: async (url, body) => {
@@ -103,7 +109,7 @@ beforeEach(async () => {
   });
   await turn();
   layer.show(4, 1004);
-});
+}
 
 const at = (x, y, more = {}) => ({
   clientX: x,
@@ -126,6 +132,13 @@ function key(name, more = {}) {
 }
 const chosen = () => [...layer.chosen].sort();
 const button = name => sheet.found["[data-track]"].find(one => one.dataset.track === name);
+
+test("what was chosen stays so when the page is loaded anew, but for what is gone", async () => {
+  layer.choose(["t1", "t3"], false);
+  served(ROWS.slice(0, 8), {...WORDS, ids: ["t1", "t2"], leverage: [0.5, 0.1]});
+  await load();
+  assert.deepEqual(chosen(), ["t1"]);
+});
 
 test("what comes from the server is read as it was packed", () => {
   assert.equal(layer.rowOf("t1"), 4);

@@ -12,6 +12,9 @@ const TAIL = 12; // frames
 const NEAR = 10; // px on the screen, for a click
 const WORST = 1.5; // px of residual at which the colour ends
 
+// Which tracks of the shot are chosen, also when undo or another window loads the page anew.
+const KEPT = `chosen-tracks:${location.pathname}`;
+
 export class TrackLayer {
   /**
    * `open()`: whether the leaf with the tracks is open; `send(url, body)`: an edit like those of
@@ -26,6 +29,7 @@ export class TrackLayer {
     this.canvas.className = "track-layer";
     table.root.querySelector("svg").before(this.canvas);
     this.chosen = new Set();
+    this.before = JSON.parse(sessionStorage.getItem(KEPT) || "[]"); // chosen when it was left
     this.at = null; // the picture that is shown
     this.byPicture = new Map();
     table.onView(() => this.draw());
@@ -68,7 +72,8 @@ export class TrackLayer {
       this.byPicture.get(number).push(row);
     }
     this.list.fill();
-    this.chosen = new Set([...this.chosen].filter(id => this.ids.includes(id)));
+    const there = new Set(this.ids);
+    this.chosen = new Set([...this.before.splice(0), ...this.chosen].filter(id => there.has(id)));
     // What the sliders chose was chosen of other tracks.
     if (this.#asksForWorst()) this.#chooseWorst();
     this.settle();
@@ -366,6 +371,7 @@ export class TrackLayer {
 
   /** Put the leaf into the state that this remembers. */
   settle() {
+    sessionStorage.setItem(KEPT, JSON.stringify([...this.chosen]));
     const says = document.getElementById("tracks-chosen"),
       count = this.chosen.size;
     if (says)

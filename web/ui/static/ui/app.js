@@ -115,11 +115,14 @@ export function edit(promise) {
 
 /**
  * All edits are saved and shown, also those that pages hold back to join them ("flush" asks for
- * them).
+ * them); `each` is called after every one.
  */
-export async function settled() {
+export async function settled(each = () => {}) {
   document.dispatchEvent(new Event("flush"));
-  while (underWay.size) await Promise.allSettled(underWay);
+  while (underWay.size) {
+    await Promise.race([...underWay].map(one => one.catch(() => {})));
+    each();
+  }
 }
 
 // Undo and redo asked for and not answered yet: each goes from where the last one led.

@@ -67,9 +67,11 @@ function idle() {
  * where its table is another one.
  */
 async function moved({number, by, label, parts}) {
-  await settled(); // the page's own edits come back here too
-  const shown = document.getElementById("revision");
-  if (!shown || number === +shown.textContent) return;
+  const shows = () => number === +document.getElementById("revision")?.textContent;
+  // The page's own edits come back here too, some while the next one is on its way.
+  let own = shows();
+  await settled(() => (own ||= shows()));
+  if (own || !document.getElementById("revision")) return;
   const says = `${by || "Another window"}: ${label}`;
   const detail = {number, parts, idle: idle(), taken: null};
   if (!pressed) document.dispatchEvent(new CustomEvent("elsewhere", {detail}));
