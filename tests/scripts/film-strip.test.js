@@ -34,8 +34,9 @@ function drawing() {
   return new Proxy(context, {get: (own, name) => own[name] ?? (() => {}), set: () => true});
 }
 
-function begin(more = {}, how = {draws: true, keeps: ["g"]}) {
+function begin(more = {}, how = {draws: true, keeps: ["g"]}, referrer = "") {
   fresh();
+  page.referrer = referrer;
   drawn = drawing();
   for (const id of ["moment", "play", "strip-says", "mark-in", "mark-out", "ghosts"])
     page.byId[id] = new Element("button");
@@ -78,6 +79,20 @@ const texts = () => drawn.told.splice(0).map(([text]) => text);
 test("without a film there is no strip", () => {
   page.byId["strip-data"] = null;
   assert.equal(startStrip(table), null);
+});
+
+test("a page that is loaded anew shows the frame that was looked at, until one is worked on", () => {
+  const leaveFor = (referrer, more) => {
+    press("End");
+    window.tell("pagehide");
+    begin(more, undefined, referrer);
+  };
+  leaveFor("http://localhost/another");
+  assert.equal(frame(), 1010);
+  leaveFor("http://localhost/shot?work=1");
+  assert.equal(frame(), 1100);
+  leaveFor("http://localhost/shot", {shown: 20});
+  assert.equal(frame(), 1020);
 });
 
 test("arrows step, with Shift by ten, and never leave the film", () => {

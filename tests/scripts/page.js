@@ -178,6 +178,7 @@ page.byId = {};
 page.found["meta[name=csrf]"] = {content: "token"};
 Object.assign(page, {
   body: new Element("body"),
+  referrer: "",
   getElementById: id => page.byId[id] ?? null,
   createElement: name => new Element(name),
   createElementNS: (_, name) => new Element(name),
@@ -201,7 +202,13 @@ Object.assign(globalThis, {
   addEventListener: window.addEventListener.bind(window),
   dispatchEvent: window.dispatchEvent.bind(window),
   devicePixelRatio: 1,
-  location: {hash: "", reloads: 0, reload: () => (globalThis.location.reloads += 1)},
+  location: {
+    origin: "http://localhost",
+    pathname: "/shot",
+    hash: "",
+    reloads: 0,
+    reload: () => (globalThis.location.reloads += 1),
+  },
   history: {
     replaceState(_, __, address) {
       globalThis.history.address = address;
@@ -229,6 +236,7 @@ export function fresh() {
   page.byId = {};
   page.found = {"meta[name=csrf]": {content: "token"}};
   page.activeElement = page.body;
+  page.referrer = "";
   page.listeners = [];
   window.listeners = [];
   page.body.children = [];

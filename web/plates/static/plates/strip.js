@@ -1,7 +1,7 @@
 // The frame strip under the table: thumbnails, a ruler, the playhead, in and out. What is shown
 // lies over the plate until it is worked on.
 
-import {notice, settled, typing} from "../ui/app.js";
+import {loadedAnew, notice, settled, typing} from "../ui/app.js";
 import {save} from "../ui/saving.js";
 import {drawTurned, Frames} from "./frames.js";
 import {StripDrawing} from "./strip-drawing.js";
@@ -49,10 +49,21 @@ class Strip {
     if (this.unit === "time code" && !data.timecode) this.unit = "frames";
     this.frames = new Frames(data, () => this.paint());
     this.drawing = new StripDrawing(this, this.canvas, this.frames);
+    this.#stayThere(`looked-at:${location.pathname}`);
     this.#listen();
     new ResizeObserver(() => this.paint()).observe(this.canvas);
     this.paint();
     if (data.progress) this.#follow(data.progress);
+  }
+
+  /** A page that is loaded anew, as by undo, shows the frame that was looked at in it. */
+  #stayThere(key) {
+    const {frames} = this,
+      kept = loadedAnew() && JSON.parse(sessionStorage.getItem(key) || "null");
+    if (kept && kept.shown === frames.shown) frames.show(kept.at);
+    window.addEventListener("pagehide", () =>
+      sessionStorage.setItem(key, JSON.stringify({at: frames.at, shown: frames.shown})),
+    );
   }
 
   paint() {

@@ -191,6 +191,11 @@ document.addEventListener("htmx:sendError", () =>
   notice("The server does not answer. Try again when it runs."),
 );
 
+/** Whether this page took its own place: by a reload, or by a form of it. */
+export const loadedAnew = () =>
+  performance.getEntriesByType("navigation")[0]?.type === "reload" ||
+  document.referrer.split(/[?#]/)[0] === location.origin + location.pathname;
+
 // Going back in the browser shows what is saved, never the page as it was left.
 window.addEventListener("pageshow", event => {
   if (event.persisted) location.reload();
