@@ -132,6 +132,16 @@ class TracksLeaf(Browsing):
         pan = f"{fit['path']['pan_deg'][0]:.3f}".replace("-", "−")
         self.until(lambda: pan in page.inner_text(".path-curve:nth-child(4) [data-values]"))
         page.keyboard.press("End")
+
+        # What was unfolded stays so over an edit, and is as before.
+        page.click("text=What to measure or follow next")
+        page.wait_for_selector("text=to shrink the ± of the")
+        self.until(lambda: self.drawn() > 0)
+        page.mouse.click(*self.place_of(one, 1))
+        with self.changing():
+            page.click("[data-track=off]")
+        page.wait_for_selector("text=to shrink the ± of the")
+
         last = f"{fit['path']['pan_deg'][-1]:.3f}".replace("-", "−")
         self.until(lambda: last in page.inner_text(".path-curve:nth-child(4) [data-values]"))
         self.assertEqual((self.errors, self.outside), ([], []))

@@ -61,6 +61,26 @@ test("a leaf that is chosen is open, remembered for the server, and fetched once
   );
 });
 
+test("of a report that is swapped the open leaf is fetched once htmx hears it", () => {
+  report("tracks");
+  told.asked = [];
+  delete told.lazy.dataset.asked; // a fresh part
+  page.tell("htmx:afterSwap", {target: sheet});
+  assert.deepEqual(told.asked, []);
+  page.tell("htmx:afterSettle", {target: sheet});
+  assert.deepEqual(told.asked, [[told.lazy, "leaf-shown"]]);
+});
+
+test("what is folded away is fetched when it is unfolded", () => {
+  const leaves = report("evidence");
+  told.lazy.found["details:not([open])"] = new Element("details");
+  leaves.show("tracks");
+  assert.deepEqual(told.asked, []);
+  told.lazy.found["details:not([open])"] = null;
+  sheet.tell("toggle");
+  assert.deepEqual(told.asked, [[told.lazy, "leaf-shown"]]);
+});
+
 test("arrows go from leaf to leaf, around the ends", () => {
   const leaves = report();
   const key = (target, name) => sheet.tell("keydown", {target, key: name});

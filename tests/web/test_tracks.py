@@ -425,6 +425,17 @@ class TracksOfAFilm(HasBoards):
             )
             self.assertContains(answer, says, status_code=422)
 
+        # A form that the page sends by a script is told in words where to go, or why not.
+        def send(data):
+            table = SimpleUploadedFile("p.csv", data)
+            asked = {"table": table, "base": self.base()}
+            return self.client.post(self.url("match/tracks/take"), asked, headers={"X-Form": "1"})
+
+        refused = send(b"1,a,2,x")
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("Line 1", refused.json()["problem"])
+        self.assertEqual(send(b"1001,a,2,3").json(), {"to": self.url("match")})
+
     def test_refused_with_the_next_step(self):
         self.assertContains(
             self.client.post(self.url("match/tracks/solve")), "follow points", status_code=422

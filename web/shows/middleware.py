@@ -8,6 +8,7 @@ import numpy as np
 from django.core.exceptions import PermissionDenied, SuspiciousOperation
 from django.db import OperationalError
 from django.http import Http404, JsonResponse
+from django.http.response import HttpResponseRedirectBase
 from django.shortcuts import render
 from django.urls import reverse
 
@@ -53,16 +54,25 @@ def _says_full(exception: Exception) -> bool:
     return isinstance(exception, OperationalError) and ("full" in said or "readonly" in said)
 
 
+def _sent_by_script(request) -> bool:
+    return "X-Form" in request.headers
+
+
 class SentenceMiddleware:
     """Answers a Problem with its sentence: JSON for scripts, a page otherwise. 422, or what the
-    refusal says."""
+    refusal says. A form that a script sends (`ui/forms.js`) is told where to go from there."""
 
     def __init__(self, get_response):
         self.get_response = get_response
 
     def __call__(self, request):
-        """Nothing to do on the way in or out."""
-        return self.get_response(request)
+        """Turn a redirection of a form that a script sent into words."""
+        response = self.get_response(request)
+        if not (_sent_by_script(request) and isinstance(response, HttpResponseRedirectBase)):
+            return response
+        told = JsonResponse({"to": response.url})
+        told.cookies = response.cookies
+        return told
 
     def process_exception(self, request, exception):
         """Django calls this for any exception of a view."""
@@ -83,7 +93,7 @@ class SentenceMiddleware:
             return without_its_page(request, page, UNFORESEEN.format(request_id.get()), 500)
         refused = isinstance(exception, Refused)
         status = exception.status if refused else 422
-        if wants_json(request) or request.htmx:
+        if wants_json(request) or request.htmx or _sent_by_script(request):
             body = {"problem": exception.sentence, "place": exception.place}
             return JsonResponse(body | (exception.more() if refused else {}), status=status)
         if page:

@@ -184,7 +184,8 @@ export class Asking {
     this.view.paint();
     const {sheet} = this,
       typed = typedIn(sheet);
-    window.htmx.swap(sheet, answer.report, {swapStyle: "morph:innerHTML", settleDelay: 0});
+    const how = {swapStyle: "morph:innerHTML", settleDelay: 0};
+    window.htmx.swap(sheet, answer.report, how, {contextElement: sheet}); // which allows morphing
     putBack(sheet, typed);
     this.leaves.settle();
     this.showMark();

@@ -36,16 +36,18 @@ export class Leaves {
       this.show(next.dataset.leaf);
       next.focus();
     });
+    sheet.addEventListener("toggle", () => this.#ask(), true);
     sheet.addEventListener("change", event => {
       if (event.target.id !== "sort") return;
       this.sort = event.target.value;
       this.settle();
     });
     document.addEventListener("htmx:afterSwap", event => {
-      if (event.target === sheet) this.settle();
+      if (event.target === sheet) this.#show();
     });
     // Only now does htmx hear what the parts of a leaf ask for.
     document.addEventListener("htmx:afterSettle", event => {
+      if (event.target === sheet) return this.settle();
       if (!event.target.matches("[data-leaf-of]")) return;
       this.settle();
       filled();
@@ -67,8 +69,21 @@ export class Leaves {
     this.opened();
   }
 
-  /** Put a fresh report into the state that this remembers. */
+  /** Put a fresh report into the state that this remembers, and fetch what the open leaf lacks. */
   settle() {
+    this.#show();
+    this.#ask();
+  }
+
+  #ask() {
+    this.sheet.querySelectorAll(`[data-leaf-of="${this.open}"] [data-lazy]`).forEach(part => {
+      if (part.dataset.asked || part.closest("details:not([open])")) return;
+      part.dataset.asked = "1";
+      window.htmx?.trigger(part, "leaf-shown");
+    });
+  }
+
+  #show() {
     const {sheet} = this;
     if (!sheet.querySelector(`[data-leaf="${this.open}"]`)) this.open = "fit";
     sheet.querySelectorAll("[data-leaf]").forEach(button => {
@@ -82,11 +97,6 @@ export class Leaves {
     const wrong = sheet.querySelector("[data-leaf-of] .error");
     if (wrong?.closest("[data-leaf-of]").hidden)
       return this.show(wrong.closest("[data-leaf-of]").dataset.leafOf);
-    sheet.querySelectorAll(`[data-leaf-of="${this.open}"] [data-lazy]`).forEach(part => {
-      if (part.dataset.asked) return;
-      part.dataset.asked = "1";
-      window.htmx?.trigger(part, "leaf-shown");
-    });
     const sort = sheet.querySelector("#sort"),
       list = sheet.querySelector("#evidence");
     if (sort) sort.value = this.sort;

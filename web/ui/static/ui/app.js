@@ -96,6 +96,11 @@ export function notice(text, kind = "bad", {kept, newest} = {}) {
 export const typing = event =>
   event.target.closest?.("input:not([type=range]), textarea, select, dialog[open]");
 
+// What the artist has unfolded stays so when a fresh report takes the place of the old one.
+if (window.Idiomorph)
+  window.Idiomorph.defaults.callbacks.beforeAttributeUpdated = (name, element, change) =>
+    !(name === "open" && change === "remove" && element.matches("details"));
+
 // Edits whose answer the page has not taken yet.
 const underWay = new Set();
 
