@@ -43,6 +43,8 @@ FORMAT = "accurate-aperture/match"
 DEFAULT_SIGMA_PX = 0.5
 # A fact that is said to be exact still gets a thousandth of a millimetre: nothing is forced.
 LEAST_PLUS_MINUS = 1e-6
+# Kinds of facts that lie between two points.
+BETWEEN_POINTS = ("length", "direction")
 # Beyond this a whole number isn't exact in double precision, and no quantity here comes near it.
 LARGEST_INTEGER = 2**53
 # Points of all lines and spots of one document, and the rest of the equations along with them: what
@@ -166,11 +168,11 @@ def validate(data: dict[str, Any], version: int = 1) -> None:
             )
     or_track = " or track" if version == 2 else ""
     for index, fact in enumerate(data.get("facts", ())):
-        for end in ("from", "to") if fact["kind"] == "length" else ():
+        for end in ("from", "to") if fact["kind"] in BETWEEN_POINTS else ():
             if fact[end] not in spots:
                 raise InvalidDocument(
-                    f"The length “{label(fact)}” ends at “{fact[end]}”, and there is no such"
-                    f" spot{or_track}.",
+                    f"The {fact['kind']} “{label(fact)}” ends at “{fact[end]}”, and there is no"
+                    f" such spot{or_track}.",
                     f"/facts/{index}/{end}",
                 )
 

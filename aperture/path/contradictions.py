@@ -17,7 +17,7 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.match.statistics import threshold
-from aperture.path.facts import Distance, OnOnePlane
+from aperture.path.facts import Direction, Distance, OnOnePlane
 from aperture.path.given import OfMove
 from aperture.path.problem import Equation, Row
 
@@ -104,6 +104,9 @@ def _named(told: Told, id_: str, equation: Equation, without: float, w: float) -
     if isinstance(equation, Distance) and equation.axis is None:
         implied = equation.metres + without * equation.sigma
         says += f": without it the distance would be {implied:.3f} m, not {equation.metres:.3f}"
+    elif isinstance(equation, Direction):
+        turned = abs(math.degrees(without * equation.sigma))
+        says += f": without it that line would run {turned:.2f}° off its axis"
     elif hasattr(equation, "metres"):
         implied = equation.metres + without * equation.sigma
         says += f": without it, it would be {implied:.3f} m, not {equation.metres:.3f}"

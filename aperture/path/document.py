@@ -3,6 +3,7 @@ and where."""
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from fractions import Fraction
 from itertools import chain
@@ -139,19 +140,34 @@ def as_still(data: dict[str, Any], frame: int | None = None) -> dict[str, Any]:
     facts = [
         _without_frame(fact) for fact in data.get("facts", ()) if fact.get("frame", frame) == frame
     ]
-    present = {mark["id"] for mark in marks} | {spot["id"] for spot in spots if spot}
+    seen = {spot["id"]: spot for spot in spots if spot}
+    edges = [_edge_of(fact, seen) for fact in facts if fact["kind"] == "direction"]
+    present = {mark["id"] for mark in marks} | seen.keys()
     facts = [
         fact
         for fact in facts
-        if fact["kind"] != "camera_distance"  # says nothing of one frame
+        if fact["kind"] not in ("camera_distance", "direction")  # say nothing of one frame
         and (fact["kind"] != "length" or {fact["from"], fact["to"]} <= present)
     ]
     return out | {
         "version": 1,
         "lens": lens,
-        "marks": marks + [spot for spot in spots if spot],
+        "marks": marks + [*seen.values()] + [edge for edge in edges if edge],
         "facts": facts,
     }
+
+
+def _edge_of(fact: dict[str, Any], seen: dict[str, dict[str, Any]]) -> dict[str, Any] | None:
+    """What a direction between two tracks is on one frame: an edge; None where it sees not both."""
+    ends = [seen.get(fact["from"]), seen.get(fact["to"])]
+    if None in ends or fact["from"] == fact["to"]:
+        return None
+    points = [end["at"] for end in ends if end]
+    # Two points that are each off by σ across the line turn it by √2 σ over its length.
+    across = math.radians(fact["plus_minus"]) * math.dist(*points) / math.sqrt(2)
+    sigma = math.hypot(across, *(end["sigma_px"] / math.sqrt(2) for end in ends if end))
+    kept = {key: fact[key] for key in ("id", "name", "off") if key in fact}
+    return kept | {"kind": "edge", "axis": fact["along"], "points": points, "sigma_px": sigma}
 
 
 def _without_frame(item: dict[str, Any]) -> dict[str, Any]:

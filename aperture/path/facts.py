@@ -28,6 +28,8 @@ from aperture.path.problem import Equation, Row, State
 
 # How well points that are said to lie on one plane do so, metres.
 PLANE_SIGMA = 1e-4
+# Sine of a line's turn away from its axis that counts as none.
+NO_TURN = 1e-6
 # What stands for a camera's place is there within this share of the distance that is measured from
 # it.
 SAME_PLACE_SHARE = 1e-6
@@ -95,6 +97,49 @@ class Distance(Equation):
     def _row(self, off: float, direction: Array) -> Row:
         slope = np.stack([-direction, direction]) / self.sigma
         return Row(float(off / self.sigma), points=(self.start, self.end), by_points=slope)
+
+
+@dataclass
+class Direction(Equation):
+    """The line from one point to another runs along an axis of the world, in its positive sense.
+
+    sigma: of its direction, rad. Each of the two coordinates across the axis gives an equation: how
+    far the line is turned away from the axis, towards that coordinate.
+    """
+
+    start: int = 0
+    end: int = 0
+    axis: int = 0
+    unit = "rad"
+
+    @property
+    def tied(self) -> tuple[int, ...]:
+        return (self.start, self.end)
+
+    def rows(self, state: State) -> list[Row]:
+        apart = state.points[self.end] - state.points[self.start]
+        length = max(float(np.linalg.norm(apart)), 1e-12)
+        way = apart / length
+        cosine = float(np.clip(way[self.axis], -1.0, 1.0))
+        sine = max(math.sqrt(1 - cosine**2), NO_TURN)
+        angle = math.atan2(sine, cosine)
+        # A component of the unit vector is a sine: by this share it falls short of the angle.
+        share = angle / sine
+        by_cosine = -1 / 3 if sine <= NO_TURN else (cosine * share - 1) / sine**2
+        by_apart = (np.eye(3) - np.outer(way, way)) / length
+        out = []
+        for across in (axis for axis in range(3) if axis != self.axis):
+            by_way = share * np.eye(3)[across] + way[across] * by_cosine * np.eye(3)[self.axis]
+            slope = by_way @ by_apart / self.sigma
+            residual = float(way[across] * share / self.sigma)
+            out.append(
+                Row(
+                    residual,
+                    points=(self.start, self.end),
+                    by_points=np.stack([-slope, slope]),
+                )
+            )
+        return out
 
 
 @dataclass

@@ -21,6 +21,7 @@ from aperture.path.facts import (
     CameraAngle,
     CameraCoordinate,
     CamerasApart,
+    Direction,
     Distance,
     FocalOn,
     FocalRange,
@@ -102,6 +103,8 @@ def _equations(
         every = np.array([frames[fact["frame"]]])
     if kind == "length":
         return _length(fact, sigma, evidence, frames, tracks)
+    if kind == "direction":
+        return _direction(fact, tracks)
     if kind == "camera_distance":
         return _between_cameras(fact, sigma, frames)
     if kind == "camera_height":
@@ -124,6 +127,20 @@ def _equations(
         )
     camera = int(every[0]) if evidence.zooms else None
     return [AngleOfView(id_, sigma, BASES.index(fact["basis"]), radians, camera, evidence=evidence)]
+
+
+def _direction(fact: dict[str, Any], tracks: dict[str, int]) -> list[Equation]:
+    """Of two tracks one of which lies along an axis from the other; none where the path doesn't
+    hold both."""
+    ends = fact["from"], fact["to"]
+    if ends[0] == ends[1]:
+        says = f"The direction “{still.label(fact)}” begins and ends at the same point."
+        raise Problem(says, fact["id"])
+    if not set(ends) <= set(tracks):
+        return []
+    sigma = math.radians(max(float(fact["plus_minus"]), LEAST_PLUS_MINUS))
+    axis = AXES.index(fact["along"])
+    return [Direction(fact["id"], sigma, tracks[ends[0]], tracks[ends[1]], axis)]
 
 
 def _length(

@@ -381,6 +381,42 @@ class TracksOfAFilm(HasBoards):
         self.assertEqual(self.now().state["path_facts"], [])
         self.assertNotIn("world", tracking.tracks_of(self.now().state).about.get("t3", {}))
 
+    def test_tracks_along_an_axis_and_on_one_plane(self):
+        self.put_tracks()
+        self.assertEqual(self.ask(verb="plane", ids=["t1", "t2"], axis="along").status_code, 200)
+        self.ask(verb="plane", ids=["t3", "t2"], axis="along")  # t2's plane takes t3
+        self.ask(verb="plane", ids=["t4", "t5"], axis="along")
+        self.ask(verb="direction", ids=["t5", "t1"], axis="across", plus_minus="0.2°")
+        document = self.client.get(self.url("match/tracks/document.json")).json()
+        validate(document, 2)
+        first, second = (plane["id"] for plane in document["planes"])
+        on = [track.get("on") for track in document["tracks"]]
+        self.assertEqual(on, [first, first, first, second, second, None])
+        (told,) = document["facts"]
+        self.assertEqual(
+            (told["from"], told["to"], told["along"], told["plus_minus"]),
+            ("t5", "t1", "across", 0.2),
+        )
+        page = self.client.get(self.url("match")).content.decode()
+        for says in ("t1, t2, t3 lie on plane across Z 1", "From t5 to t1: along X ± 0.2°"):
+            self.assertIn(says, page)
+        for asked, says in (
+            ({"verb": "plane", "ids": ["t1"]}, "two tracks at least"),
+            ({"verb": "direction", "ids": ["t1", "t2", "t3"]}, "choose two"),
+            ({"verb": "direction", "ids": ["t1", "t2"], "plus_minus": "60"}, "at most 45°"),
+        ):
+            answer = self.ask(**asked)
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(says, answer.json()["problem"])
+        # A plane that goes leaves its tracks; a track that goes takes the direction with it.
+        self.client.post(self.url("match/tracks/drop"), {"plane": first, "base": self.base()})
+        self.ask(verb="remove", ids=["t5"])
+        state = self.now().state
+        self.assertEqual([plane["id"] for plane in state["planes"]], [second])
+        about = tracking.tracks_of(state).about
+        self.assertEqual([id_ for id_, told in about.items() if "on" in told], ["t4"])
+        self.assertEqual(state["path_facts"], [])
+
     def test_a_page_that_is_behind_undoes_nobody_s_tracks(self):
         self.put_tracks()
         old = self.base()

@@ -5,6 +5,7 @@ from collections.abc import MutableMapping
 
 from aperture.errors import Problem
 from aperture.match.document import read
+from web.match import tracking
 from web.match.fits import document_of
 from web.plates.frames import go_to, shown
 from web.shows.history import edit
@@ -154,17 +155,17 @@ def put_plane(shot: Shot, plane: dict, base: int | None) -> Shot:
     def change(state):
         planes = state.setdefault("planes", [])
         old = next((other for other in planes if other.get("name") == plane["name"]), None)
-        taken = {item["id"] for part in ("marks", "facts", "planes") for item in state[part]}
-        id_ = old["id"] if old else next(f"p{n}" for n in range(1, 100000) if f"p{n}" not in taken)
+        id_ = old["id"] if old else tracking.free_id(state)
         state["planes"] = [other for other in planes if other is not old] + [{"id": id_, **plane}]
 
     return edit_match(shot, f"Plane {plane['name']}", change, base)
 
 
 def remove_plane(shot: Shot, id_: str, base: int | None) -> Shot:
-    """Take a plane out; the spots on it stay, on no plane."""
+    """Take a plane out; the spots and tracks on it stay, on no plane."""
 
     def change(state):
+        tracking.leave_plane(state, id_)
         state["planes"] = [plane for plane in state.get("planes", []) if plane["id"] != id_]
         for mark in state["marks"]:
             if mark.get("on") == id_:

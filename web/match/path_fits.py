@@ -13,12 +13,12 @@ import numpy as np
 from aperture.camera import Camera, CameraPath
 from aperture.errors import Problem
 from aperture.lens.lens import Lens
-from aperture.match.document import DEFAULT_SIGMA_PX, read
+from aperture.match.document import BETWEEN_POINTS, DEFAULT_SIGMA_PX, read
 from aperture.path.reach import FrameReach
 from web.blobs import store
 from web.gates.gate import FoundLens
 from web.match.fits import document_of, fit_of, lens_of_match, still_camera_of
-from web.match.tracking import FACTS, on_frame, tracks_of
+from web.match.tracking import FACTS, NAMES, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
 from web.plates.models import Film
 from web.shows.state import once
@@ -65,11 +65,22 @@ def _without_tracks(state: MutableMapping) -> dict | None:
             "frames": {"first": first, "last": last} | _rate(state),
             "lens": _lens(state, still["lens"]),
             "marks": marks,
-            "facts": facts + [on_frame(state, fact) for fact in state[FACTS]],
+            "facts": facts + [_of_path(state, fact) for fact in state[FACTS]],
         }
         | ({"placing": "stand"} if state["stands"] else {})
         | ({"move": move} if (move := given_move(state)) else {})
     )
+
+
+def _of_path(state: Mapping, kept: dict) -> dict:
+    """A fact about the path as a document has it, with a name that says what it is about."""
+    fact = on_frame(state, kept)
+    if fact["kind"] in BETWEEN_POINTS:
+        ends = f"{fact['from']} to {fact['to']}"
+        return {"name": f"{NAMES[fact['kind']]} from {ends}"} | fact
+    if fact["kind"] == "camera_height":
+        return {"name": f"camera’s height on {fact['frame']}"} | fact
+    return fact
 
 
 def _rate(state: Mapping) -> dict:

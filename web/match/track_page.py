@@ -11,6 +11,7 @@ from web.match import by_hand, following, tracking
 from web.match.curves import Curve, curve
 from web.match.keep_out import covered
 from web.match.path_fits import determined, is_old, path_fit, require_path_fit
+from web.match.track_relations import letter_of, planes_told
 from web.match.tracking import FACTS, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
 from web.plates.models import film_of
@@ -110,8 +111,14 @@ def _facts(shot) -> list[dict[str, Any]]:
     for id_, told in tracks.about.items():
         if "world" in told:
             out.append({"key": "track", "id": id_, "says": _place(told, id_, show)})
+    out += planes_told(state)
     for kept in state[FACTS]:
         fact = on_frame(state, kept)
+        if fact["kind"] == "direction":
+            ends, axis = f"From {fact['from']} to {fact['to']}", letter_of(fact["along"])
+            says = f"{ends}: along {axis} ± {fact['plus_minus']:g}°"
+            out.append({"key": "fact", "id": fact["id"], "says": says})
+            continue
         value, sigma = show.length(fact["metres"], fact["plus_minus"])
         if fact["kind"] == "length":
             says = f"From {fact['from']} to {fact['to']}: {value} {sigma}"

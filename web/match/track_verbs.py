@@ -7,6 +7,7 @@ import msgspec
 from aperture.errors import Problem
 from aperture.units import parse_length, parse_number
 from web.match import by_hand, keep_out, tracking
+from web.match import track_relations as relations
 from web.match.aids import Wish as AidsWish
 from web.match.following import REACHES
 from web.match.starting import start_by_hand
@@ -29,6 +30,8 @@ Verb = Literal[
     "off",
     "on",
     "distance",
+    "direction",
+    "plane",
     "height",
     "end_each",
     "readout",
@@ -52,8 +55,8 @@ class Wish(Edit, frozen=True, kw_only=True):
     """A verb on chosen tracks.
 
     `frame` and `at`, px of the plate: for those about a place on a frame; `frames`: one for each
-    id; `reach`: half a window's side; `length`, `plus_minus` and `readout` as typed; `shutter`:
-    whether a readout is known, or to be solved for.
+    id; `axis`: of a direction or a plane; `reach`: half a window's side; `length`, `plus_minus`
+    and `readout` as typed; `shutter`: whether a readout is known, or to be solved for.
     """
 
     verb: Verb
@@ -63,6 +66,7 @@ class Wish(Edit, frozen=True, kw_only=True):
     at: tuple[float, float] = (0.0, 0.0)
     reach: int = 0
     length: Text = ""
+    axis: Literal["across", "up", "along"] = "across"
     readout: Text = ""
     shutter: Literal["global", "known", "solved"] = "global"
     plus_minus: Text = ""
@@ -109,7 +113,7 @@ def _origin(shot, wish):
 
 def _free(shot, wish):
     return tracking.tell(
-        shot, wish.ids, "Place unknown", wish.revision, world=None, world_plus_minus=None
+        shot, wish.ids, "Place unknown", wish.revision, world=None, world_plus_minus=None, on=None
     )
 
 
@@ -133,6 +137,12 @@ def _distance(shot, wish):
     if fact["metres"] <= 0:
         raise Problem("A distance is above zero.", "length")
     return tracking.add_fact(shot, fact, wish.revision)
+
+
+def _direction(shot, wish):
+    text = wish.plus_minus.replace("°", "")
+    degrees = parse_number(text, "plus_minus") if text.strip() else relations.USUAL_DIRECTION_DEG
+    return relations.add_direction(shot, wish.ids, wish.axis, degrees, wish.revision)
 
 
 def _height(shot, wish):
@@ -258,6 +268,8 @@ _VERBS = {
     ),
     "on": lambda shot, wish: tracking.tell(shot, wish.ids, "Switched on", wish.revision, off=None),
     "distance": _distance,
+    "direction": _direction,
+    "plane": lambda shot, wish: relations.lie_on_plane(shot, wish.ids, wish.axis, wish.revision),
     "height": _height,
     "readout": _readout,
     "zoom": lambda shot, wish: tracking.set_zoom(shot, True, wish.revision),

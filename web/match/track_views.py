@@ -13,6 +13,7 @@ from aperture.fence import run_fenced
 from aperture.formats import points
 from aperture.track.tracks import PLACED
 from web.match import following, page, path_advice, tracking
+from web.match.actions import remove_plane
 from web.match.aids import Wish as AidsWish
 from web.match.path_fits import film_document, path_fit
 from web.match.starting import start_following, start_following_spots, start_solving
@@ -177,6 +178,8 @@ def drop(request, show, shot):
             world=None,
             world_plus_minus=None,
         )
+    elif plane := request.POST.get("plane"):
+        remove_plane(shot, plane, base_of(request))
     elif request.POST.get("focals"):
         tracking.forget_focals(shot, base_of(request))
     else:

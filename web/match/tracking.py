@@ -11,6 +11,7 @@ from dataclasses import replace
 import numpy as np
 
 from aperture.errors import Problem
+from aperture.match.document import BETWEEN_POINTS
 from aperture.track.tracks import Tracks
 from web.blobs import store
 from web.plates.frames import is_pair, number_of
@@ -20,6 +21,7 @@ from web.shows.models import Shot
 
 # Facts that name tracks or frames, beside those of the still matcher.
 FACTS = "path_facts"
+NAMES = {"length": "distance", "direction": "direction"}  # of facts, in sentences
 MOST_CHOSEN = 20_000
 MOST_READOUT_MS = 1000.0
 
@@ -47,9 +49,13 @@ def as_part(tracks: Tracks) -> dict | None:
 
 
 def change_tracks(
-    shot: Shot, label: str, change: Callable[[Tracks], Tracks], base: int | None = None
+    shot: Shot,
+    label: str,
+    change: Callable[[Tracks], Tracks],
+    base: int | None = None,
+    beside: Callable[[MutableMapping], None] | None = None,
 ) -> Shot:
-    """Change the tracks as one edit."""
+    """Change the tracks as one edit; `beside` changes other parts of the state with them."""
     before = shot.state["tracks"]
     part = as_part(change(tracks_of(shot.state)))
 
@@ -58,6 +64,8 @@ def change_tracks(
         if base is None and state["tracks"] != before:
             raise Problem("The tracks were changed meanwhile: look at them, and try again.")
         state["tracks"] = part
+        if beside:
+            beside(state)
         _drop_loose_facts(state, tracks_of(state))
 
     return edit(shot, label, put, base)
@@ -69,7 +77,7 @@ def _drop_loose_facts(state, tracks: Tracks) -> None:
     state[FACTS] = [
         fact
         for fact in state[FACTS]
-        if fact["kind"] != "length" or {fact["from"], fact["to"]} <= there
+        if fact["kind"] not in BETWEEN_POINTS or {fact["from"], fact["to"]} <= there
     ]
 
 
@@ -134,18 +142,32 @@ def tell(shot: Shot, ids: list[str], label: str, base: int | None, **told) -> Sh
     return change_tracks(shot, f"{label}: {_count(ids)}", change, base)
 
 
+def free_id(state: Mapping) -> str:
+    """An id for a new fact about the path, or a new plane: a document holds both, and each once."""
+    taken = {item["id"] for part in (FACTS, "planes") for item in state[part]}
+    return next(id_ for n in range(1, 100_000) if (id_ := f"p{n}") not in taken)
+
+
+def leave_plane(state: MutableMapping, plane: str) -> None:
+    """Tracks lie on a plane no more."""
+    tracks = tracks_of(state)
+    on_it = [id_ for id_, told in tracks.about.items() if told.get("on") == plane]
+    for id_ in on_it:
+        tracks = tracks.telling(id_, on=None)
+    if on_it:
+        state["tracks"] = as_part(tracks)
+
+
 def add_fact(shot: Shot, fact: dict, base: int | None) -> Shot:
     """A fact about tracks, or about the camera on one frame; it gets an id."""
     tracks = tracks_of(shot.state)
-    if fact["kind"] == "length":
+    if fact["kind"] in BETWEEN_POINTS:
         require_chosen(tracks, {fact["from"], fact["to"]})
         if fact["from"] == fact["to"]:
-            raise Problem("A distance needs two tracks.")
+            raise Problem(f"A {NAMES[fact['kind']]} needs two tracks.")
 
     def change(state):
-        taken = {item["id"] for item in state[FACTS]}
-        id_ = next(f"p{n}" for n in range(1, 100_000) if f"p{n}" not in taken)
-        state[FACTS] = [*state[FACTS], {"id": id_, **fact}]
+        state[FACTS] = [*state[FACTS], {"id": free_id(state), **fact}]
 
     return edit(shot, "New fact about the path", change, base)
 
