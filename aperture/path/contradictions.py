@@ -17,7 +17,7 @@ import numpy as np
 
 from aperture.arrays import Array
 from aperture.match.statistics import threshold
-from aperture.path.facts import Direction, Distance, OnOnePlane
+from aperture.path.facts import Direction, Distance, FocalOn, LensValue, OnOnePlane
 from aperture.path.given import OfMove
 from aperture.path.problem import Equation, Row
 
@@ -97,23 +97,64 @@ def _told_of_each(
     return out
 
 
+def of_readout(told: Told, per_frame: float, wider: float) -> list[dict[str, Any]]:
+    """Whether the readout time that is known contradicts what the tracks say by themselves.
+
+    per_frame: milliseconds of a frame; wider: by how much errors that hang together widen its ±.
+    """
+    readout, (known, sigma) = told.network.readout, told.evidence.readout
+    if readout is None or not 0 < sigma < np.inf or readout.sigma >= sigma:
+        return []
+    # The solved one is the mean of both, each weighted with its ±: the tracks' is what is left.
+    own = 1 / (1 / readout.sigma**2 - 1 / sigma**2)
+    implied = own * (readout.frames / readout.sigma**2 - known / sigma**2)
+    w = (implied - known) / math.sqrt(own * wider**2 + sigma**2)
+    if abs(w) <= threshold(1):
+        return []
+    says = (
+        f"The readout time disagrees with the tracks by {abs(w):.1f} σ: without it, it would be"
+        f" {implied * per_frame:.2f} ms, not {known * per_frame:.2f}. Type another, widen its ±, or"
+        " let it be solved."
+    )
+    return [{"of": ["lens.readout_ms"], "sigmas": abs(w), "says": says}]
+
+
+def _called(told: Told, id_: str) -> str:
+    """A fact's name; of the lens's values, which have none, what they are."""
+    if id_ in told.evidence.names:
+        return f"“{told.evidence.names[id_]}”"
+    name, _, frame = id_.removeprefix("lens.").partition("@")
+    if name in ("ln_focal", "focal_mm"):
+        return f"The focal length on frame {frame}" if frame else "The focal length"
+    if name in ("centre_x", "centre_y"):
+        return "The lens’s centre"
+    return f"The lens’s {name}" if id_.startswith("lens.") else f"“{id_}”"
+
+
+def _implied(equation: Equation, without: float) -> str:
+    """What a fact would be by all others."""
+    off = without * equation.sigma
+    if isinstance(equation, Distance) and equation.axis is None:
+        implied = equation.metres + off
+        return f"without it the distance would be {implied:.3f} m, not {equation.metres:.3f}"
+    if isinstance(equation, Direction):
+        turned = abs(math.degrees(off))
+        return f"without it that line would run {turned:.2f}° off its axis"
+    if isinstance(equation, FocalOn) or (isinstance(equation, LensValue) and not equation.index):
+        known = equation.focal_mm if isinstance(equation, FocalOn) else math.exp(equation.value)
+        return f"without it, it would be {known * math.exp(off):.2f} mm, not {known:.2f}"
+    if hasattr(equation, "metres"):
+        return f"without it, it would be {equation.metres + off:.3f} m, not {equation.metres:.3f}"
+    if hasattr(equation, "radians"):
+        known, implied = math.degrees(equation.radians), math.degrees(equation.radians + off)
+        return f"without it, it would be {implied:.2f}°, not {known:.2f}°"
+    return ""
+
+
 def _named(told: Told, id_: str, equation: Equation, without: float, w: float) -> dict[str, Any]:
     """One contradiction, in words: what the rest says, and what can be done."""
-    name = told.evidence.names.get(id_, id_)
-    says = f"“{name}” disagrees with the rest by {abs(w):.1f} σ"
-    if isinstance(equation, Distance) and equation.axis is None:
-        implied = equation.metres + without * equation.sigma
-        says += f": without it the distance would be {implied:.3f} m, not {equation.metres:.3f}"
-    elif isinstance(equation, Direction):
-        turned = abs(math.degrees(without * equation.sigma))
-        says += f": without it that line would run {turned:.2f}° off its axis"
-    elif hasattr(equation, "metres"):
-        implied = equation.metres + without * equation.sigma
-        says += f": without it, it would be {implied:.3f} m, not {equation.metres:.3f}"
-    elif hasattr(equation, "radians"):
-        implied = math.degrees(equation.radians + without * equation.sigma)
-        says += (
-            f": without it, it would be {implied:.2f}°, not {math.degrees(equation.radians):.2f}°"
-        )
+    says = f"{_called(told, id_)} disagrees with the rest by {abs(w):.1f} σ"
+    if implied := _implied(equation, without):
+        says += f": {implied}"
     says += ". Turn it off, widen its ±, or look at the tracks it is about."
     return {"of": [id_], "sigmas": abs(float(w)), "says": says}

@@ -94,6 +94,8 @@ def write(told: Told) -> dict[str, Any]:
     camera = Camera(evidence.grid, lens, np.eye(4))
     # Whether facts agree is seen where they are all heeded.
     facts, conflicts = contradictions.find(told.bent or told)
+    if evidence.rate:
+        conflicts += contradictions.of_readout(told, 1000 / float(evidence.rate), _wider(told))
     determined = _determined(told)
     residual = told.residuals_px
     rows, variance_factor = 2 * len(network.bundle.camera), network.factor**2
@@ -134,14 +136,18 @@ def _readout(told: Told) -> dict[str, Any]:
     if readout is None or rate is None:
         return {"readout_frames": told.evidence.readout[0] or None}
     per_frame = 1000 / float(rate)
-    naive, clustered = _diagonals(told.naive.cameras), _diagonals(told.clustered.cameras)
-    free = naive > 0
-    wider = max(1.0, float(np.sqrt(np.median(clustered[free] / naive[free]))))
     return {
         "readout_frames": readout.frames,
         "readout_ms": readout.frames * per_frame,
-        "readout_plus_minus_ms": readout.sigma * per_frame * wider,
+        "readout_plus_minus_ms": readout.sigma * per_frame * _wider(told),
     }
+
+
+def _wider(told: Told) -> float:
+    """By how much errors that hang together widen the cameras' ±, at the median."""
+    naive, clustered = _diagonals(told.naive.cameras), _diagonals(told.clustered.cameras)
+    free = naive > 0
+    return max(1.0, float(np.sqrt(np.median(clustered[free] / naive[free]))))
 
 
 def _weighted_px(told: Told) -> float:

@@ -197,6 +197,13 @@ class Paths(SimpleTestCase):
             np.mean(solved["path"]["position_plus_minus_m"]),
             np.mean(known["path"]["position_plus_minus_m"]),
         )
+        # One that is said to be known agrees with the tracks, or is named with what they say.
+        right = {"value": readout + 0.5, "plus_minus": 1.0}
+        self.assertEqual(fitted(right)["conflicts"], [])
+        (named,) = fitted(right | {"value": 5.0})["conflicts"]
+        self.assertEqual(named["of"], ["lens.readout_ms"])
+        implied = float(named["says"].split("would be ")[1].split(" ms")[0])
+        self.assertAlmostEqual(implied, readout, delta=4 * solved["readout_plus_minus_ms"])
         # A pan through a shutter that nobody told of is not taken for a path.
         pan = solve(document(rolling("turning", 20, 100, 0.5, seed=1), lens=lens)).document
         self.assertEqual(pan["motion"], "nodal")
