@@ -14,6 +14,7 @@ from django.utils import timezone
 from pxr import Usd, UsdGeom
 
 from aperture.camera import Camera
+from aperture.errors import Problem
 from aperture.match.document import validate
 from aperture.plates.way_in import WayIn
 from aperture.track.detect import corners
@@ -210,6 +211,8 @@ class TracksOfAFilm(HasBoards):
         self.assertGreater(len(way["points"]), 3 * 20)
         # A sequence that comes back is compared with what each frame's own camera sees of the
         # stand-in.
+        with self.assertRaisesMessage(Problem, "Frame 1013 has no camera"):
+            start_render(self.now(), Order(samples=2, frames=(1003, 1013)))
         start_render(self.now(), Order(samples=2, frames=(1003, 1005)))
         render = self.now().renders.first()
         files = []

@@ -11,7 +11,7 @@ def start_eyes(shot, orders: list[Order]) -> list[Job]:
     """Begin the renders of both eyes, one after the other. Raises Problem as `start_render`
     does."""
     for order in orders:
-        ready(shot, order)
+        _require_cameras(shot, order)
     running = runner.latest(shot, KIND)
     if running and running.under_way:
         raise Problem("A render of this shot is running already.")
@@ -22,11 +22,19 @@ def start_render(shot, order: Order | None = None) -> Job:
     """Begin a render of the shot as it stands. Raises Problem without a camera or stand-ins, or
     while one runs."""
     order = order or Order()
-    ready(shot, order)
+    _require_cameras(shot, order)
     running = runner.latest(shot, KIND)
     if running and running.under_way:
         raise Problem("A render of this shot is running already.")
     return _start(shot, order)
+
+
+def _require_cameras(shot, order: Order) -> None:
+    """Raises Problem where a range begins or ends beyond the frames that have a camera: that is
+    known before minutes of work."""
+    ready(shot, order)
+    for frame in order.frames or ():
+        ready(shot, order, frame)
 
 
 def _start(shot, order: Order) -> Job:
