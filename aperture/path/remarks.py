@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
+import cv2
 import numpy as np
 
 from aperture.arrays import Array
@@ -17,6 +18,8 @@ if TYPE_CHECKING:
 FEW_TRACKS = 12
 # Shares of tracks that weren't used, above which it is said.
 MANY_LEFT_OUT = 0.05
+# A share of the picture, at the median of frames, that one thing alone may fill.
+SMALL_SHARE = 0.25
 # A factor of the tracks' σ that is worth saying.
 WORSE_THAN_SAID = 1.2
 # How far a frame may lie from between its neighbours, over its ±.
@@ -38,6 +41,7 @@ def remarks(told: Told, jerks: Array, clustered: bool) -> list[dict[str, Any]]:
     """
     found = (
         *_about_the_motion(told),
+        *_about_where_they_are(told),
         *_about_the_plus_minus(told, clustered),
         *_about_what_is_left_out(told),
         *_about_frames(told, jerks),
@@ -70,6 +74,26 @@ def _about_the_motion(told: Told) -> Iterator[dict[str, Any]]:
             f"The rows seem to be read one after the other, the last {abs(time):.3g} {unit}"
             f" {order} the first: then the camera only turns. Were they read all at once, it would"
             " need a path, which nothing else speaks for. Type the readout time if it is known.",
+        )
+
+
+def _about_where_they_are(told: Told) -> Iterator[dict[str, Any]]:
+    """Tracks that may all lie on one thing that moves: from them alone nobody can tell its way from
+    the camera's."""
+    network, grid = told.network, told.sightings.grid
+    shares = []
+    for frame in network.frames:
+        seen = told.sightings.xy[frame, network.tracks[network.use[frame, network.tracks]]]
+        around = cv2.convexHull(seen.astype(np.float32)) if len(seen) > 2 else seen[:0]
+        area = cv2.contourArea(around) if len(around) > 2 else 0.0
+        shares.append(area / (grid.width * grid.height))
+    share = float(np.median(shares))
+    if share < SMALL_SHARE:
+        yield _remark(
+            "small part",
+            f"The tracks fill no more than {max(share, 0.01):.0%} of the picture. If all of them"
+            " are on one thing that moves by itself, this is its way, and not the camera’s: follow"
+            " points on what stands still, and draw a keep-out area around that thing.",
         )
 
 

@@ -254,8 +254,8 @@ class Moves(Browsing):
         page.wait_for_selector("text=Use the match again")
         self.click_through("text=Put into the set")
         self.assertIn("through=c1", page.url)
-        camera = self.state()["cameras"][0]
-        self.assertEqual([round(value, 6) for value in camera["position"]], [0.1, 1.5, 4])
+        camera = self.state()["cameras"][0]  # of the frame that is looked at
+        self.assertEqual([round(value, 6) for value in camera["position"]], [1.2, 1.5, 4])
         with self.assertRaisesRegex(Exception, "no camera"):
             put_into_set(Shot.objects.with_head().get(), "m1", 99, None)
         page.keyboard.press("Control+z")

@@ -1,6 +1,8 @@
 """Paths from documents: found, honest about their ±, recognised where there is less to know,
 refused in words."""
 
+from dataclasses import replace
+
 import numpy as np
 from django.test import SimpleTestCase
 
@@ -277,6 +279,17 @@ class Paths(SimpleTestCase):
         swapped = few | {"frames": {"first": 5, "last": 2}}
         with self.assertRaisesMessage(Exception, "before the first"):
             solve(swapped)
+
+    def test_that_all_tracks_may_be_on_one_thing_is_said(self):
+        made = scene("orbit", frames=14, count=120, seed=3)
+        kinds = {}
+        for most in (np.inf, 1.2):
+            middle = np.median(made.points, axis=0)
+            near = np.abs(made.points - middle).max(axis=1) < most
+            told = document(replace(made, points=made.points[near], seen=made.seen[:, near]))
+            kinds[most] = [one["kind"] for one in solve(told).document["remarks"]]
+        self.assertNotIn("small part", kinds[np.inf])
+        self.assertIn("small part", kinds[1.2])
 
     def test_one_wrong_fact_is_named_with_what_the_others_imply(self):
         made = scene("orbit", frames=30, count=150)
