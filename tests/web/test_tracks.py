@@ -123,7 +123,7 @@ class TracksOfAFilm(HasBoards):
         to_the_right = path.rotations[:, :, 0].mean(axis=0)
         self.assertGreater(walked @ to_the_right / np.linalg.norm(walked), 0.98)
         page = self.client.get(self.url("match/leaf/tracks")).content.decode()
-        for words in ("moves freely", "Focal length", "not set", "path-curve"):
+        for words in ("moves freely", "Focal length", "not set", "path-curve", "not set|not set"):
             self.assertIn(words, page)
         self.assertNotIn("earlier evidence", page)
         self.ask(verb="remove", ids=[tracks.ids[0]])

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 WIDTH, HEIGHT = 340, 44
 MOST_POINTS = 400  # of a curve: more can't be told apart at this width
@@ -20,6 +20,11 @@ class Curve:
     low: str
     high: str
     values: list[str | None]  # as they are said, per frame
+
+    def without_numbers(self, says: str) -> "Curve":
+        """The same shape, of which each frame says something else than its value."""
+        told = [None if value is None else says for value in self.values]
+        return replace(self, unit="", band="", low="", high="", values=told)
 
 
 def curve(

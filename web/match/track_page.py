@@ -10,7 +10,7 @@ from web.jobs import runner
 from web.match import by_hand, following, tracking
 from web.match.curves import Curve, curve
 from web.match.keep_out import covered
-from web.match.path_fits import determined, is_old, path_fit, require_path_fit
+from web.match.path_fits import PLACED, determined, is_old, path_fit, require_path_fit
 from web.match.track_relations import letter_of, planes_told
 from web.match.tracking import FACTS, on_frame, tracks_of
 from web.plates.frames import frame_at, span_of
@@ -353,13 +353,20 @@ def _distortion(camera, plus_minus) -> list[Row]:
 
 
 def _curves(shot, fit) -> list[Curve]:
-    """Position, direction and residual over the frames; lengths in the show's unit where the size
-    is set."""
-    path, out = fit["path"], []
-    known = fit["determined"]["scale"] == "solved"
-    unit = shot.show.length_unit if known else ""
-    per_unit = 1 / METRES[unit] if known else 1.0
-    places = 3 if unit in ("m", "") else 1
+    """Position, direction and residual over the frames, lengths in the show's unit; of what isn't
+    set the shape alone."""
+    path, out, known = fit["path"], [], determined(shot.state)
+    unit = shot.show.length_unit
+    per_unit, places = 1 / METRES[unit], 3 if unit == "m" else 1
+    has_place = all(known[name] != "no" for name in (*PLACED, "heading"))
+    is_set = {
+        "Across": has_place,
+        "Up": all(known[name] != "no" for name in PLACED),
+        "Along": has_place,
+        "Pan": known["heading"] != "no",
+        "Tilt": known["direction"] != "no",
+        "Roll": known["direction"] != "no",
+    }
     for axis, name in enumerate(("Across", "Up", "Along")):
         values = [None if row is None else row[axis] * per_unit for row in path["position_m"]]
         sigmas = [
@@ -374,7 +381,8 @@ def _curves(shot, fit) -> list[Curve]:
         out.append(curve("Focal length", "mm" if shot.state["gate"] else "px", focals, sigmas, 2))
     out.append(curve("Residual", "px", path["residual_px"], None, 2, from_zero=True))
     out.append(curve("Tracks", "", path["tracks"], None, 0, from_zero=True))
-    return [one for one in out if one is not None]
+    there = [one for one in out if one is not None]
+    return [one if is_set.get(one.name, True) else one.without_numbers(NOT_SET) for one in there]
 
 
 def _unwrapped(degrees: list[float | None]) -> list[float | None]:
