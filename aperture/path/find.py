@@ -49,6 +49,8 @@ from aperture.path.wanted import (
 # and its lens is not near its pivot beyond the other; two focal lengths are about the same if their
 # logarithms differ by less than that.
 NEARLY_TURNS, FAR_FROM_PIVOT, SAME_FOCAL = 2.0, 40.0, 0.25
+# Turns that explain the keyframes explain all frames as well, but for this factor.
+MOST_WORSE = 5.0
 # Surveyed tracks that pose a frame by themselves; the share of frames that must see so many; and
 # the median residual above which the survey is not of these tracks, px.
 ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
@@ -109,7 +111,9 @@ def find(
     paths = _best_starts(sightings, optics, wanted, some, turning, watch, threads)
     if turning is not None and all(only_turns(sightings, turning, path, some) for path in paths):
         watch("Solving the turns of all frames", 0.6)
-        return Found("nodal", turning=_all_turning(sightings, optics, wanted, turning, threads))
+        every = _all_turning(sightings, optics, wanted, turning, threads)
+        if not paths or every.scale < MOST_WORSE * max(turning.scale, 1.0):
+            return Found("nodal", turning=every)
     if not paths:
         raise Problem(
             "No two frames share enough tracks that agree on one motion of the camera. Follow more "

@@ -145,14 +145,16 @@ def grown(sightings: Sightings) -> Array:
     return np.cumsum(steps)
 
 
-def keyframes(sightings: Sightings, most: int = 10) -> list[int]:
+def keyframes(sightings: Sightings, most: int = 10, least: int = 6) -> list[int]:
     """Indices of frames that are evenly apart in what the picture moved, and share their tracks.
 
     A new one where the picture has moved by 3 % of its width (or by the `most`-th part of all
-    motion, if that is more), or where fewer than half of the last one's tracks are left.
+    motion, if that is more; of less motion in all, by its `least`-th part), or where fewer than
+    half of the last one's tracks are left. The last frame is one, in place of one that hardly
+    differs from it.
     """
     seen, path = sightings.seen, travelled(sightings)
-    step = max(0.03 * sightings.width, path[-1] / most)
+    step = max(min(0.03 * sightings.width, path[-1] / least), path[-1] / most)
     keys, count = [0], len(path)
     for index in range(1, count):
         shared = np.count_nonzero(seen[keys[-1]] & seen[min(index + 1, count - 1)])
@@ -160,6 +162,8 @@ def keyframes(sightings: Sightings, most: int = 10) -> list[int]:
         if path[index] - path[keys[-1]] >= step or (few and index > keys[-1]):
             keys.append(index)
     if keys[-1] != count - 1:
+        if len(keys) > 2 and path[-1] - path[keys[-1]] < 0.3 * step:
+            keys.pop()
         keys.append(count - 1)
     return keys
 
