@@ -65,20 +65,21 @@ def _without_tracks(state: MutableMapping) -> dict | None:
             "frames": {"first": first, "last": last} | _rate(state),
             "lens": _lens(state, still["lens"]),
             "marks": marks,
-            "facts": facts + [_of_path(state, fact) for fact in state[FACTS]],
+            "facts": facts + [on_frame(state, fact) for fact in state[FACTS]],
         }
         | ({"placing": "stand"} if state["stands"] else {})
         | ({"move": move} if (move := given_move(state)) else {})
     )
 
 
-def _of_path(state: Mapping, kept: dict) -> dict:
-    """A fact about the path as a document has it, with a name that says what it is about."""
-    fact = on_frame(state, kept)
+def _called(fact: dict) -> dict:
+    """A fact with a name that says what it is about, where it has none."""
+    if "name" in fact:
+        return fact
     if fact["kind"] in BETWEEN_POINTS:
         ends = f"{fact['from']} to {fact['to']}"
         return {"name": f"{NAMES[fact['kind']]} from {ends}"} | fact
-    if fact["kind"] == "camera_height":
+    if fact["kind"] == "camera_height" and "frame" in fact:
         return {"name": f"camera’s height on {fact['frame']}"} | fact
     return fact
 
@@ -167,7 +168,8 @@ def film_document(state: MutableMapping) -> dict | None:
         if px is not None:
             told |= {"drawn_px": px, "drawn_on": about["picture"] + offset}
         rows.append({"id": id_, **told, "observations": places})
-    return document | {"tracks": rows}
+    # Names are for sentences: what a path depends on is the same without them.
+    return document | {"facts": [_called(fact) for fact in document["facts"]], "tracks": rows}
 
 
 def _drawn_px(state: Mapping) -> dict[tuple[int, str], float]:

@@ -96,10 +96,11 @@ export function notice(text, kind = "bad", {kept, newest} = {}) {
 export const typing = event =>
   event.target.closest?.("input:not([type=range]), textarea, select, dialog[open]");
 
-// What the artist has unfolded stays so when a fresh report takes the place of the old one.
+// What the artist has unfolded stays so when a fresh report takes the place of the old one, but for
+// forms, which the server folds once they are through.
 if (window.Idiomorph)
   window.Idiomorph.defaults.callbacks.beforeAttributeUpdated = (name, element, change) =>
-    !(name === "open" && change === "remove" && element.matches("details"));
+    !(name === "open" && change === "remove" && element.matches("details:not(.choose)"));
 
 // Edits whose answer the page has not taken yet.
 const underWay = new Set();
