@@ -121,9 +121,10 @@ def unwrapped(data: Any) -> Any:
 
 
 def from_bytes(data: bytes) -> dict[str, Any]:
-    """The valid match document of a file's bytes. Raises InvalidDocument."""
+    """The valid match document of a file's bytes, of either version. Raises InvalidDocument."""
     document = unwrapped(loads(data))
-    validate(document)
+    is_second = isinstance(document, dict) and document.get("version") == 2
+    validate(document, 2 if is_second else 1)
     return document
 
 

@@ -402,8 +402,16 @@ def _tracks(data: dict[str, Any], first: int, last: int) -> tuple[Tracks, Array,
     world, world_sigma = np.full((len(items), 3), np.nan), np.zeros((len(items), 3))
     for index, item in enumerate(items):
         world[index], world_sigma[index] = _place(item, planes)
+    tracks = tracks_in(items)
+    inside = (tracks.frame >= first) & (tracks.frame <= last)
+    keep = np.ones(len(items), bool)
+    return tracks.only(keep, inside), world, world_sigma
+
+
+def tracks_in(items: list[dict[str, Any]]) -> Tracks:
+    """A document's tracks, all of them, with their places by frame."""
     owner, table = _table(items)
-    tracks = Tracks.build(
+    return Tracks.build(
         [item["id"] for item in items],
         owner,
         table[:, 0],
@@ -411,9 +419,6 @@ def _tracks(data: dict[str, Any], first: int, last: int) -> tuple[Tracks, Array,
         table[:, 3:5],
         cross=table[:, 5],
     )
-    inside = (tracks.frame >= first) & (tracks.frame <= last)
-    keep = np.ones(len(items), bool)
-    return tracks.only(keep, inside), world, world_sigma
 
 
 def _table(items: list[dict[str, Any]]) -> tuple[Array, Array]:

@@ -475,6 +475,48 @@ class TracksOfAFilm(HasBoards):
         self.assertIn("Line 1", refused.json()["problem"])
         self.assertEqual(send(b"1001,a,2,3").json(), {"to": self.url("match")})
 
+    def test_documents_in_and_out(self):
+        self.put_tracks()
+        time_actions.begin_shot_at(self.now(), 1001)
+        edge = {"id": "e1", "kind": "edge", "axis": "up", "points": [[40, 20], [42, 160]]}
+        edit(self.now(), "e1", lambda state: state.update(marks=[edge]))
+        self.ask(verb="floor", ids=["t1", "t2"])
+        self.ask(verb="plane", ids=["t3", "t4"], axis="along")
+        self.ask(verb="direction", ids=["t5", "t1"])
+        self.ask(verb="height", frame=1003, length="1.5 m")
+        self.ask(verb="off", ids=["t6"])
+        self.ask(verb="zoom")
+        self.ask(verb="focal", frame=1004, length="24 mm")
+        self.ask(verb="readout", shutter="known", readout="16 ± 1")
+        document = self.client.get(self.url("match/tracks/document.json")).json()
+        self.ask(verb="remove", ids=["t1", "t2", "t3", "t4", "t5"])
+        self.ask(verb="constant")
+        edit(self.now(), "none", lambda state: state.update(marks=[], planes=[], readout=None))
+
+        def load(told):
+            file = SimpleUploadedFile("walk.json", json.dumps(told).encode())
+            asked = {"document": file, "base": self.base()}
+            return self.client.post(self.url("match/load"), asked, headers={"X-Form": "1"})
+
+        self.assertEqual(load(document).json(), {"to": self.url("match")})
+        again = self.client.get(self.url("match/tracks/document.json")).json()
+        # These tracks don't say where they come from: now they do.
+        document["tracks"] = [{"source": "imported"} | track for track in document["tracks"]]
+        self.assertEqual(again, document)
+        # Where its frames count from elsewhere, or it says what a shot can't keep, nothing changes.
+        away = document | {"marks": [], "frames": {"first": 1, "last": 12}}
+        away["tracks"] = [track | {"observations": [[7, 1, 1]]} for track in document["tracks"]]
+        always = {"id": "f9", "kind": "camera_height", "metres": 1.5, "plus_minus": 0.01}
+        for told, says in (
+            (away, "another first frame"),
+            (document | {"facts": [always]}, "“f9” can't be kept"),
+            (document | {"tracks": [{"id": "t1"}]}, "breaks its schema"),
+        ):
+            answer = load(told)
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(says, answer.json()["problem"])
+        self.assertEqual(self.client.get(self.url("match/tracks/document.json")).json(), document)
+
     def test_refused_with_the_next_step(self):
         self.assertContains(
             self.client.post(self.url("match/tracks/solve")), "follow points", status_code=422

@@ -2,15 +2,16 @@
 one revision."""
 
 import msgspec
-from django.http import Http404, HttpResponse, JsonResponse
-from django.shortcuts import get_object_or_404, render
+from django.http import Http404, JsonResponse
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 
 from aperture.errors import Problem
 from aperture.fence import run_fenced
 from aperture.match.document import from_bytes, validate
 from aperture.match.solve import solve
-from web.match import actions, match_remarks, page, report, sheet
+from aperture.path.document import as_still, is_film
+from web.match import actions, film_documents, match_remarks, page, report, sheet
 from web.match.aids import Wish
 from web.match.fits import document_of, fit_of
 from web.plates.models import plate_of
@@ -136,7 +137,8 @@ def document(request, show, shot):
 
 @require_POST
 def load(request, show, shot):
-    """Take marks, facts, planes and lens from a match document file."""
+    """Take marks, facts, planes and lens from a match document file; of one of a film its tracks
+    too."""
     shot = find(show, shot)
     upload = given_file(request, "document", "a match document, a .json file", MOST_BYTES)
     data = run_fenced(from_bytes, upload.read())
@@ -150,6 +152,12 @@ def load(request, show, shot):
             f" {data['image']['height']} px, and this shot's plate has another size."
         )
 
+    if data["version"] == 2 and not shot.state["film"] and not is_film(data):
+        data = as_still(data)
+    if data["version"] == 2:
+        film_documents.take(shot, data, upload.name[:80], base_of(request))
+        return redirect(shot.url("match"))
+
     def change(state):
         state["marks"], state["facts"], state["planes"] = (
             data.get("marks", []),
@@ -162,4 +170,4 @@ def load(request, show, shot):
             state["gate"] = {"squeeze": 1.0, **data["gate"], "origin": "file", "name": ""}
 
     edit(shot, f"Took {upload.name[:80]}", change, base_of(request))
-    return HttpResponse(status=302, headers={"Location": shot.url("match")})
+    return redirect(shot.url("match"))
