@@ -236,7 +236,6 @@ class Match(Browsing):
         self.click_through("text=Take 36.00 × 20.25 mm")
         revision = page.text_content("#revision")
         page.go_back()
-        page.go_back()
         page.wait_for_url("**/match")
         page.wait_for_load_state("networkidle")
         self.assertEqual(page.text_content("#revision"), revision)

@@ -66,6 +66,10 @@ test("an address that is this one, or a place in it, is loaded anew", async () =
   says({to: "/shot?leaf=1#tracks"});
   await submit();
   assert.deepEqual([location.gone, location.hash, location.reloads], [[], "#tracks", 1]);
+  // One that fetch itself was led to isn't asked for twice.
+  answer = async () => ({status: 200, redirected: true, url: "http://localhost/in"});
+  await submit();
+  assert.deepEqual([location.gone, form.submits], [["http://localhost/in"], 0]);
 });
 
 test("it is sent once, however often it is pressed", async () => {

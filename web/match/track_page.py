@@ -24,7 +24,7 @@ SAYS = {
 }
 MOTIONS = {"free": "moves freely", "nodal": "only turns"}
 NOT_SET = "not set"
-LEAST_COST_PX = 0.001  # less isn't worth a row
+LEAST_COST_PX = 0.001  # less isn't worth a figure
 
 
 def context(shot) -> dict[str, Any]:
@@ -210,10 +210,8 @@ def _bending(shot, fit) -> list[Row]:
     name = "Bent by facts" if does else "Facts would bend it"
     rows = [Row(name, value, f"on {frame}", origin="solved")]
     costs = bent["with_px"] - bent["without_px"]
-    if costs > LEAST_COST_PX:
-        name = "That costs" if does else "That would cost"
-        rows.append(Row(name, f"{costs:.3f} px", origin="solved"))
-    return rows
+    told = f"{costs:.3f} px" if costs > LEAST_COST_PX else f"under {LEAST_COST_PX} px"
+    return [*rows, Row("That costs" if does else "That would cost", told, origin="solved")]
 
 
 def _path(shot) -> dict[str, Any] | None:

@@ -8,7 +8,6 @@ import numpy as np
 from django.core.exceptions import PermissionDenied, SuspiciousOperation
 from django.db import OperationalError
 from django.http import Http404, JsonResponse
-from django.http.response import HttpResponseRedirectBase
 from django.shortcuts import render
 from django.urls import reverse
 
@@ -68,9 +67,9 @@ class SentenceMiddleware:
     def __call__(self, request):
         """Turn a redirection of a form that a script sent into words."""
         response = self.get_response(request)
-        if not (_sent_by_script(request) and isinstance(response, HttpResponseRedirectBase)):
+        if not (_sent_by_script(request) and "Location" in response):
             return response
-        told = JsonResponse({"to": response.url})
+        told = JsonResponse({"to": response["Location"]})
         told.cookies = response.cookies
         return told
 

@@ -23,7 +23,7 @@ async function send(form, button) {
   } catch {
     return notice("The server does not answer. Nothing was changed.");
   }
-  const said = await answer.json().catch(() => null);
+  const said = answer.redirected ? {to: answer.url} : await answer.json().catch(() => null);
   if (said?.to) go(new URL(said.to, location.href));
   else if (said?.problem) notice(said.problem, "bad", said);
   else if (answer.status < 500)
