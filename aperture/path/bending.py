@@ -105,7 +105,7 @@ def bending(given: Given, network: Network, known: Array) -> Bending | None:
         least_gain=LEAST_GAIN if given.evidence.stands else ROUGHLY,
         damping=NEAR_DAMPING,
     )
-    laid = place(free.state, facts, Known(known), given.evidence.lens, begun=True).state
+    laid = place(free.state, facts.own(), Known(known), given.evidence.lens, begun=True).state
     away = np.linalg.norm(laid.positions - network.state.positions, axis=1)
     camera = int(np.argmax(away))
     return Bending(float(away[camera]), camera, _px(network), _px(free), laid)

@@ -4,8 +4,8 @@ With a_i the derivatives of a fact over its ±, r_i its residual, and N the norm
 of the fact in its own adjustment is h_i = a_iᵀ N⁻¹ a_i, and w_i = r_i / √(1 − h_i) is normally
 distributed with variance 1 if all is well (Baarda 1968, "data snooping"). The largest beyond the
 threshold is named; what the rest implies is its value less r_i / (1 − h_i). It is taken out, by a
-rank-one change for each of its equations of all products a_iᵀ N⁻¹ a_j, and the next is looked for,
-as one wrong fact makes others look wrong.
+change of low rank of all products a_iᵀ N⁻¹ a_j, and the next is looked for, as one wrong fact makes
+others look wrong.
 """
 
 from __future__ import annotations
@@ -60,19 +60,23 @@ def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
             _named(told, str(ids[worst]), equations[worst], r[worst] / redundancy[worst], w[worst])
         )
         of_it = ids == ids[worst]
-        for index in np.flatnonzero(of_it).tolist():  # all of it: what is left would pull on
-            r, products = _taken_out(index, r, products)
+        # All of it: what is left would pull on.
+        r, products = _taken_out(np.flatnonzero(of_it), r, products)
         gone |= of_it
     return facts, conflicts
 
 
-def _taken_out(index: int, r: Array, products: Array) -> tuple[Array, Array]:
-    """Residuals (R,) and products (R, R) as they would be without one of the equations."""
-    redundancy = 1 - products[index, index]
-    if redundancy <= LEAST_REDUNDANCY:
-        return r, products
-    step = products[:, index] / redundancy
-    return r + step * r[index], products + np.outer(step, products[index])
+def _taken_out(own: Array, r: Array, products: Array) -> tuple[Array, Array]:
+    """Residuals (R,) and products (R, R) as they would be without some of the equations (n,).
+
+    What of these nothing else checks, such as where a line itself lies, moves nothing else: it is
+    left as it is, where dividing by its redundancy would make large errors of rounding.
+    """
+    redundancy, ways = np.linalg.eigh(np.eye(len(own)) - products[np.ix_(own, own)])
+    checked = redundancy > LEAST_REDUNDANCY
+    inverse = (ways[:, checked] / redundancy[checked]) @ ways[:, checked].T
+    step = products[:, own] @ inverse
+    return r + step @ r[own], products + step @ products[own]
 
 
 def _told_of_each(

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from copy import copy
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -343,6 +344,10 @@ class PathFacts:
 
     equations: list[Equation]
     extra_count: int = 0
+
+    def own(self) -> PathFacts:
+        """The same, for one solution: what `begin` settles at its state doesn't reach others."""
+        return replace(self, equations=[copy(equation) for equation in self.equations])
 
     def rows(self, state: State) -> Sequence[Row]:
         """Of all equations, one after the other."""

@@ -321,6 +321,7 @@ class Given:
         damping: float = FIRST_DAMPING,
     ) -> Network:
         """The optimum for some sightings (F, T), each track's σ times its factor (T,)."""
+        facts = facts.own()
         bundle = self.bundle(placed, tracks, use, known, facts, factors)
         bundle.solve(most, least_gain, damping=damping)
         frames = np.flatnonzero(self.posed)

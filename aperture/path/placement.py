@@ -27,6 +27,8 @@ OPEN_SHARE = 1e-7
 # A path that is smaller than this share of how far known points are hardly knows how far they are;
 # so many of them show where it is by their directions.
 SMALL_EXTENT, LEAST_BY_RAYS = 0.03, 4
+# How much nearer or farther than 1 the points may be, at the median, where the size isn't set.
+USUAL = 10.0
 # Headings from which the search for the best similarity starts.
 HEADINGS = 6
 # Steps of the search from each, and from the best of them.
@@ -259,6 +261,9 @@ def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int
             normal, gradient = jac.T @ jac, jac.T @ r
             damped = normal + damping * np.diag(np.diag(normal) + 1e-9 * np.trace(normal) + 1e-30)
             step = -np.linalg.solve(damped, gradient)
+            # What the facts leave open stays as it is, and doesn't go where rounding leads it.
+            left = _open(jac)
+            step -= left @ (left.T @ step)
             step[3:6] *= min(1.0, 0.5 / max(float(np.linalg.norm(step[3:6])), 1e-12))
             step[6] = np.clip(step[6], -1.0, 1.0)
             trial = _stepped(state, step)
@@ -275,7 +280,21 @@ def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int
                 damping *= 5
                 if damping > 1e8:
                     break
-    return Placed(state, _open(jac), chi2)
+    return _of_usual_size(Placed(state, _open(jac), chi2))
+
+
+def _of_usual_size(placed: Placed) -> Placed:
+    """A path whose size alone isn't set, made as large as others are: of a tiny one far from the
+    origin digits would be lost."""
+    state, left = placed.state, placed.open_
+    if left.shape[1] != 1 or np.abs(left[:6]).max() > OPEN_SHARE or not len(state.points):
+        return placed
+    first = state.positions[0]
+    away = float(np.median(np.linalg.norm(state.points - first, axis=1)))
+    if 1 / USUAL < away < USUAL:
+        return placed
+    scaled = transformed(state, np.zeros(3), np.eye(3), 1 / max(away, 1e-12), first)
+    return replace(placed, state=scaled)
 
 
 def _stepped(state: State, step: Array) -> State:

@@ -15,6 +15,8 @@ from aperture.match.document import InvalidDocument, validate
 from aperture.path import cleaning, growing, pairs, pivot
 from aperture.path.arc import Arc, Together
 from aperture.path.document import read
+from aperture.path.drawn import Lines
+from aperture.path.facts import PathFacts
 from aperture.path.find import find
 from aperture.path.growing import Growing, LensPrior
 from aperture.path.imaging import Optics
@@ -146,6 +148,27 @@ class Arcs(SimpleTestCase):
         true = np.linalg.norm(made.points - made.positions[0], axis=1)
         share = np.linalg.norm(arm) / far / (0.08 / true)
         self.assertLess(np.ptp(np.quantile(share, [0.1, 0.9])), 0.1)
+
+
+class LinesOfAFrame(SimpleTestCase):
+    def test_one_solution_s_lines_are_not_moved_by_another_s(self):
+        """A bow's unknowns count from where it was lined up: that is its own in each solution."""
+        made = scene("sideways", frames=10, count=60)
+        ends = np.linspace([-2.0, 2.5, -7.0], [2.5, 2.5, -7.0], 7)
+        bow = {"id": "b", "kind": "bow", "frame": FIRST, "sigma_px": 0.3}
+        bow["points"] = made.cameras[0].project(ends).tolist()
+        evidence = read(document(made, marks=[bow]))
+        facts = PathFacts([Lines.on(evidence, 0, [bow], 0)], 2)
+        turns = np.array([camera.rotation for camera in made.cameras])
+        state = State(
+            turns, made.positions, np.zeros(10), LENS.parameters, made.points, np.zeros(2)
+        )
+        state = replace(state, extra=facts.begin(state, LENS))
+        before = [row.residual for row in facts.rows(state)]
+        self.assertLess(np.abs(before).max(), 1e-3)
+        turned = replace(state, rotations=turns @ exponentials(np.array([[0.02, 0.01, 0.03]])))
+        facts.own().begin(turned, LENS)
+        self.assertEqual([row.residual for row in facts.rows(state)], before)
 
 
 class FirstPairs(SimpleTestCase):

@@ -6,7 +6,14 @@ import numpy as np
 from django.test import SimpleTestCase
 from scipy.spatial.transform import Rotation
 
-from aperture.path.facts import Distance, PathFacts, PointCoordinate
+from aperture.geometry.rotation import angles_from_rotation
+from aperture.path.facts import (
+    CameraAngle,
+    CameraCoordinate,
+    Distance,
+    PathFacts,
+    PointCoordinate,
+)
 from aperture.path.placement import Known, place, transformed
 from aperture.path.problem import State, exponentials
 from tests.moving import LENS, scene
@@ -77,3 +84,31 @@ class Placing(SimpleTestCase):
         far = replace(elsewhere, positions=first + 50 * (elsewhere.positions - first))
         onto = place(far, facts, nothing, made.cameras[0].lens).state.points[spread]
         self.assertGreater(np.abs(onto - made.points[spread]).max(), 0.01)
+
+    def test_a_size_that_is_open_is_a_usual_one_and_stays(self):
+        """One camera is known, and nothing says how far the others are: a path that shrank in many
+        solutions is as large as others again; one of a usual size stays as it is."""
+        made = scene("sideways", frames=8, count=60, seed=2)
+        turns = np.array([camera.rotation for camera in made.cameras])
+        lens, first = made.cameras[0].lens, made.positions[0]
+        true = State(turns, made.positions, np.zeros(8), lens.parameters, made.points)
+        angles = angles_from_rotation(turns[0])
+        one = np.array([0])
+        facts = [CameraAngle("", 1e-3, one, of, angle) for of, angle in enumerate(angles)]
+        facts += [CameraCoordinate("", 0.01, one, axis, first[axis]) for axis in range(3)]
+        nothing = Known(np.full(made.points.shape, np.nan))
+
+        def placed(scale):
+            begin = transformed(true, np.zeros(3), np.eye(3), scale, first)
+            return place(begin, PathFacts(facts), nothing, lens, begun=True)
+
+        def size(one):
+            return float(np.median(np.linalg.norm(one.state.points - first, axis=1)))
+
+        away = float(np.median(np.linalg.norm(made.points - first, axis=1)))
+        for scale in (1e-6, 1e6):
+            found = placed(scale)
+            self.assertTrue(found.is_open("scale"))
+            self.assertAlmostEqual(size(found), 1, places=6)
+            np.testing.assert_allclose(found.state.positions[0], first, atol=1e-9)
+        self.assertAlmostEqual(size(placed(2 / away)), 2, places=9)
