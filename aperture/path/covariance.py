@@ -252,7 +252,7 @@ class Solved:
         factors = bundle.factors[free].T
         own = np.zeros((bundle.count, 3, 3))
         for axis, unit in enumerate(np.eye(3)):
-            own[free, :, axis] = _solve_lower(factors, unit).T
+            own[free, :, axis] = solve_lower(factors, unit).T
         if drift and by_point is not None:
             more = replace(drift, fresh=drift.fresh - 1)
             beyond = drifts.of_points(bundle.starts, bundle.camera, by_point, more)
@@ -277,7 +277,7 @@ class Solved:
         # of a tied one it is in the border.
         free = max(min(last, bundle.eliminated) - first, 0)
         taken = np.zeros_like(own)
-        taken[:free] = _solve_lower(bundle.factors[first : first + free].T, own[:free].T).T
+        taken[:free] = solve_lower(bundle.factors[first : first + free].T, own[:free].T).T
         lens -= np.einsum("pij,pj->pi", blocks.lens_point[first:last], taken)
         gradient = np.einsum("nij,ni->nj", by_camera, residuals)
         gradient -= np.einsum("nij,nj->ni", blocks.w[mine], taken[track])
@@ -301,7 +301,7 @@ class Solved:
         border[:LENS_SIZE] = np.einsum("nij,nik->jk", by_lens, errors)
         gradient = np.einsum("nij,nik->njk", by_camera, errors)
         if rank < bundle.eliminated:
-            taken = _solve_lower(bundle.factors[rank], own)
+            taken = solve_lower(bundle.factors[rank], own)
             border[:LENS_SIZE] -= blocks.lens_point[rank] @ taken
             gradient -= blocks.w[mine] @ taken
         else:
@@ -419,7 +419,7 @@ class Solved:
                 if rank >= bundle.eliminated:
                     continue  # it is part of the border
                 slope = row.by_points[index] * ~bundle.freedom.held[point]
-                taken = _solve_lower(bundle.factors[rank], slope)
+                taken = solve_lower(bundle.factors[rank], slope)
                 own.append((k, rank, slope, taken))
                 mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
                 by_camera[bundle.camera[mine], :, k] -= self.blocks.w[mine] @ taken
@@ -443,7 +443,7 @@ def _sums(values: Array, starts: Array) -> Array:
     return out
 
 
-def _solve_lower(factor: Array, right: Array) -> Array:
+def solve_lower(factor: Array, right: Array) -> Array:
     """V⁻¹ times (3,) or (3, k), of the packed factor (6,) of V; or of k such factors (6, k), each
     times its own column, or all times the same (3,)."""
     l00, l10, l11, l20, l21, l22 = factor

@@ -16,7 +16,7 @@ from aperture.geometry.rotation import angles_from_rotation
 from aperture.lens.distortion import NAMES as COEFFICIENTS
 from aperture.match.facts import angle_slopes
 from aperture.match.report import FIT_FORMAT
-from aperture.path import cleaning, contradictions, leaning
+from aperture.path import cleaning, contradictions, floor, leaning
 from aperture.path.covariance import Solved
 from aperture.path.document import FilmEvidence
 from aperture.path.remarks import remarks
@@ -115,6 +115,7 @@ def write(told: Told) -> dict[str, Any]:
         "left_out": _left_out(told),
         "bending": _bending(told),
         "doubtful": cleaning.proposals(told),
+        "floor": floor.tilt(told) if _holds_floor(told, determined) else None,
         "advice": leaning.advice(told.bent or told, determined),
         "residuals": {
             "rms_px": _number(math.sqrt(np.nanmean(residual**2) / 2)),
@@ -127,6 +128,11 @@ def write(told: Told) -> dict[str, Any]:
         "clustered": bool(_uses_clusters(told)),
         "remarks": remarks(told, _jerks(told), _uses_clusters(told)),
     }
+
+
+def _holds_floor(told: Told, determined: dict[str, str]) -> bool:
+    """Whether the path has a floor to be tilted."""
+    return determined["direction"] == "solved" and not told.network.bundle.freedom.at_infinity
 
 
 def _readout(told: Told) -> dict[str, Any]:

@@ -7,6 +7,7 @@ import numpy as np
 from django.test import SimpleTestCase
 
 from aperture.errors import Problem
+from aperture.geometry.rotation import angles_from_rotation
 from aperture.match.document import schema
 from aperture.match.solve import solve as solve_still
 from aperture.path.document import as_still
@@ -279,6 +280,33 @@ class Paths(SimpleTestCase):
         swapped = few | {"frames": {"first": 5, "last": 2}}
         with self.assertRaisesMessage(Exception, "before the first"):
             solve(swapped)
+
+    def test_how_level_the_floor_is_and_what_carries_it(self):
+        made = scene("orbit", frames=16, count=90, seed=5)
+        points = made.points.copy()
+        points[:4] = [[-1.5, 0, -6], [1.5, 0, -6], [-1.5, 0, -8], [1.5, 0, -8]]
+        seen = np.array([camera.project(points) for camera in made.cameras])
+        seen[((seen < 0) | (seen > SIZE)).any(axis=2)] = np.nan
+        told = document(replace(made, points=points, seen=seen))
+        self.assertIsNone(solve(told).document["floor"])  # nothing says where it is
+        # A level on the camera: the floor is as level as that, and nothing else carries it.
+        tilt, _, roll = np.degrees(angles_from_rotation(made.cameras[0].rotation))[[1, 0, 2]]
+        levels = [
+            {"id": of, "kind": "camera_angle", "of": of, "degrees": degrees, "frame": FIRST}
+            for of, degrees in (("tilt", tilt), ("roll", roll))
+        ]
+        by_level = solve(told | {"facts": [one | {"plus_minus": 0.4} for one in levels]}).document
+        floor = by_level["floor"]
+        self.assertAlmostEqual(floor["tilt_plus_minus_deg"], 0.4, delta=0.05)
+        self.assertLessEqual({one["of"] for one in floor["carried_by"]}, {"tilt", "roll"})
+        self.assertGreater(sum(one["share"] for one in floor["carried_by"]), 0.95)
+        # Tracks on the floor, on which it then lies.
+        tall = {"id": "h", "kind": "camera_height", "frame": FIRST, "metres": 1.5}
+        for track in told["tracks"][:4]:
+            track["world"] = [None, 0, None]
+        by_tracks = solve(told | {"facts": [tall | {"plus_minus": 0.01}]}).document["floor"]
+        self.assertLess(by_tracks["tilt_plus_minus_deg"], 0.1)
+        self.assertIn(by_tracks["carried_by"][0]["of"], {"t0", "t1", "t2", "t3"})
 
     def test_that_all_tracks_may_be_on_one_thing_is_said(self):
         made = scene("orbit", frames=14, count=120, seed=3)

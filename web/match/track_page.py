@@ -229,6 +229,7 @@ def _path(shot) -> dict[str, Any] | None:
             for one in fit["missing"]
             if one["quantity"] not in ("distances",)
         ],
+        "floor": _floor(fit.get("floor")),
         "curves": _curves(shot, fit),
         "doubtful": _doubtful(shot, fit),
         "can_stand": bool(fit.get("bending")) or shot.state["stands"],
@@ -237,6 +238,14 @@ def _path(shot) -> dict[str, Any] | None:
         "left_out": len(fit["left_out"]),
         "points": len(fit["points"]),
     }
+
+
+def _floor(told) -> dict[str, str] | None:
+    """How level the floor is, and what carries that, in words; None where nothing holds it."""
+    if not told:
+        return None
+    carriers = [f"{one['name']} {one['share']:.0%}" for one in told["carried_by"]]
+    return {"tilt": f"±{told['tilt_plus_minus_deg']:.2g}°", "carriers": ", ".join(carriers)}
 
 
 # In a sentence about one track, and about several.
