@@ -43,10 +43,10 @@ def take(shot: Shot, data: Document, name: str, base: int | None) -> Shot:
     def change(state: MutableMapping) -> None:
         now = state["film"]["shown"]
         state["tracks"], state[FACTS] = part, on_path
-        state["marks"], state["facts"] = marks.pop(now, []), facts.pop(now, [])
+        state["marks"], state["facts"] = marks.get(now, []), facts.get(now, [])
         state["aside"] = {
             str(number): {"marks": marks.get(number, []), "facts": facts.get(number, [])}
-            for number in sorted(marks.keys() | facts.keys())
+            for number in sorted((marks.keys() | facts.keys()) - {now})
         }
         state["planes"] = data.get("planes", [])
         state["robust"] = data.get("robust", False)
