@@ -9,6 +9,7 @@ as in a real film, and the errors of a track hang together.
 import math
 import sys
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -148,6 +149,29 @@ def on_planes(
     return out
 
 
+def as_document(
+    tracks: Tracks, size: tuple[int, int], known: dict[int, dict] | None = None
+) -> dict[str, Any]:
+    """A match document of tracks through FRAMES pictures of a size in pixels, the focal length and
+    k1 unknown; known: more that is said of tracks, by their index."""
+    rows = []
+    for index, id_ in enumerate(tracks.ids):
+        own = slice(tracks.starts[index], tracks.starts[index + 1])
+        table = np.column_stack([tracks.xy[own], tracks.sigma[own], tracks.cross[own]]).tolist()
+        seen = [[int(frame), *row] for frame, row in zip(tracks.frame[own], table)]
+        rows.append({"id": id_, "observations": seen} | (known or {}).get(index, {}))
+    return {
+        "format": "accurate-aperture/match",
+        "version": 2,
+        "image": {"width": size[0], "height": size[1]},
+        "gate": {"width_mm": GATE_MM[0], "height_mm": GATE_MM[1]},
+        "frames": {"first": FIRST, "last": FIRST + FRAMES - 1, "rate": "24/1"},
+        "lens": {"focal_mm": None, "distortion": {"free": ["k1"]}},
+        "tracks": rows,
+        "facts": [],
+    }
+
+
 def solved(kind: str, seed: int, quality: int | None):
     """(fit, cameras, by track of the floor or the wall 0 or 1) of one film, whose longest tracks
     that stayed on their planes are surveyed."""
@@ -158,26 +182,11 @@ def solved(kind: str, seed: int, quality: int | None):
     tracks = followed(pictures if quality is None else through_a_movie(pictures, quality))
     stayed = on_planes(tracks, planes, cameras)
     surveyed = sorted(stayed, key=lambda index: -tracks.lengths()[index])[:KNOWN]
-    rows = []
-    for index, id_ in enumerate(tracks.ids):
-        own = slice(tracks.starts[index], tracks.starts[index + 1])
-        table = np.column_stack([tracks.xy[own], tracks.sigma[own], tracks.cross[own]]).tolist()
-        seen = [[int(frame), *row] for frame, row in zip(tracks.frame[own], table)]
-        known = {}
-        if index in surveyed:
-            place = stayed[index][1] + rng.normal(0, SURVEY_M, 3)
-            known = {"world": place.tolist(), "world_plus_minus": SURVEY_M}
-        rows.append({"id": id_, "observations": seen} | known)
-    document = {
-        "format": "accurate-aperture/match",
-        "version": 2,
-        "image": {"width": SIZE[0], "height": SIZE[1]},
-        "gate": {"width_mm": GATE_MM[0], "height_mm": GATE_MM[1]},
-        "frames": {"first": FIRST, "last": FIRST + FRAMES - 1, "rate": "24/1"},
-        "lens": {"focal_mm": None, "distortion": {"free": ["k1"]}},
-        "tracks": rows,
-        "facts": [],
-    }
+    known = {}
+    for index in surveyed:
+        place = stayed[index][1] + rng.normal(0, SURVEY_M, 3)
+        known[index] = {"world": place.tolist(), "world_plus_minus": SURVEY_M}
+    document = as_document(tracks, SIZE, known)
     lying = {
         tracks.ids[index]: plane
         for index, (plane, _) in stayed.items()

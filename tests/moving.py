@@ -30,11 +30,18 @@ class Scene:
         return np.array([camera.position for camera in self.cameras])
 
 
-def scene(kind: str, frames: int = 40, count: int = 150, seed: int = 0, lens: Lens = LENS) -> Scene:
+def scene(
+    kind: str,
+    frames: int = 40,
+    count: int = 150,
+    seed: int = 0,
+    lens: Lens = LENS,
+    arm: float = 0.08,
+) -> Scene:
     """`orbit`, `sideways`, `forward` past points in a room; `turning` about one place; `still`.
 
-    `pivot`: turning, with the lens 8 cm ahead of the pivot; `sway`: turning in the hand, which
-    sways by 5 cm; `wall`: sideways along a flat one.
+    `pivot`: turning, with the lens an arm (m) ahead of the pivot; `sway`: turning in the hand,
+    which sways by 5 cm; `wall`: sideways along a flat one.
     """
     rng, s = np.random.default_rng(seed), np.linspace(0, 1, frames)
     places, turns = np.zeros((frames, 3)), np.zeros((frames, 3))
@@ -62,7 +69,7 @@ def scene(kind: str, frames: int = 40, count: int = 150, seed: int = 0, lens: Le
         points[:, 2] = -8
     cameras = [Camera.at(GRID, lens, place, *turn) for place, turn in zip(places, turns)]
     if kind == "pivot":
-        ahead = [place + camera.rotation @ [0, 0, -0.08] for place, camera in zip(places, cameras)]
+        ahead = [place + camera.rotation @ [0, 0, -arm] for place, camera in zip(places, cameras)]
         cameras = [Camera.at(GRID, lens, place, *turn) for place, turn in zip(ahead, turns)]
     if kind == "sway":
         phases = np.random.default_rng([seed, 5]).uniform(0, 2 * np.pi, (2, 3))

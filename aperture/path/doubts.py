@@ -6,6 +6,9 @@ of squares is no parabola there, and the inverse of the normal matrix, which tak
 a ± that is several times too small. So the sum of squares is looked at itself: how much it rises
 when the focal length is held a little to each side, and everything else solved again (the profile
 likelihood; Venzon and Moolgavkar 1988).
+
+And of a camera that only turns nobody knows that its lens stands in its pivot to the millimetre.
+One that stands a little ahead of it looks like a longer lens.
 """
 
 from __future__ import annotations
@@ -17,6 +20,7 @@ import numpy as np
 from scipy.special import ndtr
 
 from aperture.arrays import Array
+from aperture.path import parallax
 from aperture.path.bundle import NEAR_DAMPING
 from aperture.path.problem import State
 from aperture.path.spread import Along, Spread, slopes_between
@@ -36,6 +40,11 @@ MOST_OF_A_SIGHTING, MOST_OF_A_TRACK = 25.0, 9.0
 # How far to each side is looked, in ±; how often it is corrected; a ± that is the same; and the
 # most, of a logarithm.
 STEP, ROUNDS, SAME, MOST = 2.0, 3, 1.15, 0.3
+# How near the points of a scene are, over how much they differ in nearness: 1.7 where nearness is
+# spread evenly from 0 on; 3 in a room. Only the second is seen by a camera that turns.
+NEAR_OVER_SPREAD = 3.0
+# How often the nearness of points and the turns are solved, in turn.
+PARALLAX_ROUNDS = 6
 
 
 def is_weak(network: Network, naive: Spread) -> bool:
@@ -153,3 +162,46 @@ def focal_doubt(given: Given, network: Network, known: Array, naive: Spread) -> 
         return None
     slopes = slopes_between(sides[0], sides[1], 2 * step, network.bundle.size)
     return Along(float(np.sqrt(wide**2 - sigma**2)), *slopes)
+
+
+def with_parallax(given: Given, network: Network) -> tuple[Network, Along | None, float]:
+    """A camera that only turns, with what little parallax its tracks show of a lens that stands
+    ahead of the pivot, or behind it; how far off it may be for that; and the σ of the arm over the
+    distance of what is seen.
+
+    The network itself, None and 0 where there is none, or it was said that the camera only turns.
+    What is near is mostly at the edges of the picture, so such an arm looks like another lens: 5 mm
+    in a room make a focal length of 1600 px longer by 4, where its own ± is 1. Each point gets the
+    nearness that its track tells, as far as that is more than errors; then the turns and the lens
+    are solved again, and so on. All of what that changes is doubted.
+    """
+    if not given.at_infinity or given.evidence.motion == "nodal":
+        return network, None, 0.0
+    sightings, found, sigma = given.sightings, network, 0.0
+    for round_ in range(PARALLAX_ROUNDS):
+        state = found.state
+        directions = np.full((sightings.xy.shape[1], 3), np.nan)
+        directions[network.tracks] = state.points
+        lens = given.optics.lens.with_parameters(state.lens)
+        turned = parallax.Turned(
+            network.frames, state.rotations, state.zoom, lens, directions, network.use
+        )
+        left = parallax.of(sightings, turned, -state.rotations[:, :, 2])
+        if not round_:
+            sigma = NEAR_OVER_SPREAD * left.spread
+        if not sigma:
+            return network, None, 0.0
+        xy = sightings.xy.copy()
+        xy[network.frames[left.row], left.track] -= left.believed(sigma)
+        found = replace(given, sightings=replace(sightings, xy=xy)).solve(
+            replace(network.placed, state=state),
+            network.tracks,
+            network.use,
+            np.full((len(network.tracks), 3), np.nan),
+            network.facts,
+            network.factors,
+            damping=NEAR_DAMPING,
+        )
+    slopes = slopes_between(network.state, found.state, 1.0, network.bundle.size)
+    found = replace(found, bending=network.bending, readout=network.readout, doubts=network.doubts)
+    return found, Along(1.0, *slopes), sigma

@@ -11,6 +11,7 @@ from __future__ import annotations
 import numpy as np
 
 from aperture.arrays import Array
+from aperture.path import parallax
 from aperture.path.arc import Arc
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
@@ -24,6 +25,11 @@ PRICE = 3.0
 # The same where the lens zooms: a frame's focal length and its distance together explain more of
 # what slides.
 ZOOM_PRICE = 5.0
+# Errors that hang together along a track, as a codec's do, are worth more to an unknown than that:
+# up to 4.5 through H.264. So up to this price it also counts whether what turning leaves lies along
+# the parallax: at least so many times as much as across it. Real pans leave up to 1.5 times and
+# cost up to 4.4; a lens 8 cm off its pivot leaves 5 times and costs 30.
+MOST_PRICE, LIES_ALONG = 10.0, 2.5
 # Readout times that are tried, in frames, and the share of the residuals that one must leave at
 # most.
 READOUTS, ROLLS_SHARE = (-0.25, 0.25, -0.75, -0.5, 0.5, 0.75), 0.7
@@ -171,7 +177,8 @@ def turns_and_rolls(
 
 
 def only_turns(sightings: Sightings, turning: Turning, path: Growing, keys: list[int]) -> bool:
-    """Whether the path explains what the turning doesn't by no more than its unknowns are worth.
+    """Whether the path explains what the turning doesn't by no more than its unknowns are worth, or
+    by little more, which isn't parallax.
 
     Both are compared on the observations that both explain or could, in squares of the path's own
     robust σ, so that tracks that are less exact than their σ says don't decide it.
@@ -187,7 +194,26 @@ def only_turns(sightings: Sightings, turning: Turning, path: Growing, keys: list
     tracks = np.count_nonzero(common.any(axis=0))
     unknowns = 3 * (len(keys) - 1) + tracks
     price = ZOOM_PRICE if path.zooms else PRICE
-    return bool(turned - moved < price * unknowns)
+    if turned - moved < price * unknowns:
+        return True
+    if turned - moved > MOST_PRICE * unknowns:
+        return False
+    fitted = 1 + 3 * (len(keys) - 1) / tracks  # the path's places are chosen to explain much
+    return bool(_parallax(sightings, turning, path, common).ratio < LIES_ALONG * fitted)
+
+
+def _parallax(
+    sightings: Sightings, turning: Turning, path: Growing, common: Array
+) -> parallax.Parallax:
+    """Seen from a path's places; common (F, T): the sightings that count."""
+    lens = path.optics.lens.with_parameters(turning.lens)
+    counts = common & turning.use
+    turned = parallax.Turned(
+        turning.frames, turning.rotations, turning.zoom, lens, turning.directions, counts
+    )
+    onto_turning = turning.rotations[0] @ path.rotations[turning.frames[0]].T
+    places = path.positions[turning.frames] @ onto_turning.T
+    return parallax.of(sightings, turned, places - places.mean(axis=0))
 
 
 def middle_lens(turning: Turning) -> Array:

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 
 # A frame that fewer tracks hold is named.
 FEW_TRACKS = 12
+# The σ of an arm, over the distance of what is seen, above which it is said.
+SMALL_ARM = 3e-4
 # Shares of tracks that weren't used, above which it is said.
 MANY_LEFT_OUT = 0.05
 # A share of the picture, at the median of frames, that one thing alone may fill.
@@ -57,6 +59,13 @@ def _about_the_motion(told: Told) -> Iterator[dict[str, Any]]:
             "only turns",
             "The camera only turns: its path explains no more than its turns do. Directions and"
             " lens are solved; distances can't be known from these frames.",
+        )
+    if told.off_pivot > SMALL_ARM:
+        yield _remark(
+            "off the pivot",
+            "What is left lies along a parallax, too little for a path: the lens may stand off its"
+            f" pivot, by ± {told.off_pivot:.2%} of the distance of what it sees. Lens and ± allow"
+            " for it.",
         )
     if told.reversible:
         yield _remark(

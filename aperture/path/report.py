@@ -50,7 +50,8 @@ class Told:
     this is the one that they only lay down.
 
     untold_shutter: whether the readout was found without having been asked for; reversible: whether
-    near and far may be the other way round.
+    near and far may be the other way round. off_pivot: the σ of how far the lens of a camera that
+    only turns may stand off its pivot, over the distance of what it sees.
     """
 
     evidence: FilmEvidence
@@ -63,6 +64,7 @@ class Told:
     bent: Told | None = None
     untold_shutter: bool = False
     reversible: bool = False
+    off_pivot: float = 0.0
 
     @cached_property
     def camera_variances(self) -> Array:

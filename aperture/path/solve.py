@@ -22,7 +22,7 @@ from aperture.match.document import InvalidDocument
 from aperture.path import report
 from aperture.path.bending import LOOSE, bending, placing_spread, stood
 from aperture.path.document import FilmEvidence, as_still, is_film, read
-from aperture.path.doubts import between, focal_doubt, more_misfit
+from aperture.path.doubts import between, focal_doubt, more_misfit, with_parallax
 from aperture.path.find import RIVALS, Found, Wanted, Watch, find, from_move, nobody
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
@@ -166,6 +166,9 @@ def _solved(
         doubts = network.doubts
         given, network = solved_readout(whole, network, known_places, begin, prior)
         network = replace(network, doubts=doubts)
+    network, pivot, arm = with_parallax(given, network)
+    if pivot is not None:
+        network = replace(network, doubts=(*network.doubts, pivot))
     network = replace(network, bending=bending(given, network, known_places))
     watch("Finding how exact it is", 0.95)
     spread = spreads(network)
@@ -181,6 +184,7 @@ def _solved(
         found.kind,
         untold_shutter=bool(found.readout),
         reversible=reversible,
+        off_pivot=arm,
     )
     if evidence.stands and network.bending is not None:
         watch("Standing the path on its feet", 0.97)
