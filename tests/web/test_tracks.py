@@ -247,6 +247,13 @@ class TracksOfAFilm(HasBoards):
         self.client.post(self.url("match/tracks/solve"))
         self.assertEqual(path_fits.path_fit(self.now().state)["motion"], "nodal")
         self.assertIsNone(path_fits.placed_path(self.now().state))
+
+        def drawn():
+            data = {"frame": 1, "aids": {}}
+            answer = self.client.post(self.url("match/path/guides"), data, "application/json")
+            return {path["class"] for path in answer.json()["paths"]}
+
+        self.assertNotIn("horizon", drawn())  # nothing tells yet what is level
         marks = [
             {"id": f"s{n}", "kind": "spot", "at": seen[0, n].tolist(), "sigma_px": 0.05}
             | {"world": made.points[n].tolist()}
@@ -261,6 +268,7 @@ class TracksOfAFilm(HasBoards):
             self.assertLess(np.abs(found.position - camera.position).max(), 0.05)
             self.assertLess(np.abs(found.rotation - camera.rotation).max(), 0.01)
         self.assertEqual(path_fits.determined(self.now().state)["scale"], "solved")
+        self.assertIn("horizon", drawn())
 
     def test_a_lens_that_zooms(self):
         self.client.post(self.url("gate"), {"format": "full-frame-16-9", "squeeze": "1"})

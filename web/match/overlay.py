@@ -17,6 +17,7 @@ ARROW = "M{:.2f} {:.2f}L{:.2f} {:.2f}M{:.2f} {:.2f}L{:.2f} {:.2f}L{:.2f} {:.2f}"
 SPACINGS = (0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 25, 50, 100, 250, 500, 1000)
 
 
+UP = AXES.index("up")
 # Points of a line that is drawn may be left out where it goes on straight, within so much, px.
 STRAIGHT_PX = 0.02
 
@@ -49,15 +50,14 @@ def draw(
     paths, labels = [], []
     if camera is None:
         return {"paths": paths, "labels": labels, "says": ""}
+    told = fit["determined"]
+    level, heads = (told.get(name) != "no" for name in ("direction", "heading"))
     placed = None not in fit["camera"]["position_m"]
-    if (
-        placed
-        and fit["determined"]["position"] != "no"
-        or placed
-        and fit["determined"]["scale"] == "no"
-    ):
+    if level and placed and (told.get("position") != "no" or told.get("scale") == "no"):
         paths += _ground(camera, fit, length_unit, labels)
-    if pieces := overlay.horizon(camera):
+    # What isn't set has no line: a horizon of a path that nothing levels would be made up.
+    pieces = overlay.horizon(camera) if level else []
+    if pieces:
         paths.append({"class": "horizon", "d": path_of(pieces)})
         middle = max(pieces, key=len)
         labels.append(
@@ -69,7 +69,8 @@ def draw(
         )
     size = np.array([camera.grid.width, camera.grid.height])
     for axis, point in overlay.vanishing_points(camera).items():
-        if (np.abs(point - size / 2) < 0.5 * size + 0.15 * size.max()).all():
+        is_set = level and (axis == UP or heads)
+        if is_set and (np.abs(point - size / 2) < 0.5 * size + 0.15 * size.max()).all():
             x, y = point
             r = size.max() / 160
             paths.append(
