@@ -32,7 +32,7 @@ from aperture.path.pivot import (
 from aperture.path.rolling import at_middle_rows
 from aperture.path.several import several
 from aperture.path.sightings import Sightings, connected, grown, keyframes
-from aperture.path.turning import Turning, is_still, lens_of, solve_turning
+from aperture.path.turning import Turning, chained, is_still, lens_of, solve_turning
 from aperture.path.wanted import (
     FEWEST_TRACKS,
     LADDER,
@@ -455,12 +455,13 @@ def _grow(path: Growing, watch: Watch, threads: int) -> None:
 def _all_turning(
     sightings: Sightings, optics: Optics, wanted: Wanted, some: Turning | None, threads: int
 ) -> Turning:
-    """The turning path over all frames, from that over some."""
+    """The turning path over all frames that share enough tracks, from that over some."""
     if some is None:
         raise Problem(
             "Neighbouring frames share too few tracks to say how the camera turned: follow more"
             " points."
         )
+    frames = chained(sightings.seen, int(some.frames[len(some.frames) // 2]))
     focal, zoom = float(np.exp(some.lens[0])), None
     if wanted.zooms:
         # Between the frames that are solved it goes as the picture grows.
@@ -469,14 +470,14 @@ def _all_turning(
     turning = solve_turning(
         sightings,
         optics,
-        np.arange(len(sightings.frames)),
+        frames,
         some.lens,
         wanted.free_lens,
         prior_for(sightings, optics, wanted, wanted.focal_mm or focal, zoom),
         threads=threads,
-        zoom=zoom,
+        zoom=None if zoom is None else zoom[frames],
     )
-    if turning is None:
+    if turning is None or len(frames) < 2:
         raise Problem(
             "Two neighbouring frames share fewer than eight tracks: follow more points there."
         )

@@ -145,14 +145,14 @@ def place(
     start = replace(start, extra=np.zeros(facts.extra_count))
     if not facts.equations and not len(known.where):
         return Placed(upright(state), np.eye(7), 0.0)
+    if begun:
+        start = replace(start, extra=facts.begin(start, lens))
+        return _refined(start, facts, known, lens, FINE_STEPS)
     places = _known_places(facts, known)
     by_rays = _by_rays(start, places)
     if by_rays is not None:
         by_rays = replace(by_rays, extra=facts.begin(by_rays, lens))
         return _refined(by_rays, facts, known, lens, most=0)
-    if begun:
-        start = replace(start, extra=facts.begin(start, lens))
-        return _refined(start, facts, known, lens, FINE_STEPS)
     surveyed = _onto_survey(start, places)
     begins = [_like(start, guess) for guess in guesses] or _headings(start)
     begins = [surveyed, *begins] if surveyed is not None else begins

@@ -118,6 +118,20 @@ def solve_turning(
     return Turning(frames, state.rotations, state.lens, every, table, scale, use, state.zoom)
 
 
+def chained(seen: Array, begin: int) -> Array:
+    """The frames (K,), indices, from one of them both ways, of which each shares enough tracks with
+    the one before; seen (F, T) of bool. A black frame between them is left out."""
+    ways = []
+    for others in (range(begin - 1, -1, -1), range(begin + 1, len(seen))):
+        way, last = [], begin
+        for frame in others:
+            if np.count_nonzero(seen[last] & seen[frame]) >= LEAST_SHARED:
+                way.append(frame)
+                last = frame
+        ways.append(way)
+    return np.array([*ways[0][::-1], begin, *ways[1]])
+
+
 def _means(rays: Array, of: Array, count: int) -> Array:
     """(count, 3) the unit mean of the rays (N, 3) that belong to each."""
     out = np.zeros((count, 3))

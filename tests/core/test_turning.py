@@ -55,3 +55,15 @@ class TurningTests(SimpleTestCase):
         # Who says that it only turns is believed.
         told = solve(data | {"camera": {"motion": "nodal"}}).document
         self.assertLess(told["plus_minus"]["focal_mm"], 0.5 * fit["plus_minus"]["focal_mm"])
+
+    def test_frames_without_tracks_are_left_out_and_told(self):
+        data = document(scene("turning", frames=20, count=150))
+        gone = {1001, 1002, 1011}  # two at the beginning, a black one in the middle
+        for track in data["tracks"]:
+            track["observations"] = [row for row in track["observations"] if row[0] not in gone]
+        fit = solve(data).document
+        self.assertEqual(fit["motion"], "nodal")
+        missing = {one["quantity"]: one for one in fit["missing"]}["frames"]
+        self.assertEqual(set(missing["frames"]), gone)
+        self.assertIsNone(fit["path"]["pan_deg"][10])
+        self.assertIsNotNone(fit["path"]["pan_deg"][11])
