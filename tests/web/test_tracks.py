@@ -399,6 +399,9 @@ class TracksOfAFilm(HasBoards):
         answer = self.ask(base=old, verb="floor", ids=["t2"])
         self.assertEqual(answer.status_code, 409)
         self.assertEqual(list(tracking.tracks_of(self.now().state).about), ["t1"])
+        # What was kept is what that page showed, without the other one's change.
+        kept = self.now().revisions.get(number=answer.json()["kept"])
+        self.assertEqual(list(tracking.tracks_of(kept.state).about), ["t2"])
 
     def test_they_go_along_where_the_picture_is_turned_and_go_where_it_is_replaced(self):
         self.put_tracks()

@@ -111,9 +111,12 @@ def remove(shot: Shot, id_: str, base: int | None) -> Shot:
 
 def covered(state: Mapping) -> np.ndarray:
     """(N,) of the tracks' observations, those in an area that the hand didn't place there."""
-    tracks = tracks_of(state)
+    return _inside(areas_of(state), tracks_of(state))
+
+
+def _inside(areas: Sequence[KeepOut], tracks: Tracks) -> np.ndarray:
     inside = np.zeros(len(tracks.frame), bool)
-    for area in areas_of(state):
+    for area in areas:
         for number in np.unique(tracks.frame):
             here = tracks.frame == number
             inside[here] |= area.holds(int(number), tracks.xy[here])
@@ -122,12 +125,12 @@ def covered(state: Mapping) -> np.ndarray:
 
 def clear(shot: Shot, base: int | None) -> Shot:
     """Take away what was followed inside the areas before they were drawn."""
-    away = covered(shot.state)
+    areas, away = areas_of(shot.state), covered(shot.state)
     if not away.any():
         raise Problem("Nothing was followed inside the areas.")
 
     def change(tracks: Tracks) -> Tracks:
-        kept = tracks.only(np.ones(len(tracks), bool), ~away)
+        kept = tracks.only(np.ones(len(tracks), bool), ~_inside(areas, tracks))
         return kept.only(kept.lengths() >= 2)
 
     return change_tracks(shot, f"Took away {away.sum()} places in keep-out areas", change, base)

@@ -55,15 +55,17 @@ def change_tracks(
     base: int | None = None,
     beside: Callable[[MutableMapping], None] | None = None,
 ) -> Shot:
-    """Change the tracks as one edit; `beside` changes other parts of the state with them."""
+    """Change the tracks as one edit; `beside` changes other parts of the state with them.
+
+    With a base, those of that revision are changed, which the page shows: what is kept where
+    somebody else changed them too is the page's own version.
+    """
     before = shot.state["tracks"]
-    part = as_part(change(tracks_of(shot.state)))
 
     def put(state):
-        # With a base, `edit` itself refuses what somebody else has changed.
         if base is None and state["tracks"] != before:
             raise Problem("The tracks were changed meanwhile: look at them, and try again.")
-        state["tracks"] = part
+        state["tracks"] = as_part(change(tracks_of(state)))
         if beside:
             beside(state)
         _drop_loose_facts(state, tracks_of(state))
