@@ -6,7 +6,7 @@ import {beforeEach, test} from "node:test";
 
 import {Element, fresh, later, notices, page, turn} from "./page.js";
 
-const {edit} = await import("../../web/ui/static/ui/app.js");
+const {edit, watchJob} = await import("../../web/ui/static/ui/app.js");
 
 let sources, loaded, served;
 
@@ -177,6 +177,25 @@ test("one that comes back while the next one is under way is nobody else's", asy
   await turn();
   await turn();
   assert.deepEqual([notices(), served.morphed], [[], []]);
+});
+
+test("what long work made that the page follows is the page's own", async () => {
+  const job = new Element("div", {dataset: {progress: "/progress"}});
+  for (const place of ["progress", "#job-says", "b"]) job.found[place] = new Element();
+  const answer = later(),
+    {setTimeout: wait} = globalThis;
+  let ask;
+  globalThis.setTimeout = asked => (ask = asked);
+  watchJob(job, () => (page.byId.revision.textContent = "6"));
+  globalThis.setTimeout = wait;
+  await edited(); // told before the work says that it ended
+  assert.deepEqual([notices(), served.morphed], [[], []]);
+  globalThis.fetch = () => answer.promise;
+  const asked = ask();
+  answer.answer({json: () => ({state: "done", progress: 1, says: ""})});
+  await asked;
+  await turn();
+  assert.deepEqual([notices(), served.morphed, page.byId.revision.textContent], [[], [], "6"]);
 });
 
 test("a page that the server doesn't give is loaded anew", async () => {

@@ -1,7 +1,7 @@
 // The Match step: puts its parts together. Every consequence (fit, grid, figures) comes from the
 // server's core.
 
-import {notice, watchJob} from "../ui/app.js";
+import {loadAnew, notice, watchJob} from "../ui/app.js";
 import {startStrip} from "../plates/strip.js";
 import {LightTable} from "../ui/table.js";
 import {Aids} from "./aids.js";
@@ -120,7 +120,7 @@ function start(data) {
     if (!job || job === watched) return;
     watched = job;
     watchJob(job, async () => {
-      if (job.dataset.progress.endsWith("/path")) return location.reload();
+      if (job.dataset.progress.endsWith("/path")) return loadAnew();
       await asking.renew();
       await tracks?.fetch();
     });

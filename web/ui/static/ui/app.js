@@ -215,14 +215,33 @@ if (says) {
 }
 
 const AGAIN_MS = 3000; // after which a server that doesn't answer is asked again
+// What long work made is told before the work itself says that it ended: by so much, at most.
+const TOLD_BEFORE_MS = 1500;
+const followed = new Set();
+
+/** Load the page anew; never settles, as nothing is to follow. */
+export function loadAnew() {
+  location.reload();
+  return new Promise(() => {});
+}
+
+/** The long work that this page follows has ended and is shown, or a little while has passed. */
+export function workShown() {
+  if (!followed.size) return null;
+  const passed = new Promise(done => setTimeout(done, TOLD_BEFORE_MS));
+  return Promise.race([Promise.all(followed), passed]);
+}
 
 /**
  * Where the page shows long work, follow it; `ended` is called then, or else the page is loaded
  * anew. A server that is started anew meanwhile is asked until it answers.
  */
-export function watchJob(job = document.getElementById("job"), ended = () => location.reload()) {
+export function watchJob(job = document.getElementById("job"), ended = loadAnew) {
   if (!job) return;
   const bar = job.querySelector("progress");
+  let shown;
+  const end = new Promise(done => (shown = done));
+  followed.add(end);
   const ask = async () => {
     let answer;
     try {
@@ -234,8 +253,10 @@ export function watchJob(job = document.getElementById("job"), ended = () => loc
     job.querySelector("#job-says").textContent = answer.says;
     if (answer.state === "running")
       job.querySelector("b").textContent = job.dataset.doing || "Rendering";
-    if (answer.state === "running" || answer.state === "waiting") setTimeout(ask, 400);
-    else ended();
+    if (answer.state === "running" || answer.state === "waiting") return void setTimeout(ask, 400);
+    await ended();
+    followed.delete(end);
+    shown();
   };
   setTimeout(ask, 300);
 }

@@ -1,6 +1,6 @@
 // What others do to the shot while its page is open: who is there, and what they change.
 
-import {notice, settled, typing} from "./app.js";
+import {notice, settled, typing, workShown} from "./app.js";
 
 const frame = document.querySelector(".frame[data-events]");
 let source = null,
@@ -71,6 +71,8 @@ async function moved({number, by, label, parts}) {
   // The page's own edits come back here too, some while the next one is on its way.
   let own = shows();
   await settled(() => (own ||= shows()));
+  if (!own) await workShown();
+  own ||= shows();
   if (own || !document.getElementById("revision")) return;
   const says = `${by || "Another window"}: ${label}`;
   const detail = {number, parts, idle: idle(), taken: null};
