@@ -129,18 +129,26 @@ def _equations(
     return [AngleOfView(id_, sigma, BASES.index(fact["basis"]), radians, camera, evidence=evidence)]
 
 
+def _ends(what: str, fact: dict[str, Any], tracks: dict[str, int]) -> tuple[int, int] | None:
+    """The points between which a fact is; None where the path doesn't hold both."""
+    first, last = fact["from"], fact["to"]
+    if first == last:
+        says = f"The {what} “{still.label(fact)}” begins and ends at the same point."
+        raise Problem(says, fact["id"])
+    if first not in tracks or last not in tracks:
+        return None
+    return tracks[first], tracks[last]
+
+
 def _direction(fact: dict[str, Any], tracks: dict[str, int]) -> list[Equation]:
     """Of two tracks one of which lies along an axis from the other; none where the path doesn't
     hold both."""
-    ends = fact["from"], fact["to"]
-    if ends[0] == ends[1]:
-        says = f"The direction “{still.label(fact)}” begins and ends at the same point."
-        raise Problem(says, fact["id"])
-    if not set(ends) <= set(tracks):
+    between = _ends("direction", fact, tracks)
+    if between is None:
         return []
     sigma = math.radians(max(float(fact["plus_minus"]), LEAST_PLUS_MINUS))
     axis = AXES.index(fact["along"])
-    return [Direction(fact["id"], sigma, tracks[ends[0]], tracks[ends[1]], axis)]
+    return [Direction(fact["id"], sigma, *between, axis)]
 
 
 def _length(
@@ -151,18 +159,15 @@ def _length(
     tracks: dict[str, int],
 ) -> list[Equation]:
     """Of a length between two tracks; none where the path doesn't hold both."""
-    ends = fact["from"], fact["to"]
-    if ends[0] == ends[1]:
-        says = f"The length “{still.label(fact)}” begins and ends at the same point."
-        raise Problem(says, fact["id"])
-    if not set(ends) <= set(tracks):
+    points = _ends("length", fact, tracks)
+    if points is None:
         return []
     axis = AXES.index(fact["along"]) if "along" in fact else None
-    put = [evidence.drawn_px.get(end, (0.0, None)) for end in ends]
+    put = [evidence.drawn_px.get(end, (0.0, None)) for end in (fact["from"], fact["to"])]
     drawn_px = tuple(px for px, _ in put)
     drawn_on = tuple(None if frame is None else frames.get(frame) for _, frame in put)
     per_mm = float(np.linalg.norm(evidence.grid.px_linear[:, 1]))
-    points, metres = (tracks[ends[0]], tracks[ends[1]]), float(fact["metres"])
+    metres = float(fact["metres"])
     return [Distance(fact["id"], sigma, *points, metres, axis, drawn_px, drawn_on, per_mm)]
 
 
