@@ -3,7 +3,8 @@ films.
 
 `python -m bench.moving_cameras` takes some ten minutes; `python -m bench.moving_cameras 40` does
 forty repetitions of each path. Whether a wrong fact is named is measured by `bench.wrong_facts`,
-and whether the ± holds for films that went through a codec by `bench.filmed_paths`.
+whether the ± holds for films that went through a codec by `bench.filmed_paths`, and for pans by
+`bench.pans`.
 """
 
 import math

@@ -87,7 +87,7 @@ class Parallax:
 
 def of(sightings: Sightings, turned: Turned, places: Array) -> Parallax:
     """The parallax of cameras that stand at places (K, 3) instead of in one point."""
-    nearness = NEAR / np.linalg.norm(places, axis=1).max()
+    step = NEAR / max(float(np.linalg.norm(places, axis=1).max()), 1e-30)
     counts = turned.counts[turned.frames] & np.isfinite(turned.directions[:, 0])
     counts &= counts.sum(axis=0) >= 2
     row, track = np.nonzero(counts)
@@ -101,13 +101,15 @@ def of(sightings: Sightings, turned: Turned, places: Array) -> Parallax:
         return np.asarray(axis + zoom * (at - axis))
 
     far = seen(rays)
+    shift = (seen(rays - step * places[row]) - far) / step
+    good = np.isfinite(shift).all(axis=1)  # not beyond what the lens sees
+    row, track, far, shift = row[good], track[good], far[good], shift[good]
     at = turned.frames[row], track
-    left = (sightings.xy[at] - far) / sightings.sigma[at]
-    shift = (seen(rays - nearness * places[row]) - far) / nearness
-    across = np.column_stack([-shift[:, 1], shift[:, 0]])
+    sigma = sightings.sigma[at]
+    left, across = (sightings.xy[at] - far) / sigma, np.column_stack([-shift[:, 1], shift[:, 0]])
     of_track = np.unique(track, return_inverse=True)[1]
-    nearness, information = _fitted(left, shift / sightings.sigma[at], of_track)
-    other, others = _fitted(left, across / sightings.sigma[at], of_track)
+    nearness, information = _fitted(left, shift / sigma, of_track)
+    other, others = _fitted(left, across / sigma, of_track)
     return Parallax(row, track, of_track, shift, nearness, information, other**2 * others)
 
 
