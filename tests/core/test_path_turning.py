@@ -67,3 +67,10 @@ class TurningTests(SimpleTestCase):
         self.assertEqual(set(missing["frames"]), gone)
         self.assertIsNone(fit["path"]["pan_deg"][10])
         self.assertIsNotNone(fit["path"]["pan_deg"][11])
+
+    def test_a_path_in_the_world_stays_there_while_it_is_compared_with_its_reversal(self):
+        """Placed anew by the directions of four known points, this one was metres away."""
+        made = scene("pivot", count=200, seed=7)
+        fit = solve(document(made, seed=7, sliding=0.03, known=4)).document
+        off = fit["camera"]["focal_mm"] - LENS.focal_mm
+        self.assertLess(abs(off), 3 * fit["plus_minus"]["focal_mm"])
