@@ -24,14 +24,17 @@ from aperture.path import imaging
 from aperture.path.imaging import LENS_SIZE, Optics
 from aperture.path.normal import Blocks, NormalEquations
 from aperture.path.problem import Facts, Freedom, Observations, Row, State, exponentials
+from aperture.path.several import Run
 
 # Of the sum of squares, in squared σ as the residuals have them.
 LEAST_GAIN = 1e-4
 # Where the entries of a symmetric 3 × 3 matrix lie among the six of its lower half.
 LOWER_HALF = np.array([[0, 1, 3], [1, 2, 4], [3, 4, 5]])
 # The first damping, and that of a solution that begins next to its optimum.
-FIRST_DAMPING, NEAR_DAMPING = 1e-4, 1e-8
+FIRST_DAMPING, NEAR_DAMPING = 1e-4, 1e-11
 MOST_DAMPING = 1e6
+# So little of it is none.
+LEAST_DAMPING = 1e-11
 # By what factor a point's distance changes at most in one step; and how much farther than the
 # middle one a point may go.
 MOST_FARTHER, FARTHEST = 5.0, 300.0
@@ -96,45 +99,58 @@ class Bundle(NormalEquations):
         out[self.sorting] = np.stack([across, down], axis=1)
         return out
 
-    def _residuals(self, state: State) -> tuple[Array, float]:
-        out, total = self._of_sightings(state)
+    def _residuals(self, state: State, run: Run | None = None) -> tuple[Array, float]:
+        out, total = self._of_sightings(state, run)
         for row in self._rows(state):
             total += row.residual**2
         return out, float(total)
 
-    def _of_sightings(self, state: State) -> tuple[Array, float]:
+    def _of_sightings(self, state: State, run: Run | None = None) -> tuple[Array, float]:
         """Those of the sightings alone, sorted as they are kept."""
         out = np.empty((len(self.camera), 2))
-        total = imaging.residuals(
-            0,
-            self.count,
-            self.starts,
-            self.camera,
-            self.xy,
-            self.weights,
-            np.ascontiguousarray(state.rotations),
-            np.ascontiguousarray(state.positions),
-            state.zoom,
-            state.lens,
-            self.packed,
-            imaging.limit2(state.lens),
-            np.ascontiguousarray(state.points[self.order]),
-            out,
-        )
-        return out, float(total)
+        rotations = np.ascontiguousarray(state.rotations)
+        positions = np.ascontiguousarray(state.positions)
+        points = np.ascontiguousarray(state.points[self.order])
+        limit2 = imaging.limit2(state.lens)
+
+        def part(first: int, last: int) -> float:
+            return imaging.residuals(
+                first,
+                last,
+                self.starts,
+                self.camera,
+                self.xy,
+                self.weights,
+                rotations,
+                positions,
+                state.zoom,
+                state.lens,
+                self.packed,
+                limit2,
+                points,
+                out,
+            )
+
+        if run is None:
+            return out, float(part(0, self.count))
+        return out, float(sum(run(part, self.slices(self.count, 2 * self.threads))))
 
     def _rows(self, state: State) -> Sequence[Row]:
         return self.facts.rows(state) if self.facts else ()
 
-    def linearised(self, state: State, run: Callable[..., list[float]]) -> Blocks:
+    def linearised(self, state: State, run: Run) -> Blocks:
         """The normal equations at a state; `run`: as `pool` gives it."""
         blocks = self._linearised_sightings(state, run)
+        # What is held doesn't move a point.
+        if not self.freedom.cameras.all():
+            blocks.w *= self.freedom.cameras[self.camera][:, :, None]
+        blocks.lens_point *= self.freedom.lens[:, None]
         self._move_tied(blocks)
         for row in self._rows(state):
             self._add_row(blocks, row)
         return blocks
 
-    def _linearised_sightings(self, state: State, run: Callable[..., list[float]]) -> Blocks:
+    def _linearised_sightings(self, state: State, run: Run) -> Blocks:
         """What the sightings alone give, the tied points among the others."""
         slices = list(self.slices(self.count, self.threads))
         by_cameras = np.zeros((len(slices), self.frames, self.size, imaging.ROW))
@@ -282,7 +298,7 @@ class Bundle(NormalEquations):
         places[self.straight] = (state.points + step)[self.straight]
         return places
 
-    def _settled(self, state: State, run: Callable[..., list[float]]) -> State:
+    def _settled(self, state: State, run: Run) -> State:
         """A state whose points are at their own optima, or nearer to them by a few steps.
 
         A point just before the lens turns so fast as the camera moves that for its sake alone no
@@ -327,15 +343,14 @@ class Bundle(NormalEquations):
         farthest = FARTHEST * float(np.median(distance)) if len(distance) else np.inf
         return from_, away / distance, distance, farthest
 
-    def _to_step_from(self, state: State, run: Callable[..., list[float]]) -> Blocks:
+    def _to_step_from(self, state: State, run: Run) -> tuple[Blocks, bool]:
+        """The equations of the next step, and whether they are as the state has them."""
         blocks = self.linearised(state, run)
-        if not self.freedom.at_infinity:
-            self._keep_farthest(state, blocks)
-        return blocks
+        return blocks, self.freedom.at_infinity or not self._keep_farthest(state, blocks)
 
-    def _keep_farthest(self, state: State, blocks: Blocks) -> None:
+    def _keep_farthest(self, state: State, blocks: Blocks) -> bool:
         """Hold the distance of points that are as far as can be and would go farther: no step along
-        it can be taken."""
+        it can be taken. Returns whether there are any."""
         _, ray, distance, farthest = self._rays(state)
         order = self.order[: self.eliminated]
         ray, far = ray[order], distance[order, 0] >= 0.999 * farthest
@@ -343,13 +358,14 @@ class Bundle(NormalEquations):
         outward = np.einsum("pi,pi->p", gradient, ray)
         held = np.flatnonzero(far & (outward < 0) & ~self.straight[order])
         if not len(held):
-            return
+            return False
         own = ray[held]
         gradient[held] -= outward[held, None] * own
         stiff = HELD_FAST * (blocks.v[held][:, [0, 2, 5]].sum(axis=1) + 1e-30)
         outer = own[:, :, None] * own[:, None, :] * stiff[:, None, None]
         rows, columns = np.tril_indices(3)
         blocks.v[held] += outer[:, rows, columns]
+        return True
 
     def solve(
         self,
@@ -369,7 +385,7 @@ class Bundle(NormalEquations):
             self.chi2 = self._residuals(self.state)[1]
             return self.chi2
         with self.pool() as run, np.errstate(all="ignore"):
-            blocks = self._to_step_from(self.state, run)
+            blocks, plain = self._to_step_from(self.state, run)
             if not np.isfinite(blocks.chi2) or blocks.chi2 >= imaging.IMPOSSIBLE * 1e6:
                 raise Problem("The first guess at this path can't be computed with.")
             growth = 2.0
@@ -384,33 +400,39 @@ class Bundle(NormalEquations):
                     predicted = self.predicted(blocks, damping, *step)
                     trial = self.moved(self.state, *step)
                     if np.isfinite(predicted) and predicted > 0:
-                        gain = (blocks.chi2 - self._residuals(trial)[1]) / predicted
+                        gain = (blocks.chi2 - self._residuals(trial, run)[1]) / predicted
                         if not gain >= POOR_GAIN and predicted > least_gain * per_residual:
                             trial = self._settled(trial, run)
-                            gain = (blocks.chi2 - self._residuals(trial)[1]) / predicted
+                            gain = (blocks.chi2 - self._residuals(trial, run)[1]) / predicted
                     if predicted <= least_gain * per_residual and damping <= 1e-3:
                         if gain > 0:
                             self.state = trial
                         self.converged = True
+                        # So small a step changes nothing of how exact the state is.
+                        if plain and damping <= LEAST_DAMPING and factored is not None:
+                            self.last = blocks, factored
                         break
                 if gain > 1e-4:
                     self.state = trial
                     damping = max(damping * max(1 / 9, 1 - (2 * gain - 1) ** 3), 1e-12)
                     growth = 2.0
-                    blocks = self._to_step_from(self.state, run)
+                    blocks, plain = self._to_step_from(self.state, run)
                     per_residual = max(1.0, blocks.chi2 / max(2 * len(self.camera), 1))
                 else:
                     damping, growth = damping * growth, growth * 2
                     if damping > MOST_DAMPING:
                         break
-        self.chi2 = self._residuals(self.state)[1]
+            self.chi2 = self._residuals(self.state, run)[1]
         return self.chi2
 
     def point_information(self) -> Array:
         """(P, 3, 3) of each point what its sightings, and facts about it alone, tell, the cameras
         taken as exact."""
-        with self.pool() as run:
-            v = self.linearised(self.state, run).v
+        if self.last:
+            v = self.last[0].v
+        else:
+            with self.pool() as run:
+                v = self.linearised(self.state, run).v
         out = np.empty((len(v), 3, 3))
         out[self.order] = v[:, LOWER_HALF]
         return out

@@ -42,7 +42,7 @@ from aperture.path.problem import Row
 from aperture.path.spread import Spread
 
 # How many right-hand sides are solved at once.
-AT_ONCE = 256
+AT_ONCE = 128
 # The derivatives of so many sightings are kept, 250 bytes each: most of what asks, asks for all.
 MOST_KEPT = 200_000
 # So many tracks that facts are about are given their drift, those seen longest.
@@ -53,24 +53,36 @@ DAMPINGS = (0.0, 1e-12, 1e-10, 1e-8)
 
 
 class Solved:
-    """A bundle at its optimum, linearised and factored once, for questions about it."""
+    """A bundle at its optimum, linearised and factored once, for questions about it.
 
-    def __init__(self, bundle: Bundle) -> None:
+    Until the bundle is factored anew: they share its tiles.
+
+    Parameters
+    ----------
+    bundle : Bundle
+    as_ended : bool
+        Whether the equations of the step at which its solution ended are as good as those at its
+        state; their facts have to be the same then.
+    """
+
+    def __init__(self, bundle: Bundle, as_ended: bool = False) -> None:
         self.bundle = bundle
-        with bundle.pool() as run:
-            self.blocks: Blocks = bundle.linearised(bundle.state, run)
-            # What is held doesn't move a point.
-            self.blocks.w *= bundle.freedom.cameras[bundle.camera][:, :, None]
-            self.blocks.lens_point *= bundle.freedom.lens[:, None]
-            for damping in DAMPINGS:
-                factored = bundle.factored(self.blocks, damping, run)
-                if factored is not None:
-                    break
-        if factored is None:
-            raise np.linalg.LinAlgError("The normal matrix is not positive definite.")
+        if as_ended and bundle.last:
+            self.blocks, factored = bundle.last
+        else:
+            self.blocks, factored = self._factored()
         self.factored: Factored = factored
         self.rest_inverse = np.linalg.inv(factored.rest)
         self.per_tile, self.size = bundle.groups.per_tile, bundle.size
+
+    def _factored(self) -> tuple[Blocks, Factored]:
+        with self.bundle.pool() as run:
+            blocks = self.bundle.linearised(self.bundle.state, run)
+            for damping in DAMPINGS:
+                factored = self.bundle.factored(blocks, damping, run)
+                if factored is not None:
+                    return blocks, factored
+        raise np.linalg.LinAlgError("The normal matrix is not positive definite.")
 
     # From the normal matrix
     # -------------------------------------------------------------------------------
@@ -200,28 +212,39 @@ class Solved:
         seen = np.diff(bundle.starts)[ranks]
         return ranks[np.argsort(-seen, kind="stable")[:MOST_LEADING]]
 
-    def _squares(self, solved: Iterable[tuple[Array, Array]]) -> Spread:
-        """The squares of what errors do, added up: to cameras (F, size, k) and border (m, k)."""
-        bundle = self.bundle
-        cameras = np.zeros((bundle.frames, self.size, self.size))
-        across = np.zeros((bundle.frames, self.size, bundle.border_size))
+    def _squares(self, errors: Iterable[tuple[Array, Array]]) -> Spread:
+        """The squares of what errors do, added up; errors: gradients by the cameras (F, size, k)
+        and the border (m, k)."""
+        bundle, size = self.bundle, self.size
+        cameras = np.zeros((bundle.frames, size, size))
+        across = np.zeros((bundle.frames, size, bundle.border_size))
         border = np.zeros((bundle.border_size, bundle.border_size))
         points = np.zeros((bundle.count, 3, 3))
-        for x_camera, x_border in solved:
-            cameras += np.einsum("fak,fbk->fab", x_camera, x_camera, optimize=True)
-            across += np.einsum("fak,mk->fam", x_camera, x_border, optimize=True)
-            border += x_border @ x_border.T
-            self._add_points(x_camera, x_border, points)
+        with bundle.pool() as run:
+            for part in run(self._squared, errors):
+                for total, more in zip((cameras, across, border, points), part):
+                    total += more
         return self._spread(cameras, across, border, points)
 
+    def _squared(self, by_camera: Array, by_border: Array) -> tuple[Array, ...]:
+        """Of some errors together: cameras (F, size, size), across (F, size, m), border (m, m) and
+        points (P, 3, 3)."""
+        x_camera, x_border = self._solved_for(by_camera, by_border)
+        return (
+            np.einsum("fak,fbk->fab", x_camera, x_camera, optimize=True),
+            np.einsum("fak,mk->fam", x_camera, x_border, optimize=True),
+            x_border @ x_border.T,
+            self._squares_of_points(x_camera, x_border),
+        )
+
     def _by_facts(self, rows: Sequence[Row]) -> Iterator[tuple[Array, Array]]:
-        """What the errors of facts do, each as large as it says."""
+        """The gradients of the errors of facts, each as large as it says."""
         for first in range(0, len(rows), AT_ONCE):
-            yield self.responses(rows[first : first + AT_ONCE])[:2]
+            yield self._gradients_of_rows(rows[first : first + AT_ONCE])[:2]
 
     def _by_tracks(self, leading: Array, by_point: list[Array]) -> Iterator[tuple[Array, Array]]:
-        """What the errors of tracks do, as their residuals have them; but of those leading. Into
-        by_point go the derivatives (n, 2, 3) by each sighting's point."""
+        """The gradients of the errors of tracks, as their residuals have them; but of those
+        leading. Into by_point go the derivatives (n, 2, 3) by each sighting's point."""
         for first in range(0, self.bundle.count, AT_ONCE):
             last = min(first + AT_ONCE, self.bundle.count)
             by_camera, by_border, own = self._track_gradients(first, last)
@@ -229,10 +252,11 @@ class Solved:
             others = leading[(leading >= first) & (leading < last)] - first
             by_camera[:, :, others] = 0
             by_border[:, others] = 0
-            yield self._solved_for(by_camera, by_border)
+            yield by_camera, by_border
 
     def _by_drift(self, leading: Array, drift: Drift) -> Iterator[tuple[Array, Array]]:
-        """What the errors of the tracks that lead do, if they are as those of all others."""
+        """The gradients of the errors of the tracks that lead, if they are as those of all
+        others."""
         bundle, waiting = self.bundle, []
         for number, rank in enumerate(leading.tolist(), 1):
             mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
@@ -242,7 +266,7 @@ class Solved:
             waiting.append(self._gradients_of(rank, errors))
             if len(waiting) * 2 * drifts.MODES >= AT_ONCE or number == len(leading):
                 by_camera, by_border = (np.concatenate(part, axis=-1) for part in zip(*waiting))
-                yield self._solved_for(by_camera, by_border)
+                yield by_camera, by_border
                 waiting = []
 
     def _own_of_points(self, drift: Drift | None = None, by_point: Array | None = None) -> Spread:
@@ -376,25 +400,21 @@ class Solved:
         cameras = cameras.reshape(-1, self.size, count)[: self.bundle.frames]
         return cameras, border
 
-    def _add_points(self, x_camera: Array, x_border: Array, points: Array) -> None:
-        """Add what the solutions (…, k) of some tracks do to each point, squared, to `points` (P,
-        3, 3)."""
+    def _squares_of_points(self, x_camera: Array, x_border: Array) -> Array:
+        """(P, 3, 3) what the solutions (…, k) of some errors do to each point, squared."""
         bundle, groups = self.bundle, self.bundle.groups
+        out = np.zeros((bundle.count, 3, 3))
         x = np.zeros((groups.tile_count * groups.per_tile, self.size, x_camera.shape[2]))
         x[: bundle.frames] = x_camera
         x = x.reshape(groups.tile_count, groups.side, -1)
         x_lens = np.ascontiguousarray(x_border[:LENS_SIZE])
-        with bundle.pool() as run:
-
-            def part(first: int, last: int) -> float:
-                elimination.add_point_squares(*self._of_groups(first, last), x, x_lens, points)
-                return 0.0
-
-            run(part, bundle.slices(len(groups.points), 4 * bundle.threads))
+        all_ = self._of_groups(0, len(groups.points))
+        elimination.add_point_squares(*all_, x, x_lens, out)
         for number in range(bundle.count - bundle.eliminated):
             at = LENS_SIZE + 3 * number
             step = x_border[at : at + 3]
-            points[bundle.eliminated + number] += step @ step.T
+            out[bundle.eliminated + number] += step @ step.T
+        return out
 
     # Of a combination
     # -------------------------------------------------------------------------------------
@@ -406,13 +426,28 @@ class Solved:
     def responses(self, rows: Sequence[Row]) -> tuple[Array, Array, Array]:
         """N⁻¹ a for the derivatives a of some rows: cameras (F, size, k), border (m, k); and the
         products aᵀ N⁻¹ b (k, k)."""
+        by_camera, border, own = self._gradients_of_rows(rows)
+        x_camera, x_border = self._solved_for(by_camera, border)
+        out = np.einsum("fak,fam->km", by_camera, x_camera, optimize=True) + border.T @ x_border
+        for k, rank, slope, _ in own:
+            for other, other_rank, _, taken in own:
+                if rank == other_rank:
+                    out[k, other] += slope @ taken
+        return x_camera, x_border, out
+
+    def _gradients_of_rows(
+        self, rows: Sequence[Row]
+    ) -> tuple[Array, Array, list[tuple[int, int, Array, Array]]]:
+        """The derivatives of some rows, their points eliminated: (F, size, k) and (m, k); and of
+        each eliminated point that a row k is about (k, its rank, the derivative by it (3,), V⁻¹
+        times that)."""
         bundle, count = self.bundle, len(rows)
-        by_camera = np.zeros((bundle.frames, self.size, count))
+        by_camera = np.zeros((count, bundle.frames, self.size))
         border = np.zeros((bundle.border_size, count))
         own: list[tuple[int, int, Array, Array]] = []
         for k, row in enumerate(rows):
             if row.camera is not None and row.by_camera is not None:
-                by_camera[row.camera, :, k] = row.by_camera[: self.size]
+                by_camera[k, row.camera] = row.by_camera[: self.size]
             border[:, k] = bundle.border_row(row)
             for index, point in enumerate(row.points):
                 rank = int(bundle.rank[point])
@@ -422,17 +457,11 @@ class Solved:
                 taken = solve_lower(bundle.factors[rank], slope)
                 own.append((k, rank, slope, taken))
                 mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
-                by_camera[bundle.camera[mine], :, k] -= self.blocks.w[mine] @ taken
+                by_camera[k, bundle.camera[mine]] -= self.blocks.w[mine] @ taken
                 border[:LENS_SIZE, k] -= self.blocks.lens_point[rank] @ taken
         border[~bundle.border_free] = 0
-        by_camera *= bundle.freedom.cameras[:, :, None]
-        x_camera, x_border = self._solved_for(by_camera, border)
-        out = np.einsum("fak,fam->km", by_camera, x_camera, optimize=True) + border.T @ x_border
-        for k, rank, slope, _ in own:
-            for other, other_rank, _, taken in own:
-                if rank == other_rank:
-                    out[k, other] += slope @ taken
-        return x_camera, x_border, out
+        by_camera *= bundle.freedom.cameras
+        return np.ascontiguousarray(np.moveaxis(by_camera, 0, 2)), border, own
 
 
 def _sums(values: Array, starts: Array) -> Array:

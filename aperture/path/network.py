@@ -157,7 +157,7 @@ def solve_network(
     placed = eased
     damping = NEAR_DAMPING if found.near else FIRST_DAMPING
     if found.near:
-        factors, _ = judged(given.solve(placed, tracks, use, known, facts, factors, most=0))
+        factors = _weighed(given.solve(placed, tracks, use, known, facts, factors, most=0)).factors
     for round_ in range(MOST_ROUNDS):
         network = given.solve(placed, tracks, use, known, facts, factors, most, damping=damping)
         factors, bad = judged(network)
@@ -381,9 +381,17 @@ def on_common_sightings(
     return out
 
 
-def judged(network: Network) -> tuple[Array, Array]:
-    """By what each track's σ has to be multiplied (T,), and the sightings (F, T) that can't be
-    right.
+@dataclass(frozen=True, eq=False)
+class _Weighed:
+    """By what each track's σ has to be multiplied (T,), and the sightings (F, T) that are too far
+    off or of tracks that are much worse than most."""
+
+    factors: Array
+    bad: Array
+
+
+def _weighed(network: Network) -> _Weighed:
+    """By the residuals of a network.
 
     Tracks differ in how far their σ is from the truth: in compressed film, on edges, with blur. The
     variance of each is estimated from its own residuals, and from the other tracks' as if these
@@ -399,7 +407,6 @@ def judged(network: Network) -> tuple[Array, Array]:
     far &= of_frame[row] < MOST_OF_A_FRAME
     bad = np.zeros(network.use.shape, bool)
     bad[network.frames[row[far]], network.tracks[column[far]]] = True
-    bad[:, network.tracks[_tells_nothing(network)]] = True
     count = len(network.factors)
     near = ~far
     of = network.tracks[column[near]]
@@ -412,7 +419,16 @@ def judged(network: Network) -> tuple[Array, Array]:
     variance = (OTHERS * usual + squares) / (OTHERS + freedom)
     variance = np.maximum(variance, 1e-6)
     bad[:, variance > MOST_WORSE**2 * usual] = True
-    return np.sqrt(variance), bad & network.use
+    return _Weighed(np.sqrt(variance), bad)
+
+
+def judged(network: Network) -> tuple[Array, Array]:
+    """By what each track's σ has to be multiplied (T,), and the sightings (F, T) that can't be
+    right, or tell nothing."""
+    weighed = _weighed(network)
+    bad = weighed.bad
+    bad[:, network.tracks[_tells_nothing(network)]] = True
+    return weighed.factors, bad & network.use
 
 
 def _tells_nothing(network: Network) -> Array:
@@ -443,7 +459,7 @@ def _unknowns(network: Network) -> int:
 def spreads(network: Network) -> tuple[Spread, Spread, Solved]:
     """By the normal matrix, and clustered by track; and the linearised network, for more
     questions."""
-    solved = Solved(network.bundle)
+    solved = Solved(network.bundle, as_ended=True)
     freedom = max(2 * len(network.bundle.camera) - _unknowns(network), 1)
     rows = network.facts.pulling_rows(network.state)
     naive, clustered = solved.spread(), solved.clustered(freedom, rows, solved.drift())

@@ -7,9 +7,8 @@ the cameras, in tiles (`tiles`), and the *border*: the lens, the tied points, an
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,7 +17,7 @@ from aperture.arrays import Array
 from aperture.path import elimination, tiles
 from aperture.path.imaging import LENS_SIZE
 from aperture.path.problem import Freedom, Observations, Row, whitening
-from aperture.path.several import cores, one_blas_thread
+from aperture.path.several import Run, cores, sharing
 
 
 @dataclass
@@ -47,6 +46,12 @@ class Factored:
     solved_gradient: Array
     rest: Array
     border_gradient: Array
+
+
+def _stably_sorted(numbers: Array) -> Array:
+    """The order (N,) that sorts small integers; NumPy does it in linear time if they are short."""
+    short = len(numbers) and numbers.max() < 2**16
+    return np.argsort(numbers.astype(np.uint16) if short else numbers, kind="stable")
 
 
 class NormalEquations:
@@ -90,6 +95,8 @@ class NormalEquations:
         self.tiles = np.empty((len(groups.pattern), groups.side, groups.side))
         self.inverses = np.zeros((groups.tile_count, groups.side, groups.side))
         self.factors = np.zeros((self.eliminated, 6))
+        # Of the step at which a solution ended, while the tiles above are still its.
+        self.last: tuple[Blocks, Factored] | None = None
 
     def _order_points(self, observations: Observations, count: int, tied: tuple[int, ...]) -> None:
         """Sort the points for the elimination, the tied ones last, and the observations by them."""
@@ -101,7 +108,8 @@ class NormalEquations:
         self.rank[self.order] = np.arange(count)
         self.count = count
         point = self.rank[observations.point]
-        self.sorting = np.lexsort((observations.camera, point))
+        by_camera = _stably_sorted(observations.camera)
+        self.sorting = by_camera[_stably_sorted(point[by_camera])]
         self.point = point[self.sorting]
         self.camera = np.ascontiguousarray(observations.camera[self.sorting], np.int32)
         self.xy = np.ascontiguousarray(observations.xy[self.sorting], float)
@@ -121,15 +129,9 @@ class NormalEquations:
         edges = np.linspace(0, count, parts + 1).astype(int)
         return ((int(a), int(b)) for a, b in zip(edges[:-1], edges[1:]) if b > a)
 
-    @contextmanager
-    def pool(self) -> Iterator[Callable[..., list[float]]]:
+    def pool(self) -> AbstractContextManager[Run]:
         """A function that runs kernels on slices, in threads; BLAS itself stays on one."""
-        with one_blas_thread():
-            if self.threads == 1:
-                yield lambda work, slices: [work(*slice_) for slice_ in slices]
-                return
-            with ThreadPoolExecutor(self.threads) as pool:
-                yield lambda work, slices: list(pool.map(lambda s: work(*s), list(slices)))
+        return sharing(self.threads)
 
     def border_row(self, row: Row) -> Array:
         """(m,) the derivative of a row by the border."""
@@ -146,10 +148,9 @@ class NormalEquations:
             out[first_extra + index] = slope
         return out
 
-    def factored(
-        self, blocks: Blocks, damping: float, run: Callable[..., list[float]]
-    ) -> Factored | None:
+    def factored(self, blocks: Blocks, damping: float, run: Run) -> Factored | None:
         """Eliminate the points and factor what is left; None where it is not positive definite."""
+        self.last = None
         groups, size = self.groups, self.size
         elimination.factor_points(blocks.v[: self.eliminated], damping, self.factors)
         self._fill_groups(blocks, run)
@@ -184,7 +185,7 @@ class NormalEquations:
         rest = corner - np.tensordot(border, solved, ((0, 1), (0, 1)))
         return Factored(border, solved, both[:, :, -1], rest, border_gradient)
 
-    def _fill_groups(self, blocks: Blocks, run: Callable[..., list[float]]) -> None:
+    def _fill_groups(self, blocks: Blocks, run: Run) -> None:
         """What the points, eliminated, take from the cameras that see them, group by group."""
         groups, size = self.groups, self.size
 
@@ -213,7 +214,7 @@ class NormalEquations:
 
         run(fill, self.slices(len(groups.points), 4 * self.threads))
 
-    def _subtracted(self, gradient: Array, run: Callable[..., list[float]]) -> Array:
+    def _subtracted(self, gradient: Array, run: Run) -> Array:
         """Take that from the tiles, and from the gradient (tiles, side); what is taken from the
         lens's border (tiles, side, 8)."""
         groups = self.groups

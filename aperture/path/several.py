@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, contextmanager
 from functools import cache
-from typing import TypeVar
+from threading import Lock
+from typing import Any, Protocol, TypeVar
 
 from threadpoolctl import ThreadpoolController
 
@@ -31,6 +32,55 @@ def _libraries() -> ThreadpoolController:
     import scipy.linalg  # noqa: F401
 
     return ThreadpoolController()
+
+
+class Run(Protocol):
+    """Does some work with the arguments of each item; the results in the items' order."""
+
+    def __call__(
+        self, work: Callable[..., Out], items: Iterable[tuple[Any, ...]], /
+    ) -> list[Out]: ...
+
+
+@contextmanager
+def sharing(threads: int) -> Iterator[Run]:
+    """A function that shares work among so many threads; BLAS itself stays on one.
+
+    The one that asks works too, so that short work doesn't wait for another thread to wake. Items
+    are taken one by one as they are needed: of an iterator few exist at a time.
+    """
+    with one_blas_thread():
+        if threads == 1:
+            yield lambda work, items: [work(*item) for item in items]
+            return
+        with ThreadPoolExecutor(threads - 1) as pool:
+
+            def run(work: Callable[..., Out], items: Iterable[tuple[Any, ...]]) -> list[Out]:
+                waiting, lock, done = enumerate(items), Lock(), dict[int, Out]()
+
+                def take() -> None:
+                    nonlocal waiting
+                    try:
+                        while True:
+                            with lock:
+                                number, item = next(waiting, (-1, ()))
+                            if number < 0:
+                                return
+                            done[number] = work(*item)
+                    except BaseException:
+                        waiting = enumerate(())  # the others begin nothing more
+                        raise
+
+                others = [pool.submit(take) for _ in range(threads - 1)]
+                try:
+                    take()
+                finally:
+                    begun = [other for other in others if not other.cancel()]
+                for other in begun:
+                    other.result()
+                return [done[number] for number in sorted(done)]
+
+            yield run
 
 
 def several(

@@ -22,7 +22,7 @@ from aperture.path.growing import Growing, LensPrior
 from aperture.path.imaging import Optics
 from aperture.path.network import Given, _start, judged
 from aperture.path.problem import State, exponentials
-from aperture.path.several import cores, several
+from aperture.path.several import cores, several, sharing
 from aperture.path.sightings import Sightings
 from aperture.path.solve import solve
 from aperture.path.turning import solve_turning
@@ -83,6 +83,24 @@ class SideBySide(SimpleTestCase):
             several(lambda number: 1 / number, [1, 0, 2], 2, lambda number: None)
         self.assertEqual(threads(), before)
         self.assertGreaterEqual(cores(), 1)
+
+    def test_shared_work_comes_in_order_and_ends_where_one_fails(self):
+        taken = []
+
+        def items():
+            for number in range(50):
+                taken.append(number)
+                yield (number,)
+
+        for number in (1, 3):
+            with sharing(number) as run:
+                self.assertEqual(run(lambda n: 10 * n, items()), list(range(0, 500, 10)))
+                taken.clear()
+                with self.assertRaises(ZeroDivisionError):
+                    run(lambda n: 1 / (n - 4), items())
+                self.assertLessEqual(len(taken), 50)
+                self.assertIn(4, taken)
+                self.assertEqual(run(lambda n: n, ()), [])
 
 
 class Arcs(SimpleTestCase):
