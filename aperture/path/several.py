@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
 from functools import cache
 from threading import Lock
-from typing import Any, Protocol, TypeVar
+from typing import Any, TypeVar
 
 from threadpoolctl import ThreadpoolController
 
@@ -34,12 +34,8 @@ def _libraries() -> ThreadpoolController:
     return ThreadpoolController()
 
 
-class Run(Protocol):
-    """Does some work with the arguments of each item; the results in the items' order."""
-
-    def __call__(
-        self, work: Callable[..., Out], items: Iterable[tuple[Any, ...]], /
-    ) -> list[Out]: ...
+# Does some work with the arguments of each item; the results are in the items' order.
+Run = Callable[[Callable[..., Any], Iterable[tuple[Any, ...]]], list[Any]]
 
 
 @contextmanager
@@ -55,8 +51,8 @@ def sharing(threads: int) -> Iterator[Run]:
             return
         with ThreadPoolExecutor(threads - 1) as pool:
 
-            def run(work: Callable[..., Out], items: Iterable[tuple[Any, ...]]) -> list[Out]:
-                waiting, lock, done = enumerate(items), Lock(), dict[int, Out]()
+            def run(work: Callable[..., Any], items: Iterable[tuple[Any, ...]]) -> list[Any]:
+                waiting, lock, done = enumerate(items), Lock(), dict[int, Any]()
 
                 def take() -> None:
                     nonlocal waiting
