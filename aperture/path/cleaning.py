@@ -34,8 +34,8 @@ FEWEST, LEAST_ANGLE_DEG = 5, 0.7
 MUCH, PARTS_FIT = 2.5, 0.35
 # Less than this isn't worth a word, px.
 LEAST_PX = 0.3
-# And they fit at all, px.
-PART_PX = 2.5
+# And they fit at all, px; of at least so many sightings each.
+PART_PX, LEAST_PART = 2.5, 3
 # Below this a track that isn't used may be right, px; what slides doesn't go farther than that.
 LEAST_MISFIT_PX, EDGE_PX = 0.7, 4.0
 # Drift over scatter, and the longer axis of residuals over the shorter one.
@@ -187,12 +187,17 @@ class _Sighted:
         """(n, 2) px: from where the point would be seen to where the track was."""
         return one_point.off(point, self.rotation, self.origin, self.x, self.focal_px)
 
-    def misfit(self, first: int = 0, last: int | None = None) -> float:
-        """The rms residual in px of the one point that fits best the sightings [first, last)."""
-        own = slice(first, last)
-        return one_point.misfit(
-            self.rays[own], self.rotation[own], self.origin[own], self.x[own], self.focal_px[own]
-        )
+    def misfit(self) -> float:
+        """The rms residual in px of the one point that fits best."""
+        return one_point.misfit(*self._all)
+
+    def parts(self) -> Array:
+        """(n,) the same of two points, the second from each sighting on."""
+        return np.asarray(one_point.parts(*self._all, LEAST_PART))
+
+    @property
+    def _all(self) -> tuple[Array, ...]:
+        return self.rays, self.rotation, self.origin, self.x, self.focal_px
 
 
 def _focal_px(told: Told) -> Array:
@@ -214,11 +219,6 @@ def _sighted(told: Told, x: Array, track: int) -> _Sighted:
 def _jump(sighted: _Sighted, whole: float) -> int | None:
     """The index of the first sighting of a second point, where two points explain what one
     can't."""
-    count = len(sighted.frames)
-    best, at = min(PARTS_FIT * whole, PART_PX), None
-    for split in range(3, count - 2):
-        parts = sighted.misfit(last=split), sighted.misfit(first=split)
-        rms = np.sqrt((split * parts[0] ** 2 + (count - split) * parts[1] ** 2) / count)
-        if rms < best:
-            best, at = rms, split
-    return at
+    rms = np.nan_to_num(sighted.parts(), nan=np.inf)
+    split = int(np.argmin(rms))
+    return split if rms[split] < min(PARTS_FIT * whole, PART_PX) else None

@@ -186,20 +186,29 @@ def of_points(starts: Array, cameras: Array, by_point: Array, drift: Drift) -> A
 def _add_products(starts, cameras, by_point, fresh, slow, kept, out):
     """What `of_points` returns: the sums over pairs of frames, from frame to frame, each slow kind
     keeping a running sum of what came before."""
-    before = np.zeros((len(kept), 2, 3))
+    before, earlier = np.zeros((len(kept), 2, 3)), np.zeros((2, 3))
+    at_once = fresh + slow.sum()
     for p in range(len(starts) - 1):
         before[:] = 0.0
+        earlier[:] = 0.0
         for o in range(starts[p], starts[p + 1]):
             if o > starts[p]:
+                gap = cameras[o] - cameras[o - 1]
+                earlier[:] = 0.0
                 for kind in range(len(kept)):
-                    share = kept[kind] ** (cameras[o] - cameras[o - 1])
-                    before[kind] = share * (before[kind] + by_point[o - 1])
+                    share = kept[kind] if gap == 1 else kept[kind] ** gap
+                    for axis in range(2):
+                        for i in range(3):
+                            kept_on = share * (before[kind, axis, i] + by_point[o - 1, axis, i])
+                            before[kind, axis, i] = kept_on
+                            earlier[axis, i] += slow[kind] * kept_on
             for axis in range(2):
                 for i in range(3):
-                    for j in range(3):
-                        here, there = by_point[o, axis, i], by_point[o, axis, j]
-                        value = fresh * here * there
-                        for kind in range(len(kept)):
-                            pairs = here * before[kind, axis, j] + before[kind, axis, i] * there
-                            value += slow[kind] * (here * there + pairs)
-                        out[p, i, j] += value
+                    here = by_point[o, axis, i]
+                    for j in range(i + 1):
+                        there = by_point[o, axis, j]
+                        pairs = here * earlier[axis, j] + earlier[axis, i] * there
+                        out[p, i, j] += at_once * here * there + pairs
+        for i in range(3):
+            for j in range(i):
+                out[p, j, i] = out[p, i, j]

@@ -59,16 +59,14 @@ def leverages(solved: Solved, spread: Spread) -> Array:
     matrix."""
     bundle = solved.bundle
     _, by_camera, by_lens, by_point = solved.derivatives(0, bundle.count)
-    by_camera = by_camera * bundle.freedom.cameras[bundle.camera][:, None, :]
-    both = np.concatenate([by_camera, by_lens * bundle.freedom.lens], axis=2)
     sorted_ = np.argsort(bundle.camera, kind="stable")
     ends = np.searchsorted(bundle.camera[sorted_], np.arange(bundle.frames + 1))
-    rows = both[sorted_].reshape(-1, both.shape[2])
-    each = np.empty(len(both))
-    for joint, first, last in zip(spread.with_lens, 2 * ends[:-1], 2 * ends[1:]):
-        own = rows[first:last]
-        squares = np.einsum("ij,ij->i", own @ joint, own)
-        each[sorted_[first // 2 : last // 2]] = squares.reshape(-1, 2).sum(axis=1)
+    each = np.empty(len(by_camera))
+    # What is held has no covariance, so that its derivatives count for nothing.
+    for joint, first, last in zip(spread.with_lens, ends[:-1], ends[1:]):
+        mine = sorted_[first:last]
+        own = np.concatenate([by_camera[mine], by_lens[mine]], axis=2)
+        each[mine] = np.einsum("nij,nij->n", own @ joint, own)
     total = np.bincount(bundle.point, each, bundle.count)
     free = (~bundle.held).sum(axis=1)
     if bundle.freedom.at_infinity:
@@ -83,8 +81,9 @@ def leverages(solved: Solved, spread: Spread) -> Array:
     total[gone] -= np.einsum("nij,nji->n", information, covariances[gone]) - free[gone]
     for rank in range(bundle.eliminated, bundle.count):
         at = LENS_SIZE + 3 * (rank - bundle.eliminated) + np.arange(3)
-        mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
-        cameras, points = bundle.camera[mine], by_point[mine]
+        of_it = slice(bundle.starts[rank], bundle.starts[rank + 1])
+        cameras, points = bundle.camera[of_it], by_point[of_it]
+        both = np.concatenate([by_camera[of_it], by_lens[of_it]], axis=2)
         across = np.concatenate(
             [
                 spread.across[cameras][:, :, at],
@@ -92,7 +91,7 @@ def leverages(solved: Solved, spread: Spread) -> Array:
             ],
             axis=1,
         )
-        total[rank] += 2 * np.einsum("nij,njk,nik->", both[mine], across, points, optimize=True)
+        total[rank] += 2 * np.einsum("nij,njk,nik->", both, across, points, optimize=True)
         total[rank] += np.einsum("nij,jk,nik->", points, covariances[rank], points) - free[rank]
     out = np.empty(bundle.count)
     out[bundle.order] = np.maximum(total, 0.0)

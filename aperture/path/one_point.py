@@ -107,3 +107,16 @@ def misfit(rays, rotation, origin, x, focal_px):
     """The rms residual in px of the point nearest to all rays."""
     left = off(nearest(rays, origin), rotation, origin, x, focal_px)
     return np.sqrt(np.mean(left**2))
+
+
+@njit(cache=True)
+def parts(rays, rotation, origin, x, focal_px, fewest):
+    """(n,) the rms residual in px if the sightings before each one are of one point and the rest of
+    another; infinite where either would have fewer than `fewest`."""
+    count = len(rays)
+    out = np.full(count, np.inf)
+    for n in range(fewest, count - fewest + 1):
+        first = misfit(rays[:n], rotation[:n], origin[:n], x[:n], focal_px[:n])
+        second = misfit(rays[n:], rotation[n:], origin[n:], x[n:], focal_px[n:])
+        out[n] = np.sqrt((n * first**2 + (count - n) * second**2) / count)
+    return out

@@ -360,12 +360,13 @@ def _points(told: Told) -> dict[str, Any]:
     residual = told.residuals_px[:, network.tracks]
     seen = np.isfinite(residual).sum(axis=0)
     squares = np.nansum(residual**2, axis=0)
+    places, plus_minus = _list(network.state.points), _list(sigma)
     out = {}
     for number, track in enumerate(network.tracks):
         count = int(seen[number])
         out[ids[track]] = {
-            "world_m": _list(network.state.points[number]),
-            "plus_minus_m": _list(sigma[number]),
+            "world_m": places[number],
+            "plus_minus_m": plus_minus[number],
             "observations": count,
             "leverage": _number(round(leverages[number] / unknowns, 6)),
             "residual_px": _number(math.sqrt(squares[number] / count / 2)) if count else None,
@@ -425,9 +426,12 @@ def _digits(values: Array, digits: int) -> Array:
 
 
 def _list(values: Array) -> Any:
-    """Nested lists of numbers; a row that isn't finite becomes null."""
-    if values.ndim == 0:
-        return _number(float(values))
-    if values.ndim == 1:
-        return [_number(value) for value in values.tolist()]
-    return [_list(row) if np.isfinite(row).all() else None for row in values]
+    """Nested lists of numbers to twelve digits; of a table a row that isn't finite becomes null, of
+    one row a number."""
+    finite = np.isfinite(values)
+    if finite.all():
+        written = "%.12g " * values.size % tuple(values.ravel().tolist())
+        return np.array(written.split(), float).reshape(values.shape).tolist()
+    if values.ndim < 2:
+        return [_number(value) for value in values.tolist()] if values.ndim else None
+    return [_list(row) if one.all() else None for row, one in zip(values, finite)]

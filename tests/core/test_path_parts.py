@@ -250,8 +250,14 @@ class OnePoint(SimpleTestCase):
         best = least_squares(lambda point: noisy.off(point).ravel(), true)
         least = np.sqrt(2 * best.cost / 60)
         self.assertAlmostEqual(noisy.misfit() / least, 1, delta=0.002)
-        self.assertAlmostEqual(noisy.misfit(first=10), noisy.misfit(10, 30))
-        self.assertGreater(noisy.misfit(), noisy.misfit(last=12) * 0.5)
+        of_it = noisy.frames, noisy.origin, noisy.rotation, noisy.x, noisy.focal_px
+        part = [
+            cleaning._Sighted(*(of[own] for of in of_it)) for own in (slice(0, 10), slice(10, 30))
+        ]
+        both = np.sqrt((part[0].misfit() ** 2 + 2 * part[1].misfit() ** 2) / 3)
+        parts = noisy.parts()
+        self.assertAlmostEqual(parts[10], both)
+        self.assertEqual(np.flatnonzero(np.isfinite(parts)).tolist(), [*range(3, 28)])
 
     def test_a_point_behind_is_as_far_off_as_anything_can_be(self):
         sighted = self.sighted(np.tile([0.0, 1.5, -5.0], (8, 1)))
