@@ -27,6 +27,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
+from itertools import groupby
+from operator import itemgetter
 from typing import Any
 
 import numpy as np
@@ -429,10 +431,12 @@ class Solved:
         by_camera, border, own = self._gradients_of_rows(rows)
         x_camera, x_border = self._solved_for(by_camera, border)
         out = np.einsum("fak,fam->km", by_camera, x_camera, optimize=True) + border.T @ x_border
-        for k, rank, slope, _ in own:
-            for other, other_rank, _, taken in own:
-                if rank == other_rank:
-                    out[k, other] += slope @ taken
+        by_rank = sorted(own, key=itemgetter(1))
+        for _, group in groupby(by_rank, key=itemgetter(1)):
+            about = list(group)  # all that is about one point
+            which = [k for k, *_ in about]
+            slopes, taken = (np.array([one[part] for one in about]) for part in (2, 3))
+            np.add.at(out, np.ix_(which, which), slopes @ taken.T)
         return x_camera, x_border, out
 
     def _gradients_of_rows(

@@ -137,10 +137,11 @@ class Growing:
         linear = self.sightings.grid.px_linear
         return np.exp(self.lens[0] + self.zoom) * np.linalg.norm(linear[:, 1])
 
-    def normalised(self, frames: Array) -> Array:
-        """(F', T, 2) the sightings of some frames through the lens of the moment."""
+    def normalised(self, frames: Array, tracks: Array | None = None) -> Array:
+        """(F', T', 2) the sightings of some frames, and of all tracks or some, through the lens of
+        the moment."""
         lens = self.optics.lens.with_parameters(self.lens)
-        return self.sightings.on(frames).zoomed(lens, self.zoom[frames])
+        return self.sightings.on(frames, tracks).zoomed(lens, self.zoom[frames])
 
     # Places
     # ----------------------------------------------------------------------------------------------
@@ -169,12 +170,12 @@ class Growing:
         frames = np.flatnonzero(self.posed)
         if near is not None:
             frames = frames[np.abs(frames - near) <= reach]
-        own = self._rays(frames)
-        seen = self.use[frames] & np.isfinite(own[:, :, 0]) & ~self.placed
-        row, track = np.nonzero(seen)
+        without = np.flatnonzero(self.use[frames].any(axis=0) & ~self.placed)
+        own = self._rays(frames, without)
+        row, column = np.nonzero(self.use[np.ix_(frames, without)] & np.isfinite(own[:, :, 0]))
         if not len(row):
             return
-        own = own[row, track]
+        own, track = own[row, column], without[column]
         rays = np.einsum("nij,nj->ni", self.rotations[frames[row]], own)
         origin = self.positions[frames[row]]
         across = np.eye(3) - rays[:, :, None] * rays[:, None, :]
@@ -200,12 +201,13 @@ class Growing:
             if mine[len(mine) // 2] < most_px and np.isfinite(mine[-1]):
                 self.points[point] = places[point]
 
-    def _rays(self, frames: Array) -> Array:
-        """(F', T, 3) unit directions in camera space of the sightings of some frames."""
+    def _rays(self, frames: Array, tracks: Array) -> Array:
+        """(F', T', 3) unit directions in camera space of the sightings of some tracks on some
+        frames."""
         lens = self.optics.lens.with_parameters(self.lens)
         if lens.projection.around:
-            return self.sightings.on(frames).rays(lens)
-        x = self.normalised(frames)
+            return self.sightings.on(frames, tracks).rays(lens)
+        x = self.normalised(frames, tracks)
         rays = np.concatenate([x * [1, -1], -np.ones((*x.shape[:2], 1))], axis=2)
         return rays / np.linalg.norm(rays, axis=2, keepdims=True)
 

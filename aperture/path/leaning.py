@@ -150,12 +150,15 @@ def advice(told: Told, determined: dict[str, str]) -> dict[str, Any]:
     ids = told.evidence.frames[network.frames].tolist()
     out: dict[str, Any] = {}
     for quantity, (picked, before, variance) in projections.items():
-        shares = []
-        for number in range(len(candidates)):
-            mine = slice(ends[number], ends[number + 1])
-            x = picked(cameras[:, :, mine], border[:, mine])
-            inner = np.eye(x.shape[-1]) + products[mine, mine]
-            gained = np.einsum("ik,ki->", x, np.linalg.solve(inner, x.T))
+        moved = picked(cameras, border)
+        squares, shares = moved.T @ moved, []
+        for first, last in zip(ends[:-1], ends[1:]):
+            mine = slice(first, last)
+            inner = np.eye(last - first) + products[mine, mine]
+            if len(inner) == 1:  # most are, and need no solver
+                gained = float(squares[first, first] / inner[0, 0])
+            else:
+                gained = float(np.trace(np.linalg.solve(inner, squares[mine, mine])))
             shares.append(min(max(gained / max(variance, 1e-300), 0.0), 1.0))
         out[quantity] = {"now": before, "rows": _told_rows(candidates, shares, before, ids)}
         if quantity == "worst":

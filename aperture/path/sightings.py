@@ -79,14 +79,11 @@ class Sightings:
         shrunk = axis + (self.xy - axis) * np.exp(-zoom)[:, None, None]
         return replace(self, xy=shrunk).normalised(lens)
 
-    def on(self, frames: Array) -> Sightings:
-        """Those on some frames, by index."""
+    def on(self, frames: Array, tracks: Array | None = None) -> Sightings:
+        """Those on some frames, of all tracks or some, by index."""
+        which = frames if tracks is None else np.ix_(frames, tracks)
         return Sightings(
-            self.frames[frames],
-            self.xy[frames],
-            self.sigma[frames],
-            self.cross[frames],
-            self.grid,
+            self.frames[frames], self.xy[which], self.sigma[which], self.cross[which], self.grid
         )
 
     def rays(self, lens: Lens) -> Array:
