@@ -30,11 +30,9 @@ from aperture.path.several import Run
 LEAST_GAIN = 1e-4
 # Where the entries of a symmetric 3 × 3 matrix lie among the six of its lower half.
 LOWER_HALF = np.array([[0, 1, 3], [1, 2, 4], [3, 4, 5]])
-# The first damping, and that of a solution that begins next to its optimum.
-FIRST_DAMPING, NEAR_DAMPING = 1e-4, 1e-11
+# The first damping, that of a solution that begins next to its optimum, and the first after none.
+FIRST_DAMPING, NEAR_DAMPING, SOME_DAMPING = 1e-4, 0.0, 1e-8
 MOST_DAMPING = 1e6
-# So little of it is none.
-LEAST_DAMPING = 1e-11
 # By what factor a point's distance changes at most in one step; and how much farther than the
 # middle one a point may go.
 MOST_FARTHER, FARTHEST = 5.0, 300.0
@@ -92,7 +90,7 @@ class Bundle(NormalEquations):
     def off_px(self, state: State) -> Array:
         """(N, 2) px: the residuals without their weights, in the order of the observations
         given."""
-        off, _ = self._residuals(state)
+        off, _ = self._of_sightings(state)
         across = off[:, 0] / self.weights[:, 0]
         down = (off[:, 1] - self.weights[:, 2] * across) / self.weights[:, 1]
         out = np.empty_like(off)
@@ -106,7 +104,8 @@ class Bundle(NormalEquations):
         return out, float(total)
 
     def _of_sightings(self, state: State, run: Run | None = None) -> tuple[Array, float]:
-        """Those of the sightings alone, sorted as they are kept."""
+        """(N, 2) the weighted residuals of the sightings alone, sorted as they are kept, and the
+        sum of their squares; `run`: as `pool` gives it."""
         out = np.empty((len(self.camera), 2))
         rotations = np.ascontiguousarray(state.rotations)
         positions = np.ascontiguousarray(state.positions)
@@ -408,18 +407,20 @@ class Bundle(NormalEquations):
                         if gain > 0:
                             self.state = trial
                         self.converged = True
-                        # So small a step changes nothing of how exact the state is.
-                        if plain and damping <= LEAST_DAMPING and factored is not None:
+                        # So small a step changes nothing of how exact the state is. Damping does,
+                        # however little, of what loose facts alone hold.
+                        if plain and not damping and factored is not None:
                             self.last = blocks, factored
                         break
                 if gain > 1e-4:
                     self.state = trial
-                    damping = max(damping * max(1 / 9, 1 - (2 * gain - 1) ** 3), 1e-12)
+                    if damping:
+                        damping = max(damping * max(1 / 9, 1 - (2 * gain - 1) ** 3), 1e-12)
                     growth = 2.0
                     blocks, plain = self._to_step_from(self.state, run)
                     per_residual = max(1.0, blocks.chi2 / max(2 * len(self.camera), 1))
                 else:
-                    damping, growth = damping * growth, growth * 2
+                    damping, growth = max(damping * growth, SOME_DAMPING), growth * 2
                     if damping > MOST_DAMPING:
                         break
             self.chi2 = self._residuals(self.state, run)[1]

@@ -376,6 +376,16 @@ class Paths(SimpleTestCase):
         self.assertFalse(any("focal length" in says for says in stages))
         focal = warm["camera"]["focal_px"][1] - cold["camera"]["focal_px"][1]
         self.assertLess(abs(focal), 0.1 * cold["plus_minus"]["focal_px"][1])
+        for track in told["tracks"]:
+            if "world" in track:
+                track["world_plus_minus"] = 20.0  # all that holds the path, by very little
+        looser = solve(told, warm=warm).document
+        anew = solve(told, warm=looser).document
+        fresh = solve(told).document
+        for fit in (looser, anew):
+            own, usual = (np.array(one["path"]["position_plus_minus_m"]) for one in (fit, fresh))
+            self.assertGreater(np.median(own), 5)
+            np.testing.assert_allclose(own, usual, rtol=0.02)
 
     def test_what_is_raised_while_watching_ends_the_work(self):
         def stop(says, share):
