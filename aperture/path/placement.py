@@ -100,15 +100,14 @@ class Known:
         self.values = values
         self.where = np.argwhere(np.isfinite(values))
 
-    def rows(self, state: State, sigma: float) -> list[Row]:
-        """An equation per coordinate."""
-        out = []
-        for point, axis in self.where:
-            slope = np.zeros((1, 3))
-            slope[0, axis] = 1 / sigma
-            off = state.points[point, axis] - self.values[point, axis]
-            out.append(Row(float(off / sigma), points=(int(point),), by_points=slope))
-        return out
+    def slopes(self, state: State, sigma: float, about: Array) -> tuple[Array, Array]:
+        """Residuals (n,), one for each coordinate, and derivatives (n, 7) as `seven_slopes`."""
+        point, axis = self.where.T
+        off = (state.points[point, axis] - self.values[point, axis]) / sigma
+        slope, away = np.eye(3)[axis], state.points[point] - about
+        grows = away[np.arange(len(axis)), axis]
+        jac = np.concatenate([slope, np.cross(away, slope), grows[:, None]], axis=1)
+        return off, jac / sigma
 
 
 @dataclass(frozen=True, eq=False)
@@ -253,8 +252,7 @@ def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int
     """Levenberg–Marquardt on the seven."""
     damping, chi2 = 1e-3, np.inf
     for sigma_share in (1e-2, 1e-5):
-        size = float(np.ptp(state.points, axis=0).max()) if len(state.points) else 1.0
-        sigma = max(sigma_share * size, 1e-9)
+        sigma = max(sigma_share * _size(state.points), 1e-9)
         r, jac = _linearised(state, facts, known, sigma)
         chi2 = float(r @ r)
         for _ in range(most):
@@ -283,6 +281,13 @@ def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int
     return _of_usual_size(Placed(state, _open(jac), chi2))
 
 
+def _size(points: Array) -> float:
+    """How large most of a set of points is, however far off some of them are."""
+    if not len(points):
+        return 1.0
+    return 2 * float(np.median(np.linalg.norm(points - np.median(points, axis=0), axis=1)))
+
+
 def _of_usual_size(placed: Placed) -> Placed:
     """A path whose size alone isn't set, made as large as others are: of a tiny one far from the
     origin digits would be lost."""
@@ -304,12 +309,10 @@ def _stepped(state: State, step: Array) -> State:
 
 def _linearised(state: State, facts: PathFacts, known: Known, sigma: float) -> tuple[Array, Array]:
     """Residuals (M,) of everything known of place and size, and derivatives by the seven (M, 7)."""
-    rows = [*facts.placing_rows(state), *known.rows(state, sigma)]
-    r, jac = np.array([row.residual for row in rows]), np.zeros((len(rows), 7))
-    about = state.positions[0]
-    for number, row in enumerate(rows):
-        jac[number] = seven_slopes(row, state, about)
-    return r, jac
+    about, rows = state.positions[0], facts.placing_rows(state)
+    jac = np.array([seven_slopes(row, state, about) for row in rows]).reshape(-1, 7)
+    off, exact = known.slopes(state, sigma, about)
+    return np.concatenate([[row.residual for row in rows], off]), np.concatenate([jac, exact])
 
 
 def seven_slopes(row: Row, state: State, about: Array) -> Array:

@@ -309,10 +309,16 @@ def _from(
         return None
     growing.triangulate(least_deg=0.5, most_px=3.0)
     off_px = growing.adjust(most=0) * sightings.sigma.mean(axis=2)
-    off_px = off_px[growing.use & np.isfinite(off_px)]
-    before_px = float(warm["residuals"]["rms_px"] or 0.0)
-    near = len(off_px) > 0 and np.sqrt(np.mean(off_px**2) / 2) < SAME_PX * before_px
+    near = _still_fits(off_px[np.isfinite(off_px)], warm["residuals"])
     if not near:
         growing.believe_all()
         growing.adjust(rounds=2, most=10)
-    return Found("free", path=growing, near=bool(near))
+    return Found("free", path=growing, near=near)
+
+
+def _still_fits(off_px: Array, residuals: dict[str, Any]) -> bool:
+    """Whether an earlier path is as far off (n,) px as it was when it was solved, by as many of
+    the sightings as took part then: those that were left out may be anywhere."""
+    squares = np.sort(off_px**2)[: residuals["observations"]]
+    before_px = float(residuals["rms_px"] or 0.0)
+    return bool(len(squares) and np.sqrt(squares.mean() / 2) < SAME_PX * before_px)

@@ -24,7 +24,7 @@ from aperture.path.network import Given, _start, judged
 from aperture.path.problem import State, exponentials
 from aperture.path.several import cores, several, sharing
 from aperture.path.sightings import Sightings
-from aperture.path.solve import solve
+from aperture.path.solve import _from, solve
 from aperture.path.turning import solve_turning
 from aperture.path.wanted import Wanted, prior_for, simple_lens
 from tests.moving import FIRST, GRID, LENS, document, scene
@@ -392,6 +392,31 @@ class Again(SimpleTestCase):
         fit, _ = self.again(told)
         self.assertEqual(fit["conflicts"][0]["of"], [surveyed[2]["id"]])
         self.assertIn(plain["id"], fit["left_out"])
+
+    def test_what_was_left_out_and_a_fact_that_is_wrong_make_no_other_path(self):
+        """Real films have both in every solution: the last path still counts as near."""
+        rng, told = np.random.default_rng(4), dict(self.told)
+        told["tracks"] = [dict(track) for track in told["tracks"]]
+        for track in told["tracks"][::3]:
+            rows = [list(row) for row in track["observations"]]
+            for number in rng.permutation(len(rows))[:2]:
+                rows[number][1] += 15.0  # px
+            track["observations"] = rows
+        surveyed = [track for track in told["tracks"] if "world" in track]
+        surveyed[2]["world"] = (np.array(surveyed[2]["world"]) + [0, 0.3, 0]).tolist()
+        fit = solve(told).document
+        self.assertGreater(len(fit["left_out"]), 30)
+        self.assertEqual(len(fit["conflicts"]), 1)
+        evidence = read(told)
+        seen = Sightings.of(evidence.tracks, evidence.first, evidence.last, evidence.grid)
+        optics = Optics(GRID, evidence.lens)
+        found = _from(fit, seen, optics, evidence)
+        self.assertTrue(found.near)
+        posed, start, tracks, _ = _start(seen, found)
+        self.assertTrue(Given(evidence, seen, optics, posed, {}, False, 1).agrees(start, tracks))
+        again, _ = self.again(told, fit)
+        self.same(again, fit, 0.3)
+        self.assertEqual([one["of"] for one in again["conflicts"]], [[surveyed[2]["id"]]])
 
     def test_a_lens_that_is_another_is_found_again(self):
         """The old path doesn't fit any more: it is adjusted robustly, as what has just grown."""

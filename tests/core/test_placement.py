@@ -49,6 +49,21 @@ class Placing(SimpleTestCase):
                 np.testing.assert_allclose(placed.state.points[:12, 1], 0, atol=1e-3)
                 np.testing.assert_allclose(placed.state.positions[:, 1], 1.5, atol=0.01)
 
+    def test_exact_coordinates_stay_exact_however_far_other_points_are(self):
+        """Beside a length that is two metres wrong."""
+        rng = np.random.default_rng(5)
+        points = rng.uniform([-3, 0, -9], [3, 2, -4], (30, 3))
+        places = np.stack([np.linspace(-1, 1, 8), np.full(8, 1.5), np.zeros(8)], axis=1)
+        values = np.full((31, 3), np.nan)
+        values[:6] = points[:6]
+        wrong = [Distance("", 0.007, 0, 1, float(np.linalg.norm(points[0] - points[1])) + 2)]
+        for farthest in (10.0, 900.0):
+            all_ = np.vstack([points, [0.0, 2.0, -farthest]])
+            turns, lens = np.tile(np.eye(3), (8, 1, 1)), LENS.parameters.copy()
+            true = State(turns, places, np.zeros(8), lens, all_)
+            placed = place(true, PathFacts(wrong), Known(values), LENS)
+            np.testing.assert_allclose(placed.state.positions, places, atol=2e-3)
+
     def test_a_path_of_next_to_no_extent_is_laid_by_directions(self):
         """Whatever distances it took its points to be at, and in whatever world and size."""
         made = scene("pivot", frames=12, count=80, seed=3)
