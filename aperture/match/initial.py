@@ -330,10 +330,12 @@ def _from_known_spots(system: System) -> list[Iterator[Any]]:
 
 
 def pose_of_rays(world: Array, rays: Array) -> tuple[Array, Array] | None:
-    """World-from-camera rotation (3, 3) and position (3,) from points (N, 3) and their rays (N, 3).
+    """World-from-camera rotation (3, 3) and position (3,) from points (N, 3) and their rays (N, 3);
+    None where no pose has all of them before the camera.
 
-    SQPnP wants points of a picture plane. A fisheye sees beyond 90° from its axis, so the plane is
-    put across the middle of the rays; those that still don't reach it take no part.
+    SQPnP, and EPnP, as the first now and then has some of four points behind the camera. They want
+    points of a picture plane. A fisheye sees beyond 90° from its axis, so the plane is put across
+    the middle of the rays; those that still don't reach it take no part.
     """
     import cv2
 
@@ -346,17 +348,25 @@ def pose_of_rays(world: Array, rays: Array) -> tuple[Array, Array] | None:
     if ahead.sum() < 4:
         return None
     flat = np.stack([seen[:, 0] / -seen[:, 2], -seen[:, 1] / -seen[:, 2]], -1)[ahead]
-    try:
-        found, vector, shift = cv2.solvePnP(
-            world[ahead], flat, np.eye(3), None, flags=cv2.SOLVEPNP_SQPNP
-        )
-    except cv2.error:
+    poses: list[tuple[float, Array, Array]] = []
+    for flags in (cv2.SOLVEPNP_SQPNP, cv2.SOLVEPNP_EPNP):
+        try:
+            _, vectors, shifts, errors = cv2.solvePnPGeneric(
+                world[ahead], flat, np.eye(3), None, flags=flags
+            )
+        except cv2.error:
+            continue
+        for vector, shift, error in zip(vectors, shifts, np.ravel(errors).tolist()):
+            cv_from_world = cv2.Rodrigues(vector)[0]
+            if ((world[ahead] @ cv_from_world[2] + shift[2]) > 0).all():
+                poses.append((error, cv_from_world, shift.ravel()))
+        if poses:
+            break
+    if not poses:
         return None
-    if not found:
-        return None
-    cv_from_world = cv2.Rodrigues(vector)[0]
+    _, cv_from_world, shift = min(poses, key=lambda pose: pose[0])
     rotation = (np.diag([1.0, -1.0, -1.0]) @ cv_from_world).T @ turn.T
-    return rotation, -(cv_from_world.T @ shift).ravel()
+    return rotation, -(cv_from_world.T @ shift)
 
 
 def _toward(direction: Array) -> Array:

@@ -30,8 +30,8 @@ from aperture.path.several import Run
 LEAST_GAIN = 1e-4
 # Where the entries of a symmetric 3 × 3 matrix lie among the six of its lower half.
 LOWER_HALF = np.array([[0, 1, 3], [1, 2, 4], [3, 4, 5]])
-# The first damping, that of a solution that begins next to its optimum, and the first after none.
-FIRST_DAMPING, NEAR_DAMPING, SOME_DAMPING = 1e-4, 0.0, 1e-8
+# The first damping, and that of a solution that begins next to its optimum.
+FIRST_DAMPING, NEAR_DAMPING = 1e-4, 1e-8
 MOST_DAMPING = 1e6
 # By what factor a point's distance changes at most in one step; and how much farther than the
 # middle one a point may go.
@@ -140,10 +140,6 @@ class Bundle(NormalEquations):
     def linearised(self, state: State, run: Run) -> Blocks:
         """The normal equations at a state; `run`: as `pool` gives it."""
         blocks = self._linearised_sightings(state, run)
-        # What is held doesn't move a point.
-        if not self.freedom.cameras.all():
-            blocks.w *= self.freedom.cameras[self.camera][:, :, None]
-        blocks.lens_point *= self.freedom.lens[:, None]
         self._move_tied(blocks)
         for row in self._rows(state):
             self._add_row(blocks, row)
@@ -342,14 +338,15 @@ class Bundle(NormalEquations):
         farthest = FARTHEST * float(np.median(distance)) if len(distance) else np.inf
         return from_, away / distance, distance, farthest
 
-    def _to_step_from(self, state: State, run: Run) -> tuple[Blocks, bool]:
-        """The equations of the next step, and whether they are as the state has them."""
+    def _to_step_from(self, state: State, run: Run) -> Blocks:
         blocks = self.linearised(state, run)
-        return blocks, self.freedom.at_infinity or not self._keep_farthest(state, blocks)
+        if not self.freedom.at_infinity:
+            self._keep_farthest(state, blocks)
+        return blocks
 
-    def _keep_farthest(self, state: State, blocks: Blocks) -> bool:
+    def _keep_farthest(self, state: State, blocks: Blocks) -> None:
         """Hold the distance of points that are as far as can be and would go farther: no step along
-        it can be taken. Returns whether there are any."""
+        it can be taken."""
         _, ray, distance, farthest = self._rays(state)
         order = self.order[: self.eliminated]
         ray, far = ray[order], distance[order, 0] >= 0.999 * farthest
@@ -357,14 +354,13 @@ class Bundle(NormalEquations):
         outward = np.einsum("pi,pi->p", gradient, ray)
         held = np.flatnonzero(far & (outward < 0) & ~self.straight[order])
         if not len(held):
-            return False
+            return
         own = ray[held]
         gradient[held] -= outward[held, None] * own
         stiff = HELD_FAST * (blocks.v[held][:, [0, 2, 5]].sum(axis=1) + 1e-30)
         outer = own[:, :, None] * own[:, None, :] * stiff[:, None, None]
         rows, columns = np.tril_indices(3)
         blocks.v[held] += outer[:, rows, columns]
-        return True
 
     def solve(
         self,
@@ -384,7 +380,7 @@ class Bundle(NormalEquations):
             self.chi2 = self._residuals(self.state)[1]
             return self.chi2
         with self.pool() as run, np.errstate(all="ignore"):
-            blocks, plain = self._to_step_from(self.state, run)
+            blocks = self._to_step_from(self.state, run)
             if not np.isfinite(blocks.chi2) or blocks.chi2 >= imaging.IMPOSSIBLE * 1e6:
                 raise Problem("The first guess at this path can't be computed with.")
             growth = 2.0
@@ -407,20 +403,15 @@ class Bundle(NormalEquations):
                         if gain > 0:
                             self.state = trial
                         self.converged = True
-                        # So small a step changes nothing of how exact the state is. Damping does,
-                        # however little, of what loose facts alone hold.
-                        if plain and not damping and factored is not None:
-                            self.last = blocks, factored
                         break
                 if gain > 1e-4:
                     self.state = trial
-                    if damping:
-                        damping = max(damping * max(1 / 9, 1 - (2 * gain - 1) ** 3), 1e-12)
+                    damping = max(damping * max(1 / 9, 1 - (2 * gain - 1) ** 3), 1e-12)
                     growth = 2.0
-                    blocks, plain = self._to_step_from(self.state, run)
+                    blocks = self._to_step_from(self.state, run)
                     per_residual = max(1.0, blocks.chi2 / max(2 * len(self.camera), 1))
                 else:
-                    damping, growth = max(damping * growth, SOME_DAMPING), growth * 2
+                    damping, growth = damping * growth, growth * 2
                     if damping > MOST_DAMPING:
                         break
             self.chi2 = self._residuals(self.state, run)[1]
@@ -429,11 +420,8 @@ class Bundle(NormalEquations):
     def point_information(self) -> Array:
         """(P, 3, 3) of each point what its sightings, and facts about it alone, tell, the cameras
         taken as exact."""
-        if self.last:
-            v = self.last[0].v
-        else:
-            with self.pool() as run:
-                v = self.linearised(self.state, run).v
+        with self.pool() as run:
+            v = self.linearised(self.state, run).v
         out = np.empty((len(v), 3, 3))
         out[self.order] = v[:, LOWER_HALF]
         return out

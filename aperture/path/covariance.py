@@ -55,36 +55,24 @@ DAMPINGS = (0.0, 1e-12, 1e-10, 1e-8)
 
 
 class Solved:
-    """A bundle at its optimum, linearised and factored once, for questions about it.
+    """A bundle at its optimum, linearised and factored once, for questions about it."""
 
-    Until the bundle is factored anew: they share its tiles.
-
-    Parameters
-    ----------
-    bundle : Bundle
-    as_ended : bool
-        Whether the equations of the step at which its solution ended are as good as those at its
-        state; their facts have to be the same then.
-    """
-
-    def __init__(self, bundle: Bundle, as_ended: bool = False) -> None:
+    def __init__(self, bundle: Bundle) -> None:
         self.bundle = bundle
-        if as_ended and bundle.last:
-            self.blocks, factored = bundle.last
-        else:
-            self.blocks, factored = self._factored()
+        with bundle.pool() as run:
+            self.blocks: Blocks = bundle.linearised(bundle.state, run)
+            # What is held doesn't move a point.
+            self.blocks.w *= bundle.freedom.cameras[bundle.camera][:, :, None]
+            self.blocks.lens_point *= bundle.freedom.lens[:, None]
+            for damping in DAMPINGS:
+                factored = bundle.factored(self.blocks, damping, run)
+                if factored is not None:
+                    break
+        if factored is None:
+            raise np.linalg.LinAlgError("The normal matrix is not positive definite.")
         self.factored: Factored = factored
         self.rest_inverse = np.linalg.inv(factored.rest)
         self.per_tile, self.size = bundle.groups.per_tile, bundle.size
-
-    def _factored(self) -> tuple[Blocks, Factored]:
-        with self.bundle.pool() as run:
-            blocks = self.bundle.linearised(self.bundle.state, run)
-            for damping in DAMPINGS:
-                factored = self.bundle.factored(blocks, damping, run)
-                if factored is not None:
-                    return blocks, factored
-        raise np.linalg.LinAlgError("The normal matrix is not positive definite.")
 
     # From the normal matrix
     # -------------------------------------------------------------------------------

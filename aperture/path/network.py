@@ -469,7 +469,7 @@ def _unknowns(network: Network) -> int:
 def spreads(network: Network) -> tuple[Spread, Spread, Solved]:
     """By the normal matrix, and clustered by track; and the linearised network, for more
     questions."""
-    solved = Solved(network.bundle, as_ended=True)
+    solved = Solved(network.bundle)
     freedom = max(2 * len(network.bundle.camera) - _unknowns(network), 1)
     rows = network.facts.pulling_rows(network.state)
     naive, clustered = solved.spread(), solved.clustered(freedom, rows, solved.drift())

@@ -95,8 +95,6 @@ class NormalEquations:
         self.tiles = np.empty((len(groups.pattern), groups.side, groups.side))
         self.inverses = np.zeros((groups.tile_count, groups.side, groups.side))
         self.factors = np.zeros((self.eliminated, 6))
-        # Of the step at which a solution ended, while the tiles above are still its.
-        self.last: tuple[Blocks, Factored] | None = None
 
     def _order_points(self, observations: Observations, count: int, tied: tuple[int, ...]) -> None:
         """Sort the points for the elimination, the tied ones last, and the observations by them."""
@@ -150,7 +148,6 @@ class NormalEquations:
 
     def factored(self, blocks: Blocks, damping: float, run: Run) -> Factored | None:
         """Eliminate the points and factor what is left; None where it is not positive definite."""
-        self.last = None
         groups, size = self.groups, self.size
         elimination.factor_points(blocks.v[: self.eliminated], damping, self.factors)
         self._fill_groups(blocks, run)

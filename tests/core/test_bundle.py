@@ -10,7 +10,7 @@ from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
 from aperture.path import imaging, tiles
-from aperture.path.bundle import NEAR_DAMPING, Bundle
+from aperture.path.bundle import Bundle
 from aperture.path.covariance import Solved
 from aperture.path.document import read
 from aperture.path.facts import Distance, PathFacts
@@ -251,20 +251,6 @@ class Spreads(Dense, SimpleTestCase):
         self.alike(gained, (inverse - after)[at, at], 1e-6)
         gained = border[0, 0] ** 2 / (1 + product[0, 0])
         self.alike(gained, (inverse - after)[6 * frames, 6 * frames], 1e-6)
-
-    def test_the_step_at_which_a_solution_ended_tells_how_exact_it_is(self):
-        """Until the equations are factored with something else."""
-        bundle = bundle_of(self.made, facts=self.facts)
-        bundle.state = replace(self.bundle.state, points=self.bundle.state.points * 1.0001)
-        bundle.solve(damping=NEAR_DAMPING)
-        ended = bundle.last
-        solved = Solved(bundle, as_ended=True)
-        self.assertIs(solved.blocks, ended[0])
-        told, anew = solved.spread(), Solved(bundle).spread()
-        self.assertIsNone(bundle.last)
-        self.alike(told.cameras, anew.cameras, 1e-4)
-        self.alike(told.points, anew.points, 1e-4)
-        self.alike(told.border, anew.border, 1e-4)
 
     def test_the_gradient_is_zero_and_the_inverse_is_the_whole_matrix_s(self):
         jac, r, free, track = self.dense()

@@ -7,6 +7,7 @@ from django.test import SimpleTestCase
 from scipy.spatial.transform import Rotation
 
 from aperture.geometry.rotation import angles_from_rotation
+from aperture.match.initial import pose_of_rays
 from aperture.path.facts import (
     CameraAngle,
     CameraCoordinate,
@@ -48,6 +49,21 @@ class Placing(SimpleTestCase):
                 self.assertGreater(placed.state.rotations[:, 1, 1].min(), 0.9)
                 np.testing.assert_allclose(placed.state.points[:12, 1], 0, atol=1e-3)
                 np.testing.assert_allclose(placed.state.positions[:, 1], 1.5, atol=0.01)
+
+    def test_a_camera_has_the_points_that_it_saw_before_it(self):
+        """Four points of a room, to four digits, for which SQPnP alone finds a place among them."""
+        world = np.array(
+            [[-3.3325, 3.2044, -12.1878], [1.598, 2.369, -10.2064]]
+            + [[-2.9972, 0.1851, -14.342], [-0.8664, 0.9809, -8.0805]]
+        )
+        x = [[-0.57689, -0.15403], [-0.10623, -0.0838], [-0.49789, 0.09912], [-0.38274, 0.0682]]
+        rays = np.column_stack([np.array(x) * [1, -1], -np.ones(4)])
+        rotation, position = pose_of_rays(world, rays)
+        seen = (world - position) @ rotation
+        self.assertLess(seen[:, 2].max(), 0)
+        np.testing.assert_allclose(seen[:, :2] / -seen[:, 2:], rays[:, :2], atol=2e-3)
+        np.testing.assert_allclose(position, [0.02, 1.5, -0.08], atol=0.3)
+        self.assertIsNone(pose_of_rays(world[:3], rays[:3]))
 
     def test_exact_coordinates_stay_exact_however_far_other_points_are(self):
         """Beside a length that is two metres wrong."""
