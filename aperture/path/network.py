@@ -22,7 +22,7 @@ from aperture.path.find import Found
 from aperture.path.gathered import gather
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
-from aperture.path.placement import Guess, Known, Placed, held_parameters, place
+from aperture.path.placement import Guess, Known, Placed, held_parameters, place, size_of
 from aperture.path.problem import Equation, Freedom, State
 from aperture.path.rolling import Readout
 from aperture.path.sightings import Sightings
@@ -51,7 +51,7 @@ MOST_STEPS, FARTHEST_STEPS = 60, 400
 MOST_LEFT_OUT = 0.5
 # The numbers that place a path, a fact that a path agrees with already, in σ, and the same of a
 # coordinate that counts as exact, metres; which share of them is most; and how far a path that is
-# placed as well as it can be is moved by placing it anew, over its size.
+# placed as well as it can be is moved by placing it anew, over its size and the distance.
 SEVEN, AGREES_SIGMAS, EXACT_M, MOST_AGREE, RESTS = 7, 4.0, 1e-4, 2 / 3, 1e-4
 # Of one frame no more than this share can be wrong at once.
 MOST_OF_A_FRAME = 0.7
@@ -303,7 +303,9 @@ class Given:
         moved = place(state, facts, Known(known), self.evidence.lens, begun=True).state
         before = np.concatenate([state.positions, state.points])
         away = np.concatenate([moved.positions, moved.points]) - before
-        return bool(np.abs(away).max() < RESTS * np.ptp(before, axis=0).max())
+        from_first = np.linalg.norm(before - state.positions[0], axis=1)
+        farthest = RESTS * (size_of(state.points) + from_first)
+        return bool((np.linalg.norm(away, axis=1) < farthest).all())
 
     def placed(
         self,

@@ -252,7 +252,7 @@ def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int
     """Levenberg–Marquardt on the seven."""
     damping, chi2 = 1e-3, np.inf
     for sigma_share in (1e-2, 1e-5):
-        sigma = max(sigma_share * _size(state.points), 1e-9)
+        sigma = max(sigma_share * size_of(state.points), 1e-9)
         r, jac = _linearised(state, facts, known, sigma)
         chi2 = float(r @ r)
         for _ in range(most):
@@ -281,7 +281,7 @@ def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int
     return _of_usual_size(Placed(state, _open(jac), chi2))
 
 
-def _size(points: Array) -> float:
+def size_of(points: Array) -> float:
     """How large most of a set of points is, however far off some of them are."""
     if not len(points):
         return 1.0
