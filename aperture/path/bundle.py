@@ -15,6 +15,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -106,33 +107,30 @@ class Bundle(NormalEquations):
     def _of_sightings(self, state: State, run: Run | None = None) -> tuple[Array, float]:
         """(N, 2) the weighted residuals of the sightings alone, sorted as they are kept, and the
         sum of their squares; `run`: as `pool` gives it."""
-        out = np.empty((len(self.camera), 2))
-        rotations = np.ascontiguousarray(state.rotations)
-        positions = np.ascontiguousarray(state.positions)
-        points = np.ascontiguousarray(state.points[self.order])
-        limit2 = imaging.limit2(state.lens)
+        out, at = np.empty((len(self.camera), 2)), self._at(state)
 
         def part(first: int, last: int) -> float:
-            return imaging.residuals(
-                first,
-                last,
-                self.starts,
-                self.camera,
-                self.xy,
-                self.weights,
-                rotations,
-                positions,
-                state.zoom,
-                state.lens,
-                self.packed,
-                limit2,
-                points,
-                out,
-            )
+            return imaging.residuals(first, last, *at, out)
 
         if run is None:
             return out, float(part(0, self.count))
         return out, float(sum(run(part, self.slices(self.count, 2 * self.threads))))
+
+    def _at(self, state: State) -> tuple[Any, ...]:
+        """What the kernels of `imaging` take of the sightings and a state."""
+        return (
+            self.starts,
+            self.camera,
+            self.xy,
+            self.weights,
+            np.ascontiguousarray(state.rotations),
+            np.ascontiguousarray(state.positions),
+            state.zoom,
+            state.lens,
+            self.packed,
+            imaging.limit2(state.lens),
+            np.ascontiguousarray(state.points[self.order]),
+        )
 
     def _rows(self, state: State) -> Sequence[Row]:
         return self.facts.rows(state) if self.facts else ()
@@ -153,26 +151,13 @@ class Bundle(NormalEquations):
         v, point_gradient = np.zeros((self.count, 6)), np.zeros((self.count, 3))
         w = np.zeros((len(self.camera), self.size, 3))
         lens_point = np.zeros((self.count, LENS_SIZE, 3))
-        points = np.ascontiguousarray(state.points[self.order])
-        rotations = np.ascontiguousarray(state.rotations)
-        positions = np.ascontiguousarray(state.positions)
-        limit2 = imaging.limit2(state.lens)
+        at = self._at(state)
 
         def part(number: int, first: int, last: int) -> float:
             return imaging.linearise(
                 first,
                 last,
-                self.starts,
-                self.camera,
-                self.xy,
-                self.weights,
-                rotations,
-                positions,
-                state.zoom,
-                state.lens,
-                self.packed,
-                limit2,
-                points,
+                *at,
                 self.held,
                 self.freedom.at_infinity,
                 self.size,
