@@ -24,7 +24,7 @@ are computed with what all tracks tell of how errors drift (`drift`).
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 from itertools import groupby
@@ -335,6 +335,20 @@ class Solved:
         mine = slice(self.bundle.starts[first], self.bundle.starts[last])
         r, by_camera, by_lens, by_point = self._all_derivatives
         return r[mine], by_camera[mine], by_lens[mine], by_point[mine]
+
+    def summed(self, kernel: Callable[..., None], *more: Any) -> Array:
+        """(P,) what a kernel of `shares` makes of each point's sightings, in their order of
+        elimination, with what else it takes."""
+        bundle, total = self.bundle, np.zeros(self.bundle.count)
+        of_sightings = map(np.ascontiguousarray, self.derivatives(0, bundle.count)[1:])
+        given = (bundle.starts, bundle.camera, *of_sightings, *more, total)
+
+        def part(first: int, last: int) -> None:
+            kernel(first, last, *given)
+
+        with bundle.pool() as run:
+            run(part, bundle.slices(bundle.count, 4 * bundle.threads))
+        return total
 
     @cached_property
     def _all_derivatives(self) -> tuple[Array, ...]:

@@ -432,10 +432,9 @@ def _table(items: list[dict[str, Any]]) -> tuple[Array, Array]:
     usual = np.array([float(item.get("sigma_px", DEFAULT_SIGMA_PX)) for item in items], float)
     out[:, 3] = usual[owner]
     numbers = np.fromiter(chain.from_iterable(rows), float, int(lengths.sum()))
-    starts = np.cumsum(lengths) - lengths
-    for length in np.unique(lengths):
-        alike = lengths == length
-        out[alike, :length] = numbers[starts[alike][:, None] + np.arange(length)]
+    of_each = np.repeat(lengths, lengths)
+    for length in set(lengths.tolist()):
+        out[lengths == length, :length] = numbers[of_each == length].reshape(-1, length)
     short = lengths < 5
     out[short, 4] = out[short, 3]
     return owner, out

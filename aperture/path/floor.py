@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from aperture.arrays import Array
-from aperture.path.covariance import Solved, solve_lower
+from aperture.path import shares
+from aperture.path.covariance import Solved
 from aperture.path.imaging import LENS_SIZE
 from aperture.path.problem import Row
 
@@ -61,20 +62,11 @@ def tilt(told: Told) -> dict[str, Any]:
 def _of_tracks(solved: Solved, x_camera: Array, x_border: Array) -> Array:
     """(P,) what the observations of each point have to do with it."""
     bundle = solved.bundle
-    _, by_camera, by_lens, by_point = solved.derivatives(0, bundle.count)
-    size = x_camera.shape[1]
-    moved = np.einsum("nij,nj->ni", by_camera[:, :, :size], x_camera[bundle.camera])
-    moved += by_lens @ x_border[:LENS_SIZE]
-    pulled = np.zeros((bundle.count, 3))
-    np.add.at(pulled, bundle.point, np.einsum("nij,ni->nj", by_point, moved))
-    x_point = np.zeros((bundle.count, 3))
-    gone = bundle.eliminated
-    x_point[:gone] = -solve_lower(bundle.factors.T, (pulled * ~bundle.held)[:gone].T).T
-    x_point[gone:] = x_border[LENS_SIZE:][: 3 * (bundle.count - gone)].reshape(-1, 3)
-    x_point[bundle.held] = 0.0
-    moved += np.einsum("nij,nj->ni", by_point, x_point[bundle.point])
+    still = np.zeros((bundle.count, 3))
+    x_point = bundle.point_steps(solved.blocks, still, x_camera, x_border)
+    total = solved.summed(shares.add_squares, x_camera, x_border[:LENS_SIZE], x_point)
     out = np.empty(bundle.count)
-    out[bundle.order] = np.bincount(bundle.point, (moved**2).sum(axis=1), bundle.count)
+    out[bundle.order] = total
     return out
 
 

@@ -24,6 +24,7 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.lens.lens import PARAMETERS
 from aperture.match.advise import HEIGHT_M, LENS_SHARE, LEVEL_DEG, PLACE_M, TAPE_M
+from aperture.path import shares
 from aperture.path.covariance import Solved
 from aperture.path.facts import (
     CameraAngle,
@@ -58,16 +59,9 @@ def leverages(solved: Solved, spread: Spread) -> Array:
     """(P,) of each track the unknowns of cameras and lens that it determines; spread: by the normal
     matrix."""
     bundle = solved.bundle
-    _, by_camera, by_lens, by_point = solved.derivatives(0, bundle.count)
-    sorted_ = np.argsort(bundle.camera, kind="stable")
-    ends = np.searchsorted(bundle.camera[sorted_], np.arange(bundle.frames + 1))
-    each = np.empty(len(by_camera))
     # What is held has no covariance, so that its derivatives count for nothing.
-    for joint, first, last in zip(spread.with_lens, ends[:-1], ends[1:]):
-        mine = sorted_[first:last]
-        own = np.concatenate([by_camera[mine], by_lens[mine]], axis=2)
-        each[mine] = np.einsum("nij,nij->n", own @ joint, own)
-    total = np.bincount(bundle.point, each, bundle.count)
+    joint = np.ascontiguousarray(spread.with_lens)
+    total = solved.summed(shares.add_traces, joint)
     free = (~bundle.held).sum(axis=1)
     if bundle.freedom.at_infinity:
         free = np.minimum(free, 2)
@@ -81,9 +75,9 @@ def leverages(solved: Solved, spread: Spread) -> Array:
     total[gone] -= np.einsum("nij,nji->n", information, covariances[gone]) - free[gone]
     for rank in range(bundle.eliminated, bundle.count):
         at = LENS_SIZE + 3 * (rank - bundle.eliminated) + np.arange(3)
-        of_it = slice(bundle.starts[rank], bundle.starts[rank + 1])
-        cameras, points = bundle.camera[of_it], by_point[of_it]
-        both = np.concatenate([by_camera[of_it], by_lens[of_it]], axis=2)
+        cameras = bundle.camera[bundle.starts[rank] : bundle.starts[rank + 1]]
+        _, by_camera, by_lens, points = solved.derivatives(rank, rank + 1)
+        both = np.concatenate([by_camera, by_lens], axis=2)
         across = np.concatenate(
             [
                 spread.across[cameras][:, :, at],

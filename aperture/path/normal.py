@@ -293,6 +293,14 @@ class NormalEquations:
         border_step = -np.linalg.solve(factored.rest, right)
         cameras = -x - factored.solved @ border_step
         cameras = np.ascontiguousarray(cameras.reshape(-1, self.size)[: self.frames])
+        points = self.point_steps(blocks, blocks.point_gradient, cameras, border_step)
+        return cameras, border_step, points
+
+    def point_steps(
+        self, blocks: Blocks, point_gradient: Array, cameras: Array, border: Array
+    ) -> Array:
+        """(P, 3) the steps of the points, in their order of elimination, that follow of those of
+        cameras (F, size) and border (m,), and of their own gradients (P, 3)."""
         points = np.zeros((self.count, 3))
         elimination.point_steps(
             0,
@@ -301,16 +309,16 @@ class NormalEquations:
             self.camera,
             blocks.w,
             blocks.lens_point,
-            blocks.point_gradient,
+            point_gradient,
             self.factors,
             cameras,
-            border_step[:LENS_SIZE],
+            border[:LENS_SIZE],
             points,
         )
         tied = slice(LENS_SIZE, self.border_size - len(self.freedom.extra))
-        points[self.eliminated :] = border_step[tied].reshape(-1, 3)
+        points[self.eliminated :] = border[tied].reshape(-1, 3)
         points[self.held] = 0
-        return cameras, border_step, points
+        return points
 
     def predicted(
         self, blocks: Blocks, damping: float, cameras: Array, border: Array, points: Array

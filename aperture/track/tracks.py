@@ -97,24 +97,11 @@ class Tracks:
             correlation = np.full(len(xy), np.nan)
         if state is None:
             state = np.full(len(xy), FOLLOWED)
-        order = np.lexsort((np.arange(len(track)), frame, track))
-        last = np.ones(len(order), bool)
-        t, f = track[order], frame[order]
-        last[:-1] = (t[1:] != t[:-1]) | (f[1:] != f[:-1])
-        order = order[last]
-        return cls(
-            tuple(ids),
-            track[order],
-            frame[order],
-            xy[order],
-            np.array(sigma)[order],
-            np.clip(
-                np.broadcast_to(np.asarray(cross, float), len(xy))[order], -MOST_CROSS, MOST_CROSS
-            ),
-            np.asarray(correlation, float)[order],
-            np.asarray(state, np.uint8)[order],
-            about or {},
-        )
+        cross = np.clip(np.broadcast_to(np.asarray(cross, float), len(xy)), -MOST_CROSS, MOST_CROSS)
+        correlation, state = np.asarray(correlation, float), np.asarray(state, np.uint8)
+        arrays = track, frame, xy, sigma, cross, correlation, state
+        order = _order(track, frame)
+        return cls(tuple(ids), *(np.array(array[order]) for array in arrays), about or {})
 
     @classmethod
     def none(cls) -> Tracks:
@@ -147,7 +134,8 @@ class Tracks:
 
     def joined(self, other: Tracks) -> Tracks:
         """Both; an observation of `other` replaces one of the same track on the same frame."""
-        ids = [*self.ids, *(id_ for id_ in other.ids if id_ not in set(self.ids))]
+        own = set(self.ids)
+        ids = [*self.ids, *(id_ for id_ in other.ids if id_ not in own)]
         index = {id_: number for number, id_ in enumerate(ids)}
         renumbered = np.array([index[id_] for id_ in other.ids], int)
         both = {
@@ -207,3 +195,17 @@ class Tracks:
             arrays["state"].astype(np.uint8),
             words["about"],
         )
+
+
+def _order(track: Array, frame: Array) -> Array | slice:
+    """Which rows to take, to have them by track and frame: of two of a track on one frame the
+    later one."""
+    onward = np.diff(track)
+    if ((onward > 0) | ((onward == 0) & (np.diff(frame) > 0))).all():
+        return slice(None)  # as they mostly come
+    order = np.lexsort((np.arange(len(track)), frame, track))
+    last = np.ones(len(order), bool)
+    t, f = track[order], frame[order]
+    last[:-1] = (t[1:] != t[:-1]) | (f[1:] != f[:-1])
+    rows: Array = order[last]
+    return rows
