@@ -65,7 +65,9 @@ def stood(given: Given, network: Network, known: Array) -> Network:
     facts = Loosened(equations, count, LOOSE, pulls=False)
     placed = replace(network.placed, state=network.bending.stood)
     none = np.full_like(known, np.nan)
-    found = given.solve(placed, network.tracks, network.use, none, facts, network.factors)
+    found = given.solve(
+        placed, network.tracks, network.use, none, facts, network.factors, like=network
+    )
     return replace(found, bending=network.bending, readout=network.readout, doubts=network.doubts)
 
 
@@ -104,6 +106,7 @@ def bending(given: Given, network: Network, known: Array) -> Bending | None:
         network.factors,
         least_gain=LEAST_GAIN if given.evidence.stands else ROUGHLY,
         damping=NEAR_DAMPING,
+        like=network,
     )
     laid = place(free.state, facts.own(), Known(known), given.evidence.lens, begun=True).state
     away = np.linalg.norm(laid.positions - network.state.positions, axis=1)

@@ -26,6 +26,7 @@ from aperture.path.imaging import LENS_SIZE, Optics
 from aperture.path.normal import Blocks, NormalEquations
 from aperture.path.problem import Facts, Freedom, Observations, Row, State, exponentials
 from aperture.path.several import Run
+from aperture.path.structure import Structure
 
 # Of the sum of squares, in squared σ as the residuals have them.
 LEAST_GAIN = 1e-4
@@ -55,7 +56,7 @@ class Bundle(NormalEquations):
         Where to begin.
     freedom : Freedom
     facts : Facts, optional
-    tied, threads
+    tied, threads, like
         As `NormalEquations` has them.
     """
 
@@ -68,8 +69,9 @@ class Bundle(NormalEquations):
         facts: Facts | None = None,
         tied: tuple[int, ...] = (),
         threads: int | None = None,
+        like: Structure | None = None,
     ) -> None:
-        super().__init__(observations, freedom, len(state.points), tied, threads)
+        super().__init__(observations, freedom, len(state.points), tied, threads, like)
         self.optics, self.packed = optics, optics.packed
         self.facts, self.state = facts, state
         self.straight: Array = np.asarray(freedom.held.any(axis=1))

@@ -26,7 +26,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
-from functools import cached_property
+from functools import cached_property, partial
 from itertools import groupby
 from operator import itemgetter
 from typing import Any
@@ -43,6 +43,8 @@ from aperture.path.normal import Blocks, Factored
 from aperture.path.problem import Row
 from aperture.path.spread import Spread
 
+# What makes the gradients of some errors: by the cameras (F, size, k) and by the border (m, k).
+Errors = Callable[[], tuple[Array, Array]]
 # How many right-hand sides are solved at once.
 AT_ONCE = 128
 # The derivatives of so many sightings are kept, 250 bytes each: most of what asks, asks for all.
@@ -171,14 +173,11 @@ class Solved:
         count, rows = self.bundle.count, 2 * len(self.bundle.camera)
         leading = self._leading(facts) if drift else np.zeros(0, int)
         correction = count / max(count - 1, 1) * rows / max(freedom, 1)
-        by_point: list[Array] = []
-        spread = self._squares(self._by_tracks(leading, by_point)).widened(correction)
-        if drift:
-            spread = spread.plus(self._own_of_points(drift, np.concatenate(by_point)))
-            spread = spread.plus(self._squares(self._by_drift(leading, drift)))
-        else:
-            spread = spread.plus(self._own_of_points().widened(correction))
-        return spread.plus(self._squares(self._by_facts(facts)))
+        errors = [(correction, part) for part in self._of_tracks(leading)]
+        errors += [(1.0, part) for part in self._of_drift(leading, drift)] if drift else []
+        errors += [(1.0, part) for part in self._of_facts(facts)]
+        own = self._own_of_points(drift) if drift else self._own_of_points().widened(correction)
+        return self._squares(errors).plus(own)
 
     def drift(self) -> Drift:
         """How the errors of a track hang together, by the tracks that no fact is about."""
@@ -202,17 +201,20 @@ class Solved:
         seen = np.diff(bundle.starts)[ranks]
         return ranks[np.argsort(-seen, kind="stable")[:MOST_LEADING]]
 
-    def _squares(self, errors: Iterable[tuple[Array, Array]]) -> Spread:
-        """The squares of what errors do, added up; errors: gradients by the cameras (F, size, k)
-        and the border (m, k)."""
+    def _squares(self, errors: Iterable[tuple[float, Errors]]) -> Spread:
+        """The squares of what errors do, each part times a factor, added up."""
         bundle, size = self.bundle, self.size
         cameras = np.zeros((bundle.frames, size, size))
         across = np.zeros((bundle.frames, size, bundle.border_size))
         border = np.zeros((bundle.border_size, bundle.border_size))
         points = np.zeros((bundle.count, 3, 3))
+
+        def squared(factor: float, part: Errors) -> list[Array]:
+            return [factor * one for one in self._squared(*part())]
+
         with bundle.pool() as run:
-            for part in run(self._squared, errors):
-                for total, more in zip((cameras, across, border, points), part):
+            for found in run(squared, errors):
+                for total, more in zip((cameras, across, border, points), found):
                     total += more
         return self._spread(cameras, across, border, points)
 
@@ -227,57 +229,65 @@ class Solved:
             self._squares_of_points(x_camera, x_border),
         )
 
-    def _by_facts(self, rows: Sequence[Row]) -> Iterator[tuple[Array, Array]]:
-        """The gradients of the errors of facts, each as large as it says."""
+    def _of_facts(self, rows: Sequence[Row]) -> Iterator[Errors]:
+        """The errors of facts, each as large as it says."""
         for first in range(0, len(rows), AT_ONCE):
-            yield self._gradients_of_rows(rows[first : first + AT_ONCE])[:2]
+            yield partial(self._by_facts, rows[first : first + AT_ONCE])
 
-    def _by_tracks(self, leading: Array, by_point: list[Array]) -> Iterator[tuple[Array, Array]]:
-        """The gradients of the errors of tracks, as their residuals have them; but of those
-        leading. Into by_point go the derivatives (n, 2, 3) by each sighting's point."""
+    def _by_facts(self, rows: Sequence[Row]) -> tuple[Array, Array]:
+        return self._gradients_of_rows(rows)[:2]
+
+    def _of_tracks(self, leading: Array) -> Iterator[Errors]:
+        """The errors of tracks, as their residuals have them; but of those leading."""
         for first in range(0, self.bundle.count, AT_ONCE):
-            last = min(first + AT_ONCE, self.bundle.count)
-            by_camera, by_border, own = self._track_gradients(first, last)
-            by_point.append(own)
-            others = leading[(leading >= first) & (leading < last)] - first
-            by_camera[:, :, others] = 0
-            by_border[:, others] = 0
-            yield by_camera, by_border
+            yield partial(self._by_tracks, leading, first, min(first + AT_ONCE, self.bundle.count))
 
-    def _by_drift(self, leading: Array, drift: Drift) -> Iterator[tuple[Array, Array]]:
-        """The gradients of the errors of the tracks that lead, if they are as those of all
-        others."""
-        bundle, waiting = self.bundle, []
-        for number, rank in enumerate(leading.tolist(), 1):
-            mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
-            modes = drift.modes(bundle.camera[mine].astype(int))
+    def _by_tracks(self, leading: Array, first: int, last: int) -> tuple[Array, Array]:
+        by_camera, by_border = self._track_gradients(first, last)
+        others = leading[(leading >= first) & (leading < last)] - first
+        by_camera[:, :, others] = 0
+        by_border[:, others] = 0
+        return by_camera, by_border
+
+    def _of_drift(self, leading: Array, drift: Drift) -> Iterator[Errors]:
+        """The errors of the tracks that lead, if they are as those of all others."""
+        at_once = max(AT_ONCE // (2 * drifts.MODES), 1)
+        for first in range(0, len(leading), at_once):
+            yield partial(self._by_drift, leading[first : first + at_once], drift)
+
+    def _by_drift(self, leading: Array, drift: Drift) -> tuple[Array, Array]:
+        parts = []
+        for rank in leading.tolist():
+            mine = slice(self.bundle.starts[rank], self.bundle.starts[rank + 1])
+            modes = drift.modes(self.bundle.camera[mine].astype(int))
             errors = np.zeros((len(modes), 2, 2 * modes.shape[1]))
             errors[:, 0, : modes.shape[1]] = errors[:, 1, modes.shape[1] :] = modes
-            waiting.append(self._gradients_of(rank, errors))
-            if len(waiting) * 2 * drifts.MODES >= AT_ONCE or number == len(leading):
-                by_camera, by_border = (np.concatenate(part, axis=-1) for part in zip(*waiting))
-                yield by_camera, by_border
-                waiting = []
+            parts.append(self._gradients_of(rank, errors))
+        by_camera, by_border = (np.concatenate(part, axis=-1) for part in zip(*parts))
+        return by_camera, by_border
 
-    def _own_of_points(self, drift: Drift | None = None, by_point: Array | None = None) -> Spread:
+    def _own_of_points(self, drift: Drift | None = None) -> Spread:
         """What the errors of its own track do to each point while the cameras stand; nothing where
-        it is part of the border. by_point (N, 2, 3): with a drift, the derivatives."""
+        it is part of the border."""
         bundle, free = self.bundle, slice(0, self.bundle.eliminated)
         factors = bundle.factors[free].T
         own = np.zeros((bundle.count, 3, 3))
         for axis, unit in enumerate(np.eye(3)):
             own[free, :, axis] = solve_lower(factors, unit).T
-        if drift and by_point is not None:
+        if drift:
             more = replace(drift, fresh=drift.fresh - 1)
-            beyond = drifts.of_points(bundle.starts, bundle.camera, by_point, more)
-            own[free] += own[free] @ beyond[free] @ own[free]
+            for first, last in bundle.slices(bundle.eliminated, 1 + bundle.eliminated // AT_ONCE):
+                mine = slice(bundle.starts[first], bundle.starts[last])
+                starts = bundle.starts[first : last + 1] - bundle.starts[first]
+                by_point = self.derivatives(first, last)[3]
+                beyond = drifts.of_points(starts, bundle.camera[mine], by_point, more)
+                own[first:last] += own[first:last] @ beyond @ own[first:last]
         nothing = np.zeros((bundle.frames, self.size, self.size))
         across = np.zeros((bundle.frames, self.size, bundle.border_size))
         return self._spread(nothing, across, np.zeros((bundle.border_size,) * 2), own)
 
-    def _track_gradients(self, first: int, last: int) -> tuple[Array, Array, Array]:
-        """Of each track its own gradient, its point eliminated: (F, size, k) and (m, k); and the
-        derivatives (n, 2, 3) by the points."""
+    def _track_gradients(self, first: int, last: int) -> tuple[Array, Array]:
+        """Of each track its own gradient, its point eliminated: (F, size, k) and (m, k)."""
         bundle, blocks = self.bundle, self.blocks
         out = np.zeros((bundle.frames, self.size, last - first))
         border = np.zeros((bundle.border_size, last - first))
@@ -302,7 +312,7 @@ class Solved:
             border[at : at + 3, k] = own[k]
         out *= bundle.freedom.cameras[:, :, None]
         border[~bundle.border_free] = 0
-        return out, border, by_point
+        return out, border
 
     def _gradients_of(self, rank: int, errors: Array) -> tuple[Array, Array]:
         """What errors (n, 2, k) of one track's sightings, over their σ, would make of its own

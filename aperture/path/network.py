@@ -27,6 +27,7 @@ from aperture.path.problem import Equation, Freedom, State
 from aperture.path.rolling import Readout
 from aperture.path.sightings import Sightings
 from aperture.path.spread import Along, Spread
+from aperture.path.structure import Structure
 
 # A sighting farther off than this isn't of the point.
 FARTHEST_SIGMAS = 5.0
@@ -157,10 +158,13 @@ def solve_network(
     most = MOST_STEPS if eased is placed else FARTHEST_STEPS
     placed = eased
     damping = NEAR_DAMPING if found.near else FIRST_DAMPING
+    network = given.solve(placed, tracks, use, known, facts, factors, most=0)
     if found.near:
-        factors = _weighed(given.solve(placed, tracks, use, known, facts, factors, most=0)).factors
+        factors = _weighed(network).factors
     for round_ in range(MOST_ROUNDS):
-        network = given.solve(placed, tracks, use, known, facts, factors, most, damping=damping)
+        network = given.solve(
+            placed, tracks, use, known, facts, factors, most, damping=damping, like=network
+        )
         factors, bad = judged(network)
         settled = np.median(np.abs(factors / network.factors - 1)) < SAME_FACTOR
         if round_ == MOST_ROUNDS - 1 or (settled and not bad.any()):
@@ -331,10 +335,13 @@ class Given:
         most: int = MOST_STEPS,
         least_gain: float = LEAST_GAIN,
         damping: float = FIRST_DAMPING,
+        like: Network | None = None,
     ) -> Network:
-        """The optimum for some sightings (F, T), each track's σ times its factor (T,)."""
+        """The optimum for some sightings (F, T), each track's σ times its factor (T,); `like` is
+        one that may be of the same sightings."""
         facts = facts.own()
-        bundle = self.bundle(placed, tracks, use, known, facts, factors)
+        structure = None if like is None else like.bundle.structure
+        bundle = self.bundle(placed, tracks, use, known, facts, factors, structure)
         bundle.solve(most, least_gain, damping=damping)
         frames = np.flatnonzero(self.posed)
         return Network(bundle, frames, tracks, use, factors, placed, facts)
@@ -347,6 +354,7 @@ class Given:
         known: Array,
         facts: PathFacts,
         factors: Array,
+        like: Structure | None = None,
     ) -> Bundle:
         """The equations for some sightings, before they are solved."""
         frames = np.flatnonzero(self.posed)
@@ -369,7 +377,9 @@ class Given:
             np.ones(facts.extra_count, bool),
             self.at_infinity,
         )
-        return Bundle(observations, self.optics, state, freedom, facts, facts.tied, self.threads)
+        return Bundle(
+            observations, self.optics, state, freedom, facts, facts.tied, self.threads, like
+        )
 
 
 def on_common_sightings(

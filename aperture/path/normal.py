@@ -18,6 +18,7 @@ from aperture.path import elimination, tiles
 from aperture.path.imaging import LENS_SIZE
 from aperture.path.problem import Freedom, Observations, Row, whitening
 from aperture.path.several import Run, cores, sharing
+from aperture.path.structure import Structure
 
 
 @dataclass
@@ -48,12 +49,6 @@ class Factored:
     border_gradient: Array
 
 
-def _stably_sorted(numbers: Array) -> Array:
-    """The order (N,) that sorts small integers; NumPy does it in linear time if they are short."""
-    short = len(numbers) and numbers.max() < 2**16
-    return np.argsort(numbers.astype(np.uint16) if short else numbers, kind="stable")
-
-
 class NormalEquations:
     """The unknowns of one problem, and the solving of equations for them.
 
@@ -67,6 +62,8 @@ class NormalEquations:
         Points that a fact ties to a camera, the lens or to another point.
     threads : int, optional
         All cores, if not given.
+    like : Structure, optional
+        Of equations that may be of the same sightings: it isn't made again then.
     """
 
     def __init__(
@@ -76,15 +73,28 @@ class NormalEquations:
         count: int,
         tied: tuple[int, ...] = (),
         threads: int | None = None,
+        like: Structure | None = None,
     ) -> None:
         self.freedom = freedom
         self.threads = threads or cores()
         self.frames, self.size = freedom.cameras.shape
-        self._order_points(observations, count, tied)
-        self.eliminated = self.count - len(tied)
-        self.groups = groups = elimination.Groups(
-            self.camera, self.point, self.eliminated, self.frames, self.size
+        self.count = count
+        self.structure = structure = Structure.of(
+            observations.camera, observations.point, count, self.frames, self.size, tied, like
         )
+        self.order, self.rank, self.eliminated = (
+            structure.order,
+            structure.rank,
+            structure.eliminated,
+        )
+        self.sorting, self.starts = structure.sorting, structure.starts
+        self.camera, self.point = structure.camera, structure.point
+        self.seen_from, self.groups = structure.seen_from, structure.groups
+        self.xy = np.ascontiguousarray(observations.xy[self.sorting], float)
+        weights = whitening(observations.sigma, observations.cross)
+        self.weights = np.ascontiguousarray(weights[self.sorting])
+        self.held = np.ascontiguousarray(freedom.held[self.order])
+        groups = self.groups
         self.border_size = LENS_SIZE + 3 * len(tied) + len(freedom.extra)
         self.border_free = np.concatenate(
             [freedom.lens, ~freedom.held[self.order[self.eliminated :]].ravel(), freedom.extra]
@@ -95,31 +105,6 @@ class NormalEquations:
         self.tiles = np.empty((len(groups.pattern), groups.side, groups.side))
         self.inverses = np.zeros((groups.tile_count, groups.side, groups.side))
         self.factors = np.zeros((self.eliminated, 6))
-
-    def _order_points(self, observations: Observations, count: int, tied: tuple[int, ...]) -> None:
-        """Sort the points for the elimination, the tied ones last, and the observations by them."""
-        is_tied = np.zeros(count, bool)
-        is_tied[list(tied)] = True
-        order = elimination.point_order(observations.camera, observations.point, count)
-        self.order = np.concatenate([order[~is_tied[order]], np.array(tied, int)]).astype(int)
-        self.rank = np.empty(count, int)
-        self.rank[self.order] = np.arange(count)
-        self.count = count
-        point = self.rank[observations.point]
-        by_camera = _stably_sorted(observations.camera)
-        self.sorting = by_camera[_stably_sorted(point[by_camera])]
-        self.point = point[self.sorting]
-        self.camera = np.ascontiguousarray(observations.camera[self.sorting], np.int32)
-        self.xy = np.ascontiguousarray(observations.xy[self.sorting], float)
-        weights = whitening(observations.sigma, observations.cross)
-        self.weights = np.ascontiguousarray(weights[self.sorting])
-        self.starts = np.searchsorted(self.point, np.arange(count + 1))
-        # Of each point, in the caller's order, the camera in the middle of those that see it.
-        middle = np.minimum((self.starts[:-1] + self.starts[1:]) // 2, len(self.camera) - 1)
-        self.seen_from = np.zeros(count, int)
-        if len(self.camera):
-            self.seen_from[self.order] = self.camera[middle]
-        self.held = np.ascontiguousarray(self.freedom.held[self.order])
 
     def slices(self, count: int, parts: int) -> Iterator[tuple[int, int]]:
         """The numbers from 0 to `count` in so many runs of about the same length, the empty ones

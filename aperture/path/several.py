@@ -79,6 +79,16 @@ def sharing(threads: int) -> Iterator[Run]:
             yield run
 
 
+def beside(
+    first: Callable[[], In], second: Callable[[], Out], threads: int | None
+) -> tuple[In, Out]:
+    """The results of both, one beside the other where there are threads for that; each may use
+    `sharing` too."""
+    with sharing(min(threads or cores(), 2)) as run:
+        one, other = run(lambda work: work(), [(first,), (second,)])
+    return one, other
+
+
 def several(
     work: Callable[[In], Out],
     items: Sequence[In],

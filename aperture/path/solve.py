@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -35,7 +36,7 @@ from aperture.path.network import (
 )
 from aperture.path.rolling import at_middle_rows
 from aperture.path.rolling import solved as solved_readout
-from aperture.path.several import cores
+from aperture.path.several import beside, cores
 from aperture.path.sightings import Sightings
 
 # An earlier path is still near its optimum if its residuals haven't grown by more than this factor.
@@ -169,9 +170,11 @@ def _solved(
     network, pivot, arm = with_parallax(given, network)
     if pivot is not None:
         network = replace(network, doubts=(*network.doubts, pivot))
-    network = replace(network, bending=bending(given, network, known_places))
     watch("Finding how exact it is", 0.95)
-    spread = spreads(network)
+    bent, spread = beside(
+        partial(bending, given, network, known_places), partial(spreads, network), threads
+    )
+    network = replace(network, bending=bent)
     doubt = focal_doubt(given, network, known_places, spread[0])
     if doubt is not None:
         network = replace(network, doubts=(*network.doubts, doubt))

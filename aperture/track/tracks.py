@@ -99,9 +99,10 @@ class Tracks:
             state = np.full(len(xy), FOLLOWED)
         cross = np.clip(np.broadcast_to(np.asarray(cross, float), len(xy)), -MOST_CROSS, MOST_CROSS)
         correlation, state = np.asarray(correlation, float), np.asarray(state, np.uint8)
-        arrays = track, frame, xy, sigma, cross, correlation, state
+        of_each = track, frame, xy, sigma, cross, correlation, state
         order = _order(track, frame)
-        return cls(tuple(ids), *(np.array(array[order]) for array in arrays), about or {})
+        arrays = {name: np.array(array[order]) for name, array in zip(_FIELDS, of_each)}
+        return cls(ids=tuple(ids), about=about or {}, **arrays)
 
     @classmethod
     def none(cls) -> Tracks:

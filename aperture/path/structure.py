@@ -1,0 +1,93 @@
+"""What of a bundle's equations depends only on which camera sees which point: the order in which
+points are eliminated, and where what they leave lies."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.path import elimination
+
+
+class Structure:
+    """The order of points and sightings of one problem.
+
+    Attributes
+    ----------
+    order, rank : ndarray of int, shape (P,)
+        The points in their order of elimination, the tied ones last; and the place of each in it.
+    eliminated : int
+        How many aren't tied.
+    sorting : ndarray of int, shape (N,)
+        The observations by point in that order, and by camera.
+    camera, point : ndarray of int, shape (N,)
+        Of the observations, so sorted; points by their rank.
+    starts : ndarray of int, shape (P + 1,)
+        Where each point's observations begin.
+    seen_from : ndarray of int, shape (P,)
+        Of each point, in the caller's order, the camera in the middle of those that see it.
+    groups : Groups
+
+    Parameters
+    ----------
+    cameras, points : ndarray of int, shape (N,)
+        Of each observation.
+    count, frames, size : int
+        How many points and cameras, and parameters of a camera.
+    tied : tuple of int
+        Points that a fact ties to a camera, the lens or to another point.
+    """
+
+    def __init__(
+        self,
+        cameras: Array,
+        points: Array,
+        count: int,
+        frames: int,
+        size: int,
+        tied: tuple[int, ...] = (),
+    ) -> None:
+        self._of = cameras, points, (count, frames, size, tied)
+        is_tied = np.zeros(count, bool)
+        is_tied[list(tied)] = True
+        order = elimination.point_order(cameras, points, count)
+        self.order = np.concatenate([order[~is_tied[order]], np.array(tied, int)]).astype(int)
+        self.rank = np.empty(count, int)
+        self.rank[self.order] = np.arange(count)
+        self.eliminated = count - len(tied)
+        point = self.rank[points]
+        by_camera = _stably_sorted(cameras)
+        self.sorting = by_camera[_stably_sorted(point[by_camera])]
+        self.point = point[self.sorting]
+        self.camera = np.ascontiguousarray(cameras[self.sorting], np.int32)
+        self.starts = np.searchsorted(self.point, np.arange(count + 1))
+        middle = np.minimum((self.starts[:-1] + self.starts[1:]) // 2, len(self.camera) - 1)
+        self.seen_from = np.zeros(count, int)
+        if len(self.camera):
+            self.seen_from[self.order] = self.camera[middle]
+        self.groups = elimination.Groups(self.camera, self.point, self.eliminated, frames, size)
+
+    @classmethod
+    def of(
+        cls,
+        cameras: Array,
+        points: Array,
+        count: int,
+        frames: int,
+        size: int,
+        tied: tuple[int, ...] = (),
+        like: Structure | None = None,
+    ) -> Structure:
+        """That of a problem; `like` itself, where it is of the same sightings."""
+        if like is not None:
+            sizes = count, frames, size, tied
+            same = np.array_equal(cameras, like._of[0]) and np.array_equal(points, like._of[1])
+            if same and sizes == like._of[2]:
+                return like
+        return cls(cameras, points, count, frames, size, tied)
+
+
+def _stably_sorted(numbers: Array) -> Array:
+    """The order (N,) that sorts small integers; NumPy does it in linear time if they are short."""
+    short = len(numbers) and numbers.max() < 2**16
+    return np.argsort(numbers.astype(np.uint16) if short else numbers, kind="stable")
