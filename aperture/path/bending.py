@@ -116,4 +116,4 @@ def bending(given: Given, network: Network, known: Array) -> Bending | None:
 
 def _px(network: Network) -> float:
     """The rms residual of the tracks, px."""
-    return float(np.sqrt((network.bundle.off_px(network.state) ** 2).mean()))
+    return float(np.sqrt((network.off_px**2).mean()))

@@ -85,20 +85,19 @@ class Bundle(NormalEquations):
     def residuals(self, state: State) -> tuple[Array, float]:
         """(N, 2) the weighted residuals in the order of the observations given, and the sum of
         squares, facts included."""
-        sorted_, total = self._residuals(state)
-        out = np.empty_like(sorted_)
-        out[self.sorting] = sorted_
-        return out, total
+        with self.pool() as run:
+            sorted_, total = self._residuals(state, run)
+        return np.take(sorted_, self.unsorting, axis=0), total
 
     def off_px(self, state: State) -> Array:
         """(N, 2) px: the residuals without their weights, in the order of the observations
         given."""
-        off, _ = self._of_sightings(state)
-        across = off[:, 0] / self.weights[:, 0]
-        down = (off[:, 1] - self.weights[:, 2] * across) / self.weights[:, 1]
-        out = np.empty_like(off)
-        out[self.sorting] = np.stack([across, down], axis=1)
-        return out
+        with self.pool() as run:
+            off, _ = self._of_sightings(state, run)
+        off[:, 0] /= self.weights[:, 0]
+        off[:, 1] -= self.weights[:, 2] * off[:, 0]
+        off[:, 1] /= self.weights[:, 1]
+        return np.take(off, self.unsorting, axis=0)
 
     def _residuals(self, state: State, run: Run | None = None) -> tuple[Array, float]:
         out, total = self._of_sightings(state, run)
@@ -163,6 +162,7 @@ class Bundle(NormalEquations):
                 self.held,
                 self.freedom.at_infinity,
                 self.size,
+                self.freedom.lens,
                 v,
                 point_gradient,
                 w,

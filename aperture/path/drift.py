@@ -75,41 +75,52 @@ def estimated(tracks: Sequence[tuple[Array, Array, Array]]) -> Drift:
     tracks: of each the frames (n,), rising; the residuals (n, 2) over their σ; and their
     derivatives (n, 2, 3) by the point. Nothing is told of tracks that are short, or far off.
     """
-    left, shares = np.zeros(LAGS), np.zeros((LAGS, 1 + len(KEPT)))
-    counts, used = np.zeros(LAGS), 0
-    for frames, residuals, by_point in tracks:
-        if len(frames) < LEAST_SEEN or np.sqrt(np.mean(residuals**2)) > FAR:
-            continue
-        seen = slice(0, MOST_SEEN)
-        own, counted, part = _lagged(frames[seen], residuals[seen], by_point[seen])
-        left += own
-        counts += counted
-        shares += part
-        used += 1
-    if used < FEWEST_TRACKS:
+    some = [
+        tuple(part[:MOST_SEEN] for part in track)
+        for track in tracks
+        if len(track[0]) >= LEAST_SEEN and np.sqrt(np.mean(track[1] ** 2)) <= FAR
+    ]
+    if len(some) < FEWEST_TRACKS:
         return Drift()
+    left, counts = np.zeros(LAGS), np.zeros(LAGS)
+    shares = np.zeros((LAGS, 1 + len(KEPT)))
+    lengths = np.array([len(frames) for frames, _, _ in some])
+    frames, residuals, by_point = (_padded(part) for part in zip(*some))
+    basis, size, _ = np.linalg.svd(by_point.reshape(len(some), -1, 3), full_matrices=False)
+    # What the points don't take up at all has no direction.
+    basis *= (size > 1e-9 * np.maximum(size[:, :1], 1e-300))[:, None]
+    basis = basis.reshape(by_point.shape)
+    _add_lags(lengths, frames, residuals, basis, np.array(KEPT), left, counts, shares)
     # A covariance of so many products is known to one over the root of their number.
     weights = 1 / np.sqrt(counts + 1)
     found, _ = nnls(shares * weights[:, None], left * weights)
     return Drift(float(found[0]), tuple(found[1:].tolist()))
 
 
-def _lagged(frames: Array, residuals: Array, by_point: Array) -> tuple[Array, Array, Array]:
-    """By lag: the sums of products of one track's residuals (LAGS,), how many these are (LAGS,),
-    and what each kind of error of variance 1 would make of them (LAGS, kinds)."""
-    count = len(frames)
-    basis, size, _ = np.linalg.svd(by_point.reshape(2 * count, 3), full_matrices=False)
-    basis = basis[:, size > 1e-9 * max(size[0], 1e-300)].reshape(count, 2, -1)
-    left, counts = np.zeros(LAGS), np.zeros(LAGS)
-    shares = np.zeros((LAGS, 1 + len(KEPT)))
-    _add_lags(frames, residuals, np.ascontiguousarray(basis), np.array(KEPT), left, counts, shares)
-    return left, counts, shares
+def _padded(parts: Sequence[Array]) -> Array:
+    """(T, MOST_SEEN, …) arrays (n, …) of T tracks, with zeros behind."""
+    out = np.zeros((len(parts), MOST_SEEN, *parts[0].shape[1:]), parts[0].dtype)
+    for number, part in enumerate(parts):
+        out[number, : len(part)] = part
+    return out
 
 
 @njit(cache=True, nogil=True)
-def _add_lags(frames, residuals, basis, kept, left, counts, shares):
-    """What `_lagged` returns. With B, (n, 2, r), the basis of what the point takes up and K a
-    kind's covariance, P K P = K − B Tᵀ − T Bᵀ where T = K B − B (Bᵀ K B) / 2."""
+def _add_lags(lengths, frames, residuals, basis, kept, left, counts, shares):
+    """Add by lag, over all tracks: the sums of products of their residuals to `left` (LAGS,), how
+    many these are to `counts` (LAGS,), and what each kind of error of variance 1 would make of them
+    to `shares` (LAGS, kinds)."""
+    for track in range(len(lengths)):
+        seen = lengths[track]
+        _add_track(
+            frames[track, :seen], residuals[track], basis[track, :seen], kept, left, counts, shares
+        )
+
+
+@njit(cache=True, nogil=True)
+def _add_track(frames, residuals, basis, kept, left, counts, shares):
+    """The same of one track. With B, (n, 2, 3), the basis of what the point takes up and K a kind's
+    covariance, P K P = K − B Tᵀ − T Bᵀ where T = K B − B (Bᵀ K B) / 2."""
     count, rank = len(frames), basis.shape[2]
     for late in range(count):
         for early in range(late, -1, -1):

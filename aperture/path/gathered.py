@@ -46,13 +46,11 @@ def gather(
         evidence.tracks.ids[index]: n for n, index in enumerate(np.flatnonzero(placed).tolist())
     }
     equations: list[Equation] = []
-    for point, index in enumerate(np.flatnonzero(placed).tolist()):
-        id_ = evidence.tracks.ids[index]
-        for axis in np.flatnonzero(np.isfinite(evidence.world[index])):
-            sigma = evidence.world_sigma[index, axis]
-            if sigma > 0:
-                metres = float(evidence.world[index, axis])
-                equations.append(PointCoordinate(id_, float(sigma), point, int(axis), metres))
+    world, sigmas = evidence.world[placed], evidence.world_sigma[placed]
+    ids = list(number_of_track)
+    for point, axis in np.argwhere(np.isfinite(world) & (sigmas > 0)).tolist():
+        sigma, metres = float(sigmas[point, axis]), float(world[point, axis])
+        equations.append(PointCoordinate(ids[point], sigma, point, axis, metres))
     equations += sighted(evidence, number_of_frame)
     every = np.arange(len(number_of_frame))
     for fact in evidence.facts:

@@ -356,7 +356,7 @@ class Growing:
                 factor = self._judged(_beside_frames(sigmas, row, len(frames)))
                 bundle, row, track = self.bundle(frames, factor, threads)
             bundle.solve(most=most, least_gain=1e-2)
-            self._take(bundle, frames, np.unique(track))
+            self._take(bundle, frames, np.flatnonzero(np.bincount(track)))
             residuals, _ = bundle.residuals(bundle.state)
             sigmas = np.linalg.norm(residuals, axis=1)
             if factor is not None:

@@ -309,6 +309,7 @@ def linearise(
     held,
     at_infinity,
     size,
+    free_lens,
     v,
     point_gradient,
     w,
@@ -321,8 +322,9 @@ def linearise(
 
     By letters of the literature (Triggs et al. 2000, section 6): V point–point (P, 6: lower half),
     W camera–point (N, size, 3), one per observation; of a camera's derivatives with those of camera
-    and lens and the residual by_cameras (F, size, ROW), of the lens's by_lenses (LENS_SIZE, ROW).
-    `held` (P, 3) are coordinates that are known exactly. `at_infinity`: all cameras are in one
+    and lens and the residual by_cameras (F, size, ROW), of the lens's by_lenses (LENS_SIZE, ROW):
+    with those of lens and residual alone, and only of what is free, free_lens (LENS_SIZE,). `held`
+    (P, 3) are coordinates that are known exactly. `at_infinity`: all cameras are in one
     place, so that the distance of a point has no meaning; V gets a term along the point's own
     direction, on which nothing else depends, and is invertible.
     """
@@ -362,8 +364,10 @@ def linearise(
                     )
                     entry += 1
             for a in range(LENS_SIZE):
+                if not free_lens[a]:
+                    continue
                 ja, jb = rows[0, OF_LENS + a], rows[1, OF_LENS + a]
-                for k in range(width):
+                for k in range(OF_LENS, width):
                     by_lenses[a, k] += ja * rows[0, k] + jb * rows[1, k]
             for a in range(size):
                 ja, jb = rows[0, a], rows[1, a]

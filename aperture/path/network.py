@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -89,12 +90,21 @@ class Network:
     def sigmas(self) -> Array:
         """(F, T) how far each sighting in use is from its point, in the σ that its track came with;
         NaN elsewhere."""
-        residuals, _ = self.bundle.residuals(self.state)
         row, column = np.nonzero(self.use[np.ix_(self.frames, self.tracks)])
         at = self.frames[row], self.tracks[column]
         out = np.full(self.use.shape, np.nan)
-        out[at] = np.linalg.norm(residuals, axis=1) * self.factors[at[1]]
+        out[at] = np.linalg.norm(self.residuals, axis=1) * self.factors[at[1]]
         return out
+
+    @cached_property
+    def residuals(self) -> Array:
+        """(N, 2) of the sightings in use, over their σ."""
+        return self.bundle.residuals(self.state)[0]
+
+    @cached_property
+    def off_px(self) -> Array:
+        """(N, 2) the same in px."""
+        return self.bundle.off_px(self.state)
 
     @property
     def facts_chi2(self) -> float:
@@ -419,8 +429,7 @@ def _weighed(network: Network) -> _Weighed:
     variance of each is estimated from its own residuals, and from the other tracks' as if these
     were OTHERS more residuals of its own: with few sightings it gets what all have.
     """
-    bundle = network.bundle
-    residuals, _ = bundle.residuals(network.state)
+    residuals = network.residuals
     sigmas = np.linalg.norm(residuals, axis=1)
     row, column = np.nonzero(network.use[np.ix_(network.frames, network.tracks)])
     far = sigmas > FARTHEST_SIGMAS * max(1.0, float(np.median(sigmas)) / 1.1774)

@@ -87,12 +87,12 @@ class NormalEquations:
             structure.rank,
             structure.eliminated,
         )
-        self.sorting, self.starts = structure.sorting, structure.starts
+        self.unsorting, self.starts = structure.unsorting, structure.starts
         self.camera, self.point = structure.camera, structure.point
         self.seen_from, self.groups = structure.seen_from, structure.groups
-        self.xy = np.ascontiguousarray(observations.xy[self.sorting], float)
+        self.xy = np.take(np.asarray(observations.xy, float), structure.sorting, axis=0)
         weights = whitening(observations.sigma, observations.cross)
-        self.weights = np.ascontiguousarray(weights[self.sorting])
+        self.weights = np.take(weights, structure.sorting, axis=0)
         self.held = np.ascontiguousarray(freedom.held[self.order])
         groups = self.groups
         self.border_size = LENS_SIZE + 3 * len(tied) + len(freedom.extra)

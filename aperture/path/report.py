@@ -84,7 +84,7 @@ class Told:
         row, column = np.nonzero(network.use[np.ix_(network.frames, network.tracks)])
         at = network.frames[row], network.tracks[column]
         out = np.full(network.use.shape, np.nan)
-        out[at] = np.linalg.norm(network.bundle.off_px(network.state), axis=1)
+        out[at] = np.linalg.norm(network.off_px, axis=1)
         return out
 
 
@@ -162,9 +162,8 @@ def _weighted_px(told: Told) -> float:
     """The rms residual, each by the information that it brings: along an edge it may be large, and
     says little."""
     network = told.network
-    residuals, _ = network.bundle.residuals(network.state)
     information = (network.bundle.weights**2).sum()
-    return float(np.sqrt((residuals**2).sum() / information))
+    return float(np.sqrt((network.residuals**2).sum() / information))
 
 
 def _bending(told: Told) -> dict[str, Any] | None:

@@ -18,8 +18,8 @@ class Structure:
         The points in their order of elimination, the tied ones last; and the place of each in it.
     eliminated : int
         How many aren't tied.
-    sorting : ndarray of int, shape (N,)
-        The observations by point in that order, and by camera.
+    sorting, unsorting : ndarray of int, shape (N,)
+        The observations by point in that order, and by camera; and the place of each in it.
     camera, point : ndarray of int, shape (N,)
         Of the observations, so sorted; points by their rank.
     starts : ndarray of int, shape (P + 1,)
@@ -58,6 +58,8 @@ class Structure:
         point = self.rank[points]
         by_camera = _stably_sorted(cameras)
         self.sorting = by_camera[_stably_sorted(point[by_camera])]
+        self.unsorting = np.empty_like(self.sorting)
+        self.unsorting[self.sorting] = np.arange(len(self.sorting))
         self.point = point[self.sorting]
         self.camera = np.ascontiguousarray(cameras[self.sorting], np.int32)
         self.starts = np.searchsorted(self.point, np.arange(count + 1))
