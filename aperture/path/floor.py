@@ -42,7 +42,7 @@ def tilt(told: Told) -> dict[str, Any]:
     parts = dict(
         zip(
             (heeded.evidence.tracks.ids[index] for index in heeded.network.tracks),
-            _of_tracks(heeded.solved, x_camera[:, :, 0], x_border[:, 0]).tolist(),
+            of_tracks(heeded.solved, x_camera[:, :, 0], x_border[:, 0]).tolist(),
         )
     )
     for id_, part in _of_facts(heeded, x_camera[:, :, 0], x_border[:, 0]):
@@ -59,8 +59,9 @@ def tilt(told: Told) -> dict[str, Any]:
     }
 
 
-def _of_tracks(solved: Solved, x_camera: Array, x_border: Array) -> Array:
-    """(P,) what the observations of each point have to do with it."""
+def of_tracks(solved: Solved, x_camera: Array, x_border: Array) -> Array:
+    """(P,) what the observations of each point have to do with something: its part of the
+    variance, of what x_camera (F, size) and x_border (m,) answer to (`Solved.responses`)."""
     bundle = solved.bundle
     still = np.zeros((bundle.count, 3))
     x_point = bundle.point_steps(solved.blocks, still, x_camera, x_border)

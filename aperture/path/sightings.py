@@ -47,10 +47,11 @@ class Sightings:
         xy = np.full((count, len(tracks), 2), np.nan)
         sigma = np.full((count, len(tracks), 2), np.nan)
         cross = np.zeros((count, len(tracks)))
-        inside = (tracks.frame >= first) & (tracks.frame <= last)
-        row, column = tracks.frame[inside] - first, tracks.track[inside]
-        xy[row, column], sigma[row, column] = tracks.xy[inside], tracks.sigma[inside]
-        cross[row, column] = tracks.cross[inside]
+        tracks = tracks.only(
+            np.ones(len(tracks), bool), (tracks.frame >= first) & (tracks.frame <= last)
+        )
+        at = tracks.frame - first, tracks.track
+        xy[at], sigma[at], cross[at] = tracks.xy, tracks.sigma, tracks.cross
         return cls(np.arange(first, last + 1), xy, sigma, cross, grid)
 
     def observations(self, row: Array, column: Array, at: Any, factor: Any = 1.0) -> Observations:

@@ -126,6 +126,8 @@ class Tracks:
         of_kept = keep[self.track]
         if observations is not None:
             of_kept = of_kept & observations
+        if keep.all() and of_kept.all():
+            return self
         number = np.cumsum(keep) - 1
         ids = tuple(id_ for id_, kept in zip(self.ids, keep) if kept)
         about = {id_: self.about[id_] for id_ in ids if id_ in self.about}

@@ -9,7 +9,7 @@ from django.test import SimpleTestCase
 from aperture.camera import Camera
 from aperture.geometry.grid import Grid
 from aperture.lens.lens import Lens
-from aperture.path import imaging, tiles
+from aperture.path import floor, imaging, tiles
 from aperture.path.bundle import Bundle
 from aperture.path.covariance import Solved
 from aperture.path.document import read
@@ -17,6 +17,7 @@ from aperture.path.facts import Distance, PathFacts
 from aperture.path.gathered import gather
 from aperture.path.leaning import leverages
 from aperture.path.problem import Freedom, Observations, Row, State, exponentials
+from aperture.path.structure import Structure
 from tests.moving import FIRST, GRID, document, scene
 
 TURNED = Grid(1080, 1920, ((0.0, -0.0125, 12.0), (0.0125, 0.0, -6.75)))  # a plate on its side
@@ -252,6 +253,21 @@ class Spreads(Dense, SimpleTestCase):
         gained = border[0, 0] ** 2 / (1 + product[0, 0])
         self.alike(gained, (inverse - after)[6 * frames, 6 * frames], 1e-6)
 
+    def test_what_each_track_has_to_do_with_how_level_the_floor_is(self):
+        """With a the derivatives of what is asked, and J of a track: the squares of J N⁻¹ a; all of
+        them, and the fact's, are the variance."""
+        jac, _, free, track = self.dense()
+        inverse, camera = self.inverse_of(jac, free), 21
+        turn = np.array([0.3, -0.2, 0.9, 0.0, 0.0, 0.0, 0.0])
+        asked = np.zeros(len(free))
+        asked[6 * camera : 6 * camera + 6] = turn[:6]
+        x_camera, x_border, _ = self.solved.responses([Row(0.0, camera, turn)])
+        found = floor.of_tracks(self.solved, x_camera[:, :, 0], x_border[:, 0])
+        moved = (jac @ inverse @ asked) ** 2
+        wanted = np.bincount(track[:-1], moved[:-1])  # one track is tied by a fact
+        np.testing.assert_allclose(found, wanted, rtol=1e-6, atol=1e-9 * wanted.max())
+        self.assertAlmostEqual((found.sum() + moved[-1]) / (asked @ inverse @ asked), 1, 6)
+
     def test_the_gradient_is_zero_and_the_inverse_is_the_whole_matrix_s(self):
         jac, r, free, track = self.dense()
         self.assertTrue(self.bundle.converged)
@@ -306,6 +322,22 @@ class Spreads(Dense, SimpleTestCase):
         both.solve()
         np.testing.assert_allclose(both.state.positions, self.bundle.state.positions, atol=1e-7)
         self.assertAlmostEqual(both.chi2, self.bundle.chi2, places=5)
+
+    def test_the_order_of_one_problem_serves_another_of_the_same_sightings_alone(self):
+        camera, point = np.array([0, 0, 1, 1, 2]), np.array([0, 1, 0, 1, 1])
+        one = Structure.of(camera, point, 2, 3, 6)
+        self.assertIs(Structure.of(camera.copy(), point.copy(), 2, 3, 6, (), one), one)
+        for other in (
+            (camera, point[[1, 0, 2, 3, 4]], 2, 3, 6),
+            (camera[:-1], point[:-1], 2, 3, 6),
+            (camera, point, 3, 3, 6),
+            (camera, point, 2, 3, 7),
+            (camera, point, 2, 3, 6, (1,)),
+        ):
+            made, like = Structure.of(*other), Structure.of(*other, like=one)
+            self.assertIsNot(like, one)
+            self.assertEqual(like.order.tolist(), made.order.tolist())
+            self.assertEqual(like.eliminated, made.eliminated)
 
 
 class PointsBeforeTheLens(SimpleTestCase):

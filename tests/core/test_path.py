@@ -8,7 +8,7 @@ from django.test import SimpleTestCase
 
 from aperture.errors import Problem
 from aperture.geometry.rotation import angles_from_rotation
-from aperture.match.document import schema
+from aperture.match.document import InvalidDocument, schema
 from aperture.match.solve import solve as solve_still
 from aperture.path.document import as_still
 from aperture.path.solve import solve
@@ -411,6 +411,17 @@ class Paths(SimpleTestCase):
         told = document(scene("sideways", frames=10, count=60))
         Draft202012Validator(schema(2)).validate(told)
         self.assertFalse(Draft202012Validator(schema(1)).is_valid(told))
+
+    def test_a_number_of_a_track_that_can_t_be_computed_with_is_named(self):
+        told = document(scene("sideways", frames=10, count=60))
+        for wrong in (float("nan"), float("inf"), 2**60, 1e9, "12", None):
+            rows = [list(row) for row in told["tracks"][2]["observations"]]
+            rows[3][1] = wrong
+            tracks = list(told["tracks"])
+            tracks[2] = tracks[2] | {"observations": rows}
+            with self.assertRaises(InvalidDocument) as caught:
+                solve(told | {"tracks": tracks})
+            self.assertEqual(caught.exception.place, "/tracks/2/observations/3/1")
 
 
 class ByHand(SimpleTestCase):

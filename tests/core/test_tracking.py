@@ -196,6 +196,11 @@ class TrackTables(SimpleTestCase):
         tracks = self.made()
         self.assertEqual(tracks.frame.tolist(), [1, 3, 2])
         self.assertEqual(tracks.xy[0].tolist(), [7.25, 8])
+        # In order already, they are the same, and no view of what they were made of.
+        xy = tracks.xy.copy()
+        sorted_ = Tracks.build(tracks.ids, tracks.track, tracks.frame, xy, tracks.sigma)
+        xy[:] = 0
+        self.assertEqual(sorted_.xy.tolist(), tracks.xy.tolist())
         again = Tracks.from_arrays(tracks.to_arrays())
         self.assertEqual((again.ids, again.about), (tracks.ids, tracks.about))
         np.testing.assert_allclose(again.xy, tracks.xy, atol=1 / 4096)
