@@ -32,6 +32,7 @@ MOST_NAMED = 5
 def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     """Of each fact how far the solution is from it, and the ones that contradict the rest."""
     network = told.network
+    aside, found = _set_aside(told)
     # An equation of several things, such as all lines of a frame, has rows of each.
     equations, rows = [], []
     for equation in network.facts.equations:
@@ -41,11 +42,11 @@ def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
             equations.append(equation)
             rows.append(row)
     if not rows:
-        return {}, []
+        return aside, found
     r = np.array([row.residual for row in rows])
     products = told.solved.products(rows)
     ids = np.array([row.of or equation.id for equation, row in zip(equations, rows)])
-    facts = _told_of_each(equations, rows, r, products)
+    facts = aside | _told_of_each(equations, rows, r, products)
     conflicts: list[dict[str, Any]] = []
     gone = np.zeros(len(rows), bool)
     limit = threshold(len(rows))
@@ -63,7 +64,30 @@ def find(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
         # All of it: what is left would pull on.
         r, products = _taken_out(np.flatnonzero(of_it), r, products)
         gone |= of_it
-    return facts, conflicts
+    return facts, found + conflicts
+
+
+def _set_aside(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
+    """The same of facts that aren't heeded: how far the solution is from each, which has none of it
+    in it, the farthest first."""
+    state, facts, out = told.network.state, {}, []
+    equations, rows = [], []
+    for equation in told.network.facts.aside:
+        for row in equation.rows(state):
+            equations.append(equation)
+            rows.append(row)
+    if not rows:
+        return {}, []
+    r, products = np.array([row.residual for row in rows]), told.solved.products(rows)
+    w = r / np.sqrt(1 + np.diag(products))
+    for number in np.argsort(-np.abs(w), kind="stable").tolist():
+        equation = equations[number]
+        if equation.id in facts:
+            continue  # another row of it is farther off
+        own = _told_of_each([equation], [rows[number]], r[[number]], np.zeros((1, 1)))
+        facts[equation.id] = own[equation.id] | {"sigmas": float(w[number])}
+        out.append(_named(told, equation.id, equation, r[number], w[number], heeded=False))
+    return facts, out
 
 
 def _taken_out(own: Array, r: Array, products: Array) -> tuple[Array, Array]:
@@ -155,9 +179,13 @@ def _implied(equation: Equation, without: float) -> str:
     return ""
 
 
-def _named(told: Told, id_: str, equation: Equation, without: float, w: float) -> dict[str, Any]:
+def _named(
+    told: Told, id_: str, equation: Equation, without: float, w: float, heeded: bool = True
+) -> dict[str, Any]:
     """One contradiction, in words: what the rest says, and what can be done."""
     says = f"{_called(told, id_)} disagrees with the rest by {abs(w):.1f} σ"
+    if not heeded:
+        says += ", too much to be used"
     if implied := _implied(equation, without):
         says += f": {implied}"
     says += ". Turn it off, widen its ±, or look at the tracks it is about."

@@ -12,7 +12,7 @@ of as many as there are frames, so each frame's equation gets the ± times √F.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
 from copy import copy
 from dataclasses import dataclass, field, replace
 
@@ -339,15 +339,22 @@ def _of_lens(residual: float, slope: Array, camera: int | None) -> Row:
 
 @dataclass
 class PathFacts:
-    """All equations of one solution. tied: points that facts tie; extra_count: their own
-    unknowns."""
+    """All equations of one solution. tied: points that facts tie; extra_count: their own unknowns;
+    aside: what isn't heeded, as it can't be right."""
 
     equations: list[Equation]
     extra_count: int = 0
+    aside: tuple[Equation, ...] = ()
 
     def own(self) -> PathFacts:
         """The same, for one solution: what `begin` settles at its state doesn't reach others."""
         return replace(self, equations=[copy(equation) for equation in self.equations])
+
+    def without(self, ids: Container[str], exact: Sequence[Equation]) -> PathFacts:
+        """The same with some set aside, by their ids; exact: coordinates beside them."""
+        aside = [one for one in (*self.equations, *exact) if one.id in ids]
+        kept = [one for one in self.equations if one.id not in ids]
+        return replace(self, equations=kept, aside=tuple(aside))
 
     def rows(self, state: State) -> Sequence[Row]:
         """Of all equations, one after the other."""

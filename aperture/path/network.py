@@ -14,17 +14,18 @@ import numpy as np
 from aperture.arrays import Array
 from aperture.match import solve as still
 from aperture.match.document import AXES
-from aperture.path.bending import Bending
+from aperture.path import far_facts
+from aperture.path.bending import EXACT_M, Bending
 from aperture.path.bundle import FIRST_DAMPING, LEAST_GAIN, NEAR_DAMPING, Bundle
 from aperture.path.covariance import Solved
 from aperture.path.document import FilmEvidence, as_still
-from aperture.path.facts import Loosened, PathFacts, PointCoordinate
+from aperture.path.facts import PathFacts, PointCoordinate
 from aperture.path.find import Found
 from aperture.path.gathered import gather
 from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.placement import Guess, Known, Placed, held_parameters, place, size_of
-from aperture.path.problem import Equation, Freedom, State
+from aperture.path.problem import Freedom, State
 from aperture.path.rolling import Readout
 from aperture.path.sightings import Sightings
 from aperture.path.spread import Along, Spread
@@ -43,18 +44,15 @@ MOST_ROUNDS, SAME_FACTOR = 6, 0.02
 # A point's ± along its rays over its distance, above which it tells nothing; and of the middle one,
 # where most are vague.
 MOST_VAGUE, MIDDLE_VAGUE = 0.15, 0.012
-# Facts count as far from a placed path if their residuals are so many σ; by what factor they are
-# then tightened.
-FAR_FROM_FACTS, EASE, EASING_STEPS = 8.0, 4.0, 20
 # Steps to an optimum at most. Most need ten; where rays hardly differ, and facts are far, there may
 # be hundreds.
 MOST_STEPS, FARTHEST_STEPS = 60, 400
 # Sightings of a track of which so many are left out are not of one point that stands still.
 MOST_LEFT_OUT = 0.5
-# The numbers that place a path, a fact that a path agrees with already, in σ, and the same of a
-# coordinate that counts as exact, metres; which share of them is most; and how far a path that is
-# placed as well as it can be is moved by placing it anew, over its size and the distance.
-SEVEN, AGREES_SIGMAS, EXACT_M, MOST_AGREE, RESTS = 7, 4.0, 1e-4, 2 / 3, 1e-4
+# The numbers that place a path; a fact that a path agrees with already, in σ (an exact coordinate
+# by EXACT_M); which share of them is most; and how far a path that is placed as well as it can be
+# is moved by placing it anew, over its size and the distance.
+SEVEN, AGREES_SIGMAS, MOST_AGREE, RESTS = 7, 4.0, 2 / 3, 1e-4
 # Of one frame no more than this share can be wrong at once.
 MOST_OF_A_FRAME = 0.7
 
@@ -163,8 +161,12 @@ def solve_network(
     in_world = found.path is not None and (found.path.in_world or bool(found.path.surveyed.any()))
     in_world = in_world or (found.near and given.agrees(start, tracks))
     placed, facts, known = given.placed(start, tracks, begun=in_world, guesses=guesses)
+    aside = far_facts.gross(given, placed, tracks, use, facts, known)
+    if aside:
+        given = replace(given, aside=aside)
+        placed, facts, known = given.placed(start, tracks, begun=in_world, guesses=guesses)
     factors = np.ones(len(evidence.tracks))
-    eased = _eased(given, placed, tracks, use, known, facts)
+    eased = far_facts.eased(given, placed, tracks, use, known, facts)
     most = MOST_STEPS if eased is placed else FARTHEST_STEPS
     placed = eased
     damping = NEAR_DAMPING if found.near else FIRST_DAMPING
@@ -189,43 +191,6 @@ def solve_network(
         start = replace(network.state, points=network.state.points[seen])
         placed, facts, known = given.placed(start, tracks, begun=True)
     return given, network, known
-
-
-def _eased(
-    given: Given, placed: Placed, tracks: Array, use: Array, known: Array, facts: PathFacts
-) -> Placed:
-    """A placed path brought near facts that it is far from.
-
-    Of a point whose rays hardly differ the distance is hardly known: a survey of such points would
-    pull the whole path out of place if it counted with its own ± alone. Then tight facts are
-    tightened step by step, as they leave steps no way from here to the optimum.
-    """
-    rows = len(facts.rows(placed.state)) + np.isfinite(known).sum()
-    by = float(np.sqrt(placed.chi2 / max(rows, 1)))
-    if not by > FAR_FROM_FACTS or given.at_infinity:
-        return placed
-    factors = np.ones(len(given.evidence.tracks))
-    for _ in range(2):
-        bundle = given.bundle(placed, tracks, use, known, PathFacts([]), factors)
-        sigma = np.sqrt(np.einsum("pii->pi", np.linalg.pinv(bundle.point_information())))
-        soft: list[Equation] = [
-            replace(one, sigma=float(np.hypot(one.sigma, sigma[one.point, one.axis])))
-            if isinstance(one, PointCoordinate)
-            else one
-            for one in facts.equations
-        ]
-        again = PathFacts(soft, facts.extra_count)
-        placed = replace(
-            place(placed.state, again, Known(known), given.evidence.lens, begun=True),
-            open_=placed.open_,
-        )
-    residuals = [row.residual for row in facts.rows(placed.state)]
-    by = float(np.sqrt(np.mean(np.square(residuals)))) if residuals else 0.0
-    while by > FAR_FROM_FACTS:
-        loose = Loosened(facts.equations, facts.extra_count, by)
-        eased = given.solve(placed, tracks, use, known, loose, factors, most=EASING_STEPS)
-        placed, by = replace(placed, state=eased.state), by / EASE
-    return placed
 
 
 def _start(sightings: Sightings, found: Found) -> tuple[Array, State, Array, Array]:
@@ -275,7 +240,8 @@ def believed(path: Growing) -> Array:
 
 @dataclass(frozen=True, eq=False)
 class Given:
-    """What stays the same while sightings are judged. posed (F,): frames that have a camera."""
+    """What stays the same while sightings are judged. posed (F,): frames that have a camera; aside:
+    the ids of facts, and of tracks whose coordinates are known, that aren't heeded."""
 
     evidence: FilmEvidence
     sightings: Sightings
@@ -284,6 +250,7 @@ class Given:
     planes: dict[str, tuple[int, list[str]]]
     at_infinity: bool
     threads: int | None
+    aside: frozenset[str] = frozenset()
 
     def about(self, tracks: Array) -> tuple[PathFacts, Array]:
         """The facts about a path with these tracks, and their exact coordinates (P, 3)."""
@@ -293,11 +260,23 @@ class Given:
         has_point = np.zeros(len(evidence.tracks), bool)
         has_point[tracks] = True
         facts = gather(evidence, self.posed, has_point, self.planes)
+        if self.aside:
+            exact = self.exact(tracks, known)
+            facts = facts.without(self.aside, exact)
+            known[[one.point for one in exact if one.id in self.aside]] = np.nan
         if self.at_infinity:
             kept = [equation for equation in facts.equations if equation.directional]
             facts = PathFacts(kept, facts.extra_count)
             known[:] = np.nan
         return facts, known
+
+    def exact(self, tracks: Array, known: Array) -> list[PointCoordinate]:
+        """Exact coordinates (P, 3) of tracks as facts of their own, with next to no ±."""
+        ids = [self.evidence.tracks.ids[index] for index in tracks.tolist()]
+        return [
+            PointCoordinate(ids[point], EXACT_M, point, axis, float(known[point, axis]))
+            for point, axis in np.argwhere(np.isfinite(known)).tolist()
+        ]
 
     def agrees(self, state: State, tracks: Array) -> bool:
         """Whether a path is where the facts have it, as one is that was solved with them: most of

@@ -29,6 +29,10 @@ OPEN_SHARE = 1e-7
 SMALL_EXTENT, LEAST_BY_RAYS = 0.03, 4
 # How much nearer or farther than 1 the points may be, at the median, where the size isn't set.
 USUAL = 10.0
+# Residuals of facts beyond so many σ count less where a path is placed robustly.
+SOFT = 3.0
+# Known points at most each of which is left out once, to see whether it is the wrong one.
+MOST_WITHOUT = 12
 # Headings from which the search for the best similarity starts.
 HEADINGS = 6
 # Steps of the search from each, and from the best of them.
@@ -125,6 +129,7 @@ def place(
     lens: Lens,
     begun: bool = False,
     guesses: Sequence[Guess] = (),
+    robust: bool = False,
 ) -> Placed:
     """The path moved as a whole to where the facts say it is.
 
@@ -139,14 +144,30 @@ def place(
         Whether the state is about where it belongs already.
     guesses : sequence of Guess
         Poses of some cameras by themselves, to begin with.
+    robust : bool
+        Of a state that is about where it belongs: whether what contradicts the rest pulls no more
+        than other facts do.
     """
     start = state if begun else upright(state)
     start = replace(start, extra=np.zeros(facts.extra_count))
     if not facts.equations and not len(known.where):
         return Placed(upright(state), np.eye(7), 0.0)
     if begun:
-        start = replace(start, extra=facts.begin(start, lens))
-        return _refined(start, facts, known, lens, FINE_STEPS)
+        without_one = _without_one(start, _known_places(facts, known)) if robust else []
+        return min(
+            (
+                _refined(
+                    replace(one, extra=facts.begin(one, lens)),
+                    facts,
+                    known,
+                    lens,
+                    FINE_STEPS,
+                    robust,
+                )
+                for one in (start, *without_one)
+            ),
+            key=lambda placed: placed.chi2,
+        )
     places = _known_places(facts, known)
     by_rays = _by_rays(start, places)
     if by_rays is not None:
@@ -231,6 +252,19 @@ def _onto_survey(start: State, places: Array) -> State | None:
     return transformed(start, other - middle, left @ signs @ right, max(scale, 1e-9), middle)
 
 
+def _without_one(start: State, places: Array) -> list[State]:
+    """The path laid onto known points, each in turn left out; of a few, as one of many pulls
+    little."""
+    whole = np.flatnonzero(np.isfinite(places).all(axis=1))
+    out = []
+    for point in whole.tolist() if len(whole) <= MOST_WITHOUT else ():
+        others = places.copy()
+        others[point] = np.nan
+        laid = _onto_survey(start, others)
+        out += [laid] if laid is not None else []
+    return out
+
+
 def _headings(start: State) -> list[State]:
     """An upright path turned by some angles about the vertical, and the same upside down."""
     out = []
@@ -248,12 +282,14 @@ def _like(start: State, guess: Guess) -> State:
     return transformed(start, guess.pose[:3, 3] - about, turn, 1.0, about)
 
 
-def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int) -> Placed:
+def _refined(
+    state: State, facts: PathFacts, known: Known, lens: Lens, most: int, robust: bool = False
+) -> Placed:
     """Levenberg–Marquardt on the seven."""
     damping, chi2 = 1e-3, np.inf
     for sigma_share in (1e-2, 1e-5):
         sigma = max(sigma_share * size_of(state.points), 1e-9)
-        r, jac = _linearised(state, facts, known, sigma)
+        r, jac = _linearised(state, facts, known, sigma, robust)
         chi2 = float(r @ r)
         for _ in range(most):
             normal, gradient = jac.T @ jac, jac.T @ r
@@ -266,7 +302,7 @@ def _refined(state: State, facts: PathFacts, known: Known, lens: Lens, most: int
             step[6] = np.clip(step[6], -1.0, 1.0)
             trial = _stepped(state, step)
             trial = replace(trial, extra=facts.begin(trial, lens))
-            r2, jac2 = _linearised(trial, facts, known, sigma)
+            r2, jac2 = _linearised(trial, facts, known, sigma, robust)
             new = float(r2 @ r2)
             if np.isfinite(new) and new <= chi2:
                 small = chi2 - new <= 1e-10 * (1 + chi2)
@@ -307,12 +343,20 @@ def _stepped(state: State, step: Array) -> State:
     return transformed(state, step[:3], turn, float(np.exp(step[6])), state.positions[0])
 
 
-def _linearised(state: State, facts: PathFacts, known: Known, sigma: float) -> tuple[Array, Array]:
-    """Residuals (M,) of everything known of place and size, and derivatives by the seven (M, 7)."""
+def _linearised(
+    state: State, facts: PathFacts, known: Known, sigma: float, robust: bool = False
+) -> tuple[Array, Array]:
+    """Residuals (M,) of everything known of place and size, and derivatives by the seven (M, 7);
+    robust: what is beyond SOFT counts by its size, not by its square (Huber 1964)."""
     about, rows = state.positions[0], facts.placing_rows(state)
     jac = np.array([seven_slopes(row, state, about) for row in rows]).reshape(-1, 7)
     off, exact = known.slopes(state, sigma, about)
-    return np.concatenate([[row.residual for row in rows], off]), np.concatenate([jac, exact])
+    r, jac = np.concatenate([[row.residual for row in rows], off]), np.concatenate([jac, exact])
+    if robust and (far := np.abs(r) > SOFT).any():
+        soft = np.sqrt(SOFT * (2 * np.abs(r[far]) - SOFT))
+        r[far] = np.sign(r[far]) * soft
+        jac[far] *= (SOFT / soft)[:, None]
+    return r, jac
 
 
 def seven_slopes(row: Row, state: State, about: Array) -> Array:

@@ -131,7 +131,8 @@ def _about_what_is_left_out(told: Told) -> Iterator[dict[str, Any]]:
             f"{lost:.0%} of what was followed isn't used: it doesn't fit points that stand"
             " still, or its rays hardly differ.",
         )
-    used = {equation.id for equation in network.facts.equations}
+    facts = network.facts
+    used = {equation.id for equation in (*facts.equations, *facts.aside)}
     unused = [fact["id"] for fact in evidence.facts if fact["id"] not in used]
     if unused:
         names = ", ".join(f"“{evidence.names.get(id_, id_)}”" for id_ in unused)

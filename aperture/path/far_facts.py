@@ -1,0 +1,170 @@
+"""Facts that are far from a path that they only lay down: those that can't be right are set aside,
+and the path is brought near the others.
+
+A length may be typed in the wrong unit, a point surveyed under another's name. Least squares give
+such a fact as much as it asks for. It bends the path until the tracks that it is
+about are thrown out, and facts that are right with them, or the lens with everything else. So where
+facts are far from a path that they only lay down, each is held against what the tracks and all the
+others say of it, before any of them pulls. With P the covariance of what the tracks alone say of
+the facts, over their σ, Q = 1 + P that of how far facts and tracks are apart, d, and v = Q⁻¹ d, a
+fact with the rows g and all others are apart by
+
+    T_g² = v_gᵀ ((Q⁻¹)_gg)⁻¹ v_g,
+
+which is χ² of as many degrees of freedom if all is well (Baarda 1968; Kok 1984 for several rows;
+cited from memory). Facts are set aside one after the other, until the rest agree: those without
+which the others are least apart. Where others might as well be the wrong ones, or the rest don't
+agree, nothing is set aside.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from aperture.arrays import Array
+from aperture.path.bundle import NEAR_DAMPING
+from aperture.path.covariance import Solved
+from aperture.path.drawn import Lines
+from aperture.path.facts import (
+    OF_LENS,
+    CamerasApart,
+    Loosened,
+    OnOnePlane,
+    PathFacts,
+    PointCoordinate,
+)
+from aperture.path.given import OfMove
+from aperture.path.placement import Known, Placed, place
+from aperture.path.problem import Equation, State
+
+if TYPE_CHECKING:
+    from aperture.path.network import Given
+
+# Facts count as far from a placed path if their residuals are so many σ; by what factor they are
+# then tightened, in so many steps each time.
+FAR, EASE, EASING_STEPS = 8.0, 4.0, 20
+# By how much facts are loosened, so that only the tracks speak of a path's shape.
+LOOSE = 1e3
+# How far apart a fact and the rest are that can't be chance, in σ, per row.
+GROSS = 20.0
+# Facts that are tried, the farthest apart first; and which share of them may be wrong.
+MOST_TRIED, MOST_WRONG = 6, 1 / 3
+# Steps to the tracks' own optimum, and the least gain of one (`bundle`).
+STEPS, ROUGHLY = 10, 1e-2
+# What is drawn, moved along or on one plane has unknowns of its own, or is many facts in one.
+NEVER = (Lines, OfMove, OnOnePlane, CamerasApart)
+
+
+def gross(
+    given: Given, placed: Placed, tracks: Array, use: Array, facts: PathFacts, known: Array
+) -> frozenset[str]:
+    """The ids of facts, and of tracks whose coordinates are known, that can't be right.
+
+    placed: the path where all facts together lay it; known (P, 3): coordinates that are exact, NaN
+    where unknown.
+    """
+    if given.at_infinity or not _far_by(placed, facts, known) > FAR:
+        return frozenset()
+    lens = given.evidence.lens
+    laid = place(placed.state, facts, Known(known), lens, begun=True, robust=True)
+    every = [*facts.equations, *given.exact(tracks, known)]
+    shape = [one for one in every if not isinstance(one, OF_LENS)]
+    loose = Loosened(shape, facts.extra_count, by=LOOSE, pulls=False)
+    none = np.full_like(known, np.nan)
+    factors = np.ones(len(given.evidence.tracks))
+    free = given.solve(laid, tracks, use, none, loose, factors, STEPS, ROUGHLY, NEAR_DAMPING)
+    try:
+        solved = Solved(free.bundle)
+    except np.linalg.LinAlgError:
+        return frozenset()
+    of_lens = [one for one in every if isinstance(one, OF_LENS)]
+    return _apart(solved, free.state, [*free.facts.equations, *of_lens])
+
+
+def _apart(solved: Solved, state: State, equations: list[Equation]) -> frozenset[str]:
+    """The ids of equations that can't be right; solved: by the tracks alone."""
+    ids, rows = [], []
+    for equation in equations:
+        for row in equation.rows(state):
+            ids.append("" if isinstance(equation, NEVER) else equation.id)
+            rows.append(row)
+    apart = np.array([row.residual for row in rows])
+    between = np.eye(len(rows)) + solved.products(rows)
+    of = np.array(ids)
+    count, wrong = len(set(ids)), set[str]()
+    while True:
+        all_ = _tested(of, wrong, apart, between)
+        worst = max(all_.values(), default=0.0)
+        if worst <= GROSS:
+            return frozenset(wrong)
+        if len(wrong) + 1 > MOST_WRONG * count:
+            return frozenset()
+        tried = sorted((id_ for id_ in all_ if id_), key=lambda id_: -all_[id_])[:MOST_TRIED]
+        left = {
+            id_: max(_tested(of, wrong | {id_}, apart, between).values(), default=0.0)
+            for id_ in tried
+        }
+        least = sorted(tried, key=lambda id_: left[id_])
+        if not least or (len(least) > 1 and left[least[1]] <= GROSS):
+            return frozenset()
+        wrong.add(least[0])
+
+
+def _tested(of: Array, without: Iterable[str], apart: Array, between: Array) -> dict[str, float]:
+    """How far each fact and the rest are apart, in σ per row, by the id of the fact; some left
+    out."""
+    mine = np.flatnonzero(~np.isin(of, list(without)))
+    inverse = np.linalg.inv(between[np.ix_(mine, mine)])
+    told = inverse @ apart[mine]
+    out: dict[str, float] = {}
+    for id_ in set(of[mine].tolist()):
+        own = np.flatnonzero(of[mine] == id_)
+        squares = float(told[own] @ np.linalg.solve(inverse[np.ix_(own, own)], told[own]))
+        out[id_] = float(np.sqrt(max(squares, 0.0) / len(own)))
+    return out
+
+
+def _far_by(placed: Placed, facts: PathFacts, known: Array) -> float:
+    """How far a placed path is from the facts, in σ, the root mean square."""
+    rows = len(facts.rows(placed.state)) + int(np.isfinite(known).sum())
+    return float(np.sqrt(placed.chi2 / max(rows, 1)))
+
+
+def eased(
+    given: Given, placed: Placed, tracks: Array, use: Array, known: Array, facts: PathFacts
+) -> Placed:
+    """A placed path brought near facts that it is far from.
+
+    Of a point whose rays hardly differ the distance is hardly known: a survey of such points would
+    pull the whole path out of place if it counted with its own ± alone. Then tight facts are
+    tightened step by step, as they leave steps no way from here to the optimum.
+    """
+    by = _far_by(placed, facts, known)
+    if not by > FAR or given.at_infinity:
+        return placed
+    factors = np.ones(len(given.evidence.tracks))
+    for _ in range(2):
+        bundle = given.bundle(placed, tracks, use, known, PathFacts([]), factors)
+        sigma = np.sqrt(np.einsum("pii->pi", np.linalg.pinv(bundle.point_information())))
+        soft: list[Equation] = [
+            replace(one, sigma=float(np.hypot(one.sigma, sigma[one.point, one.axis])))
+            if isinstance(one, PointCoordinate)
+            else one
+            for one in facts.equations
+        ]
+        again = PathFacts(soft, facts.extra_count)
+        placed = replace(
+            place(placed.state, again, Known(known), given.evidence.lens, begun=True),
+            open_=placed.open_,
+        )
+    residuals = [row.residual for row in facts.rows(placed.state)]
+    by = float(np.sqrt(np.mean(np.square(residuals)))) if residuals else 0.0
+    while by > FAR:
+        loose = Loosened(facts.equations, facts.extra_count, by=by)
+        eased = given.solve(placed, tracks, use, known, loose, factors, most=EASING_STEPS)
+        placed, by = replace(placed, state=eased.state), by / EASE
+    return placed
