@@ -71,22 +71,22 @@ def _set_aside(told: Told) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     """The same of facts that aren't heeded: how far the solution is from each, which has none of it
     in it, the farthest first."""
     state, facts, out = told.network.state, {}, []
-    equations, rows = [], []
-    for equation in told.network.facts.aside:
-        for row in equation.rows(state):
-            equations.append(equation)
+    of, rows = [], []
+    for one in told.network.facts.aside:
+        for row in one.equation.rows(state):
+            of.append(one)
             rows.append(row)
     if not rows:
         return {}, []
     r, products = np.array([row.residual for row in rows]), told.solved.products(rows)
     w = r / np.sqrt(1 + np.diag(products))
     for number in np.argsort(-np.abs(w), kind="stable").tolist():
-        equation = equations[number]
+        equation, rivals = of[number].equation, of[number].rivals
         if equation.id in facts:
             continue  # another row of it is farther off
         own = _told_of_each([equation], [rows[number]], r[[number]], np.zeros((1, 1)))
         facts[equation.id] = own[equation.id] | {"sigmas": float(w[number])}
-        out.append(_named(told, equation.id, equation, r[number], w[number], heeded=False))
+        out.append(_named(told, equation.id, equation, r[number], w[number], rivals))
     return facts, out
 
 
@@ -180,13 +180,25 @@ def _implied(equation: Equation, without: float) -> str:
 
 
 def _named(
-    told: Told, id_: str, equation: Equation, without: float, w: float, heeded: bool = True
+    told: Told,
+    id_: str,
+    equation: Equation,
+    without: float,
+    w: float,
+    rivals: tuple[str, ...] | None = None,
 ) -> dict[str, Any]:
-    """One contradiction, in words: what the rest says, and what can be done."""
-    says = f"{_called(told, id_)} disagrees with the rest by {abs(w):.1f} σ"
-    if not heeded:
+    """One contradiction, in words: what the rest says, and what can be done. rivals: of a fact that
+    isn't heeded, those which may be the wrong ones in its place."""
+    by = f"{abs(w):.1f}" if abs(w) < 100 else f"{abs(w):,.0f}"
+    says = f"{_called(told, id_)} disagrees with the rest by {by} σ"
+    if rivals is not None:
         says += ", too much to be used"
     if implied := _implied(equation, without):
         says += f": {implied}"
-    says += ". Turn it off, widen its ±, or look at the tracks it is about."
-    return {"of": [id_], "sigmas": abs(float(w)), "says": says}
+    if rivals:
+        others = " or ".join(_called(told, rival) for rival in rivals)
+        says += f". It may be right, and {others} wrong. Turn one off"
+    else:
+        says += ". Turn it off"
+    says += ", widen its ±, or look at the tracks it is about."
+    return {"of": [id_, *(rivals or ())], "sigmas": abs(float(w)), "says": says}

@@ -12,7 +12,7 @@ of as many as there are frames, so each frame's equation gets the ± times √F.
 from __future__ import annotations
 
 import math
-from collections.abc import Container, Sequence
+from collections.abc import Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass, field, replace
 
@@ -337,23 +337,34 @@ def _of_lens(residual: float, slope: Array, camera: int | None) -> Row:
     return Row(float(residual), camera=camera, by_camera=by_camera, by_lens=slope)
 
 
+@dataclass(frozen=True)
+class Aside:
+    """A fact that isn't heeded, as it can't be right; rivals: the ids of those which may be the
+    wrong ones in its place."""
+
+    equation: Equation
+    rivals: tuple[str, ...]
+
+
 @dataclass
 class PathFacts:
     """All equations of one solution. tied: points that facts tie; extra_count: their own unknowns;
-    aside: what isn't heeded, as it can't be right."""
+    aside: what isn't heeded."""
 
     equations: list[Equation]
     extra_count: int = 0
-    aside: tuple[Equation, ...] = ()
+    aside: tuple[Aside, ...] = ()
 
     def own(self) -> PathFacts:
         """The same, for one solution: what `begin` settles at its state doesn't reach others."""
         return replace(self, equations=[copy(equation) for equation in self.equations])
 
-    def without(self, ids: Container[str], exact: Sequence[Equation]) -> PathFacts:
-        """The same with some set aside, by their ids; exact: coordinates beside them."""
-        aside = [one for one in (*self.equations, *exact) if one.id in ids]
-        kept = [one for one in self.equations if one.id not in ids]
+    def without(self, wrong: Mapping[str, tuple[str, ...]], exact: Sequence[Equation]) -> PathFacts:
+        """The same with some set aside, by their ids, each with its rivals; exact: coordinates
+        beside them."""
+        every = [*self.equations, *exact]
+        aside = [Aside(one, wrong[one.id]) for one in every if one.id in wrong]
+        kept = [one for one in self.equations if one.id not in wrong]
         return replace(self, equations=kept, aside=tuple(aside))
 
     def rows(self, state: State) -> Sequence[Row]:

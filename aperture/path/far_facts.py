@@ -13,8 +13,8 @@ fact with the rows g and all others are apart by
 
 which is χ² of as many degrees of freedom if all is well (Baarda 1968; Kok 1984 for several rows;
 cited from memory). Facts are set aside one after the other, until the rest agree: those without
-which the others are least apart. Where others might as well be the wrong ones, or the rest don't
-agree, nothing is set aside.
+which the others are least apart. Where others may as well be the wrong ones, as of two lengths, it
+is the one that was told last, and that is said. Where too many don't agree, nothing is set aside.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ from aperture.path.facts import (
 )
 from aperture.path.given import OfMove
 from aperture.path.placement import Known, Placed, place
-from aperture.path.problem import Equation, State
+from aperture.path.problem import Equation, Row, State
 
 if TYPE_CHECKING:
     from aperture.path.network import Given
@@ -61,14 +61,15 @@ NEVER = (Lines, OfMove, OnOnePlane, CamerasApart)
 
 def gross(
     given: Given, placed: Placed, tracks: Array, use: Array, facts: PathFacts, known: Array
-) -> frozenset[str]:
-    """The ids of facts, and of tracks whose coordinates are known, that can't be right.
+) -> dict[str, tuple[str, ...]]:
+    """The ids of facts, and of tracks whose coordinates are known, that can't be right; with those
+    which may be the wrong ones in its place.
 
     placed: the path where all facts together lay it; known (P, 3): coordinates that are exact, NaN
     where unknown.
     """
     if given.at_infinity or not _far_by(placed, facts, known) > FAR:
-        return frozenset()
+        return {}
     lens = given.evidence.lens
     laid = place(placed.state, facts, Known(known), lens, begun=True, robust=True)
     every = [*facts.equations, *given.exact(tracks, known)]
@@ -80,14 +81,15 @@ def gross(
     try:
         solved = Solved(free.bundle)
     except np.linalg.LinAlgError:
-        return frozenset()
+        return {}
     of_lens = [one for one in every if isinstance(one, OF_LENS)]
     return _apart(solved, free.state, [*free.facts.equations, *of_lens])
 
 
-def _apart(solved: Solved, state: State, equations: list[Equation]) -> frozenset[str]:
-    """The ids of equations that can't be right; solved: by the tracks alone."""
-    ids, rows = [], []
+def _apart(solved: Solved, state: State, equations: list[Equation]) -> dict[str, tuple[str, ...]]:
+    """What `gross` returns, of these equations; solved: by the tracks alone."""
+    ids: list[str] = []
+    rows: list[Row] = []
     for equation in equations:
         for row in equation.rows(state):
             ids.append("" if isinstance(equation, NEVER) else equation.id)
@@ -95,23 +97,25 @@ def _apart(solved: Solved, state: State, equations: list[Equation]) -> frozenset
     apart = np.array([row.residual for row in rows])
     between = np.eye(len(rows)) + solved.products(rows)
     of = np.array(ids)
-    count, wrong = len(set(ids)), set[str]()
+    wrong: dict[str, tuple[str, ...]] = {}
+    most = max(1, int(MOST_WRONG * len(set(ids))))
     while True:
         all_ = _tested(of, wrong, apart, between)
         worst = max(all_.values(), default=0.0)
         if worst <= GROSS:
-            return frozenset(wrong)
-        if len(wrong) + 1 > MOST_WRONG * count:
-            return frozenset()
+            return wrong
+        if len(wrong) == most:
+            return {}
         tried = sorted((id_ for id_ in all_ if id_), key=lambda id_: -all_[id_])[:MOST_TRIED]
         left = {
-            id_: max(_tested(of, wrong | {id_}, apart, between).values(), default=0.0)
+            id_: max(_tested(of, (*wrong, id_), apart, between).values(), default=0.0)
             for id_ in tried
         }
-        least = sorted(tried, key=lambda id_: left[id_])
-        if not least or (len(least) > 1 and left[least[1]] <= GROSS):
-            return frozenset()
-        wrong.add(least[0])
+        if not tried:
+            return {}
+        settle = [id_ for id_ in tried if left[id_] <= GROSS]
+        one = max(settle, key=ids.index) if settle else min(tried, key=lambda id_: left[id_])
+        wrong[one] = tuple(id_ for id_ in settle if id_ != one)
 
 
 def _tested(of: Array, without: Iterable[str], apart: Array, between: Array) -> dict[str, float]:

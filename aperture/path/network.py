@@ -4,8 +4,8 @@ sightings judged until nothing changes."""
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -241,7 +241,8 @@ def believed(path: Growing) -> Array:
 @dataclass(frozen=True, eq=False)
 class Given:
     """What stays the same while sightings are judged. posed (F,): frames that have a camera; aside:
-    the ids of facts, and of tracks whose coordinates are known, that aren't heeded."""
+    the ids of facts, and of tracks whose coordinates are known, that aren't heeded, each with those
+    which may be the wrong ones in its place."""
 
     evidence: FilmEvidence
     sightings: Sightings
@@ -250,7 +251,7 @@ class Given:
     planes: dict[str, tuple[int, list[str]]]
     at_infinity: bool
     threads: int | None
-    aside: frozenset[str] = frozenset()
+    aside: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     def about(self, tracks: Array) -> tuple[PathFacts, Array]:
         """The facts about a path with these tracks, and their exact coordinates (P, 3)."""

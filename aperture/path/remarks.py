@@ -132,7 +132,7 @@ def _about_what_is_left_out(told: Told) -> Iterator[dict[str, Any]]:
             " still, or its rays hardly differ.",
         )
     facts = network.facts
-    used = {equation.id for equation in (*facts.equations, *facts.aside)}
+    used = {equation.id for equation in facts.equations} | {one.equation.id for one in facts.aside}
     unused = [fact["id"] for fact in evidence.facts if fact["id"] not in used]
     if unused:
         names = ", ".join(f"“{evidence.names.get(id_, id_)}”" for id_ in unused)
