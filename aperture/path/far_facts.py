@@ -49,10 +49,12 @@ if TYPE_CHECKING:
 FAR, EASE, EASING_STEPS = 8.0, 4.0, 20
 # By how much facts are loosened, so that only the tracks speak of a path's shape.
 LOOSE = 1e3
-# How far apart a fact and the rest are that can't be chance, in σ, per row.
-GROSS = 20.0
+# How far apart a fact and the rest are that can't be chance, and that is nothing, in σ per row.
+GROSS, AGREE = 20.0, 5.0
 # Facts that are tried, the farthest apart first; and which share of them may be wrong.
 MOST_TRIED, MOST_WRONG = 6, 1 / 3
+# How often it is looked anew, from where those that are right lay the path.
+ROUNDS = 4
 # Steps to the tracks' own optimum, and the least gain of one (`bundle`).
 STEPS, ROUGHLY = 10, 1e-2
 # What is drawn, moved along or on one plane has unknowns of its own, or is many facts in one.
@@ -73,17 +75,29 @@ def gross(
     lens = given.evidence.lens
     laid = place(placed.state, facts, Known(known), lens, begun=True, robust=True)
     every = [*facts.equations, *given.exact(tracks, known)]
-    shape = [one for one in every if not isinstance(one, OF_LENS)]
-    loose = Loosened(shape, facts.extra_count, by=LOOSE, pulls=False)
-    none = np.full_like(known, np.nan)
-    factors = np.ones(len(given.evidence.tracks))
-    free = given.solve(laid, tracks, use, none, loose, factors, STEPS, ROUGHLY, NEAR_DAMPING)
-    try:
-        solved = Solved(free.bundle)
-    except np.linalg.LinAlgError:
-        return {}
+    before: dict[str, tuple[str, ...]] = {}
+    for _ in range(ROUNDS):
+        solved, state, told = _by_tracks_alone(given, laid, tracks, use, every, facts.extra_count)
+        wrong = _apart(solved, state, told)
+        if not wrong or wrong == before:
+            return wrong
+        # Of the tracks' own shape, laid by what is right, the derivatives are those that hold.
+        before, none = wrong, np.full_like(known, np.nan)
+        kept = PathFacts([one for one in every if one.id not in wrong], facts.extra_count)
+        laid = place(state, kept, Known(none), lens, begun=True)
+    return {}
+
+
+def _by_tracks_alone(
+    given: Given, laid: Placed, tracks: Array, use: Array, every: list[Equation], extra_count: int
+) -> tuple[Solved, State, list[Equation]]:
+    """The path solved by its tracks, where it is laid; and the facts, settled there."""
     of_lens = [one for one in every if isinstance(one, OF_LENS)]
-    return _apart(solved, free.state, [*free.facts.equations, *of_lens])
+    of_shape = [one for one in every if not isinstance(one, OF_LENS)]
+    loose = Loosened(of_shape, extra_count, by=LOOSE, pulls=False)
+    none, factors = np.full((len(tracks), 3), np.nan), np.ones(len(given.evidence.tracks))
+    free = given.solve(laid, tracks, use, none, loose, factors, STEPS, ROUGHLY, NEAR_DAMPING)
+    return Solved(free.bundle), free.state, [*free.facts.equations, *of_lens]
 
 
 def _apart(solved: Solved, state: State, equations: list[Equation]) -> dict[str, tuple[str, ...]]:
@@ -113,8 +127,9 @@ def _apart(solved: Solved, state: State, equations: list[Equation]) -> dict[str,
         }
         if not tried:
             return {}
-        settle = [id_ for id_ in tried if left[id_] <= GROSS]
-        one = max(settle, key=ids.index) if settle else min(tried, key=lambda id_: left[id_])
+        one = min(tried, key=lambda id_: left[id_])
+        settle = [id_ for id_ in tried if left[id_] <= min(max(AGREE, 2 * left[one]), GROSS)]
+        one = max(settle, key=ids.index, default=one)
         wrong[one] = tuple(id_ for id_ in settle if id_ != one)
 
 

@@ -29,7 +29,8 @@ OPEN_SHARE = 1e-7
 SMALL_EXTENT, LEAST_BY_RAYS = 0.03, 4
 # How much nearer or farther than 1 the points may be, at the median, where the size isn't set.
 USUAL = 10.0
-# Residuals of facts beyond so many σ count less where a path is placed robustly.
+# Residuals of facts beyond so many σ count less where a path is placed robustly, or beyond their
+# median if that is more.
 SOFT = 3.0
 # Known points at most each of which is left out once, to see whether it is the wrong one.
 MOST_WITHOUT = 12
@@ -145,29 +146,18 @@ def place(
     guesses : sequence of Guess
         Poses of some cameras by themselves, to begin with.
     robust : bool
-        Of a state that is about where it belongs: whether what contradicts the rest pulls no more
-        than other facts do.
+        Of a state that is about where it belongs: whether what contradicts most of the rest is to
+        pull next to nothing.
     """
     start = state if begun else upright(state)
     start = replace(start, extra=np.zeros(facts.extra_count))
     if not facts.equations and not len(known.where):
         return Placed(upright(state), np.eye(7), 0.0)
     if begun:
-        without_one = _without_one(start, _known_places(facts, known)) if robust else []
-        return min(
-            (
-                _refined(
-                    replace(one, extra=facts.begin(one, lens)),
-                    facts,
-                    known,
-                    lens,
-                    FINE_STEPS,
-                    robust,
-                )
-                for one in (start, *without_one)
-            ),
-            key=lambda placed: placed.chi2,
-        )
+        start = replace(start, extra=facts.begin(start, lens))
+        if robust:
+            return _robustly(start, facts, known, lens)
+        return _refined(start, facts, known, lens, FINE_STEPS)
     places = _known_places(facts, known)
     by_rays = _by_rays(start, places)
     if by_rays is not None:
@@ -252,17 +242,28 @@ def _onto_survey(start: State, places: Array) -> State | None:
     return transformed(start, other - middle, left @ signs @ right, max(scale, 1e-9), middle)
 
 
-def _without_one(start: State, places: Array) -> list[State]:
-    """The path laid onto known points, each in turn left out; of a few, as one of many pulls
-    little."""
+def _robustly(start: State, facts: PathFacts, known: Known, lens: Lens) -> Placed:
+    """The path where most facts have it, begun where all of them do, and where known points do of
+    which each in turn is left out; of a few, as one of many pulls little."""
+    places = _known_places(facts, known)
     whole = np.flatnonzero(np.isfinite(places).all(axis=1))
-    out = []
+    begins = [start]
     for point in whole.tolist() if len(whole) <= MOST_WITHOUT else ():
         others = places.copy()
         others[point] = np.nan
         laid = _onto_survey(start, others)
-        out += [laid] if laid is not None else []
-    return out
+        begins += [laid] if laid is not None else []
+    tried = []
+    for begin in begins:
+        one = replace(begin, extra=facts.begin(begin, lens))
+        sigma = 1e-2 * size_of(one.points)
+        usual = float(np.median(np.abs(_linearised(one, facts, known, sigma)[0])))
+        tried.append(_refined(one, facts, known, lens, FINE_STEPS, max(usual, SOFT)))
+    sigma = 1e-5 * size_of(start.points)
+    left = [np.abs(_linearised(one.state, facts, known, sigma)[0]) for one in tried]
+    soft = max(SOFT, min(float(np.median(each)) for each in left))
+    cost = [np.log1p((each / soft) ** 2).sum() for each in left]
+    return tried[int(np.argmin(cost))]
 
 
 def _headings(start: State) -> list[State]:
@@ -283,13 +284,13 @@ def _like(start: State, guess: Guess) -> State:
 
 
 def _refined(
-    state: State, facts: PathFacts, known: Known, lens: Lens, most: int, robust: bool = False
+    state: State, facts: PathFacts, known: Known, lens: Lens, most: int, soft: float = np.inf
 ) -> Placed:
-    """Levenberg–Marquardt on the seven."""
+    """Levenberg–Marquardt on the seven; residuals beyond `soft` σ count less (`_softened`)."""
     damping, chi2 = 1e-3, np.inf
     for sigma_share in (1e-2, 1e-5):
         sigma = max(sigma_share * size_of(state.points), 1e-9)
-        r, jac = _linearised(state, facts, known, sigma, robust)
+        r, jac = _softened(*_linearised(state, facts, known, sigma), soft)
         chi2 = float(r @ r)
         for _ in range(most):
             normal, gradient = jac.T @ jac, jac.T @ r
@@ -302,7 +303,7 @@ def _refined(
             step[6] = np.clip(step[6], -1.0, 1.0)
             trial = _stepped(state, step)
             trial = replace(trial, extra=facts.begin(trial, lens))
-            r2, jac2 = _linearised(trial, facts, known, sigma, robust)
+            r2, jac2 = _softened(*_linearised(trial, facts, known, sigma), soft)
             new = float(r2 @ r2)
             if np.isfinite(new) and new <= chi2:
                 small = chi2 - new <= 1e-10 * (1 + chi2)
@@ -343,20 +344,23 @@ def _stepped(state: State, step: Array) -> State:
     return transformed(state, step[:3], turn, float(np.exp(step[6])), state.positions[0])
 
 
-def _linearised(
-    state: State, facts: PathFacts, known: Known, sigma: float, robust: bool = False
-) -> tuple[Array, Array]:
-    """Residuals (M,) of everything known of place and size, and derivatives by the seven (M, 7);
-    robust: what is beyond SOFT counts by its size, not by its square (Huber 1964)."""
+def _linearised(state: State, facts: PathFacts, known: Known, sigma: float) -> tuple[Array, Array]:
+    """Residuals (M,) of everything known of place and size, and derivatives by the seven (M, 7)."""
     about, rows = state.positions[0], facts.placing_rows(state)
     jac = np.array([seven_slopes(row, state, about) for row in rows]).reshape(-1, 7)
     off, exact = known.slopes(state, sigma, about)
-    r, jac = np.concatenate([[row.residual for row in rows], off]), np.concatenate([jac, exact])
-    if robust and (far := np.abs(r) > SOFT).any():
-        soft = np.sqrt(SOFT * (2 * np.abs(r[far]) - SOFT))
-        r[far] = np.sign(r[far]) * soft
-        jac[far] *= (SOFT / soft)[:, None]
-    return r, jac
+    return np.concatenate([[row.residual for row in rows], off]), np.concatenate([jac, exact])
+
+
+def _softened(r: Array, jac: Array, soft: float) -> tuple[Array, Array]:
+    """Residuals and derivatives whose squares grow as ln(1 + (r / soft)²), so that what is very far
+    off pulls next to nothing (Cauchy's weights; Holland and Welsch 1977, cited from memory)."""
+    if np.isinf(soft):
+        return r, jac
+    share = (r / soft) ** 2
+    out = np.sign(r) * soft * np.sqrt(np.log1p(share))
+    slope = np.where(share > 1e-12, r / (1 + share) / np.where(out == 0, 1.0, out), 1.0)
+    return out, jac * slope[:, None]
 
 
 def seven_slopes(row: Row, state: State, about: Array) -> Array:
