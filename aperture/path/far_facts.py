@@ -42,15 +42,16 @@ from aperture.path.placement import Known, Placed, place
 from aperture.path.problem import Equation, Row, State
 
 if TYPE_CHECKING:
-    from aperture.path.network import Given
+    from aperture.path.network import Given, Network
 
 # Facts count as far from a placed path if their residuals are so many σ; by what factor they are
 # then tightened, in so many steps each time.
 FAR, EASE, EASING_STEPS = 8.0, 4.0, 20
 # By how much facts are loosened, so that only the tracks speak of a path's shape.
-LOOSE = 1e3
-# How far apart a fact and the rest are that can't be chance, and that is nothing, in σ per row.
-GROSS, AGREE = 20.0, 5.0
+LOOSE = 1e4
+# How far apart a fact and the rest are that can't be chance, and that is nothing, in σ per row; or
+# as a share of what it was, as facts that are loosened still hold a path's size a little.
+GROSS, AGREE, NEXT_TO_NOTHING = 20.0, 5.0, 1e-3
 # Facts that are tried, the farthest apart first; and which share of them may be wrong.
 MOST_TRIED, MOST_WRONG = 6, 1 / 3
 # How often it is looked anew, from where those that are right lay the path.
@@ -128,7 +129,8 @@ def _apart(solved: Solved, state: State, equations: list[Equation]) -> dict[str,
         if not tried:
             return {}
         one = min(tried, key=lambda id_: left[id_])
-        settle = [id_ for id_ in tried if left[id_] <= min(max(AGREE, 2 * left[one]), GROSS)]
+        nothing = min(max(AGREE, 2 * left[one], NEXT_TO_NOTHING * worst), GROSS)
+        settle = [id_ for id_ in tried if left[id_] <= nothing]
         one = max(settle, key=ids.index, default=one)
         wrong[one] = tuple(id_ for id_ in settle if id_ != one)
 
@@ -145,6 +147,24 @@ def _tested(of: Array, without: Iterable[str], apart: Array, between: Array) -> 
         squares = float(told[own] @ np.linalg.solve(inverse[np.ix_(own, own)], told[own]))
         out[id_] = float(np.sqrt(max(squares, 0.0) / len(own)))
     return out
+
+
+def agreeing(network: Network) -> set[str]:
+    """Of the facts that aren't heeded those that the path without them isn't far from after all."""
+    rows = [
+        (one.equation.id, row)
+        for one in network.facts.aside
+        for row in one.equation.rows(network.state)
+    ]
+    if not rows:
+        return set()
+    try:
+        products = Solved(network.bundle).products([row for _, row in rows])
+    except np.linalg.LinAlgError:
+        return set()
+    sigma = np.sqrt(1 + np.diag(products))
+    far = {id_ for (id_, row), s in zip(rows, sigma) if abs(row.residual) > GROSS * s}
+    return {id_ for id_, _ in rows} - far
 
 
 def _far_by(placed: Placed, facts: PathFacts, known: Array) -> float:

@@ -190,6 +190,11 @@ def solve_network(
         tracks = tracks[seen]
         start = replace(network.state, points=network.state.points[seen])
         placed, facts, known = given.placed(start, tracks, begun=True)
+    if back := far_facts.agreeing(network):
+        heeded = {id_: rivals for id_, rivals in given.aside.items() if id_ not in back}
+        given = replace(given, aside=heeded)
+        placed, facts, known = given.placed(network.state, tracks, begun=True)
+        network = given.solve(placed, tracks, use, known, facts, network.factors, most)
     return given, network, known
 
 
