@@ -2,12 +2,12 @@
 and the path is brought near the others.
 
 A length may be typed in the wrong unit, a point surveyed under another's name. Least squares give
-such a fact as much as it asks for. It bends the path until the tracks that it is
-about are thrown out, and facts that are right with them, or the lens with everything else. So where
-facts are far from a path that they only lay down, each is held against what the tracks and all the
-others say of it, before any of them pulls. With P the covariance of what the tracks alone say of
-the facts, over their σ, Q = 1 + P that of how far facts and tracks are apart, d, and v = Q⁻¹ d, a
-fact with the rows g and all others are apart by
+such a fact as much as it asks for. It bends the path until the tracks that it is about are thrown
+out, and facts that are right with them, or the lens with everything else. So where facts are far
+from a path that they only lay down, each is held against what the tracks and all the others say of
+it, before any of them pulls. With P the covariance of what the tracks alone say of the facts, over
+their σ, Q = 1 + P that of how far facts and tracks are apart, d, and v = Q⁻¹ d, a fact with the
+rows g and all others are apart by
 
     T_g² = v_gᵀ ((Q⁻¹)_gg)⁻¹ v_g,
 
@@ -26,6 +26,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from aperture.arrays import Array
+from aperture.errors import Problem
 from aperture.path.bundle import NEAR_DAMPING
 from aperture.path.covariance import Solved
 from aperture.path.drawn import Lines
@@ -39,7 +40,7 @@ from aperture.path.facts import (
 )
 from aperture.path.given import OfMove
 from aperture.path.placement import Known, Placed, place
-from aperture.path.problem import Equation, Row, State
+from aperture.path.problem import Equation, Row
 
 if TYPE_CHECKING:
     from aperture.path.network import Given, Network
@@ -51,7 +52,9 @@ FAR, EASE, EASING_STEPS = 8.0, 4.0, 20
 LOOSE = 1e4
 # How far apart a fact and the rest are that can't be chance, and that is nothing, in σ per row; or
 # as a share of what it was, as facts that are loosened still hold a path's size a little.
-GROSS, AGREE, NEXT_TO_NOTHING = 20.0, 5.0, 1e-3
+GROSS, AGREE, NEXT_TO_NOTHING = 10.0, 5.0, 1e-3
+# How many times too small ± are, at most, that take a track's errors for independent.
+DRIFT = 3.0
 # Facts that are tried, the farthest apart first; and which share of them may be wrong.
 MOST_TRIED, MOST_WRONG = 6, 1 / 3
 # How often it is looked anew, from where those that are right lay the path.
@@ -78,39 +81,41 @@ def gross(
     every = [*facts.equations, *given.exact(tracks, known)]
     before: dict[str, tuple[str, ...]] = {}
     for _ in range(ROUNDS):
-        solved, state, told = _by_tracks_alone(given, laid, tracks, use, every, facts.extra_count)
-        wrong = _apart(solved, state, told)
+        try:
+            free = _by_tracks_alone(given, laid, tracks, use, every, facts.extra_count)
+            wrong = _apart(free, every)
+        except (np.linalg.LinAlgError, Problem):
+            return {}
         if not wrong or wrong == before:
             return wrong
         # Of the tracks' own shape, laid by what is right, the derivatives are those that hold.
         before, none = wrong, np.full_like(known, np.nan)
         kept = PathFacts([one for one in every if one.id not in wrong], facts.extra_count)
-        laid = place(state, kept, Known(none), lens, begun=True)
+        laid = place(free.state, kept, Known(none), lens, begun=True)
     return {}
 
 
 def _by_tracks_alone(
     given: Given, laid: Placed, tracks: Array, use: Array, every: list[Equation], extra_count: int
-) -> tuple[Solved, State, list[Equation]]:
-    """The path solved by its tracks, where it is laid; and the facts, settled there."""
-    of_lens = [one for one in every if isinstance(one, OF_LENS)]
+) -> Network:
+    """The path solved by its tracks, where it is laid."""
     of_shape = [one for one in every if not isinstance(one, OF_LENS)]
     loose = Loosened(of_shape, extra_count, by=LOOSE, pulls=False)
     none, factors = np.full((len(tracks), 3), np.nan), np.ones(len(given.evidence.tracks))
-    free = given.solve(laid, tracks, use, none, loose, factors, STEPS, ROUGHLY, NEAR_DAMPING)
-    return Solved(free.bundle), free.state, [*free.facts.equations, *of_lens]
+    return given.solve(laid, tracks, use, none, loose, factors, STEPS, ROUGHLY, NEAR_DAMPING)
 
 
-def _apart(solved: Solved, state: State, equations: list[Equation]) -> dict[str, tuple[str, ...]]:
-    """What `gross` returns, of these equations; solved: by the tracks alone."""
+def _apart(free: Network, every: list[Equation]) -> dict[str, tuple[str, ...]]:
+    """What `gross` returns; free: by the tracks alone."""
     ids: list[str] = []
     rows: list[Row] = []
-    for equation in equations:
-        for row in equation.rows(state):
+    of_lens = [one for one in every if isinstance(one, OF_LENS)]
+    for equation in (*free.facts.equations, *of_lens):
+        for row in equation.rows(free.state):
             ids.append("" if isinstance(equation, NEVER) else equation.id)
             rows.append(row)
     apart = np.array([row.residual for row in rows])
-    between = np.eye(len(rows)) + solved.products(rows)
+    between = np.eye(len(rows)) + _wider(free) ** 2 * Solved(free.bundle).products(rows)
     of = np.array(ids)
     wrong: dict[str, tuple[str, ...]] = {}
     most = max(1, int(MOST_WRONG * len(set(ids))))
@@ -162,9 +167,15 @@ def agreeing(network: Network) -> set[str]:
         products = Solved(network.bundle).products([row for _, row in rows])
     except np.linalg.LinAlgError:
         return set()
-    sigma = np.sqrt(1 + np.diag(products))
+    sigma = np.sqrt(1 + _wider(network) ** 2 * np.diag(products))
     far = {id_ for (id_, row), s in zip(rows, sigma) if abs(row.residual) > GROSS * s}
     return {id_ for id_, _ in rows} - far
+
+
+def _wider(network: Network) -> float:
+    """By what the ± of a path that its tracks alone give is to be multiplied at most."""
+    usual = float(np.median(np.linalg.norm(network.residuals, axis=1))) / 1.1774
+    return DRIFT * max(usual, 1.0)
 
 
 def _far_by(placed: Placed, facts: PathFacts, known: Array) -> float:

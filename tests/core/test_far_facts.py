@@ -65,7 +65,7 @@ class FactsThatCantBeRight(SimpleTestCase):
                     self.assertIn("too much to be used", named["says"])
                     implied = float(named["says"].split("would be ")[1].split(" m")[0])
                     self.assertAlmostEqual(implied, right, delta=0.03 + 0.01 * abs(right))
-                    self.assertGreater(abs(fit["residuals"]["facts"][culprit]["sigmas"]), 20)
+                    self.assertGreater(abs(fit["residuals"]["facts"][culprit]["sigmas"]), 10)
                     self.assertNotIn("not used", [one["kind"] for one in fit["remarks"]])
                     self.in_place(fit)
 
