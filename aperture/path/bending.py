@@ -62,7 +62,7 @@ def stood(given: Given, network: Network, known: Array) -> Network:
     ]
     equations, count = [*network.facts.equations, *exact], network.facts.extra_count
     # They only hold the path where it has been placed by them, and pull nowhere.
-    facts = Loosened(equations, count, by=LOOSE, pulls=False)
+    facts = Loosened(equations, count, network.facts.aside, by=LOOSE, pulls=False)
     placed = replace(network.placed, state=network.bending.stood)
     none = np.full_like(known, np.nan)
     found = given.solve(

@@ -77,6 +77,14 @@ class FactsThatCantBeRight(SimpleTestCase):
         self.assertEqual({tuple(one["of"]) for one in fit["conflicts"]}, {(culprit,), ("f2",)})
         self.in_place(fit)
 
+    def test_it_is_named_too_where_facts_only_lay_the_path_down(self):
+        told, culprit = self.with_fact(**self.length(100))
+        fit = solve(told | {"placing": "stand"}).document
+        self.assertEqual([one["of"] for one in fit["conflicts"]], [[culprit]])
+        self.assertNotIn("not used", [one["kind"] for one in fit["remarks"]])
+        self.assertFalse(fit["bending"]["bent"])
+        self.in_place(fit)
+
     def test_of_two_lengths_alone_either_may_be_wrong(self):
         plain = copy.deepcopy(self.told)
         for track in plain["tracks"]:
