@@ -55,8 +55,9 @@ LOOSE = 1e4
 GROSS, AGREE, NEXT_TO_NOTHING = 10.0, 5.0, 1e-3
 # How many times too small ± are, at most, that take a track's errors for independent.
 DRIFT = 3.0
-# Facts that are tried, the farthest apart first; and which share of them may be wrong.
-MOST_TRIED, MOST_WRONG = 6, 1 / 3
+# Facts that are tried, the farthest apart first; which share of them may be wrong, and how many;
+# and their rows, beyond which one that is wrong pulls little.
+MOST_TRIED, MOST_WRONG, MOST_ASIDE, MOST_ROWS = 6, 1 / 3, 8, 1000
 # How often it is looked anew, from where those that are right lay the path.
 ROUNDS = 4
 # Steps to the tracks' own optimum, and the least gain of one (`bundle`).
@@ -78,7 +79,7 @@ def gross(
         return {}
     lens = given.evidence.lens
     laid = place(placed.state, facts, Known(known), lens, begun=True, robust=True)
-    every = [*facts.equations, *given.exact(tracks, known)]
+    every = [*given.exact(tracks, known), *facts.equations]
     before: dict[str, tuple[str, ...]] = {}
     for _ in range(ROUNDS):
         try:
@@ -114,11 +115,13 @@ def _apart(free: Network, every: list[Equation]) -> dict[str, tuple[str, ...]]:
         for row in equation.rows(free.state):
             ids.append("" if isinstance(equation, NEVER) else equation.id)
             rows.append(row)
+    if len(rows) > MOST_ROWS:
+        return {}
     apart = np.array([row.residual for row in rows])
     between = np.eye(len(rows)) + _wider(free) ** 2 * Solved(free.bundle).products(rows)
     of = np.array(ids)
     wrong: dict[str, tuple[str, ...]] = {}
-    most = max(1, int(MOST_WRONG * len(set(ids))))
+    most = min(max(1, int(MOST_WRONG * len(set(ids)))), MOST_ASIDE)
     while True:
         all_ = _tested(of, wrong, apart, between)
         worst = max(all_.values(), default=0.0)
