@@ -72,6 +72,25 @@ test("an address that is this one, or a place in it, is loaded anew", async () =
   assert.deepEqual([location.gone, form.submits], [["http://localhost/in"], 0]);
 });
 
+test("long work that was begun is shown by a page that can; until then it counts as an edit", async () => {
+  says({to: "/shot?leaf=1"});
+  form.matches = what => ["[data-stays]", "[data-begins]"].includes(what);
+  let told = 0,
+    shown;
+  form.dispatchEvent = ({type, detail, bubbles}) => {
+    told += type === "begun" && bubbles;
+    if (told === 1) detail.taken = new Promise(done => (shown = done));
+  };
+  await submit();
+  assert.deepEqual([told, location.reloads, location.gone], [1, 0, []]);
+  await submit(); // it is sent once
+  assert.equal(sent.length, 1);
+  shown();
+  await turn();
+  await submit(); // and nobody takes it now
+  assert.deepEqual([told, location.reloads], [2, 1]);
+});
+
 test("it is sent once, however often it is pressed", async () => {
   let done;
   answer = () => new Promise(resolve => (done = resolve));

@@ -257,12 +257,12 @@ test("looks are kept in this browser; the plate fades with all that it is made o
 
 // Guides of another frame -------------------------------------------------------------------------
 
-let guides, laid;
+let guides, laid, on;
 
 beforeEach(() => {
   fresh();
   laid = [];
-  const on = {elsewhere: null};
+  on = {elsewhere: null, solvedPath: true};
   const aid = {wish: {walls: false}};
   guides = new PathGuides("/guides", on, aid, () => laid.push(on.elsewhere?.says ?? on.elsewhere));
   guides.on = aid;
@@ -282,6 +282,21 @@ test("another frame's guides are its own: none until they come, none of one that
   assert.equal(laid.at(-1), "of 13");
   look(10);
   assert.equal(laid.at(-1), null); // the page's own
+});
+
+test("guides come with a first path, and go with it", async () => {
+  serve((_, {frame}) => ({says: `of ${frame}`}));
+  on.solvedPath = false;
+  look(12);
+  await turn();
+  assert.deepEqual(laid, []);
+  on.solvedPath = true;
+  look(12);
+  await turn();
+  assert.deepEqual(laid, ["", "of 12"]);
+  on.solvedPath = false;
+  look(12);
+  assert.equal(laid.at(-1), null);
 });
 
 test("while it plays nothing is asked for", async () => {

@@ -7,7 +7,7 @@ export APERTURE_LOCAL=1  # it listens on the loopback address only
 work() {
   trap 'kill "$child" 2>/dev/null; exit 0' TERM INT
   while :; do
-    "$bin/python" manage.py db_worker --interval 0.2 --no-startup-delay -v 0 &
+    "$bin/python" manage.py db_worker --interval 0.1 --no-startup-delay -v 0 &
     child=$!
     wait "$child"
     sleep 1

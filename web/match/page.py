@@ -99,6 +99,7 @@ def data(shot, wished=None, straightened=False) -> dict:
         "overlay": drawn,
         "residuals": (fit or {}).get("residuals", {}).get("marks", {}),
         "survey": survey(shot.state),
+        "solved_path": bool(shot.state["path"]),
     }
 
 

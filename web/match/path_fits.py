@@ -15,6 +15,7 @@ from aperture.errors import Problem
 from aperture.lens.lens import Lens
 from aperture.match.document import BETWEEN_POINTS, DEFAULT_SIGMA_PX, read
 from aperture.path.reach import FrameReach
+from aperture.track.tracks import Tracks
 from web.blobs import store
 from web.gates.gate import FoundLens
 from web.match.fits import document_of, fit_of, lens_of_match, still_camera_of
@@ -137,11 +138,22 @@ def _of_still(fact: dict, number: int, frame: int, followed: set[tuple[int, str]
     return out
 
 
-def _spread(across: float, down: float, cross: float) -> list[float]:
-    """The σ of an observation as a document has it: one number where it is the same all around."""
-    if across == down and not cross:
-        return [round(across, 5)]
-    return [round(across, 5), round(down, 5), round(cross, 4)]
+def _places(tracks: Tracks, offset: int) -> list[list[float]]:
+    """All observations as a document has them, of one track after the other, in the shot's frames;
+    σ is one number where it is the same all around."""
+    around = (tracks.sigma[:, 0] == tracks.sigma[:, 1]) & (tracks.cross == 0)
+    # Rounded all at once: there are tens of thousands, and somebody waits for them.
+    rows = zip(
+        around.tolist(),
+        (tracks.frame + offset).tolist(),
+        np.round(tracks.xy, 4).tolist(),
+        np.round(tracks.sigma, 5).tolist(),
+        np.round(tracks.cross, 4).tolist(),
+    )
+    return [
+        [frame, *at, sigma[0]] if one else [frame, *at, *sigma, cross]
+        for one, frame, at, sigma, cross in rows
+    ]
 
 
 def film_document(state: MutableMapping) -> dict | None:
@@ -150,24 +162,14 @@ def film_document(state: MutableMapping) -> dict | None:
     if document is None:
         return None
     tracks, offset = tracks_of(state), state["film"]["offset"]
-    rows, drawn = [], _drawn_px(state)
-    for index, id_ in enumerate(tracks.ids):
-        own = slice(tracks.starts[index], tracks.starts[index + 1])
-        places = [
-            [frame + offset, round(x, 4), round(y, 4), *_spread(sigma[0], sigma[1], cross)]
-            for frame, (x, y), sigma, cross in zip(
-                tracks.frame[own].tolist(),
-                tracks.xy[own].tolist(),
-                tracks.sigma[own].tolist(),
-                tracks.cross[own].tolist(),
-            )
-        ]
+    rows, drawn, places = [], _drawn_px(state), _places(tracks, offset)
+    for id_, begin, end in zip(tracks.ids, tracks.starts[:-1], tracks.starts[1:]):
         about = tracks.about.get(id_, {})
         told = {key: value for key, value in about.items() if key in OF_DOCUMENT}
         px = drawn.get((about["picture"], id_)) if "picture" in about else None
         if px is not None:
             told |= {"drawn_px": px, "drawn_on": about["picture"] + offset}
-        rows.append({"id": id_, **told, "observations": places})
+        rows.append({"id": id_, **told, "observations": places[begin:end]})
     # Names are for sentences: what a path depends on is the same without them.
     return document | {"facts": [_called(fact) for fact in document["facts"]], "tracks": rows}
 

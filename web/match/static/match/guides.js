@@ -7,7 +7,7 @@ const NOTHING = {paths: [], labels: [], says: ""};
 
 export class PathGuides {
   /**
-   * `url`: where a frame's guides are; empty without a path. `aids`: their `wish` goes along.
+   * `url`: where a frame's guides are. `aids`: their `wish` goes along.
    * `paint()`: draws what is shown anew.
    */
   constructor(url, shown, aids, paint) {
@@ -24,7 +24,8 @@ export class PathGuides {
     const {frames} = strip,
       frame = strip.away ? frames.frame : null;
     if (!this.url) return;
-    if (frame === null) {
+    // Without a path one camera serves all frames.
+    if (frame === null || !this.shown.solvedPath) {
       if (this.asked !== null) this.#lay(null, null);
     } else if (frames.playing) {
       if (this.asked !== "playing") this.#lay("playing", NOTHING);
@@ -34,7 +35,7 @@ export class PathGuides {
     }
   }
 
-  /** The aids have changed. */
+  /** The aids have changed, or the path. */
   refresh() {
     if (Number.isInteger(this.asked)) this.#fetch(this.asked);
   }

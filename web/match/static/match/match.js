@@ -1,7 +1,7 @@
 // The Match step: puts its parts together. Every consequence (fit, grid, figures) comes from the
 // server's core.
 
-import {loadAnew, notice, watchJob} from "../ui/app.js";
+import {notice, watchJob} from "../ui/app.js";
 import {startStrip} from "../plates/strip.js";
 import {LightTable} from "../ui/table.js";
 import {Aids} from "./aids.js";
@@ -20,7 +20,7 @@ import {View} from "./view.js";
 // Parts of the state that the page shows by its report and marks alone, and those that it doesn't
 // show.
 const HERE = new Set(
-  `marks facts planes drafts survey tracks path_facts exposure focus pupil look white stand_ins
+  `marks facts planes drafts survey tracks path_facts path exposure focus pupil look white stand_ins
   left_out stereo range`.split(/\s+/),
 );
 const sheet = document.getElementById("sheet"),
@@ -113,23 +113,31 @@ function start(data) {
     },
   });
 
-  // Work that was begun here is followed here; a path is so much news that the page is loaded anew.
+  // Work that was begun here is followed here, and what it made is shown without loading the page
+  // anew, which takes longer than many a path.
   let watched = null;
+  async function showWork() {
+    guides.show(strip); // of a first path
+    guides.refresh();
+    await tracks?.fetch();
+  }
+  const renew = () => asking.renew().then(showWork);
   function watch() {
     const job = document.getElementById("job");
     if (!job || job === watched) return;
     watched = job;
-    watchJob(job, async () => {
-      if (job.dataset.progress.endsWith("/path")) return loadAnew();
-      await asking.renew();
-      await tracks?.fetch();
-    });
+    watchJob(job, renew);
   }
+  sheet.addEventListener("begun", ({detail}) => {
+    // What has ended by now is shown at once, and the rest when it ends.
+    detail.taken = asking.renew().then(() => document.getElementById("job") || showWork());
+  });
   // Somebody else's marks and facts come in under what is drawn here; another picture or camera is
   // another page.
   document.addEventListener("elsewhere", ({detail}) => {
     if (!detail.parts?.every(part => HERE.has(part))) return;
-    detail.taken = asking.renew().then(() => detail.parts.includes("tracks") && tracks?.fetch());
+    const drawn = ["tracks", "path"].some(part => detail.parts.includes(part));
+    detail.taken = drawn ? renew() : asking.renew();
   });
 
   new MutationObserver(watch).observe(sheet, {childList: true, subtree: true});

@@ -25,6 +25,7 @@ export class Shown {
     this.revision = answer.revision;
     this.locked = answer.locked;
     this.survey = answer.survey;
+    this.solvedPath = answer.solved_path;
     // Marks and facts that the server has.
     this.known = new Set([...(answer.saved || answer.marks), ...answer.facts].map(item => item.id));
     const there = new Set([...this.marks, ...this.facts].map(item => item.id));

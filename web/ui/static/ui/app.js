@@ -215,6 +215,10 @@ if (says) {
 }
 
 const AGAIN_MS = 3000; // after which a server that doesn't answer is asked again
+// How often work is asked about: short work often, as somebody waits for it.
+const SOON_MS = 100,
+  LATER_MS = 400,
+  SHORT_MS = 2000;
 // What long work made is told before the work itself says that it ended: by so much, at most.
 const TOLD_BEFORE_MS = 1500;
 const followed = new Set();
@@ -238,7 +242,8 @@ export function workShown() {
  */
 export function watchJob(job = document.getElementById("job"), ended = loadAnew) {
   if (!job) return;
-  const bar = job.querySelector("progress");
+  const bar = job.querySelector("progress"),
+    began = performance.now();
   let shown;
   const end = new Promise(done => (shown = done));
   followed.add(end);
@@ -253,10 +258,13 @@ export function watchJob(job = document.getElementById("job"), ended = loadAnew)
     job.querySelector("#job-says").textContent = answer.says;
     if (answer.state === "running")
       job.querySelector("b").textContent = job.dataset.doing || "Rendering";
-    if (answer.state === "running" || answer.state === "waiting") return void setTimeout(ask, 400);
+    if (answer.state === "running" || answer.state === "waiting") {
+      const short = performance.now() - began < SHORT_MS;
+      return void setTimeout(ask, short ? SOON_MS : LATER_MS);
+    }
     await ended();
     followed.delete(end);
     shown();
   };
-  setTimeout(ask, 300);
+  setTimeout(ask, SOON_MS);
 }

@@ -24,11 +24,23 @@ async function send(form, button) {
     return notice("The server does not answer. Nothing was changed.");
   }
   const said = answer.redirected ? {to: answer.url} : await answer.json().catch(() => null);
-  if (said?.to) go(new URL(said.to, location.href));
+  if (said?.to) await done(form, new URL(said.to, location.href));
   else if (said?.problem) notice(said.problem, "bad", said);
   else if (answer.status < 500)
     form.submit(); // a page is answered, which takes this one's place
   else notice("The server could not do that.");
+}
+
+/**
+ * The server has done what a form asks. Of a form marked `data-begins`, which begins long work, a
+ * page that shows that by itself takes the event `begun`, and gives it a promise; else another page
+ * follows.
+ */
+async function done(form, to) {
+  const detail = {taken: null};
+  if (form.matches("[data-begins]"))
+    form.dispatchEvent(new CustomEvent("begun", {detail, bubbles: true}));
+  return detail.taken ?? go(to);
 }
 
 /** To an address that differs from this one in its fragment at most, which wouldn't load it. */
