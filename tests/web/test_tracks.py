@@ -177,11 +177,14 @@ class TracksOfAFilm(HasBoards):
         trusted = [label["text"] for label in first["labels"] if "trust" in label["class"]]
         self.assertTrue(any(text.endswith(" cm") for text in trusted), trusted)
         self.assertEqual(self.told("match/path/guides", {"frame": 7})["paths"], [])
+        # How far the step is follows from the path; no mark is needed.
+        self.assertContains(self.client.get(self.url("match")), "path, 0.03 px rms")
         # Facts that would bend it may be told to lay it down only.
         self.assertContains(self.client.get(self.url("match/leaf/tracks")), 'data-track="stand"')
         self.ask(verb="stand")
         self.assertEqual(path_fits.film_document(self.now().state)["placing"], "stand")
         self.assertContains(self.client.get(self.url("match/leaf/tracks")), "earlier evidence")
+        self.assertContains(self.client.get(self.url("match")), "path to solve again")
         undo(self.now(), self.base())
         # What would make it more exact, in the frames as they are counted now.
         advice = self.client.get(self.url("match/path/advice?quantity=worst")).content.decode()

@@ -21,7 +21,7 @@ from web.ui.prepared import Prepared
 logger = logging.getLogger(__name__)
 
 # Raised where a release says standings in other words, or judges them otherwise.
-VERSION = 1
+VERSION = 2
 
 
 @dataclass(frozen=True)
