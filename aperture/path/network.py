@@ -17,6 +17,7 @@ from aperture.match.document import AXES
 from aperture.path import far_facts
 from aperture.path.bending import EXACT_M, Bending
 from aperture.path.bundle import FIRST_DAMPING, LEAST_GAIN, NEAR_DAMPING, Bundle
+from aperture.path.clustering import clustered, drift_of
 from aperture.path.covariance import Solved
 from aperture.path.document import FilmEvidence, as_still
 from aperture.path.facts import PathFacts, PointCoordinate
@@ -478,7 +479,7 @@ def spreads(network: Network) -> tuple[Spread, Spread, Solved]:
     solved = Solved(network.bundle)
     freedom = max(2 * len(network.bundle.camera) - _unknowns(network), 1)
     rows = network.facts.pulling_rows(network.state)
-    naive, clustered = solved.spread(), solved.clustered(freedom, rows, solved.drift())
+    naive, by_tracks = solved.spread(), clustered(solved, freedom, rows, drift_of(solved))
     for along in (*((network.readout,) if network.readout else ()), *network.doubts):
-        naive, clustered = along.added(naive), along.added(clustered)
-    return naive, clustered, solved
+        naive, by_tracks = along.added(naive), along.added(by_tracks)
+    return naive, by_tracks, solved

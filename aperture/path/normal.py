@@ -18,7 +18,7 @@ from aperture.path import elimination, tiles
 from aperture.path.imaging import LENS_SIZE
 from aperture.path.problem import Freedom, Observations, Row, whitening
 from aperture.path.several import Run, cores, sharing
-from aperture.path.structure import Structure
+from aperture.path.structure import Seen, Structure
 
 
 @dataclass
@@ -79,9 +79,8 @@ class NormalEquations:
         self.threads = threads or cores()
         self.frames, self.size = freedom.cameras.shape
         self.count = count
-        self.structure = structure = Structure.of(
-            observations.camera, observations.point, count, self.frames, self.size, tied, like
-        )
+        seen = Seen(observations.camera, observations.point, count, self.frames, self.size, tied)
+        self.structure = structure = Structure.of(seen, like)
         self.order, self.rank, self.eliminated = (
             structure.order,
             structure.rank,

@@ -3,10 +3,43 @@ points are eliminated, and where what they leave lies."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from aperture.arrays import Array
 from aperture.path import elimination
+
+
+@dataclass(frozen=True, eq=False)
+class Seen:
+    """Which camera sees which point: all that a Structure depends on.
+
+    Parameters
+    ----------
+    cameras, points : ndarray of int, shape (N,)
+        Of each observation.
+    count, frames, size : int
+        How many points and cameras, and parameters of a camera.
+    tied : tuple of int
+        Points that a fact ties to a camera, the lens or to another point.
+    """
+
+    cameras: Array
+    points: Array
+    count: int
+    frames: int
+    size: int
+    tied: tuple[int, ...] = ()
+
+    def is_same(self, other: Seen) -> bool:
+        """Whether both are of the same sightings, in the same order."""
+        sizes, others = ((one.count, one.frames, one.size, one.tied) for one in (self, other))
+        return (
+            sizes == others
+            and np.array_equal(self.cameras, other.cameras)
+            and np.array_equal(self.points, other.points)
+        )
 
 
 class Structure:
@@ -27,27 +60,13 @@ class Structure:
     seen_from : ndarray of int, shape (P,)
         Of each point, in the caller's order, the camera in the middle of those that see it.
     groups : Groups
-
-    Parameters
-    ----------
-    cameras, points : ndarray of int, shape (N,)
-        Of each observation.
-    count, frames, size : int
-        How many points and cameras, and parameters of a camera.
-    tied : tuple of int
-        Points that a fact ties to a camera, the lens or to another point.
+    seen : Seen
+        What it is made for.
     """
 
-    def __init__(
-        self,
-        cameras: Array,
-        points: Array,
-        count: int,
-        frames: int,
-        size: int,
-        tied: tuple[int, ...] = (),
-    ) -> None:
-        self._of = cameras, points, (count, frames, size, tied)
+    def __init__(self, seen: Seen) -> None:
+        self.seen = seen
+        cameras, points, count, tied = seen.cameras, seen.points, seen.count, seen.tied
         is_tied = np.zeros(count, bool)
         is_tied[list(tied)] = True
         order = elimination.point_order(cameras, points, count)
@@ -67,26 +86,14 @@ class Structure:
         self.seen_from = np.zeros(count, int)
         if len(self.camera):
             self.seen_from[self.order] = self.camera[middle]
-        self.groups = elimination.Groups(self.camera, self.point, self.eliminated, frames, size)
+        self.groups = elimination.Groups(
+            self.camera, self.point, self.eliminated, seen.frames, seen.size
+        )
 
     @classmethod
-    def of(
-        cls,
-        cameras: Array,
-        points: Array,
-        count: int,
-        frames: int,
-        size: int,
-        tied: tuple[int, ...] = (),
-        like: Structure | None = None,
-    ) -> Structure:
+    def of(cls, seen: Seen, like: Structure | None = None) -> Structure:
         """That of a problem; `like` itself, where it is of the same sightings."""
-        if like is not None:
-            sizes = count, frames, size, tied
-            same = np.array_equal(cameras, like._of[0]) and np.array_equal(points, like._of[1])
-            if same and sizes == like._of[2]:
-                return like
-        return cls(cameras, points, count, frames, size, tied)
+        return like if like is not None and seen.is_same(like.seen) else cls(seen)
 
 
 def _stably_sorted(numbers: Array) -> Array:

@@ -7,6 +7,7 @@ import numpy as np
 from django.test import SimpleTestCase
 
 from aperture.path import drift
+from aperture.path.clustering import clustered, drift_of
 from aperture.path.covariance import Solved
 from aperture.path.drift import Drift, estimated, of_points
 from aperture.path.solve import solve
@@ -99,14 +100,14 @@ class Spreads(Dense, SimpleTestCase):
         whole += np.outer(moved, moved)
         facts = self.facts.rows(bundle.state)
         with mock.patch.object(drift, "MODES", 64):
-            found = self.solved.clustered(1000, facts, own)
+            found = clustered(self.solved, 1000, facts, own)
         for camera in range(bundle.frames):
             at = slice(6 * camera, 6 * camera + 6)
             self.alike(found.cameras[camera], whole[at, at], 1e-6)
         at = slice(6 * bundle.frames, 6 * bundle.frames + 8)
         self.alike(found.lens, whole[at, at], 1e-6)
         # The few modes that are kept of long tracks move the cameras as all do.
-        short = self.solved.clustered(1000, facts, own)
+        short = clustered(self.solved, 1000, facts, own)
         free_ones = bundle.freedom.cameras
         variances = [np.einsum("fii->fi", one.cameras)[free_ones] for one in (short, found)]
         self.assertGreater((variances[0] / variances[1]).min(), 0.9)
@@ -120,7 +121,7 @@ class Spreads(Dense, SimpleTestCase):
         alone = np.linalg.inv(jacobian.T @ jacobian)
         more = alone @ jacobian.T @ (errors - np.eye(len(errors))) @ jacobian @ alone
         drifts, plain = (
-            self.solved.clustered(1000, (), one).points[point]
+            clustered(self.solved, 1000, (), one).points[point]
             for one in (own, Drift(1.0, (0.0, 1e-12)))
         )
         self.alike(drifts - plain, more, 1e-6)
@@ -128,7 +129,7 @@ class Spreads(Dense, SimpleTestCase):
     def test_facts_about_a_track_leave_it_out_of_the_estimate(self):
         asked = []
         with mock.patch.object(drift, "estimated", side_effect=asked.append):
-            Solved(bundle_of(self.made, facts=self.facts)).drift()
+            drift_of(Solved(bundle_of(self.made, facts=self.facts)))
         self.assertEqual(len(asked[0]), self.bundle.count - 2)
 
 
