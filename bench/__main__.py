@@ -28,6 +28,7 @@ from bench import (
     playing,
     real_pixels,
     renders,
+    solving_again,
     speed,
     surveys,
 )
@@ -254,6 +255,7 @@ if __name__ == "__main__":
     around.report()
     film.report()
     moving_cameras.report()
+    solving_again.report()
     playing.report()
     real_pixels.report()
     # In a process of its own: its data folder can't be changed once Django is set up.
