@@ -240,6 +240,26 @@ def simulated(repetitions: int) -> None:
         print(f"  pooled, {placing}, {len(errors.path)}: {errors}")
 
 
+def surveyed(repetitions: int) -> None:
+    """Six or eight tracks with known places and no others, the lens unknown; and eight beside all
+    others, the lens 8 cm ahead of the pivot, where the survey's errors are a good part of its way.
+    """
+    cases = (*product(("orbit", "sideways", "forward"), (6, 8), (True,)), ("pivot", 8, False))
+    for kind, known, alone in cases:
+        errors = Errors()
+        for seed in range(repetitions):
+            made = scene(kind, frames=40, count=200, seed=seed)
+            data = document(made, seed=seed, sliding=0.03, known=known)
+            if alone:
+                data["tracks"] = [track for track in data["tracks"] if "world" in track]
+            fit = solve(data).document
+            if fit["ok"] and fit["motion"] == "free":
+                errors.add(fit, made)
+        others = "and no others" if alone else "among others"
+        count = f"{len(errors.path)} of {repetitions}"
+        print(f"  {kind}, {known} surveyed tracks {others}, {count}: {errors}")
+
+
 def zooms(repetitions: int) -> None:
     """A zoom of 24 to 70 mm of a full frame over 60 frames, one value per frame, nothing known of
     it; of which one on a tripod."""
@@ -445,6 +465,7 @@ def report(repetitions: int = REPETITIONS) -> None:
     frames_cost()
     solving()
     simulated(repetitions)
+    surveyed(repetitions)
     by_hand(repetitions)
     beside_facts(repetitions)
     zooms(repetitions)

@@ -11,8 +11,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -23,6 +22,7 @@ from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.pivot import (
     MAY_BE_REVERSED,
+    alike,
     middle_lens,
     near_the_pivot,
     off_the_pivot,
@@ -32,14 +32,17 @@ from aperture.path.pivot import (
 from aperture.path.rolling import at_middle_rows
 from aperture.path.several import several
 from aperture.path.sightings import Sightings, connected, grown, keyframes
+from aperture.path.surveyed import MOST_SURVEY_PX, from_survey, goes_far, require_tracks
 from aperture.path.turning import Turning, chained, is_still, lens_of, solve_turning
 from aperture.path.wanted import (
     FEWEST_TRACKS,
     LADDER,
     TURNING_LADDER,
     Wanted,
+    Watch,
     cost,
     focals,
+    nobody,
     prior_for,
     simple_lens,
     zooms_of,
@@ -51,17 +54,12 @@ from aperture.path.wanted import (
 NEARLY_TURNS, FAR_FROM_PIVOT, SAME_FOCAL = 2.0, 40.0, 0.25
 # Turns that explain the keyframes explain all frames as well, but for this factor.
 MOST_WORSE = 5.0
-# Surveyed tracks that pose a frame by themselves; the share of frames that must see so many; and
-# the median residual above which the survey is not of these tracks, px.
-ENOUGH_SURVEYED, ENOUGH_FRAMES, MOST_SURVEY_PX = 8, 0.5, 5.0
 # How far a track's rays by a move may be apart in the picture, px: a rig's drift, and another lens.
 MOST_MOVE_PX = 40.0
 # Two paths that are each other's reversal can't be told apart where the worse one is more probable.
 RIVALS = 0.0025
 # Of fewer tracks than this share points are found where rays hardly differ.
 MOST_PLACED = 0.7
-
-Watch = Callable[[str, float], None]
 
 
 @dataclass
@@ -81,10 +79,6 @@ class Found:
     near: bool = False
 
 
-def nobody(stage: str, share: float) -> None:
-    """Watch nothing."""
-
-
 def find(
     sightings: Sightings, optics: Optics, wanted: Wanted, watch: Watch = nobody, threads: int = 1
 ) -> Found:
@@ -95,14 +89,34 @@ def find(
     Problem
         If the tracks don't hold one, with a sentence that says what is missing.
     """
-    _require_tracks(sightings)
+    if len(sightings.frames) < 2:
+        raise Problem("A path needs two frames or more.")
     watch("Looking whether the camera moves", 0.0)
     if wanted.motion == "still" or is_still(sightings):
         return Found("still")
-    surveyed = _from_survey(sightings, optics, wanted, watch, threads)
-    if surveyed is not None:
-        _grow(surveyed, watch, threads)
+    surveyed = from_survey(sightings, optics, wanted, watch, threads)
+    if surveyed is None:
+        return _by_tracks(sightings, optics, wanted, watch, threads)
+    _grow(surveyed, watch, threads)
+    if goes_far(surveyed):
         return Found("free", path=surveyed)
+    # The survey's errors are as large as its way, and may have turned near and far about.
+    try:
+        found = _by_tracks(sightings, optics, wanted, watch, threads)
+    except Problem:
+        return Found("free", path=surveyed)
+    if found.path is None:
+        return Found("free", path=surveyed)
+    if any(alike(surveyed, path) for path in (found.path, *found.rivals)):
+        return found
+    return replace(found, rivals=(*found.rivals, surveyed))
+
+
+def _by_tracks(
+    sightings: Sightings, optics: Optics, wanted: Wanted, watch: Watch, threads: int
+) -> Found:
+    """A path by the tracks alone. Raises Problem as `find`."""
+    require_tracks(sightings, wanted)
     keys = keyframes(sightings)
     some = connected(sightings, keys)
     turning = _best_turning(sightings, optics, wanted, some, watch, threads)
@@ -130,66 +144,6 @@ def find(
     for path in paths:
         _grow(path, watch, threads)
     return _ranked(paths)
-
-
-def _from_survey(
-    sightings: Sightings, optics: Optics, wanted: Wanted, watch: Watch, threads: int
-) -> Growing | None:
-    """A path of which every frame is posed by surveyed tracks that it sees, where enough of them
-    do; else None.
-
-    No first reconstruction is needed, no parallax, and a camera that only turns has a place.
-    """
-    if wanted.world is None:
-        return None
-    known = np.asarray(np.isfinite(wanted.world).all(axis=1))
-    sees = (sightings.seen & known).sum(axis=1)
-    if np.count_nonzero(sees >= ENOUGH_SURVEYED) < ENOUGH_FRAMES * len(sees):
-        return None
-    if np.linalg.matrix_rank(wanted.world[known] - wanted.world[known].mean(axis=0), 1e-2) < 2:
-        return None
-    starts: list[tuple[Array, Array | None]] = [
-        (lens_of(optics, focal), None) for focal in focals(optics, wanted, LADDER)
-    ]
-    if wanted.zooms:
-        starts = [
-            (lens_of(optics, focal), zoom) for focal, zoom in zooms_of(sightings, optics, wanted)
-        ]
-    some = np.unique(np.linspace(0, len(sees) - 1, 12).astype(int))
-
-    def begun(start: tuple[Array, Array | None]) -> tuple[float, Growing]:
-        lens, zoom = start
-        focal = float(np.exp(lens[0]))
-        prior = prior_for(sightings, optics, wanted, focal, zoom)
-        simple = simple_lens(wanted)
-        path = Growing(sightings, optics, simple, lens.copy(), prior, zooms=wanted.zooms)
-        if wanted.world is not None:
-            path.points[known] = wanted.world[known]
-        path.surveyed = known
-        posed = [frame for frame in some if path.resect(int(frame), most_px=8.0)]
-        if len(posed) < 2:
-            return np.inf, path
-        residuals = path.adjust(rounds=2, most=20)
-        px = residuals * sightings.sigma.mean(axis=2)
-        return float(np.nanmedian(px)), path
-
-    def told(number: int) -> None:
-        watch("Posing frames by the survey", 0.05 + 0.4 * number / len(starts))
-
-    tried = several(begun, starts, threads, told)
-    off, path = min(tried, key=lambda one: one[0])
-    return path if off < MOST_SURVEY_PX else None
-
-
-def _require_tracks(sightings: Sightings) -> None:
-    if len(sightings.frames) < 2:
-        raise Problem("A path needs two frames or more.")
-    followed = np.count_nonzero(sightings.seen.sum(axis=0) >= 2)
-    if followed < FEWEST_TRACKS:
-        raise Problem(
-            f"Only {followed} tracks are seen on two frames or more, and a path needs at least "
-            f"{FEWEST_TRACKS}, better fifty. Follow more points, or lower what a corner needs."
-        )
 
 
 def _best_turning(

@@ -24,10 +24,13 @@ from aperture.path.imaging import Optics
 from aperture.path.pairs import best_pair
 from aperture.path.problem import Freedom, HasLens, Row, State, reweighted
 from aperture.path.sightings import Sightings
+from aperture.path.survey import Survey
 
 FLIP = np.diag([1.0, -1.0, -1.0])
 # Points that a frame must see to be placed by them.
 LEAST_POINTS = 8
+# Of surveyed ones so many do: they aren't wrong together with the camera.
+LEAST_KNOWN = 6
 # The share of a frame's points that must agree with a pose by all of them.
 MOST_AGREE = 0.6
 # Surveyed points that hold a path.
@@ -86,10 +89,9 @@ class Growing:
     believed.
 
     zoom (F,): of each frame the ln of its focal length over the lens's; zooms: whether it is solved
-    for. surveyed (T,): tracks whose points are known, and stay where they are. in_world: whether it
-    is about where it belongs already. arc: on which the cameras are held. wary: whether
-    sightings are judged before the first adjustment too, as one that slides pulls a path of
-    centimetres anywhere.
+    for. survey: the points that are known, which hold it. in_world: whether it is about where it
+    belongs already. arc: on which the cameras are held. wary: whether sightings are judged before
+    the first adjustment too, as one that slides pulls a path of centimetres anywhere.
     """
 
     sightings: Sightings
@@ -104,7 +106,7 @@ class Growing:
     use: Array = field(init=False)
     zoom: Array = field(init=False)
     zooms: bool = False
-    surveyed: Array = field(init=False)
+    survey: Survey | None = None
     in_world: bool = False
     arc: Arc | None = None
     wary: bool = False
@@ -117,9 +119,17 @@ class Growing:
         self.posed = np.zeros(frames, bool)
         self.points = np.full((tracks, 3), np.nan)
         self.use = self.sightings.seen.copy()
-        self.surveyed = np.zeros(tracks, bool)
+        if self.survey is not None:
+            self.points[self.surveyed] = self.survey.places[self.surveyed]
         guess = self.prior.zoom if self.prior is not None else None
         self.zoom = np.zeros(frames) if guess is None else guess.copy()
+
+    @property
+    def surveyed(self) -> Array:
+        """(T,) of bool: tracks whose points the survey has."""
+        if self.survey is None:
+            return np.zeros(self.sightings.seen.shape[1], bool)
+        return self.survey.known
 
     @property
     def placed(self) -> Array:
@@ -281,12 +291,14 @@ class Growing:
         posed."""
         own = self.normalised(np.array([frame]))[0]
         tracks = np.flatnonzero(self.placed & self.use[frame] & np.isfinite(own[:, 0]))
-        if len(tracks) < LEAST_POINTS:
+        known = np.count_nonzero(self.surveyed[tracks]) >= LEAST_KNOWN
+        least = LEAST_KNOWN if known else LEAST_POINTS
+        if len(tracks) < least:
             return None
         points, x = self.points[tracks], np.ascontiguousarray(own[tracks])
         middle = points.mean(axis=0)
         limit = most_px / self.focals_px[frame]
-        found = _pose(points - middle, x, limit)
+        found = _pose(points - middle, x, limit, least)
         if found is None:
             return None
         rotation, shift, of = found
@@ -303,7 +315,7 @@ class Growing:
     ) -> tuple[Bundle, Array, Array]:
         """The equations of some frames, and the (row, track) of each observation.
 
-        Surveyed points are held, or else the first frame's pose, and the coordinate of the farthest
+        The survey holds it, or else the first frame's pose, and the coordinate of the farthest
         frame along which it is farthest.
         """
         use = self.use[frames] & self.placed
@@ -316,8 +328,9 @@ class Growing:
             observations = reweighted(observations, factor)
         positions = self.positions[frames]
         free = np.ones((len(frames), 7 if self.zooms else 6), bool)
-        held = np.repeat(self.surveyed[tracks][:, None], 3, axis=1)
-        if np.count_nonzero(held[:, 0]) < LEAST_SURVEYED:
+        survey = self.survey.on(tracks) if self.survey is not None else None
+        held = np.zeros((len(tracks), 3), bool) if survey is None else survey.held
+        if survey is None or np.count_nonzero(survey.known) < LEAST_SURVEYED:
             free[0, :6] = False
             away = np.abs(positions - positions[0])
             far, axis = np.unravel_index(np.argmax(away), away.shape)
@@ -333,7 +346,7 @@ class Growing:
         )
         freedom = Freedom(free, self.free_lens, held, np.ones(len(extra), bool))
         prior = self.prior.on(frames) if self.prior is not None else None
-        facts = Together(tuple(one for one in (prior, self.arc) if one is not None))
+        facts = Together(tuple(one for one in (prior, self.arc, survey) if one is not None))
         bundle = Bundle(observations, self.optics, state, freedom, facts, threads=threads)
         return bundle, row, tracks[column]
 
@@ -397,8 +410,9 @@ def _beside_frames(sigmas: Array, row: Array, frames: int) -> Array:
     return sigmas / np.maximum(own / max(usual, 1e-9), 1.0)[row]
 
 
-def _pose(points: Array, x: Array, limit: float) -> tuple[Array, Array, Array] | None:
-    """The pose of a frame that sees points (n, 3) at x (n, 2); None where too few agree with one.
+def _pose(points: Array, x: Array, limit: float, least: int) -> tuple[Array, Array, Array] | None:
+    """The pose of a frame that sees points (n, 3) at x (n, 2); None where fewer than `least` agree
+    with one.
 
     Rotation camera from world (3, 3), shift (3,), and the rows that agree within a limit.
 
@@ -415,9 +429,9 @@ def _pose(points: Array, x: Array, limit: float) -> tuple[Array, Array, Array] |
             if not good:
                 break
             of = every[_off(points, x, turn, shift) < limit]
-            if len(of) < LEAST_POINTS:
+            if len(of) < least:
                 break
-        if not good or len(of) < max(LEAST_POINTS, MOST_AGREE * len(every)):
+        if not good or len(of) < max(least, MOST_AGREE * len(every)):
             good, turn, shift, inliers = cv2.solvePnPRansac(
                 points,
                 x,
@@ -428,7 +442,7 @@ def _pose(points: Array, x: Array, limit: float) -> tuple[Array, Array, Array] |
                 confidence=0.999,
                 flags=cv2.SOLVEPNP_SQPNP,
             )
-            if not good or inliers is None or len(inliers) < LEAST_POINTS:
+            if not good or inliers is None or len(inliers) < least:
                 return None
             of = inliers.ravel()
         turn, shift = cv2.solvePnPRefineLM(points[of], x[of], np.eye(3), None, turn, shift)

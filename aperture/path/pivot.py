@@ -95,12 +95,17 @@ def alike(one: Growing, other: Growing) -> bool:
     both = one.placed & other.placed
     if np.count_nonzero(both) < FEWEST_TRACKS or abs(one.lens[0] - other.lens[0]) > SAME_LENS:
         return False
-    nearness = [
-        1 / np.linalg.norm(path.points[both] - path.positions[path.posed][0], axis=1)
+    first, second = (
+        np.linalg.norm(path.points[both] - path.positions[path.posed][0], axis=1)
         for path in (one, other)
-    ]
-    first, second = (np.argsort(np.argsort(own)) for own in nearness)
-    return bool(np.corrcoef(first, second)[0, 1] > SAME_ORDER)
+    )
+    return in_order(first, second)
+
+
+def in_order(first: Array, second: Array) -> bool:
+    """Whether two paths have the same points (n,) near and far, each by how far it has them."""
+    ranks = [np.argsort(np.argsort(own)) for own in (first, second)]
+    return bool(np.corrcoef(*ranks)[0, 1] > SAME_ORDER)
 
 
 def near_the_pivot(

@@ -24,8 +24,8 @@ from aperture.path import report
 from aperture.path.bending import LOOSE, bending, placing_spread, stood
 from aperture.path.document import FilmEvidence, as_still, is_film, read
 from aperture.path.doubts import between, focal_doubt, more_misfit, with_parallax
-from aperture.path.find import RIVALS, Found, Wanted, Watch, find, from_move, nobody
-from aperture.path.growing import Growing
+from aperture.path.find import RIVALS, Found, find, from_move
+from aperture.path.growing import LEAST_KNOWN, Growing
 from aperture.path.imaging import Optics
 from aperture.path.network import (
     Given,
@@ -34,10 +34,14 @@ from aperture.path.network import (
     solve_network,
     spreads,
 )
+from aperture.path.pivot import in_order
 from aperture.path.rolling import at_middle_rows
 from aperture.path.rolling import solved as solved_readout
 from aperture.path.several import beside, cores
 from aperture.path.sightings import Sightings
+from aperture.path.survey import Survey
+from aperture.path.surveyed import followed
+from aperture.path.wanted import FEWEST_TRACKS, Wanted, Watch, nobody
 
 # An earlier path is still near its optimum if its residuals haven't grown by more than this factor.
 SAME_PX = 1.2
@@ -120,7 +124,7 @@ def _first_path(
         evidence.motion,
         evidence.zooms,
         evidence.focal_on,
-        evidence.world,
+        Survey(evidence.world, evidence.world_sigma),
         evidence.readout != (0.0, 0.0),
     )
     found = None
@@ -225,7 +229,7 @@ def _best_of_rivals(
     others = [
         (more_misfit(alike[number], alike[best]).share, number)
         for number in range(len(solutions))
-        if number != best
+        if number != best and not _is_same(solutions[number][1], solutions[best][1])
     ]
     given, network, known = solutions[best]
     share, nearest = max(others, default=(0.0, 0))
@@ -233,6 +237,16 @@ def _best_of_rivals(
         return solutions[best], False
     network = replace(network, doubts=(between(network, solutions[nearest][1], share),))
     return (given, network, known), True
+
+
+def _is_same(one: Network, other: Network) -> bool:
+    """Whether two solutions, however they were begun, ended with near and far the same way."""
+    _, mine, its = np.intersect1d(one.tracks, other.tracks, return_indices=True)
+    first, second = (
+        np.linalg.norm(network.state.points[which] - network.state.positions[0], axis=1)
+        for network, which in ((one, mine), (other, its))
+    )
+    return in_order(first, second)
 
 
 def _stood(bent: report.Told, given: Given, known: Array) -> report.Told:
@@ -281,6 +295,9 @@ def _from(
         return None
     if any(remark["kind"] == "reversible" for remark in warm.get("remarks", ())):
         return None
+    known = followed(sightings, Survey(evidence.world, evidence.world_sigma).known)
+    if followed(sightings) < FEWEST_TRACKS and known < LEAST_KNOWN:
+        return None  # as without an earlier fit, which is told why
     growing = Growing(
         sightings,
         optics,

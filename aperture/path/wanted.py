@@ -3,6 +3,7 @@ something explains the tracks."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +12,7 @@ from aperture.arrays import Array
 from aperture.path.growing import LensPrior
 from aperture.path.imaging import Optics
 from aperture.path.sightings import Sightings, grown
+from aperture.path.survey import Survey
 from aperture.path.turning import lens_of
 
 # Focal lengths that are tried, in widths of the gate.
@@ -27,15 +29,22 @@ BETWEEN_PRIOR = 0.15
 FEWEST_TRACKS = 8
 
 
+# Is told the stage in words, and the share that is done; what it raises ends the search.
+Watch = Callable[[str, float], None]
+
+
+def nobody(stage: str, share: float) -> None:
+    """Watch nothing."""
+
+
 @dataclass
 class Wanted:
     """What is asked for.
 
     free_lens (8,) of bool: the PARAMETERS to solve for; focal_mm: the focal length where it is
     known, with its σ of the logarithm; motion: free, nodal or still; zooms: whether every frame has
-    a focal length of its own; focal_on: frame, focal length and its ±, where that is known; world
-    (T, 3): known places of tracks, metres, NaN where unknown; rolls: whether the shutter's readout
-    is told, or solved for anyway.
+    a focal length of its own; focal_on: frame, focal length and its ±, where that is known; survey:
+    the known places of tracks; rolls: whether the shutter's readout is told, or solved for anyway.
     """
 
     free_lens: Array
@@ -44,7 +53,7 @@ class Wanted:
     motion: str = "free"
     zooms: bool = False
     focal_on: tuple[tuple[int, float, float], ...] = ()
-    world: Array | None = None
+    survey: Survey | None = None
     rolls: bool = False
 
 
