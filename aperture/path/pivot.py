@@ -104,8 +104,8 @@ def alike(one: Growing, other: Growing) -> bool:
 
 def in_order(first: Array, second: Array) -> bool:
     """Whether two paths have the same points (n,) near and far, each by how far it has them."""
-    ranks = [np.argsort(np.argsort(own)) for own in (first, second)]
-    return bool(np.corrcoef(*ranks)[0, 1] > SAME_ORDER)
+    one, other = (np.argsort(np.argsort(own)) for own in (first, second))
+    return bool(np.corrcoef(one, other)[0, 1] > SAME_ORDER)
 
 
 def near_the_pivot(
