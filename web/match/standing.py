@@ -37,7 +37,8 @@ def _of_path(state) -> Standing:
         return _conflicts(fit)
     if is_old(state):
         return Standing("begun", "path to solve again")
-    return Standing("settled", f"path, {fit['residuals']['rms_px']:.2f} px rms")
+    off = fit["residuals"]
+    return Standing("settled", f"path, {off.get('weighted_px', off['rms_px']):.2f} px rms")
 
 
 def _conflicts(fit) -> Standing:

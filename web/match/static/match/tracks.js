@@ -303,6 +303,10 @@ export class TrackLayer {
   /** Whether a key was one of the tracks'. */
   #key(event) {
     if (this.keepOut.key(event) || this.hand.key(event)) return true;
+    if ((event.ctrlKey || event.metaKey) && event.key === "Enter") {
+      this.sheet.querySelector("[data-solve]")?.click(); // not there while it is solved
+      return true;
+    }
     if (event.ctrlKey || event.metaKey || event.altKey || !this.chosen.size) return false;
     const key = event.key.toLowerCase(),
       verb = {d: "follow", j: "join", e: "end", q: "begin", delete: "remove"}[key];
