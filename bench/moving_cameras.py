@@ -241,21 +241,25 @@ def simulated(repetitions: int) -> None:
 
 
 def surveyed(repetitions: int) -> None:
-    """Six or eight tracks with known places and no others, the lens unknown; and eight beside all
-    others, the lens 8 cm ahead of the pivot, where the survey's errors are a good part of its way.
-    """
-    cases = (*product(("orbit", "sideways", "forward"), (6, 8), (True,)), ("pivot", 8, False))
-    for kind, known, alone in cases:
+    """Six or ten tracks with known places and no others, the lens unknown, with errors that are new
+    on each frame and with such that drift; and eight beside all others, the lens 8 cm ahead of the
+    pivot, where the survey's errors are a good part of its way."""
+    kinds, drifting = ("orbit", "sideways", "forward"), (0.7, 0.95)
+    cases = (
+        *product(kinds, (6, 10), (True,), ((0.0, 0.0), drifting)),
+        ("pivot", 8, False, (0.0, 0.0)),
+    )
+    for kind, known, alone, drift in cases:
         errors = Errors()
         for seed in range(repetitions):
             made = scene(kind, frames=40, count=200, seed=seed)
-            data = document(made, seed=seed, sliding=0.03, known=known)
+            data = document(made, seed=seed, sliding=0.03, known=known, drift=drift)
             if alone:
                 data["tracks"] = [track for track in data["tracks"] if "world" in track]
             fit = solve(data).document
             if fit["ok"] and fit["motion"] == "free":
                 errors.add(fit, made)
-        others = "and no others" if alone else "among others"
+        others = ("and no others" if alone else "among others") + ", drifting" * any(drift)
         count = f"{len(errors.path)} of {repetitions}"
         print(f"  {kind}, {known} surveyed tracks {others}, {count}: {errors}")
 

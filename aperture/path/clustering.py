@@ -39,21 +39,34 @@ Errors = Callable[[], tuple[Array, Array]]
 AT_ONCE = 128
 # So many tracks that facts are about are given their drift, those seen longest.
 MOST_LEADING = 12
+# The least share of the tracks' errors that is taken to be left by the cameras.
+LEAST_LEFT = 0.05
 
 
 def drift_of(solved: Solved) -> Drift:
-    """How the errors of a track hang together, by the tracks that no fact is about."""
+    """How the errors of a track hang together, by the tracks that no fact is about.
+
+    Where these are too few, as where all tracks are surveyed, by all of them: few tracks leave the
+    cameras to take up a good share of their errors, of every lag about alike, by which what is left
+    is told larger.
+    """
     bundle = solved.bundle
-    free = np.flatnonzero(~bundle.straight[bundle.order])
-    seen = np.diff(bundle.starts)[free]
-    some = free[np.argsort(-seen, kind="stable")[: drifts.MOST_TRACKS]]
+    which = np.flatnonzero(~bundle.straight[bundle.order])
+    larger, fewest = 1.0, drifts.FEWEST_TRACKS
+    if len(which) < fewest:
+        which, fewest = np.arange(bundle.count), drifts.FEWEST_OF_ALL
+        unknowns = int(bundle.freedom.cameras.sum() + bundle.freedom.lens.sum())
+        taken_up = unknowns / max(2 * len(bundle.camera), 1)
+        larger = 1 / np.sqrt(max(1 - taken_up, LEAST_LEFT))
+    seen = np.diff(bundle.starts)[which]
+    some = which[np.argsort(-seen, kind="stable")[: drifts.MOST_TRACKS]]
 
     def one(rank: int) -> tuple[Array, Array, Array]:
         residuals, _, _, by_point = solved.derivatives(rank, rank + 1)
         mine = slice(bundle.starts[rank], bundle.starts[rank + 1])
-        return bundle.camera[mine].astype(int), residuals, by_point
+        return bundle.camera[mine].astype(int), larger * residuals, by_point
 
-    return drifts.estimated([one(int(rank)) for rank in some])
+    return drifts.estimated([one(int(rank)) for rank in some], fewest)
 
 
 def clustered(

@@ -35,6 +35,8 @@ LAGS = 13
 # Of a track at least and at most so many sightings are looked at, of so many tracks at most; fewer
 # tracks than the last tell nothing.
 LEAST_SEEN, MOST_SEEN, MOST_TRACKS, FEWEST_TRACKS = 6, 64, 80, 20
+# Where there are no more at all, few have to do.
+FEWEST_OF_ALL = 6
 # Residuals of a track beyond so many σ rms are those of another fault.
 FAR = 2.5
 # Of the slow errors of one track the largest so many modes, by axis; the rest change too quickly
@@ -69,8 +71,8 @@ class Drift:
         return found[:, ::-1]
 
 
-def estimated(tracks: Sequence[tuple[Array, Array, Array]]) -> Drift:
-    """The drift of tracks whose points were free.
+def estimated(tracks: Sequence[tuple[Array, Array, Array]], fewest: int = FEWEST_TRACKS) -> Drift:
+    """The drift of tracks whose points were free; of fewer than `fewest` nothing is told.
 
     tracks: of each the frames (n,), rising; the residuals (n, 2) over their σ; and their
     derivatives (n, 2, 3) by the point. Nothing is told of tracks that are short, or far off.
@@ -80,7 +82,7 @@ def estimated(tracks: Sequence[tuple[Array, Array, Array]]) -> Drift:
         for track in tracks
         if len(track[0]) >= LEAST_SEEN and np.sqrt(np.mean(track[1] ** 2)) <= FAR
     ]
-    if len(some) < FEWEST_TRACKS:
+    if len(some) < fewest:
         return Drift()
     left, counts = np.zeros(LAGS), np.zeros(LAGS)
     shares = np.zeros((LAGS, 1 + len(KEPT)))

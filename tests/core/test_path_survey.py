@@ -9,10 +9,10 @@ from tests.moving import GRID, LENS, document, scene
 FOCAL_PX = LENS.focal_mm / GRID.mm_per_px[0]
 
 
-def only_surveyed(kind, known, seed=0):
+def only_surveyed(kind, known, seed=0, frames=20, **more):
     """A document with no other tracks, and its scene."""
-    made = scene(kind, frames=20, count=200, seed=seed)
-    data = document(made, seed=seed, known=known)
+    made = scene(kind, frames=frames, count=200, seed=seed)
+    data = document(made, seed=seed, known=known, **more)
     return data | {"tracks": [track for track in data["tracks"] if "world" in track]}, made
 
 
@@ -51,6 +51,15 @@ class Surveyed(SimpleTestCase):
         wrong = data["tracks"][2] | {"world": [40.0, 3.0, 2.0]}
         problem = solve(data | {"tracks": [*data["tracks"][:2], wrong, *data["tracks"][3:]]})
         self.assertIn("agree on no camera", problem.document["problem"])
+
+    def test_their_drift_counts_where_no_other_track_tells_it(self):
+        sigmas = []
+        for seed in range(6):
+            data, made = only_surveyed("forward", 10, seed, 40, drift=(0.7, 0.95))
+            path = solve(data).document["path"]
+            away = np.array(path["position_m"]) - made.positions
+            sigmas.append(away / np.array(path["position_plus_minus_m"]))
+        self.assertLess(np.sqrt(np.mean(np.square(sigmas))), 1.35)  # 1.6 if they were independent
 
     def test_near_the_pivot_it_does_not_turn_near_and_far_about(self):
         """The lens goes four centimetres, and the survey is off by half a centimetre: begun at it
