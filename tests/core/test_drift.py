@@ -128,7 +128,9 @@ class Spreads(Dense, SimpleTestCase):
 
     def test_facts_about_a_track_leave_it_out_of_the_estimate(self):
         asked = []
-        with mock.patch.object(drift, "estimated", side_effect=asked.append):
+        with mock.patch.object(
+            drift, "estimated", side_effect=lambda tracks, _: asked.append(tracks)
+        ):
             drift_of(Solved(bundle_of(self.made, facts=self.facts)))
         self.assertEqual(len(asked[0]), self.bundle.count - 2)
 
