@@ -24,7 +24,7 @@ from tests.moving import SIZE, document, scene
 
 FRAMES, TRACKS, ROUNDS, WANTED = 100, 500, 8, 1.0
 CHROMIUM = "/usr/bin/chromium"
-AGAIN = "text=Solve the path again"
+SOLVE = "[data-solve]"
 # Shown is the new path once the page says no more that it is solved from earlier evidence.
 WATCH = """() => {
   const sheet = document.getElementById("sheet");
@@ -101,8 +101,8 @@ def _in_page(page: Page, shot: str, movie: Path | str, data: dict, rounds: int) 
     assert status == 200, status
     page.goto(f"{shot}/match")
     page.click("#leaf-tracks")
-    page.click("text=Solve the path")
-    page.wait_for_selector(AGAIN, timeout=0)
+    page.click(SOLVE)
+    page.wait_for_selector("text=Solve the path again", timeout=0)
     took = []
     for number in range(rounds + 1):
         page.evaluate(
@@ -119,7 +119,7 @@ def _in_page(page: Page, shot: str, movie: Path | str, data: dict, rounds: int) 
         page.wait_for_load_state("load")
         page.wait_for_timeout(1000)  # until the page has settled
         page.evaluate(WATCH)
-        page.click(AGAIN)
+        page.click(SOLVE)
         took.append(page.evaluate("window.took") / 1000)
     return took[1:]
 
