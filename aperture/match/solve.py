@@ -11,12 +11,13 @@ import numpy as np
 from aperture.camera import Camera
 from aperture.errors import Problem
 from aperture.lens.lens import Lens
-from aperture.match import diagnose, report, robust
+from aperture.match import diagnose, mistakes, report, robust
 from aperture.match.document import InvalidDocument, read
 from aperture.match.effort import limited
 from aperture.match.evidence import Evidence
 from aperture.match.facts import AXES
 from aperture.match.least_squares import Optimum
+from aperture.match.mistakes import Solved
 from aperture.match.search import cold_start, is_acceptable, require_enough, warm_start
 from aperture.match.system import System
 
@@ -72,17 +73,31 @@ def solve(
     InvalidDocument
         If the document breaks the schema.
     """
+    fit = _solved(document, warm, checked, explain)
+    if not explain:
+        return Fit(fit.fit, fit.camera)
+
+    def without_one(other: dict[str, Any]) -> Solved:
+        return _solved(other, None, checked=True, explain=False)
+
+    return Fit(mistakes.named(document, fit.fit, without_one), fit.camera)
+
+
+def _solved(
+    document: dict[str, Any], warm: dict[str, Any] | None, checked: bool, explain: bool
+) -> Solved:
     try:
         with limited() as effort:
             system, optimum = find(document, warm, checked)
             cut_short = effort.used_up
-        return _judge(system, optimum, explain, cut_short)
+        fit = _judge(system, optimum, explain, cut_short)
+        return Solved(fit.document, fit.camera, system, optimum)
     except InvalidDocument:
         raise
     except Problem as problem:
-        return Fit(report.refusal(problem.sentence, problem.place))
+        return Solved(report.refusal(problem.sentence, problem.place))
     except (np.linalg.LinAlgError, OverflowError, FloatingPointError):
-        return Fit(
+        return Solved(
             report.refusal(
                 "The numbers of this evidence are beyond what can be computed: look for one that "
                 "is far too large or far too small."
