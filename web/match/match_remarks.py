@@ -63,7 +63,8 @@ def remarks(shot, fit: dict | None) -> list[Remark]:
 def _without_camera(shot, fit) -> list[Remark]:
     """Why there is no camera, and what the marks tell all the same."""
     if shot.state["marks"]:
-        out = [Remark("No camera yet", fit["problem"], "bad", _holds(shot))]
+        remedies = (*_switches(shot, fit.get("of", [])), *_holds(shot))
+        out = [Remark("No camera yet", fit["problem"], "bad", remedies)]
     else:
         out = [Remark("Begin with edges", fit["problem"], "note", ())]
     if lens := fit.get("lens"):
@@ -191,26 +192,26 @@ def _next_to_nothing(shot, fit) -> list[Remark]:
 
 
 def _conflict_remedies(shot, conflict):
+    out = []
+    if "focal length" in conflict["of"]:
+        fields = {"base": shot.head.number}
+        free = {"action": shot.url("match-remove", "lens"), "fields": fields}
+        out.append(("Let the focal length be solved", free))
+    return (*out, *_switches(shot, conflict["of"], widen=True))
+
+
+def _switches(shot, ids, widen: bool = False) -> tuple:
+    """For the first two of some marks and facts a remedy that leaves it out, and one that widens
+    its ±."""
     base, out = shot.head.number, []
     named = {
         item["id"]: item.get("name") or item["id"]
         for item in shot.state["marks"] + shot.state["facts"]
     }
-    if "focal length" in conflict["of"]:
-        out.append(
-            (
-                "Let the focal length be solved",
-                {"action": shot.url("match-remove", "lens"), "fields": {"base": base}},
-            )
-        )
-    for id_ in [id_ for id_ in conflict["of"] if id_ in named][:2]:
-        out.append(
-            (
-                f"Leave out {named[id_]}",
-                {"action": shot.url("match-switch", id_), "fields": {"off": "1", "base": base}},
-            )
-        )
-        out.append(
-            ("Widen its ± ×3", {"action": shot.url("match-widen", id_), "fields": {"base": base}})
-        )
+    for id_ in [id_ for id_ in ids if id_ in named][:2]:
+        off = {"action": shot.url("match-switch", id_), "fields": {"off": "1", "base": base}}
+        out.append((f"Leave out {named[id_]}", off))
+        if widen:
+            wider = {"action": shot.url("match-widen", id_), "fields": {"base": base}}
+            out.append(("Widen its ± ×3", wider))
     return tuple(out)
