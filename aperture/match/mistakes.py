@@ -27,7 +27,7 @@ GROSS_SIGMAS = 10.0
 # So many things are left out at most, those that disagree most; each costs a fit. What all of it
 # may cost, in nominal seconds.
 MOST_TRIED, TRYING_SECONDS = 16, 6.0
-# Of so many that would each explain it none is named.
+# Where more than so many would each explain it, none is named.
 MOST_RIVALS = 3
 MUST_STAY = ("focal", "direction", "position", "scale")
 
