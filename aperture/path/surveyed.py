@@ -1,5 +1,5 @@
-"""Few tracks, and tracks whose places are known: how many a path needs, and one of which a survey
-poses every frame."""
+"""Few tracks, and tracks whose places are known: how many a path needs, and a path of which the
+survey poses every frame."""
 
 from __future__ import annotations
 
