@@ -63,7 +63,7 @@ class Surveyed(SimpleTestCase):
 
     def test_near_the_pivot_it_does_not_turn_near_and_far_about(self):
         """The lens goes four centimetres, and the survey is off by half a centimetre: begun at it
-        alone, the path ended in the valley of its reversal, five of its ± off."""
+        alone, the path ended in the valley of its reversal, three of its ± off."""
         made = scene("pivot", frames=40, count=200, seed=48)
         fit = solve(document(made, seed=48, sliding=0.03, known=8)).document
         self.assertEqual(fit["motion"], "free")
