@@ -2,8 +2,9 @@
 
 Least squares share such an error out over everything: the camera goes far off, good marks are
 named as well as the culprit or in its place, or no camera is found at all. So where a fit is that
-bad, each thing that was typed is left out in turn. If all the rest agrees without one of them, that
-one is named, and nothing else. It supposes that there is only one such error.
+bad, each fact and each known place is left out in turn (a focal length that is given isn't). If all
+the rest agrees without one of them, that one is named, and nothing else. It supposes that there is
+only one such error.
 """
 
 from __future__ import annotations

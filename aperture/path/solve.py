@@ -25,7 +25,7 @@ from aperture.path.bending import LOOSE, bending, placing_spread, stood
 from aperture.path.document import FilmEvidence, as_still, is_film, read
 from aperture.path.doubts import between, focal_doubt, more_misfit, with_parallax
 from aperture.path.find import RIVALS, Found, find, from_move
-from aperture.path.growing import LEAST_KNOWN, Growing
+from aperture.path.growing import Growing
 from aperture.path.imaging import Optics
 from aperture.path.network import (
     Given,
@@ -40,8 +40,8 @@ from aperture.path.rolling import solved as solved_readout
 from aperture.path.several import beside, cores
 from aperture.path.sightings import Sightings
 from aperture.path.survey import Survey
-from aperture.path.surveyed import followed
-from aperture.path.wanted import FEWEST_TRACKS, Wanted, Watch, nobody
+from aperture.path.surveyed import are_enough
+from aperture.path.wanted import Wanted, Watch, nobody
 
 # An earlier path is still near its optimum if its residuals haven't grown by more than this factor.
 SAME_PX = 1.2
@@ -295,8 +295,7 @@ def _from(
         return None
     if any(remark["kind"] == "reversible" for remark in warm.get("remarks", ())):
         return None
-    known = followed(sightings, Survey(evidence.world, evidence.world_sigma).known)
-    if followed(sightings) < FEWEST_TRACKS and known < LEAST_KNOWN:
+    if not are_enough(sightings, Survey(evidence.world, evidence.world_sigma)):
         return None  # as without an earlier fit, which is told why
     growing = Growing(
         sightings,

@@ -11,6 +11,7 @@ from aperture.path.growing import LEAST_KNOWN, Growing
 from aperture.path.imaging import Optics
 from aperture.path.several import several
 from aperture.path.sightings import Sightings
+from aperture.path.survey import Survey
 from aperture.path.turning import lens_of
 from aperture.path.wanted import (
     FEWEST_TRACKS,
@@ -38,6 +39,12 @@ def followed(sightings: Sightings, which: Array | None = None) -> int:
     """How many tracks are seen on two frames or more; of some (T,), if they are told."""
     often = sightings.seen.sum(axis=0) >= 2
     return int(np.count_nonzero(often if which is None else often & which))
+
+
+def are_enough(sightings: Sightings, survey: Survey) -> bool:
+    """Whether there are as many tracks, or surveyed ones, as a path needs."""
+    known = followed(sightings, survey.known)
+    return followed(sightings) >= FEWEST_TRACKS or known >= LEAST_KNOWN
 
 
 def require_tracks(sightings: Sightings, wanted: Wanted) -> None:

@@ -291,9 +291,12 @@ test("guides come with a first path, and go with it", async () => {
   await turn();
   assert.deepEqual(laid, []);
   on.solvedPath = true;
-  look(12);
+  guides.renew({away: true, frames: {frame: 12, playing: false}});
   await turn();
   assert.deepEqual(laid, ["", "of 12"]);
+  guides.renew({away: true, frames: {frame: 12, playing: false}}); // solved again
+  await turn();
+  assert.deepEqual(laid, ["", "of 12", "of 12"]);
   on.solvedPath = false;
   look(12);
   assert.equal(laid.at(-1), null);

@@ -35,7 +35,14 @@ export class PathGuides {
     }
   }
 
-  /** The aids have changed, or the path. */
+  /** The path has changed, or there is a first one. */
+  renew(strip) {
+    const before = this.asked;
+    this.show(strip);
+    if (this.asked === before) this.refresh();
+  }
+
+  /** The aids have changed. */
   refresh() {
     if (Number.isInteger(this.asked)) this.#fetch(this.asked);
   }

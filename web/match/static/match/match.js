@@ -117,8 +117,7 @@ function start(data) {
   // anew, which takes longer than many a path.
   let watched = null;
   async function showWork() {
-    guides.show(strip); // of a first path
-    guides.refresh();
+    guides.renew(strip);
     await tracks?.fetch();
   }
   const renew = () => asking.renew().then(showWork);
