@@ -9,8 +9,10 @@ import numpy as np
 
 from tests.browser.browsing import Browsing
 from tests.web.test_tracks import pictures
+from web.jobs.models import Job
 from web.match import tracking
 from web.match.path_fits import path_fit
+from web.shows.models import Shot
 
 
 class TracksLeaf(Browsing):
@@ -155,6 +157,16 @@ class TracksLeaf(Browsing):
         self.until(lambda: says(7) == last)
         self.assertEqual((self.errors, self.outside), ([], []))
         self.assertTrue(np.isfinite(fit["residuals"]["rms_px"]))
+
+    def test_work_that_a_script_showed_is_stopped_and_leads_back_here(self):
+        self.bring_in()
+        Job.objects.create(shot=Shot.objects.get(), kind="follow")
+        self.page.evaluate(
+            "document.getElementById('sheet').dispatchEvent(new CustomEvent('begun', {detail: {}}))"
+        )
+        self.click_through("text=Stop it")
+        self.assertTrue(self.page.url.endswith("/match"), self.page.url)
+        self.assertEqual(Job.objects.get(kind="follow").state, Job.CANCELLED)
 
     def test_by_hand_and_keep_out(self):
         page = self.page
